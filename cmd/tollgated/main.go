@@ -1,0 +1,79 @@
+// Command tollgated is the Tollgate Key service.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
+
+	"tollgate.example/key/internal/api"
+	"tollgate.example/key/internal/app"
+)
+
+func main() { os.Exit(run()) }
+
+func run() int {
+	var o app.Options
+	radius := flag.String("radius", ":1812", "addresses for RADIUS authentication over UDP, separated by commas")
+	flag.StringVar(&o.Data, "data", "", "directory for the database and the key file (required)")
+	flag.StringVar(&o.HTTP, "http", "127.0.0.1:8440", "address of the console and the API; other than loopback is served by TLS only")
+	flag.StringVar(&o.TLSCert, "tls-cert", "", "PEM certificate of the console; self-signed if missing where TLS is needed")
+	flag.StringVar(&o.TLSKey, "tls-key", "", "PEM key of that certificate")
+	flag.DurationVar(&o.KeepAttempts, "keep-attempts", 90*24*time.Hour, "how long attempts are kept; 0 keeps them for ever")
+	openapi := flag.Bool("openapi", false, "print the OpenAPI document and end")
+	version := flag.Bool("version", false, "print the version and end")
+	flag.Usage = func() {
+		fmt.Fprintln(flag.CommandLine.Output(), "Usage: tollgated -data DIR [flags]\n\nRuns the Tollgate Key service until SIGINT or SIGTERM.\n\nFlags:")
+		flag.PrintDefaults()
+	}
+	flag.Parse()
+	switch {
+	case *version:
+		fmt.Println("tollgated", app.Version)
+		return 0
+	case *openapi:
+		text, err := api.OpenAPI()
+		if err != nil {
+			fmt.Fprintln(os.Stderr, "tollgated:", err)
+			return 1
+		}
+		fmt.Println(string(text))
+		return 0
+	case flag.NArg() > 0 || o.Data == "":
+		flag.Usage()
+		return 2
+	}
+	o.RADIUS = strings.Split(*radius, ",")
+	o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
+	slog.SetDefault(o.Log)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a, err := app.Start(ctx, o)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "tollgated:", err)
+		return 1
+	}
+	fmt.Println("Tollgate Key is running.")
+	fmt.Println("  Console  ", a.URL)
+	for _, address := range a.RADIUS {
+		fmt.Println("  RADIUS   ", address)
+	}
+	if a.SetupCode != "" {
+		fmt.Printf("  Open the console and give this setup code to create the first operator: %s\n", a.SetupCode)
+	}
+	code := 0
+	select {
+	case <-ctx.Done():
+	case err := <-a.Failed():
+		fmt.Fprintln(os.Stderr, "tollgated:", err)
+		code = 1
+	}
+	a.Stop()
+	return code
+}

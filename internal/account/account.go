@@ -1,0 +1,292 @@
+// Package account keeps the local accounts: people known to Tollgate Key itself. They are records, not part of the
+// draft: a change takes effect at once.
+package account
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/password"
+	"tollgate.example/key/internal/store"
+)
+
+// verifiedFor is how long a password that was checked with argon2id is recognised again without that cost.
+const verifiedFor = 10 * time.Minute
+
+// maxAccounts bounds what is kept in memory.
+const maxAccounts = 200_000
+
+// Account is one local account. The hash stays inside this package.
+type Account struct {
+	ID        string
+	Name      string
+	Display   string
+	Mail      string
+	Groups    []string
+	Enabled   bool
+	Expires   time.Time
+	ChangedAt time.Time
+	ChangedBy string
+
+	hash    string
+	version int64
+}
+
+// Keeper holds all accounts in memory over the store.
+type Keeper struct {
+	store *store.Store
+
+	mu     sync.RWMutex
+	byName map[string]*Account
+
+	// Recently verified passwords: account -> MAC of the password under a key that lives only in this process. A
+	// password that was right a moment ago is right again without a second argon2id; a wrong one always costs it.
+	seen    sync.Map // account ID -> verified
+	macs    sync.Pool
+	editing sync.Mutex
+}
+
+type verified struct {
+	version int64
+	mac     [sha256.Size]byte
+	until   time.Time
+}
+
+// Open reads the accounts.
+func Open(ctx context.Context, s *store.Store) (*Keeper, error) {
+	rows, err := s.Accounts(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the local accounts: %w", err)
+	}
+	key := make([]byte, 32)
+	rand.Read(key)
+	k := &Keeper{store: s, byName: make(map[string]*Account, len(rows))}
+	k.macs.New = func() any { return hmac.New(sha256.New, key) }
+	for _, row := range rows {
+		k.byName[strings.ToLower(row.Name)] = fromRow(row)
+	}
+	return k, nil
+}
+
+func fromRow(row store.Account) *Account {
+	a := &Account{ID: row.ID, Name: row.Name, Display: row.Display, Mail: row.Mail, Groups: []string{}, Enabled: row.Enabled,
+		ChangedAt: time.UnixMilli(row.ChangedAt), ChangedBy: row.ChangedBy, hash: row.Hash, version: row.Version}
+	if err := json.Unmarshal(row.Groups, &a.Groups); err != nil {
+		a.Groups = []string{}
+	}
+	if row.Expires != 0 {
+		a.Expires = time.UnixMilli(row.Expires)
+	}
+	return a
+}
+
+// Person looks an account up by name; nil if there is none.
+func (k *Keeper) Person(name string, now time.Time) *facts.Person {
+	a := k.find(name)
+	if a == nil {
+		return nil
+	}
+	p := &facts.Person{Store: config.LocalStore, ID: a.ID, Name: a.Name, Display: a.Display, State: reason.OK, Groups: a.Groups}
+	if a.Mail != "" {
+		p.Attributes = map[string][]string{"mail": {a.Mail}}
+	}
+	switch {
+	case !a.Enabled:
+		p.State = reason.PersonDisabled
+	case !a.Expires.IsZero() && !now.Before(a.Expires):
+		p.State = reason.PersonExpired
+	}
+	return p
+}
+
+func (k *Keeper) find(name string) *Account {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	if a := k.byName[name]; a != nil {
+		return a
+	}
+	return k.byName[strings.ToLower(name)]
+}
+
+// CheckPassword checks the password of an account.
+func (k *Keeper) CheckPassword(name, clear string, now time.Time) (reason.Code, string) {
+	a := k.find(name)
+	switch {
+	case a == nil:
+		return reason.PersonUnknown, ""
+	case clear == "":
+		return reason.PasswordEmpty, ""
+	}
+	mac := k.mac(a, clear)
+	if v, ok := k.seen.Load(a.ID); ok {
+		if v := v.(*verified); v.version == a.version && now.Before(v.until) && hmac.Equal(v.mac[:], mac[:]) {
+			return reason.OK, ""
+		}
+	}
+	ok, err := password.Check(a.hash, clear)
+	switch {
+	case err != nil:
+		return reason.DirectoryFailed, err.Error()
+	case !ok:
+		return reason.PasswordWrong, ""
+	}
+	k.seen.Store(a.ID, &verified{a.version, mac, now.Add(verifiedFor)})
+	return reason.OK, ""
+}
+
+func (k *Keeper) mac(a *Account, clear string) (sum [sha256.Size]byte) {
+	h := k.macs.Get().(hash.Hash)
+	h.Reset()
+	h.Write(append(append(strconv.AppendInt(append([]byte(nil), a.ID...), a.version, 10), 0), clear...))
+	h.Sum(sum[:0])
+	k.macs.Put(h)
+	return sum
+}
+
+// List returns the accounts whose name or display name contains the text, in the order of names.
+func (k *Keeper) List(text string) []*Account {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	out := make([]*Account, 0, len(k.byName))
+	text = strings.ToLower(text)
+	for name, a := range k.byName {
+		if strings.Contains(name, text) || strings.Contains(strings.ToLower(a.Display), text) {
+			out = append(out, a)
+		}
+	}
+	slices.SortFunc(out, func(a, b *Account) int { return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)) })
+	return out
+}
+
+// Get returns an account by ID or name, nil if there is none.
+func (k *Keeper) Get(ref string) *Account {
+	if a := k.find(ref); a != nil {
+		return a
+	}
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	for _, a := range k.byName {
+		if a.ID == ref {
+			return a
+		}
+	}
+	return nil
+}
+
+// FieldError is a fault in one field of an account.
+type FieldError struct{ Field, Message, Remedy string }
+
+func (e *FieldError) Error() string { return e.Field + ": " + e.Message + ". " + e.Remedy }
+
+func (a *Account) check(hasPassword bool) error {
+	switch {
+	case a.Name == "" || len(a.Name) > 100:
+		return &FieldError{"name", "the name needs 1 to 100 octets", "Give the name with which the person signs in."}
+	case strings.ContainsAny(a.Name, "@\\/\"\n\r\t "):
+		return &FieldError{"name", "the name holds a space, a quotation mark, a slash or a realm", `Give the bare name, without @suffix or PREFIX\.`}
+	case len(a.Display) > 200 || len(a.Mail) > 200:
+		return &FieldError{"display", "the text has more than 200 octets", "Shorten it."}
+	case len(a.Groups) > 200:
+		return &FieldError{"groups", "more than 200 groups", "Remove some."}
+	case !hasPassword:
+		return &FieldError{"password", "a new account needs a password", "Give one."}
+	}
+	return nil
+}
+
+// Save adds an account or replaces the one of the same ID. An empty password keeps the one it has.
+func (k *Keeper) Save(ctx context.Context, a Account, clear string) (*Account, error) {
+	k.editing.Lock()
+	defer k.editing.Unlock()
+	a.Name, a.Display, a.Mail = strings.TrimSpace(a.Name), strings.TrimSpace(a.Display), strings.TrimSpace(a.Mail)
+	groups := []string{}
+	for _, g := range a.Groups {
+		if g = strings.TrimSpace(g); g != "" && !slices.Contains(groups, g) {
+			groups = append(groups, g)
+		}
+	}
+	a.Groups = groups
+	old := k.byID(a.ID)
+	if old != nil {
+		a.hash, a.version = old.hash, old.version+1
+	} else if k.count() >= maxAccounts {
+		return nil, &FieldError{"name", fmt.Sprintf("there are %d local accounts already", maxAccounts), "Use a directory."}
+	}
+	if err := a.check(old != nil || clear != ""); err != nil {
+		return nil, err
+	}
+	if clear != "" {
+		var err error
+		if a.hash, err = password.Hash(clear); err != nil {
+			return nil, &FieldError{"password", err.Error(), "Give a shorter one."}
+		}
+	}
+	list, _ := json.Marshal(a.Groups)
+	row := store.Account{ID: a.ID, Name: a.Name, Display: a.Display, Mail: a.Mail, Groups: list, Enabled: a.Enabled, Hash: a.hash,
+		Version: a.version, ChangedAt: a.ChangedAt.UnixMilli(), ChangedBy: a.ChangedBy}
+	if !a.Expires.IsZero() {
+		row.Expires = a.Expires.UnixMilli()
+	}
+	if err := k.store.SaveAccount(ctx, row); errors.Is(err, store.ErrTaken) {
+		return nil, &FieldError{"name", fmt.Sprintf("another account is called %q", a.Name), "Choose a different name."}
+	} else if err != nil {
+		return nil, fmt.Errorf("storing the account %s: %w", a.Name, err)
+	}
+	k.mu.Lock()
+	if old != nil {
+		delete(k.byName, strings.ToLower(old.Name))
+	}
+	k.byName[strings.ToLower(a.Name)] = &a
+	k.mu.Unlock()
+	k.seen.Delete(a.ID)
+	return &a, nil
+}
+
+func (k *Keeper) byID(id string) *Account {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	for _, a := range k.byName {
+		if a.ID == id {
+			return a
+		}
+	}
+	return nil
+}
+
+func (k *Keeper) count() int {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	return len(k.byName)
+}
+
+// Remove removes an account by ID.
+func (k *Keeper) Remove(ctx context.Context, id string) error {
+	k.editing.Lock()
+	defer k.editing.Unlock()
+	a := k.byID(id)
+	if a == nil {
+		return store.ErrNotFound
+	}
+	if err := k.store.RemoveAccount(ctx, id); err != nil {
+		return fmt.Errorf("removing the account %s: %w", a.Name, err)
+	}
+	k.mu.Lock()
+	delete(k.byName, strings.ToLower(a.Name))
+	k.mu.Unlock()
+	k.seen.Delete(id)
+	return nil
+}

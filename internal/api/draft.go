@@ -1,0 +1,106 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/store"
+)
+
+func (s *server) draft() {
+	huma.Register(s.api, operation("GET", "/draft", "get-draft", "What the draft would change"), func(_ context.Context, _ *none) (*body[apitype.Draft], error) {
+		_, number := s.Revisions.Running()
+		c := s.Revisions.Draft()
+		out := apitype.Draft{Revision: number, Changes: s.Revisions.Changes(), Problems: s.Revisions.Problems(c), Publishable: true}
+		if out.Problems == nil {
+			out.Problems = []config.Problem{}
+		}
+		for _, p := range out.Problems {
+			out.Publishable = out.Publishable && p.Warning
+		}
+		return ok(out), nil
+	})
+	huma.Register(s.api, operation("DELETE", "/draft", "discard-draft", "Make the draft the same as what is running"), func(ctx context.Context, _ *none) (*struct{}, error) {
+		return nil, s.Revisions.Discard(ctx, who(ctx).Name)
+	})
+	type note struct {
+		Note string `json:"note" required:"false" maxLength:"1000"`
+	}
+	huma.Register(s.api, operation("POST", "/draft/publish", "publish", "Check the whole draft and put it into effect"), func(ctx context.Context, in *struct{ Body note }) (*body[apitype.Published], error) {
+		number, err := s.Revisions.Publish(ctx, who(ctx).Name, in.Body.Note, "")
+		if err != nil {
+			return nil, publishProblem(err)
+		}
+		return ok(s.published(number)), nil
+	})
+	huma.Register(s.api, operation("GET", "/revisions", "list-revisions", "Published revisions, the newest first"), func(ctx context.Context, in *struct {
+		Before int `query:"before" minimum:"0" doc:"Cursor: only revisions below this number"`
+		Limit  int `query:"limit" minimum:"1" maximum:"200" default:"50"`
+	}) (*body[apitype.Page[apitype.Revision]], error) {
+		rows, err := s.Store.Revisions(ctx, in.Before, in.Limit+1)
+		if err != nil {
+			return nil, err
+		}
+		out := apitype.Page[apitype.Revision]{Items: []apitype.Revision{}}
+		if len(rows) > in.Limit {
+			rows = rows[:in.Limit]
+			out.Next = fmt.Sprint(rows[in.Limit-1].Number)
+		}
+		_, running := s.Revisions.Running()
+		for _, row := range rows {
+			out.Items = append(out.Items, revisionView(row, running))
+		}
+		return ok(out), nil
+	})
+	huma.Register(s.api, operation("POST", "/revisions/{number}/take-back", "take-back", "Publish the configuration of an earlier revision again"), func(ctx context.Context, in *struct {
+		Number int `path:"number" minimum:"1"`
+		Body   note
+	}) (*body[apitype.Published], error) {
+		text := in.Body.Note
+		if text == "" {
+			text = fmt.Sprintf("back to revision %d", in.Number)
+		}
+		number, err := s.Revisions.TakeBack(ctx, who(ctx).Name, in.Number, text)
+		if err != nil {
+			return nil, publishProblem(err)
+		}
+		return ok(s.published(number)), nil
+	})
+	huma.Register(s.api, operation("GET", "/revisions/{number}/diff", "diff-revision", "What taking back to a revision would change"), func(ctx context.Context, in *struct {
+		Number int `path:"number" minimum:"1"`
+	}) (*body[apitype.Draft], error) {
+		plan, err := s.Revisions.Plan(ctx, in.Number)
+		if err != nil {
+			return nil, missing(err, "revision")
+		}
+		running, number := s.Revisions.Running()
+		if running == nil {
+			return nil, problem(http.StatusConflict, "nothing is running", "")
+		}
+		return ok(apitype.Draft{Revision: number, Changes: config.Diff(running, plan.Config), Problems: []config.Problem{}, Publishable: true}), nil
+	})
+}
+
+func (s *server) published(number int) apitype.Published {
+	c, _ := s.Revisions.Running()
+	out := apitype.Published{Revision: number, Warnings: s.Revisions.Problems(c)}
+	if out.Warnings == nil {
+		out.Warnings = []config.Problem{}
+	}
+	return out
+}
+
+func revisionView(row store.Revision, running int) apitype.Revision {
+	out := apitype.Revision{Number: row.Number, At: time.UnixMilli(row.At), Operator: row.Operator, Note: row.Note, Running: row.Number == running}
+	if json.Unmarshal(row.Changes, &out.Changes) != nil || out.Changes == nil {
+		out.Changes = []config.Change{}
+	}
+	return out
+}

@@ -1,0 +1,165 @@
+// Package apitype holds the JSON types of the HTTP API, for the service and for its Go clients alike.
+package apitype
+
+import (
+	"time"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/pass"
+)
+
+// Meta is what every object of the draft is shown with.
+type Meta struct {
+	ID string `json:"id" doc:"Identifier; survives renaming"`
+	// Tag is what If-Match takes.
+	Tag       string     `json:"tag" doc:"Entity tag for If-Match"`
+	ChangedBy string     `json:"changedBy,omitempty" doc:"Operator who changed it in the draft"`
+	ChangedAt *time.Time `json:"changedAt,omitempty" doc:"When it was changed in the draft"`
+	// Problems are those of this object in the draft.
+	Problems []config.Problem `json:"problems"`
+}
+
+// ClientFields are what can be edited of a client.
+type ClientFields struct {
+	Name                 string            `json:"name" required:"false" maxLength:"200" example:"np-switch-1"`
+	Enabled              bool              `json:"enabled"`
+	Addresses            []string          `json:"addresses" required:"false" doc:"Addresses or prefixes; the longest prefix wins" example:"[\"192.0.2.11\"]"`
+	MessageAuthenticator string            `json:"messageAuthenticator" required:"false" enum:"require,auto,off" default:"require"`
+	Tags                 map[string]string `json:"tags" required:"false"`
+	Note                 string            `json:"note" required:"false" maxLength:"4000"`
+}
+
+// ClientInput adds or replaces a client. Without a secret the present one stays.
+type ClientInput struct {
+	ClientFields
+	Secret            string    `json:"secret,omitempty" required:"false" minLength:"6" maxLength:"128" doc:"Shared secret; at least 16 characters are advisable"`
+	GenerateSecret    bool      `json:"generateSecret,omitempty" required:"false" doc:"Make a secret; it is returned once"`
+	KeepPreviousUntil time.Time `json:"keepPreviousUntil,omitzero" required:"false" doc:"With a new secret: until when the present one is still accepted"`
+}
+
+// Client is a client with what was seen of it.
+type Client struct {
+	Meta
+	ClientFields
+	SecretSet     bool       `json:"secretSet"`
+	PreviousUntil *time.Time `json:"previousUntil,omitempty"`
+	LastSeen      *time.Time `json:"lastSeen,omitempty"`
+	Good          int64      `json:"good"`
+	Dropped       int64      `json:"dropped"`
+	Problem       *Contact   `json:"problem,omitempty"`
+}
+
+// Contact is a source address with its current or last problem.
+type Contact struct {
+	Address  string    `json:"address"`
+	Client   string    `json:"client,omitempty" doc:"Name of the client; empty for an unknown source"`
+	ClientID string    `json:"clientId,omitempty"`
+	Fault    string    `json:"fault"`
+	Sentence string    `json:"sentence"`
+	Remedy   string    `json:"remedy"`
+	Detail   string    `json:"detail,omitempty"`
+	Since    time.Time `json:"since"`
+	Last     time.Time `json:"last"`
+	Count    int       `json:"count"`
+	Current  bool      `json:"current" doc:"No good request came since"`
+}
+
+// DirectoryFields are what can be edited of a directory.
+type DirectoryFields struct {
+	Name          string   `json:"name" required:"false" maxLength:"200" example:"LANTERN"`
+	Kind          string   `json:"kind" required:"false" enum:"generic,active-directory" default:"generic"`
+	Servers       []string `json:"servers" required:"false" doc:"host, host:port or ldap URL, in the order to try"`
+	TLS           string   `json:"tls" required:"false" enum:"ldaps,starttls,plain" default:"ldaps"`
+	CA            string   `json:"ca" required:"false" doc:"PEM of the trusted authority; empty trusts those of the system" maxLength:"262144"`
+	ServerName    string   `json:"serverName" required:"false" doc:"Name that the certificate must carry, if not the host"`
+	BindName      string   `json:"bindName" required:"false" doc:"DN, name@domain, DOMAIN\\name or bare name of the service account"`
+	Base          string   `json:"base" required:"false" doc:"Base DN; empty asks the server"`
+	GroupBase     string   `json:"groupBase" required:"false" doc:"Base DN of groups; empty is the base"`
+	Attributes    []string `json:"attributes" required:"false" doc:"Further attributes of people to read; they become facts"`
+	TimeoutMillis int      `json:"timeoutMillis" required:"false" default:"3000"`
+	Note          string   `json:"note" required:"false" maxLength:"4000"`
+}
+
+// DirectoryInput adds or replaces a directory. Without a password the present one stays.
+type DirectoryInput struct {
+	DirectoryFields
+	BindPassword string `json:"bindPassword,omitempty" required:"false" maxLength:"1024"`
+}
+
+// Directory is a directory.
+type Directory struct {
+	Meta
+	DirectoryFields
+	BindPasswordSet bool `json:"bindPasswordSet"`
+}
+
+// DirectoryTest is what to test: a directory as typed, which need not be saved.
+type DirectoryTest struct {
+	DirectoryInput
+	ID     string `json:"id,omitempty" required:"false" doc:"Directory of the draft whose password is used if none is given"`
+	Person string `json:"person,omitempty" required:"false" doc:"Somebody to look up" maxLength:"200"`
+}
+
+// RealmFields are what can be edited of a realm.
+type RealmFields struct {
+	Name    string          `json:"name" required:"false" maxLength:"200" example:"shore"`
+	Forms   []config.Form   `json:"forms" required:"false"`
+	Rewrite string          `json:"rewrite" required:"false" default:"{name}" doc:"Name handed to the stores: {name} is the part without the realm, {sent} the name as it came"`
+	Lookup  []config.Lookup `json:"lookup" required:"false"`
+	Note    string          `json:"note" required:"false" maxLength:"4000"`
+}
+
+// Realm is a realm.
+type Realm struct {
+	Meta
+	RealmFields
+}
+
+// LaneFields are what can be edited of a lane, its policies included.
+type LaneFields struct {
+	Name              string          `json:"name" required:"false" maxLength:"200" example:"Wired ports"`
+	When              string          `json:"when" required:"false" default:"always" doc:"Condition over facts of the request"`
+	Methods           []string        `json:"methods" required:"false"`
+	Realm             string          `json:"realm" required:"false" doc:"Only names of this realm; empty lets the form of the name decide"`
+	RejectDelayMillis int             `json:"rejectDelayMillis" doc:"1000 is usual"`
+	Policies          []config.Policy `json:"policies" required:"false" doc:"In order; the first that fits decides"`
+	Note              string          `json:"note" required:"false" maxLength:"4000"`
+}
+
+// Lane is a lane.
+type Lane struct {
+	Meta
+	LaneFields
+	Number int `json:"number" doc:"Place in the order, from 1"`
+}
+
+// PassFields are what can be edited of a pass.
+type PassFields struct {
+	Name           string             `json:"name" required:"false" maxLength:"200" example:"ticketing"`
+	VLAN           string             `json:"vlan" required:"false" doc:"Identifier from 1 to 4094, or a name"`
+	SessionTimeout int                `json:"sessionTimeout" required:"false" doc:"Seconds; 0 is none"`
+	Role           string             `json:"role" required:"false" doc:"Sent as Filter-Id"`
+	Attributes     []config.Attribute `json:"attributes" required:"false" doc:"Further standard attributes"`
+	Note           string             `json:"note" required:"false" maxLength:"4000"`
+}
+
+// Pass is a pass with the attributes it becomes.
+type Pass struct {
+	Meta
+	PassFields
+	Reply  []pass.Text `json:"reply"`
+	UsedBy []string    `json:"usedBy" doc:"Policies that give this pass"`
+}
+
+// Page is one page of a list.
+type Page[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next,omitempty" doc:"Cursor of the next page; missing on the last"`
+}
+
+// Saved is the answer to an edit.
+type Saved[T any] struct {
+	Object   T      `json:"object"`
+	Secret   string `json:"secret,omitempty" doc:"The generated secret, shown only here"`
+	Revision int    `json:"revision,omitempty" doc:"The revision, if it was published at once"`
+}

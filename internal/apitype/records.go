@@ -1,0 +1,262 @@
+package apitype
+
+import (
+	"time"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/core/facts"
+)
+
+// Problem is a problem detail (RFC 9457). It never repeats input values, since they may be secrets.
+type Problem struct {
+	Type   string  `json:"type,omitempty" doc:"Always about:blank"`
+	Title  string  `json:"title"`
+	Status int     `json:"status"`
+	Detail string  `json:"detail"`
+	Remedy string  `json:"remedy,omitempty"`
+	Errors []Fault `json:"errors,omitempty"`
+}
+
+// Error makes a problem an error.
+func (p *Problem) Error() string {
+	text := p.Detail
+	if len(p.Errors) > 0 && p.Errors[0].Message != p.Detail {
+		text += ": " + p.Errors[0].String()
+	}
+	if p.Remedy != "" {
+		text += " " + p.Remedy
+	}
+	return text
+}
+
+// GetStatus is the HTTP status.
+func (p *Problem) GetStatus() int { return p.Status }
+
+// ContentType is that of RFC 9457.
+func (p *Problem) ContentType(string) string { return "application/problem+json" }
+
+// Fault is one thing wrong with the input.
+type Fault struct {
+	Field   string `json:"field" doc:"Path of the field"`
+	Message string `json:"message"`
+	Remedy  string `json:"remedy,omitempty"`
+	Column  int    `json:"column,omitempty" doc:"1-based column, for conditions"`
+}
+
+func (f Fault) String() string {
+	text := f.Message
+	if f.Field != "" {
+		text = f.Field + ": " + text
+	}
+	if f.Remedy != "" {
+		text += ". " + f.Remedy
+	}
+	return text
+}
+
+// About says what is running.
+type About struct {
+	Version     string `json:"version"`
+	SetupNeeded bool   `json:"setupNeeded"`
+	Operator    string `json:"operator,omitempty" doc:"Who is signed in"`
+	Revision    int    `json:"revision,omitempty"`
+	Changes     int    `json:"changes,omitempty" doc:"Changes in the draft"`
+}
+
+// SetupInput creates the first operator.
+type SetupInput struct {
+	Code     string `json:"code" maxLength:"100"`
+	Name     string `json:"name" maxLength:"100"`
+	Password string `json:"password" maxLength:"1024"`
+}
+
+// SignInInput signs an operator in.
+type SignInInput struct {
+	Name      string `json:"name" maxLength:"100"`
+	Password  string `json:"password" maxLength:"1024"`
+	TokenName string `json:"tokenName,omitempty" required:"false" maxLength:"100" doc:"Make a command-line token instead of a browser session"`
+}
+
+// SignedIn is the answer to a sign-in.
+type SignedIn struct {
+	Operator string `json:"operator"`
+	Token    string `json:"token,omitempty" doc:"The token, shown only here"`
+}
+
+// Token is a command-line token.
+type Token struct {
+	ID       string    `json:"id"`
+	Name     string    `json:"name"`
+	Operator string    `json:"operator"`
+	Created  time.Time `json:"created"`
+	Used     time.Time `json:"used"`
+}
+
+// Operator is an operator.
+type Operator struct {
+	ID      string    `json:"id"`
+	Name    string    `json:"name"`
+	Created time.Time `json:"created"`
+}
+
+// OperatorInput adds an operator.
+type OperatorInput struct {
+	Name     string `json:"name" maxLength:"100"`
+	Password string `json:"password" maxLength:"1024"`
+}
+
+// Draft is the state of the draft.
+type Draft struct {
+	Revision int              `json:"revision" doc:"The revision that is running; 0 if none"`
+	Changes  []config.Change  `json:"changes"`
+	Problems []config.Problem `json:"problems"`
+	// Publishable tells that no problem stops a publish.
+	Publishable bool `json:"publishable"`
+}
+
+// Published is the answer to a publish.
+type Published struct {
+	Revision int              `json:"revision"`
+	Warnings []config.Problem `json:"warnings"`
+}
+
+// Revision is a published configuration.
+type Revision struct {
+	Number   int             `json:"number"`
+	At       time.Time       `json:"at"`
+	Operator string          `json:"operator"`
+	Note     string          `json:"note"`
+	Running  bool            `json:"running"`
+	Changes  []config.Change `json:"changes"`
+}
+
+// Account is a local account.
+type Account struct {
+	ID string `json:"id"`
+	AccountFields
+	Tag       string    `json:"tag"`
+	ChangedAt time.Time `json:"changedAt"`
+	ChangedBy string    `json:"changedBy"`
+}
+
+// AccountFields are what can be edited of a local account.
+type AccountFields struct {
+	Name    string     `json:"name" required:"false" maxLength:"200"`
+	Display string     `json:"display" required:"false" maxLength:"400"`
+	Mail    string     `json:"mail" required:"false" maxLength:"400"`
+	Groups  []string   `json:"groups" required:"false"`
+	Enabled bool       `json:"enabled"`
+	Expires *time.Time `json:"expires,omitempty" required:"false"`
+}
+
+// AccountInput adds or replaces an account. Without a password the present one stays.
+type AccountInput struct {
+	AccountFields
+	Password string `json:"password,omitempty" required:"false" maxLength:"1024"`
+}
+
+// Attempt is one attempt in a list.
+type Attempt struct {
+	ID       string    `json:"id"`
+	At       time.Time `json:"at"`
+	Verdict  string    `json:"verdict" enum:"admitted,refused"`
+	Reason   string    `json:"reason"`
+	Sentence string    `json:"sentence"`
+	Client   string    `json:"client"`
+	Sent     string    `json:"sent"`
+	Person   string    `json:"person"`
+	User     string    `json:"user" doc:"The name as looked up"`
+	MAC      string    `json:"mac"`
+	Where    string    `json:"where"`
+	Lane     string    `json:"lane"`
+	Policy   string    `json:"policy"`
+	Pass     string    `json:"pass"`
+	VLAN     string    `json:"vlan"`
+	Revision int       `json:"revision"`
+	Micros   int64     `json:"micros"`
+}
+
+// AttemptDetail is one attempt with its facts and its road.
+type AttemptDetail struct {
+	Attempt
+	Facts facts.Facts  `json:"facts"`
+	Trace decide.Trace `json:"trace"`
+	// Under says what the trace was computed with: the revision, or the draft.
+	Under   string    `json:"under"`
+	Earlier []Attempt `json:"earlier" doc:"Attempts of the same person before"`
+}
+
+// Minute counts one minute.
+type Minute struct {
+	At       time.Time `json:"at"`
+	Admitted int       `json:"admitted"`
+	Refused  int       `json:"refused"`
+	Dropped  int       `json:"dropped"`
+}
+
+// Attention is something that needs an operator.
+type Attention struct {
+	Severity string `json:"severity" enum:"fail,warn"`
+	Title    string `json:"title"`
+	Text     string `json:"text"`
+	// Link is where to act, as a path of the console; Action is the label.
+	Link   string `json:"link"`
+	Action string `json:"action"`
+}
+
+// Now is the last hour.
+type Now struct {
+	At           time.Time   `json:"at"`
+	Minutes      []Minute    `json:"minutes"`
+	Admitted     int         `json:"admitted"`
+	Refused      int         `json:"refused"`
+	Dropped      int         `json:"dropped"`
+	Waiting      int         `json:"waiting"`
+	MedianMicros int64       `json:"medianMicros"`
+	Attention    []Attention `json:"attention"`
+	Refusals     []Attempt   `json:"refusals"`
+	Lost         int64       `json:"lost" doc:"Attempts that could not be recorded"`
+}
+
+// ConditionInput is a condition to check.
+type ConditionInput struct {
+	Text string `json:"text" maxLength:"8000"`
+	Lane bool   `json:"lane,omitempty" required:"false" doc:"Only facts of the request, as in a lane"`
+}
+
+// ConditionCheck is the outcome.
+type ConditionCheck struct {
+	Valid     bool   `json:"valid"`
+	Canonical string `json:"canonical,omitempty"`
+	Error     *Fault `json:"error,omitempty"`
+}
+
+// Group is a group of a directory.
+type Group struct {
+	Name string `json:"name"`
+	DN   string `json:"dn"`
+}
+
+// Groups are groups found.
+type Groups struct {
+	Items []Group `json:"items"`
+	More  bool    `json:"more" doc:"There are others; search for a longer text"`
+}
+
+// Found is a person looked up.
+type Found struct {
+	Person *facts.Person `json:"person,omitempty"`
+	Reason string        `json:"reason"`
+	Text   string        `json:"text"`
+	Remedy string        `json:"remedy,omitempty"`
+}
+
+// DictionaryEntry is one attribute of the dictionary.
+type DictionaryEntry struct {
+	Type   int      `json:"type"`
+	Name   string   `json:"name"`
+	Data   string   `json:"data"`
+	Reply  bool     `json:"reply" doc:"May be set by a pass"`
+	Values []string `json:"values"`
+}

@@ -1,0 +1,244 @@
+// Package app puts the service together: it opens the data directory, starts the sockets and the writer, and stops
+// everything in the right order.
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"time"
+
+	"tollgate.example/key/internal/account"
+	"tollgate.example/key/internal/api"
+	"tollgate.example/key/internal/contact"
+	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/ident"
+	"tollgate.example/key/internal/listen"
+	"tollgate.example/key/internal/live"
+	"tollgate.example/key/internal/operator"
+	"tollgate.example/key/internal/revision"
+	"tollgate.example/key/internal/seal"
+	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/tally"
+)
+
+// Version of the program.
+const Version = "0.1.0"
+
+// Options are the settings of a start.
+type Options struct {
+	// Data is the directory that holds the database and the key file.
+	Data string
+	// HTTP is where the console and the API are served. Addresses other than loopback are served by TLS only.
+	HTTP string
+	// TLSCert and TLSKey are PEM files; without them a self-signed certificate is made where TLS is needed.
+	TLSCert, TLSKey string
+	// RADIUS are the addresses for authentication.
+	RADIUS []string
+	// KeepAttempts is how long attempts are kept.
+	KeepAttempts time.Duration
+	Log          *slog.Logger
+}
+
+// App is a running service.
+type App struct {
+	URL       string
+	RADIUS    []netip.AddrPort
+	SetupCode string
+	Gate      *gate.Gate
+	Writer    *store.Writer
+
+	store  *store.Store
+	server *http.Server
+	radius *listen.RADIUS
+	cancel context.CancelFunc
+	done   []func()
+	failed chan error
+}
+
+// Start starts the service.
+func Start(ctx context.Context, o Options) (*App, error) {
+	if o.Log == nil {
+		o.Log = slog.Default()
+	}
+	if err := os.MkdirAll(o.Data, 0o700); err != nil {
+		return nil, fmt.Errorf("making the data directory: %w", err)
+	}
+	unlock, err := lock(filepath.Join(o.Data, "lock"))
+	if err != nil {
+		return nil, fmt.Errorf("the data directory %s is in use by another tollgated: stop that one first", o.Data)
+	}
+	a := &App{failed: make(chan error, 1)}
+	a.done = append(a.done, unlock)
+	if err := a.start(ctx, &o); err != nil {
+		a.Stop()
+		return nil, err
+	}
+	return a, nil
+}
+
+func (a *App) start(ctx context.Context, o *Options) error {
+	box, err := seal.Open(filepath.Join(o.Data, "key"))
+	if err != nil {
+		return err
+	}
+	if a.store, err = store.Open(ctx, o.Data); err != nil {
+		return err
+	}
+	a.done = append(a.done, func() { a.store.Close() })
+	ids := ident.NewSource(0)
+	accounts, err := account.Open(ctx, a.store)
+	if err != nil {
+		return err
+	}
+	contacts, err := contact.Open(ctx, a.store)
+	if err != nil {
+		return fmt.Errorf("reading the contacts: %w", err)
+	}
+	operators, err := operator.Open(ctx, a.store, ids, o.Data)
+	if err != nil {
+		return err
+	}
+	counts := &tally.Tally{}
+	if err := warmUp(ctx, a.store, counts); err != nil {
+		return err
+	}
+	hub := &live.Hub[*store.Attempt]{}
+	a.Writer = a.store.NewWriter(func(batch []*store.Attempt) {
+		active := hub.Active()
+		for _, attempt := range batch {
+			counts.Attempt(attempt.ID.Time(), attempt.Verdict == "admitted", attempt.Micros)
+			if active {
+				hub.Send(attempt)
+			}
+		}
+	})
+	a.done = append(a.done, a.Writer.Close)
+	a.Gate = gate.New(accounts, a.Writer, ids)
+	revisions, err := revision.Open(ctx, a.store, box, a.Gate)
+	if err != nil {
+		return err
+	}
+	if a.radius, err = listen.NewRADIUS(a.Gate, contacts, o.RADIUS); err != nil {
+		return err
+	}
+	a.RADIUS = a.radius.Addresses()
+	a.done = append(a.done, a.radius.Close)
+	background, cancel := context.WithCancel(context.Background())
+	a.cancel = cancel
+	a.background(func() { contacts.Run(background, a.store) })
+	a.background(func() { a.housekeeping(background, o) })
+	a.SetupCode = operators.SetupCode()
+	return a.serve(o, api.New(&api.Service{Version: Version, Store: a.store, Writer: a.Writer, Revisions: revisions, Accounts: accounts, Operators: operators,
+		Contacts: contacts, Gate: a.Gate, Box: box, IDs: ids, Tally: counts, Attempts: hub, Waiting: a.radius.Waiting, Done: background.Done()}))
+}
+
+// background runs something until Stop.
+func (a *App) background(run func()) {
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		run()
+	}()
+	a.done = append(a.done, func() {
+		a.cancel()
+		<-ended
+	})
+}
+
+func warmUp(ctx context.Context, s *store.Store, counts *tally.Tally) error {
+	list, err := s.CountByMinute(ctx, time.Now().Add(-time.Hour))
+	if err != nil {
+		return fmt.Errorf("counting the attempts of the last hour: %w", err)
+	}
+	for _, m := range list {
+		counts.Add(m.Minute, m.Admitted, m.Refused)
+	}
+	return nil
+}
+
+func (a *App) serve(o *Options, handler http.Handler) error {
+	listener, err := net.Listen("tcp", o.HTTP)
+	if err != nil {
+		return fmt.Errorf("listening for the console on %s: %w", o.HTTP, err)
+	}
+	a.server = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn)}
+	address := listener.Addr().(*net.TCPAddr)
+	secure := o.TLSCert != "" || !address.IP.IsLoopback()
+	a.URL = "http://" + address.String()
+	if secure {
+		certificate, err := webCertificate(o)
+		if err != nil {
+			listener.Close()
+			return err
+		}
+		a.server.TLSConfig = certificate
+		a.URL = "https://" + address.String()
+	}
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		var err error
+		if secure {
+			err = a.server.ServeTLS(listener, "", "")
+		} else {
+			err = a.server.Serve(listener)
+		}
+		if !errors.Is(err, http.ErrServerClosed) {
+			a.failed <- fmt.Errorf("serving the console: %w", err)
+		}
+	}()
+	a.done = append(a.done, func() {
+		a.cancel() // live streams end first
+		limited, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+		defer cancel()
+		if a.server.Shutdown(limited) != nil {
+			a.server.Close()
+		}
+		<-ended
+	})
+	return nil
+}
+
+// Failed delivers an error that ends the service.
+func (a *App) Failed() <-chan error { return a.failed }
+
+// Stop ends everything, the newest first: no request is taken any more, those under way end, what is queued is written.
+func (a *App) Stop() {
+	for i := len(a.done) - 1; i >= 0; i-- {
+		a.done[i]()
+	}
+	a.done = nil
+}
+
+// housekeeping removes what has passed its time.
+func (a *App) housekeeping(ctx context.Context, o *Options) {
+	tick := time.NewTicker(10 * time.Minute)
+	defer tick.Stop()
+	for {
+		if err := a.store.RemoveOldKeys(ctx, time.Now().UnixMilli()); err != nil && ctx.Err() == nil {
+			o.Log.Warn("removing ended sessions", "error", err)
+		}
+		for o.KeepAttempts > 0 {
+			n, err := a.store.RemoveAttempts(ctx, time.Now().Add(-o.KeepAttempts), 1000)
+			if err != nil && ctx.Err() == nil {
+				o.Log.Warn("removing old attempts", "error", err)
+			}
+			if n < 1000 || ctx.Err() != nil {
+				break
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}

@@ -1,0 +1,280 @@
+// Package contact remembers what each source address was last seen doing: when it asked, and what was wrong with
+// requests that the standard says to discard silently. Nothing is silent for the administrator.
+package contact
+
+import (
+	"context"
+	"encoding/json"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"tollgate.example/key/internal/store"
+)
+
+// Fault is why a request was discarded.
+type Fault string
+
+const (
+	UnknownClient   Fault = "unknown-client"
+	Disabled        Fault = "client-disabled"
+	WrongSecret     Fault = "secret-mismatch"
+	SuspectSecret   Fault = "secret-suspect"
+	NoAuthenticator Fault = "no-message-authenticator"
+	Malformed       Fault = "malformed"
+	WrongCode       Fault = "unexpected-code"
+	Busy            Fault = "busy"
+)
+
+// Words explains a fault: what happens, and the likely cause with the remedy.
+func (f Fault) Words() (sentence, remedy string) {
+	switch f {
+	case UnknownClient:
+		return "asks, but is no client", "Add it as a client, or stop it from asking. Its address may be another than expected: devices with several interfaces choose one."
+	case Disabled:
+		return "asks, but the client is switched off", "Switch the client on, or stop the device from asking."
+	case WrongSecret:
+		return "asks with a secret that does not match", "Typed wrong on the device, or rotated on one side only. Set the secret anew on both sides."
+	case SuspectSecret:
+		return "sends passwords that come out unreadable", "Most likely its secret does not match. It sends no Message-Authenticator, which would tell for sure: switch it on there."
+	case NoAuthenticator:
+		return "asks without Message-Authenticator, which is required", "Switch Message-Authenticator on at the device. If it cannot, set the client to auto or off, and know that its replies can be forged."
+	case Malformed:
+		return "sends packets that are not RADIUS", "Something else is sent to this port, or the device is faulty."
+	case WrongCode:
+		return "sends a kind of packet that this port does not answer", "Accounting and dynamic authorization have ports of their own; check the port numbers on the device."
+	case Busy:
+		return "was not answered because too many attempts were waiting", "A directory answers too slowly. Run its test."
+	}
+	return string(f), ""
+}
+
+// Problem is a fault with its history at one address.
+type Problem struct {
+	Fault  Fault     `json:"fault"`
+	Detail string    `json:"detail,omitempty"`
+	Since  time.Time `json:"since"`
+	Last   time.Time `json:"last"`
+	Count  int       `json:"count"`
+}
+
+// Contact is one source address.
+type Contact struct {
+	Address netip.Addr `json:"address"`
+	// Client is the ID of the client it belongs to, "" if none.
+	Client string `json:"client,omitempty"`
+	// Seen is the last good request.
+	Seen    time.Time `json:"seen,omitzero"`
+	Good    int64     `json:"good"`
+	Dropped int64     `json:"dropped"`
+	// Signs tells that it was seen with a Message-Authenticator, so mode auto requires one from now on.
+	Signs   bool     `json:"signs"`
+	Problem *Problem `json:"problem,omitempty"`
+}
+
+// Current reports whether the problem is still the state of things: no good request came after it.
+func (c *Contact) Current() bool { return c.Problem != nil && c.Problem.Last.After(c.Seen) }
+
+const (
+	maxKnown   = 100_000
+	maxUnknown = 1_000
+	saveEvery  = 10 * time.Second
+)
+
+// Book keeps the contacts. It is safe for concurrent use.
+type Book struct {
+	mu      sync.Mutex
+	known   map[netip.Addr]*Contact
+	unknown map[netip.Addr]*Contact
+	changed map[netip.Addr]bool
+	drops   map[int64]int // minute since 1970 -> discarded
+	totals  map[Fault]int64
+}
+
+// Open reads what was kept.
+func Open(ctx context.Context, s *store.Store) (*Book, error) {
+	b := &Book{known: map[netip.Addr]*Contact{}, unknown: map[netip.Addr]*Contact{}, changed: map[netip.Addr]bool{}, drops: map[int64]int{}, totals: map[Fault]int64{}}
+	rows, err := s.Contacts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range rows {
+		var c Contact
+		if json.Unmarshal(row.Contact, &c) == nil && c.Address.IsValid() {
+			b.known[c.Address] = &c
+		}
+	}
+	return b, nil
+}
+
+// Good notes a request of a client that was well formed and authentic.
+func (b *Book) Good(addr netip.Addr, client string, signed bool, now time.Time) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	c := b.known[addr]
+	if c == nil {
+		if len(b.known) >= maxKnown {
+			return
+		}
+		delete(b.unknown, addr)
+		c = &Contact{Address: addr}
+		b.known[addr] = c
+	}
+	c.Client, c.Seen = client, now
+	c.Good++
+	c.Signs = c.Signs || signed
+	b.changed[addr] = true
+}
+
+// Signs reports whether the address was ever seen with a valid Message-Authenticator.
+func (b *Book) Signs(addr netip.Addr) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	c := b.known[addr]
+	return c != nil && c.Signs
+}
+
+// Discard notes a request that was discarded, or looks wrong. client is "" for an unknown source.
+func (b *Book) Discard(addr netip.Addr, client string, fault Fault, detail string, now time.Time) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.totals[fault]++
+	minute := now.Unix() / 60
+	if b.drops[minute]++; len(b.drops) > 130 {
+		for m := range b.drops {
+			if m < minute-125 {
+				delete(b.drops, m)
+			}
+		}
+	}
+	list, limit := b.known, maxKnown
+	if client == "" {
+		list, limit = b.unknown, maxUnknown
+	}
+	c := list[addr]
+	if c == nil {
+		if len(list) >= limit {
+			evict(list)
+		}
+		c = &Contact{Address: addr}
+		list[addr] = c
+	}
+	c.Client = client
+	c.Dropped++
+	if c.Problem == nil || c.Problem.Fault != fault || !c.Current() {
+		c.Problem = &Problem{Fault: fault, Since: now}
+	}
+	c.Problem.Detail, c.Problem.Last = detail, now
+	c.Problem.Count++
+	if client != "" {
+		b.changed[addr] = true
+	}
+}
+
+// evict removes the one heard from least recently among a few; a flood of made-up sources costs no more.
+func evict(list map[netip.Addr]*Contact) {
+	var oldest *Contact
+	n := 0
+	for _, c := range list {
+		if oldest == nil || c.last().Before(oldest.last()) {
+			oldest = c
+		}
+		if n++; n == 16 {
+			break
+		}
+	}
+	delete(list, oldest.Address)
+}
+
+func (c *Contact) last() time.Time {
+	if c.Problem != nil && c.Problem.Last.After(c.Seen) {
+		return c.Problem.Last
+	}
+	return c.Seen
+}
+
+// All lists copies of all contacts, those heard from last first.
+func (b *Book) All() []Contact {
+	b.mu.Lock()
+	out := make([]Contact, 0, len(b.known)+len(b.unknown))
+	for _, list := range []map[netip.Addr]*Contact{b.known, b.unknown} {
+		for _, c := range list {
+			out = append(out, c.copy())
+		}
+	}
+	b.mu.Unlock()
+	slices.SortFunc(out, func(a, b Contact) int { return b.last().Compare(a.last()) })
+	return out
+}
+
+func (c *Contact) copy() Contact {
+	out := *c
+	if c.Problem != nil {
+		p := *c.Problem
+		out.Problem = &p
+	}
+	return out
+}
+
+// Forget drops a contact, for instance an unknown source that was dealt with.
+func (b *Book) Forget(addr netip.Addr) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	delete(b.unknown, addr)
+}
+
+// DropsByMinute counts the discarded requests of the last two hours by minute since 1970.
+func (b *Book) DropsByMinute() map[int64]int {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	out := make(map[int64]int, len(b.drops))
+	for m, n := range b.drops {
+		out[m] = n
+	}
+	return out
+}
+
+// Run keeps the contacts of clients in the store until the context ends.
+func (b *Book) Run(ctx context.Context, s *store.Store) {
+	tick := time.NewTicker(saveEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			b.save(s)
+			return
+		case <-tick.C:
+			b.save(s)
+		}
+	}
+}
+
+func (b *Book) save(s *store.Store) {
+	b.mu.Lock()
+	rows := make([]store.Contact, 0, len(b.changed))
+	for addr := range b.changed {
+		if c := b.known[addr]; c != nil {
+			text, err := json.Marshal(c)
+			if err == nil {
+				rows = append(rows, store.Contact{Address: addr.String(), Contact: text})
+			}
+		}
+	}
+	clear(b.changed)
+	b.mu.Unlock()
+	if len(rows) == 0 {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if err := s.SaveContacts(ctx, rows); err != nil {
+		b.mu.Lock()
+		for _, row := range rows { // tried again next time
+			if addr, err := netip.ParseAddr(row.Address); err == nil {
+				b.changed[addr] = true
+			}
+		}
+		b.mu.Unlock()
+	}
+}

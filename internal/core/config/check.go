@@ -1,0 +1,412 @@
+package config
+
+import (
+	"cmp"
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Problem is one thing wrong, or worth a warning, with a configuration.
+type Problem struct {
+	// Kind and Object name the object ("client", "np-switch-1"), ID is its identifier.
+	Kind   string `json:"kind"`
+	Object string `json:"object"`
+	ID     string `json:"id"`
+	// Field is the path inside the object ("addresses[1]", "policies[2].when").
+	Field   string `json:"field"`
+	Message string `json:"message"`
+	Remedy  string `json:"remedy"`
+	// Column is the 1-based column for conditions, 0 elsewhere.
+	Column int `json:"column,omitempty"`
+	// Warning problems do not stop a publish.
+	Warning bool `json:"warning"`
+}
+
+// Error writes the problem in one line.
+func (p Problem) Error() string {
+	text := fmt.Sprintf("%s %q, %s: %s", p.Kind, p.Object, p.Field, p.Message)
+	if p.Remedy != "" {
+		text += ". " + p.Remedy
+	}
+	return text
+}
+
+// Bounds of a configuration, so that hostile or mistaken input cannot grow it without end.
+const (
+	maxName      = 100
+	maxText      = 4000
+	maxList      = 200
+	maxObjects   = 50_000
+	maxPolicies  = 10_000
+	maxGroupRows = 2_000
+)
+
+// MaxGroupRows bounds the rows of one group table.
+const MaxGroupRows = maxGroupRows
+
+type checker struct {
+	kind, object, id string
+	problems         []Problem
+}
+
+func (k *checker) on(kind, object, id string) { k.kind, k.object, k.id = kind, object, id }
+
+func (k *checker) fail(field, message, remedy string) {
+	k.problems = append(k.problems, Problem{Kind: k.kind, Object: k.object, ID: k.id, Field: field, Message: message, Remedy: remedy})
+}
+
+func (k *checker) warn(field, message, remedy string) {
+	k.fail(field, message, remedy)
+	k.problems[len(k.problems)-1].Warning = true
+}
+
+// Check validates everything about a configuration that needs neither the condition language nor the dictionary;
+// decide.Compile calls it and adds those.
+func (c *Config) Check() []Problem {
+	k := &checker{}
+	k.names("client", len(c.Clients), func(i int) (string, string) { return c.Clients[i].Name, c.Clients[i].ID })
+	k.names("directory", len(c.Directories), func(i int) (string, string) { return c.Directories[i].Name, c.Directories[i].ID })
+	k.names("realm", len(c.Realms), func(i int) (string, string) { return c.Realms[i].Name, c.Realms[i].ID })
+	k.names("lane", len(c.Lanes), func(i int) (string, string) { return c.Lanes[i].Name, c.Lanes[i].ID })
+	k.names("pass", len(c.Passes), func(i int) (string, string) { return c.Passes[i].Name, c.Passes[i].ID })
+	c.checkClients(k)
+	c.checkDirectories(k)
+	c.checkRealms(k)
+	c.checkLanes(k)
+	c.checkPasses(k)
+	return k.problems
+}
+
+func (k *checker) names(kind string, n int, at func(int) (string, string)) {
+	if n > maxObjects {
+		k.on(kind, "", "")
+		k.fail("", fmt.Sprintf("%d objects of this kind, at most %d are allowed", n, maxObjects), "Remove some.")
+	}
+	seen := map[string]bool{}
+	for i := range n {
+		name, id := at(i)
+		k.on(kind, name, id)
+		lower := strings.ToLower(name)
+		switch {
+		case name == "":
+			k.fail("name", "the name is empty", "Give it a name.")
+		case len(name) > maxName:
+			k.fail("name", fmt.Sprintf("the name has %d octets, at most %d are allowed", len(name), maxName), "Shorten it.")
+		case strings.ContainsAny(name, "\"\n\r\t/"):
+			k.fail("name", "the name holds a quotation mark, a slash, a tab or a line end", "Use other characters.")
+		case seen[lower]:
+			k.fail("name", fmt.Sprintf("another %s has this name", kind), "Choose a different name.")
+		}
+		seen[lower] = true
+	}
+}
+
+func (c *Config) checkClients(k *checker) {
+	owner := map[netip.Prefix]string{}
+	for i := range c.Clients {
+		client := &c.Clients[i]
+		k.on("client", client.Name, client.ID)
+		if len(client.Addresses) == 0 {
+			k.fail("addresses", "no address", "Add the address from which the device asks, or a prefix.")
+		}
+		if len(client.Addresses) > maxList {
+			k.fail("addresses", fmt.Sprintf("%d addresses, at most %d are allowed", len(client.Addresses), maxList), "Use a prefix.")
+		}
+		for j, text := range client.Addresses {
+			field := fmt.Sprintf("addresses[%d]", j)
+			prefix, err := ParsePrefix(text)
+			if err != nil {
+				k.fail(field, err.Error(), "Correct the address.")
+				continue
+			}
+			if other, taken := owner[prefix]; taken {
+				k.fail(field, fmt.Sprintf("%s already belongs to client %q", FormatPrefix(prefix), other), "Remove it from one of the two; a longer prefix inside another client's prefix is fine.")
+				continue
+			}
+			owner[prefix] = client.Name
+			if prefix.Bits() == 0 {
+				k.warn(field, "every address in the world belongs to this client", "Use the prefix in which the devices really are.")
+			}
+		}
+		if !client.Secret.Set() {
+			k.fail("secret", "no shared secret", "Type the one that is set on the device, or have one generated.")
+		}
+		if client.Previous.Set() && client.PreviousUntil.IsZero() {
+			k.fail("previousUntil", "the previous secret has no end date", "Say until when it is accepted.")
+		}
+		switch client.MessageAuthenticator {
+		case Require, Auto:
+		case Off:
+			k.warn("messageAuthenticator", "Message-Authenticator is off: somebody on the path can forge requests and replies of this client", "Switch it on at the device, then choose require here.")
+		default:
+			k.fail("messageAuthenticator", fmt.Sprintf("%q is not a mode", client.MessageAuthenticator), "Use require, auto or off.")
+		}
+		for key, value := range client.Tags {
+			if !isWord(key) {
+				k.fail("tags", fmt.Sprintf("tag name %q has characters other than letters, digits and -", key), "Use a word such as site.")
+			}
+			if ReservedTag(key) {
+				k.fail("tags", fmt.Sprintf("tag name %q is the name of a field in conditions", key), "Choose another name.")
+			}
+			if len(value) > maxName {
+				k.fail("tags", fmt.Sprintf("the value of tag %q is longer than %d octets", key, maxName), "Shorten it.")
+			}
+		}
+		if len(client.Tags) > 50 {
+			k.fail("tags", "more than 50 tags", "Remove some.")
+		}
+	}
+}
+
+// ReservedTag reports whether client.KEY already means something else in conditions.
+func ReservedTag(key string) bool { return key == "name" || key == "address" }
+
+func isWord(text string) bool {
+	for _, r := range text {
+		if !(r == '-' || r >= 'a' && r <= 'z' || r >= '0' && r <= '9') {
+			return false
+		}
+	}
+	return text != ""
+}
+
+func (c *Config) checkDirectories(k *checker) {
+	for i := range c.Directories {
+		d := &c.Directories[i]
+		k.on("directory", d.Name, d.ID)
+		if strings.EqualFold(d.Name, LocalStore) {
+			k.fail("name", "the name local is kept for the local accounts", "Choose another name.")
+		}
+		if d.Kind != Generic && d.Kind != ActiveDirectory {
+			k.fail("kind", fmt.Sprintf("%q is not a kind of directory", d.Kind), "Use generic or active-directory.")
+		}
+		if len(d.Servers) == 0 {
+			k.fail("servers", "no server", "Give the host name or address of a directory server.")
+		}
+		if len(d.Servers) > 16 {
+			k.fail("servers", "more than 16 servers", "Remove some.")
+		}
+		for j, server := range d.Servers {
+			d.checkServer(k, fmt.Sprintf("servers[%d]", j), server)
+		}
+		switch d.TLS {
+		case LDAPS, StartTLS:
+		case Plain:
+			k.warn("tls", "the connection is not encrypted: passwords of everybody who signs in cross the network in clear", "Use ldaps or starttls.")
+		default:
+			k.fail("tls", fmt.Sprintf("%q is not a TLS mode", d.TLS), "Use ldaps, starttls or plain.")
+		}
+		if d.BindName == "" {
+			k.warn("bindName", "no bind name: the directory is searched anonymously, which most refuse", "Give a service account that may read people and groups.")
+		} else if !d.BindPassword.Set() {
+			k.fail("bindPassword", "a bind name without a password", "Give the password of the service account.")
+		}
+		if d.TimeoutMillis < 100 || d.TimeoutMillis > 60_000 {
+			k.fail("timeoutMillis", fmt.Sprintf("%d ms is out of range", d.TimeoutMillis), "Use 100 to 60000 ms; 3000 suits most networks.")
+		}
+		if len(d.Attributes) > 50 {
+			k.fail("attributes", "more than 50 attributes", "Remove some.")
+		}
+		if len(d.CA) > 256<<10 {
+			k.fail("ca", "more than 256 kB of certificates", "Give only the authority that signed the server's certificate.")
+		}
+	}
+}
+
+func (d *Directory) checkServer(k *checker, field, server string) {
+	host, portText, err := net.SplitHostPort(server)
+	port, portErr := strconv.Atoi(portText)
+	if err != nil || host == "" || portErr != nil || port < 1 || port > 65535 {
+		k.fail(field, fmt.Sprintf("%q is not host:port", server), "Write a host name or address; the port is added by itself.")
+		return
+	}
+	switch {
+	case d.TLS == LDAPS && (port == 389 || port == 3268):
+		k.fail(field, fmt.Sprintf("port %d speaks plain LDAP or StartTLS, not ldaps", port), fmt.Sprintf("Use port %d with ldaps, or choose starttls.", port+map[int]int{389: 247, 3268: 1}[port]))
+	case d.TLS != LDAPS && (port == 636 || port == 3269):
+		k.fail(field, fmt.Sprintf("port %d speaks TLS from the first octet, which is ldaps, not %s", port, d.TLS), "Choose ldaps, or port 389.")
+	}
+}
+
+func (c *Config) checkRealms(k *checker) {
+	owner := map[Form]string{}
+	for i := range c.Realms {
+		r := &c.Realms[i]
+		k.on("realm", r.Name, r.ID)
+		if len(r.Forms) == 0 {
+			k.fail("forms", "no name form", "Add a suffix, a prefix or bare.")
+		}
+		for j, form := range r.Forms {
+			field := fmt.Sprintf("forms[%d]", j)
+			switch {
+			case form.Kind != Suffix && form.Kind != Prefix && form.Kind != Bare:
+				k.fail(field, fmt.Sprintf("%q is not a name form", form.Kind), "Use suffix, prefix or bare.")
+			case form.Kind != Bare && form.Value == "":
+				k.fail(field, fmt.Sprintf("a %s without a value", form.Kind), "Write for instance @lanternferries.example.")
+			case owner[form] != "":
+				k.fail(field, fmt.Sprintf("the form %s already belongs to realm %q", form, owner[form]), "Remove it from one of the two.")
+			default:
+				owner[form] = r.Name
+			}
+		}
+		if !strings.Contains(r.Rewrite, "{name}") && !strings.Contains(r.Rewrite, "{sent}") {
+			k.fail("rewrite", fmt.Sprintf("%q would give everybody the same name", r.Rewrite), "Use {name} for the part without the realm, or {sent}.")
+		}
+		if len(r.Lookup) == 0 {
+			k.fail("lookup", "no store to look in", "Add a directory, or local.")
+		}
+		for j, step := range r.Lookup {
+			field := fmt.Sprintf("lookup[%d]", j)
+			if _, at := Find(c.Directories, step.Store); at < 0 && !strings.EqualFold(step.Store, LocalStore) {
+				k.fail(field, fmt.Sprintf("there is no directory %q", step.Store), "Choose one of the directories, or local.")
+			}
+			if step.Unreachable != Refuse && step.Unreachable != Next {
+				k.fail(field, fmt.Sprintf("%q is not a way to go on", step.Unreachable), "Use refuse or next.")
+			}
+			for _, earlier := range r.Lookup[:j] {
+				if strings.EqualFold(earlier.Store, step.Store) {
+					k.fail(field, fmt.Sprintf("%q is looked in twice", step.Store), "Remove one of the two.")
+				}
+			}
+		}
+	}
+}
+
+func (c *Config) checkLanes(k *checker) {
+	for i := range c.Lanes {
+		l := &c.Lanes[i]
+		k.on("lane", l.Name, l.ID)
+		if len(l.Methods) == 0 {
+			k.fail("methods", "no method is allowed", "Choose at least one.")
+		}
+		for j, method := range l.Methods {
+			if !slices.Contains(Methods, method) {
+				k.fail(fmt.Sprintf("methods[%d]", j), fmt.Sprintf("%q is not a method", method), "Use one of: "+strings.Join(Methods, ", ")+".")
+			}
+		}
+		if l.Realm != "" {
+			if _, at := Find(c.Realms, l.Realm); at < 0 {
+				k.fail("realm", fmt.Sprintf("there is no realm %q", l.Realm), "Choose one of the realms, or leave it to the form of the name.")
+			}
+		}
+		if l.RejectDelayMillis < 0 || l.RejectDelayMillis > 5000 {
+			k.fail("rejectDelayMillis", fmt.Sprintf("%d ms is out of range", l.RejectDelayMillis), "Use 0 to 5000 ms; 1000 is usual.")
+		}
+		if len(l.Policies) > maxPolicies {
+			k.fail("policies", fmt.Sprintf("%d policies, at most %d are allowed", len(l.Policies), maxPolicies), "Use group tables.")
+		}
+		seen := map[string]bool{}
+		for j := range l.Policies {
+			c.checkPolicy(k, &l.Policies[j], fmt.Sprintf("policies[%d]", j), seen)
+		}
+	}
+}
+
+func (c *Config) checkPolicy(k *checker, p *Policy, at string, seen map[string]bool) {
+	switch {
+	case p.Name == "":
+		k.fail(at+".name", "the policy has no name", "Give it a name.")
+	case seen[strings.ToLower(p.Name)]:
+		k.fail(at+".name", fmt.Sprintf("another policy of this lane is called %q", p.Name), "Choose a different name.")
+	case len(p.Name) > maxName:
+		k.fail(at+".name", "the name is too long", fmt.Sprintf("Use at most %d octets.", maxName))
+	}
+	seen[strings.ToLower(p.Name)] = true
+	if len(p.Message) > 253 {
+		k.fail(at+".message", "a message has at most 253 octets", "Shorten it.")
+	}
+	if p.Outcome != Admit && p.Outcome != Refusal {
+		k.fail(at+".outcome", fmt.Sprintf("%q is not an outcome", p.Outcome), "Use admit or refuse.")
+		return
+	}
+	if p.Outcome == Refusal {
+		if len(p.Groups) > 0 {
+			k.fail(at+".groups", "a group table gives passes, but this policy refuses", "Remove the table, or write the groups into the condition.")
+		}
+		return
+	}
+	if len(p.Groups) > maxGroupRows {
+		k.fail(at+".groups", fmt.Sprintf("%d rows, at most %d are allowed", len(p.Groups), maxGroupRows), "Split the policy.")
+	}
+	if len(p.Groups) == 0 {
+		c.checkPassName(k, at+".pass", p.Pass)
+	} else if p.Pass != "" {
+		k.fail(at+".pass", "a policy with a group table takes the pass from its rows", "Remove the pass of the policy, or the table.")
+	}
+	rows := map[string]int{}
+	for r, row := range p.Groups {
+		field := fmt.Sprintf("%s.groups[%d]", at, r)
+		if row.Group == "" {
+			k.fail(field+".group", "no group", "Choose a group.")
+		} else if first, twice := rows[strings.ToLower(row.Group)]; twice {
+			k.warn(field+".group", fmt.Sprintf("row %d already takes everybody of group %q", first+1, row.Group), "Remove one of the rows.")
+		} else {
+			rows[strings.ToLower(row.Group)] = r
+		}
+		c.checkPassName(k, field+".pass", row.Pass)
+	}
+}
+
+func (c *Config) checkPassName(k *checker, field, name string) {
+	if name == "" {
+		k.fail(field, "admits without a pass", "Choose a pass; an empty one leaves the port as it is.")
+		return
+	}
+	if _, at := Find(c.Passes, name); at < 0 {
+		k.fail(field, fmt.Sprintf("there is no pass %q", name), "Choose an existing pass, or add this one.")
+	}
+}
+
+func (c *Config) checkPasses(k *checker) {
+	for i := range c.Passes {
+		p := &c.Passes[i]
+		k.on("pass", p.Name, p.ID)
+		if err := CheckVLAN(p.VLAN); err != nil {
+			k.fail("vlan", err.Error(), "Use a number from 1 to 4094, or the name of a VLAN on the device.")
+		}
+		if p.SessionTimeout < 0 || p.SessionTimeout > 30*86400 {
+			k.fail("sessionTimeout", fmt.Sprintf("%d seconds is out of range", p.SessionTimeout), "Use 0 (none) to 2592000 seconds (30 days).")
+		} else if p.SessionTimeout > 0 && p.SessionTimeout < 60 {
+			k.warn("sessionTimeout", fmt.Sprintf("everybody signs in again every %d seconds", p.SessionTimeout), "The unit is seconds.")
+		}
+		if len(p.Role) > 253 {
+			k.fail("role", "a role has at most 253 octets", "Shorten it.")
+		}
+		if len(p.Attributes) > 60 {
+			k.fail("attributes", "more than 60 attributes do not fit in one reply", "Remove some.")
+		}
+	}
+}
+
+// CheckVLAN accepts an identifier from 1 to 4094 or a name; "" is no VLAN.
+func CheckVLAN(text string) error {
+	if n, err := strconv.Atoi(text); err == nil {
+		if n < 1 || n > 4094 {
+			return fmt.Errorf("VLAN %d does not exist: identifiers go from 1 to 4094", n)
+		}
+		return nil
+	}
+	if len(text) > 32 {
+		return fmt.Errorf("a VLAN name has at most 32 octets, this has %d", len(text))
+	}
+	return nil
+}
+
+// Methods are the ways to prove an identity that a lane can allow.
+var Methods = []string{"pap"}
+
+// Sort orders problems: errors first, otherwise as found.
+func Sort(problems []Problem) {
+	slices.SortStableFunc(problems, func(a, b Problem) int { return cmp.Compare(boolInt(a.Warning), boolInt(b.Warning)) })
+}
+
+func boolInt(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}

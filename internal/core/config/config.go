@@ -1,0 +1,331 @@
+// Package config holds the whole configuration of Tollgate Key as one value: its types, how typed input is
+// normalised, what makes it valid, and how two of them differ. It is pure: no I/O, no clock, no randomness.
+//
+// Objects refer to each other by name; names are unique within their kind without regard to case. Each object also
+// has an ID that survives renaming. Secrets are carried sealed (see Secret): this package never sees clear text.
+package config
+
+import (
+	"encoding/json"
+	"strings"
+	"time"
+)
+
+// LocalStore is the name under which the local accounts appear in a realm's lookup order.
+const LocalStore = "local"
+
+// Config is one complete configuration. Lanes and the policies inside them are ordered; the rest is a set.
+type Config struct {
+	Clients     []Client    `json:"clients"`
+	Directories []Directory `json:"directories"`
+	Realms      []Realm     `json:"realms"`
+	Lanes       []Lane      `json:"lanes"`
+	Passes      []Pass      `json:"passes"`
+}
+
+// Secret is a secret sealed with the key file of the data directory, in text form; "" means not set.
+// Its JSON form inside a stored configuration is the sealed text. API views never include it.
+type Secret string
+
+// Set reports whether there is a secret at all.
+func (s Secret) Set() bool { return s != "" }
+
+// MessageAuthenticator says what a client must do about the Message-Authenticator attribute (RFC 3579 section 3.2)
+// in requests that do not need it by themselves.
+type MessageAuthenticator string
+
+const (
+	// Require discards every Access-Request without a valid Message-Authenticator.
+	Require MessageAuthenticator = "require"
+	// Auto accepts its absence until the sender has been seen with one; from then on it is required.
+	Auto MessageAuthenticator = "auto"
+	// Off accepts its absence; requests and replies of such a client can be forged on the wire.
+	Off MessageAuthenticator = "off"
+)
+
+// Client is a device that is allowed to ask.
+type Client struct {
+	ID      string `json:"id"`
+	Name    string `json:"name"`
+	Enabled bool   `json:"enabled"`
+	// Addresses are addresses or prefixes in canonical form; a request belongs to the client with the longest match.
+	Addresses            []string             `json:"addresses"`
+	Secret               Secret               `json:"secret"`
+	Previous             Secret               `json:"previous,omitempty"`
+	PreviousUntil        time.Time            `json:"previousUntil,omitzero"`
+	MessageAuthenticator MessageAuthenticator `json:"messageAuthenticator"`
+	Tags                 map[string]string    `json:"tags"`
+	Note                 string               `json:"note,omitempty"`
+}
+
+// DirectoryKind tells how people and groups are laid out.
+type DirectoryKind string
+
+const (
+	// Generic is any LDAP directory with inetOrgPerson or posixAccount people and the common kinds of groups.
+	Generic DirectoryKind = "generic"
+	// ActiveDirectory is a directory of the Active Directory kind.
+	ActiveDirectory DirectoryKind = "active-directory"
+)
+
+// TLSMode is how the connection to a directory server is protected.
+type TLSMode string
+
+const (
+	LDAPS    TLSMode = "ldaps"
+	StartTLS TLSMode = "starttls"
+	Plain    TLSMode = "plain"
+)
+
+// DefaultPort is the well-known port of the mode.
+func (m TLSMode) DefaultPort() int {
+	if m == LDAPS {
+		return 636
+	}
+	return 389
+}
+
+// Directory is an outside store of people and groups, reached by LDAP (RFC 4511).
+type Directory struct {
+	ID   string        `json:"id"`
+	Name string        `json:"name"`
+	Kind DirectoryKind `json:"kind"`
+	// Servers are host:port, tried in this order.
+	Servers []string `json:"servers"`
+	TLS     TLSMode  `json:"tls"`
+	// CA is PEM; empty trusts the authorities of the operating system.
+	CA string `json:"ca,omitempty"`
+	// ServerName overrides the name that the server certificate must carry.
+	ServerName   string `json:"serverName,omitempty"`
+	BindName     string `json:"bindName"`
+	BindPassword Secret `json:"bindPassword"`
+	// Base is where people and groups are searched; empty means the one that the rootDSE names.
+	Base string `json:"base,omitempty"`
+	// GroupBase narrows the search of groups; empty means Base.
+	GroupBase string `json:"groupBase,omitempty"`
+	// Attributes are read of each person beside those that every kind needs, and become facts.
+	Attributes []string `json:"attributes"`
+	// TimeoutMillis bounds each operation.
+	TimeoutMillis int    `json:"timeoutMillis"`
+	Note          string `json:"note,omitempty"`
+}
+
+// Timeout is the bound of one operation.
+func (d *Directory) Timeout() time.Duration {
+	if d.TimeoutMillis <= 0 {
+		return 3 * time.Second
+	}
+	return time.Duration(d.TimeoutMillis) * time.Millisecond
+}
+
+// FormKind is the way in which a name shows the realm it belongs to.
+type FormKind string
+
+const (
+	// Suffix is name@value (RFC 7542).
+	Suffix FormKind = "suffix"
+	// Prefix is VALUE\name.
+	Prefix FormKind = "prefix"
+	// Bare is a name without either.
+	Bare FormKind = "bare"
+)
+
+// Form is one name form of a realm. Value is empty for Bare.
+type Form struct {
+	Kind  FormKind `json:"kind" enum:"suffix,prefix,bare"`
+	Value string   `json:"value,omitempty"`
+}
+
+// String writes the form as people do: @value, VALUE\ or the word bare.
+func (f Form) String() string {
+	switch f.Kind {
+	case Suffix:
+		return "@" + f.Value
+	case Prefix:
+		return f.Value + `\`
+	}
+	return "bare"
+}
+
+// Unreachable says what a lookup does when a store cannot be asked.
+type Unreachable string
+
+const (
+	Refuse Unreachable = "refuse"
+	Next   Unreachable = "next"
+)
+
+// Lookup is one step of a realm's lookup order.
+type Lookup struct {
+	Store       string      `json:"store"`
+	Unreachable Unreachable `json:"unreachable" required:"false" enum:"refuse,next"`
+}
+
+// Realm says which name forms belong together, how the name is rewritten, and where it is looked up.
+type Realm struct {
+	ID    string `json:"id"`
+	Name  string `json:"name"`
+	Forms []Form `json:"forms"`
+	// Rewrite is the name handed to the stores: {name} is the part without the realm, {sent} the name as it came.
+	Rewrite string   `json:"rewrite"`
+	Lookup  []Lookup `json:"lookup"`
+	Note    string   `json:"note,omitempty"`
+}
+
+// Lane is the first choice, made by the facts of the request alone; the first lane that fits is taken.
+type Lane struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
+	// When is a condition over facts of the request.
+	When    string   `json:"when"`
+	Methods []string `json:"methods"`
+	// Realm limits the names accepted here to one realm; empty means that the form of the name decides.
+	Realm string `json:"realm,omitempty"`
+	// RejectDelayMillis holds each refusal back.
+	RejectDelayMillis int      `json:"rejectDelayMillis"`
+	Policies          []Policy `json:"policies"`
+	Note              string   `json:"note,omitempty"`
+}
+
+// Outcome is what a policy does with those that fit.
+type Outcome string
+
+const (
+	Admit   Outcome = "admit"
+	Refusal Outcome = "refuse"
+)
+
+// GroupRow is one row of a group table.
+type GroupRow struct {
+	Group string `json:"group"`
+	Pass  string `json:"pass"`
+}
+
+// Policy is a condition and what follows from it. With a group table it fits only members of one of its groups.
+type Policy struct {
+	ID      string     `json:"id" required:"false"`
+	Name    string     `json:"name"`
+	Enabled bool       `json:"enabled"`
+	When    string     `json:"when" required:"false"`
+	Outcome Outcome    `json:"outcome" enum:"admit,refuse"`
+	Pass    string     `json:"pass,omitempty"`
+	Groups  []GroupRow `json:"groups" required:"false"`
+	// Message is sent to the person as Reply-Message with a refusal.
+	Message string `json:"message,omitempty"`
+	Note    string `json:"note,omitempty"`
+}
+
+// Attribute is one reply attribute by its standard name and its value in text form.
+type Attribute struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// Pass is a named bundle of what is granted.
+type Pass struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
+	// VLAN is an identifier from 1 to 4094 or a VLAN name; empty leaves the port as it is.
+	VLAN string `json:"vlan,omitempty"`
+	// SessionTimeout in seconds; 0 is none.
+	SessionTimeout int `json:"sessionTimeout,omitempty"`
+	// Role is sent as Filter-Id.
+	Role       string      `json:"role,omitempty"`
+	Attributes []Attribute `json:"attributes"`
+	Note       string      `json:"note,omitempty"`
+}
+
+// Clone copies the configuration so deeply that editing the copy leaves the original alone.
+func (c Config) Clone() Config {
+	text, err := json.Marshal(c)
+	if err != nil {
+		panic("config: a configuration cannot be encoded: " + err.Error())
+	}
+	var out Config
+	if err := json.Unmarshal(text, &out); err != nil {
+		panic("config: a configuration cannot be decoded: " + err.Error())
+	}
+	out.fill()
+	return out
+}
+
+// fill replaces missing lists by empty ones, so that every JSON form has lists and never null.
+func (c *Config) fill() {
+	orEmpty(&c.Clients)
+	orEmpty(&c.Directories)
+	orEmpty(&c.Realms)
+	orEmpty(&c.Lanes)
+	orEmpty(&c.Passes)
+	for i := range c.Clients {
+		orEmpty(&c.Clients[i].Addresses)
+		if c.Clients[i].Tags == nil {
+			c.Clients[i].Tags = map[string]string{}
+		}
+	}
+	for i := range c.Directories {
+		orEmpty(&c.Directories[i].Servers)
+		orEmpty(&c.Directories[i].Attributes)
+	}
+	for i := range c.Realms {
+		orEmpty(&c.Realms[i].Forms)
+		orEmpty(&c.Realms[i].Lookup)
+	}
+	for i := range c.Lanes {
+		orEmpty(&c.Lanes[i].Methods)
+		orEmpty(&c.Lanes[i].Policies)
+		for j := range c.Lanes[i].Policies {
+			orEmpty(&c.Lanes[i].Policies[j].Groups)
+		}
+	}
+	for i := range c.Passes {
+		orEmpty(&c.Passes[i].Attributes)
+	}
+}
+
+func orEmpty[T any](list *[]T) {
+	if *list == nil {
+		*list = []T{}
+	}
+}
+
+// Find returns the object of that ID, or else of that name without regard to case, and its place; -1 if none.
+func Find[T any, P Object[T]](list []T, ref string) (P, int) {
+	for i := range list {
+		if P(&list[i]).Ident() == ref {
+			return P(&list[i]), i
+		}
+	}
+	for i := range list {
+		if strings.EqualFold(P(&list[i]).Label(), ref) {
+			return P(&list[i]), i
+		}
+	}
+	return nil, -1
+}
+
+// Object is what every kind in a configuration has in common.
+type Object[T any] interface {
+	*T
+	Ident() string
+	Label() string
+	SetIdent(string)
+}
+
+func (c *Client) Ident() string         { return c.ID }
+func (c *Client) Label() string         { return c.Name }
+func (c *Client) SetIdent(id string)    { c.ID = id }
+func (d *Directory) Ident() string      { return d.ID }
+func (d *Directory) Label() string      { return d.Name }
+func (d *Directory) SetIdent(id string) { d.ID = id }
+func (r *Realm) Ident() string          { return r.ID }
+func (r *Realm) Label() string          { return r.Name }
+func (r *Realm) SetIdent(id string)     { r.ID = id }
+func (l *Lane) Ident() string           { return l.ID }
+func (l *Lane) Label() string           { return l.Name }
+func (l *Lane) SetIdent(id string)      { l.ID = id }
+func (p *Policy) Ident() string         { return p.ID }
+func (p *Policy) Label() string         { return p.Name }
+func (p *Policy) SetIdent(id string)    { p.ID = id }
+func (p *Pass) Ident() string           { return p.ID }
+func (p *Pass) Label() string           { return p.Name }
+func (p *Pass) SetIdent(id string)      { p.ID = id }

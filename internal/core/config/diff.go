@@ -1,0 +1,245 @@
+package config
+
+import (
+	"encoding/json"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Change is one difference of meaning between two configurations.
+type Change struct {
+	Kind   string `json:"kind"`
+	Object string `json:"object"`
+	ID     string `json:"id"`
+	// What is added, removed, changed or moved.
+	What string `json:"what"`
+	// Lines say the change in words, one line each; secrets show only that they changed.
+	Lines []string `json:"lines"`
+}
+
+// Diff lists what has to be done to come from one configuration to the other. Objects are matched by ID.
+func Diff(from, to *Config) []Change {
+	out := []Change{}
+	out = append(out, diffList("client", from.Clients, to.Clients, false)...)
+	out = append(out, diffList("directory", from.Directories, to.Directories, false)...)
+	out = append(out, diffList("realm", from.Realms, to.Realms, false)...)
+	out = append(out, diffList("lane", from.Lanes, to.Lanes, true)...)
+	out = append(out, diffList("pass", from.Passes, to.Passes, false)...)
+	return out
+}
+
+func diffList[T any, P Object[T]](kind string, from, to []T, ordered bool) []Change {
+	var out []Change
+	old := make(map[string]int, len(from))
+	for i := range from {
+		old[P(&from[i]).Ident()] = i
+	}
+	kept := make(map[string]int, len(to))
+	for i := range to {
+		p := P(&to[i])
+		kept[p.Ident()] = i
+		at, was := old[p.Ident()]
+		if !was {
+			out = append(out, Change{kind, p.Label(), p.Ident(), "added", describe(p)})
+			continue
+		}
+		if reflect.DeepEqual(from[at], to[i]) { // most of ten thousand objects; writing them out would take longer
+			continue
+		}
+		if lines := compare(&from[at], &to[i]); len(lines) > 0 {
+			out = append(out, Change{kind, p.Label(), p.Ident(), "changed", lines})
+		}
+	}
+	for i := range from {
+		p := P(&from[i])
+		if _, still := kept[p.Ident()]; !still {
+			out = append(out, Change{kind, p.Label(), p.Ident(), "removed", []string{}})
+		}
+	}
+	if ordered {
+		out = append(out, moved[T, P](kind, from, to)...)
+	}
+	return out
+}
+
+// moved reports objects of an ordered list that are in both but no longer in the same order. It names the fewest
+// objects that have to be moved: those outside a longest run that kept its order.
+func moved[T any, P Object[T]](kind string, from, to []T) []Change {
+	place := map[string]int{}
+	for i := range from {
+		place[P(&from[i]).Ident()] = i
+	}
+	var common, seq []int
+	for i := range to {
+		if at, ok := place[P(&to[i]).Ident()]; ok {
+			common, seq = append(common, i), append(seq, at)
+		}
+	}
+	stay := longestIncreasing(seq)
+	var out []Change
+	for k, i := range common {
+		if stay[k] {
+			continue
+		}
+		p := P(&to[i])
+		where := "now first"
+		if i > 0 {
+			where = fmt.Sprintf("now after %q", P(&to[i-1]).Label())
+		}
+		out = append(out, Change{kind, p.Label(), p.Ident(), "moved", []string{where}})
+	}
+	return out
+}
+
+// longestIncreasing marks the members of one longest increasing subsequence.
+func longestIncreasing(seq []int) []bool {
+	before := make([]int, len(seq))
+	var tails []int // indexes into seq of the smallest end of each length
+	for i, v := range seq {
+		n, _ := slices.BinarySearchFunc(tails, v, func(at, want int) int { return seq[at] - want })
+		before[i] = -1
+		if n > 0 {
+			before[i] = tails[n-1]
+		}
+		if n == len(tails) {
+			tails = append(tails, i)
+		} else {
+			tails[n] = i
+		}
+	}
+	mark := make([]bool, len(seq))
+	if len(tails) > 0 {
+		for i := tails[len(tails)-1]; i >= 0; i = before[i] {
+			mark[i] = true
+		}
+	}
+	return mark
+}
+
+// describe lists the set fields of a new object.
+func describe[T any, P Object[T]](p P) []string {
+	var empty T
+	P(&empty).SetIdent(p.Ident())
+	return compare(&empty, (*T)(p))
+}
+
+// compare lists the fields in which two objects of one kind differ.
+func compare[T any](from, to *T) []string {
+	lines := []string{}
+	a, b := reflect.ValueOf(from).Elem(), reflect.ValueOf(to).Elem()
+	for i := range a.NumField() {
+		field := a.Type().Field(i)
+		name := strings.Split(field.Tag.Get("json"), ",")[0]
+		if name == "id" {
+			continue
+		}
+		if policies, ok := a.Field(i).Interface().([]Policy); ok {
+			for _, change := range diffList("policy", policies, b.Field(i).Interface().([]Policy), true) {
+				line := fmt.Sprintf("policy %q %s", change.Object, change.What)
+				if len(change.Lines) > 0 {
+					line += ": " + strings.Join(change.Lines, "; ")
+				}
+				lines = append(lines, line)
+			}
+			continue
+		}
+		x, y := show(a.Field(i).Interface()), show(b.Field(i).Interface())
+		if secret, ok := b.Field(i).Interface().(Secret); ok {
+			if secret != a.Field(i).Interface().(Secret) {
+				lines = append(lines, label(name)+" "+map[bool]string{true: "changed", false: "removed"}[secret.Set()])
+			}
+			continue
+		}
+		switch {
+		case x == y:
+		case x == "":
+			lines = append(lines, label(name)+" "+y)
+		case y == "":
+			lines = append(lines, label(name)+" "+x+" -> nothing")
+		default:
+			lines = append(lines, label(name)+" "+x+" -> "+y)
+		}
+	}
+	return lines
+}
+
+// label turns a JSON field name into words.
+func label(name string) string {
+	if name == "vlan" || name == "tls" || name == "ca" {
+		return strings.ToUpper(name)
+	}
+	var out strings.Builder
+	for _, r := range name {
+		if r >= 'A' && r <= 'Z' {
+			out.WriteByte(' ')
+			r += 'a' - 'A'
+		}
+		out.WriteRune(r)
+	}
+	return out.String()
+}
+
+// show writes a field's value for people.
+func show(value any) string {
+	switch v := value.(type) {
+	case string:
+		if strings.HasPrefix(v, "-----BEGIN") {
+			return fmt.Sprintf("%d certificate(s)", strings.Count(v, "-----BEGIN"))
+		}
+		return v
+	case Secret:
+		return ""
+	case bool:
+		return map[bool]string{true: "yes", false: "no"}[v]
+	case int:
+		if v == 0 {
+			return ""
+		}
+		return fmt.Sprint(v)
+	case time.Time:
+		if v.IsZero() {
+			return ""
+		}
+		return v.UTC().Format("2006-01-02 15:04 MST")
+	case []string:
+		return strings.Join(v, ", ")
+	case map[string]string:
+		keys := make([]string, 0, len(v))
+		for key, value := range v {
+			keys = append(keys, key+"="+value)
+		}
+		slices.Sort(keys)
+		return strings.Join(keys, ", ")
+	case []Form:
+		return join(v, Form.String)
+	case []Lookup:
+		return join(v, func(l Lookup) string {
+			if l.Unreachable == Next {
+				return l.Store + " (next if unreachable)"
+			}
+			return l.Store
+		})
+	case []GroupRow:
+		return join(v, func(r GroupRow) string { return r.Group + " -> " + r.Pass })
+	case []Attribute:
+		return join(v, func(a Attribute) string { return a.Name + "=" + a.Value })
+	case fmt.Stringer:
+		return v.String()
+	}
+	if text := reflect.ValueOf(value); text.Kind() == reflect.String {
+		return text.String()
+	}
+	text, _ := json.Marshal(value)
+	return string(text)
+}
+
+func join[T any](list []T, text func(T) string) string {
+	parts := make([]string, len(list))
+	for i, entry := range list {
+		parts[i] = text(entry)
+	}
+	return strings.Join(parts, ", ")
+}

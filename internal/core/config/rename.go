@@ -1,0 +1,36 @@
+package config
+
+import "strings"
+
+// Rename follows a new name of a directory, realm or pass through everything that refers to it. It must be called
+// with the old name before or after the object itself is changed. Client and lane names are not referred to by name
+// elsewhere but in conditions, which are left alone: they are text that the administrator wrote.
+func (c *Config) Rename(kind, from, to string) {
+	follow := func(text *string) {
+		if strings.EqualFold(*text, from) {
+			*text = to
+		}
+	}
+	switch kind {
+	case "directory":
+		for i := range c.Realms {
+			for j := range c.Realms[i].Lookup {
+				follow(&c.Realms[i].Lookup[j].Store)
+			}
+		}
+	case "realm":
+		for i := range c.Lanes {
+			follow(&c.Lanes[i].Realm)
+		}
+	case "pass":
+		for i := range c.Lanes {
+			for j := range c.Lanes[i].Policies {
+				p := &c.Lanes[i].Policies[j]
+				follow(&p.Pass)
+				for r := range p.Groups {
+					follow(&p.Groups[r].Pass)
+				}
+			}
+		}
+	}
+}

@@ -1,0 +1,189 @@
+package decide
+
+import (
+	"strings"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/reason"
+)
+
+// Verdict is the outcome of an attempt.
+type Verdict string
+
+const (
+	Admitted Verdict = "admitted"
+	Refused  Verdict = "refused"
+)
+
+// Decision is the outcome and the parts of the plan that led to it; those not reached are nil.
+type Decision struct {
+	Verdict Verdict
+	Reason  reason.Code
+	Lane    *Lane
+	Realm   *Realm
+	// Name is the name handed to the stores.
+	Name   string
+	Policy *Policy
+	// Row is the row of the group table that fitted, -1 if none did.
+	Row  int
+	Pass *Pass
+}
+
+// Lane returns the first lane that fits the request, nil if none does.
+func (p *Plan) Lane(f *facts.Facts) *Lane {
+	for _, lane := range p.Lanes {
+		if lane.when.Fits(f) {
+			return lane
+		}
+	}
+	return nil
+}
+
+// Name finds the realm of a name as sent and rewrites it for the stores. The reason is OK, or why it has no realm.
+func (p *Plan) Name(lane *Lane, sent string) (*Realm, string, reason.Code) {
+	form, name := SplitName(sent)
+	realm := p.realms[form]
+	if lane.Realm != "" {
+		wanted := p.Realm(lane.Realm)
+		if realm != wanted {
+			return wanted, "", reason.RealmOther
+		}
+	}
+	if realm == nil {
+		return nil, "", reason.RealmNone
+	}
+	if realm.Rewrite != "{name}" {
+		name = strings.NewReplacer("{name}", name, "{sent}", sent).Replace(realm.Rewrite)
+	}
+	return realm, name, reason.OK
+}
+
+// SplitName recognises PREFIX\name, name@suffix (RFC 7542) and bare names. The form comes out as configured ones are
+// normalised: suffixes in lower case, prefixes in upper case.
+func SplitName(sent string) (config.Form, string) {
+	if prefix, name, ok := strings.Cut(sent, `\`); ok {
+		return config.Form{Kind: config.Prefix, Value: strings.ToUpper(prefix)}, name
+	}
+	if at := strings.LastIndexByte(sent, '@'); at >= 0 {
+		return config.Form{Kind: config.Suffix, Value: strings.ToLower(sent[at+1:])}, sent[:at]
+	}
+	return config.Form{Kind: config.Bare}, sent
+}
+
+// Decide walks the road with the facts. It does not allocate for names that need no rewriting.
+func (p *Plan) Decide(f *facts.Facts) Decision {
+	d := Decision{Verdict: Refused, Row: -1}
+	d.Reason = p.walk(f, &d)
+	if d.Reason == reason.OK {
+		d.Verdict = Admitted
+	}
+	return d
+}
+
+// Before decides everything that can be decided before anybody is looked up. The reason is OK if the attempt may go
+// on to the stores of the realm.
+func (p *Plan) Before(f *facts.Facts, d *Decision) reason.Code {
+	if f.Sent == "" {
+		return reason.NameMissing
+	}
+	if strings.ToValidUTF8(f.Sent, "") != f.Sent || strings.ContainsRune(f.Sent, 0) {
+		return reason.NameInvalid
+	}
+	if d.Lane = p.Lane(f); d.Lane == nil {
+		return reason.LaneNone
+	}
+	if f.Method == "" {
+		return reason.MethodMissing
+	}
+	if !d.Lane.Allows(f.Method) {
+		return reason.MethodNotAllowed
+	}
+	realm, name, why := p.Name(d.Lane, f.Sent)
+	d.Realm, d.Name = realm, name
+	return why
+}
+
+func (p *Plan) walk(f *facts.Facts, d *Decision) reason.Code {
+	if why := p.Before(f, d); why != reason.OK {
+		return why
+	}
+	if f.Credential == reason.PasswordEmpty || f.Credential == reason.PasswordUnreadable {
+		return f.Credential // noticed before anybody was looked up
+	}
+	if f.Person == nil {
+		return Lookup(f, d.Realm)
+	}
+	if f.Person.State != reason.OK {
+		return f.Person.State
+	}
+	if f.Credential != reason.OK {
+		if f.Credential == "" {
+			return reason.PasswordWrong
+		}
+		return f.Credential
+	}
+	return policies(f, d)
+}
+
+// Lookup says why nobody was found: the first store that could not be asked and must not be passed over, or else
+// that nobody is known.
+func Lookup(f *facts.Facts, realm *Realm) reason.Code {
+	why := reason.PersonUnknown
+	for i := range f.Lookups {
+		switch out := f.Lookups[i].Outcome; out {
+		case reason.OK, reason.PersonUnknown:
+		case reason.DirectoryUnreachable, reason.DirectoryBind, reason.DirectoryFailed:
+			if why == reason.PersonUnknown || !passesOver(realm, f.Lookups[i].Store) {
+				why = out
+			}
+		default:
+			return out
+		}
+	}
+	return why
+}
+
+func passesOver(realm *Realm, store string) bool {
+	for i := range realm.Lookup {
+		if strings.EqualFold(realm.Lookup[i].Store, store) {
+			return realm.Lookup[i].Unreachable == config.Next
+		}
+	}
+	return false
+}
+
+func policies(f *facts.Facts, d *Decision) reason.Code {
+	for _, policy := range d.Lane.Policies {
+		row, fits := policy.fits(f)
+		if !fits {
+			continue
+		}
+		d.Policy, d.Row = policy, row
+		if policy.Outcome == config.Refusal {
+			return reason.PolicyRefused
+		}
+		d.Pass = policy.pass
+		if row >= 0 {
+			d.Pass = policy.rows[row]
+		}
+		return reason.OK
+	}
+	return reason.PolicyNone
+}
+
+// fits reports whether the policy takes this attempt, and by which row of its group table (-1 without a table).
+func (p *Policy) fits(f *facts.Facts) (row int, ok bool) {
+	if !p.Enabled || !p.when.Fits(f) {
+		return -1, false
+	}
+	if len(p.Groups) == 0 {
+		return -1, true
+	}
+	for i := range p.Groups {
+		if f.Person.InGroup(p.Groups[i].Group) {
+			return i, true
+		}
+	}
+	return -1, false
+}

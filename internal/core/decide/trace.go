@@ -1,0 +1,309 @@
+package decide
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/pass"
+	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/rule"
+)
+
+// State is how far the attempt came at a station.
+type State string
+
+const (
+	Passed     State = "passed"
+	Decided    State = "decided"
+	NotReached State = "not-reached"
+	NotAsked   State = "not-asked"
+)
+
+// Station is one part of the road.
+type Station struct {
+	Key    string `json:"key"`
+	Title  string `json:"title"`
+	Value  string `json:"value"`
+	State  State  `json:"state" enum:"passed,decided,not-reached,not-asked"`
+	Micros int64  `json:"micros"`
+	// Wanted and Found are filled where they explain the outcome.
+	Wanted string `json:"wanted,omitempty"`
+	Found  string `json:"found,omitempty"`
+}
+
+// Row is one lane or policy that was looked at, or one row of a group table.
+type Row struct {
+	Number   int             `json:"number"`
+	Name     string          `json:"name"`
+	Wanted   string          `json:"wanted"`
+	Fits     bool            `json:"fits"`
+	Skipped  string          `json:"skipped,omitempty"`
+	Compared []rule.Compared `json:"compared"`
+}
+
+// Trace is the road an attempt took, with every comparison kept.
+type Trace struct {
+	Verdict  Verdict     `json:"verdict" enum:"admitted,refused"`
+	Reason   reason.Code `json:"reason"`
+	Sentence string      `json:"sentence"`
+	Remedy   string      `json:"remedy"`
+	Stations []Station   `json:"stations"`
+	Lanes    []Row       `json:"lanes"`
+	Policies []Row       `json:"policies"`
+	Reply    []pass.Text `json:"reply"`
+	VLAN     string      `json:"vlan,omitempty"`
+}
+
+// Trace decides like Decide and keeps everything it looked at.
+func (p *Plan) Trace(f *facts.Facts) Trace {
+	d := p.Decide(f)
+	t := Trace{Verdict: d.Verdict, Reason: d.Reason, Lanes: []Row{}, Policies: []Row{}, Reply: []pass.Text{}}
+	t.Sentence, t.Remedy = reason.Explain(d.Reason, p.Values(f, &d))
+	p.traceLanes(f, &d, &t)
+	tracePolicies(f, &d, &t)
+	if d.Pass != nil {
+		t.Reply = d.Pass.Reply.Texts()
+		t.VLAN = d.Pass.VLAN
+	}
+	t.Stations = p.stations(f, &d)
+	return t
+}
+
+func (p *Plan) traceLanes(f *facts.Facts, d *Decision, t *Trace) {
+	if d.Reason == reason.NameMissing || d.Reason == reason.NameInvalid {
+		return
+	}
+	for _, lane := range p.Lanes {
+		t.Lanes = append(t.Lanes, Row{Number: lane.Number, Name: lane.Name, Wanted: lane.when.String(), Fits: lane == d.Lane, Compared: lane.when.Explain(f)})
+		if lane == d.Lane {
+			return
+		}
+	}
+}
+
+// atPolicies reports whether the attempt came as far as the policies.
+func (d *Decision) atPolicies() bool {
+	return d.Reason == reason.OK || reason.Lookup(d.Reason).Station == reason.Policy
+}
+
+func tracePolicies(f *facts.Facts, d *Decision, t *Trace) {
+	if d.Lane == nil || !d.atPolicies() {
+		return
+	}
+	for _, policy := range d.Lane.Policies {
+		row := Row{Number: policy.Number, Name: policy.Name, Wanted: policy.wanted(), Fits: policy == d.Policy, Compared: policy.when.Explain(f)}
+		if !policy.Enabled {
+			row.Skipped = "switched off"
+		}
+		if len(policy.Groups) > 0 {
+			found := ""
+			if d.Policy == policy && d.Row >= 0 {
+				found = policy.Groups[d.Row].Group
+			} else if f.Person != nil {
+				found = strings.Join(f.Person.Groups, ", ")
+			}
+			_, fits := policy.fits(f)
+			row.Compared = append(row.Compared, rule.Compared{Wanted: "a group of the table", Found: found, Fits: fits})
+		}
+		t.Policies = append(t.Policies, row)
+		if policy == d.Policy {
+			return
+		}
+	}
+}
+
+// wanted writes what a policy asks for in one line.
+func (p *Policy) wanted() string {
+	text := p.when.String()
+	if len(p.Groups) == 0 {
+		return text
+	}
+	table := fmt.Sprintf("group table, %d rows", len(p.Groups))
+	if text == "always" {
+		return table
+	}
+	return text + " and " + table
+}
+
+var titles = map[string]string{
+	reason.Client: "Client", reason.Name: "Name", reason.Lane: "Lane", reason.Directory: "Directory",
+	reason.Credential: "Credential", reason.SecondFactor: "Second factor", reason.Policy: "Policy", reason.Pass: "Pass",
+}
+
+func (p *Plan) stations(f *facts.Facts, d *Decision) []Station {
+	decided := reason.Lookup(d.Reason).Station
+	out := make([]Station, 0, len(reason.Stations))
+	state := Passed
+	for _, key := range reason.Stations {
+		s := Station{Key: key, Title: titles[key], State: state}
+		if key == decided {
+			s.State, state = Decided, NotReached
+		}
+		if s.State != NotReached {
+			p.fill(&s, f, d)
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+func (p *Plan) fill(s *Station, f *facts.Facts, d *Decision) {
+	refused := s.State == Decided && d.Verdict == Refused
+	switch s.Key {
+	case reason.Client:
+		s.Value, s.Micros = f.Client, f.Spent.Client
+	case reason.Name:
+		s.Value, s.Micros = f.Sent, f.Spent.Name
+		if d.Realm != nil && d.Reason != reason.RealmOther {
+			s.Value = d.Name
+			s.Wanted, s.Found = "realm "+d.Realm.Name, f.Sent
+		}
+		if refused {
+			s.Wanted, s.Found = p.forms(d), f.Sent
+			if f.Sent == "" {
+				s.Found = "no User-Name"
+			}
+		}
+	case reason.Lane:
+		s.Micros = f.Spent.Lane
+		if d.Lane != nil {
+			s.Value = d.Lane.Name
+			s.Wanted, s.Found = strings.Join(d.Lane.Methods, ", "), f.Method
+		} else {
+			s.Value = "none fits"
+		}
+	case reason.Directory:
+		s.Micros = f.Spent.Directory
+		p.fillDirectory(s, f, d)
+	case reason.Credential:
+		s.Value, s.Micros = strings.ToUpper(f.Method), f.Spent.Credential
+		if refused {
+			s.Wanted, s.Found = "the password of the account", string(d.Reason)
+			if f.CredentialDetail != "" {
+				s.Found = f.CredentialDetail
+			}
+		}
+	case reason.SecondFactor:
+		s.Value, s.State = "not asked", NotAsked
+	case reason.Policy:
+		s.Micros = f.Spent.Policy
+		s.Value = "none fits"
+		if d.Policy != nil {
+			s.Value = d.Policy.Name
+			s.Wanted = d.Policy.wanted()
+		}
+		if f.Person != nil {
+			s.Found = strings.Join(f.Person.Groups, ", ")
+		}
+	case reason.Pass:
+		if d.Pass != nil {
+			s.Value = d.Pass.Name
+		}
+	}
+}
+
+func (p *Plan) fillDirectory(s *Station, f *facts.Facts, d *Decision) {
+	if f.Person != nil {
+		s.Value = f.Person.Store
+		s.Wanted, s.Found = d.Name, f.Person.ID
+		if f.Person.State != reason.OK {
+			s.Wanted, s.Found = "an account that may sign in", f.CredentialDetail
+		}
+		return
+	}
+	if len(f.Lookups) == 0 { // the credential was refused before anybody was looked up
+		s.Value, s.State = "not asked", NotAsked
+		return
+	}
+	var asked, said []string
+	for _, l := range f.Lookups {
+		asked = append(asked, l.Store)
+		text := l.Store + ": " + string(l.Outcome)
+		if l.Detail != "" {
+			text += ", " + l.Detail
+		}
+		said = append(said, text)
+	}
+	s.Value = strings.Join(asked, ", ")
+	s.Wanted, s.Found = d.Name, strings.Join(said, "; ")
+}
+
+// forms lists the name forms that would have been accepted.
+func (p *Plan) forms(d *Decision) string {
+	var list []string
+	for i := range p.Config.Realms {
+		r := &p.Config.Realms[i]
+		if d.Lane != nil && d.Lane.Realm != "" && !strings.EqualFold(d.Lane.Realm, r.Name) {
+			continue
+		}
+		for _, form := range r.Forms {
+			if form.Kind == config.Bare {
+				list = append(list, "a bare name")
+			} else if form.Kind == config.Suffix {
+				list = append(list, "name"+form.String())
+			} else {
+				list = append(list, form.String()+"name")
+			}
+		}
+	}
+	return strings.Join(list, ", ")
+}
+
+// Values are the placeholders of the reason's sentence and remedy.
+func (p *Plan) Values(f *facts.Facts, d *Decision) map[string]string {
+	v := map[string]string{
+		"client": f.Client, "service": f.Service, "portType": f.PortType, "sent": f.Sent, "name": d.Name,
+		"method": strings.ToUpper(f.Method), "forms": p.forms(d), "detail": f.CredentialDetail, "person": d.Name,
+	}
+	if d.Lane != nil {
+		v["lane"], v["methods"] = d.Lane.Name, strings.ToUpper(strings.Join(d.Lane.Methods, ", "))
+	}
+	if d.Realm != nil {
+		v["realm"] = d.Realm.Name
+	}
+	if d.Policy != nil {
+		v["policy"] = d.Policy.Name
+	}
+	if d.Pass != nil {
+		v["pass"] = d.Pass.Name
+	}
+	var stores []string
+	for _, l := range f.Lookups {
+		stores = append(stores, l.Store)
+		if l.Outcome == d.Reason {
+			v["store"], v["detail"] = l.Store, l.Detail
+		}
+	}
+	v["stores"] = strings.Join(stores, " or ")
+	if f.Person != nil {
+		v["store"], v["person"] = f.Person.Store, f.Person.Label()
+		v["membership"] = membership(f.Person, d.Lane)
+	}
+	return v
+}
+
+// membership says how the person's groups relate to those the lane asks about.
+func membership(person *facts.Person, lane *Lane) string {
+	if lane == nil {
+		return ""
+	}
+	var asked []string
+	for _, policy := range lane.Policies {
+		for _, row := range policy.Groups {
+			asked = append(asked, row.Group)
+		}
+		asked = append(asked, policy.when.Uses()["group"]...)
+	}
+	switch {
+	case len(asked) == 0:
+		return "no policy here asks for anything this attempt has"
+	case len(person.Groups) == 0:
+		return "is in no group at all"
+	case !slices.ContainsFunc(asked, person.InGroup):
+		return "is in none of the groups that this lane asks for"
+	}
+	return "the rest of the conditions does not fit"
+}

@@ -1,0 +1,176 @@
+// Package facts holds the typed values that a decision may look at. They are recorded with every attempt, so that
+// the same decision can be explained later and tried again under another configuration. Nothing secret is ever a
+// fact: no password, no shared secret, no hash.
+package facts
+
+import (
+	"net/netip"
+	"strings"
+	"time"
+
+	"tollgate.example/key/internal/core/reason"
+)
+
+// Service is what the device asks for.
+const (
+	// Network is access to a network: a port, an SSID, a tunnel.
+	Network = "network"
+	// DeviceLogin is a person signing in to the device itself.
+	DeviceLogin = "device-login"
+	// CallCheck is a device known only by its address.
+	CallCheck = "call-check"
+)
+
+// Facts are everything that is known about one attempt when it is decided.
+type Facts struct {
+	At       time.Time `json:"at"`
+	Protocol string    `json:"protocol"`
+	Service  string    `json:"service"`
+
+	// Client and ClientTags are the client as configured; Address is where the request came from.
+	Client     string            `json:"client"`
+	ClientTags map[string]string `json:"clientTags,omitempty"`
+	Address    netip.Addr        `json:"address"`
+
+	PortType string `json:"portType,omitempty"`
+	Port     string `json:"port,omitempty"`
+	SSID     string `json:"ssid,omitempty"`
+	MAC      string `json:"mac,omitempty"`
+	Called   string `json:"called,omitempty"`
+	NAS      string `json:"nas,omitempty"`
+
+	// Sent is the name as it came.
+	Sent string `json:"sent"`
+	// Method is how the identity was to be proven: pap, chap, eap; "" if the request holds no credential.
+	Method string `json:"method,omitempty"`
+	// Attributes are the other attributes of the request, without credentials.
+	Attributes []Attribute `json:"attributes,omitempty"`
+
+	// Lookups are the stores asked, in order.
+	Lookups []Lookup `json:"lookups,omitempty"`
+	// Person is who was found; nil if nobody.
+	Person *Person `json:"person,omitempty"`
+	// Credential is the outcome of the proof: "" not tried, reason.OK, or why not.
+	Credential reason.Code `json:"credential,omitempty"`
+	// CredentialDetail is what a store said about it.
+	CredentialDetail string `json:"credentialDetail,omitempty"`
+
+	Spent Spent `json:"spent"`
+}
+
+// Spent is the time used at each station, in microseconds.
+type Spent struct {
+	Client     int64 `json:"client"`
+	Name       int64 `json:"name"`
+	Lane       int64 `json:"lane"`
+	Directory  int64 `json:"directory"`
+	Credential int64 `json:"credential"`
+	Policy     int64 `json:"policy"`
+}
+
+// Attribute is one attribute of the request in text form.
+type Attribute struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// Lookup is one store that was asked for the person.
+type Lookup struct {
+	Store string `json:"store"`
+	// Outcome is reason.OK, or why nobody was found there.
+	Outcome reason.Code `json:"outcome"`
+	Detail  string      `json:"detail,omitempty"`
+	Micros  int64       `json:"micros"`
+}
+
+// Person is somebody found in a store.
+type Person struct {
+	Store string `json:"store"`
+	// ID is stable within the store: a DN or an account's identifier.
+	ID      string `json:"id"`
+	Name    string `json:"name"`
+	Display string `json:"display,omitempty"`
+	// State is reason.OK or why this person may not sign in at all.
+	State      reason.Code         `json:"state"`
+	Groups     []string            `json:"groups,omitempty"`
+	Attributes map[string][]string `json:"attributes,omitempty"`
+}
+
+// Label is the name to show for a person.
+func (p *Person) Label() string {
+	if p.Display != "" {
+		return p.Display
+	}
+	return p.Name
+}
+
+// InGroup reports membership without regard to case.
+func (p *Person) InGroup(group string) bool {
+	if p == nil {
+		return false
+	}
+	for _, g := range p.Groups {
+		if strings.EqualFold(g, group) {
+			return true
+		}
+	}
+	return false
+}
+
+// Attribute returns the first request attribute of that name.
+func (f *Facts) Attribute(name string) (string, bool) {
+	for i := range f.Attributes {
+		if strings.EqualFold(f.Attributes[i].Name, name) {
+			return f.Attributes[i].Value, true
+		}
+	}
+	return "", false
+}
+
+// Where says in a few words at what the person stood: the SSID, the port, or the client.
+func (f *Facts) Where() string {
+	switch {
+	case f.SSID != "":
+		return f.SSID
+	case f.Service == DeviceLogin:
+		return "login"
+	case f.Port != "":
+		return "port " + f.Port
+	}
+	return f.PortType
+}
+
+// FormatMAC writes a MAC address in any common form (02:00:5e:10:7a:31, 0200.5e10.7a31, 02005E107A31) as
+// 02-00-5E-10-7A-31, the form of RFC 3580 section 3.20. ok is false if the text is not a MAC address.
+func FormatMAC(text string) (mac string, ok bool) {
+	var digits [12]byte
+	n := 0
+	for i := 0; i < len(text); i++ {
+		c := text[i]
+		switch {
+		case c >= '0' && c <= '9', c >= 'A' && c <= 'F':
+		case c >= 'a' && c <= 'f':
+			c -= 'a' - 'A'
+		case c == ':' || c == '-' || c == '.':
+			continue
+		default:
+			return "", false
+		}
+		if n == len(digits) {
+			return "", false
+		}
+		digits[n] = c
+		n++
+	}
+	if n != len(digits) {
+		return "", false
+	}
+	var out [17]byte
+	for i := range 6 {
+		out[i*3], out[i*3+1] = digits[i*2], digits[i*2+1]
+		if i < 5 {
+			out[i*3+2] = '-'
+		}
+	}
+	return string(out[:]), true
+}

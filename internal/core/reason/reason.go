@@ -1,0 +1,153 @@
+// Package reason lists why an attempt was admitted or refused: a stable code, one plain sentence and one remedy
+// each. Codes never change their meaning; new ones may be added.
+package reason
+
+import (
+	"slices"
+	"strings"
+)
+
+// Code is a stable reason, such as password.wrong.
+type Code string
+
+const (
+	// OK is the reason of an admission, and the outcome of each step that went well.
+	OK Code = "ok"
+
+	NameMissing Code = "name.missing"
+	NameInvalid Code = "name.invalid"
+
+	LaneNone         Code = "lane.none"
+	MethodNotAllowed Code = "method.not-allowed"
+	MethodMissing    Code = "method.missing"
+
+	RealmNone  Code = "realm.none"
+	RealmOther Code = "realm.other"
+
+	PersonUnknown   Code = "person.unknown"
+	PersonAmbiguous Code = "person.ambiguous"
+	PersonDisabled  Code = "person.disabled"
+	PersonExpired   Code = "person.expired"
+	PersonLocked    Code = "person.locked"
+	PersonHours     Code = "person.hours"
+	PersonStation   Code = "person.workstation"
+
+	DirectoryUnreachable Code = "directory.unreachable"
+	DirectoryBind        Code = "directory.bind"
+	DirectoryFailed      Code = "directory.failed"
+
+	PasswordWrong      Code = "password.wrong"
+	PasswordEmpty      Code = "password.empty"
+	PasswordUnreadable Code = "password.unreadable"
+	PasswordExpired    Code = "password.expired"
+	PasswordMustChange Code = "password.must-change"
+
+	PolicyNone    Code = "policy.none"
+	PolicyRefused Code = "policy.refused"
+	PassTooLong   Code = "pass.too-long"
+
+	Busy Code = "service.busy"
+)
+
+// Entry is what is said about a code.
+type Entry struct {
+	Code Code `json:"code"`
+	// Station is the part of the road that this code ends at.
+	Station string `json:"station"`
+	// Sentence and Remedy may hold {placeholders} filled by Explain.
+	Sentence string `json:"sentence"`
+	Remedy   string `json:"remedy"`
+}
+
+// The stations of the road, in order.
+const (
+	Client       = "client"
+	Name         = "name"
+	Lane         = "lane"
+	Directory    = "directory"
+	Credential   = "credential"
+	SecondFactor = "second-factor"
+	Policy       = "policy"
+	Pass         = "pass"
+)
+
+// Stations is the road from end to end.
+var Stations = []string{Client, Name, Lane, Directory, Credential, SecondFactor, Policy, Pass}
+
+var entries = []Entry{
+	{OK, Pass, "Admitted by policy {policy} with pass {pass}", ""},
+	{NameMissing, Name, "The request holds no User-Name", "{client} asked without saying for whom. Check its RADIUS settings; some devices send no name until a login method is chosen."},
+	{NameInvalid, Name, "The name sent is not readable text", "{client} sent a name that is not UTF-8. Check the character set of the device or supplicant."},
+	{LaneNone, Lane, "No lane fits this request", "Add a lane for what was asked (service {service}, port type {portType}), or end the list with a lane whose condition is always."},
+	{MethodMissing, Lane, "The request holds no credential", "{client} sent neither a password nor EAP. Choose a login method on the device."},
+	{MethodNotAllowed, Lane, "Lane {lane} does not allow {method}", "Set the device or supplicant to one of the methods of lane {lane} ({methods}), or allow {method} there."},
+	{RealmNone, Name, "The form of the name belongs to no realm", "Add a form that fits {sent} to one of the realms, or have the person sign in with a known form: {forms}."},
+	{RealmOther, Name, "The name does not belong to realm {realm}, which lane {lane} asks for", "Have the person sign in with one of its forms ({forms}), or choose another realm for the lane."},
+	{PersonUnknown, Directory, "{name} is not known in {stores}", "Check the spelling of the name. If the person exists elsewhere, add that store to the lookup order of realm {realm}."},
+	{PersonAmbiguous, Directory, "{name} fits more than one person in {store}", "Make the name unique in the directory, or have the person sign in with the full name form."},
+	{PersonDisabled, Directory, "The account of {person} is disabled in {store}", "Enable the account there if this person should have access."},
+	{PersonExpired, Directory, "The account of {person} has expired in {store}", "Move the end date of the account there if this person should still have access."},
+	{PersonLocked, Directory, "The account of {person} is locked in {store}", "Unlock it there, and look for a device that keeps sending an old password."},
+	{PersonHours, Directory, "{person} may not sign in at this hour", "Change the logon hours of the account in {store}."},
+	{PersonStation, Directory, "{person} may not sign in from here", "Change the allowed workstations of the account in {store}."},
+	{DirectoryUnreachable, Directory, "{store} could not be asked: {detail}", "Run the test of directory {store}; it says which step fails. Realm {realm} refuses when this store is unreachable; choose next to look further."},
+	{DirectoryBind, Directory, "{store} does not accept our service account: {detail}", "Correct the bind name or password of directory {store}; its password may have expired."},
+	{DirectoryFailed, Directory, "{store} answered with an error: {detail}", "Run the test of directory {store}; it says which step fails."},
+	{PasswordWrong, Credential, "The password of {person} is wrong", "Have the person type it again. If it is surely right, look for a password saved in the device."},
+	{PasswordEmpty, Credential, "The password is empty", "The person left the password out, or the device sends none. Empty passwords are never passed on, since many directories take them for anonymous."},
+	{PasswordUnreadable, Credential, "The password came out as unreadable octets", "Most likely the shared secret of {client} differs from ours. Type it anew on both sides, and switch on Message-Authenticator there, which tells the two cases apart."},
+	{PasswordExpired, Credential, "The password of {person} has expired", "The person must set a new one where {store} is at home."},
+	{PasswordMustChange, Credential, "{person} must change the password before signing in", "The person must set a new one where {store} is at home, or the flag is taken off there."},
+	{PolicyNone, Policy, "No policy of lane {lane} fits", "Signed in correctly, but {membership}. Change a policy of lane {lane} so that it fits this person, or add one."},
+	{PolicyRefused, Policy, "Policy {policy} of lane {lane} refuses", "This is what the policy says. To admit this person, put a policy that fits above it."},
+	{PassTooLong, Pass, "Pass {pass} does not fit into one reply", "Take attributes out of the pass: a reply has at most 4096 octets."},
+	{Busy, Directory, "Too many attempts were waiting at once", "The directory answers too slowly for what is asked. Run its test, and add a server."},
+}
+
+var byCode = func() map[Code]*Entry {
+	m := make(map[Code]*Entry, len(entries))
+	for i := range entries {
+		m[entries[i].Code] = &entries[i]
+	}
+	return m
+}()
+
+// All lists every code.
+func All() []Entry { return slices.Clone(entries) }
+
+// Lookup returns the entry of a code; an unknown code, from a newer version, has its own name as sentence.
+func Lookup(c Code) Entry {
+	if e := byCode[c]; e != nil {
+		return *e
+	}
+	return Entry{Code: c, Station: Policy, Sentence: string(c)}
+}
+
+// Explain fills the placeholders of a code's sentence and remedy. Placeholders without a value read "?".
+func Explain(c Code, values map[string]string) (sentence, remedy string) {
+	e := Lookup(c)
+	return fill(e.Sentence, values), fill(e.Remedy, values)
+}
+
+func fill(text string, values map[string]string) string {
+	var out strings.Builder
+	for {
+		open := strings.IndexByte(text, '{')
+		if open < 0 {
+			break
+		}
+		end := strings.IndexByte(text[open:], '}')
+		if end < 0 {
+			break
+		}
+		out.WriteString(text[:open])
+		if v := values[text[open+1:open+end]]; v != "" {
+			out.WriteString(v)
+		} else {
+			out.WriteString("?")
+		}
+		text = text[open+end+1:]
+	}
+	out.WriteString(text)
+	return out.String()
+}

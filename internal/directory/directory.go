@@ -1,0 +1,418 @@
+// Package directory asks LDAP directories (RFC 4511) for people and groups and checks passwords by binding as the
+// person. It keeps pools of connections, fails over between servers in the configured order, and tells apart
+// everything that can go wrong.
+package directory
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"tollgate.example/key/internal/core/config"
+)
+
+const (
+	// poolSize bounds the connections of each of the two pools: one for searches, one for binding as people.
+	poolSize = 8
+	// downFor is how long a server that failed is asked only after the others.
+	downFor = 10 * time.Second
+	// maxIdle is how long an unused connection is kept.
+	maxIdle = 2 * time.Minute
+)
+
+// Directory is one directory in use. It is safe for concurrent use.
+type Directory struct {
+	cfg      config.Directory
+	password string
+	tls      *tls.Config
+
+	search pool
+	verify pool
+
+	mu   sync.Mutex
+	down map[string]time.Time // server -> when it failed last
+	base string               // as configured or discovered
+}
+
+// Open prepares a directory; it connects when first asked. The error tells of unreadable certificates.
+func Open(cfg config.Directory, password string) (*Directory, error) {
+	tlsConfig, err := tlsConfig(&cfg)
+	if err != nil {
+		return nil, err
+	}
+	d := &Directory{cfg: cfg, password: password, tls: tlsConfig, down: map[string]time.Time{}, base: cfg.Base}
+	d.search.init()
+	d.verify.init()
+	return d, nil
+}
+
+// Name is the name of the directory.
+func (d *Directory) Name() string { return d.cfg.Name }
+
+// Close drops all connections.
+func (d *Directory) Close() {
+	d.search.close()
+	d.verify.close()
+}
+
+func tlsConfig(cfg *config.Directory) (*tls.Config, error) {
+	out := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: cfg.ServerName}
+	if cfg.CA != "" {
+		out.RootCAs = x509.NewCertPool()
+		if !out.RootCAs.AppendCertsFromPEM([]byte(cfg.CA)) {
+			return nil, fmt.Errorf("directory %s: the trusted authority is not a PEM certificate", cfg.Name)
+		}
+	}
+	return out, nil
+}
+
+// Conn is one connection, with the name it is bound as.
+type conn struct {
+	*ldap.Conn
+	server string
+	used   time.Time
+}
+
+// pool keeps idle connections and bounds how many there are.
+type pool struct {
+	mu     sync.Mutex
+	idle   []*conn
+	slots  chan struct{}
+	closed bool
+}
+
+func (p *pool) init() { p.slots = make(chan struct{}, poolSize) }
+
+// take waits for a slot and returns an idle connection, or nil if a new one has to be made.
+func (p *pool) take(ctx context.Context) (*conn, error) {
+	select {
+	case p.slots <- struct{}{}:
+	case <-ctx.Done():
+		return nil, fmt.Errorf("all %d connections were busy for the whole time limit", poolSize)
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for len(p.idle) > 0 {
+		c := p.idle[len(p.idle)-1]
+		p.idle = p.idle[:len(p.idle)-1]
+		if time.Since(c.used) < maxIdle && !c.IsClosing() {
+			return c, nil
+		}
+		c.Close()
+	}
+	return nil, nil
+}
+
+// give returns a connection for further use.
+func (p *pool) give(c *conn) {
+	p.mu.Lock()
+	c.used = time.Now()
+	if p.closed {
+		c.Close()
+	} else {
+		p.idle = append(p.idle, c)
+	}
+	p.mu.Unlock()
+	<-p.slots
+}
+
+// drop gives the slot back without the connection.
+func (p *pool) drop(c *conn) {
+	if c != nil {
+		c.Close()
+	}
+	<-p.slots
+}
+
+func (p *pool) close() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.closed = true
+	for _, c := range p.idle {
+		c.Close()
+	}
+	p.idle = nil
+}
+
+// Failure is an error with the part that failed and what to do about it.
+type Failure struct {
+	// Bind is set if the directory refuses our own service account.
+	Bind bool
+	// Connect is set if no server could be reached at all.
+	Connect bool
+	Detail  string
+	Remedy  string
+}
+
+func (f *Failure) Error() string { return f.Detail }
+
+// servers lists the servers in the order to try: as configured, those that failed lately last.
+func (d *Directory) servers() []string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	out := slices.Clone(d.cfg.Servers)
+	slices.SortStableFunc(out, func(a, b string) int {
+		x, y := time.Since(d.down[a]) < downFor, time.Since(d.down[b]) < downFor
+		switch {
+		case x == y:
+			return 0
+		case x:
+			return 1
+		}
+		return -1
+	})
+	return out
+}
+
+func (d *Directory) mark(server string, failed bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if failed {
+		d.down[server] = time.Now()
+	} else {
+		delete(d.down, server)
+	}
+}
+
+// connect makes a connection to the first server that answers.
+func (d *Directory) connect(ctx context.Context) (*conn, error) {
+	var said []string
+	var remedy string
+	for _, server := range d.servers() {
+		if ctx.Err() != nil {
+			break
+		}
+		c, err := d.dial(ctx, server)
+		if err == nil {
+			d.mark(server, false)
+			return &conn{Conn: c, server: server}, nil
+		}
+		d.mark(server, true)
+		detail, fix := explain(err, d.cfg.TLS, server)
+		said, remedy = append(said, detail), fix
+	}
+	if len(said) == 0 {
+		said = []string{"no answer within the time limit"}
+	}
+	return nil, &Failure{Connect: true, Detail: strings.Join(said, "; "), Remedy: remedy}
+}
+
+// dial connects to one server and protects the connection as configured.
+func (d *Directory) dial(ctx context.Context, server string) (*ldap.Conn, error) {
+	dialer := net.Dialer{Timeout: d.cfg.Timeout()}
+	raw, err := dialer.DialContext(ctx, "tcp", server)
+	if err != nil {
+		return nil, err
+	}
+	if d.cfg.TLS == config.LDAPS {
+		secured := tls.Client(raw, d.tlsFor(server))
+		limited, cancel := context.WithTimeout(ctx, d.cfg.Timeout())
+		defer cancel()
+		if err := secured.HandshakeContext(limited); err != nil {
+			raw.Close()
+			return nil, err
+		}
+		raw = secured
+	}
+	c := ldap.NewConn(raw, d.cfg.TLS == config.LDAPS)
+	c.SetTimeout(d.cfg.Timeout())
+	c.Start()
+	if d.cfg.TLS == config.StartTLS {
+		if err := c.StartTLS(d.tlsFor(server)); err != nil {
+			c.Close()
+			return nil, err
+		}
+	}
+	return c, nil
+}
+
+func (d *Directory) tlsFor(server string) *tls.Config {
+	out := d.tls.Clone()
+	if out.ServerName == "" {
+		out.ServerName, _, _ = net.SplitHostPort(server)
+	}
+	return out
+}
+
+// bind signs in with the service account; without a bind name the connection stays anonymous.
+func (d *Directory) bind(c *ldap.Conn) error {
+	if d.cfg.BindName == "" {
+		return nil
+	}
+	if d.password == "" { // would be taken for anonymous
+		return &Failure{Bind: true, Detail: "the service account has no password", Remedy: "Give the password of the bind name."}
+	}
+	name, err := d.bindName(c)
+	if err != nil {
+		return err
+	}
+	if err := c.Bind(name, d.password); err != nil {
+		return bindFailure(err, d.cfg.BindName)
+	}
+	return nil
+}
+
+// bindName turns the configured bind name into one that the kind of directory accepts. The Active Directory kind
+// takes DN, UPN and DOMAIN\name; a bare name gets the domain. Other kinds take only a DN, so it is looked up.
+func (d *Directory) bindName(c *ldap.Conn) (string, error) {
+	name := d.cfg.BindName
+	if _, err := ldap.ParseDN(name); err == nil && strings.Contains(name, "=") {
+		return name, nil
+	}
+	if d.cfg.Kind == config.ActiveDirectory {
+		if strings.ContainsAny(name, `@\`) {
+			return name, nil
+		}
+		root, err := readRoot(c)
+		if err != nil {
+			return "", err
+		}
+		return name + "@" + domainOf(root.defaultContext()), nil
+	}
+	bare := name
+	if _, after, ok := strings.Cut(bare, `\`); ok {
+		bare = after
+	}
+	bare, _, _ = strings.Cut(bare, "@")
+	base, err := d.baseOn(c)
+	if err != nil {
+		return "", err
+	}
+	result, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, d.seconds(), false,
+		fmt.Sprintf("(|(uid=%s)(cn=%s)(mail=%s))", ldap.EscapeFilter(bare), ldap.EscapeFilter(bare), ldap.EscapeFilter(name)), []string{"1.1"}, nil))
+	if err != nil || len(result.Entries) != 1 {
+		return "", &Failure{Bind: true, Detail: fmt.Sprintf("the bind name %q is not a DN, and an anonymous search did not find it", name),
+			Remedy: "Write the bind name as a DN, such as cn=tollgate,ou=services,dc=lanternferries,dc=example."}
+	}
+	return result.Entries[0].DN, nil
+}
+
+func (d *Directory) seconds() int { return max(1, int(d.cfg.Timeout()/time.Second)) }
+
+// domainOf turns dc=lantern,dc=example into lantern.example.
+func domainOf(base string) string {
+	dn, err := ldap.ParseDN(base)
+	if err != nil {
+		return ""
+	}
+	var labels []string
+	for _, rdn := range dn.RDNs {
+		for _, a := range rdn.Attributes {
+			if strings.EqualFold(a.Type, "dc") {
+				labels = append(labels, a.Value)
+			}
+		}
+	}
+	return strings.Join(labels, ".")
+}
+
+// root is what the rootDSE (RFC 4512 section 5.1) tells before anybody is bound.
+type root struct{ entry *ldap.Entry }
+
+func readRoot(c *ldap.Conn) (root, error) {
+	result, err := c.Search(ldap.NewSearchRequest("", ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 0, false, "(objectClass=*)",
+		[]string{"namingContexts", "defaultNamingContext", "supportedCapabilities", "vendorName", "dnsHostName", "supportedLDAPVersion"}, nil))
+	if err != nil {
+		return root{}, err
+	}
+	if len(result.Entries) == 0 {
+		return root{}, errors.New("the server has no rootDSE")
+	}
+	return root{result.Entries[0]}, nil
+}
+
+// defaultContext is the base that most people mean.
+func (r root) defaultContext() string {
+	if base := r.entry.GetAttributeValue("defaultNamingContext"); base != "" {
+		return base
+	}
+	for _, base := range r.contexts() {
+		lower := strings.ToLower(base)
+		if !strings.HasPrefix(lower, "cn=config") && !strings.HasPrefix(lower, "cn=schema") && !strings.HasPrefix(lower, "cn=monitor") {
+			return base
+		}
+	}
+	return ""
+}
+
+func (r root) contexts() []string { return r.entry.GetAttributeValues("namingContexts") }
+
+// activeDirectory reports whether the server says that it is of the Active Directory kind.
+func (r root) activeDirectory() bool {
+	return slices.Contains(r.entry.GetAttributeValues("supportedCapabilities"), "1.2.840.113556.1.4.800")
+}
+
+// baseOn returns the base of searches, asking the rootDSE if none is configured.
+func (d *Directory) baseOn(c *ldap.Conn) (string, error) {
+	d.mu.Lock()
+	base := d.base
+	d.mu.Unlock()
+	if base != "" {
+		return base, nil
+	}
+	r, err := readRoot(c)
+	if err != nil {
+		return "", fmt.Errorf("reading the rootDSE: %w", err)
+	}
+	if base = r.defaultContext(); base == "" {
+		return "", &Failure{Detail: "the server names no base DN", Remedy: "Type the base DN, such as dc=lanternferries,dc=example."}
+	}
+	d.mu.Lock()
+	d.base = base
+	d.mu.Unlock()
+	return base, nil
+}
+
+func (d *Directory) groupBase(base string) string {
+	if d.cfg.GroupBase != "" {
+		return d.cfg.GroupBase
+	}
+	return base
+}
+
+// with runs a search on a bound connection. A connection that broke while idle is replaced once.
+func (d *Directory) with(ctx context.Context, do func(*ldap.Conn) error) error {
+	ctx, cancel := context.WithTimeout(ctx, 2*d.cfg.Timeout())
+	defer cancel()
+	for attempt := 0; ; attempt++ {
+		c, err := d.search.take(ctx)
+		if err != nil {
+			return &Failure{Connect: true, Detail: err.Error(), Remedy: "The directory answers too slowly; add a server."}
+		}
+		reused := c != nil
+		if c == nil {
+			if c, err = d.connect(ctx); err == nil {
+				err = d.bind(c.Conn)
+			}
+			if err != nil {
+				d.search.drop(c)
+				return err
+			}
+		}
+		err = do(c.Conn)
+		if !broken(err) {
+			d.search.give(c)
+			return err
+		}
+		d.mark(c.server, true)
+		d.search.drop(c)
+		if !reused || attempt >= poolSize {
+			return err
+		}
+	}
+}
+
+// broken reports errors after which a connection cannot be used any more.
+func broken(err error) bool {
+	return err != nil && (ldap.IsErrorWithCode(err, ldap.ErrorNetwork) || ldap.IsErrorWithCode(err, ldap.LDAPResultTimeout) ||
+		ldap.IsErrorWithCode(err, ldap.LDAPResultUnavailable) || ldap.IsErrorWithCode(err, ldap.LDAPResultBusy))
+}

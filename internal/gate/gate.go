@@ -1,0 +1,132 @@
+// Package gate is the one road in. Every protocol drives the same steps: Arrive (client, name, lane), Find (realm,
+// lookup order, groups), CheckPassword, Leave (decide, make the pass, record the attempt). What it works with is one
+// immutable snapshot behind an atomic pointer; publishing swaps it, and visits under way finish with the old one.
+package gate
+
+import (
+	"fmt"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"tollgate.example/key/internal/account"
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/ident"
+	"tollgate.example/key/internal/seal"
+	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/wire/radius"
+)
+
+// ClientKeys are the opened secrets of one client.
+type ClientKeys struct {
+	Current *radius.Key
+	// Previous is accepted until the date, nil if there is none.
+	Previous *radius.Key
+	Until    time.Time
+}
+
+// Snapshot is a published configuration made ready for use. It is immutable.
+type Snapshot struct {
+	Plan     *decide.Plan
+	Revision int
+	// Keys are by the place of the client in the configuration.
+	Keys        []ClientKeys
+	directories map[string]*openDirectory
+}
+
+// openDirectory is a directory in use with what it was made of, so that the next snapshot can tell whether to keep it.
+type openDirectory struct {
+	*directory.Directory
+	cfg config.Directory
+}
+
+// Prepare opens the secrets and directories of a plan. Directories that did not change keep their connections.
+func Prepare(plan *decide.Plan, revision int, box *seal.Box, before *Snapshot) (*Snapshot, error) {
+	s := &Snapshot{Plan: plan, Revision: revision, Keys: make([]ClientKeys, len(plan.Config.Clients)), directories: map[string]*openDirectory{}}
+	for i := range plan.Config.Clients {
+		c := &plan.Config.Clients[i]
+		current, err := box.Open(c.Secret)
+		if err != nil {
+			return nil, fmt.Errorf("the secret of client %s: %w", c.Name, err)
+		}
+		s.Keys[i].Current = radius.NewKey([]byte(current))
+		if c.Previous.Set() {
+			previous, err := box.Open(c.Previous)
+			if err != nil {
+				return nil, fmt.Errorf("the previous secret of client %s: %w", c.Name, err)
+			}
+			s.Keys[i].Previous, s.Keys[i].Until = radius.NewKey([]byte(previous)), c.PreviousUntil
+		}
+	}
+	for i := range plan.Config.Directories {
+		d := &plan.Config.Directories[i]
+		if before != nil {
+			if old := before.directories[strings.ToLower(d.Name)]; old != nil && same(&old.cfg, d) {
+				s.directories[strings.ToLower(d.Name)] = old
+				continue
+			}
+		}
+		password, err := box.Open(d.BindPassword)
+		if err != nil {
+			return nil, fmt.Errorf("the bind password of directory %s: %w", d.Name, err)
+		}
+		open, err := directory.Open(*d, password)
+		if err != nil {
+			return nil, err
+		}
+		s.directories[strings.ToLower(d.Name)] = &openDirectory{open, *d}
+	}
+	return s, nil
+}
+
+func same(a, b *config.Directory) bool {
+	x, y := *a, *b
+	x.Note, y.Note = "", ""
+	return fmt.Sprint(x) == fmt.Sprint(y)
+}
+
+// Directory returns a directory of the snapshot by name, nil if there is none.
+func (s *Snapshot) Directory(name string) *directory.Directory {
+	if open := s.directories[strings.ToLower(name)]; open != nil {
+		return open.Directory
+	}
+	return nil
+}
+
+// retire closes the directories that the next snapshot does not use. Visits under way get an error and try again
+// with a new connection of their own.
+func (s *Snapshot) retire(next *Snapshot) {
+	for name, open := range s.directories {
+		if next.directories[name] != open {
+			open.Close()
+		}
+	}
+}
+
+// Gate answers attempts.
+type Gate struct {
+	current  atomic.Pointer[Snapshot]
+	accounts *account.Keeper
+	writer   *store.Writer
+	ids      *ident.Source
+}
+
+// New makes a gate that has no configuration yet: nobody is a client.
+func New(accounts *account.Keeper, writer *store.Writer, ids *ident.Source) *Gate {
+	g := &Gate{accounts: accounts, writer: writer, ids: ids}
+	plan, _ := decide.Compile(&config.Config{})
+	g.current.Store(&Snapshot{Plan: plan, directories: map[string]*openDirectory{}})
+	return g
+}
+
+// Current is the snapshot in effect.
+func (g *Gate) Current() *Snapshot { return g.current.Load() }
+
+// Swap puts a snapshot into effect.
+func (g *Gate) Swap(next *Snapshot) {
+	if before := g.current.Swap(next); before != nil {
+		before.retire(next)
+	}
+}

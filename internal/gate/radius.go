@@ -1,0 +1,144 @@
+package gate
+
+import (
+	"context"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/wire/dict"
+	"tollgate.example/key/internal/wire/radius"
+)
+
+// Values of Service-Type (RFC 2865 section 5.6) that tell services apart.
+const (
+	serviceLogin          = 1
+	serviceAdministrative = 6
+	serviceNASPrompt      = 7
+	serviceCallCheck      = 10
+)
+
+const maxAttributes = 64
+
+// RADIUSFacts reads the facts of an Access-Request. Attributes that are facts of their own are not repeated in the
+// list of attributes; credentials never get into it.
+func RADIUSFacts(p *radius.Packet, client *config.Client, f *facts.Facts) {
+	f.Protocol, f.Service = "radius", facts.Network
+	f.Client, f.ClientTags = client.Name, client.Tags
+	for t, value := range p.Attributes() {
+		switch t {
+		case radius.UserName:
+			f.Sent = string(value)
+		case radius.NASPortType:
+			if v, ok := p.Integer(t); ok {
+				f.PortType = dict.ByType(t).ValueName(v)
+			}
+		case radius.NASPortID:
+			f.Port = clean(value)
+		case radius.CallingStationID:
+			if mac, ok := facts.FormatMAC(string(value)); ok {
+				f.MAC = mac
+			} else {
+				addAttribute(f, t, value)
+			}
+		case radius.CalledStationID:
+			f.Called = clean(value)
+		case radius.NASIdentifier:
+			f.NAS = clean(value)
+		case radius.ServiceType:
+			f.Service = service(p)
+			addAttribute(f, t, value)
+		case radius.ProxyState, radius.State:
+		default:
+			addAttribute(f, t, value)
+		}
+	}
+	if f.Port == "" {
+		f.Port, _ = f.Attribute("NAS-Port")
+	}
+	// RFC 3580 section 3.20: the SSID follows the address of the access point and a colon.
+	if mac, ssid, ok := strings.Cut(f.Called, ":"); ok && strings.HasPrefix(f.PortType, "Wireless") {
+		if _, isMAC := facts.FormatMAC(mac); isMAC {
+			f.SSID = ssid
+		} else if i := strings.LastIndexByte(f.Called, ':'); i == 17 {
+			f.SSID = f.Called[i+1:] // an address written with colons
+		}
+	}
+	f.Method = method(p)
+}
+
+func addAttribute(f *facts.Facts, t byte, value []byte) {
+	entry := dict.ByType(t)
+	if len(f.Attributes) == maxAttributes || entry != nil && entry.Hidden {
+		return
+	}
+	if entry == nil {
+		entry = &dict.Attribute{Type: t, Name: dict.Name(t), Data: dict.Octets}
+	}
+	f.Attributes = append(f.Attributes, facts.Attribute{Name: entry.Name, Value: entry.Format(value)})
+}
+
+// clean makes text of octets that may be anything.
+func clean(value []byte) string { return strings.ToValidUTF8(string(value), "?") }
+
+func service(p *radius.Packet) string {
+	switch v, _ := p.Integer(radius.ServiceType); v {
+	case serviceLogin, serviceAdministrative, serviceNASPrompt:
+		return facts.DeviceLogin
+	case serviceCallCheck:
+		return facts.CallCheck
+	}
+	return facts.Network
+}
+
+func method(p *radius.Packet) string {
+	switch {
+	case p.Has(radius.EAPMessage):
+		return "eap"
+	case p.Has(radius.UserPassword):
+		return "pap"
+	case p.Has(radius.CHAPPassword):
+		return "chap"
+	}
+	return ""
+}
+
+// RADIUS takes one authentic Access-Request along the whole road. signed tells that a Message-Authenticator proved
+// the key; only without one can an unreadable password mean that the secrets differ.
+func (g *Gate) RADIUS(ctx context.Context, s *Snapshot, f facts.Facts, p *radius.Packet, key *radius.Key, signed bool, begun time.Time) Answer {
+	v, why := g.Arrive(s, f, begun)
+	if why != reason.OK {
+		return v.Leave()
+	}
+	var space [radius.MaxPassword]byte
+	clear, err := key.OpenPassword(space[:0], p.Get(radius.UserPassword), p.Authenticator)
+	switch {
+	case err != nil || !signed && !Readable(clear):
+		v.Facts.Credential = reason.PasswordUnreadable
+		return v.Leave()
+	case len(clear) == 0:
+		v.Facts.Credential = reason.PasswordEmpty
+		return v.Leave()
+	}
+	if v.Find(ctx) == reason.OK {
+		v.CheckPassword(ctx, string(clear))
+	}
+	return v.Leave()
+}
+
+// Readable reports whether a decrypted password looks like one: valid UTF-8 without control characters. Decrypted
+// with the wrong secret it is 16 random octets, which pass with a chance of less than one in a hundred.
+func Readable(clear []byte) bool {
+	if !utf8.Valid(clear) {
+		return false
+	}
+	for _, c := range clear {
+		if c < 0x20 || c == 0x7f {
+			return false
+		}
+	}
+	return true
+}

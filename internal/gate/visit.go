@@ -1,0 +1,147 @@
+package gate
+
+import (
+	"context"
+	"encoding/json"
+	"strings"
+	"time"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/pass"
+	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/store"
+)
+
+// Visit is one attempt on its way.
+type Visit struct {
+	gate     *Gate
+	snapshot *Snapshot
+	Facts    facts.Facts
+	before   decide.Decision
+	begun    time.Time
+}
+
+// Answer is the outcome of a visit.
+type Answer struct {
+	Verdict decide.Verdict
+	Reason  reason.Code
+	// Reply are the attributes of the pass, nil if refused.
+	Reply *pass.Reply
+	// Message is what a refusing policy wants the person to read.
+	Message string
+	// Delay is how long a refusal is to be held back.
+	Delay time.Duration
+}
+
+// Arrive begins a visit with the facts of a request: it chooses the lane and the realm. A reason other than OK means
+// that the verdict is clear already and the visit should Leave.
+func (g *Gate) Arrive(s *Snapshot, f facts.Facts, begun time.Time) (*Visit, reason.Code) {
+	v := &Visit{gate: g, snapshot: s, Facts: f, begun: begun}
+	now := time.Now()
+	v.Facts.Spent.Client = now.Sub(begun).Microseconds()
+	why := s.Plan.Before(&v.Facts, &v.before)
+	v.Facts.Spent.Lane = time.Since(now).Microseconds()
+	return v, why
+}
+
+// Find looks the person up in the stores of the realm, in order.
+func (v *Visit) Find(ctx context.Context) reason.Code {
+	begun := time.Now()
+	defer func() { v.Facts.Spent.Directory = time.Since(begun).Microseconds() }()
+	realm := v.before.Realm
+	for i := range realm.Lookup {
+		step := &realm.Lookup[i]
+		at := time.Now()
+		person, outcome, detail := v.ask(ctx, step.Store)
+		v.Facts.Lookups = append(v.Facts.Lookups, facts.Lookup{Store: step.Store, Outcome: outcome, Detail: detail, Micros: time.Since(at).Microseconds()})
+		switch outcome {
+		case reason.OK:
+			v.Facts.Person = person
+			return person.State
+		case reason.PersonUnknown:
+			continue
+		case reason.DirectoryUnreachable, reason.DirectoryBind, reason.DirectoryFailed:
+			if step.Unreachable == config.Next {
+				continue
+			}
+		}
+		break
+	}
+	return decide.Lookup(&v.Facts, realm)
+}
+
+func (v *Visit) ask(ctx context.Context, name string) (*facts.Person, reason.Code, string) {
+	if strings.EqualFold(name, config.LocalStore) {
+		if person := v.gate.accounts.Person(v.before.Name, v.Facts.At); person != nil {
+			return person, reason.OK, ""
+		}
+		return nil, reason.PersonUnknown, ""
+	}
+	return v.snapshot.Directory(name).Find(ctx, v.before.Name)
+}
+
+// CheckPassword checks a clear password where the person was found.
+func (v *Visit) CheckPassword(ctx context.Context, clear string) reason.Code {
+	begun := time.Now()
+	person := v.Facts.Person
+	var code reason.Code
+	var detail string
+	if person.Store == config.LocalStore {
+		code, detail = v.gate.accounts.CheckPassword(person.Name, clear, v.Facts.At)
+	} else {
+		code, detail = v.snapshot.Directory(person.Store).CheckPassword(ctx, person.ID, clear)
+	}
+	v.Facts.Credential, v.Facts.CredentialDetail = code, detail
+	v.Facts.Spent.Credential = time.Since(begun).Microseconds()
+	return code
+}
+
+// Leave decides with all facts, records the attempt and returns the answer.
+func (v *Visit) Leave() Answer {
+	at := time.Now()
+	d := v.snapshot.Plan.Decide(&v.Facts)
+	now := time.Now()
+	v.Facts.Spent.Policy = now.Sub(at).Microseconds()
+	v.record(&d, now.Sub(v.begun))
+	answer := Answer{Verdict: d.Verdict, Reason: d.Reason}
+	if d.Verdict == decide.Admitted {
+		answer.Reply = d.Pass.Reply
+		return answer
+	}
+	answer.Delay = time.Second
+	if d.Lane != nil {
+		answer.Delay = time.Duration(d.Lane.RejectDelayMillis) * time.Millisecond
+	}
+	if d.Policy != nil {
+		answer.Message = d.Policy.Message
+	}
+	return answer
+}
+
+func (v *Visit) record(d *decide.Decision, took time.Duration) {
+	f := &v.Facts
+	text, err := json.Marshal(f)
+	if err != nil { // facts are plain values; a failure here is a programming error
+		panic("gate: facts cannot be encoded: " + err.Error())
+	}
+	a := &store.Attempt{ID: v.gate.ids.New(f.At), Verdict: string(d.Verdict), Reason: string(d.Reason), Client: f.Client, Who: strings.ToLower(d.Name),
+		Sent: f.Sent, MAC: f.MAC, Place: f.Where(), Revision: v.snapshot.Revision, Micros: took.Microseconds(), Facts: text}
+	if a.Who == "" {
+		a.Who = strings.ToLower(f.Sent)
+	}
+	if f.Person != nil {
+		a.Display = f.Person.Label()
+	}
+	if d.Lane != nil {
+		a.Lane = d.Lane.Name
+	}
+	if d.Policy != nil {
+		a.Policy = d.Policy.Name
+	}
+	if d.Pass != nil {
+		a.Pass, a.VLAN = d.Pass.Name, d.Pass.VLAN
+	}
+	v.gate.writer.Add(a)
+}

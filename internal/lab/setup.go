@@ -1,0 +1,136 @@
+package lab
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"time"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/client"
+	"tollgate.example/key/internal/core/config"
+)
+
+// The operator of the demo, and a client and a person that anybody may play.
+const (
+	OperatorName     = "o.brandt"
+	OperatorPassword = "lantern-demo-2026"
+	PlayerUser       = "s.lodge"
+	playerAddress    = "127.0.10.99"
+	playerSecret     = "gangway-and-bollard-99"
+	strangerAddress  = "127.0.10.77"
+)
+
+// device is a client of the demo.
+type device struct {
+	name, address, secret, shown, mode string
+	tags                               map[string]string
+}
+
+var devices = []device{
+	{"np-switch-1", "127.0.10.11", "quay-light-np-7F3q", "192.0.2.11", "require", map[string]string{"site": "north-pier", "kind": "switch"}},
+	{"sp-switch-1", "127.0.10.12", "quay-light-sp-2Hd9", "192.0.2.12", "require", map[string]string{"site": "south-pier", "kind": "switch"}},
+	{"heron-switch-1", "127.0.10.13", "quay-light-hn-8Kw4", "198.51.100.13", "auto", map[string]string{"site": "heron", "kind": "switch"}},
+	{"np-wlan-1", "127.0.10.31", "quay-light-wl-5Tz1", "192.0.2.31", "require", map[string]string{"site": "north-pier", "kind": "wlan"}},
+	{"hh-vpn-1", "127.0.10.41", "quay-light-vp-3Rm6", "203.0.113.41", "require", map[string]string{"site": "harbour-house", "kind": "vpn"}},
+	{"hh-firewall-1", "127.0.10.42", "quay-light-fw-6Ny2", "203.0.113.42", "require", map[string]string{"site": "harbour-house", "kind": "firewall"}},
+	{"hh-router-1", "127.0.10.43", "quay-light-rt-9Bc5", "203.0.113.43", "require", map[string]string{"site": "harbour-house", "kind": "router"}},
+	{"bench-1", playerAddress, playerSecret, "192.0.2.99", "auto", map[string]string{"site": "north-pier", "kind": "switch"}},
+}
+
+// Switches are the three that ask by themselves.
+func Switches() []Switch {
+	var out []Switch
+	for _, d := range devices[:3] {
+		out = append(out, Switch{Name: d.name, Site: d.tags["site"], Addr: mustAddr(d.address), Secret: d.secret, Shown: d.shown})
+	}
+	return out
+}
+
+// SetUp configures a fresh service as Lantern Ferries' and returns a token. servers are those of the directory.
+func SetUp(ctx context.Context, c *client.Client, code string, servers []string, authority string) error {
+	if err := c.Do(ctx, http.MethodPost, "/setup", apitype.SetupInput{Code: code, Name: OperatorName, Password: OperatorPassword}, nil); err != nil {
+		return fmt.Errorf("creating the operator of the demo: %w", err)
+	}
+	var signed apitype.SignedIn
+	if err := c.Do(ctx, http.MethodPost, "/sign-in", apitype.SignInInput{Name: OperatorName, Password: OperatorPassword, TokenName: "demo"}, &signed); err != nil {
+		return fmt.Errorf("signing in: %w", err)
+	}
+	c.Token = signed.Token
+	s := &setup{ctx: ctx, c: c}
+	for _, d := range devices {
+		s.add("/clients", apitype.ClientInput{Secret: d.secret, ClientFields: apitype.ClientFields{Name: d.name, Enabled: true, Addresses: []string{d.address}, MessageAuthenticator: d.mode, Tags: d.tags}})
+	}
+	s.add("/directories", apitype.DirectoryInput{BindPassword: ServicePassword, DirectoryFields: apitype.DirectoryFields{Name: NetBIOS, Kind: "active-directory", Servers: servers,
+		TLS: "ldaps", CA: authority, BindName: ServiceName + "@" + Domain, Attributes: []string{"department", "physicalDeliveryOfficeName"}, TimeoutMillis: 3000}})
+	s.add("/realms", apitype.RealmFields{Name: "shore", Forms: []config.Form{{Kind: config.Suffix, Value: Domain}, {Kind: config.Prefix, Value: NetBIOS}, {Kind: config.Bare}},
+		Rewrite: "{name}", Lookup: []config.Lookup{{Store: NetBIOS, Unreachable: config.Next}, {Store: config.LocalStore, Unreachable: config.Refuse}}})
+	s.publish("Clients, directory and realm")
+	s.passes()
+	s.lanes()
+	s.publish("Lanes for ports, VPN and device logins")
+	s.accounts()
+	return s.err
+}
+
+// setup makes calls until one fails.
+type setup struct {
+	ctx context.Context
+	c   *client.Client
+	err error
+}
+
+func (s *setup) add(path string, in any) {
+	if s.err == nil {
+		if err := s.c.Do(s.ctx, http.MethodPost, path, in, nil); err != nil {
+			s.err = fmt.Errorf("adding to %s: %w", path, err)
+		}
+	}
+}
+
+func (s *setup) publish(note string) { s.add("/draft/publish", map[string]string{"note": note}) }
+
+func (s *setup) passes() {
+	for _, p := range []apitype.PassFields{
+		{Name: "ticketing", VLAN: "20", SessionTimeout: 28800, Role: "ticketing"},
+		{Name: "officers", VLAN: "30", SessionTimeout: 28800, Role: "crew"},
+		{Name: "operations", VLAN: "40", SessionTimeout: 28800, Role: "operations"},
+		{Name: "engine-room", VLAN: "50", SessionTimeout: 28800, Role: "crew"},
+		{Name: "contractors", VLAN: "60", SessionTimeout: 14400, Role: "restricted", Attributes: []config.Attribute{{Name: "Idle-Timeout", Value: "900"}}},
+		{Name: "network-admin", VLAN: "", Attributes: []config.Attribute{{Name: "Service-Type", Value: "Administrative"}}},
+		{Name: "holding", VLAN: "99", SessionTimeout: 600, Note: "People nobody has sorted yet."},
+	} {
+		s.add("/passes", p)
+	}
+}
+
+func (s *setup) lanes() {
+	admit := func(name, when, pass string) config.Policy {
+		return config.Policy{Name: name, Enabled: true, When: when, Outcome: config.Admit, Pass: pass}
+	}
+	pap := []string{"pap"}
+	s.add("/lanes", apitype.LaneFields{Name: "Device logins", When: "service is device-login", Methods: pap, Realm: "shore", RejectDelayMillis: 1000,
+		Policies: []config.Policy{admit("Network team", `group is "Network Team"`, "network-admin")}})
+	s.add("/lanes", apitype.LaneFields{Name: "VPN", When: "client.kind is vpn", Methods: pap, Realm: "shore", RejectDelayMillis: 1000,
+		Policies: []config.Policy{admit("Shore staff", `group is "Shore Staff"`, "operations"), admit("Network team", `group is "Network Team"`, "operations")}})
+	s.add("/lanes", apitype.LaneFields{Name: "Wired ports", When: "port.type is Ethernet", Methods: pap, Realm: "shore", RejectDelayMillis: 1000,
+		Policies: []config.Policy{
+			admit("Deck officers", `group is "Deck Officers"`, "officers"),
+			{Name: "By department", Enabled: true, When: "always", Outcome: config.Admit, Groups: []config.GroupRow{{Group: "Ticketing", Pass: "ticketing"},
+				{Group: "Port Operations", Pass: "operations"}, {Group: "Engine Room", Pass: "engine-room"}, {Group: "Network Team", Pass: "operations"}}},
+			admit("Contractors ashore", `group is Contractors and client.site in north-pier, south-pier`, "contractors"),
+			{Name: "Contractors aboard", Enabled: true, When: "group is Contractors", Outcome: config.Refusal, Message: "Contractors sign in ashore only."},
+		}})
+	s.add("/lanes", apitype.LaneFields{Name: "Everything else", When: "always", Methods: pap, RejectDelayMillis: 1000, Policies: []config.Policy{}, Note: "Nobody is admitted here; the refusal says so."})
+}
+
+func (s *setup) accounts() {
+	expired := time.Date(2026, 6, 30, 0, 0, 0, 0, time.UTC)
+	for _, a := range []apitype.AccountInput{
+		{Password: "lighthouse-2026", AccountFields: apitype.AccountFields{Name: "night.watch", Display: "Night Watch", Groups: []string{"Port Operations"}, Enabled: true}},
+		{Password: "turnstile-and-ticket", AccountFields: apitype.AccountFields{Name: "kiosk.test", Display: "Kiosk test", Groups: []string{"Ticketing"}, Enabled: false}},
+		{Password: "drydock-and-crane", AccountFields: apitype.AccountFields{Name: "dock.temp", Display: "Dock temporary", Groups: []string{"Contractors"}, Enabled: true, Expires: &expired}},
+	} {
+		s.add("/accounts", a)
+	}
+}

@@ -1,0 +1,271 @@
+package lab
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"tollgate.example/key/internal/client"
+	"tollgate.example/key/internal/peer"
+)
+
+// Options of the demo.
+type Options struct {
+	// Dir holds everything the demo writes; it is emptied at every start.
+	Dir string
+	// Service is the path of tollgated.
+	Service string
+	// HTTP and RADIUS are where the service listens; LDAPS and LDAP the stand-in directory.
+	HTTP, RADIUS, LDAPS, LDAP string
+	// Every is the time between two people signing in.
+	Every time.Duration
+	Out   io.Writer
+}
+
+func mustAddr(text string) netip.Addr { return netip.MustParseAddr(text) }
+
+// marker is the file by which a directory is known to be a demo's own, so that nothing else is ever emptied.
+const marker = "this-is-the-demo"
+
+func clean(dir string) error {
+	list, err := os.ReadDir(dir)
+	if errors.Is(err, os.ErrNotExist) || err == nil && len(list) == 0 {
+		err = os.MkdirAll(dir, 0o700)
+	} else if err == nil {
+		if _, gone := os.Stat(filepath.Join(dir, marker)); gone != nil {
+			return fmt.Errorf("%s holds other things than the demo's: choose another directory with -dir", dir)
+		}
+		if err = os.RemoveAll(dir); err == nil {
+			err = os.MkdirAll(dir, 0o700)
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("preparing the directory of the demo: %w", err)
+	}
+	return os.WriteFile(filepath.Join(dir, marker), nil, 0o600)
+}
+
+// Up runs the whole demo until the context ends.
+func Up(ctx context.Context, o Options) error {
+	if err := clean(o.Dir); err != nil {
+		return err
+	}
+	ca, err := NewAuthority("Lantern Ferries test authority")
+	if err != nil {
+		return err
+	}
+	host := strings.Split(o.LDAPS, ":")[0]
+	certificate, err := ca.Server(time.Now().AddDate(1, 0, 0), "dc1."+Domain, host)
+	if err != nil {
+		return err
+	}
+	d := NewDirectory(certificate)
+	defer d.Close()
+	for _, at := range []struct {
+		address string
+		secure  bool
+	}{{o.LDAPS, true}, {o.LDAP, false}} {
+		if err := d.Serve(at.address, at.secure); err != nil {
+			return fmt.Errorf("%w: another demo may be running; stop it, or move this one with flags (tollgate-lab up -h)", err)
+		}
+	}
+	service, err := startService(ctx, &o)
+	if err != nil {
+		return err
+	}
+	defer service.stop()
+	c := &client.Client{URL: "http://" + o.HTTP}
+	if err := service.ready(ctx, c); err != nil {
+		return err
+	}
+	code, err := os.ReadFile(filepath.Join(o.Dir, "data", "setup-code"))
+	if err != nil {
+		return fmt.Errorf("reading the setup code: %w", err)
+	}
+	if err := SetUp(ctx, c, strings.TrimSpace(string(code)), []string{o.LDAPS}, ca.PEM); err != nil {
+		return err
+	}
+	if err := writeEnv(&o, c.Token, ca.PEM); err != nil {
+		return err
+	}
+	say(&o)
+	return service.while(ctx, func(ctx context.Context) { run(ctx, &o) })
+}
+
+// run plays the harbour: the switches, a router whose secret was typed wrong, and a device that is no client.
+func run(ctx context.Context, o *Options) {
+	var all sync.WaitGroup
+	defer all.Wait()
+	all.Go(func() { Harbour(ctx, o.RADIUS, Switches(), o.Every, func(Outcome) {}) })
+	ask := func(from, secret, user string, every time.Duration) {
+		all.Go(func() {
+			for ctx.Err() == nil {
+				// Nothing answers these; that they show up in the console is the point.
+				_, _ = peer.Send(ctx, peer.Request{Server: o.RADIUS, From: mustAddr(from), Secret: secret, User: user, Password: "x", Timeout: 2 * time.Second, Tries: 1,
+					Attributes: []peer.Attribute{{Name: "Service-Type", Value: "Administrative"}}})
+				select {
+				case <-ctx.Done():
+				case <-time.After(every):
+				}
+			}
+		})
+	}
+	ask("127.0.10.43", "typed-wrong-on-the-router", "r.kalnina", 15*time.Second)
+	ask(strangerAddress, "whatever-it-has", "camera-7", 40*time.Second)
+}
+
+func writeEnv(o *Options, token, ca string) error {
+	if err := os.WriteFile(filepath.Join(o.Dir, "ca.pem"), []byte(ca), 0o600); err != nil {
+		return err
+	}
+	var b strings.Builder
+	for _, v := range [][2]string{{"TOLLGATE_URL", "http://" + o.HTTP}, {"TOLLGATE_TOKEN", token}, {"DEMO_RADIUS", o.RADIUS}, {"DEMO_CLIENT_ADDR", playerAddress},
+		{"DEMO_CLIENT_SECRET", playerSecret}, {"DEMO_USER", PlayerUser}, {"DEMO_PASSWORD", "harbour-" + PlayerUser},
+		{"DEMO_OPERATOR", OperatorName}, {"DEMO_OPERATOR_PASSWORD", OperatorPassword}, {"DEMO_LDAPS", o.LDAPS}, {"DEMO_LDAP", o.LDAP}} {
+		fmt.Fprintf(&b, "export %s='%s'\n", v[0], v[1])
+	}
+	if err := os.WriteFile(filepath.Join(o.Dir, "env"), []byte(b.String()), 0o600); err != nil {
+		return fmt.Errorf("writing the settings of the demo: %w", err)
+	}
+	return nil
+}
+
+func say(o *Options) {
+	fmt.Fprintf(o.Out, `
+Lantern Ferries is open. Everything runs on this machine and ends with Ctrl-C.
+
+  Console    http://%s
+  Sign in    %s / %s
+
+In another shell, to try it from the command line:
+
+  . %s/env
+  bin/tollgate attempt follow
+  bin/tollgate try -user $DEMO_USER -password $DEMO_PASSWORD -secret $DEMO_CLIENT_SECRET \
+      -from $DEMO_CLIENT_ADDR -attr NAS-Port-Type=Ethernet $DEMO_RADIUS
+  bin/tollgate directory test LANTERN -person s.lodge
+
+`, o.HTTP, OperatorName, OperatorPassword, o.Dir)
+}
+
+// service is tollgated as a child process.
+type service struct {
+	cmd   *exec.Cmd
+	ended chan error
+	out   *tail
+}
+
+func startService(ctx context.Context, o *Options) (*service, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	s := &service{ended: make(chan error, 1), out: &tail{}}
+	log, err := os.Create(filepath.Join(o.Dir, "tollgated.log"))
+	if err != nil {
+		return nil, err
+	}
+	defer log.Close() // the child has its own
+	s.cmd = exec.Command(o.Service, "-data", filepath.Join(o.Dir, "data"), "-http", o.HTTP, "-radius", o.RADIUS)
+	s.cmd.Stdout = log
+	stderr, err := s.cmd.StderrPipe()
+	if err != nil {
+		return nil, err
+	}
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM} // Ctrl-C reaches us, and we stop it
+	if err := s.cmd.Start(); err != nil {
+		return nil, fmt.Errorf("starting the service %s: %w", o.Service, err)
+	}
+	go func() {
+		lines := bufio.NewScanner(stderr)
+		for lines.Scan() {
+			s.out.add(lines.Text())
+		}
+		s.ended <- s.cmd.Wait()
+	}()
+	return s, nil
+}
+
+// tail keeps the last lines that the service wrote.
+type tail struct {
+	mu    sync.Mutex
+	lines []string
+}
+
+func (t *tail) add(line string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.lines = append(t.lines, line); len(t.lines) > 20 {
+		t.lines = t.lines[1:]
+	}
+}
+
+func (t *tail) String() string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return strings.Join(t.lines, "\n")
+}
+
+func (s *service) failure() error {
+	return fmt.Errorf("the service ended by itself:\n%s\nIf a port is taken, another demo may be running; stop it, or move this one with flags (tollgate-lab up -h)", s.out)
+}
+
+func (s *service) ready(ctx context.Context, c *client.Client) error {
+	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	answer := make(chan error, 1)
+	go func() { answer <- c.WaitReady(limited) }()
+	select {
+	case err := <-answer:
+		select {
+		case err := <-s.ended: // somebody else answered on that port
+			s.ended <- err
+			return s.failure()
+		default:
+		}
+		return err
+	case err := <-s.ended:
+		s.ended <- err
+		return s.failure()
+	}
+}
+
+// while runs something until the context or the service ends.
+func (s *service) while(ctx context.Context, do func(context.Context)) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var failed error
+	watched := make(chan struct{})
+	go func() {
+		defer close(watched)
+		select {
+		case err := <-s.ended:
+			s.ended <- err
+			failed = s.failure()
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	do(ctx)
+	<-watched
+	return failed
+}
+
+func (s *service) stop() {
+	s.cmd.Process.Signal(syscall.SIGTERM)
+	select {
+	case <-s.ended:
+	case <-time.After(10 * time.Second):
+		s.cmd.Process.Kill()
+		<-s.ended
+	}
+}

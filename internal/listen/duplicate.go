@@ -1,0 +1,85 @@
+package listen
+
+import (
+	"net/netip"
+	"sync"
+	"time"
+)
+
+const (
+	// remembered is how long a reply is kept for retransmissions (RFC 5080 section 2.2.2).
+	remembered = 10 * time.Second
+	// maxRemembered bounds the replies kept in each shard.
+	maxRemembered = 1 << 14
+	shards        = 16
+)
+
+// request identifies a request as RFC 2865 section 3 does.
+type request struct {
+	source     netip.AddrPort
+	identifier byte
+}
+
+// answer is what became of a request; reply is nil while it is being worked on, or if it was never answered.
+type answer struct {
+	authenticator [16]byte
+	at            time.Time
+	reply         []byte
+}
+
+// duplicates remembers requests, so that a retransmission is answered from here and the work is never done twice.
+type duplicates struct {
+	shards [shards]struct {
+		mu    sync.Mutex
+		known map[request]*answer
+		order []aged // in the order of arrival, from head
+		head  int
+	}
+}
+
+type aged struct {
+	key    request
+	answer *answer
+}
+
+func newDuplicates() *duplicates {
+	d := &duplicates{}
+	for i := range d.shards {
+		d.shards[i].known = map[request]*answer{}
+	}
+	return d
+}
+
+// arrive notes a request. If it is a retransmission, again is true and reply is what to send, nil for nothing yet.
+// A new authenticator under the same identifier is a new request that takes the place of the old one.
+func (d *duplicates) arrive(key request, authenticator [16]byte, now time.Time) (entry *answer, reply []byte, again bool) {
+	s := &d.shards[(uint(key.identifier)^uint(key.source.Port()))%shards]
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if old := s.known[key]; old != nil && old.authenticator == authenticator && now.Sub(old.at) < remembered {
+		return old, old.reply, true
+	}
+	for s.head < len(s.order) && (now.Sub(s.order[s.head].answer.at) >= remembered || len(s.order)-s.head >= maxRemembered) {
+		if old := s.order[s.head]; s.known[old.key] == old.answer {
+			delete(s.known, old.key)
+		}
+		s.order[s.head] = aged{}
+		s.head++
+	}
+	if s.head > 1024 && s.head*2 > len(s.order) {
+		s.order = append(s.order[:0], s.order[s.head:]...)
+		s.head = 0
+	}
+	entry = &answer{authenticator: authenticator, at: now}
+	s.known[key] = entry
+	s.order = append(s.order, aged{key, entry})
+	return entry, nil, false
+}
+
+// answered keeps the reply of a request.
+func (d *duplicates) answered(key request, entry *answer, reply []byte) {
+	s := &d.shards[(uint(key.identifier)^uint(key.source.Port()))%shards]
+	s.mu.Lock()
+	entry.reply = reply
+	s.mu.Unlock()
+}

@@ -1,0 +1,272 @@
+// Package listen holds the sockets. For RADIUS over UDP it does what RFC 2865, 3579, 5080 and 5997 ask of a server
+// before anybody is looked up: find the client, discard what has to be discarded (and count it where people can see
+// it), prove the request, answer retransmissions from memory, hold refusals back.
+package listen
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"runtime"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"tollgate.example/key/internal/contact"
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/wire/radius"
+)
+
+const (
+	// maxInFlight bounds the attempts worked on at once; beyond it requests are discarded, and the client asks again.
+	maxInFlight = 4096
+	// patience bounds one attempt.
+	patience   = 20 * time.Second
+	bufferSize = 4 << 20
+)
+
+// RADIUS serves authentication over UDP.
+type RADIUS struct {
+	gate       *gate.Gate
+	contacts   *contact.Book
+	conns      []*socket
+	duplicates *duplicates
+	delayer    *delayer
+	inFlight   atomic.Int64
+	readers    sync.WaitGroup
+	visits     sync.WaitGroup
+	ctx        context.Context
+	cancel     context.CancelFunc
+}
+
+// NewRADIUS opens the sockets of the addresses (host:port, IPv4 or IPv6) and begins to serve.
+func NewRADIUS(g *gate.Gate, contacts *contact.Book, addresses []string) (*RADIUS, error) {
+	ctx, cancel := context.WithCancel(context.Background())
+	r := &RADIUS{gate: g, contacts: contacts, duplicates: newDuplicates(), delayer: newDelayer(), ctx: ctx, cancel: cancel}
+	for _, address := range addresses {
+		s, err := openSocket(address)
+		if err != nil {
+			r.Close()
+			return nil, fmt.Errorf("listening for RADIUS on %s: %w", address, err)
+		}
+		r.conns = append(r.conns, s)
+	}
+	for _, s := range r.conns {
+		for range min(2, runtime.GOMAXPROCS(0)) {
+			r.readers.Go(func() { r.read(s) })
+		}
+	}
+	return r, nil
+}
+
+// Addresses are the addresses really listened on.
+func (r *RADIUS) Addresses() []netip.AddrPort {
+	var out []netip.AddrPort
+	for _, s := range r.conns {
+		out = append(out, s.LocalAddr().(*net.UDPAddr).AddrPort())
+	}
+	return out
+}
+
+// Close stops reading, lets attempts under way end, and closes the sockets.
+func (r *RADIUS) Close() {
+	for _, s := range r.conns {
+		s.SetReadDeadline(time.Now())
+	}
+	r.readers.Wait()
+	timer := time.AfterFunc(2*time.Second, r.cancel)
+	r.visits.Wait()
+	timer.Stop()
+	r.cancel()
+	r.delayer.close()
+	for _, s := range r.conns {
+		s.Close()
+	}
+}
+
+func (r *RADIUS) read(s *socket) {
+	buf := make([]byte, radius.MaxSize+1)
+	for {
+		n, from, back, err := s.receive(buf)
+		if err != nil {
+			if ne, ok := err.(net.Error); ok && ne.Timeout() {
+				return
+			}
+			if r.ctx.Err() != nil {
+				return
+			}
+			slog.Warn("reading from the RADIUS socket", "error", err)
+			time.Sleep(time.Millisecond)
+			continue
+		}
+		r.packet(s, buf[:n], from, back)
+	}
+}
+
+// arrival is one request on its way to a reply.
+type arrival struct {
+	socket *socket
+	from   netip.AddrPort
+	back   route
+	packet radius.Packet
+	client *config.Client
+	key    *radius.Key
+	signed bool
+	begun  time.Time
+	id     request
+	entry  *answer
+}
+
+// packet does everything that needs no lookup, in the order of the checks that cost least.
+func (r *RADIUS) packet(s *socket, data []byte, from netip.AddrPort, back route) {
+	now := time.Now()
+	addr := from.Addr().Unmap().WithZone("")
+	snapshot := r.gate.Current()
+	client, at := snapshot.Plan.Client(addr)
+	if client == nil {
+		r.contacts.Discard(addr, "", contact.UnknownClient, "", now)
+		return
+	}
+	discard := func(fault contact.Fault, detail string) { r.contacts.Discard(addr, client.ID, fault, detail, now) }
+	if !client.Enabled {
+		discard(contact.Disabled, "")
+		return
+	}
+	p, err := radius.Decode(data)
+	if err != nil {
+		discard(contact.Malformed, err.Error())
+		return
+	}
+	if p.Code != radius.AccessRequest && p.Code != radius.StatusServer {
+		discard(contact.WrongCode, p.Code.String())
+		return
+	}
+	a := arrival{socket: s, from: from, back: back, packet: p, client: client, begun: now, id: request{from, p.Identifier}}
+	keys := &snapshot.Keys[at]
+	if fault, detail := a.prove(keys, r.contacts.Signs(addr)); fault != "" {
+		discard(fault, detail)
+		return
+	}
+	if p.Code == radius.StatusServer { // RFC 5997 section 3: never remembered, answered at once
+		r.contacts.Good(addr, client.ID, a.signed, now)
+		r.reply(&a, gate.Answer{Verdict: decide.Admitted})
+		return
+	}
+	entry, reply, again := r.duplicates.arrive(a.id, p.Authenticator, now)
+	if again {
+		if reply != nil {
+			s.send(reply, from, back)
+		}
+		return
+	}
+	if r.inFlight.Add(1) > maxInFlight {
+		r.inFlight.Add(-1)
+		discard(contact.Busy, fmt.Sprintf("more than %d at once", maxInFlight))
+		return
+	}
+	r.contacts.Good(addr, client.ID, a.signed, now)
+	a.entry = entry
+	a.packet, _ = radius.Decode(append([]byte(nil), p.Raw()...)) // the buffer is about to be read into again
+	r.visits.Go(func() { r.visit(snapshot, &a) })
+}
+
+// prove finds the key that the request was made with and checks what the client's mode asks for. The fault is "" if
+// the request may go on.
+func (a *arrival) prove(keys *gate.ClientKeys, signsUsually bool) (contact.Fault, string) {
+	previous := keys.Previous
+	if previous != nil && !a.begun.Before(keys.Until) {
+		previous = nil
+	}
+	p := &a.packet
+	a.key = keys.Current
+	if p.Has(radius.MessageAuthenticator) {
+		a.signed = true
+		switch {
+		case keys.Current.VerifyMessageAuthenticator(p):
+		case previous != nil && previous.VerifyMessageAuthenticator(p):
+			a.key = previous
+		default:
+			return contact.WrongSecret, "the Message-Authenticator does not verify"
+		}
+		return "", ""
+	}
+	needs := p.Code == radius.StatusServer || p.Has(radius.EAPMessage)
+	switch {
+	case needs:
+		return contact.NoAuthenticator, p.Code.String() + " always needs one"
+	case a.client.MessageAuthenticator == config.Require:
+		return contact.NoAuthenticator, ""
+	case a.client.MessageAuthenticator == config.Auto && signsUsually:
+		return contact.NoAuthenticator, "it was sent before, so its absence is suspicious"
+	}
+	if previous != nil && p.Has(radius.UserPassword) {
+		var space [radius.MaxPassword]byte
+		hidden := p.Get(radius.UserPassword)
+		if clear, err := keys.Current.OpenPassword(space[:0], hidden, p.Authenticator); err == nil && !gate.Readable(clear) {
+			if clear, err = previous.OpenPassword(space[:0], hidden, p.Authenticator); err == nil && gate.Readable(clear) {
+				a.key = previous
+			}
+		}
+	}
+	return "", ""
+}
+
+func (r *RADIUS) visit(snapshot *gate.Snapshot, a *arrival) {
+	defer r.inFlight.Add(-1)
+	ctx, cancel := context.WithTimeout(r.ctx, patience)
+	defer cancel()
+	addr := a.from.Addr().Unmap().WithZone("")
+	f := facts.Facts{At: a.begun, Address: addr}
+	gate.RADIUSFacts(&a.packet, a.client, &f)
+	out := r.gate.RADIUS(ctx, snapshot, f, &a.packet, a.key, a.signed, a.begun)
+	if out.Reason == "password.unreadable" {
+		r.contacts.Discard(addr, a.client.ID, contact.SuspectSecret, "", time.Now())
+	}
+	r.reply(a, out)
+}
+
+// reply signs the answer and sends it, refusals after their delay.
+func (r *RADIUS) reply(a *arrival, out gate.Answer) {
+	code := radius.AccessAccept
+	if out.Verdict != decide.Admitted {
+		code = radius.AccessReject
+	}
+	b := radius.NewReply(make([]byte, 0, 256), code, a.packet.Identifier)
+	if out.Reply != nil {
+		for _, attribute := range out.Reply.Attributes {
+			b.Add(attribute.Type, attribute.Value)
+		}
+	}
+	if out.Message != "" {
+		b.AddText(radius.ReplyMessage, out.Message)
+	}
+	for t, value := range a.packet.Attributes() { // RFC 2865 section 5.33: unmodified, in order
+		if t == radius.ProxyState {
+			b.Add(t, value)
+		}
+	}
+	data, err := b.SignReply(a.key, a.packet.Authenticator)
+	if err != nil { // only Proxy-State beyond all measure can do this
+		r.contacts.Discard(a.from.Addr().Unmap(), a.client.ID, contact.Malformed, "the reply does not fit: "+err.Error(), time.Now())
+		return
+	}
+	send := func() {
+		if a.entry != nil {
+			r.duplicates.answered(a.id, a.entry, data)
+		}
+		a.socket.send(data, a.from, a.back)
+	}
+	if code == radius.AccessReject {
+		r.delayer.after(out.Delay, send)
+		return
+	}
+	send()
+}
+
+// Waiting counts the attempts under way.
+func (r *RADIUS) Waiting() int { return int(r.inFlight.Load()) }

@@ -1,0 +1,243 @@
+// Package operator knows the people who administer Tollgate Key: their passwords (argon2id), browser sessions,
+// command-line tokens, and the one-time code that creates the first of them.
+package operator
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"tollgate.example/key/internal/ident"
+	"tollgate.example/key/internal/password"
+	"tollgate.example/key/internal/store"
+)
+
+const (
+	// sessionIdle ends a browser session that is not used; sessionTouch is how often its use is noted.
+	sessionIdle  = 12 * time.Hour
+	sessionTouch = time.Minute
+	minPassword  = 10
+	// signInBurst sign-ins at once, then one every signInEvery, for each address and for each name.
+	signInBurst = 8
+	signInEvery = 8 * time.Second
+	maxLimiters = 10_000
+)
+
+// Errors of signing in and setting up.
+var (
+	ErrWrong    = errors.New("the name or password is wrong")
+	ErrTooMany  = errors.New("too many sign-ins were tried; wait a little")
+	ErrCode     = errors.New("the setup code is wrong; the service printed it when it started, and it is in the file setup-code of the data directory")
+	ErrSetUp    = errors.New("the first operator exists already; sign in")
+	ErrPassword = fmt.Errorf("the password needs at least %d characters", minPassword)
+	ErrName     = errors.New("the name needs 1 to 60 characters without spaces")
+)
+
+// Book knows the operators.
+type Book struct {
+	store *store.Store
+	ids   *ident.Source
+	path  string // of the setup code
+
+	mu       sync.Mutex
+	code     string // "" once set up
+	limiters map[string]*rate.Limiter
+	dummy    string // hash that is checked for unknown names, so that they take as long
+}
+
+// Open reads whether an operator exists. If none does, it makes a setup code and writes it into the data directory.
+func Open(ctx context.Context, s *store.Store, ids *ident.Source, dir string) (*Book, error) {
+	dummy, err := password.Hash(rand.Text())
+	if err != nil {
+		return nil, err
+	}
+	b := &Book{store: s, ids: ids, path: filepath.Join(dir, "setup-code"), limiters: map[string]*rate.Limiter{}, dummy: dummy}
+	list, err := s.Operators(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the operators: %w", err)
+	}
+	if len(list) > 0 {
+		return b, nil
+	}
+	text := rand.Text()
+	b.code = text[:4] + "-" + text[4:8] + "-" + text[8:12]
+	if err := os.WriteFile(b.path, []byte(b.code+"\n"), 0o600); err != nil {
+		return nil, fmt.Errorf("writing the setup code: %w", err)
+	}
+	return b, nil
+}
+
+// SetupCode is the code that creates the first operator, "" if there is one.
+func (b *Book) SetupCode() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.code
+}
+
+// SetUp creates the first operator.
+func (b *Book) SetUp(ctx context.Context, from, code, name, clear string) error {
+	want := b.SetupCode()
+	if want == "" {
+		return ErrSetUp
+	}
+	if !b.allow(from) {
+		return ErrTooMany
+	}
+	code = strings.ToUpper(strings.TrimSpace(code))
+	if subtle.ConstantTimeCompare([]byte(code), []byte(want)) != 1 {
+		return ErrCode
+	}
+	if err := b.add(ctx, name, clear, true); err != nil {
+		if errors.Is(err, store.ErrTaken) {
+			return ErrSetUp
+		}
+		return err
+	}
+	b.mu.Lock()
+	b.code = ""
+	b.mu.Unlock()
+	os.Remove(b.path)
+	return nil
+}
+
+// Add creates a further operator. The error is store.ErrTaken if the name is in use.
+func (b *Book) Add(ctx context.Context, name, clear string) error {
+	return b.add(ctx, name, clear, false)
+}
+
+func (b *Book) add(ctx context.Context, name, clear string, first bool) error {
+	name = strings.TrimSpace(name)
+	if name == "" || len(name) > 60 || strings.ContainsAny(name, " \t\n\r\"") {
+		return ErrName
+	}
+	if len([]rune(clear)) < minPassword {
+		return ErrPassword
+	}
+	hash, err := password.Hash(clear)
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	return b.store.AddOperator(ctx, store.Operator{ID: b.ids.New(now).String(), Name: name, Hash: hash, CreatedAt: now.UnixMilli()}, first)
+}
+
+// allow counts a sign-in against an address or a name.
+func (b *Book) allow(keys ...string) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	ok := true
+	for _, key := range keys {
+		l := b.limiters[key]
+		if l == nil {
+			if len(b.limiters) >= maxLimiters {
+				clear(b.limiters)
+			}
+			l = rate.NewLimiter(rate.Every(signInEvery), signInBurst)
+			b.limiters[key] = l
+		}
+		ok = l.Allow() && ok
+	}
+	return ok
+}
+
+// refund takes a sign-in that succeeded out of the count of its name and address.
+func (b *Book) refund(keys ...string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, key := range keys {
+		delete(b.limiters, key)
+	}
+}
+
+// SignIn checks name and password and starts a browser session, or makes a token if tokenName is given. It returns
+// what the bearer has to show from now on.
+func (b *Book) SignIn(ctx context.Context, from, name, clear, tokenName string) (bearer string, err error) {
+	limits := []string{"from " + from, "name " + strings.ToLower(name)}
+	if !b.allow(limits...) {
+		return "", ErrTooMany
+	}
+	o, err := b.store.OperatorByName(ctx, strings.TrimSpace(name))
+	hash := o.Hash
+	if errors.Is(err, store.ErrNotFound) {
+		hash = b.dummy
+	} else if err != nil {
+		return "", err
+	}
+	ok, checkErr := password.Check(hash, clear)
+	if checkErr != nil {
+		return "", checkErr
+	}
+	if !ok || err != nil {
+		return "", ErrWrong
+	}
+	b.refund(limits...)
+	if tokenName != "" {
+		return b.Token(ctx, o.ID, tokenName)
+	}
+	return b.issue(ctx, o.ID, "session", "browser", time.Now().Add(sessionIdle))
+}
+
+// Token makes a command-line token for an operator. It does not expire; it can be removed.
+func (b *Book) Token(ctx context.Context, operatorID, name string) (string, error) {
+	return b.issue(ctx, operatorID, "token", name, time.Time{})
+}
+
+func (b *Book) issue(ctx context.Context, operatorID, kind, name string, expires time.Time) (string, error) {
+	random := make([]byte, 32)
+	rand.Read(random)
+	bearer := "tk_" + base64.RawURLEncoding.EncodeToString(random)
+	sum := sha256.Sum256([]byte(bearer))
+	now := time.Now()
+	k := store.Key{ID: b.ids.New(now).String(), Kind: kind, Hash: sum[:], Operator: operatorID, Name: name, CreatedAt: now.UnixMilli(), UsedAt: now.UnixMilli()}
+	if !expires.IsZero() {
+		k.ExpiresAt = expires.UnixMilli()
+	}
+	if err := b.store.AddKey(ctx, k); err != nil {
+		return "", fmt.Errorf("storing the %s: %w", kind, err)
+	}
+	return bearer, nil
+}
+
+// Who is the bearer of a valid session or token.
+type Who struct {
+	ID    string // of the operator
+	Name  string
+	KeyID string
+	Kind  string
+}
+
+// Verify returns who shows a bearer text; ErrWrong if it is unknown or has ended.
+func (b *Book) Verify(ctx context.Context, bearer string) (Who, error) {
+	sum := sha256.Sum256([]byte(bearer))
+	k, err := b.store.KeyByHash(ctx, sum[:])
+	if errors.Is(err, store.ErrNotFound) {
+		return Who{}, ErrWrong
+	} else if err != nil {
+		return Who{}, err
+	}
+	now := time.Now()
+	if k.ExpiresAt != 0 && now.UnixMilli() >= k.ExpiresAt {
+		return Who{}, ErrWrong
+	}
+	if now.Sub(time.UnixMilli(k.UsedAt)) > sessionTouch {
+		expires := int64(0)
+		if k.Kind == "session" {
+			expires = now.Add(sessionIdle).UnixMilli()
+		}
+		if err := b.store.TouchKey(ctx, k.ID, now.UnixMilli(), expires); err != nil && !errors.Is(err, store.ErrNotFound) {
+			return Who{}, err
+		}
+	}
+	return Who{ID: k.Operator, Name: k.Holder, KeyID: k.ID, Kind: k.Kind}, nil
+}

@@ -1,0 +1,68 @@
+// Package password hashes passwords with argon2id (RFC 9106) and checks them.
+package password
+
+import (
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"runtime"
+	"strings"
+
+	"golang.org/x/crypto/argon2"
+)
+
+// The parameters are those recommended by RFC 9106 section 4 for memory-constrained machines, with one lane more per
+// core not needed: 3 passes over 32 MiB.
+const (
+	passes  = 3
+	memory  = 32 << 10 // KiB
+	lanes   = 1
+	keySize = 32
+	// MaxLength bounds what is hashed.
+	MaxLength = 1024
+)
+
+// slots bounds how many hashes are computed at once, so that a flood of wrong passwords takes neither all memory nor
+// all cores.
+var slots = make(chan struct{}, max(1, runtime.GOMAXPROCS(0)))
+
+// Hash makes the text to store for a password.
+func Hash(clear string) (string, error) {
+	if clear == "" || len(clear) > MaxLength {
+		return "", fmt.Errorf("a password has 1 to %d octets", MaxLength)
+	}
+	salt := make([]byte, 16)
+	rand.Read(salt)
+	slots <- struct{}{}
+	key := argon2.IDKey([]byte(clear), salt, passes, memory, lanes, keySize)
+	<-slots
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, memory, passes, lanes,
+		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key)), nil
+}
+
+// Check reports whether a password is the one that was hashed. The error tells of a damaged hash.
+func Check(hash, clear string) (bool, error) {
+	parts := strings.Split(hash, "$")
+	if len(parts) != 6 || parts[1] != "argon2id" {
+		return false, errors.New("the stored password is not an argon2id hash")
+	}
+	var version, m, t, p int
+	if _, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &version, &m, &t, &p); err != nil ||
+		version != argon2.Version || m < 8 || m > 1<<21 || t < 1 || t > 64 || p < 1 || p > 64 {
+		return false, errors.New("the stored password has unknown parameters")
+	}
+	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
+	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
+	if err1 != nil || err2 != nil || len(want) == 0 {
+		return false, errors.New("the stored password is damaged")
+	}
+	if clear == "" || len(clear) > MaxLength {
+		return false, nil
+	}
+	slots <- struct{}{}
+	got := argon2.IDKey([]byte(clear), salt, uint32(t), uint32(m), uint8(p), uint32(len(want)))
+	<-slots
+	return subtle.ConstantTimeCompare(got, want) == 1, nil
+}
