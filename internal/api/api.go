@@ -139,7 +139,7 @@ func requireInViews(doc *huma.OpenAPI) {
 		case "Client", "Directory", "Realm", "Lane", "Pass", "Account", "ConfigPolicy", "ConfigLookup":
 			schema.Required = nil
 			for field := range schema.Properties {
-				if !optional[field] {
+				if !optional[field] && !optional[name+"."+field] {
 					schema.Required = append(schema.Required, field)
 				}
 			}
@@ -149,8 +149,13 @@ func requireInViews(doc *huma.OpenAPI) {
 }
 
 // optional are the fields of those objects that may be missing in what is sent.
-var optional = map[string]bool{"changedBy": true, "changedAt": true, "previousUntil": true, "lastSeen": true, "problem": true, "expires": true,
-	"pass": true, "message": true, "note": true, "id": false, "$schema": true}
+var optional = func() map[string]bool {
+	out := map[string]bool{"previousUntil": true, "lastSeen": true, "problem": true, "expires": true, "pass": true, "message": true, "$schema": true, "ConfigPolicy.note": true}
+	for _, kind := range []string{"Client", "Directory", "Realm", "Lane", "Pass"} {
+		out[kind+".changedBy"], out[kind+".changedAt"] = true, true
+	}
+	return out
+}()
 
 type whoKey struct{}
 

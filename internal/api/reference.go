@@ -8,6 +8,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/core/rule"
 	"tollgate.example/key/internal/wire/dict"
@@ -49,6 +51,18 @@ func (s *server) reference() {
 			}
 			slices.Sort(e.Values)
 			out.Items = append(out.Items, e)
+		}
+		return ok(out), nil
+	})
+	huma.Register(s.api, operation("POST", "/pass-preview", "preview-pass", "The reply attributes of a pass as typed"), func(_ context.Context, in *struct{ Body apitype.PassFields }) (*body[apitype.PassPreview], error) {
+		p := config.Pass{VLAN: in.Body.VLAN, SessionTimeout: in.Body.SessionTimeout, Role: in.Body.Role, Attributes: in.Body.Attributes}
+		reply, problems := pass.Compile(&p)
+		out := apitype.PassPreview{Reply: reply.Texts(), Faults: faults(problems, false)}
+		if err := config.CheckVLAN(p.VLAN); err != nil {
+			out.Faults = append(out.Faults, apitype.Fault{Field: "vlan", Message: err.Error()})
+		}
+		if out.Faults == nil {
+			out.Faults = []apitype.Fault{}
 		}
 		return ok(out), nil
 	})

@@ -163,3 +163,9 @@ type Saved[T any] struct {
 	Secret   string `json:"secret,omitempty" doc:"The generated secret, shown only here"`
 	Revision int    `json:"revision,omitempty" doc:"The revision, if it was published at once"`
 }
+
+// PassPreview is what a pass as typed becomes.
+type PassPreview struct {
+	Reply  []pass.Text `json:"reply"`
+	Faults []Fault     `json:"faults"`
+}

@@ -1,0 +1,82 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useRef, useState } from "react";
+import { api, call, type Schema } from "./client";
+
+export type Kind = "clients" | "directories" | "realms" | "lanes" | "passes";
+export type ObjectOf = { clients: Schema["Client"]; directories: Schema["Directory"]; realms: Schema["Realm"]; lanes: Schema["Lane"]; passes: Schema["Pass"] };
+type Saved<K extends Kind> = { object: ObjectOf[K]; secret?: string; revision?: number };
+
+export const useAbout = () => useQuery({ queryKey: ["about"], queryFn: async () => (await api.GET("/about")).data! });
+export const useDraft = () => useQuery({ queryKey: ["draft"], queryFn: async () => (await api.GET("/draft")).data! });
+export const useNow = () => useQuery({ queryKey: ["now"], queryFn: async () => (await api.GET("/now")).data!, refetchInterval: 3000 });
+
+export function useObjects<K extends Kind>(kind: K, q = "", refresh: number | false = false) {
+  return useQuery({
+    queryKey: [kind, q],
+    queryFn: () => call<{ items: ObjectOf[K][]; next?: string }>("GET", `/${kind}?limit=1000&q=${encodeURIComponent(q)}`),
+    refetchInterval: refresh,
+    placeholderData: (before) => before,
+  });
+}
+
+export function useObject<K extends Kind>(kind: K, id: string) {
+  return useQuery({ queryKey: [kind, "one", id], queryFn: () => call<ObjectOf[K]>("GET", `/${kind}/${encodeURIComponent(id)}`), enabled: id !== "new" });
+}
+
+/** Saves an object into the draft, or publishes it at once. */
+export function useSave<K extends Kind>(kind: K) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: ({ id, tag, body, publish }: { id?: string; tag?: string; body: unknown; publish?: boolean }) =>
+      id
+        ? call<Saved<K>>("PUT", `/${kind}/${id}?publish=${!!publish}`, body, { "If-Match": tag ?? "" })
+        : call<Saved<K>>("POST", `/${kind}?publish=${!!publish}`, body),
+    onSettled: () => queries.invalidateQueries(),
+  });
+}
+
+export function useRemove(kind: Kind) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: ({ id, tag }: { id: string; tag: string }) => call("DELETE", `/${kind}/${id}`, undefined, { "If-Match": tag }),
+    onSettled: () => queries.invalidateQueries(),
+  });
+}
+
+/** Live attempts; stale tells that nothing, not even a sign of life, came for a while. */
+export function useLive(query: string, on: boolean, each: (a: Schema["Attempt"]) => void) {
+  const [stale, setStale] = useState(false);
+  const [lost, setLost] = useState(0);
+  const latest = useRef(each);
+  latest.current = each;
+  useEffect(() => {
+    if (!on) return;
+    let last = Date.now();
+    const source = new EventSource(`/api/v1/attempts-live?${query}`);
+    const alive = () => {
+      last = Date.now();
+      setStale(false);
+    };
+    source.addEventListener("beat", alive);
+    source.addEventListener("attempt", (e) => {
+      alive();
+      latest.current(JSON.parse(e.data));
+    });
+    source.addEventListener("gap", (e) => setLost((n) => n + JSON.parse(e.data).lost));
+    const timer = setInterval(() => setStale(Date.now() - last > 12000), 2000);
+    return () => {
+      clearInterval(timer);
+      source.close();
+    };
+  }, [query, on]);
+  return { stale, lost };
+}
+
+export function useDebounced<T>(value: T, ms = 250): T {
+  const [late, setLate] = useState(value);
+  useEffect(() => {
+    const timer = setTimeout(() => setLate(value), ms);
+    return () => clearTimeout(timer);
+  }, [value, ms]);
+  return late;
+}

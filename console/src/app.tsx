@@ -1,0 +1,54 @@
+import { Navigate, Route, Routes } from "react-router";
+import { useAbout } from "./api/hooks";
+import { AttemptPage } from "./pages/attempt";
+import { AttemptsPage } from "./pages/attempts";
+import { ClientPage, ClientsPage } from "./pages/clients";
+import { DirectoriesPage, DirectoryPage } from "./pages/directories";
+import { HistoryPage } from "./pages/history";
+import { LanesPage } from "./pages/lanes";
+import { NowPage } from "./pages/now";
+import { OperatorsPage } from "./pages/operators";
+import { PassesPage, PassPage } from "./pages/passes";
+import { AccountPage, PeoplePage } from "./pages/people";
+import { RealmPage, RealmsPage } from "./pages/realms";
+import { SignIn } from "./pages/sign-in";
+import { Shell } from "./shell";
+import { Button, Failure } from "./ui/basic";
+
+export function App() {
+  const about = useAbout();
+  if (about.error) {
+    return (
+      <div className="mx-auto mt-24 w-96">
+        <Failure error={about.error} />
+        <Button className="mt-3" onClick={() => about.refetch()}>Try again</Button>
+      </div>
+    );
+  }
+  if (!about.data) return null;
+  if (!about.data.operator) return <SignIn first={about.data.setupNeeded} />;
+  return (
+    <Shell operator={about.data.operator}>
+      <Routes>
+        <Route path="/" element={<NowPage />} />
+        <Route path="/attempts" element={<AttemptsPage />} />
+        <Route path="/attempts/:id" element={<AttemptPage />} />
+        <Route path="/clients" element={<ClientsPage />} />
+        <Route path="/clients/:id" element={<ClientPage />} />
+        <Route path="/directories" element={<DirectoriesPage />} />
+        <Route path="/directories/:id" element={<DirectoryPage />} />
+        <Route path="/people" element={<PeoplePage />} />
+        <Route path="/people/:id" element={<AccountPage />} />
+        <Route path="/realms" element={<RealmsPage />} />
+        <Route path="/realms/:id" element={<RealmPage />} />
+        <Route path="/lanes" element={<LanesPage />} />
+        <Route path="/lanes/:id" element={<LanesPage />} />
+        <Route path="/passes" element={<PassesPage />} />
+        <Route path="/passes/:id" element={<PassPage />} />
+        <Route path="/history" element={<HistoryPage />} />
+        <Route path="/operators" element={<OperatorsPage />} />
+        <Route path="*" element={<Navigate to="/" replace />} />
+      </Routes>
+    </Shell>
+  );
+}

@@ -1,0 +1,76 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, type Schema } from "./api/client";
+import { useDraft } from "./api/hooks";
+import { Button, Failure, sentence } from "./ui/basic";
+import { Problems } from "./ui/editor";
+import { Modal, TextField } from "./ui/form";
+
+const verbs: Record<string, string> = { added: "text-in", removed: "text-out", changed: "text-brass-ink", moved: "text-wait" };
+
+export function Changes({ list }: { list: Schema["ConfigChange"][] }) {
+  if (list.length === 0) return <p className="text-soft">No difference.</p>;
+  return (
+    <ul className="space-y-1.5 text-[13px]">
+      {list.map((c) => (
+        <li key={c.id + c.what}>
+          <b className={verbs[c.what]}>{c.what}</b> {c.kind} <b>{c.object}</b>
+          {c.lines.length > 0 && <ul className="mono ml-4 text-soft">{c.lines.map((l, i) => <li key={i} className="break-words">{l}</li>)}</ul>}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+/** What is not published yet, always in sight. */
+export function DraftBar() {
+  const draft = useDraft();
+  const queries = useQueryClient();
+  const [reading, setReading] = useState(false);
+  const [publishing, setPublishing] = useState(false);
+  const [note, setNote] = useState("");
+  const publish = useMutation({
+    mutationFn: () => api.POST("/draft/publish", { body: { note } }),
+    onSuccess: () => {
+      setPublishing(false);
+      setNote("");
+    },
+    onSettled: () => queries.invalidateQueries(),
+  });
+  const discard = useMutation({ mutationFn: () => api.DELETE("/draft"), onSuccess: () => setReading(false), onSettled: () => queries.invalidateQueries() });
+  if (!draft.data) return null;
+  const { changes, problems, revision } = draft.data;
+  if (changes.length === 0) {
+    return <span className="text-soft">{revision ? `Running revision ${revision} · nothing unpublished` : "Nothing published yet"}</span>;
+  }
+  const faults = problems.filter((p) => !p.warning);
+  return (
+    <>
+      <span><b>Draft</b> · {changes.length} {changes.length === 1 ? "change" : "changes"}{faults.length > 0 && <span className="text-out"> · {faults.length} to correct</span>}</span>
+      <Button onClick={() => setReading(true)}>Read</Button>
+      <Button primary onClick={() => { publish.reset(); setPublishing(true); }}>Publish</Button>
+      <Modal wide open={reading} onClose={() => setReading(false)} title={`Draft against revision ${revision}`}>
+        <Problems list={faults} />
+        <Changes list={changes} />
+        <div className="mt-4 flex gap-2 border-t border-hair pt-3">
+          <Button primary onClick={() => { setReading(false); setPublishing(true); }}>Publish ...</Button>
+          <Button onClick={() => setReading(false)}>Close</Button>
+          <Button danger className="ml-auto" onClick={() => discard.mutate()}>Discard all changes</Button>
+        </div>
+      </Modal>
+      <Modal open={publishing} onClose={() => setPublishing(false)} title={`Publish as revision ${revision + 1}`}>
+        <form onSubmit={(e) => { e.preventDefault(); publish.mutate(); }}>
+          <Failure error={publish.error} />
+          <p className="mb-3">{changes.length === 1 ? "One change takes" : `${changes.length} changes take`} effect at once. Any earlier revision can be taken back to in History.</p>
+          <TextField label="Note" hint="Why; read by whoever looks for the cause later." value={note} onChange={setNote} autoFocus />
+          <Problems list={problems} />
+          {faults.length > 0 && <p className="mb-3 text-out">{sentence("What is marked red stops the publish; what is running stays as it is")}</p>}
+          <div className="flex gap-2">
+            <Button primary type="submit" disabled={publish.isPending}>Publish</Button>
+            <Button onClick={() => setPublishing(false)}>Not yet</Button>
+          </div>
+        </form>
+      </Modal>
+    </>
+  );
+}

@@ -1,0 +1,114 @@
+import { useQuery } from "@tanstack/react-query";
+import { Fragment } from "react";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { call, type Schema } from "../api/client";
+import { ago, Button, ButtonLink, Failure, millis, Notice, PageHead, PassChip, rowKeys, sentence, Verdict, verdictKind, When } from "../ui/basic";
+import { Road } from "../ui/road";
+
+type Detail = Schema["AttemptDetail"];
+
+export function AttemptPage() {
+  const { id = "" } = useParams();
+  const [params, setParams] = useSearchParams();
+  const under = params.get("under") === "draft" ? "draft" : "revision";
+  const detail = useQuery({ queryKey: ["attempt", id, under], queryFn: () => call<Detail>("GET", `/attempts/${id}?under=${under}`) });
+  if (!detail.data) return <><PageHead title="Attempt" /><Failure error={detail.error} /></>;
+  const a = detail.data;
+  const t = a.trace;
+  const raised = t.verdict === "admitted";
+  const decided = t.stations.find((s) => s.state === "decided");
+  return (
+    <>
+      <div className="text-[13px] text-soft"><Link to="/attempts" className="hover:underline">Attempts</Link> / {a.id}</div>
+      <PageHead title={`${a.person || a.sent || "Nobody"} on ${a.where || a.client}`} lead={<span className="flex items-baseline gap-4"><Verdict kind={verdictKind(t.verdict)}>{t.verdict}</Verdict><span><When at={a.at} />, {ago(a.at)} · {millis(a.micros)}</span></span>}>
+        <Button onClick={() => setParams(under === "draft" ? {} : { under: "draft" })}>{under === "draft" ? `As it was, revision ${a.revision}` : "Try again under draft"}</Button>
+        <ButtonLink to={`/attempts?user=${encodeURIComponent(a.user)}`}>Follow {a.user}</ButtonLink>
+      </PageHead>
+      {under === "draft" && <div className="mb-2"><Notice tone="wait">The same facts, decided again under the draft. It was <b>{a.verdict}</b> under revision {a.revision}.</Notice></div>}
+      <Road trace={t} />
+      <div className="mt-2"><Notice tone={raised ? "in" : "out"}>
+        <b>{sentence(t.sentence)}</b> <span className="mono text-soft">{t.reason}</span>
+        {t.remedy && <div>{t.remedy}</div>}
+        {!raised && decided && (decided.wanted || decided.found) && (
+          <dl className="mono mt-1 grid grid-cols-[76px_1fr]"><dt className="text-soft">wanted</dt><dd>{decided.wanted || "-"}</dd><dt className="text-soft">found</dt><dd>{decided.found || "nothing"}</dd></dl>
+        )}
+      </Notice></div>
+      <div className="mt-4 grid grid-cols-[1fr_340px] gap-7">
+        <div>
+          {t.policies.length > 0 && <Compared title={`Policies of lane ${decided?.key === "lane" ? "" : t.stations.find((s) => s.key === "lane")?.value}`} rows={t.policies} end={raised ? "" : t.reason === "policy.none" ? "End of lane: refused" : ""} />}
+          {t.reply.length > 0 && (
+            <>
+              <h2 className="mt-4 mb-1.5">Reply attributes</h2>
+              <table className="grid-table"><tbody>{t.reply.map((r, i) => <tr key={i}><td className="mono w-56">{r.name}</td><td className="mono">{r.value}</td><td className="mono text-soft">{r.hex}</td></tr>)}</tbody></table>
+            </>
+          )}
+          <Compared title="Lanes" rows={t.lanes} end={t.reason === "lane.none" ? "End of the lanes: refused" : ""} />
+          <Earlier list={a.earlier} />
+        </div>
+        <Facts a={a} />
+      </div>
+    </>
+  );
+}
+
+function Compared({ title, rows, end }: { title: string; rows: Schema["DecideRow"][]; end: string }) {
+  if (rows.length === 0) return null;
+  return (
+    <div className="mb-4">
+      <h2 className="mb-1">{title}: what was asked, and what was found</h2>
+      <table className="grid-table">
+        <thead><tr><th className="w-6" /><th className="w-44">Name</th><th>Wanted</th><th>Found</th></tr></thead>
+        <tbody>
+          {rows.map((r) => (
+            <tr key={r.number}>
+              <td className="text-soft">{r.number}</td>
+              <td><b>{r.name}</b>{r.fits && <div className="text-in">fits</div>}{r.skipped && <div className="text-soft">{r.skipped}</div>}</td>
+              <td className="mono">{r.compared.length ? r.compared.map((c, i) => <div key={i}>{c.wanted}</div>) : r.wanted}</td>
+              <td className="mono">{r.compared.map((c, i) => <div key={i} className={c.fits ? "text-in" : "text-out"}>{c.found || "nothing"}</div>)}</td>
+            </tr>
+          ))}
+          {end && <tr><td /><td colSpan={3} className="text-soft">{end}</td></tr>}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function Earlier({ list }: { list: Schema["Attempt"][] }) {
+  const go = useNavigate();
+  if (list.length === 0) return null;
+  return (
+    <>
+      <h2 className="mb-1">The same person before</h2>
+      <table className="grid-table"><tbody>
+        {list.map((a) => (
+          <tr key={a.id} {...rowKeys(() => go(`/attempts/${a.id}`))}>
+            <td className="w-32"><When at={a.at} /></td><td><Verdict kind={verdictKind(a.verdict)}>{a.verdict}</Verdict></td><td>{a.where}</td><td className="mono">{a.client}</td>
+            <td>{a.pass ? <PassChip name={a.pass} /> : <span className="mono text-out">{a.reason}</span>}</td>
+          </tr>
+        ))}
+      </tbody></table>
+    </>
+  );
+}
+
+function Facts({ a }: { a: Detail }) {
+  const f = a.facts;
+  const rows: [string, string | undefined][] = [
+    ["name as sent", f.sent], ["person", f.person?.display || f.person?.name], ["store", f.person?.store], ["groups", f.person?.groups?.join(", ")],
+    ["method", f.method?.toUpperCase()], ["service", f.service], ["ssid", f.ssid], ["port type", f.portType], ["port", f.port], ["MAC", f.mac], ["called", f.called],
+    ["client", f.client], ["client address", f.address], ["tags", Object.entries(f.clientTags ?? {}).map(([k, v]) => `${k}=${v}`).join(", ")], ["nas", f.nas],
+    ...Object.entries(f.person?.attributes ?? {}).map(([k, v]): [string, string] => [k, (v ?? []).join(", ")]),
+    ...(f.attributes ?? []).map((x): [string, string] => [x.name, x.value]), ["revision", a.under === "draft" ? `draft (was ${a.revision})` : String(a.revision)],
+  ];
+  return (
+    <div>
+      <h2 className="mb-1">Facts</h2>
+      <dl className="grid grid-cols-[minmax(112px,auto)_1fr] text-[13px]">
+        {rows.filter(([, v]) => v).map(([k, v], i) => (
+          <Fragment key={i}><dt className="border-b border-hair py-[3.4px] pr-2 text-soft">{k}</dt><dd className="mono border-b border-hair py-[3.4px] break-words">{v}</dd></Fragment>
+        ))}
+      </dl>
+    </div>
+  );
+}

@@ -1,0 +1,58 @@
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { call, type Schema } from "../api/client";
+import { Changes } from "../draft-bar";
+import { Button, Empty, Failure, PageHead, Verdict, When } from "../ui/basic";
+import { Modal, TextField } from "../ui/form";
+
+export function HistoryPage() {
+  const list = useInfiniteQuery({
+    queryKey: ["revisions"], initialPageParam: "", getNextPageParam: (p: Schema["PageRevision"]) => p.next || undefined,
+    queryFn: ({ pageParam }) => call<Schema["PageRevision"]>("GET", `/revisions?limit=30${pageParam ? `&before=${pageParam}` : ""}`),
+  });
+  const [back, setBack] = useState<number | null>(null);
+  const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
+  return (
+    <>
+      <PageHead title="History" lead="every published revision" />
+      <Failure error={list.error} />
+      {list.data && rows.length === 0 && <Empty title="Nothing published yet">Publish the draft to make revision 1.</Empty>}
+      {rows.map((r) => (
+        <details key={r.number} className="border-b border-hair py-2">
+          <summary className="flex cursor-pointer items-baseline gap-4">
+            <b className="w-24">Revision {r.number}</b><span className="w-36"><When at={r.at} long /></span><span className="w-28">{r.operator}</span><span className="grow">{r.note || <span className="text-soft">no note</span>}</span>
+            <span className="text-soft">{r.changes.length} {r.changes.length === 1 ? "change" : "changes"}</span>
+            <span className="w-32 text-right">{r.running ? <Verdict kind="in">running</Verdict> : <Button onClick={(e) => { e.preventDefault(); setBack(r.number); }}>Take back to</Button>}</span>
+          </summary>
+          <div className="mt-2 ml-24"><Changes list={r.changes} /></div>
+        </details>
+      ))}
+      {list.hasNextPage && <Button className="mt-3" onClick={() => list.fetchNextPage()}>Older</Button>}
+      {back !== null && <TakeBack number={back} close={() => setBack(null)} />}
+    </>
+  );
+}
+
+function TakeBack({ number, close }: { number: number; close: () => void }) {
+  const queries = useQueryClient();
+  const [note, setNote] = useState("");
+  const diff = useQuery({ queryKey: ["diff", number], queryFn: () => call<Schema["Draft"]>("GET", `/revisions/${number}/diff`) });
+  const take = useMutation({
+    mutationFn: () => call("POST", `/revisions/${number}/take-back`, { note }),
+    onSuccess: () => {
+      queries.invalidateQueries();
+      close();
+    },
+  });
+  return (
+    <Modal wide open onClose={close} title={`Take back to revision ${number}`}>
+      <Failure error={take.error ?? diff.error} />
+      <p className="mb-2">Its configuration is published again as a new revision. Against what is running:</p>
+      {diff.data && <Changes list={diff.data.changes} />}
+      <form className="mt-4" onSubmit={(e) => { e.preventDefault(); take.mutate(); }}>
+        <TextField label="Note" value={note} onChange={setNote} placeholder={`back to revision ${number}`} />
+        <div className="flex gap-2"><Button primary type="submit" disabled={take.isPending}>Take back</Button><Button onClick={close}>Leave as it is</Button></div>
+      </form>
+    </Modal>
+  );
+}

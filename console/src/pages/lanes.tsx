@@ -1,0 +1,141 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { call, type Schema } from "../api/client";
+import { useObjects, useSave } from "../api/hooks";
+import { Button, ButtonLink, Empty, Failure, Notice, PageHead, PassChip, sentence, Verdict, verdictKind } from "../ui/basic";
+import { ConditionField } from "../ui/condition";
+import { Editor } from "../ui/editor";
+import { Modal, Pick, TextField } from "../ui/form";
+import { Sortable, useMovable } from "../ui/sortable";
+import { PolicyDialog } from "./policy";
+
+type Lane = Schema["Lane"];
+export type Policy = Schema["ConfigPolicy"];
+
+type LaneValues = { name: string; when: string; methods: string[]; realm: string; rejectDelayMillis: number; policies: Policy[]; note?: string };
+
+const laneBody = (l: LaneValues) => ({
+  name: l.name, when: l.when, methods: l.methods, realm: l.realm, rejectDelayMillis: l.rejectDelayMillis, policies: l.policies, note: l.note ?? "",
+});
+
+export function LanesPage() {
+  const { id } = useParams();
+  const list = useObjects("lanes");
+  const queries = useQueryClient();
+  const lanes = list.data?.items ?? [];
+  const order = useMutation({
+    mutationFn: (next: Lane[]) => call("PUT", "/lane-order", { lanes: next.map((l) => l.id) }),
+    onMutate: (next) => queries.setQueryData(["lanes", ""], { items: next.map((l, i) => ({ ...l, number: i + 1 })) }),
+    onSettled: () => queries.invalidateQueries(),
+  });
+  const lane = lanes.find((l) => l.id === id) ?? (id ? undefined : lanes[0]);
+  return (
+    <div className="-mx-5 -my-4 grid h-[calc(100%+32px)] grid-cols-[258px_1fr]">
+      <aside aria-label="Lanes" className="overflow-y-auto border-r border-hair">
+        <div className="flex items-center justify-between px-5 pt-4 pb-2"><h2>Lanes, first that fits</h2><Link to="/lanes/new" aria-label="Add lane" className="rounded border border-hair bg-sheet px-2 font-semibold">+</Link></div>
+        <div className="px-5"><Failure error={list.error ?? order.error} /></div>
+        <Sortable items={lanes} onMove={(next) => order.mutate(next)}>
+          {lanes.map((l) => <LaneRow key={l.id} lane={l} on={l.id === lane?.id} />)}
+        </Sortable>
+      </aside>
+      <section className="overflow-y-auto px-6 py-4">
+        {id === "new" ? <LaneForm key="new" /> : lane ? <LaneView key={lane.id} lane={lane} /> : list.data && (
+          <Empty title="No lane yet">A lane is the first choice, made by facts of the request: wired ports, an SSID, VPN, device logins. <Link className="underline" to="/lanes/new">Add the first</Link></Empty>
+        )}
+      </section>
+    </div>
+  );
+}
+
+function LaneRow({ lane, on }: { lane: Lane; on: boolean }) {
+  const { ref, style, handle } = useMovable(lane.id, `lane ${lane.name}`);
+  return (
+    <div ref={ref} style={style} className={`flex border-b border-hair ${on ? "bg-sheet shadow-[inset_3px_0_0_var(--brass)]" : ""}`}>
+      <span className="pt-2 pl-1.5">{handle}</span>
+      <Link to={`/lanes/${lane.id}`} className="block grow py-2 pr-4 pl-1">
+        <div className="font-semibold">{lane.number}. {lane.name}{lane.problems.length > 0 && <span className="font-normal text-brass-ink"> · {lane.problems.length} {lane.problems.length === 1 ? "warning" : "warnings"}</span>}</div>
+        <div className="mono break-words text-soft">{lane.when}</div>
+      </Link>
+    </div>
+  );
+}
+
+function LaneView({ lane }: { lane: Lane }) {
+  const save = useSave("lanes");
+  const [editing, setEditing] = useState(false);
+  const [policy, setPolicy] = useState<Policy | null>(null);
+  const put = (policies: Policy[], done?: () => void) => save.mutate({ id: lane.id, tag: lane.tag, body: laneBody({ ...lane, policies }) }, { onSuccess: done });
+  const blank: Policy = { id: "", name: "", enabled: true, when: "", outcome: "admit", pass: "", groups: [], message: "" };
+  return (
+    <>
+      <PageHead title={lane.name} lead={<>{lane.realm ? <>realm <b>{lane.realm}</b></> : "realm by the form of the name"} · {lane.methods.map((m) => m.toUpperCase()).join(", ")} · decided here</>}>
+        <Button onClick={() => setEditing(true)}>Edit lane</Button>
+        <Button primary onClick={() => { save.reset(); setPolicy(blank); }}>Add policy</Button>
+      </PageHead>
+      <div className="mono border border-hair bg-sheet px-2.5 py-1.5">{lane.when}</div>
+      {!policy && <div className="mt-2"><Failure error={save.error} /></div>}
+      {lane.problems.filter((p) => !p.field.startsWith("policies[")).map((p, i) => <div key={i} className="mt-2"><Notice tone={p.warning ? "warn" : "out"}><b>{sentence(p.message)}</b> {p.remedy}</Notice></div>)}
+      <div className="mt-3 grid grid-cols-[52px_1fr_230px] border-b border-hair pb-1 text-[12px] font-medium text-soft"><span /><span>Policy, first that fits</span><span>Outcome</span></div>
+      <Sortable items={lane.policies} onMove={(next) => put(next)}>
+        {lane.policies.map((p, i) => (
+          <PolicyRow key={p.id} policy={p} number={i + 1} problems={lane.problems.filter((x) => x.field.startsWith(`policies[${i}]`))} open={() => { save.reset(); setPolicy(p); }} />
+        ))}
+      </Sortable>
+      <div className="mt-3 text-soft">Nobody fits: refused with <code>policy.none</code></div>
+      {policy && (
+        <PolicyDialog policy={policy} error={save.error} busy={save.isPending} at={lane.policies.findIndex((p) => p.id === policy.id)} close={() => setPolicy(null)}
+          save={(next) => put(policy.id ? lane.policies.map((p) => (p.id === policy.id ? next : p)) : [...lane.policies, next], () => setPolicy(null))}
+          remove={policy.id ? () => put(lane.policies.filter((p) => p.id !== policy.id), () => setPolicy(null)) : undefined} />
+      )}
+      <Modal wide open={editing} onClose={() => setEditing(false)} title={`Lane ${lane.name}`}>{editing && <LaneForm lane={lane} close={() => setEditing(false)} />}</Modal>
+    </>
+  );
+}
+
+function PolicyRow({ policy: p, number, problems, open }: { policy: Policy; number: number; problems: Schema["ConfigProblem"][]; open: () => void }) {
+  const { ref, style, handle } = useMovable(p.id, `policy ${p.name}`);
+  return (
+    <div ref={ref} style={style} className={`grid grid-cols-[52px_1fr_230px] border-b border-hair bg-paper py-1.5 ${p.enabled ? "" : "opacity-60"}`}>
+      <span className="text-soft">{handle} {number}</span>
+      <div className="pr-4">
+        <button type="button" onClick={open} className="font-semibold hover:underline">{p.name}</button>{!p.enabled && <span className="text-soft"> · switched off</span>}
+        {!(p.groups.length > 0 && p.when === "always") && <div className="mono break-words">{p.when}</div>}
+        {p.groups.length > 0 && (
+          <>
+            <div className="mono text-soft">group table, {p.groups.length} {p.groups.length === 1 ? "row" : "rows"}</div>
+            <div className="mt-1 grid max-w-[420px] grid-cols-[1fr_1fr] gap-y-1">
+              {p.groups.map((g) => <div key={g.group} className="contents"><span className="mono">{g.group}</span><span><PassChip name={g.pass} /></span></div>)}
+            </div>
+          </>
+        )}
+        {problems.map((x, i) => <div key={i} className="mt-1"><Notice tone={x.warning ? "warn" : "out"}>{sentence(x.message)} <b>{x.remedy}</b></Notice></div>)}
+      </div>
+      <div className="flex items-start gap-3"><Verdict kind={verdictKind(p.outcome)}>{p.outcome}</Verdict>{p.pass && <PassChip name={p.pass} />}</div>
+    </div>
+  );
+}
+
+function LaneForm({ lane, close }: { lane?: Lane; close?: () => void }) {
+  const realms = useObjects("realms");
+  const [form, setForm] = useState(laneBody(lane ?? { name: "", when: "", methods: ["pap"], realm: "", rejectDelayMillis: 1000, policies: [], note: "" }));
+  const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
+  const go = useNavigate();
+  return (
+    <>
+      {!lane && <PageHead title="Add lane"><ButtonLink to="/lanes">Cancel</ButtonLink></PageHead>}
+      <Editor kind="lanes" noun="lane" object={lane} body={() => form} onSaved={(s) => (close ? close() : go(`/lanes/${s.id}`))}>
+        {(error) => (
+          <>
+            <TextField label="Name" field="name" value={form.name} onChange={(name) => set({ name })} error={error} />
+            <ConditionField label="Takes requests where" field="when" lane value={form.when} onChange={(when) => set({ when })} error={error} />
+            <Pick label="Realm" field="realm" value={form.realm} onChange={(realm) => set({ realm })} error={error} options={[{ value: "", label: "by the form of the name" }, ...(realms.data?.items.map((r) => ({ value: r.name, label: r.name })) ?? [])]} />
+            <TextField label="Refusals are held back, milliseconds" field="rejectDelayMillis" type="number" hint="1000 is usual; it slows guessing down." value={String(form.rejectDelayMillis)} onChange={(v) => set({ rejectDelayMillis: Number(v) })} error={error} />
+            <p className="hint mb-3">Method: PAP. The password crosses the network hidden only by the shared secret; keep the device's traffic on a network of its own.</p>
+            <TextField label="Note" value={form.note} onChange={(note) => set({ note })} />
+          </>
+        )}
+      </Editor>
+    </>
+  );
+}

@@ -1,0 +1,102 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, call, type Schema } from "../api/client";
+import { useDebounced, useObject, useObjects } from "../api/hooks";
+import { Button, ButtonLink, Empty, Failure, PageHead, PassChip, rowKeys } from "../ui/basic";
+import { Editor, Problems } from "../ui/editor";
+import { Field, TextField } from "../ui/form";
+
+type Pass = Schema["Pass"];
+
+export function PassesPage() {
+  const list = useObjects("passes");
+  const go = useNavigate();
+  return (
+    <>
+      <PageHead title="Passes" lead="what is granted"><ButtonLink primary to="/passes/new">Add pass</ButtonLink></PageHead>
+      <Failure error={list.error} />
+      {list.data?.items.length === 0 ? <Empty title="No pass yet">A pass is what a policy hands out: a VLAN, a role, a time-out.</Empty> : (
+        <table className="grid-table">
+          <thead><tr><th>Name</th><th>VLAN</th><th>Role</th><th>Session</th><th>Further attributes</th><th>Given by</th></tr></thead>
+          <tbody>
+            {list.data?.items.map((p) => (
+              <tr key={p.id} {...rowKeys(() => go(`/passes/${p.id}`))}>
+                <td><PassChip name={p.name} /></td><td className="mono">{p.vlan}</td><td className="mono">{p.role}</td><td>{p.sessionTimeout ? duration(p.sessionTimeout) : ""}</td>
+                <td className="mono">{p.attributes.map((a) => `${a.name}=${a.value}`).join(", ")}</td><td className="text-soft">{p.usedBy.join(", ") || "nothing"}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </>
+  );
+}
+
+const duration = (s: number) => (s % 3600 === 0 ? `${s / 3600} h` : s % 60 === 0 ? `${s / 60} min` : `${s} s`);
+
+export function PassPage() {
+  const { id = "" } = useParams();
+  const one = useObject("passes", id);
+  if (id === "new") return <PassForm />;
+  if (!one.data) return <><PageHead title="Pass" /><Failure error={one.error} /></>;
+  return <PassForm key={one.data.tag} pass={one.data} />;
+}
+
+function PassForm({ pass }: { pass?: Pass }) {
+  const [form, setForm] = useState({ name: pass?.name ?? "", vlan: pass?.vlan ?? "", sessionTimeout: pass?.sessionTimeout ?? 0, role: pass?.role ?? "", attributes: pass?.attributes ?? [], note: pass?.note ?? "" });
+  const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
+  const dictionary = useQuery({ queryKey: ["dictionary"], queryFn: async () => (await api.GET("/dictionary")).data!, staleTime: Infinity });
+  const typed = useDebounced(form, 200);
+  const preview = useQuery({ queryKey: ["preview", typed], queryFn: () => call<Schema["PassPreview"]>("POST", "/pass-preview", typed), placeholderData: (b) => b });
+  const n = Number(form.vlan);
+  const badVLAN = /^\d+$/.test(form.vlan) && (n < 1 || n > 4094) ? `VLAN ${n} does not exist: identifiers go from 1 to 4094` : "";
+  const row = (i: number, patch: Partial<Schema["ConfigAttribute"]>) => set({ attributes: form.attributes.map((a, j) => (j === i ? { ...a, ...patch } : a)) });
+  return (
+    <>
+      <div className="text-[13px] text-soft"><Link to="/passes" className="hover:underline">Passes</Link> / {pass?.name ?? "new"}</div>
+      <PageHead title={pass?.name ?? "Add pass"} lead={pass && (pass.usedBy.length ? `given by ${pass.usedBy.join(", ")}` : "given by nothing yet")} />
+      <div className="grid grid-cols-[minmax(380px,480px)_1fr] gap-8">
+        <div>
+          {pass && <Problems list={pass.problems} />}
+          <Editor kind="passes" noun="pass" object={pass} body={() => form}>
+            {(error) => (
+              <>
+                <TextField label="Name" field="name" value={form.name} onChange={(name) => set({ name })} error={error} />
+                <TextField label="VLAN" field="vlan" mono hint="A number from 1 to 4094, or a name. The three tunnel attributes are made of it." value={form.vlan} onChange={(vlan) => set({ vlan: vlan.trim() })} error={error} local={badVLAN} />
+                <TextField label="Role" field="role" mono hint="Sent as Filter-Id." value={form.role} onChange={(role) => set({ role })} error={error} />
+                <TextField label="Session time-out, seconds" field="sessionTimeout" type="number" min={0} hint={form.sessionTimeout ? duration(form.sessionTimeout) : "0 is none."} value={String(form.sessionTimeout)} onChange={(v) => set({ sessionTimeout: Number(v) })} error={error} />
+                <Field label="Further attributes" name="attributes" error={error} hint="Any standard attribute by its name.">
+                  {(p) => (
+                    <div id={p.id}>
+                      {form.attributes.map((a, i) => (
+                        <div key={i} className="mb-1 flex gap-1">
+                          <input aria-label="Attribute" list="dictionary" className="field mono" value={a.name} onChange={(e) => row(i, { name: e.target.value })} placeholder="Idle-Timeout" />
+                          <input aria-label="Value" className="field mono" value={a.value} onChange={(e) => row(i, { value: e.target.value })} list={`values-${i}`} />
+                          <datalist id={`values-${i}`}>{dictionary.data?.items.find((d) => d.name === a.name)?.values.map((v) => <option key={v}>{v}</option>)}</datalist>
+                          <Button aria-label="Take out" onClick={() => set({ attributes: form.attributes.filter((_, j) => j !== i) })}>×</Button>
+                        </div>
+                      ))}
+                      <Button onClick={() => set({ attributes: [...form.attributes, { name: "", value: "" }] })}>Add attribute</Button>
+                      <datalist id="dictionary">{dictionary.data?.items.filter((d) => d.reply).map((d) => <option key={d.name}>{d.name}</option>)}</datalist>
+                    </div>
+                  )}
+                </Field>
+                <TextField label="Note" value={form.note} onChange={(note) => set({ note })} />
+              </>
+            )}
+          </Editor>
+        </div>
+        <section aria-label="Reply" className="border-l border-hair pl-8">
+          <h2 className="mb-1">What the device gets</h2>
+          <p className="mb-2 text-soft">The attributes of the Access-Accept, and each as it goes over the wire.</p>
+          <table className="grid-table"><tbody>
+            {preview.data?.reply.map((r, i) => <tr key={i}><td className="mono">{r.name}</td><td className="mono">{r.value}</td><td className="mono text-[11px] break-all text-soft">{r.hex}</td></tr>)}
+          </tbody></table>
+          {preview.data?.reply.length === 0 && <p>Nothing: the port stays as it is.</p>}
+          {preview.data?.faults.map((f, i) => <p key={i} className="mt-1 text-out">{f.message}. {f.remedy}</p>)}
+        </section>
+      </div>
+    </>
+  );
+}

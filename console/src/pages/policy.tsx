@@ -1,0 +1,96 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { call, type Schema } from "../api/client";
+import { useDebounced, useObjects } from "../api/hooks";
+import { Button, Failure } from "../ui/basic";
+import { ConditionField } from "../ui/condition";
+import { Field, Modal, Pick, TextField, Tick } from "../ui/form";
+import type { Policy } from "./lanes";
+
+/** Edits one policy of a lane. */
+export function PolicyDialog({ policy, at, error, busy, save, remove, close }: { policy: Policy; at: number; error: unknown; busy: boolean; save: (p: Policy) => void; remove?: () => void; close: () => void }) {
+  const passes = useObjects("passes");
+  const [form, setForm] = useState(policy);
+  const [table, setTable] = useState(policy.groups.length > 0);
+  const set = (patch: Partial<Policy>) => setForm({ ...form, ...patch });
+  const options = [{ value: "", label: "choose a pass" }, ...(passes.data?.items.map((p) => ({ value: p.name, label: p.vlan ? `${p.name}, VLAN ${p.vlan}` : p.name })) ?? [])];
+  const index = at < 0 ? undefined : at;
+  const field = (name: string) => `policies[${index ?? "new"}].${name}`;
+  const admit = form.outcome === "admit";
+  const submit = () => save({ ...form, pass: admit && !table ? form.pass : "", groups: admit && table ? form.groups.filter((g) => g.group || g.pass) : [] });
+  return (
+    <Modal wide open onClose={close} title={policy.id ? `Policy ${policy.name}` : "Add policy"}>
+      <form onSubmit={(e) => { e.preventDefault(); submit(); }}>
+        <Failure error={error} />
+        <div className="mt-2">
+          <TextField label="Name" field={field("name")} value={form.name} onChange={(name) => set({ name })} error={error} autoFocus />
+          <ConditionField label="Fits those where" field={field("when")} value={form.when} onChange={(when) => set({ when })} error={error} />
+          <GroupHelp insert={(g) => set({ when: (form.when.trim() ? form.when.trim() + " and " : "") + `group is "${g.replaceAll('"', '\\"')}"` })} />
+          <Pick label="Outcome" value={admit ? (table ? "table" : "admit") : "refuse"} options={[{ value: "admit", label: "admit with one pass" }, { value: "table", label: "admit with a pass by group" }, { value: "refuse", label: "refuse" }]}
+            onChange={(v) => { setTable(v === "table"); set({ outcome: v === "refuse" ? "refuse" : "admit", groups: v === "table" && form.groups.length === 0 ? [{ group: "", pass: "" }] : form.groups }); }} />
+          {admit && !table && <Pick label="Pass" field={field("pass")} value={form.pass ?? ""} onChange={(pass) => set({ pass })} options={options} error={error} />}
+          {admit && table && <Table rows={form.groups} set={(groups) => set({ groups })} options={options} error={error} field={field("groups")} />}
+          {!admit && <TextField label="Message to the person" field={field("message")} hint="Sent as Reply-Message; some devices show it." value={form.message ?? ""} onChange={(message) => set({ message })} error={error} />}
+          <Tick label="Switched on" checked={form.enabled} onChange={(enabled) => set({ enabled })} />
+        </div>
+        <div className="flex gap-2 border-t border-hair pt-3">
+          <Button primary type="submit" disabled={busy}>Save to the draft</Button>
+          <Button onClick={close}>Cancel</Button>
+          {remove && <Button danger className="ml-auto" onClick={remove}>Remove</Button>}
+        </div>
+      </form>
+    </Modal>
+  );
+}
+
+/** Groups of all directories by any part of their name. */
+function useGroups(q: string) {
+  const directories = useObjects("directories");
+  const names = directories.data?.items.map((d) => d.name) ?? [];
+  const late = useDebounced(q.trim(), 300);
+  return useQuery({
+    queryKey: ["groups", names, late],
+    queryFn: async () => {
+      const lists = await Promise.all(names.map((n) => call<Schema["Groups"]>("GET", `/directories/${encodeURIComponent(n)}/groups?limit=50&q=${encodeURIComponent(late)}`).catch(() => ({ items: [], more: false }))));
+      return [...new Set(lists.flatMap((l) => l.items.map((g) => g.name)))];
+    },
+    enabled: names.length > 0,
+    staleTime: 30_000,
+    placeholderData: (b) => b,
+  });
+}
+
+function GroupHelp({ insert }: { insert: (group: string) => void }) {
+  const [q, setQ] = useState("");
+  const groups = useGroups(q);
+  return (
+    <div className="mb-3">
+      <input aria-label="Search groups" placeholder="Add a group: type part of its name" className="field max-w-72 text-[13px]" value={q} onChange={(e) => setQ(e.target.value)} onKeyDown={(e) => e.key === "Enter" && e.preventDefault()} />
+      {q.trim() && <div className="mt-1 flex flex-wrap gap-1">{groups.data?.slice(0, 12).map((g) => <Button key={g} onClick={() => { insert(g); setQ(""); }}>{g}</Button>)}{groups.data?.length === 0 && <span className="text-soft">No group of that name.</span>}</div>}
+    </div>
+  );
+}
+
+function Table({ rows, set, options, error, field }: { rows: Schema["ConfigGroupRow"][]; set: (rows: Schema["ConfigGroupRow"][]) => void; options: { value: string; label: string }[]; error: unknown; field: string }) {
+  const groups = useGroups("");
+  const change = (i: number, patch: Partial<Schema["ConfigGroupRow"]>) => set(rows.map((r, j) => (j === i ? { ...r, ...patch } : r)));
+  const swap = (i: number) => set(rows.map((r, j) => (j === i - 1 ? rows[i] : j === i ? rows[i - 1] : r)));
+  return (
+    <Field label="Group table" name={field} error={error} hint="The first row that a person is a member of gives the pass.">
+      {(p) => (
+        <div id={p.id}>
+          <datalist id="known-groups">{groups.data?.map((g) => <option key={g}>{g}</option>)}</datalist>
+          {rows.map((r, i) => (
+            <div key={i} className="mb-1 flex gap-1">
+              <input aria-label={`Group ${i + 1}`} list="known-groups" className="field mono" value={r.group} onChange={(e) => change(i, { group: e.target.value })} placeholder="Ticketing" />
+              <select aria-label={`Pass ${i + 1}`} className="field" value={r.pass} onChange={(e) => change(i, { pass: e.target.value })}>{options.map((o) => <option key={o.value} value={o.value}>{o.label}</option>)}</select>
+              <Button disabled={i === 0} aria-label={`Move row ${i + 1} up`} onClick={() => swap(i)}>↑</Button>
+              <Button aria-label={`Take row ${i + 1} out`} onClick={() => set(rows.filter((_, j) => j !== i))}>×</Button>
+            </div>
+          ))}
+          <Button onClick={() => set([...rows, { group: "", pass: "" }])}>Add row</Button>
+        </div>
+      )}
+    </Field>
+  );
+}

@@ -1,0 +1,61 @@
+import { useState, type ReactNode } from "react";
+import { useNavigate } from "react-router";
+import { useRemove, useSave, type Kind } from "../api/hooks";
+import type { Schema } from "../api/client";
+import { Button, Failure, Notice, sentence } from "./basic";
+import { Modal } from "./form";
+
+type Meta = { id: string; tag: string; name: string; problems: Schema["ConfigProblem"][]; changedBy?: string };
+
+/** Problems of an object of the draft. */
+export function Problems({ list }: { list: Schema["ConfigProblem"][] }) {
+  if (list.length === 0) return null;
+  return (
+    <div className="mb-3 space-y-2">
+      {list.map((p, i) => (
+        <Notice key={i} tone={p.warning ? "warn" : "out"}><b>{sentence(p.message)}</b> {p.remedy}</Notice>
+      ))}
+    </div>
+  );
+}
+
+/** The frame of every form that edits an object of the draft: faults, save, save and publish, remove. */
+export function Editor<K extends Kind>({ kind, object, body, onSaved, children, noun }: {
+  kind: K; object?: Meta; body: () => unknown; noun: string; children: (error: unknown) => ReactNode;
+  onSaved?: (saved: { secret?: string; revision?: number; id: string }) => void;
+}) {
+  const save = useSave(kind);
+  const remove = useRemove(kind);
+  const go = useNavigate();
+  const [asking, setAsking] = useState(false);
+  const submit = (publish: boolean) =>
+    save.mutate({ id: object?.id, tag: object?.tag, body: body(), publish }, {
+      onSuccess: (saved) => {
+        onSaved?.({ secret: saved.secret, revision: saved.revision, id: saved.object.id });
+        if (!object) go(`/${kind}/${saved.object.id}`, { replace: true });
+      },
+    });
+  return (
+    <form onSubmit={(e) => { e.preventDefault(); submit(false); }}>
+      <Failure error={save.error ?? remove.error} />
+      <div className="mt-3">{children(save.error)}</div>
+      <div className="mt-2 flex items-center gap-2 border-t border-hair pt-3">
+        <Button primary type="submit" disabled={save.isPending}>Save to the draft</Button>
+        <Button disabled={save.isPending} onClick={() => submit(true)}>Save and publish</Button>
+        {save.isSuccess && !save.isPending && (
+          <span className="text-[13px] text-in" role="status">{save.data?.revision ? `Published as revision ${save.data.revision}.` : "Saved in the draft."}</span>
+        )}
+        {object && <Button danger className="ml-auto" onClick={() => setAsking(true)}>Remove</Button>}
+      </div>
+      {object && (
+        <Modal open={asking} onClose={() => setAsking(false)} title={`Remove ${noun} ${object.name}?`}>
+          <p className="mb-4">It is taken out of the draft. What is running stays as it is until you publish.</p>
+          <div className="flex gap-2">
+            <Button danger onClick={() => remove.mutate(object, { onSuccess: () => go(`/${kind}`), onSettled: () => setAsking(false) })}>Remove from the draft</Button>
+            <Button onClick={() => setAsking(false)}>Keep</Button>
+          </div>
+        </Modal>
+      )}
+    </form>
+  );
+}
