@@ -14,7 +14,7 @@ import (
 )
 
 func (s *server) accounts() {
-	huma.Register(s.api, operation("GET", "/accounts", "list-accounts", "Local accounts"), func(_ context.Context, in *listInput) (*body[apitype.Page[apitype.Account]], error) {
+	huma.Register(s.api, operation("GET", "/accounts", "list-accounts", "Local accounts"), func(_ context.Context, in *ListInput) (*body[apitype.Page[apitype.Account]], error) {
 		list := s.Accounts.List(in.Query)
 		if in.After != "" {
 			for i, a := range list {
@@ -33,7 +33,7 @@ func (s *server) accounts() {
 		}
 		return ok(out), nil
 	})
-	huma.Register(s.api, operation("GET", "/accounts/{ref}", "get-account", "Show one local account"), func(_ context.Context, in *oneInput) (*tagged[apitype.Account], error) {
+	huma.Register(s.api, operation("GET", "/accounts/{ref}", "get-account", "Show one local account"), func(_ context.Context, in *OneInput) (*tagged[apitype.Account], error) {
 		a := s.Accounts.Get(in.Ref)
 		if a == nil {
 			return nil, problem(http.StatusNotFound, "there is no local account "+in.Ref, "")
@@ -47,8 +47,8 @@ func (s *server) accounts() {
 		return s.saveAccount(ctx, s.IDs.New(time.Now()).String(), &in.Body)
 	})
 	huma.Register(s.api, operation("PUT", "/accounts/{ref}", "change-account", "Replace a local account; it takes effect at once"), func(ctx context.Context, in *struct {
-		oneInput
-		matchInput
+		OneInput
+		MatchInput
 		Body apitype.AccountInput
 	}) (*tagged[apitype.Account], error) {
 		a := s.Accounts.Get(in.Ref)
@@ -60,7 +60,7 @@ func (s *server) accounts() {
 		}
 		return s.saveAccount(ctx, a.ID, &in.Body)
 	})
-	huma.Register(s.api, operation("DELETE", "/accounts/{ref}", "remove-account", "Remove a local account; it takes effect at once"), func(ctx context.Context, in *oneInput) (*struct{}, error) {
+	huma.Register(s.api, operation("DELETE", "/accounts/{ref}", "remove-account", "Remove a local account; it takes effect at once"), func(ctx context.Context, in *OneInput) (*struct{}, error) {
 		a := s.Accounts.Get(in.Ref)
 		if a == nil {
 			return nil, problem(http.StatusNotFound, "there is no local account "+in.Ref, "")

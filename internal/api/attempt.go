@@ -20,8 +20,8 @@ import (
 	"tollgate.example/key/internal/store"
 )
 
-// filterInput selects attempts.
-type filterInput struct {
+// FilterInput selects attempts.
+type FilterInput struct {
 	User    string    `query:"user" maxLength:"200" doc:"Name as looked up; * stands for any characters"`
 	MAC     string    `query:"mac" maxLength:"40" doc:"MAC address in any form"`
 	Client  string    `query:"client" maxLength:"200"`
@@ -33,7 +33,7 @@ type filterInput struct {
 	Until   time.Time `query:"until"`
 }
 
-func (in *filterInput) filter() (store.Filter, error) {
+func (in *FilterInput) filter() (store.Filter, error) {
 	f := store.Filter{User: in.User, Client: in.Client, Verdict: in.Verdict, Reason: in.Reason, Lane: in.Lane, Text: in.Text, Since: in.Since, Until: in.Until}
 	if in.MAC != "" {
 		mac, ok := facts.FormatMAC(in.MAC)
@@ -49,7 +49,7 @@ func (in *filterInput) filter() (store.Filter, error) {
 }
 
 // fits applies the filter to one attempt as the database does, for the live stream.
-func (in *filterInput) fits(a *store.Attempt) bool {
+func (in *FilterInput) fits(a *store.Attempt) bool {
 	f, err := in.filter()
 	if err != nil {
 		return false
@@ -88,7 +88,7 @@ func wildcard(pattern, text string) bool {
 
 func attemptView(a *store.Attempt) apitype.Attempt {
 	sentence, _ := reason.Explain(reason.Code(a.Reason), map[string]string{"policy": a.Policy, "pass": a.Pass, "lane": a.Lane, "client": a.Client, "sent": a.Sent,
-		"name": a.Who, "person": first(a.Display, a.Who), "store": "its store", "stores": "any store", "realm": "the lane", "detail": "open it for details", "method": "this method"})
+		"name": a.Who, "person": first(a.Display, a.Who), "store": "the directory", "stores": "any store of its realm", "realm": "the lane", "detail": "open it for details", "method": "this method"})
 	return apitype.Attempt{ID: a.ID.String(), At: a.ID.Time(), Verdict: a.Verdict, Reason: a.Reason, Sentence: sentence, Client: a.Client, Sent: a.Sent, Person: a.Display,
 		User: a.Who, MAC: a.MAC, Where: a.Place, Lane: a.Lane, Policy: a.Policy, Pass: a.Pass, VLAN: a.VLAN, Revision: a.Revision, Micros: a.Micros}
 }
@@ -104,7 +104,7 @@ func first(texts ...string) string {
 
 func (s *server) attempts() {
 	huma.Register(s.api, operation("GET", "/attempts", "list-attempts", "Attempts, the newest first"), func(ctx context.Context, in *struct {
-		filterInput
+		FilterInput
 		Before string `query:"before" maxLength:"13" doc:"Cursor"`
 		Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
 	}) (*body[apitype.Page[apitype.Attempt]], error) {
@@ -209,7 +209,7 @@ func (s *server) liveAttempts() {
 		next(ctx)
 	}}
 	sse.Register(s.api, op, map[string]any{"attempt": apitype.Attempt{}, "gap": Gap{}, "beat": Beat{}}, func(ctx context.Context, in *struct {
-		filterInput
+		FilterInput
 		LastEventID int64 `header:"Last-Event-ID"`
 	}, send sse.Sender) {
 		listener := s.Attempts.Listen()
@@ -220,7 +220,7 @@ func (s *server) liveAttempts() {
 		if send.Data(Beat{time.Now()}) != nil {
 			return
 		}
-		last := s.catchUp(ctx, &in.filterInput, ident.ID(in.LastEventID), send)
+		last := s.catchUp(ctx, &in.FilterInput, ident.ID(in.LastEventID), send)
 		beat := time.NewTicker(beatEvery)
 		defer beat.Stop()
 		for {
@@ -248,7 +248,7 @@ func (s *server) liveAttempts() {
 }
 
 // catchUp sends what was recorded while a follower was away and returns the newest identifier sent.
-func (s *server) catchUp(ctx context.Context, in *filterInput, last ident.ID, send sse.Sender) ident.ID {
+func (s *server) catchUp(ctx context.Context, in *FilterInput, last ident.ID, send sse.Sender) ident.ID {
 	if last == 0 {
 		return 0
 	}

@@ -43,7 +43,7 @@ func (s *server) directories() {
 		send.Data(TestEnd{OK: passed})
 	})
 	huma.Register(s.api, operation("GET", "/directories/{ref}/groups", "list-directory-groups", "Groups of a directory of the draft by any part of their name"), func(ctx context.Context, in *struct {
-		oneInput
+		OneInput
 		Query string `query:"q" maxLength:"200"`
 		Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}) (*body[apitype.Groups], error) {
@@ -63,7 +63,7 @@ func (s *server) directories() {
 		return ok(out), nil
 	})
 	huma.Register(s.api, operation("GET", "/directories/{ref}/people/{name}", "find-person", "Look one person up with groups and attributes"), func(ctx context.Context, in *struct {
-		oneInput
+		OneInput
 		Name string `path:"name" maxLength:"200"`
 	}) (*body[apitype.Found], error) {
 		d, err := s.open(in.Ref)

@@ -211,7 +211,7 @@ func (s *server) laneOrder() {
 		Lanes []string `json:"lanes" doc:"Identifiers of all lanes in the wanted order"`
 	}
 	huma.Register(s.api, operation("PUT", "/lane-order", "order-lanes", "Put the lanes of the draft in order"), func(ctx context.Context, in *struct {
-		publishInput
+		PublishInput
 		Body order
 	}) (*body[apitype.Published], error) {
 		moved := ""
@@ -236,7 +236,7 @@ func (s *server) laneOrder() {
 		if err != nil {
 			return nil, editProblem(err)
 		}
-		number, err := s.publishOne(ctx, in.publishInput, moved)
+		number, err := s.publishOne(ctx, in.PublishInput, moved)
 		return ok(apitype.Published{Revision: number, Warnings: []config.Problem{}}), err
 	})
 }

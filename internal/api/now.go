@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -124,6 +126,7 @@ func (s *server) attention(now time.Time) []apitype.Attention {
 	for _, p := range s.Revisions.Problems(c) {
 		out = append(out, warning(p))
 	}
+	slices.SortStableFunc(out, func(a, b apitype.Attention) int { return strings.Compare(a.Severity, b.Severity) }) // fail before warn
 	return out[:min(len(out), maxAttention)]
 }
 

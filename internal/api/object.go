@@ -32,22 +32,22 @@ type kind[T any, P config.Object[T], In, Out any] struct {
 	views func(c *config.Config) func(P, apitype.Meta) Out
 }
 
-type listInput struct {
+type ListInput struct {
 	Query string `query:"q" maxLength:"200" doc:"Text to search for"`
 	After string `query:"after" maxLength:"50" doc:"Cursor"`
 	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 }
 
-type oneInput struct {
+type OneInput struct {
 	Ref string `path:"ref" maxLength:"200" doc:"Identifier or name"`
 }
 
-type publishInput struct {
+type PublishInput struct {
 	Publish bool   `query:"publish" doc:"Publish at once; refused if the draft holds other changes"`
 	Note    string `query:"note" maxLength:"1000" doc:"Note of the revision"`
 }
 
-type matchInput struct {
+type MatchInput struct {
 	IfMatch string `header:"If-Match" doc:"Tag of the object as it was read; * overwrites whatever is there"`
 }
 
@@ -58,10 +58,10 @@ type tagged[T any] struct {
 
 func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In, Out]) {
 	base := "/" + k.plural
-	huma.Register(s.api, operation("GET", base, "list-"+k.plural, "List the "+k.plural+" of the draft"), func(_ context.Context, in *listInput) (*body[apitype.Page[Out]], error) {
+	huma.Register(s.api, operation("GET", base, "list-"+k.plural, "List the "+k.plural+" of the draft"), func(_ context.Context, in *ListInput) (*body[apitype.Page[Out]], error) {
 		return ok(page(s, &k, in)), nil
 	})
-	huma.Register(s.api, operation("GET", base+"/{ref}", "get-"+k.name, "Show one "+k.name+" of the draft"), func(_ context.Context, in *oneInput) (*tagged[Out], error) {
+	huma.Register(s.api, operation("GET", base+"/{ref}", "get-"+k.name, "Show one "+k.name+" of the draft"), func(_ context.Context, in *OneInput) (*tagged[Out], error) {
 		c := s.Revisions.Draft()
 		object, at := config.Find[T, P](*k.list(c), in.Ref)
 		if at < 0 {
@@ -70,11 +70,11 @@ func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In
 		return &tagged[Out]{revision.Tag(object), k.views(c)(object, s.meta(object, object.Ident(), s.problemsOf(c)))}, nil
 	})
 	huma.Register(s.api, operation("POST", base, "add-"+k.name, "Add a "+k.name+" to the draft"), func(ctx context.Context, in *struct {
-		publishInput
+		PublishInput
 		Body In
 	}) (*tagged[apitype.Saved[Out]], error) {
 		id := s.IDs.New(time.Now()).String()
-		return save(ctx, s, &k, id, in.publishInput, func(c *config.Config) (string, error) {
+		return save(ctx, s, &k, id, in.PublishInput, func(c *config.Config) (string, error) {
 			list := k.list(c)
 			var object T
 			P(&object).SetIdent(id)
@@ -84,9 +84,9 @@ func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In
 		})
 	})
 	huma.Register(s.api, operation("PUT", base+"/{ref}", "change-"+k.name, "Replace a "+k.name+" of the draft"), func(ctx context.Context, in *struct {
-		oneInput
-		matchInput
-		publishInput
+		OneInput
+		MatchInput
+		PublishInput
 		Body In
 	}) (*tagged[apitype.Saved[Out]], error) {
 		object, at := config.Find[T, P](*k.list(s.Revisions.Draft()), in.Ref)
@@ -94,7 +94,7 @@ func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In
 			return nil, problem(http.StatusNotFound, fmt.Sprintf("there is no %s %q in the draft", k.name, in.Ref), "")
 		}
 		id := object.Ident()
-		return save(ctx, s, &k, id, in.publishInput, func(c *config.Config) (string, error) {
+		return save(ctx, s, &k, id, in.PublishInput, func(c *config.Config) (string, error) {
 			target, at := config.Find[T, P](*k.list(c), id)
 			if at < 0 {
 				return "", problem(http.StatusNotFound, fmt.Sprintf("the %s was removed meanwhile", k.name), "")
@@ -111,9 +111,9 @@ func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In
 		})
 	})
 	huma.Register(s.api, operation("DELETE", base+"/{ref}", "remove-"+k.name, "Remove a "+k.name+" from the draft"), func(ctx context.Context, in *struct {
-		oneInput
-		matchInput
-		publishInput
+		OneInput
+		MatchInput
+		PublishInput
 	}) (*body[apitype.Published], error) {
 		id := ""
 		err := s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config) (string, error) {
@@ -132,7 +132,7 @@ func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In
 		if err != nil {
 			return nil, editProblem(err)
 		}
-		number, err := s.publishOne(ctx, in.publishInput, id)
+		number, err := s.publishOne(ctx, in.PublishInput, id)
 		return ok(apitype.Published{Revision: number, Warnings: []config.Problem{}}), err
 	})
 }
@@ -155,7 +155,7 @@ func match(s *server, kind, given string, object any, id string) error {
 	return problem(http.StatusPreconditionFailed, fmt.Sprintf("the %s was changed meanwhile%s", kind, by), "Read it again and repeat your change.")
 }
 
-func save[T any, P config.Object[T], In, Out any](ctx context.Context, s *server, k *kind[T, P, In, Out], id string, p publishInput, change func(*config.Config) (string, error)) (*tagged[apitype.Saved[Out]], error) {
+func save[T any, P config.Object[T], In, Out any](ctx context.Context, s *server, k *kind[T, P, In, Out], id string, p PublishInput, change func(*config.Config) (string, error)) (*tagged[apitype.Saved[Out]], error) {
 	var out apitype.Saved[Out]
 	err := s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config) (string, error) {
 		secret, err := change(c)
@@ -178,7 +178,7 @@ func save[T any, P config.Object[T], In, Out any](ctx context.Context, s *server
 }
 
 // publishOne publishes right after an edit, if asked for.
-func (s *server) publishOne(ctx context.Context, p publishInput, id string) (int, error) {
+func (s *server) publishOne(ctx context.Context, p PublishInput, id string) (int, error) {
 	if !p.Publish {
 		return 0, nil
 	}
@@ -189,7 +189,7 @@ func (s *server) publishOne(ctx context.Context, p publishInput, id string) (int
 	return number, publishProblem(err)
 }
 
-func page[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, In, Out], in *listInput) apitype.Page[Out] {
+func page[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, In, Out], in *ListInput) apitype.Page[Out] {
 	c := s.Revisions.Draft()
 	list := *k.list(c)
 	order := make([]P, 0, len(list))

@@ -13,11 +13,11 @@ import (
 	"tollgate.example/key/internal/store"
 )
 
-// from carries the remote address into a call.
-type from struct{ remote string }
+// From carries the remote address into a call.
+type From struct{ remote string }
 
 // Resolve implements huma.Resolver.
-func (f *from) Resolve(ctx huma.Context) []error {
+func (f *From) Resolve(ctx huma.Context) []error {
 	f.remote = remote(ctx)
 	return nil
 }
@@ -52,7 +52,7 @@ func (s *server) sessions() {
 		return ok(out), nil
 	})
 	huma.Register(s.api, open(operation("POST", "/setup", "set-up", "Create the first operator with the setup code")), func(ctx context.Context, in *struct {
-		from
+		From
 		Body apitype.SetupInput
 	}) (*withCookie[apitype.SignedIn], error) {
 		if err := s.Operators.SetUp(ctx, in.remote, in.Body.Code, in.Body.Name, in.Body.Password); err != nil {
@@ -61,7 +61,7 @@ func (s *server) sessions() {
 		return s.signIn(ctx, in.remote, apitype.SignInInput{Name: in.Body.Name, Password: in.Body.Password})
 	})
 	huma.Register(s.api, open(operation("POST", "/sign-in", "sign-in", "Sign in, for a browser or for a token")), func(ctx context.Context, in *struct {
-		from
+		From
 		Body apitype.SignInInput
 	}) (*withCookie[apitype.SignedIn], error) {
 		return s.signIn(ctx, in.remote, in.Body)

@@ -144,7 +144,7 @@ function TestPanel({ body, id }: { body: () => object; id?: string }) {
           {steps.map((s) => (
             <tr key={s.key + (s.server ?? "")}>
               <td className={`w-7 ${tone[s.state]}`}><Bar kind={glyph[s.state]} /></td>
-              <td className="w-52"><b>{s.title}</b>{s.server && <div className="mono text-soft">{s.server}</div>}</td>
+              <td className="w-44"><b>{s.title}</b>{s.server && <div className="mono text-soft">{s.server}</div>}</td>
               <td><span className={s.state === "fail" ? "text-out" : ""}>{s.state === "running" ? "..." : s.detail}</span>{s.remedy && <div className="font-semibold">{sentence(s.remedy)}</div>}</td>
               <td className="mono w-20 text-right text-soft">{s.state !== "running" && millis(s.micros)}</td>
             </tr>

@@ -93,6 +93,12 @@ function LaneView({ lane }: { lane: Lane }) {
   );
 }
 
+/** A pass with its VLAN. */
+function Given({ name }: { name: string }) {
+  const pass = useObjects("passes").data?.items.find((p) => p.name.toLowerCase() === name.toLowerCase());
+  return <span className="whitespace-nowrap"><PassChip name={name} to={pass && `/passes/${pass.id}`} />{pass?.vlan && <span className="mono text-soft"> VLAN {pass.vlan}</span>}</span>;
+}
+
 function PolicyRow({ policy: p, number, problems, open }: { policy: Policy; number: number; problems: Schema["ConfigProblem"][]; open: () => void }) {
   const { ref, style, handle } = useMovable(p.id, `policy ${p.name}`);
   return (
@@ -105,13 +111,13 @@ function PolicyRow({ policy: p, number, problems, open }: { policy: Policy; numb
           <>
             <div className="mono text-soft">group table, {p.groups.length} {p.groups.length === 1 ? "row" : "rows"}</div>
             <div className="mt-1 grid max-w-[420px] grid-cols-[1fr_1fr] gap-y-1">
-              {p.groups.map((g) => <div key={g.group} className="contents"><span className="mono">{g.group}</span><span><PassChip name={g.pass} /></span></div>)}
+              {p.groups.map((g) => <div key={g.group} className="contents"><span className="mono">{g.group}</span><span><Given name={g.pass} /></span></div>)}
             </div>
           </>
         )}
         {problems.map((x, i) => <div key={i} className="mt-1"><Notice tone={x.warning ? "warn" : "out"}>{sentence(x.message)} <b>{x.remedy}</b></Notice></div>)}
       </div>
-      <div className="flex items-start gap-3"><Verdict kind={verdictKind(p.outcome)}>{p.outcome}</Verdict>{p.pass && <PassChip name={p.pass} />}</div>
+      <div className="flex items-start gap-3"><Verdict kind={verdictKind(p.outcome)}>{p.outcome}</Verdict>{p.pass && <Given name={p.pass} />}</div>
     </div>
   );
 }

@@ -1,0 +1,250 @@
+// Package browser drives the console in headless Chromium, by what a person sees: labels, button texts, headings.
+package browser
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+)
+
+// Path is where Debian's package puts the browser.
+const Path = "/usr/lib/chromium/chromium"
+
+// patience is how long a page may take to show what is waited for.
+const patience = 15 * time.Second
+
+// Browser is one running browser.
+type Browser struct {
+	ctx    context.Context
+	cancel func()
+}
+
+// Start starts a browser. It reaches nothing but loopback.
+func Start() (*Browser, error) {
+	if _, err := os.Stat(Path); err != nil {
+		return nil, fmt.Errorf("Debian's chromium is not installed: %w", err)
+	}
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(Path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("hide-scrollbars", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("force-device-scale-factor", "1"),
+		chromedp.Flag("font-render-hinting", "none"), chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"))
+	allocator, stop := chromedp.NewExecAllocator(context.Background(), opts...)
+	ctx, cancel := chromedp.NewContext(allocator)
+	if err := chromedp.Do(ctx, chromedp.Navigate("about:blank")); err != nil {
+		cancel()
+		stop()
+		return nil, fmt.Errorf("starting the browser: %w", err)
+	}
+	return &Browser{ctx: ctx, cancel: func() { cancel(); stop() }}, nil
+}
+
+// Close ends the browser.
+func (b *Browser) Close() { b.cancel() }
+
+// Page is one tab with cookies of its own.
+type Page struct {
+	ctx    context.Context
+	Close  func()
+	mu     sync.Mutex
+	errors []string
+}
+
+// NewPage opens a tab.
+func (b *Browser) NewPage() (*Page, error) {
+	p := &Page{}
+	p.ctx, p.Close = chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext(), chromedp.WithListener(p.listen))
+	return p, chromedp.Do(p.ctx, chromedp.EmulateViewport(1280, 800))
+}
+
+// listen collects what the page writes to the console as an error; every violation of the content security policy is.
+func (p *Page) listen(ev any) {
+	text := ""
+	switch e := ev.(type) {
+	case *runtime.EventExceptionThrown:
+		text = e.ExceptionDetails.Text
+		if e.ExceptionDetails.Exception != nil && e.ExceptionDetails.Exception.Description != "" {
+			text += " " + e.ExceptionDetails.Exception.Description
+		}
+	case *log.EventEntryAdded:
+		// A refused call is shown on the page; the browser's own line about its status is no fault of the page.
+		if e.Entry.Level == log.EntryLevelError && e.Entry.Source != log.EntrySourceNetwork {
+			text = e.Entry.Text
+		}
+	}
+	if text != "" {
+		p.mu.Lock()
+		p.errors = append(p.errors, text)
+		p.mu.Unlock()
+	}
+}
+
+// Errors are what went wrong inside the page so far.
+func (p *Page) Errors() []string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return append([]string(nil), p.errors...)
+}
+
+// Open goes to an address.
+func (p *Page) Open(url string) error { return chromedp.Do(p.ctx, chromedp.Navigate(url)) }
+
+// Eval evaluates JavaScript to a value.
+func Eval[T any](p *Page, script string) (T, error) {
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.Evaluate[T](script, chromedp.EvalAwaitPromise))
+}
+
+// until evaluates a script until it is true.
+func (p *Page) until(what, script string) error {
+	deadline := time.Now().Add(patience)
+	for {
+		ok, err := Eval[bool](p, script)
+		if ok {
+			return nil
+		}
+		if time.Now().After(deadline) {
+			text, _ := p.Text()
+			return fmt.Errorf("waited for %s (%v); the page says:\n%s", what, err, text)
+		}
+		time.Sleep(40 * time.Millisecond)
+	}
+}
+
+// Text is everything that is visible.
+func (p *Page) Text() (string, error) { return Eval[string](p, "document.body.innerText") }
+
+// See waits until a text is visible.
+func (p *Page) See(text string) error {
+	return p.until(fmt.Sprintf("%q", text), fmt.Sprintf("document.body.innerText.includes(%s)", quote(text)))
+}
+
+// Unsee waits until a text is gone.
+func (p *Page) Unsee(text string) error {
+	return p.until(fmt.Sprintf("%q to go", text), fmt.Sprintf("!document.body.innerText.includes(%s)", quote(text)))
+}
+
+func quote(text string) string {
+	out, _ := json.Marshal(text)
+	return string(out)
+}
+
+// find is a function of the page that finds a visible element by role and name: the text of a button or link, the
+// label of a field. The last one wins, since a dialog comes after the page it lies on.
+const find = `(role, name) => {
+  const shown = (e) => e.getClientRects().length > 0 && getComputedStyle(e).visibility !== "hidden";
+  const kinds = {
+    click: "button, a, summary, [role=option], [role=checkbox], [role=combobox], label, tr[tabindex]",
+    field: "input, textarea, select, [role=combobox]",
+  };
+  const label = (e) => e.getAttribute("aria-label") || (e.id && document.querySelector('label[for="' + CSS.escape(e.id) + '"]')?.innerText) || "";
+  const all = [...document.querySelectorAll(kinds[role])].filter(shown);
+  const text = (e) => (role === "field" ? label(e) : e.getAttribute("aria-label") || e.innerText).trim();
+  const exact = all.filter((e) => text(e) === name || (role === "field" && e.placeholder === name));
+  const hits = exact.length ? exact : all.filter((e) => text(e).startsWith(name));
+  return hits.at(-1);
+}`
+
+func (p *Page) centre(role, name string) (x, y float64, err error) {
+	script := fmt.Sprintf(`(() => { const e = (%s)(%q, %s); if (!e) return null; e.scrollIntoView({block: "nearest"}); const r = e.getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2]; })()`, find, role, quote(name))
+	deadline := time.Now().Add(patience)
+	for {
+		at, err := Eval[[]float64](p, script)
+		if err == nil && len(at) == 2 {
+			return at[0], at[1], nil
+		}
+		if time.Now().After(deadline) {
+			text, _ := p.Text()
+			return 0, 0, fmt.Errorf("there is no %s %q; the page says:\n%s", role, name, text)
+		}
+		time.Sleep(40 * time.Millisecond)
+	}
+}
+
+// Click clicks a button, link or row by its text.
+func (p *Page) Click(name string) error {
+	x, y, err := p.centre("click", name)
+	if err != nil {
+		return err
+	}
+	return chromedp.Do(p.ctx, chromedp.MouseClickXY(x, y))
+}
+
+// Fill replaces the value of a field by its label.
+func (p *Page) Fill(label, value string) error {
+	x, y, err := p.centre("field", label)
+	if err != nil {
+		return err
+	}
+	return chromedp.Do(p.ctx, chromedp.MouseClickXY(x, y), chromedp.Evaluate[chromedp.Void]("document.activeElement.select?.()"), chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		if value == "" {
+			return chromedp.Do(p.ctx, chromedp.KeyEvent("\b"))
+		}
+		_, err := cdp.Call(ctx, t, input.InsertText, input.InsertTextParams{Text: value})
+		return err
+	}))
+}
+
+// Choose picks an option of a list by its label.
+func (p *Page) Choose(label, option string) error {
+	x, y, err := p.centre("field", label)
+	if err != nil {
+		return err
+	}
+	native, err := Eval[bool](p, fmt.Sprintf(`(() => { const e = (%s)("field", %s); if (e.tagName !== "SELECT") return false;
+	  const o = [...e.options].find((o) => o.text.startsWith(%s)); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(e, o.value);
+	  e.dispatchEvent(new Event("change", {bubbles: true})); return true; })()`, find, quote(label), quote(option)))
+	if err != nil || native {
+		return err
+	}
+	if err := chromedp.Do(p.ctx, chromedp.MouseClickXY(x, y)); err != nil {
+		return err
+	}
+	return errors.Join(p.until("the list", `!!document.querySelector("[role=option]")`), p.Click(option), p.until("the list to close", `!document.querySelector("[role=option]")`))
+}
+
+// Press sends keys to whatever has the focus.
+func (p *Page) Press(keys string) error { return chromedp.Do(p.ctx, chromedp.KeyEvent(keys)) }
+
+// Focus puts the focus on a button by its name.
+func (p *Page) Focus(name string) error {
+	if _, _, err := p.centre("click", name); err != nil {
+		return err
+	}
+	_, err := Eval[bool](p, fmt.Sprintf(`(() => { (%s)("click", %s).focus(); return true; })()`, find, quote(name)))
+	return err
+}
+
+// Shot takes a picture of what is visible, after fonts and two frames.
+func (p *Page) Shot(file string) error {
+	if _, err := Eval[bool](p, `document.fonts.ready.then(() => new Promise((ok) => requestAnimationFrame(() => requestAnimationFrame(() => ok(true)))))`); err != nil {
+		return err
+	}
+	png, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, png, 0o644)
+}
+
+// Axe runs the accessibility rules of axe-core on the page and returns its serious findings.
+func (p *Page) Axe(source string) ([]string, error) {
+	if _, err := Eval[bool](p, source+"; true"); err != nil {
+		return nil, err
+	}
+	text, err := Eval[string](p, `axe.run(document, {resultTypes: ["violations"]}).then((r) => r.violations.filter((v) => v.impact === "serious" || v.impact === "critical").map((v) => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map((n) => n.html + " " + (n.any[0]?.message ?? "")).join(" | ")).join("\n"))`)
+	if text == "" {
+		return nil, err
+	}
+	return strings.Split(text, "\n"), err
+}

@@ -1,0 +1,89 @@
+// Command shots takes the pictures of docs/screenshots from a running demo: make demo in one shell, make
+// screenshots in another.
+package main
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"tollgate.example/key/test/browser"
+)
+
+func main() {
+	if err := run(); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+func env(name string) (string, error) {
+	text, err := os.ReadFile(".demo/env")
+	if err != nil {
+		return "", fmt.Errorf("run the demo first: %w", err)
+	}
+	for line := range strings.Lines(string(text)) {
+		if v, ok := strings.CutPrefix(strings.TrimSpace(line), "export "+name+"="); ok {
+			return strings.Trim(v, "'"), nil
+		}
+	}
+	return "", fmt.Errorf(".demo/env has no %s", name)
+}
+
+func run() error {
+	url, err := env("TOLLGATE_URL")
+	if err != nil {
+		return err
+	}
+	name, _ := env("DEMO_OPERATOR")
+	password, _ := env("DEMO_OPERATOR_PASSWORD")
+	b, err := browser.Start()
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	p, err := b.NewPage()
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	dir := "docs/screenshots"
+	if len(os.Args) > 1 {
+		dir = os.Args[1]
+	}
+	shot := func(file string) error {
+		time.Sleep(400 * time.Millisecond)
+		return p.Shot(filepath.Join(dir, file))
+	}
+	if err := errors.Join(p.Open(url), p.See("Sign in"), p.Fill("Name", name), p.Fill("Password", password), p.Click("Sign in"), p.See("The last hour"), shot("now.png")); err != nil {
+		return err
+	}
+	return steps(p, url, shot)
+}
+
+func steps(p *browser.Page, url string, shot func(string) error) error {
+	open := func(path, text string) error { return errors.Join(p.Open(url+path), p.See(text)) }
+	row := func() error {
+		time.Sleep(300 * time.Millisecond)
+		_, err := browser.Eval[bool](p, "(document.querySelector('tbody tr[tabindex]').click(), true)")
+		return err
+	}
+	return errors.Join(
+		open("/attempts", "Took"), shot("attempts.png"),
+		open("/attempts?reason=policy.none", "policy.none"), row(), p.See("The same person before"), shot("attempt-refused.png"),
+		open("/attempts?verdict=admitted", "admitted"), row(), p.See("Reply attributes"), shot("attempt-admitted.png"),
+		open("/clients", "hh-router-1"), shot("clients.png"),
+		open("/clients?add=127.0.10.77", "Add client"), shot("client-add.png"),
+		open("/directories", "LANTERN"), row(), p.See("Test now"), p.Fill("Person to look up", "s.lodge"), p.Click("Test now"), p.See("Every step passed"), shot("directory-test.png"),
+		open("/lanes", "Wired ports"), p.Click("3. Wired ports"), p.See("By department"), shot("lanes.png"),
+		p.Click("By department"), p.See("Group table"), shot("policy.png"), p.Press("\x1b"),
+		open("/passes", "contractors"), row(), p.See("What the device gets"), shot("pass.png"),
+		open("/people", "Night Watch"), shot("people.png"),
+		open("/realms", "shore"), row(), p.See("Lookup order"), shot("realm.png"),
+		open("/history", "Revision 2"), shot("history.png"),
+		open("/operators", "Tokens"), shot("operators.png"),
+	)
+}
