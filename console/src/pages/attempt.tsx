@@ -33,7 +33,7 @@ export function AttemptPage() {
           <dl className="mono mt-1 grid grid-cols-[76px_1fr]"><dt className="text-soft">wanted</dt><dd>{decided.wanted || "-"}</dd><dt className="text-soft">found</dt><dd>{decided.found || "nothing"}</dd></dl>
         )}
       </Notice></div>
-      <div className="mt-4 grid grid-cols-[1fr_340px] gap-7">
+      <div className="mt-4 grid grid-cols-[minmax(0,1fr)_340px] gap-7">
         <div>
           {t.policies.length > 0 && <Compared title={`Policies of lane ${decided?.key === "lane" ? "" : t.stations.find((s) => s.key === "lane")?.value}`} rows={t.policies} end={raised ? "" : t.reason === "policy.none" ? "End of lane: refused" : ""} />}
           {t.reply.length > 0 && (
@@ -54,7 +54,7 @@ export function AttemptPage() {
 function Compared({ title, rows, end }: { title: string; rows: Schema["DecideRow"][]; end: string }) {
   if (rows.length === 0) return null;
   return (
-    <div className="mb-4">
+    <div className="mt-4 mb-4 first:mt-0">
       <h2 className="mb-1">{title}: what was asked, and what was found</h2>
       <table className="grid-table">
         <thead><tr><th className="w-6" /><th className="w-44">Name</th><th>Wanted</th><th>Found</th></tr></thead>
@@ -104,9 +104,9 @@ function Facts({ a }: { a: Detail }) {
   return (
     <div>
       <h2 className="mb-1">Facts</h2>
-      <dl className="grid grid-cols-[minmax(112px,auto)_1fr] text-[13px]">
+      <dl className="grid grid-cols-[112px_minmax(0,1fr)] text-[13px]">
         {rows.filter(([, v]) => v).map(([k, v], i) => (
-          <Fragment key={i}><dt className="border-b border-hair py-[3.4px] pr-2 text-soft">{k}</dt><dd className="mono border-b border-hair py-[3.4px] break-words">{v}</dd></Fragment>
+          <Fragment key={i}><dt className="border-b border-hair py-[3.4px] pr-2 [overflow-wrap:anywhere] text-soft">{k}</dt><dd className="mono border-b border-hair py-[3.4px] [overflow-wrap:anywhere]">{v}</dd></Fragment>
         ))}
       </dl>
     </div>

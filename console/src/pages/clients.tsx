@@ -34,7 +34,7 @@ export function ClientsPage() {
       <Failure error={list.error} />
       {list.data?.items.length === 0 ? <Empty title={q ? "No client fits" : "No client yet"}>{!q && "Add the first switch, controller or VPN gateway: its address and its shared secret."}</Empty> : (
         <table className="grid-table">
-          <thead><tr><th>Name</th><th>Addresses</th><th>Tags</th><th>Message-Authenticator</th><th>State</th><th>Last seen</th><th className="text-right">Discarded</th></tr></thead>
+          <thead><tr><th>Name</th><th>Addresses</th><th>Tags</th><th>Message-Authenticator</th><th>State</th><th>Last seen</th><th className="!pr-0 !text-right">Discarded</th></tr></thead>
           <tbody>
             {list.data?.items.map((c) => (
               <tr key={c.id} {...rowKeys(() => go(`/clients/${c.id}`))}>

@@ -96,7 +96,7 @@ export function ago(at: string | Date): string {
   return `${Math.round(s / 86400)} days ago`;
 }
 
-export const millis = (micros: number) => (micros < 10000 ? (micros / 1000).toFixed(1) : Math.round(micros / 1000).toString()) + " ms";
+export const millis = (micros: number) => (micros < 50 ? "<0.1" : micros < 10000 ? (micros / 1000).toFixed(1) : Math.round(micros / 1000).toString()) + " ms";
 
 export function Empty({ title, children }: { title: string; children?: ReactNode }) {
   return (

@@ -106,7 +106,10 @@ func tracePolicies(f *facts.Facts, d *Decision, t *Trace) {
 				found = strings.Join(f.Person.Groups, ", ")
 			}
 			_, fits := policy.fits(f)
-			row.Compared = append(row.Compared, rule.Compared{Wanted: "a group of the table", Found: found, Fits: fits})
+			row.Compared = append(row.Compared, rule.Compared{Wanted: policy.table(), Found: found, Fits: fits})
+			if policy.when.String() == "always" {
+				row.Compared = row.Compared[len(row.Compared)-1:]
+			}
 		}
 		t.Policies = append(t.Policies, row)
 		if policy == d.Policy {
@@ -115,17 +118,42 @@ func tracePolicies(f *facts.Facts, d *Decision, t *Trace) {
 	}
 }
 
+// wanted writes what would have been needed to fit any policy of the lane.
+func (l *Lane) wanted() string {
+	var list []string
+	for _, policy := range l.Policies {
+		if policy.Enabled && policy.Outcome == config.Admit && len(list) < 20 {
+			list = append(list, policy.wanted())
+		}
+	}
+	if len(list) == 0 {
+		return "a policy that admits; the lane has none"
+	}
+	return strings.Join(list, "; or ")
+}
+
 // wanted writes what a policy asks for in one line.
 func (p *Policy) wanted() string {
 	text := p.when.String()
 	if len(p.Groups) == 0 {
 		return text
 	}
-	table := fmt.Sprintf("group table, %d rows", len(p.Groups))
 	if text == "always" {
-		return table
+		return p.table()
 	}
-	return text + " and " + table
+	return text + " and " + p.table()
+}
+
+// table writes the groups of a short group table, or the size of a long one.
+func (p *Policy) table() string {
+	if len(p.Groups) > 8 {
+		return fmt.Sprintf("group table, %d rows", len(p.Groups))
+	}
+	names := make([]string, len(p.Groups))
+	for i, row := range p.Groups {
+		names[i] = rule.Quote(row.Group)
+	}
+	return "group in " + strings.Join(names, ", ")
 }
 
 var titles = map[string]string{
@@ -190,7 +218,7 @@ func (p *Plan) fill(s *Station, f *facts.Facts, d *Decision) {
 		s.Value, s.State = "not asked", NotAsked
 	case reason.Policy:
 		s.Micros = f.Spent.Policy
-		s.Value = "none fits"
+		s.Value, s.Wanted = "none fits", d.Lane.wanted()
 		if d.Policy != nil {
 			s.Value = d.Policy.Name
 			s.Wanted = d.Policy.wanted()

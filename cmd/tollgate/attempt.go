@@ -1,0 +1,243 @@
+package main
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/client"
+)
+
+type filterFlags struct {
+	values map[string]*string
+	since  *time.Duration
+}
+
+func newFilterFlags(f *flag.FlagSet) *filterFlags {
+	o := &filterFlags{values: map[string]*string{}}
+	for _, v := range [][2]string{{"user", "name as looked up; * stands for any characters"}, {"mac", "MAC address in any form"}, {"client", "name of the client"}, {"verdict", "admitted or refused"},
+		{"reason", "reason code, such as password.wrong"}, {"lane", "name of the lane"}} {
+		o.values[v[0]] = f.String(v[0], "", v[1])
+	}
+	o.since = f.Duration("since", 0, "only the last while, such as 2h")
+	return o
+}
+
+func (o *filterFlags) query(args []string) url.Values {
+	q := url.Values{}
+	for name, v := range o.values {
+		if *v != "" {
+			q.Set(name, *v)
+		}
+	}
+	if len(args) > 0 {
+		q.Set("q", strings.Join(args, " "))
+	}
+	if *o.since > 0 {
+		q.Set("since", time.Now().Add(-*o.since).Format(time.RFC3339))
+	}
+	return q
+}
+
+// line is one attempt in a list.
+func (s *session) attempt(a apitype.Attempt) {
+	result := a.Reason
+	if a.Pass != "" {
+		result = a.Pass
+		if a.VLAN != "" {
+			result += ", VLAN " + a.VLAN
+		}
+	}
+	s.say("%s  %s  %-24s  %-15s  %-26s  %s", s.paint(faint, a.At.Local().Format("15:04:05")), s.verdict(a.Verdict), cut(a.Sent, 24), cut(a.Client, 15), cut(result, 26), s.paint(faint, cut(a.Where, 12)))
+}
+
+func cut(text string, n int) string {
+	if r := []rune(text); len(r) > n {
+		return string(r[:n-3]) + "..."
+	}
+	return text
+}
+
+func attemptCommands() []command {
+	return []command{
+		{"attempt", "list", "[TEXT]", "attempts, the newest first", func(f *flag.FlagSet) func(*session, []string) error {
+			o, limit := newFilterFlags(f), f.Int("limit", 20, "how many, up to 500")
+			return func(s *session, args []string) error {
+				q := o.query(args)
+				q.Set("limit", fmt.Sprint(*limit))
+				page, err := client.Get[apitype.Page[apitype.Attempt]](s.ctx, s.api, "/attempts?"+q.Encode())
+				if err != nil {
+					return err
+				}
+				return s.print(page.Items, func() {
+					if len(page.Items) == 0 {
+						s.say("No attempt fits.")
+					}
+					for _, a := range page.Items {
+						s.attempt(a)
+					}
+				})
+			}
+		}},
+		{"attempt", "follow", "[TEXT]", "attempts as they arrive, until Ctrl-C", func(f *flag.FlagSet) func(*session, []string) error {
+			o, count := newFilterFlags(f), f.Int("count", 0, "end after this many; 0 goes on")
+			return func(s *session, args []string) error { return s.follow(o.query(args), *count) }
+		}},
+		{"attempt", "explain", "ID", "the road one attempt took, and why it ended as it did", func(f *flag.FlagSet) func(*session, []string) error {
+			draft := f.Bool("draft", false, "decide again under the draft")
+			return func(s *session, args []string) error {
+				if len(args) > 1 {
+					return usageError("give one attempt, or nothing for the newest refused")
+				}
+				id, err := s.whichAttempt(args)
+				if err != nil {
+					return err
+				}
+				path := "/attempts/" + url.PathEscape(id)
+				if *draft {
+					path += "?under=draft"
+				}
+				d, err := client.Get[apitype.AttemptDetail](s.ctx, s.api, path)
+				if err != nil {
+					return err
+				}
+				return s.print(d, func() { s.road(d) })
+			}
+		}},
+	}
+}
+
+// whichAttempt is the one named, or the newest that was refused.
+func (s *session) whichAttempt(args []string) (string, error) {
+	if len(args) == 1 {
+		return args[0], nil
+	}
+	page, err := client.Get[apitype.Page[apitype.Attempt]](s.ctx, s.api, "/attempts?verdict=refused&limit=1")
+	if err == nil && len(page.Items) == 0 {
+		err = fmt.Errorf("nothing was refused so far; give the ID of an attempt")
+	}
+	if err != nil {
+		return "", err
+	}
+	return page.Items[0].ID, nil
+}
+
+// follow prints attempts until the end, and connects again if the service goes away for a while.
+func (s *session) follow(q url.Values, count int) error {
+	last, seen := "", 0
+	for {
+		var options []client.Option
+		if last != "" {
+			id := last
+			options = append(options, func(r *http.Request) { r.Header.Set("Last-Event-ID", id) })
+		}
+		err := s.api.Stream(s.ctx, http.MethodGet, "/attempts-live?"+q.Encode(), nil, func(e client.Event) bool {
+			switch e.Name {
+			case "attempt":
+				var a apitype.Attempt
+				if json.Unmarshal(e.Data, &a) != nil {
+					return true
+				}
+				last = e.ID
+				if s.json {
+					s.say("%s", e.Data)
+				} else {
+					s.attempt(a)
+				}
+				seen++
+			case "gap":
+				fmt.Fprintln(s.err, "some attempts were left out, since too many came at once; see tollgate attempt list")
+			}
+			return count == 0 || seen < count
+		}, options...)
+		if s.ctx.Err() != nil || count > 0 && seen >= count {
+			return nil
+		}
+		if err != nil && last == "" {
+			return err // it never worked
+		}
+		fmt.Fprintln(s.err, "the stream ended; connecting again")
+		select {
+		case <-s.ctx.Done():
+			return nil
+		case <-time.After(2 * time.Second):
+		}
+	}
+}
+
+var stateGlyph = map[string]string{"passed": "o", "decided": "X", "not-reached": ".", "not-asked": "."}
+
+// road draws the stations of an attempt, the one that decided opened.
+func (s *session) road(d apitype.AttemptDetail) {
+	t := d.Trace
+	s.say("%s  %s on %s, %s, %.1f ms, %s", s.verdict(string(t.Verdict)), or(d.Person, d.Sent), or(d.Where, d.Client), d.At.Local().Format("2006-01-02 15:04:05 MST"), float64(d.Micros)/1000, d.Under)
+	s.say("")
+	for _, station := range t.Stations {
+		glyph, took := stateGlyph[string(station.State)], ""
+		if station.Key == "pass" && t.Verdict == "admitted" {
+			glyph = "/"
+		}
+		if station.Micros > 0 {
+			took = fmt.Sprintf("%.1f ms", float64(station.Micros)/1000)
+		}
+		line := fmt.Sprintf("  %s %-14s %-40s %10s", glyph, station.Title, cut(station.Value, 40), took)
+		if station.State == "decided" && t.Verdict != "admitted" {
+			line = s.paint(bold, line)
+		}
+		s.say("%s", strings.TrimRight(line, " "))
+		if station.State == "decided" && t.Verdict != "admitted" {
+			s.open(d, station.Wanted, station.Found)
+		}
+	}
+	s.comparisons(d)
+	if len(t.Reply) > 0 {
+		s.say("\nReply attributes")
+		for _, r := range t.Reply {
+			s.say("  %-26s %-28s %s", r.Name, r.Value, s.paint(faint, r.Hex))
+		}
+	}
+}
+
+// open shows the station that decided: what was wanted, what was found, and the remedy.
+func (s *session) open(d apitype.AttemptDetail, wanted, found string) {
+	s.say("    | %s (%s)", s.paint(red, d.Trace.Sentence), d.Trace.Reason)
+	for _, row := range [][2]string{{"wanted", wanted}, {"found ", or(found, "nothing")}, {"remedy", d.Trace.Remedy}} {
+		if row[1] == "" {
+			continue
+		}
+		for i, line := range wrap(row[1], width-16) {
+			s.say("    | %-7s %s", map[bool]string{true: row[0], false: ""}[i == 0], line)
+		}
+	}
+}
+
+func (s *session) comparisons(d apitype.AttemptDetail) {
+	if len(d.Trace.Policies) == 0 {
+		return
+	}
+	s.say("\nPolicies of the lane, what was asked and what was found")
+	for _, p := range d.Trace.Policies {
+		mark := " "
+		if p.Fits {
+			mark = "/"
+		}
+		s.say("  %s %d %s %s", mark, p.Number, p.Name, p.Skipped)
+		for _, c := range p.Compared {
+			s.say("      %-44s %s", cut(c.Wanted, 44), cut(or(c.Found, "nothing"), 48))
+		}
+	}
+}
+
+func or(texts ...string) string {
+	for _, text := range texts {
+		if text != "" {
+			return text
+		}
+	}
+	return ""
+}

@@ -1,0 +1,196 @@
+package main
+
+import (
+	"flag"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"tollgate.example/key/internal/apitype"
+)
+
+var clients = kind[apitype.Client]{
+	noun: "client", path: "/clients",
+	headings: []string{"NAME", "ADDRESSES", "TAGS", "STATE", "LAST SEEN"},
+	row: func(c apitype.Client) []string {
+		return []string{c.Name, strings.Join(c.Addresses, " "), tags(c.Tags), clientState(c), since(c.LastSeen)}
+	},
+	show: func(s *session, c apitype.Client) {
+		s.fields([2]string{"name", c.Name}, [2]string{"addresses", strings.Join(c.Addresses, ", ")}, [2]string{"tags", tags(c.Tags)}, [2]string{"message-authenticator", c.MessageAuthenticator},
+			[2]string{"state", clientState(c)}, [2]string{"last seen", since(c.LastSeen)}, [2]string{"answered", fmt.Sprint(c.Good)}, [2]string{"discarded", fmt.Sprint(c.Dropped)}, [2]string{"note", c.Note})
+		if c.PreviousUntil != nil {
+			s.fields([2]string{"previous secret until", c.PreviousUntil.Local().Format(time.RFC1123)})
+		}
+		if c.Problem != nil {
+			s.fields([2]string{"last problem", fmt.Sprintf("%s %s (%d times, last %s). %s", c.Problem.Address, c.Problem.Sentence, c.Problem.Count, since(&c.Problem.Last), c.Problem.Remedy)})
+		}
+	},
+}
+
+func tags(m map[string]string) string {
+	var out []string
+	for k, v := range m {
+		out = append(out, k+"="+v)
+	}
+	slices.Sort(out)
+	return strings.Join(out, " ")
+}
+
+func clientState(c apitype.Client) string {
+	switch {
+	case !c.Enabled:
+		return "switched off"
+	case c.Problem != nil && c.Problem.Current:
+		return c.Problem.Sentence
+	case c.LastSeen != nil:
+		return "answers"
+	}
+	return "never seen"
+}
+
+func since(at *time.Time) string {
+	if at == nil {
+		return ""
+	}
+	d := time.Since(*at)
+	switch {
+	case d < time.Minute:
+		return fmt.Sprintf("%d s ago", int(d.Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case d < 24*time.Hour:
+		return fmt.Sprintf("%d h ago", int(d.Hours()))
+	}
+	return at.Local().Format("2006-01-02 15:04")
+}
+
+// clientFlags are the flags of add and set.
+type clientFlags struct {
+	addresses, dropTags      list
+	tags                     pairs
+	name, mode, note         *string
+	typed, generate, on, off *bool
+	keep                     *time.Duration
+	publishing
+}
+
+func newClientFlags(f *flag.FlagSet) *clientFlags {
+	c := &clientFlags{tags: pairs{}}
+	f.Var(&c.addresses, "address", "address or prefix; several with commas or repeated")
+	f.Var(c.tags, "tag", "KEY=VALUE; repeatable")
+	f.Var(&c.dropTags, "untag", "tag to take off")
+	c.name = f.String("name", "", "new name")
+	c.mode = f.String("message-authenticator", "require", "require, auto or off")
+	c.typed = f.Bool("secret", false, "read the shared secret from the standard input, or ask for it")
+	c.generate = f.Bool("generate", false, "make a shared secret and print it once")
+	c.keep = f.Duration("keep-previous", 0, "with a new secret: how long the present one is still accepted, such as 24h")
+	c.note, c.on, c.off = f.String("text", "", "note about the client"), f.Bool("on", false, "switch on"), f.Bool("off", false, "switch off")
+	c.publishing = publishFlags(f)
+	return c
+}
+
+// input applies the flags that were given.
+func (c *clientFlags) input(s *session, was map[string]bool, in *apitype.ClientInput) error {
+	if was["address"] {
+		in.Addresses = c.addresses
+	}
+	if in.Tags == nil {
+		in.Tags = map[string]string{}
+	}
+	for k, v := range c.tags {
+		in.Tags[k] = v
+	}
+	for _, k := range c.dropTags {
+		delete(in.Tags, k)
+	}
+	if was["name"] {
+		in.Name = *c.name
+	}
+	if was["message-authenticator"] || in.MessageAuthenticator == "" {
+		in.MessageAuthenticator = *c.mode
+	}
+	if was["text"] {
+		in.Note = *c.note
+	}
+	in.Enabled = (in.Enabled || *c.on) && !*c.off
+	in.GenerateSecret = *c.generate
+	if *c.keep > 0 {
+		in.KeepPreviousUntil = time.Now().Add(*c.keep)
+	}
+	if *c.typed {
+		secret, err := s.secret("Shared secret")
+		if err != nil {
+			return err
+		}
+		in.Secret = secret
+	}
+	return nil
+}
+
+func (s *session) clientSaved(out apitype.Saved[apitype.Client], what string) error {
+	s.warnings(out.Object.Meta)
+	return s.print(out, func() {
+		s.saved("client", out.Object.Name, what, out.Revision)
+		if out.Secret != "" {
+			s.say("Shared secret, shown only here: %s", out.Secret)
+		}
+	})
+}
+
+func clientCommands() []command {
+	return append(clients.commands(),
+		command{"client", "add", "NAME", "add a client to the draft", func(f *flag.FlagSet) func(*session, []string) error {
+			c := newClientFlags(f)
+			return func(s *session, args []string) error {
+				name, err := one(args, "name")
+				if err != nil {
+					return err
+				}
+				in := apitype.ClientInput{ClientFields: apitype.ClientFields{Enabled: true, Addresses: []string{}}}
+				if err := c.input(s, given(f), &in); err != nil {
+					return err
+				}
+				in.Name = name
+				in.GenerateSecret = in.GenerateSecret || in.Secret == ""
+				out, err := add[apitype.Client](s, "/clients", c.publishing, in)
+				if err != nil {
+					return err
+				}
+				return s.clientSaved(out, "added")
+			}
+		}},
+		command{"client", "set", "NAME", "change a client of the draft; only what is given", func(f *flag.FlagSet) func(*session, []string) error {
+			c := newClientFlags(f)
+			return func(s *session, args []string) error {
+				name, err := one(args, "name")
+				if err != nil {
+					return err
+				}
+				out, err := change(s, "/clients", name, c.publishing, func(old apitype.Client) (any, string, error) {
+					in := apitype.ClientInput{ClientFields: old.ClientFields}
+					err := c.input(s, given(f), &in)
+					return in, old.Tag, err
+				})
+				if err != nil {
+					return err
+				}
+				return s.clientSaved(out, "changed")
+			}
+		}},
+		command{"client", "problems", "", "sources whose requests were discarded, unknown ones too", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, _ []string) error {
+				list, err := listAll[apitype.Contact](s, "/contacts")
+				if err != nil {
+					return err
+				}
+				return s.print(list, func() {
+					var rows [][]string
+					for _, c := range list {
+						rows = append(rows, []string{c.Address, c.Client, c.Sentence, fmt.Sprint(c.Count), since(&c.Last)})
+					}
+					s.table([]string{"ADDRESS", "CLIENT", "PROBLEM", "TIMES", "LAST"}, rows)
+				})
+			}
+		}})
+}

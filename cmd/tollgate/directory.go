@@ -1,0 +1,257 @@
+package main
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/client"
+	"tollgate.example/key/internal/directory"
+)
+
+// listAll reads every page and never returns nil, so that JSON has a list.
+func listAll[T any](s *session, path string) ([]T, error) {
+	items, err := client.All[T](s.ctx, s.api, path, nil)
+	if items == nil {
+		items = []T{}
+	}
+	return items, err
+}
+
+var directories = kind[apitype.Directory]{
+	noun: "directory", path: "/directories",
+	headings: []string{"NAME", "KIND", "SERVERS", "TLS", "SIGNS IN AS"},
+	row: func(d apitype.Directory) []string {
+		return []string{d.Name, d.Kind, strings.Join(d.Servers, " "), d.TLS, d.BindName}
+	},
+	show: func(s *session, d apitype.Directory) {
+		ca := "those of the operating system"
+		if d.CA != "" {
+			ca = fmt.Sprintf("%d certificate(s)", strings.Count(d.CA, "-----BEGIN"))
+		}
+		s.fields([2]string{"name", d.Name}, [2]string{"kind", d.Kind}, [2]string{"servers", strings.Join(d.Servers, ", ")}, [2]string{"tls", d.TLS}, [2]string{"trusted authority", ca},
+			[2]string{"signs in as", d.BindName}, [2]string{"base", d.Base}, [2]string{"base of groups", d.GroupBase}, [2]string{"attributes", strings.Join(d.Attributes, ", ")},
+			[2]string{"time limit", fmt.Sprintf("%d ms", d.TimeoutMillis)}, [2]string{"note", d.Note})
+		s.warnings(d.Meta)
+	},
+}
+
+type directoryFlags struct {
+	servers, attributes                                       list
+	name, kind, tls, ca, serverName, bind, base, groups, note *string
+	password                                                  *bool
+	timeout                                                   *int
+	publishing
+}
+
+func newDirectoryFlags(f *flag.FlagSet) *directoryFlags {
+	d := &directoryFlags{}
+	f.Var(&d.servers, "server", "host, host:port or ldap URL, in the order to try; repeatable")
+	f.Var(&d.attributes, "attribute", "further attribute of people to read; repeatable")
+	d.name, d.kind = f.String("name", "", "new name"), f.String("kind", "generic", "generic or active-directory")
+	d.tls = f.String("tls", "ldaps", "ldaps, starttls or plain")
+	d.ca = f.String("ca", "", "PEM file of the trusted authority")
+	d.serverName = f.String("server-name", "", "name that the certificate must carry, if not the host")
+	d.bind = f.String("bind", "", "name of the service account: DN, name@domain, DOMAIN\\name or bare")
+	d.password = f.Bool("password", false, "read its password from the standard input, or ask for it")
+	d.base, d.groups = f.String("base", "", "base DN; empty asks the server"), f.String("group-base", "", "base DN of groups")
+	d.timeout, d.note = f.Int("timeout", 3000, "time limit of each operation in milliseconds"), f.String("text", "", "note about the directory")
+	d.publishing = publishFlags(f)
+	return d
+}
+
+func (d *directoryFlags) input(s *session, was map[string]bool, in *apitype.DirectoryInput) error {
+	if was["server"] {
+		in.Servers = d.servers
+	}
+	if was["attribute"] {
+		in.Attributes = d.attributes
+	}
+	for _, v := range []struct {
+		flag string
+		from *string
+		to   *string
+	}{{"name", d.name, &in.Name}, {"kind", d.kind, &in.Kind}, {"tls", d.tls, &in.TLS}, {"server-name", d.serverName, &in.ServerName}, {"bind", d.bind, &in.BindName},
+		{"base", d.base, &in.Base}, {"group-base", d.groups, &in.GroupBase}, {"text", d.note, &in.Note}} {
+		if was[v.flag] || *v.to == "" {
+			*v.to = *v.from
+		}
+	}
+	if was["timeout"] || in.TimeoutMillis == 0 {
+		in.TimeoutMillis = *d.timeout
+	}
+	if *d.ca != "" {
+		text, err := os.ReadFile(*d.ca)
+		if err != nil {
+			return fmt.Errorf("reading the trusted authority: %w", err)
+		}
+		in.CA = string(text)
+	}
+	if *d.password {
+		password, err := s.secret("Password of " + in.BindName)
+		if err != nil {
+			return err
+		}
+		in.BindPassword = password
+	}
+	return nil
+}
+
+func directoryCommands() []command {
+	saved := func(s *session, out apitype.Saved[apitype.Directory], what string) error {
+		s.warnings(out.Object.Meta)
+		return s.print(out, func() { s.saved("directory", out.Object.Name, what, out.Revision) })
+	}
+	return append(directories.commands(),
+		command{"directory", "add", "NAME", "add a directory to the draft", func(f *flag.FlagSet) func(*session, []string) error {
+			d := newDirectoryFlags(f)
+			return func(s *session, args []string) error {
+				name, err := one(args, "name")
+				if err != nil {
+					return err
+				}
+				in := apitype.DirectoryInput{DirectoryFields: apitype.DirectoryFields{Servers: []string{}, Attributes: []string{}}}
+				if err := d.input(s, given(f), &in); err != nil {
+					return err
+				}
+				in.Name = name
+				out, err := add[apitype.Directory](s, "/directories", d.publishing, in)
+				if err != nil {
+					return err
+				}
+				return saved(s, out, "added")
+			}
+		}},
+		command{"directory", "set", "NAME", "change a directory of the draft; only what is given", func(f *flag.FlagSet) func(*session, []string) error {
+			d := newDirectoryFlags(f)
+			return func(s *session, args []string) error {
+				name, err := one(args, "name")
+				if err != nil {
+					return err
+				}
+				out, err := change(s, "/directories", name, d.publishing, func(old apitype.Directory) (any, string, error) {
+					in := apitype.DirectoryInput{DirectoryFields: old.DirectoryFields}
+					err := d.input(s, given(f), &in)
+					return in, old.Tag, err
+				})
+				if err != nil {
+					return err
+				}
+				return saved(s, out, "changed")
+			}
+		}},
+		command{"directory", "test", "NAME", "try every link of a directory of the draft, step by step", func(f *flag.FlagSet) func(*session, []string) error {
+			person := f.String("person", "", "somebody to look up")
+			return func(s *session, args []string) error {
+				name, err := one(args, "directory")
+				if err != nil {
+					return err
+				}
+				return s.testDirectory(name, *person)
+			}
+		}},
+		command{"directory", "groups", "NAME [TEXT]", "groups by any part of their name", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, args []string) error {
+				if len(args) == 0 {
+					return usageError("give a directory")
+				}
+				out, err := client.Get[apitype.Groups](s.ctx, s.api, "/directories/"+url.PathEscape(args[0])+"/groups?q="+url.QueryEscape(strings.Join(args[1:], " ")))
+				if err != nil {
+					return err
+				}
+				return s.print(out, func() {
+					var rows [][]string
+					for _, g := range out.Items {
+						rows = append(rows, []string{g.Name, g.DN})
+					}
+					s.table([]string{"GROUP", "DN"}, rows)
+					if out.More {
+						s.say("There are more; give a longer text.")
+					}
+				})
+			}
+		}},
+		command{"directory", "find", "NAME PERSON", "look one person up with groups and attributes", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, args []string) error {
+				if len(args) != 2 {
+					return usageError("give a directory and a person")
+				}
+				out, err := client.Get[apitype.Found](s.ctx, s.api, "/directories/"+url.PathEscape(args[0])+"/people/"+url.PathEscape(args[1]))
+				if err != nil {
+					return err
+				}
+				if err := s.print(out, func() { s.found(out) }); err != nil || out.Person != nil {
+					return err
+				}
+				return errFailed
+			}
+		}})
+}
+
+func (s *session) found(out apitype.Found) {
+	if p := out.Person; p != nil {
+		s.fields([2]string{"person", p.Label()}, [2]string{"DN", p.ID}, [2]string{"name", p.Name}, [2]string{"groups", strings.Join(p.Groups, ", ")})
+		for name, values := range p.Attributes {
+			s.fields([2]string{name, strings.Join(values, ", ")})
+		}
+	}
+	if out.Text != "" {
+		s.say("%s. %s", out.Text, out.Remedy)
+	}
+}
+
+var stepGlyph = map[directory.StepState]string{directory.Pass: "/", directory.Warn: "~", directory.Fail: "-"}
+
+func (s *session) testDirectory(name, person string) error {
+	d, err := client.Get[apitype.Directory](s.ctx, s.api, "/directories/"+url.PathEscape(name))
+	if err != nil {
+		return err
+	}
+	passed := false
+	var steps []directory.Step
+	err = s.api.Stream(s.ctx, http.MethodPost, "/directory-test", apitype.DirectoryTest{DirectoryInput: apitype.DirectoryInput{DirectoryFields: d.DirectoryFields}, ID: d.ID, Person: person}, func(e client.Event) bool {
+		if e.Name == "end" {
+			var end struct{ OK bool }
+			json.Unmarshal(e.Data, &end)
+			passed = end.OK
+			return false
+		}
+		var step directory.Step
+		if json.Unmarshal(e.Data, &step) == nil && step.State != directory.Running {
+			steps = append(steps, step)
+			if !s.json {
+				s.step(step)
+			}
+		}
+		return true
+	})
+	if err != nil {
+		return err
+	}
+	if s.json {
+		if err := s.print(map[string]any{"ok": passed, "steps": steps}, nil); err != nil {
+			return err
+		}
+	}
+	if !passed {
+		return errFailed
+	}
+	return nil
+}
+
+func (s *session) step(step directory.Step) {
+	colour := map[directory.StepState]string{directory.Pass: green, directory.Fail: red}[step.State]
+	s.say("%s %-32s %8.1f ms  %s", s.paint(colour, stepGlyph[step.State]), step.Title, float64(step.Micros)/1000, step.Server)
+	for _, text := range []string{step.Detail, step.Remedy} {
+		if text != "" {
+			for _, line := range wrap(text, width-4) {
+				s.say("    %s", line)
+			}
+		}
+	}
+}

@@ -1,0 +1,146 @@
+package main
+
+import (
+	"flag"
+	"fmt"
+	"net/http"
+	"strconv"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/client"
+	"tollgate.example/key/internal/core/config"
+)
+
+func (s *session) changes(list []config.Change) {
+	if len(list) == 0 {
+		s.say("No difference.")
+	}
+	colours := map[string]string{"added": green, "removed": red}
+	for _, c := range list {
+		s.say("%s %s %q", s.paint(colours[c.What], c.What), c.Kind, c.Object)
+		for _, line := range c.Lines {
+			for i, part := range wrap(line, width-8) {
+				s.say("    %s%s", map[bool]string{true: "", false: "  "}[i == 0], part)
+			}
+		}
+	}
+}
+
+func (s *session) problems(list []config.Problem) {
+	for _, p := range list {
+		word := s.paint(red, "fault")
+		if p.Warning {
+			word = "warning"
+		}
+		s.say("%s: %s %q, %s: %s. %s", word, p.Kind, p.Object, p.Field, p.Message, p.Remedy)
+	}
+}
+
+func draftCommands() []command {
+	return []command{
+		{"draft", "show", "", "what is not published yet, and whether it can be", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, _ []string) error {
+				d, err := client.Get[apitype.Draft](s.ctx, s.api, "/draft")
+				if err != nil {
+					return err
+				}
+				return s.print(d, func() {
+					s.say("Running revision %d, %d changes in the draft.", d.Revision, len(d.Changes))
+					for _, c := range d.Changes {
+						s.say("  %s %s %q", c.What, c.Kind, c.Object)
+					}
+					s.problems(d.Problems)
+				})
+			}
+		}},
+		{"draft", "diff", "", "the draft against what is running, in words", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, _ []string) error {
+				d, err := client.Get[apitype.Draft](s.ctx, s.api, "/draft")
+				if err != nil {
+					return err
+				}
+				return s.print(d.Changes, func() { s.changes(d.Changes) })
+			}
+		}},
+		{"draft", "publish", "", "check the whole draft and put it into effect", func(f *flag.FlagSet) func(*session, []string) error {
+			note := f.String("note", "", "why")
+			return func(s *session, _ []string) error {
+				var out apitype.Published
+				if err := s.api.Do(s.ctx, http.MethodPost, "/draft/publish", map[string]string{"note": *note}, &out); err != nil {
+					return err
+				}
+				return s.print(out, func() {
+					s.say("Published as revision %d.", out.Revision)
+					s.problems(out.Warnings)
+				})
+			}
+		}},
+		{"draft", "discard", "", "make the draft the same as what is running", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, _ []string) error {
+				if err := s.api.Do(s.ctx, http.MethodDelete, "/draft", nil, nil); err != nil {
+					return err
+				}
+				return s.print(struct{}{}, func() { s.say("The draft is as what is running.") })
+			}
+		}},
+		{"revision", "list", "", "published revisions, the newest first", func(f *flag.FlagSet) func(*session, []string) error {
+			limit := f.Int("limit", 20, "how many")
+			return func(s *session, _ []string) error {
+				page, err := client.Get[apitype.Page[apitype.Revision]](s.ctx, s.api, fmt.Sprintf("/revisions?limit=%d", *limit))
+				if err != nil {
+					return err
+				}
+				return s.print(page.Items, func() {
+					var rows [][]string
+					for _, r := range page.Items {
+						number := fmt.Sprint(r.Number)
+						if r.Running {
+							number += " *"
+						}
+						rows = append(rows, []string{number, r.At.Local().Format("2006-01-02 15:04"), r.Operator, fmt.Sprint(len(r.Changes)), r.Note})
+					}
+					s.table([]string{"REVISION", "PUBLISHED", "BY", "CHANGES", "NOTE"}, rows)
+				})
+			}
+		}},
+		{"revision", "diff", "NUMBER", "what taking back to a revision would change", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, args []string) error {
+				number, err := revisionNumber(args)
+				if err != nil {
+					return err
+				}
+				d, err := client.Get[apitype.Draft](s.ctx, s.api, fmt.Sprintf("/revisions/%d/diff", number))
+				if err != nil {
+					return err
+				}
+				return s.print(d.Changes, func() { s.changes(d.Changes) })
+			}
+		}},
+		{"revision", "take-back", "NUMBER", "publish the configuration of an earlier revision again", func(f *flag.FlagSet) func(*session, []string) error {
+			note := f.String("note", "", "why")
+			return func(s *session, args []string) error {
+				number, err := revisionNumber(args)
+				if err != nil {
+					return err
+				}
+				var out apitype.Published
+				if err := s.api.Do(s.ctx, http.MethodPost, fmt.Sprintf("/revisions/%d/take-back", number), map[string]string{"note": *note}, &out); err != nil {
+					return err
+				}
+				return s.print(out, func() { s.say("Revision %d is in effect again, as revision %d.", number, out.Revision) })
+			}
+		}},
+	}
+}
+
+func revisionNumber(args []string) (int, error) {
+	text, err := one(args, "revision number")
+	if err != nil {
+		return 0, err
+	}
+	number, err := strconv.Atoi(text)
+	if err != nil {
+		return 0, usageError(fmt.Sprintf("%q is not a revision number", text))
+	}
+	return number, nil
+}

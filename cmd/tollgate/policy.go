@@ -1,0 +1,445 @@
+package main
+
+import (
+	"flag"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/client"
+	"tollgate.example/key/internal/core/config"
+)
+
+var realms = kind[apitype.Realm]{
+	noun: "realm", path: "/realms",
+	headings: []string{"NAME", "FORMS", "REWRITE", "LOOKUP"},
+	row: func(r apitype.Realm) []string {
+		return []string{r.Name, formTexts(r.Forms), r.Rewrite, lookupText(r.Lookup)}
+	},
+	show: func(s *session, r apitype.Realm) {
+		s.fields([2]string{"name", r.Name}, [2]string{"forms", formTexts(r.Forms)}, [2]string{"rewrite", r.Rewrite}, [2]string{"lookup", lookupText(r.Lookup)}, [2]string{"note", r.Note})
+	},
+}
+
+func formTexts(forms []config.Form) string {
+	var out []string
+	for _, f := range forms {
+		out = append(out, f.String())
+	}
+	return strings.Join(out, " ")
+}
+
+func lookupText(steps []config.Lookup) string {
+	var out []string
+	for _, l := range steps {
+		text := l.Store
+		if l.Unreachable == config.Next {
+			text += "?"
+		}
+		out = append(out, text)
+	}
+	return strings.Join(out, ", ")
+}
+
+func readForm(text string) config.Form {
+	switch {
+	case strings.EqualFold(text, "bare"):
+		return config.Form{Kind: config.Bare}
+	case strings.HasSuffix(text, `\`):
+		return config.Form{Kind: config.Prefix, Value: text}
+	}
+	return config.Form{Kind: config.Suffix, Value: text}
+}
+
+func readLookup(text string) config.Lookup {
+	if store, ok := strings.CutSuffix(text, "?"); ok {
+		return config.Lookup{Store: store, Unreachable: config.Next}
+	}
+	return config.Lookup{Store: text, Unreachable: config.Refuse}
+}
+
+// writer makes the add and set commands of a kind whose input is made of flags alone.
+func writer[V any](noun, path string, setup func(*flag.FlagSet) func(was map[string]bool, old *V, name string) (in any), meta func(V) (apitype.Meta, string)) []command {
+	return []command{
+		{noun, "add", "NAME", "add one to the draft", func(f *flag.FlagSet) func(*session, []string) error {
+			make, p := setup(f), publishFlags(f)
+			return func(s *session, args []string) error {
+				name, err := one(args, "name")
+				if err != nil {
+					return err
+				}
+				out, err := add[V](s, path, p, make(given(f), nil, name))
+				if err != nil {
+					return err
+				}
+				return s.objectSaved(noun, "added", out, out.Revision, func() (apitype.Meta, string) { return meta(out.Object) })
+			}
+		}},
+		{noun, "set", "NAME", "change one of the draft; only what is given", func(f *flag.FlagSet) func(*session, []string) error {
+			make, p := setup(f), publishFlags(f)
+			return func(s *session, args []string) error {
+				name, err := one(args, "name")
+				if err != nil {
+					return err
+				}
+				out, err := change(s, path, name, p, func(old V) (any, string, error) {
+					m, label := meta(old)
+					return make(given(f), &old, label), m.Tag, nil
+				})
+				if err != nil {
+					return err
+				}
+				return s.objectSaved(noun, "changed", out, out.Revision, func() (apitype.Meta, string) { return meta(out.Object) })
+			}
+		}},
+	}
+}
+
+func (s *session) objectSaved(noun, what string, out any, revision int, meta func() (apitype.Meta, string)) error {
+	m, name := meta()
+	s.warnings(m)
+	return s.print(out, func() { s.saved(noun, name, what, revision) })
+}
+
+func realmCommands() []command {
+	return slices.Concat(realms.commands(), writer("realm", "/realms", func(f *flag.FlagSet) func(map[string]bool, *apitype.Realm, string) any {
+		var forms, stores list
+		f.Var(&forms, "form", `@suffix, PREFIX\ or bare; repeatable`)
+		f.Var(&stores, "lookup", "store to look in, in order: a directory or local; a ? after it means next if unreachable")
+		name, rewrite, note := f.String("name", "", "new name"), f.String("rewrite", "{name}", "name handed to the stores, with {name} or {sent}"), f.String("text", "", "note")
+		return func(was map[string]bool, old *apitype.Realm, label string) any {
+			in := apitype.RealmFields{Rewrite: *rewrite, Forms: []config.Form{}, Lookup: []config.Lookup{}}
+			if old != nil {
+				in = old.RealmFields
+			}
+			in.Name = label
+			if was["form"] {
+				in.Forms = nil
+				for _, text := range forms {
+					in.Forms = append(in.Forms, readForm(text))
+				}
+			}
+			if was["lookup"] {
+				in.Lookup = nil
+				for _, text := range stores {
+					in.Lookup = append(in.Lookup, readLookup(text))
+				}
+			}
+			set(was, "name", &in.Name, *name)
+			set(was, "rewrite", &in.Rewrite, *rewrite)
+			set(was, "text", &in.Note, *note)
+			return in
+		}
+	}, func(r apitype.Realm) (apitype.Meta, string) { return r.Meta, r.Name }))
+}
+
+func set[T any](was map[string]bool, flag string, to *T, value T) {
+	if was[flag] {
+		*to = value
+	}
+}
+
+var passes = kind[apitype.Pass]{
+	noun: "pass", path: "/passes",
+	headings: []string{"NAME", "VLAN", "ROLE", "SESSION", "ATTRIBUTES", "GIVEN BY"},
+	row: func(p apitype.Pass) []string {
+		return []string{p.Name, p.VLAN, p.Role, seconds(p.SessionTimeout), attributes(p.Attributes), strings.Join(p.UsedBy, ", ")}
+	},
+	show: func(s *session, p apitype.Pass) {
+		s.fields([2]string{"name", p.Name}, [2]string{"vlan", p.VLAN}, [2]string{"role", p.Role}, [2]string{"session time-out", seconds(p.SessionTimeout)}, [2]string{"given by", strings.Join(p.UsedBy, ", ")}, [2]string{"note", p.Note})
+		s.say("\nReply attributes, and each as it goes over the wire:")
+		for _, r := range p.Reply {
+			s.say("  %-26s %-28s %s", r.Name, r.Value, s.paint(faint, r.Hex))
+		}
+	},
+}
+
+func seconds(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d s", n)
+}
+
+func attributes(list []config.Attribute) string {
+	var out []string
+	for _, a := range list {
+		out = append(out, a.Name+"="+a.Value)
+	}
+	return strings.Join(out, " ")
+}
+
+func passCommands() []command {
+	return slices.Concat(passes.commands(), writer("pass", "/passes", func(f *flag.FlagSet) func(map[string]bool, *apitype.Pass, string) any {
+		values := attributeFlag{}
+		f.Var(&values, "attr", "NAME=VALUE of a further standard attribute; repeatable, replaces those of the pass")
+		name, vlan, role, note := f.String("name", "", "new name"), f.String("vlan", "", "identifier from 1 to 4094, or a name"), f.String("role", "", "sent as Filter-Id"), f.String("text", "", "note")
+		timeout := f.Int("session-timeout", 0, "seconds; 0 is none")
+		return func(was map[string]bool, old *apitype.Pass, label string) any {
+			in := apitype.PassFields{Attributes: []config.Attribute{}}
+			if old != nil {
+				in = old.PassFields
+			}
+			in.Name = label
+			set(was, "attr", &in.Attributes, []config.Attribute(values))
+			set(was, "name", &in.Name, *name)
+			set(was, "vlan", &in.VLAN, *vlan)
+			set(was, "role", &in.Role, *role)
+			set(was, "session-timeout", &in.SessionTimeout, *timeout)
+			set(was, "text", &in.Note, *note)
+			return in
+		}
+	}, func(p apitype.Pass) (apitype.Meta, string) { return p.Meta, p.Name }))
+}
+
+// attributeFlag is a flag of NAME=VALUE entries whose order and repetitions matter.
+type attributeFlag []config.Attribute
+
+func (a *attributeFlag) String() string { return attributes(*a) }
+func (a *attributeFlag) Set(text string) error {
+	name, value, ok := strings.Cut(text, "=")
+	if !ok {
+		return fmt.Errorf("%q is not NAME=VALUE", text)
+	}
+	*a = append(*a, config.Attribute{Name: name, Value: value})
+	return nil
+}
+
+var lanes = kind[apitype.Lane]{
+	noun: "lane", path: "/lanes",
+	headings: []string{"#", "NAME", "WHEN", "METHODS", "REALM", "POLICIES"},
+	row: func(l apitype.Lane) []string {
+		return []string{fmt.Sprint(l.Number), l.Name, l.When, strings.Join(l.Methods, " "), l.Realm, fmt.Sprint(len(l.Policies))}
+	},
+	show: func(s *session, l apitype.Lane) {
+		s.fields([2]string{"name", l.Name}, [2]string{"when", l.When}, [2]string{"methods", strings.Join(l.Methods, ", ")}, [2]string{"realm", l.Realm}, [2]string{"reject delay", fmt.Sprintf("%d ms", l.RejectDelayMillis)}, [2]string{"note", l.Note})
+		s.say("")
+		s.policies(l)
+	},
+}
+
+func (s *session) policies(l apitype.Lane) {
+	var rows [][]string
+	for i, p := range l.Policies {
+		result := p.Pass
+		if len(p.Groups) > 0 {
+			result = fmt.Sprintf("by group, %d rows", len(p.Groups))
+		}
+		name := p.Name
+		if !p.Enabled {
+			name += " (off)"
+		}
+		rows = append(rows, []string{fmt.Sprint(i + 1), name, p.When, string(p.Outcome), result})
+		for _, g := range p.Groups {
+			rows = append(rows, []string{"", "  " + g.Group, "", "", g.Pass})
+		}
+	}
+	s.table([]string{"#", "POLICY", "WHEN", "OUTCOME", "PASS"}, rows)
+	s.warnings(l.Meta)
+}
+
+func laneCommands() []command {
+	return slices.Concat(lanes.commands(), writer("lane", "/lanes", func(f *flag.FlagSet) func(map[string]bool, *apitype.Lane, string) any {
+		var methods list
+		f.Var(&methods, "method", "method to allow, in order of preference; repeatable (pap)")
+		name, when, realm, note := f.String("name", "", "new name"), f.String("when", "always", "condition over facts of the request"), f.String("realm", "", "only names of this realm"), f.String("text", "", "note")
+		delay := f.Int("reject-delay", 1000, "milliseconds that refusals are held back")
+		return func(was map[string]bool, old *apitype.Lane, label string) any {
+			in := apitype.LaneFields{When: *when, Realm: *realm, RejectDelayMillis: *delay, Methods: []string{"pap"}, Policies: []config.Policy{}}
+			if old != nil {
+				in = old.LaneFields
+			}
+			in.Name = label
+			set(was, "method", &in.Methods, []string(methods))
+			set(was, "name", &in.Name, *name)
+			set(was, "when", &in.When, *when)
+			set(was, "realm", &in.Realm, *realm)
+			set(was, "reject-delay", &in.RejectDelayMillis, *delay)
+			set(was, "text", &in.Note, *note)
+			return in
+		}
+	}, func(l apitype.Lane) (apitype.Meta, string) { return l.Meta, l.Name }), []command{{"lane", "move", "NAME", "move a lane to another place in the order", func(f *flag.FlagSet) func(*session, []string) error {
+		to, p := f.Int("to", 1, "the new place, from 1"), publishFlags(f)
+		return func(s *session, args []string) error {
+			name, err := one(args, "lane")
+			if err != nil {
+				return err
+			}
+			return s.moveLane(name, *to, p)
+		}
+	}}})
+}
+
+func (s *session) moveLane(name string, to int, p publishing) error {
+	all, err := listAll[apitype.Lane](s, "/lanes")
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(all, func(l apitype.Lane) bool { return strings.EqualFold(l.Name, name) || l.ID == name })
+	if at < 0 {
+		return fmt.Errorf("there is no lane %q in the draft", name)
+	}
+	if to < 1 || to > len(all) {
+		return usageError(fmt.Sprintf("-to takes a place from 1 to %d", len(all)))
+	}
+	lane := all[at]
+	all = slices.Insert(slices.Delete(all, at, at+1), to-1, lane)
+	ids := []string{}
+	for _, l := range all {
+		ids = append(ids, l.ID)
+	}
+	var out apitype.Published
+	if err := s.api.Do(s.ctx, http.MethodPut, "/lane-order"+p.query(), map[string]any{"lanes": ids}, &out); err != nil {
+		return err
+	}
+	return s.print(out, func() { s.saved("lane", lane.Name, fmt.Sprintf("moved to place %d", to), out.Revision) })
+}
+
+// editPolicies reads a lane, changes its policies and writes it back.
+func (s *session) editPolicies(lane, what string, p publishing, edit func([]config.Policy) ([]config.Policy, error)) error {
+	out, err := change(s, "/lanes", lane, p, func(old apitype.Lane) (any, string, error) {
+		list, err := edit(old.Policies)
+		in := old.LaneFields
+		in.Policies = list
+		return in, old.Tag, err
+	})
+	if err != nil {
+		return err
+	}
+	s.warnings(out.Object.Meta)
+	return s.print(out, func() { s.saved("lane", out.Object.Name, what, out.Revision) })
+}
+
+func policyAt(list []config.Policy, name string) (int, error) {
+	if _, at := config.Find(list, name); at >= 0 {
+		return at, nil
+	}
+	return 0, fmt.Errorf("the lane has no policy %q", name)
+}
+
+type policyFlags struct {
+	groups              attributeFlag
+	name, when, message *string
+	pass                *string
+	refuse, on, off     *bool
+	at                  *int
+	publishing
+}
+
+func newPolicyFlags(f *flag.FlagSet) *policyFlags {
+	p := &policyFlags{}
+	f.Var(&p.groups, "group", "GROUP=PASS row of the group table; repeatable, replaces the table")
+	p.name, p.when = f.String("name", "", "new name"), f.String("when", "always", "condition")
+	p.pass = f.String("pass", "", "admit with this pass")
+	p.refuse, p.message = f.Bool("refuse", false, "refuse those that fit"), f.String("message", "", "with -refuse: text for the person")
+	p.on, p.off = f.Bool("on", false, "switch on"), f.Bool("off", false, "switch off")
+	p.at = f.Int("at", 0, "place in the order, from 1; 0 is the end, or where it is")
+	p.publishing = publishFlags(f)
+	return p
+}
+
+func (f *policyFlags) apply(was map[string]bool, p *config.Policy) {
+	set(was, "name", &p.Name, *f.name)
+	set(was, "when", &p.When, *f.when)
+	if was["pass"] {
+		p.Outcome, p.Pass, p.Groups = config.Admit, *f.pass, []config.GroupRow{}
+	}
+	if was["group"] {
+		p.Outcome, p.Pass, p.Groups = config.Admit, "", nil
+		for _, g := range f.groups {
+			p.Groups = append(p.Groups, config.GroupRow{Group: g.Name, Pass: g.Value})
+		}
+	}
+	if *f.refuse {
+		p.Outcome, p.Pass, p.Groups = config.Refusal, "", []config.GroupRow{}
+	}
+	set(was, "message", &p.Message, *f.message)
+	p.Enabled = (p.Enabled || *f.on) && !*f.off
+}
+
+// place puts a policy where -at says.
+func place(list []config.Policy, p config.Policy, at int) ([]config.Policy, error) {
+	if at < 0 || at > len(list)+1 {
+		return nil, usageError(fmt.Sprintf("-at takes a place from 1 to %d", len(list)+1))
+	}
+	if at == 0 {
+		at = len(list) + 1
+	}
+	return slices.Insert(list, at-1, p), nil
+}
+
+func policyCommands() []command {
+	two := func(args []string) error {
+		if len(args) != 2 {
+			return usageError("give a lane and a policy")
+		}
+		return nil
+	}
+	return []command{
+		{"policy", "list", "LANE", "list the policies of a lane in order", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, args []string) error {
+				name, err := one(args, "lane")
+				if err != nil {
+					return err
+				}
+				l, err := client.Get[apitype.Lane](s.ctx, s.api, "/lanes/"+url.PathEscape(name))
+				if err != nil {
+					return err
+				}
+				return s.print(l.Policies, func() { s.policies(l) })
+			}
+		}},
+		{"policy", "add", "LANE NAME", "add a policy to a lane of the draft", func(f *flag.FlagSet) func(*session, []string) error {
+			p := newPolicyFlags(f)
+			return func(s *session, args []string) error {
+				if err := two(args); err != nil {
+					return err
+				}
+				return s.editPolicies(args[0], "has a policy more", p.publishing, func(list []config.Policy) ([]config.Policy, error) {
+					policy := config.Policy{Name: args[1], Enabled: true, When: *p.when, Outcome: config.Admit, Groups: []config.GroupRow{}}
+					p.apply(given(f), &policy)
+					return place(list, policy, *p.at)
+				})
+			}
+		}},
+		{"policy", "set", "LANE NAME", "change a policy, or move it with -at", func(f *flag.FlagSet) func(*session, []string) error {
+			p := newPolicyFlags(f)
+			return func(s *session, args []string) error {
+				if err := two(args); err != nil {
+					return err
+				}
+				return s.editPolicies(args[0], "changed", p.publishing, func(list []config.Policy) ([]config.Policy, error) {
+					at, err := policyAt(list, args[1])
+					if err != nil {
+						return nil, err
+					}
+					policy := list[at]
+					p.apply(given(f), &policy)
+					if *p.at == 0 {
+						list[at] = policy
+						return list, nil
+					}
+					return place(slices.Delete(list, at, at+1), policy, *p.at)
+				})
+			}
+		}},
+		{"policy", "remove", "LANE NAME", "take a policy out of a lane", func(f *flag.FlagSet) func(*session, []string) error {
+			p := publishFlags(f)
+			return func(s *session, args []string) error {
+				if err := two(args); err != nil {
+					return err
+				}
+				return s.editPolicies(args[0], "has a policy less", p, func(list []config.Policy) ([]config.Policy, error) {
+					at, err := policyAt(list, args[1])
+					if err != nil {
+						return nil, err
+					}
+					return slices.Delete(list, at, at+1), nil
+				})
+			}
+		}},
+	}
+}

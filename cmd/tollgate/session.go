@@ -1,0 +1,340 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"golang.org/x/term"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/client"
+)
+
+// session is one run: where to print, and the service to talk to.
+type session struct {
+	ctx    context.Context
+	in     io.Reader
+	out    io.Writer
+	err    io.Writer
+	api    *client.Client
+	json   bool
+	colour bool
+}
+
+// kept is what sign-in keeps in the user's configuration directory.
+type kept struct {
+	URL   string `json:"url"`
+	Token string `json:"token"`
+}
+
+func keptPath() (string, error) {
+	dir, err := os.UserConfigDir()
+	return filepath.Join(dir, "tollgate", "sign-in.json"), err
+}
+
+func newSession(ctx context.Context, in io.Reader, out, errOut io.Writer) *session {
+	s := &session{ctx: ctx, in: in, out: out, err: errOut, api: &client.Client{URL: "http://127.0.0.1:8440"}}
+	if path, err := keptPath(); err == nil {
+		var k kept
+		if text, err := os.ReadFile(path); err == nil && json.Unmarshal(text, &k) == nil {
+			s.api.URL, s.api.Token = k.URL, k.Token
+		}
+	}
+	if v := os.Getenv("TOLLGATE_URL"); v != "" {
+		s.api.URL = v
+	}
+	if v := os.Getenv("TOLLGATE_TOKEN"); v != "" {
+		s.api.Token = v
+	}
+	if f, ok := out.(*os.File); ok {
+		s.colour = term.IsTerminal(int(f.Fd())) && os.Getenv("NO_COLOR") == ""
+	}
+	return s
+}
+
+// print writes a value as JSON if that was asked for, or else calls the function for people.
+func (s *session) print(value any, people func()) error {
+	if !s.json {
+		people()
+		return nil
+	}
+	e := json.NewEncoder(s.out)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(value)
+}
+
+func (s *session) say(format string, args ...any) { fmt.Fprintf(s.out, format+"\n", args...) }
+
+const (
+	green = "\x1b[32m"
+	red   = "\x1b[31m"
+	faint = "\x1b[2m"
+	bold  = "\x1b[1m"
+	plain = "\x1b[0m"
+)
+
+func (s *session) paint(colour, text string) string {
+	if !s.colour {
+		return text
+	}
+	return colour + text + plain
+}
+
+// verdict writes a verdict as glyph and word: the bar raised or lowered.
+func (s *session) verdict(v string) string {
+	if v == "admitted" {
+		return s.paint(green, "/ admitted")
+	}
+	return s.paint(red, "- refused ")
+}
+
+// width is how wide output may get.
+const width = 100
+
+// table prints rows under headings in columns; the last column is cut to the width.
+func (s *session) table(headings []string, rows [][]string) {
+	if len(rows) == 0 {
+		s.say("None.")
+		return
+	}
+	size := make([]int, len(headings))
+	for _, row := range append([][]string{headings}, rows...) {
+		for i, cell := range row {
+			size[i] = max(size[i], len([]rune(cell)))
+		}
+	}
+	total := 2 * (len(size) - 1)
+	for _, n := range size {
+		total += n
+	}
+	for total > width { // the widest columns give way
+		widest := 0
+		for i := range size {
+			if size[i] > size[widest] {
+				widest = i
+			}
+		}
+		size[widest]--
+		total--
+	}
+	for n, row := range append([][]string{headings}, rows...) {
+		var b strings.Builder
+		for i, cell := range row {
+			runes := []rune(cell)
+			if len(runes) > size[i] {
+				runes = append(runes[:max(0, size[i]-3)], []rune("...")[:min(3, size[i])]...)
+			}
+			b.WriteString(string(runes))
+			if i < len(row)-1 {
+				b.WriteString(strings.Repeat(" ", size[i]-len(runes)+2))
+			}
+		}
+		line := strings.TrimRight(b.String(), " ")
+		if n == 0 {
+			line = s.paint(faint, line)
+		}
+		s.say("%s", line)
+	}
+}
+
+// one returns the only argument.
+func one(args []string, what string) (string, error) {
+	if len(args) != 1 {
+		return "", usageError("give one " + what)
+	}
+	return args[0], nil
+}
+
+func accessCommands() []command {
+	return []command{
+		{"sign-in", "", "", "sign in to a service and keep a token", func(f *flag.FlagSet) func(*session, []string) error {
+			name := f.String("name", "", "name of the operator")
+			return func(s *session, _ []string) error { return s.signIn(*name) }
+		}},
+		{"sign-out", "", "", "end the token that sign-in kept", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, _ []string) error {
+				if err := s.api.Do(s.ctx, http.MethodPost, "/sign-out", nil, nil); err != nil {
+					return err
+				}
+				if path, err := keptPath(); err == nil {
+					os.Remove(path)
+				}
+				return s.print(struct{}{}, func() { s.say("Signed out.") })
+			}
+		}},
+		{"status", "", "", "what is running, and what needs attention", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, _ []string) error {
+				about, err := client.Get[apitype.About](s.ctx, s.api, "/about")
+				if err != nil {
+					return err
+				}
+				now, err := client.Get[apitype.Now](s.ctx, s.api, "/now")
+				if err != nil {
+					return err
+				}
+				return s.print(now, func() { s.status(about, now) })
+			}
+		}},
+		{"operator", "list", "", "list the operators", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, _ []string) error {
+				list, err := client.All[apitype.Operator](s.ctx, s.api, "/operators", nil)
+				if err != nil {
+					return err
+				}
+				return s.print(list, func() {
+					var rows [][]string
+					for _, o := range list {
+						rows = append(rows, []string{o.Name, o.Created.Local().Format("2006-01-02 15:04"), o.ID})
+					}
+					s.table([]string{"NAME", "SINCE", "ID"}, rows)
+				})
+			}
+		}},
+		{"operator", "add", "NAME", "add an operator; the password is asked for", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, args []string) error {
+				name, err := one(args, "name")
+				if err != nil {
+					return err
+				}
+				password, err := s.secret("Password of " + name)
+				if err != nil {
+					return err
+				}
+				if err := s.api.Do(s.ctx, http.MethodPost, "/operators", apitype.OperatorInput{Name: name, Password: password}, nil); err != nil {
+					return err
+				}
+				return s.print(struct{}{}, func() { s.say("Operator %s may sign in.", name) })
+			}
+		}},
+		{"token", "list", "", "list the tokens", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, _ []string) error {
+				list, err := client.All[apitype.Token](s.ctx, s.api, "/tokens", nil)
+				if err != nil {
+					return err
+				}
+				return s.print(list, func() {
+					var rows [][]string
+					for _, t := range list {
+						rows = append(rows, []string{t.ID, t.Name, t.Operator, t.Used.Local().Format("2006-01-02 15:04")})
+					}
+					s.table([]string{"ID", "NAME", "OPERATOR", "LAST USED"}, rows)
+				})
+			}
+		}},
+		{"token", "add", "NAME", "make a token, shown once", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, args []string) error {
+				name, err := one(args, "name that says what the token is for")
+				if err != nil {
+					return err
+				}
+				var out apitype.SignedIn
+				if err := s.api.Do(s.ctx, http.MethodPost, "/tokens", map[string]string{"name": name}, &out); err != nil {
+					return err
+				}
+				return s.print(out, func() { s.say("%s", out.Token) })
+			}
+		}},
+		{"token", "remove", "ID", "end a token", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, args []string) error {
+				id, err := one(args, "token ID")
+				if err != nil {
+					return err
+				}
+				if err := s.api.Do(s.ctx, http.MethodDelete, "/tokens/"+url.PathEscape(id), nil, nil); err != nil {
+					return err
+				}
+				return s.print(struct{}{}, func() { s.say("The token has ended.") })
+			}
+		}},
+	}
+}
+
+func (s *session) status(about apitype.About, now apitype.Now) {
+	s.say("Tollgate Key %s, revision %d, %d changes in the draft, signed in as %s", about.Version, about.Revision, about.Changes, about.Operator)
+	s.say("The last hour: %d admitted, %d refused, %d discarded; median %.1f ms", now.Admitted, now.Refused, now.Dropped, float64(now.MedianMicros)/1000)
+	if len(now.Attention) == 0 {
+		s.say("Nothing needs you.")
+		return
+	}
+	s.say("\nNeeds you:")
+	for _, a := range now.Attention {
+		s.say("  %s", s.paint(bold, a.Title))
+		for _, line := range wrap(a.Text, width-4) {
+			s.say("    %s", line)
+		}
+	}
+}
+
+// wrap breaks a text into lines.
+func wrap(text string, n int) []string {
+	var out []string
+	line := ""
+	for _, word := range strings.Fields(text) {
+		if line != "" && len([]rune(line))+1+len([]rune(word)) > n {
+			out, line = append(out, line), ""
+		}
+		if line != "" {
+			line += " "
+		}
+		line += word
+	}
+	return append(out, line)
+}
+
+// secret asks for a secret without showing it, or reads a line if the input is no terminal.
+func (s *session) secret(what string) (string, error) {
+	if f, ok := s.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		fmt.Fprint(s.err, what+": ")
+		text, err := term.ReadPassword(int(f.Fd()))
+		fmt.Fprintln(s.err)
+		return string(text), err
+	}
+	return s.line(what)
+}
+
+func (s *session) line(what string) (string, error) {
+	text, err := bufio.NewReader(io.LimitReader(s.in, 4096)).ReadString('\n')
+	if err != nil && text == "" {
+		return "", fmt.Errorf("%s is missing on the standard input", strings.ToLower(what))
+	}
+	return strings.TrimRight(text, "\r\n"), nil
+}
+
+func (s *session) signIn(name string) error {
+	if name == "" {
+		return usageError("give the name of the operator with -name")
+	}
+	password, err := s.secret("Password")
+	if err != nil {
+		return err
+	}
+	host, _ := os.Hostname()
+	var out apitype.SignedIn
+	s.api.Token = ""
+	if err := s.api.Do(s.ctx, http.MethodPost, "/sign-in", apitype.SignInInput{Name: name, Password: password, TokenName: fmt.Sprintf("%s, %s", host, time.Now().Format("2006-01-02"))}, &out); err != nil {
+		return err
+	}
+	path, err := keptPath()
+	if err == nil {
+		err = os.MkdirAll(filepath.Dir(path), 0o700)
+	}
+	if err == nil {
+		text, _ := json.Marshal(kept{s.api.URL, out.Token})
+		err = os.WriteFile(path, text, 0o600)
+	}
+	if err != nil {
+		return fmt.Errorf("keeping the token: %w", err)
+	}
+	return s.print(map[string]string{"operator": out.Operator, "file": path}, func() { s.say("Signed in as %s at %s. The token is kept in %s.", out.Operator, s.api.URL, path) })
+}
