@@ -125,7 +125,7 @@ func lookup(name string) (field *Field, key string) {
 
 // suggest returns the field whose name is closest, "" if none is close.
 func suggest(name string) string {
-	best, dist := "", 4
+	best, dist := "", min(4, 1+len(name)/2)
 	for i := range fields {
 		if d := distance(strings.ToLower(name), fields[i].Name); d < dist {
 			best, dist = fields[i].Name, d

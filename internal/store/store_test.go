@@ -1,0 +1,148 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"testing"
+	"time"
+
+	"tollgate.example/key/internal/ident"
+)
+
+func open(t testing.TB) *Store {
+	t.Helper()
+	s, err := Open(context.Background(), t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+func TestAttemptsAreWrittenAndFiltered(t *testing.T) {
+	s, ids, ctx := open(t), ident.NewSource(0), context.Background()
+	written := 0
+	w := s.NewWriter(func(batch []*Attempt) { written += len(batch) })
+	begun := time.Now().Add(-time.Hour)
+	for i := range 1000 {
+		verdict := "admitted"
+		if i%4 == 0 {
+			verdict = "refused"
+		}
+		w.Add(&Attempt{ID: ids.New(begun.Add(time.Duration(i) * time.Second)), Verdict: verdict, Reason: "ok", Client: fmt.Sprintf("switch-%d", i%3), Who: fmt.Sprintf("user%d", i%50), Sent: fmt.Sprintf("LANTERN\\User%d", i%50),
+			Display: "Person 50%_x", MAC: fmt.Sprintf("00-00-5E-00-53-%02X", i%100), Facts: []byte(`{"sent":"x"}`)})
+	}
+	w.Flush(ctx)
+	if written != 1000 || w.Lost() != 0 {
+		t.Fatalf("%d written, %d lost", written, w.Lost())
+	}
+	cases := []struct {
+		name string
+		f    Filter
+		n    int
+	}{
+		{"all", Filter{}, 1000}, {"user", Filter{User: "USER7"}, 20}, {"pattern", Filter{User: "user4*"}, 220}, {"percent is no wildcard", Filter{User: "user%"}, 0}, {"verdict", Filter{Verdict: "refused"}, 250},
+		{"MAC", Filter{MAC: "00-00-5E-00-53-07"}, 10}, {"client", Filter{Client: "switch-1"}, 333}, {"text", Filter{Text: "antern\\user1"}, 220}, {"text with wildcards of SQL", Filter{Text: "50%_"}, 1000}, {"nothing", Filter{Text: "zzz"}, 0},
+		{"since", Filter{Since: begun.Add(990 * time.Second)}, 10}, {"until", Filter{Until: begun.Add(10 * time.Second)}, 10}, {"hostile", Filter{User: "' OR 1=1 --"}, 0},
+	}
+	for _, c := range cases {
+		c.f.Limit = 2000
+		got, err := s.Attempts(ctx, c.f)
+		if err != nil || len(got) != c.n {
+			t.Errorf("%s: %d, %v; wanted %d", c.name, len(got), err, c.n)
+		}
+	}
+	first, _ := s.Attempts(ctx, Filter{Limit: 10})
+	second, _ := s.Attempts(ctx, Filter{Limit: 10, Before: first[9].ID})
+	if second[0].ID >= first[9].ID {
+		t.Error("the second page overlaps the first")
+	}
+	newer, _ := s.Attempts(ctx, Filter{Limit: 5, After: first[9].ID})
+	if len(newer) != 5 || newer[0].ID != first[8].ID {
+		t.Errorf("after the cursor come %v", newer)
+	}
+	one, err := s.Attempt(ctx, first[0].ID)
+	if err != nil || string(one.Facts) != `{"sent":"x"}` {
+		t.Errorf("one attempt: %s, %v", one.Facts, err)
+	}
+	if _, err := s.Attempt(ctx, 1); !errors.Is(err, ErrNotFound) {
+		t.Errorf("a missing attempt gives %v", err)
+	}
+	minutes, err := s.CountByMinute(ctx, begun)
+	total := 0
+	for _, m := range minutes {
+		total += m.Admitted + m.Refused
+	}
+	if err != nil || total != 1000 || minutes[0].Minute != begun.Unix()/60 {
+		t.Errorf("%d counted by minute from %d, %v", total, minutes[0].Minute, err)
+	}
+	if n, err := s.RemoveAttempts(ctx, begun.Add(100*time.Second), 60); err != nil || n != 60 {
+		t.Errorf("removed %d, %v", n, err)
+	}
+	w.Close()
+}
+
+func TestPublishIsAllOrNothing(t *testing.T) {
+	s, ctx := open(t), context.Background()
+	d := Draft{At: 1, Operator: "o.brandt", Config: []byte("{}"), Authors: []byte("{}")}
+	r := Revision{Number: 1, At: 1, Operator: "o.brandt", Note: "first", Changes: []byte("[]"), Config: []byte("{}")}
+	if err := s.Publish(ctx, r, d); err != nil {
+		t.Fatal(err)
+	}
+	d.Operator = "somebody else"
+	if err := s.Publish(ctx, r, d); err == nil {
+		t.Fatal("a revision is overwritten")
+	}
+	if got, err := s.Draft(ctx); err != nil || got.Operator != "o.brandt" {
+		t.Errorf("the draft of a failed publish stayed: %+v, %v", got, err)
+	}
+	if got, err := s.Revision(ctx, 0); err != nil || got.Number != 1 || got.Note != "first" {
+		t.Errorf("newest %+v, %v", got, err)
+	}
+	if _, err := s.Revision(ctx, 7); !errors.Is(err, ErrNotFound) {
+		t.Errorf("a missing revision gives %v", err)
+	}
+}
+
+func TestOperators(t *testing.T) {
+	s, ctx := open(t), context.Background()
+	if err := s.AddOperator(ctx, Operator{ID: "1", Name: "o.brandt", Hash: "h"}, true); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.AddOperator(ctx, Operator{ID: "2", Name: "x", Hash: "h"}, true); !errors.Is(err, ErrTaken) {
+		t.Errorf("a second first operator gives %v", err)
+	}
+	if err := s.AddOperator(ctx, Operator{ID: "2", Name: "O.Brandt", Hash: "h"}, false); !errors.Is(err, ErrTaken) {
+		t.Errorf("the same name gives %v", err)
+	}
+	if err := s.RemoveOperator(ctx, "1"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("the last operator is removed: %v", err)
+	}
+	if err := s.AddKey(ctx, Key{ID: "k", Kind: "token", Hash: []byte("h"), Operator: "1"}); err != nil {
+		t.Fatal(err)
+	}
+	s.AddOperator(ctx, Operator{ID: "3", Name: "n", Hash: "h"}, false)
+	if err := s.RemoveOperator(ctx, "1"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.KeyByHash(ctx, []byte("h")); !errors.Is(err, ErrNotFound) {
+		t.Errorf("the token of a removed operator lives on: %v", err)
+	}
+}
+
+func BenchmarkWriter(b *testing.B) {
+	s, ids := open(b), ident.NewSource(0)
+	w := s.NewWriter(nil)
+	facts := make([]byte, 600)
+	for i := range b.N {
+		for len(w.queue) > queueSize-10 {
+			time.Sleep(time.Millisecond)
+		}
+		w.Add(&Attempt{ID: ids.New(time.Now()), Verdict: "admitted", Reason: "ok", Client: "np-switch-1", Who: fmt.Sprintf("user%d", i%5000), Sent: "user", MAC: fmt.Sprintf("00-00-5E-00-%02X-%02X", i>>8&255, i&255), Facts: facts})
+	}
+	w.Close()
+	if w.Lost() > 0 {
+		b.Fatalf("%d lost", w.Lost())
+	}
+}
