@@ -14,6 +14,7 @@ import (
 	"tollgate.example/key/internal/contact"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/pass"
+	"tollgate.example/key/internal/revision"
 	"tollgate.example/key/internal/seal"
 )
 
@@ -215,7 +216,7 @@ func (s *server) laneOrder() {
 		Body order
 	}) (*body[apitype.Published], error) {
 		moved := ""
-		err := s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config) (string, error) {
+		err := s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config, _ revision.Authors) (string, error) {
 			out := make([]config.Lane, 0, len(c.Lanes))
 			for i, id := range in.Body.Lanes {
 				lane, at := config.Find(c.Lanes, id)

@@ -74,7 +74,7 @@ func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In
 		Body In
 	}) (*tagged[apitype.Saved[Out]], error) {
 		id := s.IDs.New(time.Now()).String()
-		return save(ctx, s, &k, id, in.PublishInput, func(c *config.Config) (string, error) {
+		return save(ctx, s, &k, id, in.PublishInput, func(c *config.Config, _ revision.Authors) (string, error) {
 			list := k.list(c)
 			var object T
 			P(&object).SetIdent(id)
@@ -94,12 +94,12 @@ func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In
 			return nil, problem(http.StatusNotFound, fmt.Sprintf("there is no %s %q in the draft", k.name, in.Ref), "")
 		}
 		id := object.Ident()
-		return save(ctx, s, &k, id, in.PublishInput, func(c *config.Config) (string, error) {
+		return save(ctx, s, &k, id, in.PublishInput, func(c *config.Config, authors revision.Authors) (string, error) {
 			target, at := config.Find[T, P](*k.list(c), id)
 			if at < 0 {
 				return "", problem(http.StatusNotFound, fmt.Sprintf("the %s was removed meanwhile", k.name), "")
 			}
-			if err := match(s, k.name, in.IfMatch, target, id); err != nil {
+			if err := match(authors, k.name, in.IfMatch, target, id); err != nil {
 				return "", err
 			}
 			before := target.Label()
@@ -116,14 +116,14 @@ func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In
 		PublishInput
 	}) (*body[apitype.Published], error) {
 		id := ""
-		err := s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config) (string, error) {
+		err := s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config, authors revision.Authors) (string, error) {
 			list := k.list(c)
 			object, at := config.Find[T, P](*list, in.Ref)
 			if at < 0 {
 				return "", problem(http.StatusNotFound, fmt.Sprintf("there is no %s %q in the draft", k.name, in.Ref), "")
 			}
 			id = object.Ident()
-			if err := match(s, k.name, in.IfMatch, object, id); err != nil {
+			if err := match(authors, k.name, in.IfMatch, object, id); err != nil {
 				return "", err
 			}
 			*list = slices.Delete(*list, at, at+1)
@@ -138,7 +138,7 @@ func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In
 }
 
 // match compares the tag that the caller read with the object as it is, so that nobody overwrites unknowingly.
-func match(s *server, kind, given string, object any, id string) error {
+func match(authors revision.Authors, kind, given string, object any, id string) error {
 	if given == "*" {
 		return nil
 	}
@@ -149,16 +149,16 @@ func match(s *server, kind, given string, object any, id string) error {
 		return nil
 	}
 	by := ""
-	if a, ok := s.Revisions.Author(id); ok {
+	if a, ok := authors(id); ok {
 		by = fmt.Sprintf(" by %s at %s", a.Operator, a.At.Format("15:04:05"))
 	}
 	return problem(http.StatusPreconditionFailed, fmt.Sprintf("the %s was changed meanwhile%s", kind, by), "Read it again and repeat your change.")
 }
 
-func save[T any, P config.Object[T], In, Out any](ctx context.Context, s *server, k *kind[T, P, In, Out], id string, p PublishInput, change func(*config.Config) (string, error)) (*tagged[apitype.Saved[Out]], error) {
+func save[T any, P config.Object[T], In, Out any](ctx context.Context, s *server, k *kind[T, P, In, Out], id string, p PublishInput, change func(*config.Config, revision.Authors) (string, error)) (*tagged[apitype.Saved[Out]], error) {
 	var out apitype.Saved[Out]
-	err := s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config) (string, error) {
-		secret, err := change(c)
+	err := s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config, authors revision.Authors) (string, error) {
+		secret, err := change(c, authors)
 		out.Secret = secret
 		return id, err
 	})

@@ -136,10 +136,18 @@ func (d *Directory) Serve(address string, secure bool) error {
 	return fmt.Errorf("the stand-in directory did not start on %s", address)
 }
 
-// Close ends all listening.
+// Close ends all listening. It waits only a moment for those who keep idle connections.
 func (d *Directory) Close() {
 	for _, s := range d.servers {
-		s.Stop()
+		ended := make(chan struct{})
+		go func() {
+			defer close(ended)
+			s.Stop()
+		}()
+		select {
+		case <-ended:
+		case <-time.After(200 * time.Millisecond):
+		}
 	}
 }
 

@@ -160,13 +160,19 @@ func (k *Keeper) Author(id string) (Author, bool) {
 	return a, ok
 }
 
+// Authors tells who changed an object of the draft last.
+type Authors func(id string) (Author, bool)
+
 // Edit changes one object of the draft. The function works on a copy; its error, or a fault in the object with the
-// ID that it returns, leaves the draft as it was.
-func (k *Keeper) Edit(ctx context.Context, operator string, change func(*config.Config) (id string, err error)) error {
+// ID that it returns, leaves the draft as it was. It must not call the keeper.
+func (k *Keeper) Edit(ctx context.Context, operator string, change func(*config.Config, Authors) (id string, err error)) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	next := k.draft.Clone()
-	id, err := change(&next)
+	id, err := change(&next, func(id string) (Author, bool) {
+		a, ok := k.authors[id]
+		return a, ok
+	})
 	if err != nil {
 		return err
 	}

@@ -49,7 +49,7 @@ func TestCommandLineFromNothing(t *testing.T) {
 	w.attempts("", 4)
 	w.wants(0, []string{"attempt", "list"}, "s.lodge", "refused", "ticketing, VLAN 20")
 	w.wants(0, []string{"attempt", "list", "-user", "S.LODGE", "-verdict", "admitted"}, "admitted")
-	w.wants(0, []string{"attempt", "explain"}, "account is disabled", "X Directory", "remedy")
+	w.wants(0, []string{"attempt", "explain"}, "is disabled in LANTERN", "X Directory", "found   person.disabled", "remedy")
 	w.wants(0, []string{"status"}, "revision 1", "signed in as o.brandt")
 	out := w.wants(0, []string{"attempt", "list", "-json", "-limit", "1"})
 	var list []map[string]any
@@ -71,7 +71,7 @@ func TestCommandLineOrdersAndEdits(t *testing.T) {
 	w.wants(0, []string{"lane", "add", "Rest", "-realm", "here"})
 	w.wants(0, []string{"lane", "move", "Rest", "-to", "1"}, "moved to place 1", "draft")
 	w.wants(0, []string{"lane", "list"}, "1  Rest", "2  Wired")
-	w.wants(0, []string{"draft", "diff"}, `moved lane`)
+	w.wants(0, []string{"draft", "diff"}, "place 1 of 2")
 	w.wants(2, []string{"lane", "move", "Rest", "-to", "9"}, "from 1 to 2")
 	w.wants(1, []string{"policy", "set", "Wired", "Nobody"}, `no policy "Nobody"`)
 	w.wants(1, []string{"policy", "add", "Wired", "Bad", "-when", "grup is x", "-pass", "crew"}, "column 1", "Did you mean group?")

@@ -43,7 +43,11 @@ func diffList[T any, P Object[T]](kind string, from, to []T, ordered bool) []Cha
 		kept[p.Ident()] = i
 		at, was := old[p.Ident()]
 		if !was {
-			out = append(out, Change{kind, p.Label(), p.Ident(), "added", describe(p)})
+			lines := describe(p)
+			if ordered {
+				lines = append(lines, fmt.Sprintf("place %d of %d", i+1, len(to)))
+			}
+			out = append(out, Change{kind, p.Label(), p.Ident(), "added", lines})
 			continue
 		}
 		if reflect.DeepEqual(from[at], to[i]) { // most of ten thousand objects; writing them out would take longer

@@ -238,7 +238,7 @@ func (p *Plan) fillDirectory(s *Station, f *facts.Facts, d *Decision) {
 		s.Value = f.Person.Store
 		s.Wanted, s.Found = d.Name, f.Person.ID
 		if f.Person.State != reason.OK {
-			s.Wanted, s.Found = "an account that may sign in", f.CredentialDetail
+			s.Wanted, s.Found = "an account that may sign in", string(f.Person.State)
 		}
 		return
 	}
