@@ -64,7 +64,7 @@ func explain(err error, mode config.TLSMode, server string) (detail, remedy stri
 		if mode == config.StartTLS {
 			return server + " does not offer StartTLS: " + message(err), "Use ldaps (port 636), or give the server a certificate."
 		}
-	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.ErrUnexpectedEOF):
+	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.ErrUnexpectedEOF), strings.HasSuffix(err.Error(), "EOF"):
 		return server + " closed the connection", portHint(mode)
 	}
 	var timeout net.Error

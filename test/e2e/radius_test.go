@@ -98,7 +98,10 @@ func TestWhatIsDiscardedIsSeen(t *testing.T) {
 	}
 	send(func(r *peer.Request) { r.Unsigned = true })
 	w.contact(loopback, "no-message-authenticator")
-	send(func(r *peer.Request) { r.Attributes = append(r.Attributes, peer.Attribute{Name: "EAP-Message", Value: "0x0201"}); r.Unsigned = true })
+	send(func(r *peer.Request) {
+		r.Attributes = append(r.Attributes, peer.Attribute{Name: "EAP-Message", Value: "0x0201"})
+		r.Unsigned = true
+	})
 	stranger, off := netip.MustParseAddr("127.0.0.7"), netip.MustParseAddr("127.0.0.9")
 	send(func(r *peer.Request) { r.From = stranger })
 	if c := w.contact(stranger, "unknown-client"); c.Client != "" {

@@ -4,6 +4,7 @@ package e2e
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"log/slog"
 	"net"
@@ -269,6 +270,22 @@ func (w *world) wants(code int, args []string, texts ...string) string {
 		if !strings.Contains(out, text) {
 			w.t.Errorf("tollgate %s says\n%s\nwhich does not hold %q", strings.Join(args, " "), out, text)
 		}
+	}
+	return out
+}
+
+// stream posts to a call that answers with events and returns them.
+func (w *world) stream(path string, in any) []map[string]any {
+	w.t.Helper()
+	var out []map[string]any
+	if err := w.api.Stream(context.Background(), http.MethodPost, path, in, func(e client.Event) bool {
+		var v map[string]any
+		if json.Unmarshal(e.Data, &v) == nil {
+			out = append(out, v)
+		}
+		return true
+	}); err != nil {
+		w.t.Fatal(err)
 	}
 	return out
 }

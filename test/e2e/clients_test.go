@@ -1,0 +1,140 @@
+package e2e
+
+import (
+	"fmt"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// perl signs in by PAP as a client program of another author does, and prints code and attributes.
+const perl = `
+use Authen::Radius;
+my ($host, $secret, $user, $password) = @ARGV;
+my $r = Authen::Radius->new(Host => $host, Secret => $secret, TimeOut => 3, Rfc3579MessageAuth => $ENV{SIGN}) or die "new: " . Authen::Radius->strerror;
+$r->clear_attributes;
+$r->add_attributes({Name => 1, Value => $user, Type => 'string'}, {Name => 2, Value => $password, Type => 'string'}, {Name => 61, Value => 15, Type => 'integer'},
+  {Name => 33, Value => 'through-a-proxy', Type => 'string'});
+$r->send_packet(ACCESS_REQUEST) or die "send: " . $r->strerror;
+my $code = $r->recv_packet();
+die "receive: " . $r->strerror unless defined $code;
+print "code $code\n";
+for my $a ($r->get_attributes) { print "$a->{Code}=", unpack('H*', $a->{RawValue}), "\n" }
+`
+
+func TestPerlClient(t *testing.T) {
+	need(t, "perl", "/usr/share/perl5/Authen/Radius.pm")
+	w := start(t)
+	w.basic("off", "127.0.0.1")
+	run := func(password, sign string) string {
+		cmd := exec.Command("perl", "-e", perl, w.radius, secret, "k.nance", password)
+		cmd.Env = append(os.Environ(), "SIGN="+sign)
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			t.Fatalf("%v\n%s", err, out)
+		}
+		return string(out)
+	}
+	for _, sign := range []string{"0", "1"} {
+		out := run("gangway-and-rope", sign)
+		for _, want := range []string{"code 2\n", "64=0000000d", "65=00000006", "81=3330", "27=00000e10", "11=63726577", "33=" + fmt.Sprintf("%x", "through-a-proxy")} {
+			if !strings.Contains(out, want) {
+				t.Errorf("signed %s: %q is missing in\n%s", sign, want, out)
+			}
+		}
+		if lines := strings.Split(out, "\n"); !strings.HasPrefix(lines[1], "80=") {
+			t.Errorf("signed %s: Message-Authenticator is not the first attribute:\n%s", sign, out)
+		}
+	}
+	if out := run("wrong", "1"); !strings.Contains(out, "code 3\n") {
+		t.Errorf("a wrong password gives\n%s", out)
+	}
+	long := strings.Repeat("a long password ", 8)
+	w.account("long", long, "Crew")
+	if out := run(long[:100], "1"); !strings.Contains(out, "code 3") {
+		t.Errorf("part of a long password gives\n%s", out)
+	}
+}
+
+func TestPAMClient(t *testing.T) {
+	need(t, "pamtester")
+	modules, _ := filepath.Glob("/*lib*/*/security/pam_radius_auth.so")
+	more, _ := filepath.Glob("/usr/lib/*/security/pam_radius_auth.so")
+	if modules = append(modules, more...); len(modules) == 0 {
+		need(t, "/usr/lib/security/pam_radius_auth.so")
+	}
+	if os.Getuid() != 0 {
+		t.Skip("a PAM service is defined in /etc/pam.d, which needs root")
+	}
+	w := start(t)
+	w.basic("off", "127.0.0.1")
+	w.wants(0, []string{"lane", "set", "Wired", "-when", "always", "-publish"})
+	conf, service := filepath.Join(t.TempDir(), "servers"), fmt.Sprintf("tollgate-test-%d", os.Getpid())
+	os.WriteFile(conf, []byte(fmt.Sprintf("%s %s 3\n", w.radius, secret)), 0o600)
+	path := "/etc/pam.d/" + service
+	if err := os.WriteFile(path, []byte(fmt.Sprintf("auth required pam_radius_auth.so conf=%s\naccount required pam_permit.so\n", conf)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	defer os.Remove(path)
+	for password, want := range map[string]string{"gangway-and-rope": "successfully authenticated", "wrong": "Authentication failure"} {
+		cmd := exec.Command("pamtester", service, "k.nance", "authenticate")
+		cmd.Stdin = strings.NewReader(password + "\n")
+		out, _ := cmd.CombinedOutput()
+		if !strings.Contains(string(out), want) {
+			t.Errorf("%s: %s", password, out)
+		}
+	}
+	a := w.attempts("user=k.nance&verdict=admitted", 1)[0]
+	if a.Client != "np-switch-1" {
+		t.Errorf("recorded %+v", a)
+	}
+}
+
+// TestDecoderFindsNothingWrong captures traffic and has an independent decoder check every packet and authenticator.
+func TestDecoderFindsNothingWrong(t *testing.T) {
+	need(t, "tshark")
+	if os.Getuid() != 0 {
+		t.Skip("capturing needs root")
+	}
+	w := start(t)
+	w.basic("off", "127.0.0.1")
+	port := netip.MustParseAddrPort(w.radius).Port()
+	file := filepath.Join(t.TempDir(), "traffic.pcapng")
+	capture := exec.Command("tshark", "-q", "-i", "lo", "-f", fmt.Sprintf("udp port %d", port), "-w", file)
+	if err := capture.Start(); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(2500 * time.Millisecond)
+	w.wants(0, []string{"pass", "set", "crew", "-attr", "Idle-Timeout=900", "-attr", "Vendor-Specific=32473:1:0x0a0b", "-attr", "Class=crew", "-attr", "Framed-IPv6-Prefix=2001:db8:7::/64",
+		"-attr", "Framed-IP-Address=192.0.2.77", "-attr", "Reply-Message=Welcome aboard", "-attr", "Tunnel-Assignment-ID=3:deck", "-publish"})
+	w.ask(nil)
+	w.wants(0, []string{"try", "-status", "-secret", secret, w.radius})
+	w.wants(1, []string{"try", "-secret", secret, "-user", "nobody", "-password", "x", "-attr", "NAS-Port-Type=Ethernet", w.radius})
+	w.wants(0, []string{"try", "-unsigned", "-secret", secret, "-user", "k.nance", "-password", "gangway-and-rope", "-attr", "NAS-Port-Type=Ethernet", w.radius}, "Vendor-Specific", "32473:1:0x0a0b")
+	time.Sleep(time.Second)
+	capture.Process.Signal(os.Interrupt)
+	capture.Wait()
+	read := func(filter string) string {
+		out, err := exec.Command("tshark", "-r", file, "-d", fmt.Sprintf("udp.port==%d,radius", port), "-o", "radius.shared_secret:"+secret, "-o", "radius.validate_authenticator:TRUE", "-Y", filter, "-V").Output()
+		if err != nil {
+			t.Fatalf("tshark: %v", err)
+		}
+		return string(out)
+	}
+	all := read("radius")
+	if n := strings.Count(all, "RADIUS Protocol"); n != 8 {
+		t.Errorf("%d packets were captured, wanted 8", n)
+	}
+	for _, want := range []string{"Tunnel-Private-Group-Id", "Idle-Timeout", "2001:db8:7::/64", "Status-Server", "Access-Reject"} {
+		if !strings.Contains(all, want) {
+			t.Errorf("the decoder does not see %s", want)
+		}
+	}
+	if wrong := read("radius.authenticator.invalid==1 or _ws.malformed or _ws.expert.severity >= 6291456"); wrong != "" {
+		t.Errorf("the decoder finds wrong:\n%s", wrong)
+	}
+}
