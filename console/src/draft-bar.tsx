@@ -37,7 +37,7 @@ export function DraftBar() {
     },
     onSettled: () => queries.invalidateQueries(),
   });
-  const discard = useMutation({ mutationFn: () => api.DELETE("/draft"), onSuccess: () => setReading(false), onSettled: () => queries.invalidateQueries() });
+  const discard = useMutation({ mutationFn: () => api.DELETE("/draft"), onSuccess: () => location.reload() }); // open forms show what was discarded
   if (!draft.data) return null;
   const { changes, problems, revision } = draft.data;
   if (changes.length === 0) {

@@ -20,7 +20,7 @@ export function useObjects<K extends Kind>(kind: K, q = "", refresh: number | fa
 }
 
 export function useObject<K extends Kind>(kind: K, id: string) {
-  return useQuery({ queryKey: [kind, "one", id], queryFn: () => call<ObjectOf[K]>("GET", `/${kind}/${encodeURIComponent(id)}`), enabled: id !== "new" });
+  return useQuery({ queryKey: [kind, "one", id], queryFn: () => call<ObjectOf[K]>("GET", `/${kind}/${encodeURIComponent(id)}`), enabled: id !== "new", gcTime: 0 });
 }
 
 /** Saves an object into the draft, or publishes it at once. */

@@ -65,7 +65,7 @@ export function ClientPage() {
   const one = useObject("clients", id);
   if (id === "new") return <ClientForm />;
   if (!one.data) return <><PageHead title="Client" /><Failure error={one.error} /></>;
-  return <ClientForm key={one.data.tag} client={one.data} />;
+  return <ClientForm key={one.data.id} client={one.data} />;
 }
 
 const blank = { name: "", enabled: true, addresses: [] as string[], messageAuthenticator: "require", tags: {} as Record<string, string>, note: "" };

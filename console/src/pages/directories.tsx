@@ -38,7 +38,7 @@ export function DirectoryPage() {
   const one = useObject("directories", id);
   if (id === "new") return <DirectoryForm />;
   if (!one.data) return <><PageHead title="Directory" /><Failure error={one.error} /></>;
-  return <DirectoryForm key={one.data.tag} directory={one.data} />;
+  return <DirectoryForm key={one.data.id} directory={one.data} />;
 }
 
 const blank = { name: "", kind: "active-directory", servers: [] as string[], tls: "ldaps", ca: "", serverName: "", bindName: "", base: "", groupBase: "", attributes: [] as string[], timeoutMillis: 3000, note: "" };

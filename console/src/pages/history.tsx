@@ -11,6 +11,7 @@ export function HistoryPage() {
     queryFn: ({ pageParam }) => call<Schema["PageRevision"]>("GET", `/revisions?limit=30${pageParam ? `&before=${pageParam}` : ""}`),
   });
   const [back, setBack] = useState<number | null>(null);
+  const [open, setOpen] = useState<number | null>(null);
   const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
   return (
     <>
@@ -18,14 +19,15 @@ export function HistoryPage() {
       <Failure error={list.error} />
       {list.data && rows.length === 0 && <Empty title="Nothing published yet">Publish the draft to make revision 1.</Empty>}
       {rows.map((r) => (
-        <details key={r.number} className="border-b border-hair py-2">
-          <summary className="flex cursor-pointer items-baseline gap-4">
-            <b className="w-24">Revision {r.number}</b><span className="w-36"><When at={r.at} long /></span><span className="w-28">{r.operator}</span><span className="grow">{r.note || <span className="text-soft">no note</span>}</span>
+        <div key={r.number} className="border-b border-hair py-2">
+          <div className="flex items-baseline gap-4">
+            <button type="button" aria-expanded={open === r.number} onClick={() => setOpen(open === r.number ? null : r.number)} className="w-28 text-left font-bold"><span className="text-soft">{open === r.number ? "▾" : "▸"}</span> Revision {r.number}</button>
+            <span className="w-36"><When at={r.at} long /></span><span className="w-28">{r.operator}</span><span className="grow">{r.note || <span className="text-soft">no note</span>}</span>
             <span className="text-soft">{r.changes.length} {r.changes.length === 1 ? "change" : "changes"}</span>
-            <span className="w-32 text-right">{r.running ? <Verdict kind="in">running</Verdict> : <Button onClick={(e) => { e.preventDefault(); setBack(r.number); }}>Take back to</Button>}</span>
-          </summary>
-          <div className="mt-2 ml-24"><Changes list={r.changes} /></div>
-        </details>
+            <span className="w-32 text-right">{r.running ? <Verdict kind="in">running</Verdict> : <Button onClick={() => setBack(r.number)}>Take back to</Button>}</span>
+          </div>
+          {open === r.number && <div className="mt-2 ml-28"><Changes list={r.changes} /></div>}
+        </div>
       ))}
       {list.hasNextPage && <Button className="mt-3" onClick={() => list.fetchNextPage()}>Older</Button>}
       {back !== null && <TakeBack number={back} close={() => setBack(null)} />}

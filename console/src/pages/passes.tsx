@@ -40,7 +40,7 @@ export function PassPage() {
   const one = useObject("passes", id);
   if (id === "new") return <PassForm />;
   if (!one.data) return <><PageHead title="Pass" /><Failure error={one.error} /></>;
-  return <PassForm key={one.data.tag} pass={one.data} />;
+  return <PassForm key={one.data.id} pass={one.data} />;
 }
 
 function PassForm({ pass }: { pass?: Pass }) {

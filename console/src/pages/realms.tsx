@@ -42,7 +42,7 @@ export function RealmPage() {
   const one = useObject("realms", id);
   if (id === "new") return <RealmForm />;
   if (!one.data) return <><PageHead title="Realm" /><Failure error={one.error} /></>;
-  return <RealmForm key={one.data.tag} realm={one.data} />;
+  return <RealmForm key={one.data.id} realm={one.data} />;
 }
 
 function RealmForm({ realm }: { realm?: Realm }) {

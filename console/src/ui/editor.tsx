@@ -1,7 +1,7 @@
 import { useState, type ReactNode } from "react";
 import { useNavigate } from "react-router";
 import { useRemove, useSave, type Kind } from "../api/hooks";
-import type { Schema } from "../api/client";
+import { Refused, type Schema } from "../api/client";
 import { Button, Failure, Notice, sentence } from "./basic";
 import { Modal } from "./form";
 
@@ -28,9 +28,12 @@ export function Editor<K extends Kind>({ kind, object, body, onSaved, children, 
   const remove = useRemove(kind);
   const go = useNavigate();
   const [asking, setAsking] = useState(false);
+  // The tag of the object as this form read it, or as it was saved last: whoever changes it meanwhile is noticed.
+  const [tag, setTag] = useState(object?.tag);
   const submit = (publish: boolean) =>
-    save.mutate({ id: object?.id, tag: object?.tag, body: body(), publish }, {
+    save.mutate({ id: object?.id, tag, body: body(), publish }, {
       onSuccess: (saved) => {
+        setTag(saved.object.tag);
         onSaved?.({ secret: saved.secret, revision: saved.revision, id: saved.object.id });
         if (!object) go(`/${kind}/${saved.object.id}`, { replace: true });
       },
@@ -38,6 +41,7 @@ export function Editor<K extends Kind>({ kind, object, body, onSaved, children, 
   return (
     <form onSubmit={(e) => { e.preventDefault(); submit(false); }}>
       <Failure error={save.error ?? remove.error} />
+      {save.error instanceof Refused && save.error.status === 412 && <Button className="mt-2" onClick={() => location.reload()}>Read it again</Button>}
       <div className="mt-3">{children(save.error)}</div>
       <div className="mt-2 flex items-center gap-2 border-t border-hair pt-3">
         <Button primary type="submit" disabled={save.isPending}>Save to the draft</Button>
@@ -51,7 +55,7 @@ export function Editor<K extends Kind>({ kind, object, body, onSaved, children, 
         <Modal open={asking} onClose={() => setAsking(false)} title={`Remove ${noun} ${object.name}?`}>
           <p className="mb-4">It is taken out of the draft. What is running stays as it is until you publish.</p>
           <div className="flex gap-2">
-            <Button danger onClick={() => remove.mutate(object, { onSuccess: () => go(`/${kind}`), onSettled: () => setAsking(false) })}>Remove from the draft</Button>
+            <Button danger onClick={() => remove.mutate({ id: object.id, tag: tag ?? object.tag }, { onSuccess: () => go(`/${kind}`), onSettled: () => setAsking(false) })}>Remove from the draft</Button>
             <Button onClick={() => setAsking(false)}>Keep</Button>
           </div>
         </Modal>

@@ -1,0 +1,203 @@
+package e2e
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/lab"
+	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/test/browser"
+)
+
+var chromium = sync.OnceValues(browser.Start)
+
+// page opens a tab; at its end the test fails if anything went wrong inside it, such as a violation of the policy.
+func page(t *testing.T) *browser.Page {
+	t.Helper()
+	need(t, browser.Path, root()+"/console/dist/index.html")
+	b, err := chromium()
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := b.NewPage()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		for _, text := range p.Errors() {
+			t.Errorf("inside the page: %s", text)
+		}
+		p.Close()
+	})
+	return p
+}
+
+// steps fails the test at the first step that went wrong.
+func steps(t *testing.T, list ...func() error) {
+	t.Helper()
+	for i, step := range list {
+		if err := step(); err != nil {
+			t.Fatalf("step %d: %v", i+1, err)
+		}
+	}
+}
+
+type pageSteps struct{ *browser.Page }
+
+func (p pageSteps) open(url string) func() error   { return func() error { return p.Open(url) } }
+func (p pageSteps) see(text string) func() error   { return func() error { return p.See(text) } }
+func (p pageSteps) unsee(text string) func() error { return func() error { return p.Unsee(text) } }
+func (p pageSteps) click(text string) func() error { return func() error { return p.Click(text) } }
+func (p pageSteps) fill(label, v string) func() error {
+	return func() error { return p.Fill(label, v) }
+}
+func (p pageSteps) choose(label, o string) func() error {
+	return func() error { return p.Choose(label, o) }
+}
+func (p pageSteps) press(keys string) func() error { return func() error { return p.Press(keys) } }
+func (p pageSteps) focus(name string) func() error { return func() error { return p.Focus(name) } }
+
+// TestFirstDay is the first day of an administrator, from the setup code to reading why somebody was refused.
+func TestFirstDay(t *testing.T) {
+	w := &world{t: t, dir: t.TempDir()}
+	w.boot()
+	w.directory()
+	p := pageSteps{page(t)}
+	steps(t,
+		p.open(w.app.URL), p.see("Create the first operator"),
+		p.fill("Setup code", "WRONG-CODE"), p.fill("Name", "o.brandt"), p.fill("Password", "lantern-demo-2026"), p.click("Create and sign in"), p.see("setup code is wrong"),
+		p.fill("Setup code", w.app.SetupCode), p.click("Create and sign in"), p.see("Nobody has asked yet"),
+	)
+	// A client, with a secret that is typed, and a mistake on the way.
+	steps(t,
+		p.click("Clients"), p.see("No client yet"), p.click("Add client"), p.fill("Name", "np-switch-1"), p.fill("Addresses", "127.0.0.300"), p.fill("Tags", "site=north-pier"),
+		p.choose("Shared secret", "Type the one"), p.fill("Secret", secret), p.click("Save to the draft"), p.see("neither an address nor a prefix"),
+		p.fill("Addresses", " 127.0.0.1/32 "), p.click("Save to the draft"), p.see("1 change"), p.see("never seen"),
+	)
+	// A directory: the test fails, is put right, and passes, before anything is saved.
+	steps(t,
+		p.click("Directories"), p.click("Add directory"), p.fill("Name", "LANTERN"), p.fill("Servers", w.ldaps), p.fill("Sign in as", lab.ServiceName+"@"+lab.Domain), p.fill("Password", "wrong"),
+		p.click("Test now"), p.see("which is not trusted"), p.fill("Trusted authority", w.ca.PEM), p.click("Test now"), p.see("Type the password again"),
+		p.fill("Password", lab.ServicePassword), p.fill("Person to look up", "s.lodge"), p.click("Test now"), p.see("Every step passed"), p.see("Harbour Office"),
+		p.click("Save to the draft"), p.see("2 changes"),
+	)
+	steps(t,
+		p.click("Realms"), p.click("Add realm"), p.fill("Name", "shore"), p.fill("Name forms", "@lanternferries.example\nLANTERN\\\nbare"), p.click("Add LANTERN"), p.click("Save to the draft"), p.see("3 changes"),
+		p.click("Passes"), p.click("Add pass"), p.fill("Name", "ticketing"), p.fill("VLAN", "5000"), p.see("VLAN 5000 does not exist"), p.fill("VLAN", "20"), p.see("Tunnel-Private-Group-ID"), p.see("51043230"),
+		p.click("Save to the draft"), p.see("4 changes"),
+		p.click("Lanes"), p.see("No lane yet"), p.click("Add the first"), p.fill("Name", "Wired ports"), p.fill("Takes requests where", "grup is x"), p.see("Did you mean"),
+		p.fill("Takes requests where", "port.type is ethernet"), p.click("Save to the draft"), p.see("5 changes"),
+		p.click("Add policy"), p.fill("Name", "Ticketing"), p.fill("Search groups", "ticket"), p.click("Ticketing"), p.choose("Pass", "ticketing"), p.click("Save to the draft"), p.see("group is Ticketing"), p.unsee("Cancel"),
+		p.click("Publish"), p.see("Publish as revision 1"), p.fill("Note", "the first day"), p.press("\r"), p.see("Running revision 1"),
+	)
+	// Somebody signs in, somebody is refused, and the console says why.
+	steps(t, p.click("Attempts"), p.see("live"))
+	for user, password := range map[string]string{"s.lodge": "harbour-s.lodge", "t.marchetti": "harbour-t.marchetti"} {
+		if _, err := w.ask(func(r *peer.Request) { r.User, r.Password = user, password }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	steps(t, p.see("Sunniva Lodge"), p.see("VLAN 20"), p.see("policy.none"))
+	if _, err := browser.Eval[bool](p.Page, `([...document.querySelectorAll("tbody tr")].find((r) => r.innerText.includes("policy.none")).focus(), true)`); err != nil {
+		t.Fatal(err)
+	}
+	steps(t, p.press("\r"), p.see("No policy of lane Wired ports fits"), p.see("none of the groups that this lane asks for"), p.see("Deck Officers"),
+		p.click("Now"), p.see("1 admitted"), p.see("1 refused"), p.click("History"), p.see("the first day"))
+}
+
+func TestOrderByKeyboardAndDiscard(t *testing.T) {
+	w := lantern(t)
+	p := pageSteps{signedIn(t, w)}
+	steps(t, p.open(w.app.URL+"/lanes"), p.see("1. Device logins"), p.focus("Move lane VPN"), p.press(" "))
+	settle(t, p.Page)
+	steps(t, p.press("\u0304")) // arrow up
+	settle(t, p.Page)
+	steps(t, p.press(" "), p.see("1. VPN"), p.see("2. Device logins"), p.see("1 change"),
+		p.click("Read"), p.see("moved lane"), p.click("Discard all changes"), p.see("nothing unpublished"), p.see("1. Device logins"))
+}
+
+// settle gives a move by keyboard the frames it is drawn in.
+func settle(t *testing.T, p *browser.Page) {
+	t.Helper()
+	if _, err := browser.Eval[bool](p, `new Promise((ok) => setTimeout(() => ok(true), 350))`); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func signedIn(t *testing.T, w *world) *browser.Page {
+	t.Helper()
+	p := pageSteps{page(t)}
+	steps(t, p.open(w.app.URL), p.see("Sign in"), p.fill("Name", lab.OperatorName), p.fill("Password", "wrong-one"), p.click("Sign in"), p.see("name or password is wrong"),
+		p.fill("Password", lab.OperatorPassword), p.click("Sign in"), p.see("The last hour"))
+	return p.Page
+}
+
+func TestSaveAndPublishTakeBackAndConflict(t *testing.T) {
+	w := lantern(t)
+	p := pageSteps{signedIn(t, w)}
+	steps(t, p.click("Passes"), p.click("contractors"), p.see("What the device gets"), p.fill("VLAN", "61"), p.see("51043631"), p.click("Save and publish"), p.see("Running revision 3"),
+		p.fill("VLAN", "62"))
+	w.wants(0, []string{"pass", "set", "contractors", "-role", "guest"}) // somebody else, meanwhile
+	steps(t, p.click("Save to the draft"), p.see("was changed meanwhile by o.brandt"), p.click("Read it again"), p.see("1 change"),
+		p.click("Read"), p.see("role restricted -> guest"), p.click("Discard all changes"), p.see("nothing unpublished"),
+		p.click("History"), p.see("Revision 3"),
+		func() error { // the newest that is not running, revision 2
+			_, err := browser.Eval[bool](p.Page, `([...document.querySelectorAll("button")].find((b) => b.innerText === "Take back to").click(), true)`)
+			return err
+		}, p.see("VLAN 61 -> 60"), p.click("Take back"), p.see("Running revision 4"))
+	var pass apitype.Pass
+	w.do("GET", "/passes/contractors", nil, &pass)
+	if pass.VLAN != "60" {
+		t.Errorf("the VLAN is %s", pass.VLAN)
+	}
+}
+
+func TestPeopleOperatorsAndKeys(t *testing.T) {
+	w := lantern(t)
+	p := pageSteps{signedIn(t, w)}
+	steps(t, p.click("People"), p.see("Night Watch"), p.see("expired"), p.fill("Name of the person", "s.lodge"), p.click("Find"), p.see("OU=North Pier"),
+		p.click("Add account"), p.see("With which the person signs in"), p.fill("Name", "two words"), p.click("Add"), p.see("holds a space"), p.fill("Name", "new.one"), p.fill("Password", "a-good-password"), p.click("Add"), p.see("may sign in"),
+		p.click("new.one"), p.click("Remove"), p.see("Remove account"), p.click("Remove"), p.unsee("new.one"),
+		p.click("Operators"), p.fill("Name of the new token", "laptop"), p.click("Make a token"), p.see("tk_"),
+		p.press("?"), p.see("search attempts"), p.press("\x1b"), p.unsee("search attempts"), p.press("/"))
+	if id, err := browser.Eval[string](p.Page, "document.activeElement.getAttribute('aria-label')"); err != nil || id != "Search attempts" {
+		t.Errorf("/ puts the focus on %q, %v", id, err)
+	}
+}
+
+func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {
+	w := lantern(t)
+	for _, r := range []peer.Request{{User: "s.lodge", Password: "harbour-s.lodge"}, {User: "e.holm", Password: "harbour-e.holm"}} {
+		w.ask(func(q *peer.Request) {
+			q.User, q.Password, q.Secret, q.From = r.User, r.Password, "gangway-and-bollard-99", must("127.0.10.99")
+		})
+	}
+	refused := w.attempts("verdict=refused", 1)[0]
+	axe, err := os.ReadFile(filepath.Join(root(), "console/node_modules/axe-core/axe.min.js"))
+	if err != nil {
+		need(t, root()+"/console/node_modules/axe-core/axe.min.js")
+	}
+	p := pageSteps{signedIn(t, w)}
+	pages := map[string]string{"/": "Needs you", "/attempts": "Took", "/attempts/" + refused.ID: "Facts", "/clients": "hh-vpn-1", "/clients/new": "Shared secret", "/directories": "LANTERN", "/directories/new": "Test now",
+		"/lanes": "Policy, first", "/passes": "contractors", "/passes/new": "What the device gets", "/people": "Night Watch", "/realms": "shore", "/realms/new": "Lookup order", "/history": "Revision 1", "/operators": "Tokens"}
+	for _, theme := range []string{"light", "night"} {
+		if _, err := browser.Eval[bool](p.Page, "(localStorage.setItem('theme', '"+theme+"'), true)"); err != nil {
+			t.Fatal(err)
+		}
+		for path, text := range pages {
+			if err := errors.Join(p.Open(w.app.URL+path), p.See(text)); err != nil {
+				t.Errorf("%s: %v", path, err)
+				continue
+			}
+			findings, err := p.Axe(string(axe))
+			if err != nil || len(findings) > 0 {
+				t.Errorf("%s by %s: %v\n%s", path, theme, err, strings.Join(findings, "\n"))
+			}
+		}
+	}
+}

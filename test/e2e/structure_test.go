@@ -1,0 +1,111 @@
+package e2e
+
+import (
+	"fmt"
+	"net/netip"
+	"os/exec"
+	"strings"
+	"testing"
+)
+
+func must(text string) netip.Addr { return netip.MustParseAddr(text) }
+
+const module = "tollgate.example/key/"
+
+// allowed says which packages of ours a package may import; a name ending in / stands for everything below it.
+// What is not listed may import nothing of ours.
+var allowed = map[string][]string{
+	"internal/core/facts":  {"internal/core/reason"},
+	"internal/core/rule":   {"internal/core/facts"},
+	"internal/core/pass":   {"internal/core/config", "internal/wire/dict"},
+	"internal/core/decide": {"internal/core/"},
+	"internal/seal":        {"internal/core/config"},
+	"internal/store":       {"internal/ident"},
+	"internal/contact":     {"internal/store"},
+	"internal/account":     {"internal/core/", "internal/password", "internal/store"},
+	"internal/operator":    {"internal/ident", "internal/password", "internal/store"},
+	"internal/directory":   {"internal/core/"},
+	"internal/gate":        {"internal/core/", "internal/wire/", "internal/account", "internal/directory", "internal/ident", "internal/seal", "internal/store"},
+	"internal/revision":    {"internal/core/", "internal/gate", "internal/seal", "internal/store"},
+	"internal/listen":      {"internal/core/", "internal/wire/", "internal/gate", "internal/contact"},
+	"internal/peer":        {"internal/wire/"},
+	"internal/apitype":     {"internal/core/"},
+	"internal/client":      {"internal/apitype"},
+	"internal/api": {"console", "internal/core/", "internal/wire/dict", "internal/apitype", "internal/account", "internal/contact", "internal/directory", "internal/gate", "internal/ident", "internal/live",
+		"internal/operator", "internal/revision", "internal/seal", "internal/store", "internal/tally"},
+	"internal/app":     {"internal/"},
+	"internal/lab":     {"internal/apitype", "internal/client", "internal/peer", "internal/core/config"},
+	"cmd/tollgated":    {"internal/app", "internal/api"},
+	"cmd/tollgate":     {"internal/apitype", "internal/client", "internal/peer", "internal/core/config", "internal/directory"},
+	"cmd/tollgate-lab": {"internal/lab"},
+	"test/shots":       {"test/browser"},
+	"test/load":        {"internal/"},
+	"test/e2e":         {"internal/", "test/browser"},
+}
+
+// pure packages decide and encode; they may not reach the outside world.
+var pure = []string{"internal/core/", "internal/wire/"}
+
+var outside = []string{"os", "net", "net/http", "database/sql", "log/slog", "os/exec", "io/ioutil", "syscall", "math/rand", "math/rand/v2"}
+
+func TestDependenciesPointInward(t *testing.T) {
+	cmd := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}", "./...")
+	cmd.Dir = root()
+	out, err := cmd.Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen := 0
+	for line := range strings.Lines(string(out)) {
+		parts := strings.Fields(line)
+		from := strings.TrimPrefix(parts[0], module)
+		seen++
+		for _, imported := range parts[1:] {
+			if to, ours := strings.CutPrefix(imported, module); ours && !permitted(from, to) {
+				t.Errorf("%s imports %s", from, to)
+			}
+			for _, p := range pure {
+				if strings.HasPrefix(from, p) {
+					for _, o := range outside {
+						if imported == o && !(from == "internal/core/config" && o == "net") { // only to split host and port
+							t.Errorf("%s, which is pure, imports %s", from, imported)
+						}
+					}
+				}
+			}
+		}
+	}
+	if seen < 20 {
+		t.Errorf("only %d packages were looked at", seen)
+	}
+}
+
+func permitted(from, to string) bool {
+	for _, a := range allowed[from] {
+		if to == a || strings.HasSuffix(a, "/") && strings.HasPrefix(to, a) {
+			return true
+		}
+	}
+	return false
+}
+
+func TestFilesAreShort(t *testing.T) {
+	cmd := exec.Command("git", "ls-files", "*.go", "*.ts", "*.tsx")
+	cmd.Dir = root()
+	out, err := cmd.Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for file := range strings.Lines(string(out)) {
+		file = strings.TrimSpace(file)
+		count, err := exec.Command("sh", "-c", fmt.Sprintf("wc -l < '%s/%s'", root(), file)).Output()
+		if err != nil {
+			continue // moved, but not committed yet
+		}
+		var n int
+		fmt.Sscan(string(count), &n)
+		if n > 450 && !strings.HasSuffix(file, "_test.go") {
+			t.Errorf("%s has %d lines; split it", file, n)
+		}
+	}
+}
