@@ -1,0 +1,151 @@
+// Command load measures the service: attempts per second by PAP for local accounts with every attempt recorded,
+// beside the floor in the same run, which is a responder that only checks and signs. It ends by itself.
+//
+// Load and service share the machine, as in the numbers of docs/PERFORMANCE.md.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"os"
+	"time"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/app"
+	"tollgate.example/key/internal/client"
+	"tollgate.example/key/internal/core/config"
+)
+
+const (
+	secret   = "load-and-measure-24"
+	people   = 50
+	password = "gangway-and-rope"
+)
+
+func main() {
+	seconds := flag.Duration("for", 6*time.Second, "how long each measurement takes")
+	rounds := flag.Int("rounds", 3, "how often floor and service are measured in turn")
+	flag.Parse()
+	slog.SetDefault(slog.New(slog.DiscardHandler))
+	if err := run(*seconds, *rounds); err != nil {
+		fmt.Fprintln(os.Stderr, "load:", err)
+		os.Exit(1)
+	}
+}
+
+// service is a service in a scratch directory.
+type service struct {
+	*app.App
+	api *client.Client
+	dir string
+}
+
+func start() (*service, error) {
+	dir, err := os.MkdirTemp("", "tollgate-load")
+	if err != nil {
+		return nil, err
+	}
+	s := &service{dir: dir}
+	s.App, err = app.Start(context.Background(), app.Options{Data: dir, HTTP: "127.0.0.1:0", RADIUS: []string{"127.0.0.1:0"}})
+	if err != nil {
+		return nil, err
+	}
+	s.api = &client.Client{URL: s.URL}
+	var signed apitype.SignedIn
+	err = errors.Join(s.do(http.MethodPost, "/setup", apitype.SetupInput{Code: s.SetupCode, Name: "load", Password: "load-and-measure"}, nil),
+		s.do(http.MethodPost, "/sign-in", apitype.SignInInput{Name: "load", Password: "load-and-measure", TokenName: "load"}, &signed))
+	s.api.Token = signed.Token
+	return s, err
+}
+
+func (s *service) do(method, path string, in, out any, options ...client.Option) error {
+	return s.api.Do(context.Background(), method, path, in, out, options...)
+}
+
+func (s *service) end() {
+	s.Stop()
+	os.RemoveAll(s.dir)
+}
+
+// configure adds a client, people and a lane with a few policies before the one that fits.
+func (s *service) configure() error {
+	err := errors.Join(
+		s.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{Name: "load-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require", Tags: map[string]string{"site": "north-pier"}}}, nil),
+		s.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "here", Forms: []config.Form{{Kind: config.Bare}}, Lookup: []config.Lookup{{Store: "local", Unreachable: config.Refuse}}}, nil),
+		s.do(http.MethodPost, "/passes", apitype.PassFields{Name: "crew", VLAN: "30", SessionTimeout: 3600, Role: "crew"}, nil),
+		s.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "port.type is Ethernet", Methods: []string{"pap"}, Policies: []config.Policy{
+			{Name: "Officers", Enabled: true, When: `group is "Deck Officers" and client.site is north-pier`, Outcome: config.Admit, Pass: "crew"},
+			{Name: "Engine", Enabled: true, When: `group is "Engine Room"`, Outcome: config.Admit, Pass: "crew"},
+			{Name: "By department", Enabled: true, When: "always", Outcome: config.Admit, Groups: []config.GroupRow{{Group: "Ticketing", Pass: "crew"}, {Group: "Crew", Pass: "crew"}}}}}, nil),
+		s.do(http.MethodPost, "/draft/publish", map[string]string{}, nil))
+	for i := range people {
+		err = errors.Join(err, s.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: password, AccountFields: apitype.AccountFields{Name: user(i), Groups: []string{"Crew", "All Crew"}, Enabled: true}}, nil))
+	}
+	return err
+}
+
+func user(i int) string { return fmt.Sprintf("crew.member%02d", i%people) }
+
+func run(duration time.Duration, rounds int) error {
+	floor, err := startFloor()
+	if err != nil {
+		return err
+	}
+	defer floor.Close()
+	s, err := start()
+	if err != nil {
+		return err
+	}
+	defer s.end()
+	if err := s.configure(); err != nil {
+		return err
+	}
+	target := s.RADIUS[0].String()
+	if _, err := drive(target, options{window: 8, requests: 2 * people}); err != nil { // each password once by argon2id
+		return err
+	}
+	fmt.Println("PAP attempts over loopback, service and load on the same cores")
+	best := 0.0
+	var last result
+	for round := range rounds {
+		f, err := drive(floor.Addr(), options{window: 64, duration: duration})
+		if err != nil {
+			return err
+		}
+		before := recorded(s)
+		if last, err = drive(target, options{window: 64, duration: duration}); err != nil {
+			return err
+		}
+		s.Writer.Flush(context.Background())
+		kept := recorded(s) - before
+		ratio := last.rate / f.rate
+		best = max(best, ratio)
+		fmt.Printf("  round %d: floor %7.0f/s   service %7.0f/s   ratio %.2f   answered %d, recorded %d, lost %d\n", round+1, f.rate, last.rate, ratio, last.answered, kept, s.Writer.Lost())
+		if kept != int64(last.answered) || s.Writer.Lost() > 0 {
+			return fmt.Errorf("%d attempts were answered, but %d recorded", last.answered, kept)
+		}
+	}
+	fmt.Printf("  best ratio %.2f\n", best)
+	half, err := drive(target, options{window: 64, duration: duration, rate: last.rate / 2})
+	if err != nil {
+		return err
+	}
+	fmt.Printf("At half load, %.0f/s: p50 %v, p99 %v, max %v, unanswered %d\n", half.rate, half.percentile(50), half.percentile(99), half.percentile(100), half.lost)
+	if err := publishing(s, target, last.rate/4); err != nil {
+		return err
+	}
+	return coldStart()
+}
+
+// recorded counts what is in the database.
+func recorded(s *service) int64 {
+	now, err := client.Get[apitype.Now](context.Background(), s.api, "/now")
+	if err != nil {
+		return -1
+	}
+	return int64(now.Admitted + now.Refused)
+}

@@ -1,0 +1,162 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/app"
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/ident"
+	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/seal"
+	"tollgate.example/key/internal/store"
+)
+
+// big makes a configuration of 10,000 clients and 1,000 policies around the one that is running.
+func big(box *seal.Box, c config.Config, ids *ident.Source) config.Config {
+	sealed := box.Seal(secret)
+	for i := range 10_000 {
+		c.Clients = append(c.Clients, config.Client{ID: ids.New(time.Now()).String(), Name: fmt.Sprintf("switch-%05d", i), Enabled: true, Addresses: []string{fmt.Sprintf("198.18.%d.%d", i/250, i%250+1)},
+			Secret: sealed, MessageAuthenticator: config.Require, Tags: map[string]string{"site": fmt.Sprintf("site-%d", i%100)}})
+	}
+	for l := range 10 {
+		lane := config.Lane{ID: ids.New(time.Now()).String(), Name: fmt.Sprintf("Lane %d", l), When: fmt.Sprintf("ssid is net-%d", l), Methods: []string{"pap"}}
+		for p := range 100 {
+			lane.Policies = append(lane.Policies, config.Policy{ID: ids.New(time.Now()).String(), Name: fmt.Sprintf("Policy %d", p), Enabled: true,
+				When: fmt.Sprintf(`group is "Group %d" and client.site in site-%d, site-%d`, p, p, (p+1)%100), Outcome: config.Admit, Pass: c.Passes[0].Name})
+		}
+		c.Lanes = append(c.Lanes, lane)
+	}
+	return c
+}
+
+// publishing measures a publish of a big configuration, and counts requests lost while it happens again and again.
+func publishing(s *service, target string, rate float64) error {
+	s.Stop()
+	if err := putDraft(s.dir); err != nil {
+		return err
+	}
+	a, err := app.Start(context.Background(), app.Options{Data: s.dir, HTTP: "127.0.0.1:0", RADIUS: []string{target}})
+	if err != nil {
+		return err
+	}
+	s.App, s.api.URL = a, a.URL
+	begun := time.Now()
+	if err := s.do(http.MethodPost, "/draft/publish", map[string]string{}, nil); err != nil {
+		return err
+	}
+	fmt.Printf("Publish of 10,000 clients and 1,000 policies: %v\n", time.Since(begun).Round(time.Millisecond))
+	if _, err := drive(target, options{window: 8, requests: 2 * people}); err != nil { // the process is new: argon2id once
+		return err
+	}
+	done := make(chan result, 1)
+	failed := make(chan error, 1)
+	go func() {
+		r, err := drive(target, options{window: 64, duration: 6 * time.Second, rate: rate})
+		failed <- err
+		done <- r
+	}()
+	worst, count := time.Duration(0), 0
+	for end := time.Now().Add(5 * time.Second); time.Now().Before(end); count++ {
+		var lane apitype.Lane
+		if err := s.do(http.MethodGet, "/lanes/Wired", nil, &lane); err != nil {
+			return err
+		}
+		fields := lane.LaneFields
+		fields.Note = fmt.Sprint(count)
+		if err := s.do(http.MethodPut, "/lanes/Wired", fields, nil, func(r *http.Request) { r.Header.Set("If-Match", lane.Tag) }); err != nil {
+			return err
+		}
+		begun := time.Now()
+		if err := s.do(http.MethodPost, "/draft/publish", map[string]string{}, nil); err != nil {
+			return err
+		}
+		worst = max(worst, time.Since(begun))
+	}
+	if err := <-failed; err != nil {
+		return err
+	}
+	r := <-done
+	fmt.Printf("%d publishes of one change in it under %.0f/s: the slowest %v, %d requests answered, %d lost\n", count, r.rate, worst.Round(time.Millisecond), r.answered, r.lost)
+	return nil
+}
+
+// putDraft writes the big configuration as the draft of a stopped service: through the API it would be 10,000 calls.
+func putDraft(dir string) error {
+	ctx := context.Background()
+	box, err := seal.Open(filepath.Join(dir, "key"))
+	if err != nil {
+		return err
+	}
+	s, err := store.Open(ctx, dir)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	r, err := s.Revision(ctx, 0)
+	if err != nil {
+		return err
+	}
+	var c config.Config
+	if err := json.Unmarshal(r.Config, &c); err != nil {
+		return err
+	}
+	text, err := json.Marshal(big(box, c, ident.NewSource(1)))
+	if err != nil {
+		return err
+	}
+	return s.SaveDraft(ctx, store.Draft{At: time.Now().UnixMilli(), Operator: "load", Config: text, Authors: []byte("{}")})
+}
+
+// coldStart measures the built service from the start of its process to its first answer, with an empty data
+// directory and with one that was used.
+func coldStart() error {
+	binary, err := filepath.Abs("bin/tollgated")
+	if err == nil {
+		_, err = os.Stat(binary)
+	}
+	if err != nil {
+		return fmt.Errorf("bin/tollgated is not built (make build): %w", err)
+	}
+	dir, err := os.MkdirTemp("", "tollgate-cold")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	s, err := start()
+	if err != nil {
+		return err
+	}
+	if err := s.configure(); err != nil {
+		return err
+	}
+	s.Stop()
+	defer os.RemoveAll(s.dir)
+	address := "127.0.0.1:38121"
+	cmd := exec.Command(binary, "-data", s.dir, "-http", "127.0.0.1:38441", "-radius", address)
+	begun := time.Now()
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	defer func() { cmd.Process.Signal(os.Interrupt); cmd.Wait() }()
+	for {
+		reply, err := peer.Send(context.Background(), peer.Request{Server: address, Secret: secret, User: user(0), Password: password, Timeout: 300 * time.Millisecond, Tries: 1,
+			Attributes: []peer.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
+		if err == nil {
+			fmt.Printf("Cold start to the first answer, a password by argon2id (%s): %v\n", strings.ToLower(reply.Code), time.Since(begun).Round(time.Millisecond))
+			return nil
+		}
+		if time.Since(begun) > 10*time.Second {
+			return fmt.Errorf("no answer after 10 s: %w", err)
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+}
