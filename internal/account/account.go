@@ -10,7 +10,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hash"
 	"slices"
 	"strconv"
 	"strings"
@@ -53,10 +52,10 @@ type Keeper struct {
 	mu     sync.RWMutex
 	byName map[string]*Account
 
-	// Recently verified passwords: account -> MAC of the password under a key that lives only in this process. A
+	// Recently verified passwords: account -> hash of the password under a key that lives only in this process. A
 	// password that was right a moment ago is right again without a second argon2id; a wrong one always costs it.
 	seen    sync.Map // account ID -> verified
-	macs    sync.Pool
+	key     [32]byte
 	editing sync.Mutex
 }
 
@@ -72,10 +71,8 @@ func Open(ctx context.Context, s *store.Store) (*Keeper, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the local accounts: %w", err)
 	}
-	key := make([]byte, 32)
-	rand.Read(key)
 	k := &Keeper{store: s, byName: make(map[string]*Account, len(rows))}
-	k.macs.New = func() any { return hmac.New(sha256.New, key) }
+	rand.Read(k.key[:])
 	for _, row := range rows {
 		k.byName[strings.ToLower(row.Name)] = fromRow(row)
 	}
@@ -148,13 +145,12 @@ func (k *Keeper) CheckPassword(name, clear string, now time.Time) (reason.Code, 
 	return reason.OK, ""
 }
 
-func (k *Keeper) mac(a *Account, clear string) (sum [sha256.Size]byte) {
-	h := k.macs.Get().(hash.Hash)
-	h.Reset()
-	h.Write(append(append(strconv.AppendInt(append([]byte(nil), a.ID...), a.version, 10), 0), clear...))
-	h.Sum(sum[:0])
-	k.macs.Put(h)
-	return sum
+// mac is SHA-256 of the key, the account and the password. It never leaves this process, so that nobody can extend it.
+func (k *Keeper) mac(a *Account, clear string) [sha256.Size]byte {
+	var space [256]byte
+	b := append(append(space[:0], k.key[:]...), a.ID...)
+	b = append(strconv.AppendInt(b, a.version, 10), 0)
+	return sha256.Sum256(append(b, clear...))
 }
 
 // List returns the accounts whose name or display name contains the text, in the order of names.

@@ -110,7 +110,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		return err
 	}
 	hub := &live.Hub[*store.Attempt]{}
-	a.Writer = a.store.NewWriter(func(batch []*store.Attempt) {
+	a.Writer = a.store.NewWriter(ids, func(batch []*store.Attempt) {
 		active := hub.Active()
 		for _, attempt := range batch {
 			counts.Attempt(attempt.ID.Time(), attempt.Verdict == "admitted", attempt.Micros)
@@ -120,7 +120,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		}
 	})
 	a.done = append(a.done, a.Writer.Close)
-	a.Gate = gate.New(accounts, a.Writer, ids)
+	a.Gate = gate.New(accounts, a.Writer)
 	revisions, err := revision.Open(ctx, a.store, box, a.Gate)
 	if err != nil {
 		return err

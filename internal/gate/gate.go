@@ -13,7 +13,6 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/directory"
-	"tollgate.example/key/internal/ident"
 	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/wire/radius"
@@ -110,12 +109,11 @@ type Gate struct {
 	current  atomic.Pointer[Snapshot]
 	accounts *account.Keeper
 	writer   *store.Writer
-	ids      *ident.Source
 }
 
 // New makes a gate that has no configuration yet: nobody is a client.
-func New(accounts *account.Keeper, writer *store.Writer, ids *ident.Source) *Gate {
-	g := &Gate{accounts: accounts, writer: writer, ids: ids}
+func New(accounts *account.Keeper, writer *store.Writer) *Gate {
+	g := &Gate{accounts: accounts, writer: writer}
 	plan, _ := decide.Compile(&config.Config{})
 	g.current.Store(&Snapshot{Plan: plan, directories: map[string]*openDirectory{}})
 	return g

@@ -2,7 +2,6 @@ package gate
 
 import (
 	"context"
-	"encoding/json"
 	"strings"
 	"time"
 
@@ -122,12 +121,9 @@ func (v *Visit) Leave() Answer {
 
 func (v *Visit) record(d *decide.Decision, took time.Duration) {
 	f := &v.Facts
-	text, err := json.Marshal(f)
-	if err != nil { // facts are plain values; a failure here is a programming error
-		panic("gate: facts cannot be encoded: " + err.Error())
-	}
-	a := &store.Attempt{ID: v.gate.ids.New(f.At), Verdict: string(d.Verdict), Reason: string(d.Reason), Client: f.Client, Who: strings.ToLower(d.Name),
-		Sent: f.Sent, MAC: f.MAC, Place: f.Where(), Revision: v.snapshot.Revision, Micros: took.Microseconds(), Facts: text}
+	facts := f.AppendJSON(make([]byte, 0, 768))
+	a := &store.Attempt{At: f.At, Verdict: string(d.Verdict), Reason: string(d.Reason), Client: f.Client, Who: strings.ToLower(d.Name),
+		Sent: f.Sent, MAC: f.MAC, Place: f.Where(), Revision: v.snapshot.Revision, Micros: took.Microseconds(), Facts: facts}
 	if a.Who == "" {
 		a.Who = strings.ToLower(f.Sent)
 	}

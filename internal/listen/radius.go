@@ -25,8 +25,8 @@ import (
 const (
 	// maxInFlight bounds the attempts worked on at once; beyond it requests are discarded, and the client asks again.
 	maxInFlight = 4096
-	// patience bounds one attempt.
-	patience   = 20 * time.Second
+	// workerIdle ends a worker that nothing came for.
+	workerIdle = 5 * time.Second
 	bufferSize = 4 << 20
 )
 
@@ -40,6 +40,8 @@ type RADIUS struct {
 	inFlight   atomic.Int64
 	readers    sync.WaitGroup
 	visits     sync.WaitGroup
+	work       chan *arrival // to an idle worker
+	closing    chan struct{}
 	ctx        context.Context
 	cancel     context.CancelFunc
 }
@@ -47,7 +49,7 @@ type RADIUS struct {
 // NewRADIUS opens the sockets of the addresses (host:port, IPv4 or IPv6) and begins to serve.
 func NewRADIUS(g *gate.Gate, contacts *contact.Book, addresses []string) (*RADIUS, error) {
 	ctx, cancel := context.WithCancel(context.Background())
-	r := &RADIUS{gate: g, contacts: contacts, duplicates: newDuplicates(), delayer: newDelayer(), ctx: ctx, cancel: cancel}
+	r := &RADIUS{gate: g, contacts: contacts, duplicates: newDuplicates(), delayer: newDelayer(), work: make(chan *arrival), closing: make(chan struct{}), ctx: ctx, cancel: cancel}
 	for _, address := range addresses {
 		s, err := openSocket(address)
 		if err != nil {
@@ -79,6 +81,7 @@ func (r *RADIUS) Close() {
 		s.SetReadDeadline(time.Now())
 	}
 	r.readers.Wait()
+	close(r.closing)
 	timer := time.AfterFunc(2*time.Second, r.cancel)
 	r.visits.Wait()
 	timer.Stop()
@@ -120,6 +123,8 @@ type arrival struct {
 	begun  time.Time
 	id     request
 	entry  *answer
+	// snapshot is what was in effect when the request came.
+	snapshot *gate.Snapshot
 }
 
 // packet does everything that needs no lookup, in the order of the checks that cost least.
@@ -172,7 +177,30 @@ func (r *RADIUS) packet(s *socket, data []byte, from netip.AddrPort, back route)
 	r.contacts.Good(addr, client.ID, a.signed, now)
 	a.entry = entry
 	a.packet, _ = radius.Decode(append([]byte(nil), p.Raw()...)) // the buffer is about to be read into again
-	r.visits.Go(func() { r.visit(snapshot, &a) })
+	a.snapshot = snapshot
+	select {
+	case r.work <- &a:
+	default: // no worker is idle
+		r.visits.Go(func() { r.worker(&a) })
+	}
+}
+
+// worker takes attempts until none came for a while. Workers are kept, since the stack of a new goroutine would have
+// to grow in each attempt; there are never more than attempts under way at once.
+func (r *RADIUS) worker(a *arrival) {
+	idle := time.NewTimer(workerIdle)
+	defer idle.Stop()
+	for {
+		r.visit(a)
+		idle.Reset(workerIdle)
+		select {
+		case a = <-r.work:
+		case <-idle.C:
+			return
+		case <-r.closing:
+			return
+		}
+	}
 }
 
 // prove finds the key that the request was made with and checks what the client's mode asks for. The fault is "" if
@@ -216,14 +244,12 @@ func (a *arrival) prove(keys *gate.ClientKeys, signsUsually bool) (contact.Fault
 	return "", ""
 }
 
-func (r *RADIUS) visit(snapshot *gate.Snapshot, a *arrival) {
+func (r *RADIUS) visit(a *arrival) {
 	defer r.inFlight.Add(-1)
-	ctx, cancel := context.WithTimeout(r.ctx, patience)
-	defer cancel()
 	addr := a.from.Addr().Unmap().WithZone("")
 	f := facts.Facts{At: a.begun, Address: addr}
 	gate.RADIUSFacts(&a.packet, a.client, &f)
-	out := r.gate.RADIUS(ctx, snapshot, f, &a.packet, a.key, a.signed, a.begun)
+	out := r.gate.RADIUS(r.ctx, a.snapshot, f, &a.packet, a.key, a.signed, a.begun)
 	if out.Reason == "password.unreadable" {
 		r.contacts.Discard(addr, a.client.ID, contact.SuspectSecret, "", time.Now())
 	}

@@ -2,7 +2,9 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
+	"math"
 	"strings"
 	"time"
 
@@ -11,22 +13,24 @@ import (
 
 // Attempt is one recorded attempt.
 type Attempt struct {
-	ID       ident.ID `db:"id"`
-	Verdict  string   `db:"verdict"`
-	Reason   string   `db:"reason"`
-	Client   string   `db:"client"`
-	Who      string   `db:"who"`
-	Sent     string   `db:"sent"`
-	Display  string   `db:"display"`
-	MAC      string   `db:"mac"`
-	Place    string   `db:"place"`
-	Lane     string   `db:"lane"`
-	Policy   string   `db:"policy"`
-	Pass     string   `db:"pass"`
-	VLAN     string   `db:"vlan"`
-	Revision int      `db:"revision"`
-	Micros   int64    `db:"micros"`
-	Facts    []byte   `db:"facts"`
+	// At is when it arrived; the writer makes the ID of it, in the order of recording.
+	At       time.Time `db:"-"`
+	ID       ident.ID  `db:"id"`
+	Verdict  string    `db:"verdict"`
+	Reason   string    `db:"reason"`
+	Client   string    `db:"client"`
+	Who      string    `db:"who"`
+	Sent     string    `db:"sent"`
+	Display  string    `db:"display"`
+	MAC      string    `db:"mac"`
+	Place    string    `db:"place"`
+	Lane     string    `db:"lane"`
+	Policy   string    `db:"policy"`
+	Pass     string    `db:"pass"`
+	VLAN     string    `db:"vlan"`
+	Revision int       `db:"revision"`
+	Micros   int64     `db:"micros"`
+	Facts    []byte    `db:"facts"`
 }
 
 const attemptColumns = "id, verdict, reason, client, who, sent, display, mac, place, lane, policy, pass, vlan, revision, micros"
@@ -58,10 +62,13 @@ func (f *Filter) where() (string, []any) {
 		if strings.Contains(user, "*") {
 			add(`(who LIKE ? ESCAPE '\' OR sent LIKE ? ESCAPE '\')`, like(user), like(user))
 		} else {
-			add("who = ?", user)
+			f.key(add, "who", user)
 		}
 	}
-	for _, c := range []struct{ column, value string }{{"mac", f.MAC}, {"client", f.Client}, {"verdict", f.Verdict}, {"reason", f.Reason}, {"lane", f.Lane}} {
+	if f.MAC != "" {
+		f.key(add, "mac", f.MAC)
+	}
+	for _, c := range []struct{ column, value string }{{"client", f.Client}, {"verdict", f.Verdict}, {"reason", f.Reason}, {"lane", f.Lane}} {
 		if c.value != "" {
 			add(c.column+" = ?", c.value)
 		}
@@ -86,6 +93,16 @@ func (f *Filter) where() (string, []any) {
 		return "", nil
 	}
 	return " WHERE " + strings.Join(parts, " AND "), args
+}
+
+// key selects by a name or MAC address: through the table of those seen, and one by one what is not in it yet.
+func (f *Filter) key(add func(string, ...any), column, value string) {
+	before := f.Before
+	if before == 0 {
+		before = math.MaxInt64
+	}
+	add(column+" = ?", value)
+	add("id IN (SELECT id FROM seen WHERE key = ? AND id < ? UNION ALL SELECT id FROM attempts WHERE id > (SELECT id FROM seen_until) AND "+column+" = ?)", value, before, value)
 }
 
 // like turns * into the wildcard of SQL and takes the meaning from SQL's own.
@@ -134,8 +151,22 @@ func (s *Store) CountByMinute(ctx context.Context, since time.Time) ([]Minute, e
 
 // RemoveAttempts removes up to limit attempts older than a moment and tells how many it removed.
 func (s *Store) RemoveAttempts(ctx context.Context, before time.Time, limit int) (int64, error) {
-	result, err := s.single.ExecContext(ctx, "DELETE FROM attempts WHERE id IN (SELECT id FROM attempts WHERE id < ? ORDER BY id LIMIT ?)", ident.At(before), limit)
+	tx, err := s.single.BeginTxx(ctx, nil)
 	if err != nil {
+		return 0, fmt.Errorf("removing old attempts: %w", err)
+	}
+	defer tx.Rollback()
+	var result sql.Result
+	for _, query := range []string{
+		"DELETE FROM seen WHERE (key, id) IN (SELECT who, id FROM attempts WHERE id < ? ORDER BY id LIMIT ?)",
+		"DELETE FROM seen WHERE (key, id) IN (SELECT mac, id FROM attempts WHERE id < ? ORDER BY id LIMIT ?)",
+		"DELETE FROM attempts WHERE id IN (SELECT id FROM attempts WHERE id < ? ORDER BY id LIMIT ?)",
+	} {
+		if result, err = tx.ExecContext(ctx, query, ident.At(before), limit); err != nil {
+			return 0, fmt.Errorf("removing old attempts: %w", err)
+		}
+	}
+	if err := tx.Commit(); err != nil {
 		return 0, fmt.Errorf("removing old attempts: %w", err)
 	}
 	return result.RowsAffected()

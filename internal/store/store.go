@@ -34,7 +34,7 @@ type Store struct {
 // Open opens or creates the database in a data directory and brings it to the newest schema.
 func Open(ctx context.Context, dir string) (*Store, error) {
 	path := filepath.Join(dir, "tollgate.db")
-	dsn := "file:" + path + "?_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)&_pragma=cache_size(-16000)&_txlock=immediate"
+	dsn := "file:" + path + "?_pragma=page_size(8192)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)&_pragma=cache_size(-32000)&_pragma=wal_autocheckpoint(8000)&_txlock=immediate"
 	single, err := sqlx.Open("sqlite", dsn)
 	if err != nil {
 		return nil, fmt.Errorf("opening the database %s: %w", path, err)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -23,19 +24,25 @@ func open(t testing.TB) *Store {
 func TestAttemptsAreWrittenAndFiltered(t *testing.T) {
 	s, ids, ctx := open(t), ident.NewSource(0), context.Background()
 	written := 0
-	w := s.NewWriter(func(batch []*Attempt) { written += len(batch) })
+	w := s.NewWriter(ids, func(batch []*Attempt) { written += len(batch) })
 	begun := time.Now().Add(-time.Hour)
 	for i := range 1000 {
 		verdict := "admitted"
 		if i%4 == 0 {
 			verdict = "refused"
 		}
-		w.Add(&Attempt{ID: ids.New(begun.Add(time.Duration(i) * time.Second)), Verdict: verdict, Reason: "ok", Client: fmt.Sprintf("switch-%d", i%3), Who: fmt.Sprintf("user%d", i%50), Sent: fmt.Sprintf("LANTERN\\User%d", i%50),
+		w.Add(&Attempt{At: begun.Add(time.Duration(i) * time.Second), Verdict: verdict, Reason: "ok", Client: fmt.Sprintf("switch-%d", i%3), Who: fmt.Sprintf("user%d", i%50), Sent: fmt.Sprintf("LANTERN\\User%d", i%50),
 			Display: "Person 50%_x", MAC: fmt.Sprintf("00-00-5E-00-53-%02X", i%100), Facts: []byte(`{"sent":"x"}`)})
 	}
 	w.Flush(ctx)
 	if written != 1000 || w.Lost() != 0 {
 		t.Fatalf("%d written, %d lost", written, w.Lost())
+	}
+	if _, err := s.single.Exec("DELETE FROM seen WHERE id > (SELECT max(id) FROM (SELECT id FROM attempts ORDER BY id LIMIT 600))"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.single.Exec("UPDATE seen_until SET id = (SELECT max(id) FROM (SELECT id FROM attempts ORDER BY id LIMIT 600))"); err != nil {
+		t.Fatal(err) // some are found through the table now, the rest one by one
 	}
 	cases := []struct {
 		name string
@@ -80,7 +87,17 @@ func TestAttemptsAreWrittenAndFiltered(t *testing.T) {
 	if n, err := s.RemoveAttempts(ctx, begun.Add(100*time.Second), 60); err != nil || n != 60 {
 		t.Errorf("removed %d, %v", n, err)
 	}
+	var left int
+	if err := s.db.Get(&left, "SELECT count(*) FROM seen WHERE id NOT IN (SELECT id FROM attempts)"); err != nil || left != 0 {
+		t.Errorf("%d entries of removed attempts are left, %v", left, err)
+	}
 	w.Close()
+	for n := 1; n > 0; {
+		n, _ = s.indexSome(1000)
+	}
+	if got, err := s.Attempts(ctx, Filter{User: "user7", Limit: 100, Before: newer[0].ID}); err != nil || len(got) == 0 || len(got) > 20 {
+		t.Errorf("%d when all is indexed, %v", len(got), err)
+	}
 }
 
 func TestPublishIsAllOrNothing(t *testing.T) {
@@ -133,13 +150,13 @@ func TestOperators(t *testing.T) {
 
 func BenchmarkWriter(b *testing.B) {
 	s, ids := open(b), ident.NewSource(0)
-	w := s.NewWriter(nil)
-	facts := make([]byte, 600)
+	w := s.NewWriter(ids, nil)
+	facts := []byte(strings.Repeat(`{"sent":"somebody","groups":["Crew"]}`, 15))
 	for i := range b.N {
 		for len(w.queue) > queueSize-10 {
 			time.Sleep(time.Millisecond)
 		}
-		w.Add(&Attempt{ID: ids.New(time.Now()), Verdict: "admitted", Reason: "ok", Client: "np-switch-1", Who: fmt.Sprintf("user%d", i%5000), Sent: "user", MAC: fmt.Sprintf("00-00-5E-00-%02X-%02X", i>>8&255, i&255), Facts: facts})
+		w.Add(&Attempt{At: time.Now(), Verdict: "admitted", Reason: "ok", Client: "np-switch-1", Who: fmt.Sprintf("user%d", i%5000), Sent: "user", MAC: fmt.Sprintf("00-00-5E-00-%02X-%02X", i>>8&255, i&255), Facts: facts})
 	}
 	w.Close()
 	if w.Lost() > 0 {

@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"tollgate.example/key/internal/ident"
 )
 
 const (
@@ -16,7 +18,14 @@ const (
 	batchSize = 2048
 	// rowsPerStatement rows share one statement: fewer crossings into the database engine.
 	rowsPerStatement = 32
-	columnCount      = 16
+	// linger is how long a batch waits for more: fewer commits write the same pages fewer times.
+	linger      = 20 * time.Millisecond
+	columnCount = 16
+	// When nothing was queued, seenAtOnce attempts at a time are brought into the table seen; with more than maxUnseen
+	// waiting for that, also under load, so that looking at each stays quick.
+	restEvery  = 200 * time.Millisecond
+	seenAtOnce = 4000
+	maxUnseen  = 200_000
 )
 
 // Writer records attempts in batches. Add never blocks: if the disk cannot keep up and the queue is full, the
@@ -28,11 +37,14 @@ type Writer struct {
 	lost    atomic.Int64
 	done    sync.WaitGroup
 	idle    chan chan struct{}
+	ids     *ident.Source
+	// unseen counts attempts that are not in the table seen yet.
+	unseen int
 }
 
-// NewWriter starts the writer. The function is called with each batch after its commit, in order.
-func (s *Store) NewWriter(written func([]*Attempt)) *Writer {
-	w := &Writer{store: s, queue: make(chan *Attempt, queueSize), written: written, idle: make(chan chan struct{})}
+// NewWriter starts the writer, which makes the identifiers. The function is called with each batch after its commit, in order.
+func (s *Store) NewWriter(ids *ident.Source, written func([]*Attempt)) *Writer {
+	w := &Writer{store: s, queue: make(chan *Attempt, queueSize), written: written, idle: make(chan chan struct{}), ids: ids, unseen: maxUnseen}
 	w.done.Go(w.run)
 	return w
 }
@@ -49,7 +61,7 @@ func (w *Writer) Add(a *Attempt) {
 // Lost counts attempts that could not be recorded.
 func (w *Writer) Lost() int64 { return w.lost.Load() }
 
-// Flush waits until everything added before is committed.
+// Flush waits until everything added before is committed and indexed.
 func (w *Writer) Flush(ctx context.Context) {
 	reached := make(chan struct{})
 	select {
@@ -71,17 +83,29 @@ func (w *Writer) Close() {
 
 func (w *Writer) run() {
 	batch := make([]*Attempt, 0, batchSize)
+	rest := time.NewTicker(restEvery)
+	defer rest.Stop()
 	for {
 		select {
+		case <-rest.C:
+			if w.unseen > 0 && len(w.queue) == 0 {
+				w.index()
+			}
 		case a, open := <-w.queue:
 			if !open {
 				return
 			}
-			batch = w.gather(append(batch[:0], a))
+			if batch = w.gather(append(batch[:0], a)); len(batch) < batchSize {
+				time.Sleep(linger)
+				batch = w.gather(batch)
+			}
 			w.commit(batch)
 		case reached := <-w.idle:
 			for batch = w.gather(batch[:0]); len(batch) > 0; batch = w.gather(batch[:0]) {
 				w.commit(batch)
+			}
+			for w.unseen > 0 {
+				w.index()
 			}
 			close(reached)
 		}
@@ -104,7 +128,21 @@ func (w *Writer) gather(batch []*Attempt) []*Attempt {
 	return batch
 }
 
+// index brings a part of what is new into the table seen.
+func (w *Writer) index() {
+	n, err := w.store.indexSome(seenAtOnce)
+	if err != nil {
+		slog.Warn("attempts could not be indexed", "error", err)
+	}
+	if w.unseen -= n; n < seenAtOnce {
+		w.unseen = 0
+	}
+}
+
 func (w *Writer) commit(batch []*Attempt) {
+	for _, a := range batch {
+		a.ID = w.ids.New(a.At)
+	}
 	if err := w.store.insert(batch); err != nil {
 		w.lost.Add(int64(len(batch)))
 		slog.Error("attempts could not be recorded", "count", len(batch), "error", err)
@@ -114,12 +152,16 @@ func (w *Writer) commit(batch []*Attempt) {
 	if w.written != nil {
 		w.written(append([]*Attempt(nil), batch...))
 	}
+	if w.unseen += len(batch); w.unseen > maxUnseen {
+		w.index()
+	}
 }
 
 var row = "(" + strings.TrimSuffix(strings.Repeat("?,", columnCount), ",") + ")"
 
 func insertSQL(rows int) string {
-	return "INSERT INTO attempts (" + attemptColumns + ", facts) VALUES " + strings.TrimSuffix(strings.Repeat(row+",", rows), ",")
+	// OR ROLLBACK needs no journal of the statement, since a failure ends the whole batch anyway.
+	return "INSERT OR ROLLBACK INTO attempts (" + attemptColumns + ", facts) VALUES " + strings.TrimSuffix(strings.Repeat(row+",", rows), ",")
 }
 
 func (s *Store) insert(batch []*Attempt) error {
@@ -157,4 +199,31 @@ func insertRows(tx *sqlx.Tx, batch []*Attempt) error {
 		}
 	}
 	return nil
+}
+
+// indexSome brings up to limit attempts into the table seen, in the order of its keys, and tells how many.
+func (s *Store) indexSome(limit int) (int, error) {
+	tx, err := s.single.Beginx()
+	if err != nil {
+		return 0, err
+	}
+	defer tx.Rollback()
+	var part struct {
+		N    int   `db:"n"`
+		From int64 `db:"from_id"`
+		To   int64 `db:"to_id"`
+	}
+	err = tx.Get(&part, `SELECT count(*) AS n, (SELECT id FROM seen_until) AS from_id, coalesce(max(id), 0) AS to_id
+		FROM (SELECT id FROM attempts WHERE id > (SELECT id FROM seen_until) ORDER BY id LIMIT ?)`, limit)
+	if err != nil || part.N == 0 {
+		return 0, err
+	}
+	if _, err = tx.Exec(`INSERT OR IGNORE INTO seen SELECT key, id FROM (SELECT who AS key, id FROM attempts WHERE id > ?1 AND id <= ?2
+		UNION ALL SELECT mac, id FROM attempts WHERE id > ?1 AND id <= ?2 AND mac <> '') ORDER BY key, id`, part.From, part.To); err != nil {
+		return 0, err
+	}
+	if _, err = tx.Exec("UPDATE seen_until SET id = ?", part.To); err != nil {
+		return 0, err
+	}
+	return part.N, tx.Commit()
 }

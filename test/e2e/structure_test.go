@@ -25,7 +25,7 @@ var allowed = map[string][]string{
 	"internal/account":     {"internal/core/", "internal/password", "internal/store"},
 	"internal/operator":    {"internal/ident", "internal/password", "internal/store"},
 	"internal/directory":   {"internal/core/"},
-	"internal/gate":        {"internal/core/", "internal/wire/", "internal/account", "internal/directory", "internal/ident", "internal/seal", "internal/store"},
+	"internal/gate":        {"internal/core/", "internal/wire/", "internal/account", "internal/directory", "internal/seal", "internal/store"},
 	"internal/revision":    {"internal/core/", "internal/gate", "internal/seal", "internal/store"},
 	"internal/listen":      {"internal/core/", "internal/wire/", "internal/gate", "internal/contact"},
 	"internal/peer":        {"internal/wire/"},

@@ -35,8 +35,19 @@ CREATE TABLE attempts (
   micros   INTEGER NOT NULL,
   facts    BLOB NOT NULL              -- JSON
 );
-CREATE INDEX attempts_who ON attempts (who);
-CREATE INDEX attempts_mac ON attempts (mac) WHERE mac <> '';
+-- Names and MAC addresses of attempts, for finding one person's among millions. Keeping two indexes of random keys up
+-- to date costs more than the recording itself, so the writer fills this table when it has nothing else to do; seen_until
+-- is how far it came. What is newer is found by looking at each.
+CREATE TABLE seen (
+  key TEXT NOT NULL,
+  id  INTEGER NOT NULL,
+  PRIMARY KEY (key, id)
+) WITHOUT ROWID;
+CREATE TABLE seen_until (
+  only INTEGER PRIMARY KEY CHECK (only = 1),
+  id   INTEGER NOT NULL
+);
+INSERT INTO seen_until VALUES (1, 0);
 
 CREATE TABLE accounts (
   id         TEXT PRIMARY KEY,

@@ -1,0 +1,80 @@
+package facts
+
+import (
+	"encoding/json"
+	"net/netip"
+	"reflect"
+	"testing"
+	"time"
+
+	"tollgate.example/key/internal/core/reason"
+)
+
+func TestFormatMAC(t *testing.T) {
+	for text, want := range map[string]string{
+		"02:00:5e:10:7a:31": "02-00-5E-10-7A-31", "0200.5e10.7a31": "02-00-5E-10-7A-31", "02005E107A31": "02-00-5E-10-7A-31", "02-00-5E-10-7A-31": "02-00-5E-10-7A-31",
+		"02:00:5e:10:7a": "", "02:00:5e:10:7a:31:00": "", "s.lodge": "", "": "", "0g:00:5e:10:7a:31": "",
+	} {
+		if got, ok := FormatMAC(text); got != want || ok != (want != "") {
+			t.Errorf("%q gives %q, %v", text, got, ok)
+		}
+	}
+}
+
+func TestWhere(t *testing.T) {
+	for _, c := range []struct {
+		f    Facts
+		want string
+	}{{Facts{SSID: "LF-Crew", Port: "1"}, "LF-Crew"}, {Facts{Port: "1/0/8"}, "port 1/0/8"}, {Facts{Service: DeviceLogin, Port: "1"}, "login"}, {Facts{PortType: "Virtual"}, "Virtual"}} {
+		if got := c.f.Where(); got != c.want {
+			t.Errorf("got %q, wanted %q", got, c.want)
+		}
+	}
+}
+
+// full has every field set, with characters that need care.
+func full(text string) *Facts {
+	return &Facts{At: time.Date(2026, 11, 23, 9, 5, 2, 123456789, time.UTC), Protocol: "radius", Service: Network, Client: text, ClientTags: map[string]string{"site": text, "x": ""}, Address: netip.MustParseAddr("2001:db8::7"),
+		PortType: "Ethernet", Port: text, SSID: text, MAC: "02-00-5E-10-7A-31", Called: text, NAS: text, Sent: text, Method: "pap", Attributes: []Attribute{{"Framed-MTU", "1500"}, {text, text}},
+		Lookups:    []Lookup{{Store: "LANTERN", Outcome: reason.DirectoryUnreachable, Detail: text, Micros: 17}, {Store: "local", Outcome: reason.OK}},
+		Person:     &Person{Store: "local", ID: text, Name: text, Display: text, State: reason.OK, Groups: []string{text, "Crew"}, Attributes: map[string][]string{"mail": {text, "b"}, text: {}}},
+		Credential: reason.PasswordWrong, CredentialDetail: text, Spent: Spent{1, 2, 3, 4, 5, 6}}
+}
+
+// same fails if the two encoders give different values.
+func same(t *testing.T, f *Facts) {
+	t.Helper()
+	want, err := json.Marshal(f)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var a, b any
+	got := f.AppendJSON(nil)
+	if err := json.Unmarshal(got, &a); err != nil {
+		t.Fatalf("%v in %s", err, got)
+	}
+	json.Unmarshal(want, &b)
+	if !reflect.DeepEqual(a, b) {
+		t.Errorf("encoded\n%s\nwanted\n%s", got, want)
+	}
+}
+
+func TestAppendJSONIsWhatTheStandardEncoderGives(t *testing.T) {
+	same(t, full("plain"))
+	same(t, full("quo\"te \\ back\nline \u2028 ü \xff <&>"))
+	same(t, &Facts{})
+	same(t, &Facts{Person: &Person{}})
+	// A field that is added to the facts and forgotten in AppendJSON shows here.
+	v := reflect.ValueOf(full("x")).Elem()
+	for i := range v.NumField() {
+		if v.Field(i).IsZero() {
+			t.Errorf("the test sets no %s", v.Type().Field(i).Name)
+		}
+	}
+}
+
+func FuzzAppendJSON(f *testing.F) {
+	f.Add("x")
+	f.Add("\x00\"\\")
+	f.Fuzz(func(t *testing.T, text string) { same(t, full(text)) })
+}
