@@ -5,7 +5,10 @@ package main
 import (
 	"errors"
 	"fmt"
+	"html"
+	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"time"
@@ -34,7 +37,7 @@ func env(name string) (string, error) {
 }
 
 func run() error {
-	url, err := env("TOLLGATE_URL")
+	address, err := env("TOLLGATE_URL")
 	if err != nil {
 		return err
 	}
@@ -58,17 +61,21 @@ func run() error {
 		time.Sleep(400 * time.Millisecond)
 		return p.Shot(filepath.Join(dir, file))
 	}
-	if err := errors.Join(p.Open(url), p.See("Sign in"), p.Fill("Name", name), p.Fill("Password", password), p.Click("Sign in"), p.See("The last hour"), shot("now.png")); err != nil {
+	if err := errors.Join(p.Open(address), p.See("Sign in"), p.Fill("Name", name), p.Fill("Password", password), p.Click("Sign in"), p.See("The last hour"), shot("now.png")); err != nil {
 		return err
 	}
-	return steps(p, url, shot)
+	return steps(p, address, shot)
 }
 
-func steps(p *browser.Page, url string, shot func(string) error) error {
-	open := func(path, text string) error { return errors.Join(p.Open(url+path), p.See(text)) }
+func steps(p *browser.Page, base string, shot func(string) error) error {
+	open := func(path, text string) error { return errors.Join(p.Open(base+path), p.See(text)) }
 	row := func() error {
 		time.Sleep(300 * time.Millisecond)
 		_, err := browser.Eval[bool](p, "(document.querySelector('tbody tr[tabindex]').click(), true)")
+		return err
+	}
+	theme := func(name string) error {
+		_, err := browser.Eval[bool](p, "(localStorage.setItem('theme', '"+name+"'), true)")
 		return err
 	}
 	return errors.Join(
@@ -85,5 +92,33 @@ func steps(p *browser.Page, url string, shot func(string) error) error {
 		open("/realms", "shore"), row(), p.See("Lookup order"), shot("realm.png"),
 		open("/history", "Revision 2"), shot("history.png"),
 		open("/operators", "Tokens"), shot("operators.png"),
+		theme("night"), open("/lanes", "Wired ports"), p.Click("3. Wired ports"), p.See("By department"), shot("lanes-night.png"), theme("light"),
+		open("/passes", "contractors"), row(), p.See("What the device gets"), p.Fill("VLAN", "61"), p.Click("Save to the draft"), p.See("1 change"), p.Click("Read"), p.See("VLAN 60 -> 61"), shot("draft.png"),
+		p.Click("Discard all changes"), p.See("nothing unpublished"),
+		terminal(p, shot),
 	)
+}
+
+// terminal pictures what the command line prints.
+func terminal(p *browser.Page, shot func(string) error) error {
+	token, err := env("TOLLGATE_TOKEN")
+	if err != nil {
+		return err
+	}
+	service, err := env("TOLLGATE_URL")
+	if err != nil {
+		return err
+	}
+	text := ""
+	for _, args := range [][]string{{"attempt", "list", "-limit", "6"}, {"attempt", "explain"}} {
+		cmd := exec.Command("bin/tollgate", args...)
+		cmd.Env = append(os.Environ(), "TOLLGATE_URL="+service, "TOLLGATE_TOKEN="+token)
+		out, err := cmd.Output()
+		if err != nil {
+			return err
+		}
+		text += "$ tollgate " + strings.Join(args, " ") + "\n" + string(out) + "\n"
+	}
+	page := "<body style='background:#0f1715;color:#e4ebe8;margin:16px'><pre style='font:13.5px/18px monospace'>" + html.EscapeString(text) + "</pre>"
+	return errors.Join(p.Open("data:text/html;charset=utf-8,"+url.PathEscape(page)), shot("terminal.png"))
 }
