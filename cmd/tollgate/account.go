@@ -108,7 +108,7 @@ func accountCommands() []command {
 				return s.print(out, func() { s.say("account %s added; it may sign in from now on.", out.Name) })
 			}
 		}},
-		command{"account", "set", "NAME", "change a local account, at once; only what is given", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"account", "change", "NAME", "change what is given of a local account, at once", func(f *flag.FlagSet) func(*session, []string) error {
 			a := newAccountFlags(f)
 			return func(s *session, args []string) error {
 				name, err := one(args, "name")

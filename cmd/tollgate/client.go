@@ -65,7 +65,7 @@ func since(at *time.Time) string {
 	return at.Local().Format("2006-01-02 15:04")
 }
 
-// clientFlags are the flags of add and set.
+// clientFlags are the flags of add and change.
 type clientFlags struct {
 	addresses, dropTags      list
 	tags                     pairs
@@ -160,7 +160,7 @@ func clientCommands() []command {
 				return s.clientSaved(out, "added")
 			}
 		}},
-		command{"client", "set", "NAME", "change a client of the draft; only what is given", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"client", "change", "NAME", "change what is given of a client of the draft", func(f *flag.FlagSet) func(*session, []string) error {
 			c := newClientFlags(f)
 			return func(s *session, args []string) error {
 				name, err := one(args, "name")

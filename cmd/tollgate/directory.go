@@ -127,7 +127,7 @@ func directoryCommands() []command {
 				return saved(s, out, "added")
 			}
 		}},
-		command{"directory", "set", "NAME", "change a directory of the draft; only what is given", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"directory", "change", "NAME", "change what is given of a directory of the draft", func(f *flag.FlagSet) func(*session, []string) error {
 			d := newDirectoryFlags(f)
 			return func(s *session, args []string) error {
 				name, err := one(args, "name")

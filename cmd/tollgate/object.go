@@ -47,7 +47,7 @@ func (p pairs) Set(text string) error {
 	return nil
 }
 
-// given tells which flags were on the command line, so that set changes only those.
+// given tells which flags were on the command line, so that change touches only those.
 func given(f *flag.FlagSet) map[string]bool {
 	out := map[string]bool{}
 	f.Visit(func(g *flag.Flag) { out[g.Name] = true })

@@ -61,7 +61,7 @@ func readLookup(text string) config.Lookup {
 	return config.Lookup{Store: text, Unreachable: config.Refuse}
 }
 
-// writer makes the add and set commands of a kind whose input is made of flags alone.
+// writer makes the add and change commands of a kind whose input is made of flags alone.
 func writer[V any](noun, path string, setup func(*flag.FlagSet) func(was map[string]bool, old *V, name string) (in any), meta func(V) (apitype.Meta, string)) []command {
 	return []command{
 		{noun, "add", "NAME", "add one to the draft", func(f *flag.FlagSet) func(*session, []string) error {
@@ -78,7 +78,7 @@ func writer[V any](noun, path string, setup func(*flag.FlagSet) func(was map[str
 				return s.objectSaved(noun, "added", out, out.Revision, func() (apitype.Meta, string) { return meta(out.Object) })
 			}
 		}},
-		{noun, "set", "NAME", "change one of the draft; only what is given", func(f *flag.FlagSet) func(*session, []string) error {
+		{noun, "set", "NAME", "change what is given of one of the draft", func(f *flag.FlagSet) func(*session, []string) error {
 			make, p := setup(f), publishFlags(f)
 			return func(s *session, args []string) error {
 				name, err := one(args, "name")
@@ -128,15 +128,15 @@ func realmCommands() []command {
 					in.Lookup = append(in.Lookup, readLookup(text))
 				}
 			}
-			set(was, "name", &in.Name, *name)
-			set(was, "rewrite", &in.Rewrite, *rewrite)
-			set(was, "text", &in.Note, *note)
+			assign(was, "name", &in.Name, *name)
+			assign(was, "rewrite", &in.Rewrite, *rewrite)
+			assign(was, "text", &in.Note, *note)
 			return in
 		}
 	}, func(r apitype.Realm) (apitype.Meta, string) { return r.Meta, r.Name }))
 }
 
-func set[T any](was map[string]bool, flag string, to *T, value T) {
+func assign[T any](was map[string]bool, flag string, to *T, value T) {
 	if was[flag] {
 		*to = value
 	}
@@ -184,12 +184,12 @@ func passCommands() []command {
 				in = old.PassFields
 			}
 			in.Name = label
-			set(was, "attr", &in.Attributes, []config.Attribute(values))
-			set(was, "name", &in.Name, *name)
-			set(was, "vlan", &in.VLAN, *vlan)
-			set(was, "role", &in.Role, *role)
-			set(was, "session-timeout", &in.SessionTimeout, *timeout)
-			set(was, "text", &in.Note, *note)
+			assign(was, "attr", &in.Attributes, []config.Attribute(values))
+			assign(was, "name", &in.Name, *name)
+			assign(was, "vlan", &in.VLAN, *vlan)
+			assign(was, "role", &in.Role, *role)
+			assign(was, "session-timeout", &in.SessionTimeout, *timeout)
+			assign(was, "text", &in.Note, *note)
 			return in
 		}
 	}, func(p apitype.Pass) (apitype.Meta, string) { return p.Meta, p.Name }))
@@ -253,12 +253,12 @@ func laneCommands() []command {
 				in = old.LaneFields
 			}
 			in.Name = label
-			set(was, "method", &in.Methods, []string(methods))
-			set(was, "name", &in.Name, *name)
-			set(was, "when", &in.When, *when)
-			set(was, "realm", &in.Realm, *realm)
-			set(was, "reject-delay", &in.RejectDelayMillis, *delay)
-			set(was, "text", &in.Note, *note)
+			assign(was, "method", &in.Methods, []string(methods))
+			assign(was, "name", &in.Name, *name)
+			assign(was, "when", &in.When, *when)
+			assign(was, "realm", &in.Realm, *realm)
+			assign(was, "reject-delay", &in.RejectDelayMillis, *delay)
+			assign(was, "text", &in.Note, *note)
 			return in
 		}
 	}, func(l apitype.Lane) (apitype.Meta, string) { return l.Meta, l.Name }), []command{{"lane", "move", "NAME", "move a lane to another place in the order", func(f *flag.FlagSet) func(*session, []string) error {
@@ -342,8 +342,8 @@ func newPolicyFlags(f *flag.FlagSet) *policyFlags {
 }
 
 func (f *policyFlags) apply(was map[string]bool, p *config.Policy) {
-	set(was, "name", &p.Name, *f.name)
-	set(was, "when", &p.When, *f.when)
+	assign(was, "name", &p.Name, *f.name)
+	assign(was, "when", &p.When, *f.when)
 	if was["pass"] {
 		p.Outcome, p.Pass, p.Groups = config.Admit, *f.pass, []config.GroupRow{}
 	}
@@ -356,7 +356,7 @@ func (f *policyFlags) apply(was map[string]bool, p *config.Policy) {
 	if *f.refuse {
 		p.Outcome, p.Pass, p.Groups = config.Refusal, "", []config.GroupRow{}
 	}
-	set(was, "message", &p.Message, *f.message)
+	assign(was, "message", &p.Message, *f.message)
 	p.Enabled = (p.Enabled || *f.on) && !*f.off
 }
 
@@ -405,7 +405,7 @@ func policyCommands() []command {
 				})
 			}
 		}},
-		{"policy", "set", "LANE NAME", "change a policy, or move it with -at", func(f *flag.FlagSet) func(*session, []string) error {
+		{"policy", "change", "LANE NAME", "change a policy, or move it with -at", func(f *flag.FlagSet) func(*session, []string) error {
 			p := newPolicyFlags(f)
 			return func(s *session, args []string) error {
 				if err := two(args); err != nil {

@@ -246,7 +246,8 @@ func (k *Keeper) Save(ctx context.Context, a Account, clear string) (*Account, e
 	if old != nil {
 		delete(k.byName, strings.ToLower(old.Name))
 	}
-	k.byName[strings.ToLower(a.Name)] = &a
+	kept := a
+	k.byName[strings.ToLower(a.Name)] = &kept
 	k.mu.Unlock()
 	k.seen.Delete(a.ID)
 	return &a, nil

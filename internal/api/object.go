@@ -77,7 +77,7 @@ func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In
 		return save(ctx, s, &k, id, in.PublishInput, func(c *config.Config, _ revision.Authors) (string, error) {
 			list := k.list(c)
 			var object T
-			P(&object).SetIdent(id)
+			P(&object).Identify(id)
 			secret, err := k.apply(&object, &in.Body)
 			*list = append(*list, object)
 			return secret, err

@@ -59,15 +59,25 @@ func RADIUSFacts(p *radius.Packet, client *config.Client, f *facts.Facts) {
 	if f.Port == "" {
 		f.Port, _ = f.Attribute("NAS-Port")
 	}
-	// RFC 3580 section 3.20: the SSID follows the address of the access point and a colon.
-	if mac, ssid, ok := strings.Cut(f.Called, ":"); ok && strings.HasPrefix(f.PortType, "Wireless") {
-		if _, isMAC := facts.FormatMAC(mac); isMAC {
-			f.SSID = ssid
-		} else if i := strings.LastIndexByte(f.Called, ':'); i == 17 {
-			f.SSID = f.Called[i+1:] // an address written with colons
-		}
+	if strings.HasPrefix(f.PortType, "Wireless") {
+		f.SSID = ssid(f.Called)
 	}
 	f.Method = method(p)
+}
+
+// ssid finds the wireless network in a Called-Station-Id: it follows the address of the access point and a colon
+// (RFC 3580 section 3.20). Some write the address with colons too.
+func ssid(called string) string {
+	if len(called) > 18 && called[17] == ':' {
+		if _, ok := facts.FormatMAC(called[:17]); ok {
+			return called[18:]
+		}
+	}
+	address, name, _ := strings.Cut(called, ":")
+	if _, ok := facts.FormatMAC(address); ok {
+		return name
+	}
+	return ""
 }
 
 func addAttribute(f *facts.Facts, t byte, value []byte) {

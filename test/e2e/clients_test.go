@@ -72,7 +72,7 @@ func TestPAMClient(t *testing.T) {
 	}
 	w := start(t)
 	w.basic("off", "127.0.0.1")
-	w.wants(0, []string{"lane", "set", "Wired", "-when", "always", "-publish"})
+	w.wants(0, []string{"lane", "change", "Wired", "-when", "always", "-publish"})
 	conf, service := filepath.Join(t.TempDir(), "servers"), fmt.Sprintf("tollgate-test-%d", os.Getpid())
 	os.WriteFile(conf, []byte(fmt.Sprintf("%s %s 3\n", w.radius, secret)), 0o600)
 	path := "/etc/pam.d/" + service
@@ -109,7 +109,7 @@ func TestDecoderFindsNothingWrong(t *testing.T) {
 		t.Fatal(err)
 	}
 	time.Sleep(2500 * time.Millisecond)
-	w.wants(0, []string{"pass", "set", "crew", "-attr", "Idle-Timeout=900", "-attr", "Vendor-Specific=32473:1:0x0a0b", "-attr", "Class=crew", "-attr", "Framed-IPv6-Prefix=2001:db8:7::/64",
+	w.wants(0, []string{"pass", "change", "crew", "-attr", "Idle-Timeout=900", "-attr", "Vendor-Specific=32473:1:0x0a0b", "-attr", "Class=crew", "-attr", "Framed-IPv6-Prefix=2001:db8:7::/64",
 		"-attr", "Framed-IP-Address=192.0.2.77", "-attr", "Reply-Message=Welcome aboard", "-attr", "Tunnel-Assignment-ID=3:deck", "-publish"})
 	w.ask(nil)
 	w.wants(0, []string{"try", "-status", "-secret", secret, w.radius})

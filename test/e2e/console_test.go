@@ -11,7 +11,7 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/lab"
 	"tollgate.example/key/internal/peer"
-	"tollgate.example/key/test/browser"
+	"tollgate.example/key/test/e2e/browser"
 )
 
 var chromium = sync.OnceValues(browser.Start)
@@ -142,7 +142,7 @@ func TestSaveAndPublishTakeBackAndConflict(t *testing.T) {
 	p := pageSteps{signedIn(t, w)}
 	steps(t, p.click("Passes"), p.click("contractors"), p.see("What the device gets"), p.fill("VLAN", "61"), p.see("51043631"), p.click("Save and publish"), p.see("Running revision 3"),
 		p.fill("VLAN", "62"))
-	w.wants(0, []string{"pass", "set", "contractors", "-role", "guest"}) // somebody else, meanwhile
+	w.wants(0, []string{"pass", "change", "contractors", "-role", "guest"}) // somebody else, meanwhile
 	steps(t, p.click("Save to the draft"), p.see("was changed meanwhile by o.brandt"), p.click("Read it again"), p.see("1 change"),
 		p.click("Read"), p.see("role restricted -> guest"), p.click("Discard all changes"), p.see("nothing unpublished"),
 		p.click("History"), p.see("Revision 3"),

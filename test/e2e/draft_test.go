@@ -92,7 +92,7 @@ func TestTwoOperatorsDoNotOverwriteEachOther(t *testing.T) {
 func TestTakeBack(t *testing.T) {
 	w := start(t)
 	w.basic("require", "127.0.0.1")
-	w.wants(0, []string{"pass", "set", "crew", "-vlan", "31", "-publish", "-note", "new floor"}, "revision 2")
+	w.wants(0, []string{"pass", "change", "crew", "-vlan", "31", "-publish", "-note", "new floor"}, "revision 2")
 	if reply, _ := w.ask(nil); reply.Attributes[2].Value != "31" {
 		t.Errorf("after revision 2 the VLAN is %+v", reply.Attributes)
 	}
@@ -103,7 +103,7 @@ func TestTakeBack(t *testing.T) {
 		t.Errorf("after taking back the VLAN is %+v", reply.Attributes)
 	}
 	w.wants(1, []string{"revision", "take-back", "99"}, "revision 99")
-	w.wants(0, []string{"pass", "set", "crew", "-vlan", "32"}, "in the draft")
+	w.wants(0, []string{"pass", "change", "crew", "-vlan", "32"}, "in the draft")
 	w.wants(1, []string{"revision", "take-back", "2"}, "publish or discard it first")
 	// An attempt is explained under the revision that decided it, and tried again under the draft.
 	w.wants(0, []string{"attempt", "explain", old.ID}, "revision 2", "Tunnel-Private-Group-ID    31")
@@ -116,7 +116,7 @@ func TestRestartKeepsEverything(t *testing.T) {
 	w.basic("require", "127.0.0.1")
 	w.ask(nil)
 	w.attempts("", 1)
-	w.wants(0, []string{"pass", "set", "crew", "-vlan", "77"})
+	w.wants(0, []string{"pass", "change", "crew", "-vlan", "77"})
 	w.app.Stop()
 	w.boot()
 	if reply, err := w.ask(nil); err != nil || reply.Attributes[2].Value != "30" {
@@ -137,7 +137,7 @@ func TestRestartKeepsEverything(t *testing.T) {
 func TestRenamingFollowsReferences(t *testing.T) {
 	w := start(t)
 	w.basic("require", "127.0.0.1")
-	w.wants(0, []string{"pass", "set", "crew", "-name", "deck"}, "deck")
+	w.wants(0, []string{"pass", "change", "crew", "-name", "deck"}, "deck")
 	w.wants(0, []string{"policy", "list", "Wired"}, "deck")
 	w.publish()
 	if reply, err := w.ask(nil); err != nil || !reply.Accepted {

@@ -160,7 +160,7 @@ func TestMessageAuthenticatorModes(t *testing.T) {
 	if _, err := w.ask(unsigned); !errors.Is(err, peer.ErrNoAnswer) {
 		t.Errorf("auto accepts one without after one was seen: %v", err)
 	}
-	w.wants(0, []string{"client", "set", "np-switch-1", "-message-authenticator", "off", "-publish"}, "published as revision 2", "can forge")
+	w.wants(0, []string{"client", "change", "np-switch-1", "-message-authenticator", "off", "-publish"}, "published as revision 2", "can forge")
 	if reply, err := w.ask(unsigned); err != nil || !reply.Accepted {
 		t.Errorf("off refuses one without: %v", err)
 	}
@@ -250,14 +250,14 @@ func TestRetransmissionsAreAnsweredFromMemory(t *testing.T) {
 func TestSecretsRotateWithoutAnOutage(t *testing.T) {
 	w := start(t)
 	w.basic("require", "127.0.0.1")
-	out := w.wants(0, []string{"client", "set", "np-switch-1", "-generate", "-keep-previous", "1h", "-publish"}, "Shared secret, shown only here: ")
+	out := w.wants(0, []string{"client", "change", "np-switch-1", "-generate", "-keep-previous", "1h", "-publish"}, "Shared secret, shown only here: ")
 	fresh := strings.TrimSpace(out[strings.LastIndex(out, ": ")+2:])
 	for _, s := range []string{secret, fresh} {
 		if reply, err := w.ask(func(r *peer.Request) { r.Secret = s }); err != nil || !reply.Accepted {
 			t.Errorf("secret %.4s: %v", s, err)
 		}
 	}
-	w.wants(0, []string{"client", "set", "np-switch-1", "-generate", "-publish"})
+	w.wants(0, []string{"client", "change", "np-switch-1", "-generate", "-publish"})
 	if _, err := w.ask(func(r *peer.Request) { r.Timeout = 200 * time.Millisecond }); !errors.Is(err, peer.ErrNoAnswer) {
 		t.Errorf("the oldest secret still works: %v", err)
 	}
@@ -266,7 +266,7 @@ func TestSecretsRotateWithoutAnOutage(t *testing.T) {
 func TestRefusalsHoldNobodyUp(t *testing.T) {
 	w := start(t)
 	w.basic("require", "127.0.0.1")
-	w.wants(0, []string{"lane", "set", "Wired", "-reject-delay", "1000", "-publish"})
+	w.wants(0, []string{"lane", "change", "Wired", "-reject-delay", "1000", "-publish"})
 	w.ask(nil) // so that the password needs no argon2id any more
 	var all sync.WaitGroup
 	for i := range 50 {

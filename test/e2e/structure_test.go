@@ -38,9 +38,9 @@ var allowed = map[string][]string{
 	"cmd/tollgated":    {"internal/app", "internal/api"},
 	"cmd/tollgate":     {"internal/apitype", "internal/client", "internal/peer", "internal/core/config", "internal/directory"},
 	"cmd/tollgate-lab": {"internal/lab"},
-	"test/shots":       {"test/browser"},
+	"test/shots":       {"test/e2e/browser"},
 	"test/load":        {"internal/"},
-	"test/e2e":         {"internal/", "test/browser"},
+	"test/e2e":         {"internal/", "test/e2e/browser"},
 }
 
 // pure packages decide and encode; they may not reach the outside world.

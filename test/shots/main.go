@@ -13,7 +13,7 @@ import (
 	"strings"
 	"time"
 
-	"tollgate.example/key/test/browser"
+	"tollgate.example/key/test/e2e/browser"
 )
 
 func main() {

@@ -64,29 +64,29 @@ function LaneRow({ lane, on }: { lane: Lane; on: boolean }) {
 function LaneView({ lane }: { lane: Lane }) {
   const save = useSave("lanes");
   const [editing, setEditing] = useState(false);
-  const [policy, setPolicy] = useState<Policy | null>(null);
+  const [open, setOpen] = useState<Policy | null>(null);
   const put = (policies: Policy[], done?: () => void) => save.mutate({ id: lane.id, tag: lane.tag, body: laneBody({ ...lane, policies }) }, { onSuccess: done });
   const blank: Policy = { id: "", name: "", enabled: true, when: "", outcome: "admit", pass: "", groups: [], message: "" };
   return (
     <>
       <PageHead title={lane.name} lead={<>{lane.realm ? <>realm <b>{lane.realm}</b></> : "realm by the form of the name"} · {lane.methods.map((m) => m.toUpperCase()).join(", ")} · decided here</>}>
         <Button onClick={() => setEditing(true)}>Edit lane</Button>
-        <Button primary onClick={() => { save.reset(); setPolicy(blank); }}>Add policy</Button>
+        <Button primary onClick={() => { save.reset(); setOpen(blank); }}>Add policy</Button>
       </PageHead>
       <div className="mono border border-hair bg-sheet px-2.5 py-1.5">{lane.when}</div>
-      {!policy && <div className="mt-2"><Failure error={save.error} /></div>}
+      {!open && <div className="mt-2"><Failure error={save.error} /></div>}
       {lane.problems.filter((p) => !p.field.startsWith("policies[")).map((p, i) => <div key={i} className="mt-2"><Notice tone={p.warning ? "warn" : "out"}><b>{sentence(p.message)}</b> {p.remedy}</Notice></div>)}
       <div className="mt-3 grid grid-cols-[52px_1fr_230px] border-b border-hair pb-1 text-[12px] font-medium text-soft"><span /><span>Policy, first that fits</span><span>Outcome</span></div>
       <Sortable items={lane.policies} onMove={(next) => put(next)}>
         {lane.policies.map((p, i) => (
-          <PolicyRow key={p.id} policy={p} number={i + 1} problems={lane.problems.filter((x) => x.field.startsWith(`policies[${i}]`))} open={() => { save.reset(); setPolicy(p); }} />
+          <PolicyRow key={p.id} policy={p} number={i + 1} problems={lane.problems.filter((x) => x.field.startsWith(`policies[${i}]`))} open={() => { save.reset(); setOpen(p); }} />
         ))}
       </Sortable>
       <div className="mt-3 text-soft">Nobody fits: refused with <code>policy.none</code></div>
-      {policy && (
-        <PolicyDialog policy={policy} error={save.error} busy={save.isPending} at={lane.policies.findIndex((p) => p.id === policy.id)} close={() => setPolicy(null)}
-          save={(next) => put(policy.id ? lane.policies.map((p) => (p.id === policy.id ? next : p)) : [...lane.policies, next], () => setPolicy(null))}
-          remove={policy.id ? () => put(lane.policies.filter((p) => p.id !== policy.id), () => setPolicy(null)) : undefined} />
+      {open && (
+        <PolicyDialog policy={open} error={save.error} busy={save.isPending} at={lane.policies.findIndex((p) => p.id === open.id)} close={() => setOpen(null)}
+          save={(next) => put(open.id ? lane.policies.map((p) => (p.id === open.id ? next : p)) : [...lane.policies, next], () => setOpen(null))}
+          remove={open.id ? () => put(lane.policies.filter((p) => p.id !== open.id), () => setOpen(null)) : undefined} />
       )}
       <Modal wide open={editing} onClose={() => setEditing(false)} title={`Lane ${lane.name}`}>{editing && <LaneForm lane={lane} close={() => setEditing(false)} />}</Modal>
     </>

@@ -7,12 +7,14 @@ import { ConditionField } from "../ui/condition";
 import { Field, Modal, Pick, TextField, Tick } from "../ui/form";
 import type { Policy } from "./lanes";
 
+type Patch = Partial<Policy>;
+
 /** Edits one policy of a lane. */
 export function PolicyDialog({ policy, at, error, busy, save, remove, close }: { policy: Policy; at: number; error: unknown; busy: boolean; save: (p: Policy) => void; remove?: () => void; close: () => void }) {
   const passes = useObjects("passes");
   const [form, setForm] = useState(policy);
   const [table, setTable] = useState(policy.groups.length > 0);
-  const set = (patch: Partial<Policy>) => setForm({ ...form, ...patch });
+  const edit = (patch: Patch) => setForm({ ...form, ...patch });
   const options = [{ value: "", label: "choose a pass" }, ...(passes.data?.items.map((p) => ({ value: p.name, label: p.vlan ? `${p.name}, VLAN ${p.vlan}` : p.name })) ?? [])];
   const index = at < 0 ? undefined : at;
   const field = (name: string) => `policies[${index ?? "new"}].${name}`;
@@ -23,15 +25,15 @@ export function PolicyDialog({ policy, at, error, busy, save, remove, close }: {
       <form onSubmit={(e) => { e.preventDefault(); submit(); }}>
         <Failure error={error} />
         <div className="mt-2">
-          <TextField label="Name" field={field("name")} value={form.name} onChange={(name) => set({ name })} error={error} autoFocus />
-          <ConditionField label="Fits those where" field={field("when")} value={form.when} onChange={(when) => set({ when })} error={error} />
-          <GroupHelp insert={(g) => set({ when: (form.when.trim() ? form.when.trim() + " and " : "") + `group is "${g.replaceAll('"', '\\"')}"` })} />
+          <TextField label="Name" field={field("name")} value={form.name} onChange={(name) => edit({ name })} error={error} autoFocus />
+          <ConditionField label="Fits those where" field={field("when")} value={form.when} onChange={(when) => edit({ when })} error={error} />
+          <GroupHelp insert={(g) => edit({ when: (form.when.trim() ? form.when.trim() + " and " : "") + `group is "${g.replaceAll('"', '\\"')}"` })} />
           <Pick label="Outcome" value={admit ? (table ? "table" : "admit") : "refuse"} options={[{ value: "admit", label: "admit with one pass" }, { value: "table", label: "admit with a pass by group" }, { value: "refuse", label: "refuse" }]}
-            onChange={(v) => { setTable(v === "table"); set({ outcome: v === "refuse" ? "refuse" : "admit", groups: v === "table" && form.groups.length === 0 ? [{ group: "", pass: "" }] : form.groups }); }} />
-          {admit && !table && <Pick label="Pass" field={field("pass")} value={form.pass ?? ""} onChange={(pass) => set({ pass })} options={options} error={error} />}
-          {admit && table && <Table rows={form.groups} set={(groups) => set({ groups })} options={options} error={error} field={field("groups")} />}
-          {!admit && <TextField label="Message to the person" field={field("message")} hint="Sent as Reply-Message; some devices show it." value={form.message ?? ""} onChange={(message) => set({ message })} error={error} />}
-          <Tick label="Switched on" checked={form.enabled} onChange={(enabled) => set({ enabled })} />
+            onChange={(v) => { setTable(v === "table"); edit({ outcome: v === "refuse" ? "refuse" : "admit", groups: v === "table" && form.groups.length === 0 ? [{ group: "", pass: "" }] : form.groups }); }} />
+          {admit && !table && <Pick label="Pass" field={field("pass")} value={form.pass ?? ""} onChange={(pass) => edit({ pass })} options={options} error={error} />}
+          {admit && table && <Table rows={form.groups} set={(groups) => edit({ groups })} options={options} error={error} field={field("groups")} />}
+          {!admit && <TextField label="Message to the person" field={field("message")} hint="Sent as Reply-Message; some devices show it." value={form.message ?? ""} onChange={(message) => edit({ message })} error={error} />}
+          <Tick label="Switched on" checked={form.enabled} onChange={(enabled) => edit({ enabled })} />
         </div>
         <div className="flex gap-2 border-t border-hair pt-3">
           <Button primary type="submit" disabled={busy}>Save to the draft</Button>

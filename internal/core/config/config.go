@@ -308,24 +308,24 @@ type Object[T any] interface {
 	*T
 	Ident() string
 	Label() string
-	SetIdent(string)
+	Identify(string)
 }
 
 func (c *Client) Ident() string         { return c.ID }
 func (c *Client) Label() string         { return c.Name }
-func (c *Client) SetIdent(id string)    { c.ID = id }
+func (c *Client) Identify(id string)    { c.ID = id }
 func (d *Directory) Ident() string      { return d.ID }
 func (d *Directory) Label() string      { return d.Name }
-func (d *Directory) SetIdent(id string) { d.ID = id }
+func (d *Directory) Identify(id string) { d.ID = id }
 func (r *Realm) Ident() string          { return r.ID }
 func (r *Realm) Label() string          { return r.Name }
-func (r *Realm) SetIdent(id string)     { r.ID = id }
+func (r *Realm) Identify(id string)     { r.ID = id }
 func (l *Lane) Ident() string           { return l.ID }
 func (l *Lane) Label() string           { return l.Name }
-func (l *Lane) SetIdent(id string)      { l.ID = id }
+func (l *Lane) Identify(id string)      { l.ID = id }
 func (p *Policy) Ident() string         { return p.ID }
 func (p *Policy) Label() string         { return p.Name }
-func (p *Policy) SetIdent(id string)    { p.ID = id }
+func (p *Policy) Identify(id string)    { p.ID = id }
 func (p *Pass) Ident() string           { return p.ID }
 func (p *Pass) Label() string           { return p.Name }
-func (p *Pass) SetIdent(id string)      { p.ID = id }
+func (p *Pass) Identify(id string)      { p.ID = id }

@@ -126,7 +126,7 @@ func longestIncreasing(seq []int) []bool {
 // describe lists the set fields of a new object.
 func describe[T any, P Object[T]](p P) []string {
 	var empty T
-	P(&empty).SetIdent(p.Ident())
+	P(&empty).Identify(p.Ident())
 	return compare(&empty, (*T)(p))
 }
 

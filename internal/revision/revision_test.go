@@ -1,0 +1,214 @@
+package revision
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"tollgate.example/key/internal/account"
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/ident"
+	"tollgate.example/key/internal/seal"
+	"tollgate.example/key/internal/store"
+)
+
+// bench is a keeper over a store of its own.
+type bench struct {
+	*Keeper
+	store *store.Store
+	box   *seal.Box
+	gate  *gate.Gate
+}
+
+func open(t *testing.T) *bench {
+	t.Helper()
+	ctx := context.Background()
+	s, err := store.Open(ctx, t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	writer := s.NewWriter(ident.NewSource(0), nil)
+	t.Cleanup(func() { writer.Close(); s.Close() })
+	accounts, err := account.Open(ctx, s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := &bench{store: s, box: seal.New(make([]byte, 32)), gate: gate.New(accounts, writer)}
+	if b.Keeper, err = Open(ctx, s, b.box, b.gate); err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+// add puts a client into the draft.
+func (b *bench) add(name, address string) error {
+	return b.Edit(context.Background(), "o.brandt", func(c *config.Config, _ Authors) (string, error) {
+		c.Clients = append(c.Clients, config.Client{ID: name, Name: name, Enabled: true, Addresses: []string{address}, Secret: b.box.Seal("quay-light")})
+		return name, nil
+	})
+}
+
+func TestDraftAndPublish(t *testing.T) {
+	b := open(t)
+	ctx := context.Background()
+	if _, err := b.Publish(ctx, "o.brandt", "", ""); !errors.Is(err, ErrNothing) {
+		t.Errorf("publishing nothing: %v", err)
+	}
+	if err := b.add("np-switch-1", " 192.0.2.11/32 "); err != nil {
+		t.Fatal(err)
+	}
+	addr := netip.MustParseAddr("192.0.2.11")
+	if c, _ := b.gate.Current().Plan.Client(addr); c != nil {
+		t.Error("the draft is in effect before it is published")
+	}
+	if changes := b.Changes(); len(changes) != 1 || changes[0].What != "added" {
+		t.Errorf("changes %v", changes)
+	}
+	if a, ok := b.Author("np-switch-1"); !ok || a.Operator != "o.brandt" {
+		t.Errorf("author %+v", a)
+	}
+	if n, err := b.Publish(ctx, "o.brandt", "first", ""); n != 1 || err != nil {
+		t.Fatal(n, err)
+	}
+	snapshot := b.gate.Current()
+	if c, at := snapshot.Plan.Client(addr); c == nil || snapshot.Revision != 1 || snapshot.Keys[at].Current == nil {
+		t.Errorf("in effect is revision %d with %+v", snapshot.Revision, c)
+	}
+	if len(b.Changes()) != 0 {
+		t.Error("after a publish the draft differs")
+	}
+	again, err := Open(ctx, b.store, b.box, b.gate)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if c, n := again.Running(); n != 1 || len(c.Clients) != 1 || len(again.Changes()) != 0 {
+		t.Errorf("read again: revision %d with %d clients", n, len(c.Clients))
+	}
+}
+
+func TestEditsThatFailChangeNothing(t *testing.T) {
+	b := open(t)
+	if err := b.add("a", "192.0.2.11"); err != nil {
+		t.Fatal(err)
+	}
+	before := b.Draft()
+	var invalid *Invalid
+	if err := b.add("b", "192.0.2.11"); !errors.As(err, &invalid) || !strings.Contains(err.Error(), `"a"`) {
+		t.Errorf("an address of another client: %v", err)
+	}
+	wanted := errors.New("no")
+	if err := b.Edit(context.Background(), "x", func(c *config.Config, _ Authors) (string, error) { c.Clients = nil; return "", wanted }); !errors.Is(err, wanted) {
+		t.Errorf("a refused edit: %v", err)
+	}
+	if b.Draft() != before || len(before.Clients) != 1 {
+		t.Error("the draft changed")
+	}
+	// A fault elsewhere in the draft does not stop the edit of an object that has none.
+	if err := b.Edit(context.Background(), "x", func(c *config.Config, _ Authors) (string, error) {
+		c.Lanes = append(c.Lanes, config.Lane{ID: "l", Name: "L"})
+		return "other", nil
+	}); err != nil {
+		t.Errorf("an edit beside a fault: %v", err)
+	}
+	if _, err := b.Publish(context.Background(), "x", "", ""); !errors.As(err, &invalid) {
+		t.Errorf("publishing a fault: %v", err)
+	}
+	if _, n := b.Running(); n != 0 {
+		t.Errorf("revision %d is running", n)
+	}
+}
+
+func TestConditionsBecomeCanonical(t *testing.T) {
+	b := open(t)
+	if err := b.Edit(context.Background(), "x", func(c *config.Config, _ Authors) (string, error) {
+		c.Lanes = append(c.Lanes, config.Lane{ID: "l", Name: "L", When: " (PORT.TYPE is  Ethernet) ", Methods: []string{"pap"}})
+		return "l", nil
+	}); err != nil || b.Draft().Lanes[0].When != "port.type is Ethernet" {
+		t.Errorf("kept as %q, %v", b.Draft().Lanes[0].When, err)
+	}
+}
+
+func TestTakeBackAndOldPlans(t *testing.T) {
+	b := open(t)
+	ctx := context.Background()
+	for i := range 12 {
+		if err := b.add(fmt.Sprintf("c%d", i), fmt.Sprintf("192.0.2.%d", i+1)); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := b.Publish(ctx, "x", "", ""); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, number := range []int{1, 12, 5, 1} {
+		plan, err := b.Plan(ctx, number)
+		if err != nil || len(plan.Config.Clients) != number {
+			t.Errorf("plan %d: %v", number, err)
+		}
+	}
+	if len(b.plans) > maxPlans {
+		t.Errorf("%d plans are kept", len(b.plans))
+	}
+	if _, err := b.Plan(ctx, 99); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("plan 99: %v", err)
+	}
+	if n, err := b.TakeBack(ctx, "x", 3, "back"); n != 13 || err != nil {
+		t.Fatal(n, err)
+	}
+	if c, _ := b.Running(); len(c.Clients) != 3 || len(b.Changes()) != 0 {
+		t.Errorf("running with %d clients", len(c.Clients))
+	}
+	if _, err := b.TakeBack(ctx, "x", 13, ""); !errors.Is(err, ErrNothing) {
+		t.Errorf("to itself: %v", err)
+	}
+	b.add("new", "198.51.100.1")
+	if _, err := b.TakeBack(ctx, "x", 2, ""); !errors.Is(err, ErrDraft) {
+		t.Errorf("over a draft: %v", err)
+	}
+	if err := b.Discard(ctx, "x"); err != nil || len(b.Changes()) != 0 {
+		t.Errorf("discarding: %v", err)
+	}
+}
+
+func TestPublishOneAlone(t *testing.T) {
+	b := open(t)
+	ctx := context.Background()
+	b.add("a", "192.0.2.1")
+	b.add("b", "192.0.2.2")
+	if _, err := b.Publish(ctx, "x", "", "b"); !errors.Is(err, ErrOthers) || !strings.Contains(err.Error(), `client "a" added by o.brandt`) {
+		t.Errorf("beside another change: %v", err)
+	}
+	b.Publish(ctx, "x", "", "")
+	b.add("c", "192.0.2.3")
+	if n, err := b.Publish(ctx, "x", "", "c"); n != 2 || err != nil {
+		t.Errorf("alone: %d, %v", n, err)
+	}
+}
+
+func TestASecretOfAnotherKeyFileStopsThePublish(t *testing.T) {
+	b := open(t)
+	key := make([]byte, 32)
+	key[0] = 1
+	other := seal.New(key)
+	b.Edit(context.Background(), "x", func(c *config.Config, _ Authors) (string, error) {
+		c.Clients = append(c.Clients, config.Client{ID: "a", Name: "a", Enabled: true, Addresses: []string{"192.0.2.1"}, Secret: other.Seal("x")})
+		return "a", nil
+	})
+	if _, err := b.Publish(context.Background(), "x", "", ""); err == nil || !strings.Contains(err.Error(), "another key file") || !strings.Contains(err.Error(), "client a") {
+		t.Errorf("got %v", err)
+	}
+}
+
+func TestTagsFollowTheObject(t *testing.T) {
+	a, b := config.Pass{ID: "1", Name: "x", VLAN: "20"}, config.Pass{ID: "1", Name: "x", VLAN: "20"}
+	if Tag(&a) != Tag(&b) {
+		t.Error("the same object has two tags")
+	}
+	b.VLAN = "21"
+	if Tag(&a) == Tag(&b) || !strings.HasPrefix(Tag(&a), `"`) {
+		t.Errorf("tags %s and %s", Tag(&a), Tag(&b))
+	}
+}
