@@ -11,6 +11,7 @@ want /usr/lib/chromium/chromium chromium
 want slapd slapd
 want ldapadd ldap-utils
 want pamtester pamtester
+want samba "samba samba-dsdb-modules samba-vfs-modules samba-ad-provision"
 want tshark tshark
 want /usr/share/perl5/Authen/Radius.pm libauthen-radius-perl
 ls /lib/*/security/pam_radius_auth.so /usr/lib/*/security/pam_radius_auth.so >/dev/null 2>&1 || missing="$missing libpam-radius-auth"

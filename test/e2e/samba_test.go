@@ -1,0 +1,198 @@
+package e2e
+
+import (
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/lab"
+	"tollgate.example/key/internal/peer"
+)
+
+const (
+	controller = "127.0.0.54"
+	domainBase = "DC=lantern,DC=example"
+	adminPass  = "Harbour-Master-77"
+)
+
+// startController provisions and starts a real domain controller. It ends when the test does.
+func startController(t *testing.T) *lab.Authority {
+	t.Helper()
+	need(t, "samba", "samba-tool")
+	if os.Getuid() != 0 {
+		t.Skip("a domain controller listens on port 389, which needs root")
+	}
+	dir, err := os.MkdirTemp("/tmp", "dc") // short, for the paths of its sockets
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	var conf strings.Builder
+	fmt.Fprintf(&conf, "[global]\nrealm=LANTERN.EXAMPLE\nworkgroup=LANTERN\nnetbios name=DC1\nserver role=active directory domain controller\ninterfaces=%s/8\nbind interfaces only=yes\n", controller)
+	for name, sub := range map[string]string{"private dir": "private", "state directory": "state", "cache directory": "cache", "lock directory": "lock", "pid directory": "run", "ncalrpc dir": "run/ncalrpc",
+		"winbindd socket directory": "run/winbindd", "ntp signd socket directory": "run/ntp", "binddns dir": "bind"} {
+		fmt.Fprintf(&conf, "%s=%s/%s\n", name, dir, sub)
+		if sub != "private" && sub != "bind" && !strings.HasPrefix(sub, "run/") {
+			os.MkdirAll(filepath.Join(dir, sub), 0o755)
+		}
+	}
+	fmt.Fprintf(&conf, "posix:eadb=%[1]s/private/eadb.tdb\nserver services=rpc, ldap, cldap, kdc\ndns forwarder=\ndns update command=/bin/true\nspn update command=/bin/true\ngpo update command=/bin/true\nnsupdate command=/bin/true\n[sysvol]\npath=%[1]s/state/sysvol\n[netlogon]\npath=%[1]s/state/sysvol/lantern.example/scripts\n", dir)
+	file := filepath.Join(dir, "smb.conf")
+	os.MkdirAll(filepath.Join(dir, "private"), 0o700)
+	if err := os.WriteFile(file, []byte(conf.String()), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := exec.Command("samba-tool", "domain", "provision", "--quiet", "-s", file, "--realm=LANTERN.EXAMPLE", "--domain=LANTERN", "--server-role=dc", "--host-name=dc1",
+		"--host-ip="+controller, "--dns-backend=SAMBA_INTERNAL", "--adminpass="+adminPass).CombinedOutput(); err != nil {
+		t.Fatalf("provisioning: %v\n%s", err, out)
+	}
+	ca, err := lab.NewAuthority("Test authority")
+	if err != nil {
+		t.Fatal(err)
+	}
+	certificate, err := ca.Server(time.Now().AddDate(1, 0, 0), "dc1.lantern.example", controller)
+	if err != nil {
+		t.Fatal(err)
+	}
+	key, _ := x509.MarshalPKCS8PrivateKey(certificate.Certificates[0].PrivateKey)
+	os.MkdirAll(filepath.Join(dir, "private/tls"), 0o700)
+	for name, text := range map[string][]byte{"ca.pem": []byte(ca.PEM), "cert.pem": pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate.Certificates[0].Certificate[0]}),
+		"key.pem": pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})} {
+		if err := os.WriteFile(filepath.Join(dir, "private/tls", name), text, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	cmd := exec.Command("samba", "-i", "--no-process-group", "--debug-stdout", "--maximum-runtime=300", "-s", file)
+	stdin, err := cmd.StdinPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { stdin.Close(); cmd.Wait() })
+	for range 300 {
+		if c, err := net.Dial("tcp", controller+":636"); err == nil {
+			c.Close()
+			return ca
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	t.Fatal("the domain controller did not start")
+	return nil
+}
+
+// populate adds people and groups to the domain.
+func populate(t *testing.T, ca *lab.Authority) {
+	t.Helper()
+	pool := x509.NewCertPool()
+	pool.AppendCertsFromPEM([]byte(ca.PEM))
+	var c *ldap.Conn
+	var err error
+	for range 100 {
+		if c, err = ldap.DialURL("ldaps://"+controller, ldap.DialWithTLSConfig(&tls.Config{RootCAs: pool, ServerName: controller})); err == nil {
+			if err = c.Bind("Administrator@lantern.example", adminPass); err == nil {
+				break
+			}
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	if err != nil {
+		t.Fatalf("binding as the administrator: %v", err)
+	}
+	defer c.Close()
+	add := func(dn string, attributes map[string]string) {
+		t.Helper()
+		r := ldap.NewAddRequest(dn, nil)
+		for name, value := range attributes {
+			r.Attribute(name, []string{value})
+		}
+		if err := c.Add(r); err != nil {
+			t.Fatalf("adding %s: %v", dn, err)
+		}
+	}
+	quoted := func(password string) string {
+		out := ""
+		for _, r := range `"` + password + `"` {
+			out += string([]byte{byte(r), byte(r >> 8)})
+		}
+		return out
+	}
+	for user, more := range map[string]map[string]string{"s.lodge": {"userAccountControl": "512", "department": "Ticketing"}, "b.tulloch": {"userAccountControl": "514"},
+		"f.oakes": {"userAccountControl": "512", "accountExpires": "133000000000000000"}, "e.garth": {"userAccountControl": "512", "pwdLastSet": "0"}, "svc-tollgate": {"userAccountControl": "66048"}} {
+		attributes := map[string]string{"objectClass": "user", "sAMAccountName": user, "userPrincipalName": user + "@lantern.example", "displayName": "The " + user, "unicodePwd": quoted("Harbour-" + user + "-1")}
+		for name, value := range more {
+			attributes[name] = value
+		}
+		add("CN="+user+",CN=Users,"+domainBase, attributes)
+	}
+	add("CN=Shore Staff,CN=Users,"+domainBase, map[string]string{"objectClass": "group", "sAMAccountName": "Shore Staff"})
+	add("CN=Ticketing,CN=Users,"+domainBase, map[string]string{"objectClass": "group", "sAMAccountName": "Ticketing", "member": "CN=s.lodge,CN=Users," + domainBase})
+	m := ldap.NewModifyRequest("CN=Shore Staff,CN=Users,"+domainBase, nil)
+	m.Add("member", []string{"CN=Ticketing,CN=Users," + domainBase})
+	if err := c.Modify(m); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestRealDomainController(t *testing.T) {
+	ca := startController(t)
+	populate(t, ca)
+	w := start(t)
+	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil)
+	in := apitype.DirectoryInput{BindPassword: "Harbour-svc-tollgate-1", DirectoryFields: apitype.DirectoryFields{Name: "LANTERN", Kind: "active-directory", Servers: []string{controller}, TLS: "ldaps", CA: ca.PEM,
+		BindName: "svc-tollgate", Attributes: []string{"department"}, TimeoutMillis: 3000}}
+	for _, name := range []string{"svc-tollgate@lantern.example", `LANTERN\svc-tollgate`, "CN=svc-tollgate,CN=Users," + domainBase, "svc-tollgate"} {
+		in.BindName = name
+		if step, said, ok := w.testDirectory(in); !ok {
+			t.Errorf("as %s the test fails at %s: %s", name, step, said)
+		}
+	}
+	starttls := in
+	starttls.TLS = "starttls"
+	if step, said, ok := w.testDirectory(starttls); !ok {
+		t.Errorf("by StartTLS the test fails at %s: %s", step, said)
+	}
+	plain := in
+	plain.TLS = "plain"
+	if step, said, _ := w.testDirectory(plain); step != "bind" || !strings.Contains(said, "ldaps or starttls") {
+		t.Errorf("in clear the test says %q at %q", said, step)
+	}
+	w.do(http.MethodPost, "/directories", in, nil)
+	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "shore", Forms: []config.Form{{Kind: config.Bare}, {Kind: config.Prefix, Value: "LANTERN"}, {Kind: config.Suffix, Value: "lantern.example"}}, Rewrite: "{name}",
+		Lookup: []config.Lookup{{Store: "LANTERN", Unreachable: config.Refuse}}}, nil)
+	w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "ticketing", VLAN: "20"}, nil)
+	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "always", Methods: []string{"pap"}, Policies: []config.Policy{
+		{Name: "Shore", Enabled: true, When: `group is "Shore Staff" and group is Ticketing and group is "Domain Users" and person.department is Ticketing`, Outcome: config.Admit, Pass: "ticketing"}}}, nil)
+	w.publish()
+	for _, name := range []string{"s.lodge", `LANTERN\S.Lodge`, "s.lodge@lantern.example"} {
+		reply, err := w.ask(func(r *peer.Request) { r.User, r.Password = name, "Harbour-s.lodge-1" })
+		if err != nil || !reply.Accepted || reply.Attributes[2].Value != "20" {
+			out := w.wants(0, []string{"attempt", "explain"})
+			t.Fatalf("%s: %+v, %v\n%s", name, reply, err, out)
+		}
+	}
+	for user, reason := range map[string]string{"b.tulloch": "person.disabled", "f.oakes": "person.expired", "e.garth": "password.must-change", "nobody": "person.unknown"} {
+		if reply, err := w.ask(func(r *peer.Request) { r.User, r.Password = user, "Harbour-"+user+"-1" }); err != nil || reply.Accepted {
+			t.Errorf("%s: %+v, %v", user, reply, err)
+		}
+		if a := w.attempts("user="+user, 1)[0]; a.Reason != reason {
+			t.Errorf("%s is refused by %s, wanted %s", user, a.Reason, reason)
+		}
+	}
+	w.ask(func(r *peer.Request) { r.User, r.Password = "s.lodge", "wrong" })
+	w.attempts("reason=password.wrong", 1)
+}
