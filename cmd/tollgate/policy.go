@@ -78,7 +78,7 @@ func writer[V any](noun, path string, setup func(*flag.FlagSet) func(was map[str
 				return s.objectSaved(noun, "added", out, out.Revision, func() (apitype.Meta, string) { return meta(out.Object) })
 			}
 		}},
-		{noun, "set", "NAME", "change what is given of one of the draft", func(f *flag.FlagSet) func(*session, []string) error {
+		{noun, "change", "NAME", "change what is given of one of the draft", func(f *flag.FlagSet) func(*session, []string) error {
 			make, p := setup(f), publishFlags(f)
 			return func(s *session, args []string) error {
 				name, err := one(args, "name")
