@@ -9,7 +9,6 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
-	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -59,9 +58,7 @@ func NewRADIUS(g *gate.Gate, contacts *contact.Book, addresses []string) (*RADIU
 		r.conns = append(r.conns, s)
 	}
 	for _, s := range r.conns {
-		for range min(2, runtime.GOMAXPROCS(0)) {
-			r.readers.Go(func() { r.read(s) })
-		}
+		r.readers.Go(func() { r.read(s) })
 	}
 	return r, nil
 }

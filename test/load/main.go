@@ -29,8 +29,8 @@ const (
 )
 
 func main() {
-	seconds := flag.Duration("for", 6*time.Second, "how long each measurement takes")
-	rounds := flag.Int("rounds", 5, "how often floor and service are measured in turn")
+	seconds := flag.Duration("for", 4*time.Second, "how long each measurement takes")
+	rounds := flag.Int("rounds", 7, "how often floor and service are measured in turn")
 	profile := flag.String("profile", "", "write a CPU profile of the measurements to this file")
 	only := flag.Bool("throughput", false, "measure only the attempts per second")
 	flag.Parse()
@@ -149,6 +149,9 @@ func run(duration time.Duration, rounds int, only bool) error {
 	if only {
 		return nil
 	}
+	if err := sustained(s, target, 5*duration); err != nil {
+		return err
+	}
 	half, err := drive(target, options{window: 64, duration: duration, rate: last.rate / 2})
 	if err != nil {
 		return err
@@ -158,6 +161,18 @@ func run(duration time.Duration, rounds int, only bool) error {
 		return err
 	}
 	return coldStart()
+}
+
+// sustained measures a longer time, with everything committed and indexed by its end.
+func sustained(s *service, target string, duration time.Duration) error {
+	begun := time.Now()
+	r, err := drive(target, options{window: 64, duration: duration})
+	if err != nil {
+		return err
+	}
+	s.Writer.Flush(context.Background())
+	fmt.Printf("Sustained for %v, until everything is committed and indexed: %.0f/s, lost %d\n", duration, float64(r.answered)/time.Since(begun).Seconds(), s.Writer.Lost())
+	return nil
 }
 
 // recorded counts what is in the database.
