@@ -332,3 +332,14 @@ func TestNoSecretIsKeptInClear(t *testing.T) {
 	w.app.Stop()
 	grep(t, w.dir, secret, "gangway-and-rope", "mistyped-and-private", "lantern-demo-2026", w.api.Token)
 }
+
+// send sends octets and waits for nothing.
+func send(t *testing.T, server string, data []byte) {
+	t.Helper()
+	c, err := net.Dial("udp", server)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	c.Write(data)
+}

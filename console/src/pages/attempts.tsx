@@ -9,6 +9,9 @@ type Attempt = Schema["Attempt"];
 const filters = ["q", "user", "mac", "client", "reason", "lane"] as const;
 const labels: Record<string, string> = { q: "Any text", user: "User", mac: "MAC", client: "Client", reason: "Reason", lane: "Lane" };
 
+/** A moment as the field for it wants it: local time without zone. */
+const local = (iso: string | null) => (iso ? new Date(new Date(iso).getTime() - new Date(iso).getTimezoneOffset() * 60_000).toISOString().slice(0, 16) : "");
+
 export function AttemptsPage() {
   const [params, setParams] = useSearchParams();
   const go = useNavigate();
@@ -42,10 +45,14 @@ export function AttemptsPage() {
       <PageHead title="Attempts" lead={live ? (stale ? <b className="text-out">stale: nothing came for a while</b> : lost > 0 ? `live, ${lost} left out` : "live") : "paused"}>
         <Button onClick={() => { setLive(!live); if (!live) { setFresh([]); queries.invalidateQueries({ queryKey: ["attempts"] }); } }}>{live ? "Pause" : "Go on"}</Button>
       </PageHead>
-      <div className="mb-3 grid grid-cols-7 gap-2">
+      <div className="mb-3 grid grid-cols-11 gap-2">
         {filters.map((key) => (
           <input key={key + (params.get(key) ?? "")} aria-label={labels[key]} placeholder={labels[key]} defaultValue={params.get(key) ?? ""} className="field text-[13px]"
             onKeyDown={(e) => e.key === "Enter" && set(key, e.currentTarget.value)} onBlur={(e) => e.currentTarget.value !== (params.get(key) ?? "") && set(key, e.currentTarget.value)} />
+        ))}
+        {(["since", "until"] as const).map((key) => (
+          <input key={key} type="datetime-local" aria-label={key === "since" ? "From" : "Until"} title={key === "since" ? "From" : "Until"} value={local(params.get(key))} className="field col-span-2 text-[13px]"
+            onChange={(e) => set(key, e.target.value ? new Date(e.target.value).toISOString() : "")} />
         ))}
         <select aria-label="Verdict" value={params.get("verdict") ?? ""} onChange={(e) => set("verdict", e.target.value)} className="field text-[13px]">
           <option value="">Any verdict</option>

@@ -44,7 +44,6 @@ const (
 
 	PolicyNone    Code = "policy.none"
 	PolicyRefused Code = "policy.refused"
-	PassTooLong   Code = "pass.too-long"
 
 	Busy Code = "service.busy"
 )
@@ -100,7 +99,6 @@ var entries = []Entry{
 	{PasswordMustChange, Credential, "{person} must change the password before signing in", "The person must set a new one where {store} is at home, or the flag is taken off there."},
 	{PolicyNone, Policy, "No policy of lane {lane} fits", "Signed in correctly, but {membership}. Change a policy of lane {lane} so that it fits this person, or add one."},
 	{PolicyRefused, Policy, "Policy {policy} of lane {lane} refuses", "This is what the policy says. To admit this person, put a policy that fits above it."},
-	{PassTooLong, Pass, "Pass {pass} does not fit into one reply", "Take attributes out of the pass: a reply has at most 4096 octets."},
 	{Busy, Directory, "Too many attempts were waiting at once", "The directory answers too slowly for what is asked. Run its test, and add a server."},
 }
 
