@@ -276,7 +276,7 @@ func (a *Attribute) Format(value []byte) string {
 		if len(value) >= 2 && len(value) <= 18 && value[1] <= 128 {
 			var full [16]byte
 			copy(full[:], value[2:])
-			return netip.PrefixFrom(netip.AddrFrom16(full), int(value[1])).String()
+			return netip.PrefixFrom(netip.AddrFrom16(full), int(value[1])).Masked().String()
 		}
 	case Time:
 		if len(value) == 4 {
