@@ -95,7 +95,8 @@ export function Shell({ operator, children }: { operator: string; children: Reac
         <div className="ml-auto flex items-center gap-2 text-[13px]">
           <DraftBar />
           <button type="button" onClick={toggleTheme} title="Light or night" aria-label="Light or night" className="ml-2 rounded px-1.5 text-soft hover:text-ink">◐</button>
-          <button type="button" onClick={signOut} title="Sign out" className="rounded text-soft hover:text-ink">{operator}</button>
+          <span className="text-soft">{operator}</span>
+          <button type="button" onClick={signOut} className="rounded text-soft underline decoration-hair underline-offset-2 hover:text-ink">Sign out</button>
         </div>
       </header>
       <main className="overflow-auto px-5 py-4">{children}</main>

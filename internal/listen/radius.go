@@ -24,7 +24,7 @@ import (
 const (
 	// maxInFlight bounds the attempts worked on at once; beyond it requests are discarded, and the client asks again.
 	maxInFlight = 4096
-	// workerIdle ends a worker that nothing came for.
+	// workerIdle is how long a worker waits for another attempt before it ends.
 	workerIdle = 5 * time.Second
 	bufferSize = 4 << 20
 )
