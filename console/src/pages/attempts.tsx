@@ -45,7 +45,7 @@ export function AttemptsPage() {
       <PageHead title="Attempts" lead={live ? (stale ? <b className="text-out">stale: nothing came for a while</b> : lost > 0 ? `live, ${lost} left out` : "live") : "paused"}>
         <Button onClick={() => { setLive(!live); if (!live) { setFresh([]); queries.invalidateQueries({ queryKey: ["attempts"] }); } }}>{live ? "Pause" : "Go on"}</Button>
       </PageHead>
-      <div className="mb-3 grid grid-cols-11 gap-2">
+      <div className="mb-3 grid grid-cols-12 gap-2">
         {filters.map((key) => (
           <input key={key + (params.get(key) ?? "")} aria-label={labels[key]} placeholder={labels[key]} defaultValue={params.get(key) ?? ""} className="field text-[13px]"
             onKeyDown={(e) => e.key === "Enter" && set(key, e.currentTarget.value)} onBlur={(e) => e.currentTarget.value !== (params.get(key) ?? "") && set(key, e.currentTarget.value)} />
@@ -54,7 +54,7 @@ export function AttemptsPage() {
           <input key={key} type="datetime-local" aria-label={key === "since" ? "From" : "Until"} title={key === "since" ? "From" : "Until"} value={local(params.get(key))} className="field col-span-2 text-[13px]"
             onChange={(e) => set(key, e.target.value ? new Date(e.target.value).toISOString() : "")} />
         ))}
-        <select aria-label="Verdict" value={params.get("verdict") ?? ""} onChange={(e) => set("verdict", e.target.value)} className="field text-[13px]">
+        <select aria-label="Verdict" value={params.get("verdict") ?? ""} onChange={(e) => set("verdict", e.target.value)} className="field col-span-2 text-[13px]">
           <option value="">Any verdict</option>
           <option value="admitted">admitted</option>
           <option value="refused">refused</option>
