@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -81,9 +80,6 @@ func (s *server) draft() {
 			return nil, missing(err, "revision")
 		}
 		running, number := s.Revisions.Running()
-		if running == nil {
-			return nil, problem(http.StatusConflict, "nothing is running", "")
-		}
 		return ok(apitype.Draft{Revision: number, Changes: config.Diff(running, plan.Config), Problems: []config.Problem{}, Publishable: true}), nil
 	})
 }

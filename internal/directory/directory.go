@@ -75,7 +75,7 @@ func tlsConfig(cfg *config.Directory) (*tls.Config, error) {
 	return out, nil
 }
 
-// Conn is one connection, with the name it is bound as.
+// conn is one connection, with the server it goes to and when it was used last.
 type conn struct {
 	*ldap.Conn
 	server string

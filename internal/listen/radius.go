@@ -17,6 +17,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/wire/radius"
 )
@@ -247,7 +248,7 @@ func (r *RADIUS) visit(a *arrival) {
 	f := facts.Facts{At: a.begun, Address: addr}
 	gate.RADIUSFacts(&a.packet, a.client, &f)
 	out := r.gate.RADIUS(r.ctx, a.snapshot, f, &a.packet, a.key, a.signed, a.begun)
-	if out.Reason == "password.unreadable" {
+	if out.Reason == reason.PasswordUnreadable {
 		r.contacts.Discard(addr, a.client.ID, contact.SuspectSecret, "", time.Now())
 	}
 	r.reply(a, out)

@@ -13,8 +13,8 @@ import (
 	"golang.org/x/crypto/argon2"
 )
 
-// The parameters are those recommended by RFC 9106 section 4 for memory-constrained machines, with one lane more per
-// core not needed: 3 passes over 32 MiB.
+// The parameters follow RFC 9106 section 4 for memory-constrained machines, with 3 passes over half the memory and one
+// lane, since several hashes run at once.
 const (
 	passes  = 3
 	memory  = 32 << 10 // KiB

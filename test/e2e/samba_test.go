@@ -3,7 +3,6 @@ package e2e
 import (
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/pem"
 	"fmt"
 	"net"
 	"net/http"
@@ -63,18 +62,9 @@ func startController(t *testing.T) *lab.Authority {
 	if err != nil {
 		t.Fatal(err)
 	}
-	certificate, err := ca.Server(time.Now().AddDate(1, 0, 0), "dc1.lantern.example", controller)
-	if err != nil {
-		t.Fatal(err)
-	}
-	key, _ := x509.MarshalPKCS8PrivateKey(certificate.Certificates[0].PrivateKey)
-	os.MkdirAll(filepath.Join(dir, "private/tls"), 0o700)
-	for name, text := range map[string][]byte{"ca.pem": []byte(ca.PEM), "cert.pem": pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate.Certificates[0].Certificate[0]}),
-		"key.pem": pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})} {
-		if err := os.WriteFile(filepath.Join(dir, "private/tls", name), text, 0o600); err != nil {
-			t.Fatal(err)
-		}
-	}
+	keys := filepath.Join(dir, "private/tls")
+	os.MkdirAll(keys, 0o700)
+	pemFiles(t, keys, ca, "dc1.lantern.example", controller)
 	cmd := exec.Command("samba", "-i", "--no-process-group", "--debug-stdout", "--maximum-runtime=300", "-s", file)
 	stdin, err := cmd.StdinPipe()
 	if err != nil {

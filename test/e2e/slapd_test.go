@@ -116,6 +116,25 @@ type slapd struct {
 	cmd                   *exec.Cmd
 }
 
+// pemFiles writes ca.pem, cert.pem and key.pem of a server into a directory.
+func pemFiles(t *testing.T, dir string, ca *lab.Authority, names ...string) {
+	t.Helper()
+	certificate, err := ca.Server(time.Now().AddDate(1, 0, 0), names...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	key, err := x509.MarshalPKCS8PrivateKey(certificate.Certificates[0].PrivateKey)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, text := range map[string][]byte{"ca.pem": []byte(ca.PEM), "cert.pem": pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate.Certificates[0].Certificate[0]}),
+		"key.pem": pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})} {
+		if err := os.WriteFile(filepath.Join(dir, name), text, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
 func startSlapd(t *testing.T) *slapd {
 	t.Helper()
 	need(t, "/usr/sbin/slapd", "/usr/sbin/slapadd")
@@ -125,22 +144,12 @@ func startSlapd(t *testing.T) *slapd {
 	if s.ca, err = lab.NewAuthority("Test authority"); err != nil {
 		t.Fatal(err)
 	}
-	certificate, err := s.ca.Server(time.Now().AddDate(1, 0, 0), "localhost", "127.0.0.1")
-	if err != nil {
-		t.Fatal(err)
-	}
-	key, err := x509.MarshalPKCS8PrivateKey(certificate.Certificates[0].PrivateKey)
-	if err != nil {
-		t.Fatal(err)
-	}
+	pemFiles(t, dir, s.ca, "localhost", "127.0.0.1")
 	write := func(name, text string) {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
-	write("cert.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate.Certificates[0].Certificate[0]})))
-	write("key.pem", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})))
-	write("ca.pem", s.ca.PEM)
 	write("people.ldif", people)
 	os.Mkdir(filepath.Join(dir, "db"), 0o700)
 	write("slapd.conf", fmt.Sprintf(`include /etc/ldap/schema/core.schema

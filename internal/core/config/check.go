@@ -45,9 +45,6 @@ const (
 	maxGroupRows = 2_000
 )
 
-// MaxGroupRows bounds the rows of one group table.
-const MaxGroupRows = maxGroupRows
-
 type checker struct {
 	kind, object, id string
 	problems         []Problem
