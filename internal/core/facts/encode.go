@@ -34,7 +34,23 @@ func (f *Facts) AppendJSON(b []byte) []byte {
 		b = appendOptional(b, field.name, field.value)
 	}
 	b = appendField(b, "sent", f.Sent)
+	b = appendOptional(b, "inner", f.Inner)
 	b = appendOptional(b, "method", f.Method)
+	if f.EAP != nil {
+		b = appendValue(b, "eap", f.EAP)
+	}
+	if f.Certificate != nil {
+		b = appendValue(b, "certificate", f.Certificate)
+	}
+	if f.Device != nil {
+		b = appendValue(b, "device", f.Device)
+	}
+	if f.Machine != nil {
+		b = f.Machine.append(append(b, `,"machine":`...))
+	}
+	if f.MachineSeen != nil {
+		b = appendValue(b, "machineSeen", f.MachineSeen)
+	}
 	if len(f.Attributes) > 0 {
 		b = append(b, `,"attributes":[`...)
 		first := true
@@ -84,6 +100,7 @@ func (p *Person) append(b []byte) []byte {
 	b = appendField(b, "id", p.ID)
 	b = appendField(b, "name", p.Name)
 	b = appendOptional(b, "display", p.Display)
+	b = appendOptional(b, "kind", p.Kind)
 	b = appendField(b, "state", string(p.State))
 	if len(p.Groups) > 0 {
 		b = appendTexts(append(b, `,"groups":`...), p.Groups)
@@ -97,6 +114,15 @@ func (p *Person) append(b []byte) []byte {
 		b = append(b, '}')
 	}
 	return append(b, '}')
+}
+
+// appendValue leaves to encoding/json what only some attempts have, whose cost lies elsewhere.
+func appendValue(b []byte, name string, value any) []byte {
+	text, err := json.Marshal(value)
+	if err != nil { // a time beyond the year 9999 can do this; the rest of the facts is still worth recording
+		return b
+	}
+	return append(append(append(append(b, `,"`...), name...), `":`...), text...)
 }
 
 func comma(b []byte, first *bool) []byte {

@@ -41,8 +41,21 @@ type Facts struct {
 
 	// Sent is the name as it came.
 	Sent string `json:"sent"`
-	// Method is how the identity was to be proven: pap, chap, eap; "" if the request holds no credential.
+	// Inner is the name inside the tunnel, or the one that the certificate gives; policies go by it.
+	Inner string `json:"inner,omitempty"`
+	// Method is how the identity was to be proven: one of config.Methods, or eap while that is not agreed yet; "" if
+	// the request holds no credential.
 	Method string `json:"method,omitempty"`
+	// EAP is what the conversation was like, nil outside EAP.
+	EAP *EAP `json:"eap,omitempty"`
+	// Certificate is what the peer proved itself with, nil if it showed none.
+	Certificate *Certificate `json:"certificate,omitempty"`
+	// Device is the known device of the MAC address, nil if it is not known.
+	Device *Device `json:"device,omitempty"`
+	// Machine is the computer that was proven in the same conversation as the person.
+	Machine *Person `json:"machine,omitempty"`
+	// MachineSeen is when a computer was last proven from the same MAC address, nil if never.
+	MachineSeen *MachineSeen `json:"machineSeen,omitempty"`
 	// Attributes are the other attributes of the request, without credentials.
 	Attributes []Attribute `json:"attributes,omitempty"`
 
@@ -90,6 +103,8 @@ type Person struct {
 	ID      string `json:"id"`
 	Name    string `json:"name"`
 	Display string `json:"display,omitempty"`
+	// Kind is Computer or KnownDevice, "" for a person.
+	Kind string `json:"kind,omitempty"`
 	// State is reason.OK or why this person may not sign in at all.
 	State      reason.Code         `json:"state"`
 	Groups     []string            `json:"groups,omitempty"`
@@ -125,6 +140,22 @@ func (f *Facts) Attribute(name string) (string, bool) {
 		}
 	}
 	return "", false
+}
+
+// Name is the name that counts: the inner one if there is one.
+func (f *Facts) Name() string {
+	if f.Inner != "" {
+		return f.Inner
+	}
+	return f.Sent
+}
+
+// Family is the kind of the method: eap for all that run inside EAP, else the method itself.
+func (f *Facts) Family() string {
+	if f.EAP != nil && f.Method != MACBypass {
+		return "eap"
+	}
+	return f.Method
 }
 
 // Where says in a few words at what the person stood: the SSID, the port, or the client.

@@ -35,9 +35,14 @@ func TestWhere(t *testing.T) {
 // full has every field set, with characters that need care.
 func full(text string) *Facts {
 	return &Facts{At: time.Date(2026, 11, 23, 9, 5, 2, 123456789, time.UTC), Protocol: "radius", Service: Network, Client: text, ClientTags: map[string]string{"site": text, "x": ""}, Address: netip.MustParseAddr("2001:db8::7"),
-		PortType: "Ethernet", Port: text, SSID: text, MAC: "02-00-5E-10-7A-31", Called: text, NAS: text, Sent: text, Method: "pap", Attributes: []Attribute{{"Framed-MTU", "1500"}, {text, text}},
+		PortType: "Ethernet", Port: text, SSID: text, MAC: "02-00-5E-10-7A-31", Called: text, NAS: text, Sent: text, Method: "pap", Inner: text,
+		EAP:         &EAP{Rounds: 9, TLS: "TLS 1.3", Suite: text, Resumed: true, Server: text, Steps: []Step{{12, "peer", text}}},
+		Certificate: &Certificate{Subject: text, Issuer: text, Serial: "0a", Until: time.Date(2027, 1, 2, 3, 4, 5, 0, time.UTC), UPN: []string{text}, DNS: []string{"a"}, Email: []string{text}, Trust: text, Source: "upn", Revocation: text},
+		Device:      &Device{ID: text, Name: text, Owner: text, Tags: map[string]string{"kind": text}, Match: "02-00-5E-*", State: reason.OK},
+		Machine:     &Person{Store: "LANTERN", ID: text, Name: text, Kind: Computer, State: reason.OK}, MachineSeen: &MachineSeen{text, time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)},
+		Attributes: []Attribute{{"Framed-MTU", "1500"}, {text, text}},
 		Lookups:    []Lookup{{Store: "LANTERN", Outcome: reason.DirectoryUnreachable, Detail: text, Micros: 17}, {Store: "local", Outcome: reason.OK}},
-		Person:     &Person{Store: "local", ID: text, Name: text, Display: text, State: reason.OK, Groups: []string{text, "Crew"}, Attributes: map[string][]string{"mail": {text, "b"}, text: {}}},
+		Person:     &Person{Store: "local", ID: text, Name: text, Display: text, Kind: Computer, State: reason.OK, Groups: []string{text, "Crew"}, Attributes: map[string][]string{"mail": {text, "b"}, text: {}}},
 		Credential: reason.PasswordWrong, CredentialDetail: text, Spent: Spent{1, 2, 3, 4, 5, 6}}
 }
 
@@ -77,4 +82,25 @@ func FuzzAppendJSON(f *testing.F) {
 	f.Add("x")
 	f.Add("\x00\"\\")
 	f.Fuzz(func(t *testing.T, text string) { same(t, full(text)) })
+}
+
+func TestNameAndFamily(t *testing.T) {
+	f := Facts{Sent: "anonymous@lanternferries.example", Method: "peap-mschapv2", EAP: &EAP{}}
+	if f.Name() != f.Sent || f.Family() != "eap" {
+		t.Errorf("name %q, family %q", f.Name(), f.Family())
+	}
+	f.Inner = "s.lodge"
+	if f.Name() != "s.lodge" {
+		t.Errorf("name %q", f.Name())
+	}
+	if (&Facts{Method: "mac", EAP: &EAP{}}).Family() != "mac" || (&Facts{Method: "pap"}).Family() != "pap" {
+		t.Error("MAC bypass and PAP are no EAP")
+	}
+	e := &EAP{}
+	for range 2 * MaxSteps {
+		e.Add(time.Millisecond, "peer", "x")
+	}
+	if len(e.Steps) != MaxSteps || e.Steps[0].Micros != 1000 {
+		t.Errorf("%d steps", len(e.Steps))
+	}
 }

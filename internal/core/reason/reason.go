@@ -21,6 +21,38 @@ const (
 	MethodNotAllowed Code = "method.not-allowed"
 	MethodMissing    Code = "method.missing"
 
+	MethodUnusable Code = "method.unusable"
+
+	EAPNoCommonMethod Code = "eap.no-common-method"
+	EAPAbandoned      Code = "eap.abandoned"
+	EAPLost           Code = "eap.lost"
+	EAPMixed          Code = "eap.mixed"
+	EAPMalformed      Code = "eap.malformed"
+	EAPTooLong        Code = "eap.too-long"
+	EAPBinding        Code = "eap.crypto-binding"
+	EAPDeclined       Code = "eap.declined"
+
+	TLSNoCertificate Code = "tls.no-server-certificate"
+	TLSDistrust      Code = "tls.peer-distrusts"
+	TLSNoCommon      Code = "tls.no-common-version"
+	TLSAlert         Code = "tls.alert"
+	TLSFailed        Code = "tls.failed"
+	TLSMasterSecret  Code = "tls.no-extended-master-secret"
+
+	CertificateMissing    Code = "certificate.missing"
+	CertificateUntrusted  Code = "certificate.untrusted"
+	CertificateExpired    Code = "certificate.expired"
+	CertificateEarly      Code = "certificate.not-yet-valid"
+	CertificateRevoked    Code = "certificate.revoked"
+	CertificateUnchecked  Code = "certificate.revocation-unknown"
+	CertificatePurpose    Code = "certificate.purpose"
+	CertificateNoIdentity Code = "certificate.no-identity"
+
+	DeviceUnknown  Code = "device.unknown"
+	DeviceExpired  Code = "device.expired"
+	DeviceDisabled Code = "device.disabled"
+	DeviceMismatch Code = "device.mismatch"
+
 	RealmNone  Code = "realm.none"
 	RealmOther Code = "realm.other"
 
@@ -80,6 +112,33 @@ var entries = []Entry{
 	{LaneNone, Lane, "No lane fits this request", "Add a lane for what was asked (service {service}, port type {portType}), or end the list with a lane whose condition is always."},
 	{MethodMissing, Lane, "The request holds no credential", "{client} sent neither a password nor EAP. Choose a login method on the device."},
 	{MethodNotAllowed, Lane, "Lane {lane} does not allow {method}", "Set the device or supplicant to one of the methods of lane {lane} ({methods}), or allow {method} there."},
+	{MethodUnusable, Credential, "{method} cannot be checked for {person}, who is kept in {store}: {detail}", "Use a method that works with {store} ({usable}), or change what is kept there."},
+	{EAPNoCommonMethod, Lane, "The device and lane {lane} have no EAP method in common: it asks for {detail}", "Set the supplicant to one of the methods of lane {lane} ({methods}), or allow what it asks for there."},
+	{EAPAbandoned, Credential, "The device stopped answering {detail}", "If it stopped after our certificate, its user was probably asked whether to trust it, or it does not trust the authority and says nothing. Otherwise look at the radio or cable, and at the client's own time-outs."},
+	{EAPLost, Credential, "This answer belongs to a conversation that is over or was never begun here", "The client answered too late, or sends one conversation to several servers. The device tries again by itself; if it does not, look at the client's time-outs and server list."},
+	{EAPMixed, Credential, "This answer carries the State of another device's conversation", "{client} mixed two conversations up, or somebody replays packets. Look at its software version."},
+	{EAPMalformed, Credential, "The device sent an EAP message that cannot be read: {detail}", "Look for a newer version of the supplicant. If many devices do this, the client shortens packets: set its Framed-MTU lower."},
+	{EAPTooLong, Credential, "The device sent more than an EAP conversation may hold: {detail}", "A certificate chain this long is a mistake: send only the certificate and what lies between it and the authority."},
+	{EAPBinding, Credential, "The crypto-binding of the tunnel does not fit: {detail}", "Somebody may sit between the device and us. If it happens with one kind of device only, that device computes it wrongly: make crypto-binding optional in lane {lane}."},
+	{EAPDeclined, Credential, "The device broke off: {detail}", "Look at the supplicant's own log; it did not accept our proof or our result."},
+	{TLSNoCertificate, Lane, "Lane {lane} has no server certificate for {method}", "Choose a certificate in lane {lane}, or make one under Certificates."},
+	{TLSDistrust, Credential, "The device does not trust our certificate; it answered with the TLS alert {detail}", "The fault is on the device: install the authority that signed the server certificate there, check the server name it expects, and its clock."},
+	{TLSNoCommon, Credential, "The device and we have no TLS version or cipher suite in common: {detail}", "Update the device. If it cannot be, lower the TLS minimum of lane {lane}, knowing what that exposes."},
+	{TLSAlert, Credential, "The device ended TLS with the alert {detail}", "The fault is on the device: its own log says why."},
+	{TLSFailed, Credential, "TLS failed: {detail}", "If it happens with one device only, look at its supplicant; otherwise look at the server certificate of lane {lane}."},
+	{TLSMasterSecret, Credential, "The device does not support the extended master secret of TLS", "Update the device. If it cannot be, switch on no-extended-master-secret among the allowances for older peers of lane {lane}."},
+	{CertificateMissing, Credential, "The device showed no certificate", "Install a client certificate on the device and choose it there."},
+	{CertificateUntrusted, Credential, "The certificate of the device was not issued by an authority that lane {lane} trusts: {detail}", "Issue the device a certificate from one of the authorities of the trust list, or add its authority to the list."},
+	{CertificateExpired, Credential, "The certificate of the device has expired: {detail}", "Renew it on the device."},
+	{CertificateEarly, Credential, "The certificate of the device is not valid yet: {detail}", "Look at the clocks of the device, of its authority and of this server."},
+	{CertificateRevoked, Credential, "The certificate of the device was revoked: {detail}", "If it should still work, issue the device a new one; a revocation is for good."},
+	{CertificateUnchecked, Credential, "It could not be found out whether the certificate is revoked: {detail}", "Make the list or responder reachable again, or set the trust list to go on without an answer."},
+	{CertificatePurpose, Credential, "The certificate of the device is not meant for signing in: {detail}", "Issue it one with the extended key usage clientAuth."},
+	{CertificateNoIdentity, Credential, "The certificate names nobody where the trust list looks: {detail}", "Have the name put into the certificate, or change where the trust list looks."},
+	{DeviceUnknown, Directory, "The device {name} is not among the known devices", "If it belongs here, add it under Devices; it is listed there as lately refused."},
+	{DeviceExpired, Directory, "The known device {person} has expired", "Move its end date under Devices if it should still have access."},
+	{DeviceDisabled, Directory, "The known device {person} is switched off", "Switch it on under Devices if it should have access."},
+	{DeviceMismatch, Credential, "The name {sent} is a MAC address, but not that of the device", "Somebody typed a MAC address as a name, or {client} sends another Calling-Station-Id. MAC bypass needs both to agree."},
 	{RealmNone, Name, "The form of the name belongs to no realm", "Add a form that fits {sent} to one of the realms, or have the person sign in with a known form: {forms}."},
 	{RealmOther, Name, "The name does not belong to realm {realm}, which lane {lane} asks for", "Have the person sign in with one of its forms ({forms}), or choose another realm for the lane."},
 	{PersonUnknown, Directory, "{name} is not known in {stores}", "Check the spelling of the name. If the person exists elsewhere, add that store to the lookup order of realm {realm}."},

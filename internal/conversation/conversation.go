@@ -1,0 +1,251 @@
+// Package conversation is the server's side of EAP: one conversation is the rounds of requests and responses in which
+// one peer proves one attempt (RFC 3748). Methods are small state machines; layers agree on a method, outside and
+// inside a tunnel alike. What a conversation needs to know of people it asks through the Asker, so that this package
+// knows no directory, no policy and no socket.
+package conversation
+
+import (
+	"context"
+	"crypto/tls"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/wire/eap"
+	"tollgate.example/key/internal/wire/mschap"
+)
+
+// Asker is the attempt that the conversation is for.
+type Asker interface {
+	// Method tells which method has been agreed.
+	Method(name string)
+	// Machine tells whether what is proven from now on is the computer (TEAP); false at the beginning.
+	Machine(is bool)
+	// Password, CHAP and MSCHAP look the name up and check its proof.
+	Password(ctx context.Context, name, clear string) reason.Code
+	CHAP(ctx context.Context, name string, identifier byte, challenge, response []byte) reason.Code
+	// MSCHAP returns the hash of the NT hash, from which keys and our own proof are made.
+	MSCHAP(ctx context.Context, name string, challenge [8]byte, response [24]byte) (mschap.Hash, reason.Code)
+	// Certificate verifies the chain of the peer, and looks up whom it names.
+	Certificate(ctx context.Context, state *tls.ConnectionState) reason.Code
+	// Proven is what a later resumption may build on; Resume looks that up again.
+	Proven() Proven
+	Resume(ctx context.Context, p Proven) reason.Code
+	// Settle decides by policy once everything is proven, before success or failure is sent under protection.
+	Settle() bool
+	// Fail keeps why the conversation cannot go on.
+	Fail(code reason.Code, detail string)
+	// Record is where the conversation notes what was said.
+	Record() *facts.EAP
+}
+
+// Settings are what the lane says about EAP. They are shared by conversations and never changed.
+type Settings struct {
+	// Methods are names of config.Methods that run in EAP, in order of preference.
+	Methods []string
+	// TLS is cloned for each conversation; nil if there is no server certificate.
+	TLS *tls.Config
+	// ServerName is the server certificate in words.
+	ServerName string
+	// WithoutEMS allows peers that lack the extended master secret.
+	WithoutEMS bool
+	// Binding is off, optional or require: the crypto-binding of PEAP.
+	Binding string
+	// Resume is how long a proven conversation may be resumed, 0 for never.
+	Resume time.Duration
+	// Scope separates the sessions of settings that must not resume each other's.
+	Scope string
+	// Machine is what TEAP proves: user, machine, or both.
+	Machine string
+	// Authority names us to TEAP peers.
+	Authority string
+}
+
+// Crypto-binding of PEAP, and whom TEAP proves.
+const (
+	BindingOff      = "off"
+	BindingOptional = "optional"
+	BindingRequire  = "require"
+	ProveUser       = "user"
+	ProveMachine    = "machine"
+	ProveBoth       = "both"
+)
+
+// Conversation is one EAP conversation. Take may be called by one goroutine at a time; mu sees to it.
+type Conversation struct {
+	mu       sync.Mutex
+	settings *Settings
+	sessions *Sessions
+	asker    Asker
+	outer    *layer
+	// size is how many octets of TLS data fit into one fragment.
+	size    int
+	begun   time.Time
+	rounds  int
+	last    string
+	tunnels []interface{ Close() }
+	// made are the sessions that tickets were written for.
+	made     []*session
+	over     bool
+	ctx      context.Context // of the round under way, for what crypto/tls calls back
+	identity string
+}
+
+// Answer is what follows from one response.
+type Answer struct {
+	// Packet is the EAP packet to send, nil with Discard.
+	Packet []byte
+	// Discard tells that the packet is to be ignored as if it had not come (RFC 3748 section 4.1).
+	Discard bool
+	// End tells that the conversation is over, OK that it succeeded.
+	End, OK bool
+	// MSK is the master session key, if the method makes one.
+	MSK []byte
+}
+
+// Sizes of fragments: without Framed-MTU (RFC 3579 section 2.3 suggests it), and the bounds.
+const (
+	defaultFragment = 1020
+	minFragment     = 64
+	maxFragment     = 3000
+	maxRounds       = 300
+)
+
+// FragmentSize is how many octets of TLS data go into one packet for a Framed-MTU; 0 if the client sent none. Framing
+// takes ten octets of it: header, type, flags and length.
+func FragmentSize(mtu int) int {
+	if mtu == 0 {
+		return defaultFragment
+	}
+	return min(max(mtu-10, minFragment), maxFragment)
+}
+
+// New begins a conversation.
+func New(settings *Settings, sessions *Sessions, asker Asker, fragment int) *Conversation {
+	c := &Conversation{settings: settings, sessions: sessions, asker: asker, size: fragment, begun: time.Now()}
+	c.outer = &layer{c: c, offers: c.offers(outside)}
+	return c
+}
+
+// Identity is the name that the peer gave outside of any tunnel.
+func (c *Conversation) Identity() string { return c.identity }
+
+// Over reports whether the conversation has ended.
+func (c *Conversation) Over() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.over
+}
+
+// Close gives the conversation up. It is safe to call more than once.
+func (c *Conversation) Close() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.close()
+}
+
+func (c *Conversation) close() {
+	c.over = true
+	for _, t := range c.tunnels {
+		t.Close()
+	}
+	c.tunnels = nil
+}
+
+// Take works on one packet from the peer. An empty one asks us to begin (RFC 3579 section 2.1).
+func (c *Conversation) Take(ctx context.Context, data []byte) Answer {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.over {
+		return Answer{Discard: true}
+	}
+	c.ctx = ctx
+	defer func() { c.ctx = nil }()
+	if len(data) == 0 && c.rounds == 0 {
+		c.rounds++
+		return Answer{Packet: c.outer.ask().Encode()}
+	}
+	p, err := eap.Decode(data)
+	switch {
+	case err != nil:
+		return c.broken(eap.Packet{}, err.Error())
+	case p.Code != eap.Response, p.Type == eap.Notification:
+		return Answer{Discard: true}
+	case !c.outer.expects(p):
+		return Answer{Discard: true}
+	}
+	if c.rounds++; c.rounds > maxRounds {
+		c.asker.Fail(reason.EAPTooLong, fmt.Sprintf("more than %d rounds", maxRounds))
+		return c.end(p.Identifier, step{end: true})
+	}
+	c.asker.Record().Rounds = c.rounds
+	reply, s := c.outer.take(ctx, p)
+	switch {
+	case s.silent:
+		return Answer{Discard: true}
+	case s.end:
+		return c.end(p.Identifier, s)
+	}
+	return Answer{Packet: reply.Encode()}
+}
+
+func (c *Conversation) broken(p eap.Packet, detail string) Answer {
+	c.asker.Fail(reason.EAPMalformed, detail)
+	return c.end(p.Identifier, step{end: true})
+}
+
+// end closes and answers Success or Failure, which carries the identifier of the response (RFC 3748 section 4.2).
+func (c *Conversation) end(identifier byte, s step) Answer {
+	code := eap.Failure
+	if s.ok {
+		code = eap.Success
+	}
+	c.close()
+	return Answer{Packet: eap.Packet{Code: code, Identifier: identifier}.Encode(), End: true, OK: s.ok, MSK: s.msk}
+}
+
+// Abandoned says where the conversation stood, for one that the peer left.
+func (c *Conversation) Abandoned() string {
+	if c.last == "" {
+		return "at once"
+	}
+	return "after: " + c.last
+}
+
+func (c *Conversation) peer(format string, args ...any) {
+	c.asker.Record().Add(time.Since(c.begun), "peer", text(format, args))
+}
+
+func (c *Conversation) server(format string, args ...any) {
+	c.last = text(format, args)
+	c.asker.Record().Add(time.Since(c.begun), "server", c.last)
+}
+
+// text writes a step, bounded, since names in it come from the peer.
+func text(format string, args []any) string {
+	s := strings.ToValidUTF8(fmt.Sprintf(format, args...), "?")
+	if len(s) > 200 {
+		s = strings.ToValidUTF8(s[:200], "") + "…"
+	}
+	return s
+}
+
+// step is what a method makes of a response: data for the next request, or an end.
+type step struct {
+	data   []byte
+	silent bool
+	end    bool
+	ok     bool
+	msk    []byte
+}
+
+var failed = step{end: true}
+
+// fail ends with a reason.
+func (c *Conversation) fail(code reason.Code, format string, args ...any) step {
+	c.asker.Fail(code, text(format, args))
+	return failed
+}

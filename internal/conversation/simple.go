@@ -1,0 +1,160 @@
+package conversation
+
+import (
+	"context"
+	"crypto/rand"
+	"strings"
+
+	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/wire/eap"
+	"tollgate.example/key/internal/wire/mschap"
+)
+
+// md5Method is EAP-MD5 (RFC 3748 section 5.4), also as switches use it for MAC authentication bypass.
+type md5Method struct {
+	l         *layer
+	name      string
+	challenge [16]byte
+	id        byte
+}
+
+func (m *md5Method) begin() []byte {
+	m.l.c.asker.Method(m.name)
+	rand.Read(m.challenge[:])
+	return eap.AppendValue(nil, m.challenge[:], "")
+}
+
+func (m *md5Method) respond(ctx context.Context, data []byte) step {
+	c := m.l.c
+	value, _, err := eap.Value(data)
+	if err != nil || len(value) != 16 {
+		return c.fail(reason.EAPMalformed, "the response of EAP-MD5 has not 16 octets")
+	}
+	c.peer("answers the challenge")
+	if code := c.asker.CHAP(ctx, m.l.name, m.l.id, m.challenge[:], value); code != reason.OK {
+		return failed
+	}
+	return c.proven(m.l, nil)
+}
+
+// proven ends a method that has proven its name: outside a tunnel policies decide at once, inside the tunnel does so.
+func (c *Conversation) proven(l *layer, msk []byte) step {
+	if !l.inside && !c.asker.Settle() {
+		return failed
+	}
+	return step{end: true, ok: true, msk: msk}
+}
+
+// gtcMethod is EAP-GTC (RFC 3748 section 5.6), which hands over the password; only inside tunnels.
+type gtcMethod struct {
+	l    *layer
+	name string
+}
+
+func (m *gtcMethod) begin() []byte {
+	m.l.c.asker.Method(m.name)
+	return []byte("Password: ")
+}
+
+func (m *gtcMethod) respond(ctx context.Context, data []byte) step {
+	c := m.l.c
+	clear := strings.TrimRight(string(data), "\x00")
+	if len(clear) > 256 {
+		return c.fail(reason.EAPMalformed, "a password of %d octets", len(clear))
+	}
+	c.peer("sends the password")
+	if c.asker.Password(ctx, m.l.name, clear) != reason.OK {
+		return failed
+	}
+	return c.proven(m.l, nil)
+}
+
+// mschapMethod is EAP-MSCHAPv2: MS-CHAPv2 (RFC 2759) in EAP, inside tunnels.
+type mschapMethod struct {
+	l         *layer
+	name      string
+	challenge [16]byte
+	msk       []byte
+	stage     eap.Opcode
+	ok        bool
+}
+
+// serverName is what MS-CHAPv2 and EAP-MD5 challenges call us.
+const serverName = "tollgate"
+
+func (m *mschapMethod) begin() []byte {
+	m.l.c.asker.Method(m.name)
+	rand.Read(m.challenge[:])
+	m.stage = eap.OpChallenge
+	return eap.Exchange{Opcode: eap.OpChallenge, Identifier: m.l.id + 1, Challenge: m.challenge, Text: serverName}.Append(nil)
+}
+
+func (m *mschapMethod) respond(ctx context.Context, data []byte) step {
+	c := m.l.c
+	x, err := eap.ParseExchange(data)
+	if err != nil {
+		return c.fail(reason.EAPMalformed, "%v", err)
+	}
+	switch {
+	case m.stage == eap.OpChallenge && x.Opcode == eap.OpResponse:
+		return m.check(ctx, x)
+	case m.stage == eap.OpSuccess && x.Opcode == eap.OpSuccess:
+		c.peer("accepts our proof")
+		return c.proven(m.l, m.msk)
+	case m.stage == eap.OpSuccess && x.Opcode == eap.OpFailure:
+		return c.fail(reason.EAPDeclined, "it does not accept our proof of knowing the password")
+	case m.stage == eap.OpFailure:
+		return failed
+	}
+	return c.fail(reason.EAPMalformed, "EAP-MSCHAPv2 opcode %d is not expected here", x.Opcode)
+}
+
+func (m *mschapMethod) check(ctx context.Context, x eap.Exchange) step {
+	c := m.l.c
+	c.peer("MS-CHAPv2 response of %s", x.Text)
+	// The challenge is hashed with the name of the response; that it is the identity, with or without its realm, is what
+	// keeps somebody from proving one name and being taken for another.
+	if !sameName(x.Text, m.l.name) {
+		return c.fail(reason.EAPMalformed, "the MS-CHAPv2 response is by %q, the identity was %q", x.Text, m.l.name)
+	}
+	again, code := c.asker.MSCHAP(ctx, m.l.name, mschap.Challenge(x.Response.Peer, m.challenge, x.Text), x.Response.NT)
+	if code != reason.OK {
+		m.stage = eap.OpFailure
+		c.server("MS-CHAPv2 failure %d", ErrorCode(code))
+		return step{data: eap.Exchange{Opcode: eap.OpFailure, Identifier: x.Identifier, Text: mschap.Failure(ErrorCode(code), m.challenge, "Access denied")}.Append(nil)}
+	}
+	m.stage = eap.OpSuccess
+	msk := mschap.KeysV2(again, x.Response.NT).MSK()
+	m.msk = msk[:32]
+	proof := mschap.AuthenticatorResponse(again, x.Response.NT, x.Response.Peer, m.challenge, x.Text)
+	c.server("MS-CHAPv2 success, with our proof")
+	return step{data: eap.Exchange{Opcode: eap.OpSuccess, Identifier: x.Identifier, Text: proof + " M=OK"}.Append(nil)}
+}
+
+// sameName compares two forms of one name: DOMAIN\name, name@realm and name agree if the bare names do.
+func sameName(a, b string) bool { return strings.EqualFold(bare(a), bare(b)) }
+
+func bare(name string) string {
+	if at := strings.LastIndexByte(name, '\\'); at >= 0 {
+		name = name[at+1:]
+	}
+	if at := strings.LastIndexByte(name, '@'); at > 0 {
+		name = name[:at]
+	}
+	return name
+}
+
+// ErrorCode is the error of RFC 2759 section 6 for a reason.
+func ErrorCode(code reason.Code) int {
+	switch code {
+	case reason.PersonDisabled, reason.PersonLocked:
+		return mschap.ErrorDisabled
+	case reason.PasswordExpired, reason.PasswordMustChange:
+		return mschap.ErrorExpired
+	case reason.PersonHours:
+		return mschap.ErrorHours
+	case reason.PolicyNone, reason.PolicyRefused:
+		return mschap.ErrorNoAccess
+	}
+	return mschap.ErrorWrong
+}

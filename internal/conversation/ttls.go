@@ -1,0 +1,200 @@
+package conversation
+
+import (
+	"bytes"
+	"context"
+	"crypto/hmac"
+
+	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/wire/eap"
+	"tollgate.example/key/internal/wire/mschap"
+	"tollgate.example/key/internal/wire/radius"
+)
+
+// ttlsPhase is the inside of EAP-TTLS (RFC 5281 section 11): the peer speaks first, in attribute-value pairs.
+type ttlsPhase struct {
+	m     *tlsMethod
+	inner *layer
+	// settled waits for the peer to acknowledge our proof of MS-CHAPv2.
+	settled bool
+}
+
+func (p *ttlsPhase) begin(_ context.Context, resumed bool) step {
+	return step{end: resumed, ok: resumed}
+}
+
+// avps are the pairs that matter.
+type avps struct {
+	name, password, chap, chapChallenge, challenge, v1, v2 []byte
+	eap                                                    []byte
+}
+
+func (p *ttlsPhase) take(ctx context.Context, plain []byte) step {
+	c := p.m.c
+	if p.settled {
+		return step{end: true, ok: true}
+	}
+	if len(plain) == 0 {
+		return step{} // nothing said yet; the peer goes on
+	}
+	var a avps
+	for avp, err := range eap.AVPs(plain) {
+		if err != nil {
+			return c.fail(reason.EAPMalformed, "%v", err)
+		}
+		switch {
+		case avp.Vendor == radius.Vendor2548 && avp.Code == radius.MSCHAPChallenge:
+			a.challenge = avp.Value
+		case avp.Vendor == radius.Vendor2548 && avp.Code == radius.MSCHAPResponse:
+			a.v1 = avp.Value
+		case avp.Vendor == radius.Vendor2548 && avp.Code == radius.MSCHAP2Response:
+			a.v2 = avp.Value
+		case avp.Vendor != 0:
+		case avp.Code == radius.UserName:
+			a.name = avp.Value
+		case avp.Code == radius.UserPassword:
+			a.password = avp.Value
+		case avp.Code == radius.CHAPPassword:
+			a.chap = avp.Value
+		case avp.Code == radius.CHAPChallenge:
+			a.chapChallenge = avp.Value
+		case avp.Code == radius.EAPMessage:
+			a.eap = append(a.eap, avp.Value...)
+		}
+	}
+	return p.check(ctx, &a)
+}
+
+func (p *ttlsPhase) check(ctx context.Context, a *avps) step {
+	c := p.m.c
+	if a.eap != nil {
+		return p.message(ctx, a.eap)
+	}
+	name := string(a.name)
+	if len(name) > maxIdentity || !validName(name) {
+		return c.fail(reason.EAPMalformed, "the name inside the tunnel is not readable text")
+	}
+	c.peer("name inside the tunnel: %s", name)
+	switch {
+	case a.password != nil:
+		return p.password(ctx, name, a.password)
+	case a.chap != nil:
+		return p.chap(ctx, name, a)
+	case a.v2 != nil:
+		return p.mschapv2(ctx, name, a)
+	case a.v1 != nil:
+		return p.mschapv1(ctx, name, a)
+	}
+	return c.fail(reason.EAPMalformed, "there is no credential inside the tunnel")
+}
+
+func (p *ttlsPhase) settle() step {
+	if !p.m.c.asker.Settle() {
+		return failed
+	}
+	return step{end: true, ok: true}
+}
+
+// agreed tells which method it is, or ends if the lane does not allow it.
+func (p *ttlsPhase) agreed(name, words string) (step, bool) {
+	if !p.m.c.allows(name) {
+		return p.m.c.refuseInner(insideTTLS, words), false
+	}
+	p.m.c.asker.Method(name)
+	p.m.c.peer("sends %s", words)
+	return step{}, true
+}
+
+func (p *ttlsPhase) password(ctx context.Context, name string, value []byte) step {
+	if s, ok := p.agreed("ttls-pap", "the password (PAP)"); !ok {
+		return s
+	}
+	clear := string(bytes.TrimRight(value, "\x00")) // padded to hide its length (RFC 5281 section 11.2.5)
+	if len(clear) > 256 {
+		return p.m.c.fail(reason.EAPMalformed, "a password of %d octets", len(clear))
+	}
+	if p.m.c.asker.Password(ctx, name, clear) != reason.OK {
+		return failed
+	}
+	return p.settle()
+}
+
+// material is the implicit challenge, which both sides take from the tunnel (RFC 5281 section 11.1).
+func (p *ttlsPhase) material(n int) ([]byte, error) {
+	return p.m.tunnel.Export("ttls challenge", nil, n)
+}
+
+func (p *ttlsPhase) chap(ctx context.Context, name string, a *avps) step {
+	if s, ok := p.agreed("ttls-chap", "CHAP"); !ok {
+		return s
+	}
+	want, err := p.material(17)
+	if err != nil || len(a.chap) != 17 || !hmac.Equal(a.chapChallenge, want[:16]) || a.chap[0] != want[16] {
+		return p.m.c.fail(reason.EAPMalformed, "the CHAP challenge is not the one of this tunnel")
+	}
+	if p.m.c.asker.CHAP(ctx, name, a.chap[0], want[:16], a.chap[1:]) != reason.OK {
+		return failed
+	}
+	return p.settle()
+}
+
+func (p *ttlsPhase) mschapv1(ctx context.Context, name string, a *avps) step {
+	if s, ok := p.agreed("ttls-mschap", "MS-CHAP"); !ok {
+		return s
+	}
+	want, err := p.material(9)
+	r, wrong := mschap.ParseV1(a.v1)
+	if err != nil || wrong != nil || !hmac.Equal(a.challenge, want[:8]) || r.Identifier != want[8] || r.Flags&1 == 0 {
+		return p.m.c.fail(reason.EAPMalformed, "the MS-CHAP challenge is not the one of this tunnel, or there is no NT response")
+	}
+	if _, code := p.m.c.asker.MSCHAP(ctx, name, [8]byte(want), r.NT); code != reason.OK {
+		return failed
+	}
+	return p.settle()
+}
+
+func (p *ttlsPhase) mschapv2(ctx context.Context, name string, a *avps) step {
+	c := p.m.c
+	if s, ok := p.agreed("ttls-mschapv2", "MS-CHAPv2"); !ok {
+		return s
+	}
+	want, err := p.material(17)
+	r, wrong := mschap.ParseV2(a.v2)
+	if err != nil || wrong != nil || !hmac.Equal(a.challenge, want[:16]) || r.Identifier != want[16] {
+		return c.fail(reason.EAPMalformed, "the MS-CHAPv2 challenge is not the one of this tunnel")
+	}
+	challenge := [16]byte(want)
+	again, code := c.asker.MSCHAP(ctx, name, mschap.Challenge(r.Peer, challenge, name), r.NT)
+	if code != reason.OK || !c.asker.Settle() {
+		return failed
+	}
+	p.settled = true
+	proof := mschap.AuthenticatorResponse(again, r.NT, r.Peer, challenge, name)
+	c.server("MS-CHAPv2 success, with our proof")
+	return step{data: eap.AVP{Code: radius.MSCHAP2Success, Vendor: radius.Vendor2548, Mandatory: true, Value: append([]byte{r.Identifier}, proof...)}.Append(nil)}
+}
+
+// message runs EAP inside; the first message is the identity, unasked (RFC 5281 section 11.2.1).
+func (p *ttlsPhase) message(ctx context.Context, data []byte) step {
+	c := p.m.c
+	packet, err := eap.Decode(data)
+	if err != nil || packet.Code != eap.Response {
+		return c.fail(reason.EAPMalformed, "what is inside the tunnel is no EAP response")
+	}
+	if p.inner == nil {
+		p.inner = &layer{c: c, offers: c.offers(insideTTLS), inside: true, id: packet.Identifier}
+	}
+	if !p.inner.expects(packet) {
+		return step{silent: true}
+	}
+	reply, s := p.inner.take(ctx, packet)
+	switch {
+	case s.silent:
+		return s
+	case s.end && s.ok:
+		return p.settle()
+	case s.end:
+		return failed
+	}
+	return step{data: eap.AVP{Code: radius.EAPMessage, Mandatory: true, Value: reply.Encode()}.Append(nil)}
+}

@@ -1,0 +1,246 @@
+package supplicant
+
+import (
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"time"
+
+	"tollgate.example/key/internal/tunnel"
+	"tollgate.example/key/internal/wire/eap"
+)
+
+// phase is the inside of a tunnel: it answers what the server says there; with nothing said it may begin.
+type phase interface {
+	take(plain []byte) ([]byte, error)
+}
+
+// tlsMethod carries TLS in EAP.
+type tlsMethod struct {
+	p       *Peer
+	kind    eap.Type
+	version byte
+	cert    *tls.Certificate
+	tunnel  *tunnel.Tunnel
+	in      eap.Assembly
+	out     eap.Outgoing
+	up      bool
+	broken  error
+	phase   phase
+	key     []byte
+	outer   []byte
+	inside  bool
+}
+
+func newTLS(p *Peer, kind eap.Type, inner string, s *Settings) *tlsMethod {
+	m := &tlsMethod{p: p, kind: kind}
+	switch kind {
+	case eap.TLS:
+		m.cert = s.Certificate
+	case eap.PEAP:
+		m.phase = &peap{m: m, layer: innerLayer(p, inner)}
+	case eap.TTLS:
+		m.phase = &ttls{m: m, inner: inner}
+	case eap.TEAP:
+		m.version, m.phase = 1, &teap{m: m, inner: inner}
+	}
+	return m
+}
+
+// innerLayer makes the EAP inside a tunnel.
+func innerLayer(p *Peer, inner string) *layer {
+	l := &layer{p: p, name: p.settings.Identity}
+	switch inner {
+	case "mschapv2":
+		l.kind, l.make = eap.MSCHAPv2, func() method { return &mschapv2{p: p} }
+	case "gtc":
+		l.kind, l.make = eap.GTC, func() method { return &gtc{p} }
+	case "md5":
+		l.kind, l.make = eap.MD5, func() method { return &md5{p} }
+	case "tls":
+		l.kind, l.make = eap.TLS, func() method {
+			m := newTLS(p, eap.TLS, "", p.settings)
+			m.inside = true
+			return m
+		}
+	}
+	return l
+}
+
+func (m *tlsMethod) config() *tls.Config {
+	s := m.p.settings
+	config := &tls.Config{InsecureSkipVerify: true, MinVersion: s.MinTLS, MaxVersion: s.MaxTLS, ServerName: "eap", Time: s.Now}
+	if s.KeyLog != nil {
+		config.KeyLogWriter = s.KeyLog
+	}
+	if !m.inside {
+		config.ClientSessionCache = s.Sessions
+	}
+	config.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) {
+		if m.cert == nil {
+			return &tls.Certificate{}, nil
+		}
+		return m.cert, nil
+	}
+	config.VerifyConnection = m.verify
+	return config
+}
+
+// verify checks the server's certificate as a careful supplicant does: the authority, and the name if one is set.
+func (m *tlsMethod) verify(state tls.ConnectionState) error {
+	s := m.p.settings
+	m.p.Result.Chain = state.PeerCertificates
+	if len(state.PeerCertificates) == 0 {
+		return errors.New("the server showed no certificate")
+	}
+	leaf := state.PeerCertificates[0]
+	m.p.say("server", "certificate %s, issued by %s, until %s", leaf.Subject, leaf.Issuer, leaf.NotAfter.UTC().Format(time.DateOnly))
+	if s.Roots == nil {
+		m.p.say("peer", "takes any certificate")
+		return nil
+	}
+	options := x509.VerifyOptions{Roots: s.Roots, Intermediates: x509.NewCertPool(), DNSName: s.ServerName}
+	if s.Now != nil {
+		options.CurrentTime = s.Now()
+	}
+	for _, cert := range state.PeerCertificates[1:] {
+		options.Intermediates.AddCert(cert)
+	}
+	if _, err := leaf.Verify(options); err != nil {
+		m.p.say("peer", "does not trust it: %v", err)
+		return err
+	}
+	return nil
+}
+
+func (m *tlsMethod) respond(packet eap.Packet) ([]byte, error) {
+	f, err := eap.ParseFragment(packet.Data)
+	if err != nil {
+		return nil, err
+	}
+	if f.Start {
+		m.outer = append(m.outer, f.Outer...)
+		m.tunnel = tunnel.Client(m.config(), false)
+		m.p.tunnels = append(m.p.tunnels, m.tunnel)
+		return m.handshake(nil)
+	}
+	if m.tunnel == nil {
+		return nil, errors.New("TLS data before the start")
+	}
+	if m.out.Left() > 0 {
+		return m.fragment(), nil
+	}
+	whole, err := m.in.Add(f)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case whole == nil || m.broken != nil:
+		return m.send(nil), nil
+	case !m.up:
+		return m.handshake(whole)
+	}
+	return m.inner(whole)
+}
+
+func (m *tlsMethod) handshake(in []byte) ([]byte, error) {
+	out, done, err := m.tunnel.Handshake(in)
+	if err != nil {
+		if alert, theirs := tunnel.Alert(err); theirs {
+			return nil, fmt.Errorf("the server ended TLS with alert %d", alert)
+		}
+		if len(out) == 0 {
+			return nil, err
+		}
+		m.broken = err
+		m.p.say("peer", "TLS alert: %v", err)
+		return m.send(out), nil
+	}
+	if !done {
+		return m.send(out), nil
+	}
+	m.up = true
+	state := m.tunnel.State()
+	r := &m.p.Result
+	r.TLS, r.Suite, r.Resumed = tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite), r.Resumed || state.DidResume
+	m.p.say("peer", "tunnel up: %s, %s", r.TLS, r.Suite)
+	if err := m.keys(state.Version); err != nil {
+		return nil, err
+	}
+	if m.kind == eap.TTLS && len(out) == 0 && !state.DidResume {
+		return m.write(m.phase.take(nil))
+	}
+	return m.send(out), nil
+}
+
+func (m *tlsMethod) inner(records []byte) ([]byte, error) {
+	plain, err := m.tunnel.Read(records)
+	if err != nil {
+		return nil, err
+	}
+	if m.kind == eap.TLS || m.kind == eap.TTLS && m.p.Result.Resumed {
+		if len(plain) == 1 && plain[0] == 0 && !m.inside {
+			m.p.Result.Protected = true
+		}
+		return m.send(nil), nil
+	}
+	if len(plain) == 0 && m.kind != eap.TTLS {
+		return m.send(nil), nil
+	}
+	return m.write(m.phase.take(plain))
+}
+
+func (m *tlsMethod) write(plain []byte, err error) ([]byte, error) {
+	if err != nil {
+		return nil, err
+	}
+	if len(plain) == 0 {
+		return m.send(nil), nil
+	}
+	records, err := m.tunnel.Write(plain)
+	if err != nil {
+		return nil, err
+	}
+	return m.send(records), nil
+}
+
+func (m *tlsMethod) send(message []byte) []byte {
+	m.out = eap.NewOutgoing(message)
+	return m.fragment()
+}
+
+func (m *tlsMethod) fragment() []byte {
+	size := m.p.settings.Fragment
+	if size <= 0 {
+		size = 1000
+	}
+	if m.inside {
+		size = max(size-100, 64)
+	}
+	f := m.out.Next(size)
+	f.Version = m.version
+	return f.Append(nil)
+}
+
+// keys derives what the server derives.
+func (m *tlsMethod) keys(version uint16) error {
+	label, n, context := "client EAP encryption", 64, []byte(nil)
+	switch {
+	case m.kind == eap.TEAP:
+		label, n = "EXPORTER: teap session key seed", 40
+	case version >= tls.VersionTLS13:
+		label, n, context = "EXPORTER_EAP_TLS_Key_Material", 128, []byte{byte(m.kind)}
+	case m.kind == eap.TTLS:
+		label = "ttls keying material"
+	}
+	key, err := m.tunnel.Export(label, context, n)
+	if err != nil {
+		return err
+	}
+	m.key = key[:min(n, 64)]
+	if !m.inside {
+		m.p.Result.MSK = m.key
+	}
+	return nil
+}

@@ -1,0 +1,88 @@
+package eap
+
+import (
+	"encoding/binary"
+	"errors"
+
+	"tollgate.example/key/internal/wire/mschap"
+)
+
+// Opcode of EAP-MSCHAPv2, after the type octet.
+type Opcode byte
+
+const (
+	OpChallenge Opcode = 1
+	OpResponse  Opcode = 2
+	OpSuccess   Opcode = 3
+	OpFailure   Opcode = 4
+	OpChange    Opcode = 7
+)
+
+// Exchange is one packet of EAP-MSCHAPv2: opcode, identifier, and the value and name or the message.
+type Exchange struct {
+	Opcode     Opcode
+	Identifier byte
+	// Challenge is the server's challenge of a challenge packet.
+	Challenge [16]byte
+	// Response is the answer of a response packet.
+	Response mschap.Response
+	// Text is the name in challenges and responses, the message in success and failure packets.
+	Text string
+}
+
+var errExchange = errors.New("an EAP-MSCHAPv2 packet is cut short or lies about its length")
+
+// ParseExchange reads the data of a packet after the type octet. A peer's acknowledgement of success or failure is its
+// opcode alone.
+func ParseExchange(b []byte) (Exchange, error) {
+	var x Exchange
+	if len(b) < 1 {
+		return x, errExchange
+	}
+	x.Opcode = Opcode(b[0])
+	if len(b) == 1 && (x.Opcode == OpSuccess || x.Opcode == OpFailure) {
+		return x, nil
+	}
+	if len(b) < 4 || int(binary.BigEndian.Uint16(b[2:])) != len(b) {
+		return x, errExchange
+	}
+	x.Identifier = b[1]
+	b = b[4:]
+	switch x.Opcode {
+	case OpChallenge:
+		if len(b) < 17 || b[0] != 16 {
+			return x, errExchange
+		}
+		copy(x.Challenge[:], b[1:])
+		x.Text = string(b[17:])
+	case OpResponse:
+		// 16 octets of the peer's challenge, 8 reserved, 24 of the response, flags.
+		if len(b) < 50 || b[0] != 49 {
+			return x, errExchange
+		}
+		copy(x.Response.Peer[:], b[1:])
+		copy(x.Response.NT[:], b[25:])
+		x.Response.Flags = b[49]
+		x.Text = string(b[50:])
+	case OpSuccess, OpFailure:
+		x.Text = string(b)
+	}
+	return x, nil
+}
+
+// Append writes the packet.
+func (x Exchange) Append(b []byte) []byte {
+	start := len(b)
+	b = append(b, byte(x.Opcode), x.Identifier, 0, 0)
+	switch x.Opcode {
+	case OpChallenge:
+		b = append(append(b, 16), x.Challenge[:]...)
+	case OpResponse:
+		b = append(append(b, 49), x.Response.Peer[:]...)
+		b = append(b, make([]byte, 8)...)
+		b = append(append(b, x.Response.NT[:]...), x.Response.Flags)
+	}
+	b = append(b, x.Text...)
+	binary.BigEndian.PutUint16(b[start+2:], uint16(len(b)-start))
+	return b
+}
