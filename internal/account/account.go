@@ -20,6 +20,7 @@ import (
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/password"
+	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 )
 
@@ -31,23 +32,27 @@ const maxAccounts = 200_000
 
 // Account is one local account. The hash stays inside this package.
 type Account struct {
-	ID        string
-	Name      string
-	Display   string
-	Mail      string
-	Groups    []string
-	Enabled   bool
-	Expires   time.Time
+	ID      string
+	Name    string
+	Display string
+	Mail    string
+	Groups  []string
+	Enabled bool
+	Expires time.Time
+	// Keeps is what is kept of the password: a hash, the NT hash too, or the password itself.
+	Keeps     config.Keeps
 	ChangedAt time.Time
 	ChangedBy string
 
 	hash    string
+	proof   config.Secret
 	version int64
 }
 
 // Keeper holds all accounts in memory over the store.
 type Keeper struct {
 	store *store.Store
+	box   *seal.Box
 
 	mu     sync.RWMutex
 	byName map[string]*Account
@@ -65,13 +70,13 @@ type verified struct {
 	until   time.Time
 }
 
-// Open reads the accounts.
-func Open(ctx context.Context, s *store.Store) (*Keeper, error) {
+// Open reads the accounts. What is kept to check challenges with is sealed with the box.
+func Open(ctx context.Context, s *store.Store, box *seal.Box) (*Keeper, error) {
 	rows, err := s.Accounts(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the local accounts: %w", err)
 	}
-	k := &Keeper{store: s, byName: make(map[string]*Account, len(rows))}
+	k := &Keeper{store: s, box: box, byName: make(map[string]*Account, len(rows))}
 	rand.Read(k.key[:])
 	for _, row := range rows {
 		k.byName[strings.ToLower(row.Name)] = fromRow(row)
@@ -81,7 +86,7 @@ func Open(ctx context.Context, s *store.Store) (*Keeper, error) {
 
 func fromRow(row store.Account) *Account {
 	a := &Account{ID: row.ID, Name: row.Name, Display: row.Display, Mail: row.Mail, Groups: []string{}, Enabled: row.Enabled,
-		ChangedAt: time.UnixMilli(row.ChangedAt), ChangedBy: row.ChangedBy, hash: row.Hash, version: row.Version}
+		ChangedAt: time.UnixMilli(row.ChangedAt), ChangedBy: row.ChangedBy, hash: row.Hash, Keeps: config.Keeps(row.Keeps), proof: config.Secret(row.Proof), version: row.Version}
 	if err := json.Unmarshal(row.Groups, &a.Groups); err != nil {
 		a.Groups = []string{}
 	}
@@ -200,6 +205,8 @@ func (a *Account) check(hasPassword bool) error {
 		return &FieldError{"groups", "more than 200 groups", "Remove some."}
 	case !hasPassword:
 		return &FieldError{"password", "a new account needs a password", "Give one."}
+	case a.Keeps != config.KeepsHash && a.Keeps != config.KeepsNTHash && a.Keeps != config.KeepsPassword:
+		return &FieldError{"keeps", fmt.Sprintf("%q is nothing that can be kept", a.Keeps), "Use hash, nt-hash or password."}
 	}
 	return nil
 }
@@ -217,8 +224,13 @@ func (k *Keeper) Save(ctx context.Context, a Account, clear string) (*Account, e
 	}
 	a.Groups = groups
 	old := k.byID(a.ID)
+	if a.Keeps == "" {
+		if a.Keeps = config.KeepsHash; old != nil {
+			a.Keeps = old.Keeps
+		}
+	}
 	if old != nil {
-		a.hash, a.version = old.hash, old.version+1
+		a.hash, a.proof, a.version = old.hash, old.proof, old.version+1
 	} else if k.count() >= maxAccounts {
 		return nil, &FieldError{"name", fmt.Sprintf("there are %d local accounts already", maxAccounts), "Use a directory."}
 	}
@@ -231,8 +243,11 @@ func (k *Keeper) Save(ctx context.Context, a Account, clear string) (*Account, e
 			return nil, &FieldError{"password", err.Error(), "Give a shorter one."}
 		}
 	}
+	if err := k.seal(&a, old, clear); err != nil {
+		return nil, err
+	}
 	list, _ := json.Marshal(a.Groups)
-	row := store.Account{ID: a.ID, Name: a.Name, Display: a.Display, Mail: a.Mail, Groups: list, Enabled: a.Enabled, Hash: a.hash,
+	row := store.Account{ID: a.ID, Name: a.Name, Display: a.Display, Mail: a.Mail, Groups: list, Enabled: a.Enabled, Hash: a.hash, Keeps: string(a.Keeps), Proof: string(a.proof),
 		Version: a.version, ChangedAt: a.ChangedAt.UnixMilli(), ChangedBy: a.ChangedBy}
 	if !a.Expires.IsZero() {
 		row.Expires = a.Expires.UnixMilli()

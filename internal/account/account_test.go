@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 )
 
@@ -19,7 +20,7 @@ func keeper(t *testing.T) (*Keeper, *store.Store) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.Close() })
-	k, err := Open(context.Background(), s)
+	k, err := Open(context.Background(), s, seal.New(make([]byte, 32)))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -62,7 +63,7 @@ func TestAccountsComeAndGo(t *testing.T) {
 	if _, err = k.Save(ctx, *a, ""); err != nil || k.Person("k.nance", now) != nil || k.Person("kaia", now) == nil {
 		t.Errorf("renaming: %v", err)
 	}
-	again, err := Open(ctx, s)
+	again, err := Open(ctx, s, seal.New(make([]byte, 32)))
 	if err != nil || again.Get("1") == nil || again.Get("kaia") == nil || again.Get("nobody") != nil {
 		t.Fatalf("read again: %v", err)
 	}
@@ -141,7 +142,7 @@ func BenchmarkVerifiedPassword(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer s.Close()
-	k, _ := Open(context.Background(), s)
+	k, _ := Open(context.Background(), s, seal.New(make([]byte, 32)))
 	k.Save(context.Background(), Account{ID: "1", Name: "k.nance", Enabled: true}, "gangway-and-rope")
 	b.ReportAllocs()
 	for b.Loop() {

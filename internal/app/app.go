@@ -17,7 +17,9 @@ import (
 
 	"tollgate.example/key/internal/account"
 	"tollgate.example/key/internal/api"
+	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/contact"
+	"tollgate.example/key/internal/device"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/ident"
 	"tollgate.example/key/internal/listen"
@@ -90,6 +92,26 @@ func Start(ctx context.Context, o Options) (*App, error) {
 	return a, nil
 }
 
+// openGate opens what the gate asks, and the gate.
+func (a *App) openGate(ctx context.Context, accounts *account.Keeper) error {
+	devices, err := device.Open(ctx, a.store)
+	if err != nil {
+		return err
+	}
+	issued, err := certificate.OpenIssued(ctx, a.store)
+	if err != nil {
+		return err
+	}
+	machines, err := device.OpenMachines(ctx, a.store)
+	if err != nil {
+		return err
+	}
+	a.done = append(a.done, machines.Close)
+	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Machines: machines, Issued: issued, Writer: a.Writer})
+	a.done = append(a.done, a.Gate.Close)
+	return nil
+}
+
 func (a *App) start(ctx context.Context, o *Options) error {
 	box, err := seal.Open(filepath.Join(o.Data, "key"))
 	if err != nil {
@@ -100,7 +122,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	}
 	a.done = append(a.done, func() { a.store.Close() })
 	ids := ident.NewSource(0)
-	accounts, err := account.Open(ctx, a.store)
+	accounts, err := account.Open(ctx, a.store, box)
 	if err != nil {
 		return err
 	}
@@ -127,7 +149,9 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		}
 	})
 	a.done = append(a.done, a.Writer.Close)
-	a.Gate = gate.New(accounts, a.Writer)
+	if err := a.openGate(ctx, accounts); err != nil {
+		return err
+	}
 	revisions, err := revision.Open(ctx, a.store, box, a.Gate)
 	if err != nil {
 		return err

@@ -17,6 +17,8 @@ type Proven struct {
 	Certificate *facts.Certificate
 	// Machine is the computer that was proven together with a person.
 	Machine string
+	// Stamp changes when what was proven no longer holds, such as with a new password.
+	Stamp string
 }
 
 // Sessions keeps the TLS sessions that may be resumed. crypto/tls writes the ticket before anybody is proven inside

@@ -25,11 +25,26 @@ const (
 
 // personFilter is the filter for one person by name. Values are escaped (RFC 4515 section 3).
 func (d *Directory) personFilter(name string) string {
+	if host, ok := strings.CutPrefix(name, computerPrefix); ok {
+		return d.computerFilter(host)
+	}
 	v := ldap.EscapeFilter(name)
 	if d.cfg.Kind == config.ActiveDirectory {
 		return fmt.Sprintf("(&(objectClass=user)(|(sAMAccountName=%s)(userPrincipalName=%s)))", v, v)
 	}
 	return fmt.Sprintf("(&(|(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account))(|(uid=%s)(mail=%s)))", v, v)
+}
+
+// computerPrefix begins the name of a computer, host/pc17 or host/pc17.lanternferries.example.
+const computerPrefix = "host/"
+
+func (d *Directory) computerFilter(host string) string {
+	short, _, _ := strings.Cut(host, ".")
+	full, short := ldap.EscapeFilter(host), ldap.EscapeFilter(short)
+	if d.cfg.Kind == config.ActiveDirectory {
+		return fmt.Sprintf("(&(objectClass=computer)(|(sAMAccountName=%s$)(dNSHostName=%s)))", short, full)
+	}
+	return fmt.Sprintf("(&(|(objectClass=device)(objectClass=ipHost))(|(cn=%s)(cn=%s)))", short, full)
 }
 
 // peopleFilter fits everybody.
@@ -79,6 +94,9 @@ func (d *Directory) Find(ctx context.Context, name string) (*facts.Person, reaso
 			outcome = reason.PersonUnknown
 		case 1:
 			person = d.person(result.Entries[0], time.Now())
+			if strings.HasPrefix(name, computerPrefix) {
+				person.Kind = facts.Computer
+			}
 			person.Groups, err = d.groupsOf(c, base, result.Entries[0])
 			outcome = reason.OK
 		default:

@@ -10,8 +10,11 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/account"
+	"tollgate.example/key/internal/certificate"
+	"tollgate.example/key/internal/conversation"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/device"
 	"tollgate.example/key/internal/directory"
 	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
@@ -33,6 +36,7 @@ type Snapshot struct {
 	// Keys are by the place of the client in the configuration.
 	Keys        []ClientKeys
 	directories map[string]*openDirectory
+	lanes       []laneReady
 }
 
 // openDirectory is a directory in use with what it was made of, so that the next snapshot can tell whether to keep it.
@@ -42,7 +46,7 @@ type openDirectory struct {
 }
 
 // Prepare opens the secrets and directories of a plan. Directories that did not change keep their connections.
-func Prepare(plan *decide.Plan, revision int, box *seal.Box, before *Snapshot) (*Snapshot, error) {
+func (g *Gate) Prepare(plan *decide.Plan, revision int, box *seal.Box, before *Snapshot) (*Snapshot, error) {
 	s := &Snapshot{Plan: plan, Revision: revision, Keys: make([]ClientKeys, len(plan.Config.Clients)), directories: map[string]*openDirectory{}}
 	for i := range plan.Config.Clients {
 		c := &plan.Config.Clients[i]
@@ -77,6 +81,9 @@ func Prepare(plan *decide.Plan, revision int, box *seal.Box, before *Snapshot) (
 		}
 		s.directories[strings.ToLower(d.Name)] = &openDirectory{open, *d}
 	}
+	if err := s.prepareLanes(box, g.Issued, g.checker); err != nil {
+		return nil, err
+	}
 	return s, nil
 }
 
@@ -106,18 +113,36 @@ func (s *Snapshot) retire(next *Snapshot) {
 
 // Gate answers attempts.
 type Gate struct {
+	Parts
 	current  atomic.Pointer[Snapshot]
-	accounts *account.Keeper
-	writer   *store.Writer
+	checker  *certificate.Checker
+	sessions *conversation.Sessions
+	open     *conversation.Book[*prover]
 }
 
-// New makes a gate that has no configuration yet: nobody is a client.
-func New(accounts *account.Keeper, writer *store.Writer) *Gate {
-	g := &Gate{accounts: accounts, writer: writer}
+// Parts are the keepers that a gate asks, and the writer it records with.
+type Parts struct {
+	Accounts *account.Keeper
+	Devices  *device.Keeper
+	Machines *device.Machines
+	Issued   *certificate.Issued
+	Writer   *store.Writer
+}
+
+// New makes a gate that has no configuration yet: nobody is a client. Close ends the conversations under way.
+func New(parts Parts) *Gate {
+	g := &Gate{Parts: parts, checker: certificate.NewChecker(), sessions: conversation.NewSessions(maxSessions)}
+	g.open = conversation.NewBook(maxConversations, conversationIdle, g.abandoned)
 	plan, _ := decide.Compile(&config.Config{})
 	g.current.Store(&Snapshot{Plan: plan, directories: map[string]*openDirectory{}})
 	return g
 }
+
+// Close gives up the conversations under way.
+func (g *Gate) Close() { g.open.Close() }
+
+// Conversations counts the EAP conversations under way, and the TLS sessions kept for resumption.
+func (g *Gate) Conversations() (open, sessions int) { return g.open.Len(), g.sessions.Len() }
 
 // Current is the snapshot in effect.
 func (g *Gate) Current() *Snapshot { return g.current.Load() }

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"context"
+	"encoding/binary"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -63,6 +64,7 @@ func RADIUSFacts(p *radius.Packet, client *config.Client, f *facts.Facts) {
 		f.SSID = ssid(f.Called)
 	}
 	f.Method = method(p)
+	bypass(f)
 }
 
 // ssid finds the wireless network in a Called-Station-Id: it follows the address of the access point and a colon
@@ -82,6 +84,9 @@ func ssid(called string) string {
 
 func addAttribute(f *facts.Facts, t byte, value []byte) {
 	entry := dict.ByType(t)
+	if t == radius.VendorSpecific && len(value) >= 4 && binary.BigEndian.Uint32(value) == radius.Vendor2548 {
+		return // challenges and responses, from which passwords can be guessed
+	}
 	if len(f.Attributes) == maxAttributes || entry != nil && entry.Hidden {
 		return
 	}
@@ -112,16 +117,54 @@ func method(p *radius.Packet) string {
 		return "pap"
 	case p.Has(radius.CHAPPassword):
 		return "chap"
+	case p.Vendor(radius.Vendor2548, radius.MSCHAP2Response) != nil:
+		return "mschapv2"
+	case p.Vendor(radius.Vendor2548, radius.MSCHAPResponse) != nil:
+		return "mschap"
 	}
 	return ""
+}
+
+// bypass recognises MAC authentication bypass in its forms: the name is a MAC address, in any way of writing, and it is
+// that of the device that asks. A name that is the address of another device is a mismatch; without a
+// Calling-Station-Id only a Call-Check says what is meant.
+func bypass(f *facts.Facts) {
+	mac, ok := facts.FormatMAC(f.Sent)
+	switch {
+	case !ok || f.Method != "pap" && f.Method != "chap" && f.Method != "eap":
+		return
+	case f.MAC == "" && f.Service != facts.CallCheck:
+		return
+	case f.MAC == "":
+		f.MAC = mac
+	case f.MAC != mac:
+		f.Credential = reason.DeviceMismatch
+	}
+	f.Method, f.Service = facts.MACBypass, facts.CallCheck
 }
 
 // RADIUS takes one authentic Access-Request along the whole road. signed tells that a Message-Authenticator proved
 // the key; only without one can an unreadable password mean that the secrets differ.
 func (g *Gate) RADIUS(ctx context.Context, s *Snapshot, f facts.Facts, p *radius.Packet, key *radius.Key, signed bool, begun time.Time) Answer {
+	if p.Has(radius.EAPMessage) {
+		return g.EAP(ctx, s, f, p, begun)
+	}
 	v, why := g.Arrive(s, f, begun)
 	if why != reason.OK {
 		return v.Leave()
+	}
+	switch f.Method {
+	case facts.MACBypass:
+		if v.Find(ctx) == reason.OK {
+			v.Facts.Credential = reason.OK
+		}
+		return v.Leave()
+	case "chap":
+		return v.chap(ctx, p)
+	case "mschapv2":
+		return v.mschapv2(ctx, p)
+	case "mschap":
+		return v.mschapv1(ctx, p, key)
 	}
 	var space [radius.MaxPassword]byte
 	clear, err := key.OpenPassword(space[:0], p.Get(radius.UserPassword), p.Authenticator)

@@ -32,6 +32,25 @@ type Answer struct {
 	Message string
 	// Delay is how long a refusal is to be held back.
 	Delay time.Duration
+
+	// Discard tells that nothing is to be answered.
+	Discard bool
+	// Challenge asks for another round; State comes back with it.
+	Challenge bool
+	State     []byte
+	// EAP is the EAP packet of the answer, MSK the master session key of a success.
+	EAP []byte
+	MSK []byte
+	// SendKey and ReceiveKey are the MPPE keys of MS-CHAPv2 outside EAP.
+	SendKey, ReceiveKey []byte
+	// Vendor are attributes of RFC 2548.
+	Vendor []VendorAttribute
+}
+
+// VendorAttribute is one attribute of RFC 2548.
+type VendorAttribute struct {
+	Type  byte
+	Value []byte
 }
 
 // Arrive begins a visit with the facts of a request: it chooses the lane and the realm. A reason other than OK means
@@ -39,6 +58,12 @@ type Answer struct {
 func (g *Gate) Arrive(s *Snapshot, f facts.Facts, begun time.Time) (*Visit, reason.Code) {
 	v := &Visit{gate: g, snapshot: s, Facts: f, begun: begun}
 	now := time.Now()
+	if f.MAC != "" {
+		if d := g.Devices.Find(f.MAC); d != nil {
+			v.Facts.Device = d.Facts(f.At)
+		}
+		v.Facts.MachineSeen = g.Machines.Seen(f.MAC)
+	}
 	v.Facts.Spent.Client = now.Sub(begun).Microseconds()
 	why := s.Plan.Before(&v.Facts, &v.before)
 	v.Facts.Spent.Lane = time.Since(now).Microseconds()
@@ -47,8 +72,11 @@ func (g *Gate) Arrive(s *Snapshot, f facts.Facts, begun time.Time) (*Visit, reas
 
 // Find looks the person up in the stores of the realm, in order.
 func (v *Visit) Find(ctx context.Context) reason.Code {
+	if v.Facts.Method == facts.MACBypass {
+		return v.findDevice()
+	}
 	begun := time.Now()
-	defer func() { v.Facts.Spent.Directory = time.Since(begun).Microseconds() }()
+	defer func() { v.Facts.Spent.Directory += time.Since(begun).Microseconds() }()
 	realm := v.before.Realm
 	for i := range realm.Lookup {
 		step := &realm.Lookup[i]
@@ -73,7 +101,7 @@ func (v *Visit) Find(ctx context.Context) reason.Code {
 
 func (v *Visit) ask(ctx context.Context, name string) (*facts.Person, reason.Code, string) {
 	if strings.EqualFold(name, config.LocalStore) {
-		if person := v.gate.accounts.Person(v.before.Name, v.Facts.At); person != nil {
+		if person := v.gate.Accounts.Person(v.before.Name, v.Facts.At); person != nil {
 			return person, reason.OK, ""
 		}
 		return nil, reason.PersonUnknown, ""
@@ -87,8 +115,10 @@ func (v *Visit) CheckPassword(ctx context.Context, clear string) reason.Code {
 	person := v.Facts.Person
 	var code reason.Code
 	var detail string
-	if person.Store == config.LocalStore {
-		code, detail = v.gate.accounts.CheckPassword(person.Name, clear, v.Facts.At)
+	if person.Store == config.DeviceStore {
+		code = reason.OK // the client vouches for the address; a password proves nothing more
+	} else if person.Store == config.LocalStore {
+		code, detail = v.gate.Accounts.CheckPassword(person.Name, clear, v.Facts.At)
 	} else {
 		code, detail = v.snapshot.Directory(person.Store).CheckPassword(ctx, person.ID, clear)
 	}
@@ -139,5 +169,5 @@ func (v *Visit) record(d *decide.Decision, took time.Duration) {
 	if d.Pass != nil {
 		a.Pass, a.VLAN = d.Pass.Name, d.Pass.VLAN
 	}
-	v.gate.writer.Add(a)
+	v.gate.Writer.Add(a)
 }

@@ -5,6 +5,7 @@ package listen
 
 import (
 	"context"
+	"crypto/rand"
 	"fmt"
 	"log/slog"
 	"net"
@@ -248,6 +249,9 @@ func (r *RADIUS) visit(a *arrival) {
 	f := facts.Facts{At: a.begun, Address: addr}
 	gate.RADIUSFacts(&a.packet, a.client, &f)
 	out := r.gate.RADIUS(r.ctx, a.snapshot, f, &a.packet, a.key, a.signed, a.begun)
+	if out.Discard {
+		return
+	}
 	if out.Reason == reason.PasswordUnreadable {
 		r.contacts.Discard(addr, a.client.ID, contact.SuspectSecret, "", time.Now())
 	}
@@ -256,16 +260,20 @@ func (r *RADIUS) visit(a *arrival) {
 
 // reply signs the answer and sends it, refusals after their delay.
 func (r *RADIUS) reply(a *arrival, out gate.Answer) {
-	code := radius.AccessAccept
-	if out.Verdict != decide.Admitted {
+	code, size := radius.AccessAccept, 256
+	switch {
+	case out.Challenge:
+		code, size = radius.AccessChallenge, 1280
+	case out.Verdict != decide.Admitted:
 		code = radius.AccessReject
 	}
-	b := radius.NewReply(make([]byte, 0, 256), code, a.packet.Identifier)
+	b := radius.NewReply(make([]byte, 0, size), code, a.packet.Identifier)
 	if out.Reply != nil {
 		for _, attribute := range out.Reply.Attributes {
 			b.Add(attribute.Type, attribute.Value)
 		}
 	}
+	a.proof(b, &out)
 	if out.Message != "" {
 		b.AddText(radius.ReplyMessage, out.Message)
 	}
@@ -290,6 +298,29 @@ func (r *RADIUS) reply(a *arrival, out gate.Answer) {
 		return
 	}
 	send()
+}
+
+// proof adds what belongs to the method: EAP, State, keys and the attributes of MS-CHAP.
+func (a *arrival) proof(b *radius.Builder, out *gate.Answer) {
+	if out.State != nil {
+		b.Add(radius.State, out.State)
+	}
+	b.AddEAP(out.EAP)
+	for _, attribute := range out.Vendor {
+		b.AddVendor(radius.Vendor2548, attribute.Type, attribute.Value)
+	}
+	receive, send := out.ReceiveKey, out.SendKey
+	if len(out.MSK) >= 64 { // RFC 2548 section 2.4, RFC 5216 section 2.3
+		receive, send = out.MSK[:32], out.MSK[32:64]
+	}
+	if receive == nil {
+		return
+	}
+	var salt [2]byte
+	rand.Read(salt[:])
+	b.AddMPPEKey(a.key, radius.MSMPPERecvKey, receive, a.packet.Authenticator, salt)
+	salt[1] ^= 1
+	b.AddMPPEKey(a.key, radius.MSMPPESendKey, send, a.packet.Authenticator, salt)
 }
 
 // Waiting counts the attempts under way.

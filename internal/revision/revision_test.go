@@ -10,6 +10,7 @@ import (
 
 	"tollgate.example/key/internal/account"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/device"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/ident"
 	"tollgate.example/key/internal/seal"
@@ -33,11 +34,16 @@ func open(t *testing.T) *bench {
 	}
 	writer := s.NewWriter(ident.NewSource(0), nil)
 	t.Cleanup(func() { writer.Close(); s.Close() })
-	accounts, err := account.Open(ctx, s)
+	accounts, err := account.Open(ctx, s, seal.New(make([]byte, 32)))
 	if err != nil {
 		t.Fatal(err)
 	}
-	b := &bench{store: s, box: seal.New(make([]byte, 32)), gate: gate.New(accounts, writer)}
+	devices, err := device.Open(ctx, s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := &bench{store: s, box: seal.New(make([]byte, 32)), gate: gate.New(gate.Parts{Accounts: accounts, Devices: devices, Writer: writer})}
+	t.Cleanup(b.gate.Close)
 	if b.Keeper, err = Open(ctx, s, b.box, b.gate); err != nil {
 		t.Fatal(err)
 	}

@@ -95,6 +95,8 @@ type Account struct {
 	Enabled   bool   `db:"enabled"`
 	Expires   int64  `db:"expires"`
 	Hash      string `db:"hash"`
+	Keeps     string `db:"keeps"`
+	Proof     string `db:"proof"`
 	Version   int64  `db:"version"`
 	ChangedAt int64  `db:"changed_at"`
 	ChangedBy string `db:"changed_by"`
@@ -103,16 +105,16 @@ type Account struct {
 // Accounts returns all accounts.
 func (s *Store) Accounts(ctx context.Context) ([]Account, error) {
 	out := []Account{}
-	err := s.db.SelectContext(ctx, &out, "SELECT id, name, display, mail, groups, enabled, expires, hash, version, changed_at, changed_by FROM accounts ORDER BY name")
+	err := s.db.SelectContext(ctx, &out, "SELECT id, name, display, mail, groups, enabled, expires, hash, keeps, proof, version, changed_at, changed_by FROM accounts ORDER BY name")
 	return out, err
 }
 
 // SaveAccount adds or replaces an account. A name that another account has gives ErrTaken.
 func (s *Store) SaveAccount(ctx context.Context, a Account) error {
-	_, err := s.single.NamedExecContext(ctx, `INSERT INTO accounts (id, name, display, mail, groups, enabled, expires, hash, version, changed_at, changed_by)
-		VALUES (:id, :name, :display, :mail, :groups, :enabled, :expires, :hash, :version, :changed_at, :changed_by)
+	_, err := s.single.NamedExecContext(ctx, `INSERT INTO accounts (id, name, display, mail, groups, enabled, expires, hash, keeps, proof, version, changed_at, changed_by)
+		VALUES (:id, :name, :display, :mail, :groups, :enabled, :expires, :hash, :keeps, :proof, :version, :changed_at, :changed_by)
 		ON CONFLICT (id) DO UPDATE SET name = excluded.name, display = excluded.display, mail = excluded.mail, groups = excluded.groups,
-		enabled = excluded.enabled, expires = excluded.expires, hash = excluded.hash, version = excluded.version,
+		enabled = excluded.enabled, expires = excluded.expires, hash = excluded.hash, keeps = excluded.keeps, proof = excluded.proof, version = excluded.version,
 		changed_at = excluded.changed_at, changed_by = excluded.changed_by`, a)
 	return taken(err)
 }

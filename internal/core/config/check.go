@@ -70,11 +70,15 @@ func (c *Config) Check() []Problem {
 	k.names("realm", len(c.Realms), func(i int) (string, string) { return c.Realms[i].Name, c.Realms[i].ID })
 	k.names("lane", len(c.Lanes), func(i int) (string, string) { return c.Lanes[i].Name, c.Lanes[i].ID })
 	k.names("pass", len(c.Passes), func(i int) (string, string) { return c.Passes[i].Name, c.Passes[i].ID })
+	k.names("authority", len(c.Authorities), func(i int) (string, string) { return c.Authorities[i].Name, c.Authorities[i].ID })
+	k.names("certificate", len(c.Certificates), func(i int) (string, string) { return c.Certificates[i].Name, c.Certificates[i].ID })
+	k.names("trust", len(c.Trusts), func(i int) (string, string) { return c.Trusts[i].Name, c.Trusts[i].ID })
 	c.checkClients(k)
 	c.checkDirectories(k)
 	c.checkRealms(k)
 	c.checkLanes(k)
 	c.checkPasses(k)
+	c.checkCertificates(k)
 	return k.problems
 }
 
@@ -175,8 +179,8 @@ func (c *Config) checkDirectories(k *checker) {
 	for i := range c.Directories {
 		d := &c.Directories[i]
 		k.on("directory", d.Name, d.ID)
-		if strings.EqualFold(d.Name, LocalStore) {
-			k.fail("name", "the name local is kept for the local accounts", "Choose another name.")
+		if strings.EqualFold(d.Name, LocalStore) || strings.EqualFold(d.Name, DeviceStore) {
+			k.fail("name", "the names local and devices are kept for the local accounts and the known devices", "Choose another name.")
 		}
 		if d.Kind != Generic && d.Kind != ActiveDirectory {
 			k.fail("kind", fmt.Sprintf("%q is not a kind of directory", d.Kind), "Use generic or active-directory.")
@@ -290,6 +294,8 @@ func (c *Config) checkLanes(k *checker) {
 				k.fail("realm", fmt.Sprintf("there is no realm %q", l.Realm), "Choose one of the realms, or leave it to the form of the name.")
 			}
 		}
+		c.checkTLS(k, l)
+		c.checkMethods(k, l)
 		if l.RejectDelayMillis < 0 || l.RejectDelayMillis > 5000 {
 			k.fail("rejectDelayMillis", fmt.Sprintf("%d ms is out of range", l.RejectDelayMillis), "Use 0 to 5000 ms; 1000 is usual.")
 		}
@@ -392,9 +398,6 @@ func CheckVLAN(text string) error {
 	}
 	return nil
 }
-
-// Methods are the ways to prove an identity that a lane can allow.
-var Methods = []string{"pap"}
 
 // Sort orders problems: errors first, otherwise as found.
 func Sort(problems []Problem) {

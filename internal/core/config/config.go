@@ -11,8 +11,12 @@ import (
 	"time"
 )
 
-// LocalStore is the name under which the local accounts appear in a realm's lookup order.
-const LocalStore = "local"
+// LocalStore is the name under which the local accounts appear in a realm's lookup order, DeviceStore the store of
+// known devices, which MAC bypass looks in.
+const (
+	LocalStore  = "local"
+	DeviceStore = "devices"
+)
 
 // Config is one complete configuration. Lanes and the policies inside them are ordered; the rest is a set.
 type Config struct {
@@ -21,6 +25,10 @@ type Config struct {
 	Realms      []Realm     `json:"realms"`
 	Lanes       []Lane      `json:"lanes"`
 	Passes      []Pass      `json:"passes"`
+
+	Authorities  []Authority   `json:"authorities"`
+	Certificates []Certificate `json:"certificates"`
+	Trusts       []Trust       `json:"trusts"`
 }
 
 // Secret is a secret sealed with the key file of the data directory, in text form; "" means not set.
@@ -181,6 +189,8 @@ type Lane struct {
 	Methods []string `json:"methods"`
 	// Realm limits the names accepted here to one realm; empty means that the form of the name decides.
 	Realm string `json:"realm,omitempty"`
+	// TLS is for methods that run in TLS.
+	TLS LaneTLS `json:"tls"`
 	// RejectDelayMillis holds each refusal back.
 	RejectDelayMillis int      `json:"rejectDelayMillis"`
 	Policies          []Policy `json:"policies"`
@@ -256,6 +266,14 @@ func (c *Config) fill() {
 	orEmpty(&c.Realms)
 	orEmpty(&c.Lanes)
 	orEmpty(&c.Passes)
+	orEmpty(&c.Authorities)
+	orEmpty(&c.Certificates)
+	orEmpty(&c.Trusts)
+	for i := range c.Trusts {
+		orEmpty(&c.Trusts[i].Authorities)
+		orEmpty(&c.Trusts[i].Identity)
+		orEmpty(&c.Trusts[i].CRLs)
+	}
 	for i := range c.Clients {
 		orEmpty(&c.Clients[i].Addresses)
 		if c.Clients[i].Tags == nil {
@@ -273,6 +291,7 @@ func (c *Config) fill() {
 	for i := range c.Lanes {
 		orEmpty(&c.Lanes[i].Methods)
 		orEmpty(&c.Lanes[i].Policies)
+		orEmpty(&c.Lanes[i].TLS.Older)
 		for j := range c.Lanes[i].Policies {
 			orEmpty(&c.Lanes[i].Policies[j].Groups)
 		}

@@ -59,7 +59,7 @@ func TestParseServer(t *testing.T) {
 
 func TestCheck(t *testing.T) {
 	base := valid()
-	if problems := base.Check(); len(problems) > 0 {
+	if problems := base.Check(); len(problems) != 1 || !problems[0].Warning || !strings.Contains(problems[0].Message, "PAP is weak") {
 		t.Fatalf("the valid configuration has %v", problems)
 	}
 	cases := []struct {
@@ -122,7 +122,7 @@ func TestCheckWarns(t *testing.T) {
 	c.Directories[0].TLS, c.Directories[0].Servers[0], c.Directories[0].BindName = Plain, "dc1:389", ""
 	c.Passes[0].SessionTimeout = 30
 	problems := c.Check()
-	if len(problems) != 5 {
+	if len(problems) != 6 {
 		t.Errorf("got %v", problems)
 	}
 	for _, p := range problems {

@@ -28,6 +28,9 @@ func Diff(from, to *Config) []Change {
 	out = append(out, diffList("realm", from.Realms, to.Realms, false)...)
 	out = append(out, diffList("lane", from.Lanes, to.Lanes, true)...)
 	out = append(out, diffList("pass", from.Passes, to.Passes, false)...)
+	out = append(out, diffList("authority", from.Authorities, to.Authorities, false)...)
+	out = append(out, diffList("certificate", from.Certificates, to.Certificates, false)...)
+	out = append(out, diffList("trust", from.Trusts, to.Trusts, false)...)
 	return out
 }
 
@@ -191,7 +194,7 @@ func show(value any) string {
 	switch v := value.(type) {
 	case string:
 		if strings.HasPrefix(v, "-----BEGIN") {
-			return fmt.Sprintf("%d certificate(s)", strings.Count(v, "-----BEGIN"))
+			return showPEM(v)
 		}
 		return v
 	case Secret:

@@ -27,6 +27,15 @@ func (c *Config) Normalise() {
 	for i := range c.Passes {
 		c.Passes[i].normalise()
 	}
+	for i := range c.Authorities {
+		trim(&c.Authorities[i].Name, &c.Authorities[i].Note)
+	}
+	for i := range c.Certificates {
+		trim(&c.Certificates[i].Name, &c.Certificates[i].Chain, &c.Certificates[i].Note)
+	}
+	for i := range c.Trusts {
+		c.Trusts[i].normalise()
+	}
 }
 
 func (c *Client) normalise() {
@@ -100,6 +109,7 @@ func (l *Lane) normalise() {
 		l.Methods[i] = strings.ToLower(strings.TrimSpace(l.Methods[i]))
 	}
 	l.Methods = unique(l.Methods)
+	l.TLS.normalise()
 	for i := range l.Policies {
 		p := &l.Policies[i]
 		trim(&p.Name, &p.When, &p.Pass, &p.Message, &p.Note)

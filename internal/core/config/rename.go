@@ -2,7 +2,7 @@ package config
 
 import "strings"
 
-// Rename follows a new name of a directory, realm or pass through everything that refers to it. It must be called
+// Rename follows a new name of an object through everything that refers to it. It must be called
 // with the old name before or after the object itself is changed. Client and lane names are not referred to by name
 // elsewhere but in conditions, which are left alone: they are text that the administrator wrote.
 func (c *Config) Rename(kind, from, to string) {
@@ -17,6 +17,20 @@ func (c *Config) Rename(kind, from, to string) {
 			for j := range c.Realms[i].Lookup {
 				follow(&c.Realms[i].Lookup[j].Store)
 			}
+		}
+	case "authority":
+		for i := range c.Trusts {
+			for j := range c.Trusts[i].Authorities {
+				follow(&c.Trusts[i].Authorities[j])
+			}
+		}
+	case "certificate":
+		for i := range c.Lanes {
+			follow(&c.Lanes[i].TLS.Certificate)
+		}
+	case "trust":
+		for i := range c.Lanes {
+			follow(&c.Lanes[i].TLS.Trust)
 		}
 	case "realm":
 		for i := range c.Lanes {

@@ -65,11 +65,20 @@ func SplitName(sent string) (config.Form, string) {
 	if prefix, name, ok := strings.Cut(sent, `\`); ok {
 		return config.Form{Kind: config.Prefix, Value: strings.ToUpper(prefix)}, name
 	}
+	if host, ok := strings.CutPrefix(sent, HostPrefix); ok && !strings.ContainsRune(host, '@') {
+		if name, suffix, ok := strings.Cut(host, "."); ok {
+			return config.Form{Kind: config.Suffix, Value: strings.ToLower(suffix)}, HostPrefix + name
+		}
+		return config.Form{Kind: config.Bare}, sent
+	}
 	if at := strings.LastIndexByte(sent, '@'); at >= 0 {
 		return config.Form{Kind: config.Suffix, Value: strings.ToLower(sent[at+1:])}, sent[:at]
 	}
 	return config.Form{Kind: config.Bare}, sent
 }
+
+// HostPrefix begins the name of a computer.
+const HostPrefix = "host/"
 
 // Decide walks the road with the facts. It does not allocate for names that need no rewriting.
 func (p *Plan) Decide(f *facts.Facts) Decision {
@@ -99,7 +108,15 @@ func (p *Plan) Before(f *facts.Facts, d *Decision) reason.Code {
 	if !d.Lane.Allows(f.Method) {
 		return reason.MethodNotAllowed
 	}
-	realm, name, why := p.Name(d.Lane, f.Sent)
+	if f.Method == facts.MACBypass {
+		d.Name = f.MAC
+		return reason.OK
+	}
+	if f.EAP != nil && f.Inner == "" {
+		d.Name = f.Sent // who it is shows only inside
+		return reason.OK
+	}
+	realm, name, why := p.Name(d.Lane, f.Name())
 	d.Realm, d.Name = realm, name
 	return why
 }
@@ -108,10 +125,16 @@ func (p *Plan) walk(f *facts.Facts, d *Decision) reason.Code {
 	if why := p.Before(f, d); why != reason.OK {
 		return why
 	}
-	if f.Credential == reason.PasswordEmpty || f.Credential == reason.PasswordUnreadable {
-		return f.Credential // noticed before anybody was looked up
-	}
 	if f.Person == nil {
+		if f.Credential != "" && f.Credential != reason.OK {
+			return f.Credential // noticed before anybody was looked up
+		}
+		if f.Method == facts.MACBypass {
+			return reason.DeviceUnknown
+		}
+		if d.Realm == nil {
+			return reason.EAPAbandoned
+		}
 		return Lookup(f, d.Realm)
 	}
 	if f.Person.State != reason.OK {

@@ -178,5 +178,13 @@ func (p *Plan) Client(addr netip.Addr) (*config.Client, int) {
 // Realm returns a realm by name, nil if there is none.
 func (p *Plan) Realm(name string) *Realm { return p.byRealm[strings.ToLower(name)] }
 
-// Allows reports whether the lane allows a method.
-func (l *Lane) Allows(method string) bool { return slices.Contains(l.Methods, method) }
+// Allows reports whether the lane allows a method; eap, while none is agreed, if it allows any that runs in EAP.
+func (l *Lane) Allows(method string) bool {
+	if method == "eap" {
+		return slices.ContainsFunc(l.Methods, func(name string) bool {
+			m := config.FindMethod(name)
+			return m != nil && m.EAP
+		})
+	}
+	return slices.Contains(l.Methods, method)
+}

@@ -184,14 +184,20 @@ func (p *Plan) fill(s *Station, f *facts.Facts, d *Decision) {
 	case reason.Client:
 		s.Value, s.Micros = f.Client, f.Spent.Client
 	case reason.Name:
-		s.Value, s.Micros = f.Sent, f.Spent.Name
+		s.Value, s.Micros = f.Name(), f.Spent.Name
+		if f.Inner != "" && f.Inner != f.Sent {
+			s.Wanted, s.Found = "the name inside", "outside: "+f.Sent
+		}
 		if d.Realm != nil && d.Reason != reason.RealmOther {
 			s.Value = d.Name
-			s.Wanted, s.Found = "realm "+d.Realm.Name, f.Sent
+			s.Wanted, s.Found = "realm "+d.Realm.Name, f.Name()
+			if f.Inner != "" && f.Inner != f.Sent {
+				s.Found += ", outside the tunnel " + f.Sent
+			}
 		}
 		if refused {
-			s.Wanted, s.Found = p.forms(d), f.Sent
-			if f.Sent == "" {
+			s.Wanted, s.Found = p.forms(d), f.Name()
+			if f.Name() == "" {
 				s.Found = "no User-Name"
 			}
 		}
@@ -199,7 +205,10 @@ func (p *Plan) fill(s *Station, f *facts.Facts, d *Decision) {
 		s.Micros = f.Spent.Lane
 		if d.Lane != nil {
 			s.Value = d.Lane.Name
-			s.Wanted, s.Found = strings.Join(d.Lane.Methods, ", "), f.Method
+			s.Wanted, s.Found = titleList(d.Lane.Methods), config.Title(f.Method)
+			if f.Credential != "" && reason.Lookup(f.Credential).Station == reason.Lane && refused {
+				s.Found = f.CredentialDetail
+			}
 		} else {
 			s.Value = "none fits"
 		}
@@ -207,9 +216,9 @@ func (p *Plan) fill(s *Station, f *facts.Facts, d *Decision) {
 		s.Micros = f.Spent.Directory
 		p.fillDirectory(s, f, d)
 	case reason.Credential:
-		s.Value, s.Micros = strings.ToUpper(f.Method), f.Spent.Credential
+		s.Value, s.Micros = config.Title(f.Method), f.Spent.Credential
 		if refused {
-			s.Wanted, s.Found = "the password of the account", string(d.Reason)
+			s.Wanted, s.Found = proofWanted(f), string(d.Reason)
 			if f.CredentialDetail != "" {
 				s.Found = f.CredentialDetail
 			}
@@ -231,6 +240,28 @@ func (p *Plan) fill(s *Station, f *facts.Facts, d *Decision) {
 			s.Value = d.Pass.Name
 		}
 	}
+}
+
+func titleList(names []string) string {
+	out := make([]string, len(names))
+	for i, name := range names {
+		out[i] = config.Title(name)
+	}
+	return strings.Join(out, ", ")
+}
+
+// proofWanted says in words what the method asks for.
+func proofWanted(f *facts.Facts) string {
+	m := config.FindMethod(f.Method)
+	switch {
+	case m == nil:
+		return "an EAP conversation to the end"
+	case m.Needs == config.NeedsCertificate:
+		return "a certificate that the trust list takes"
+	case m.Needs == config.NeedsAddress:
+		return "a known device"
+	}
+	return "the password of the account"
 }
 
 func (p *Plan) fillDirectory(s *Station, f *facts.Facts, d *Decision) {
@@ -283,11 +314,11 @@ func (p *Plan) forms(d *Decision) string {
 // Values are the placeholders of the reason's sentence and remedy.
 func (p *Plan) Values(f *facts.Facts, d *Decision) map[string]string {
 	v := map[string]string{
-		"client": f.Client, "service": f.Service, "portType": f.PortType, "sent": f.Sent, "name": d.Name,
-		"method": strings.ToUpper(f.Method), "forms": p.forms(d), "detail": f.CredentialDetail, "person": d.Name,
+		"client": f.Client, "service": f.Service, "portType": f.PortType, "sent": f.Name(), "name": d.Name,
+		"method": config.Title(f.Method), "forms": p.forms(d), "detail": f.CredentialDetail, "person": d.Name,
 	}
 	if d.Lane != nil {
-		v["lane"], v["methods"] = d.Lane.Name, strings.ToUpper(strings.Join(d.Lane.Methods, ", "))
+		v["lane"], v["methods"] = d.Lane.Name, titleList(d.Lane.Methods)
 	}
 	if d.Realm != nil {
 		v["realm"] = d.Realm.Name
@@ -308,6 +339,7 @@ func (p *Plan) Values(f *facts.Facts, d *Decision) map[string]string {
 	v["stores"] = strings.Join(stores, " or ")
 	if f.Person != nil {
 		v["store"], v["person"] = f.Person.Store, f.Person.Label()
+		v["usable"] = config.KeepsHash.Usable()
 		v["membership"] = membership(f.Person, d.Lane)
 	}
 	return v

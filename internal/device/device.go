@@ -1,0 +1,314 @@
+// Package device keeps the known devices: MAC addresses and prefixes with their names, owners and tags, for MAC
+// bypass and as facts of every attempt from such an address. They are records: a change takes effect at once. It also
+// remembers the unknown addresses that were refused lately, for an administrator to add.
+package device
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/store"
+)
+
+// MaxDevices bounds what is kept in memory.
+const MaxDevices = 500_000
+
+// Device is one known device, or all of a prefix.
+type Device struct {
+	ID string
+	// Match is an address such as 02-00-5E-10-7A-31, or a prefix of whole octets such as 02-00-5E-*.
+	Match   string
+	Name    string
+	Owner   string
+	Tags    map[string]string
+	Note    string
+	Enabled bool
+	// Expires is when it is refused again, zero for never.
+	Expires   time.Time
+	ChangedAt time.Time
+	ChangedBy string
+}
+
+// Keeper holds all devices in memory over the store.
+type Keeper struct {
+	store *store.Store
+
+	mu      sync.RWMutex
+	byMatch map[string]*Device
+	byID    map[string]*Device
+	lengths [6]int // how many prefixes there are of each number of octets
+
+	editing sync.Mutex
+	strangers
+}
+
+// Open reads the devices.
+func Open(ctx context.Context, s *store.Store) (*Keeper, error) {
+	rows, err := s.Devices(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the known devices: %w", err)
+	}
+	k := &Keeper{store: s, byMatch: make(map[string]*Device, len(rows)), byID: make(map[string]*Device, len(rows))}
+	for _, row := range rows {
+		d := &Device{ID: row.ID, Match: row.Match, Name: row.Name, Owner: row.Owner, Note: row.Note, Enabled: row.Enabled, ChangedAt: time.UnixMilli(row.ChangedAt), ChangedBy: row.ChangedBy}
+		if err := json.Unmarshal(row.Tags, &d.Tags); err != nil || d.Tags == nil {
+			d.Tags = map[string]string{}
+		}
+		if row.Expires != 0 {
+			d.Expires = time.UnixMilli(row.Expires)
+		}
+		k.put(d)
+	}
+	return k, nil
+}
+
+// put keeps a device; the lock is held, or nobody else knows of the keeper yet.
+func (k *Keeper) put(d *Device) {
+	k.drop(d.ID)
+	k.byMatch[d.Match], k.byID[d.ID] = d, d
+	if n := octets(d.Match); n < 6 {
+		k.lengths[n]++
+	}
+}
+
+func (k *Keeper) drop(id string) {
+	old := k.byID[id]
+	if old == nil {
+		return
+	}
+	delete(k.byMatch, old.Match)
+	delete(k.byID, id)
+	if n := octets(old.Match); n < 6 {
+		k.lengths[n]--
+	}
+}
+
+func octets(match string) int {
+	if len(match) == 17 && !strings.HasSuffix(match, "*") {
+		return 6
+	}
+	return len(match) / 3
+}
+
+// Match writes an address or a prefix of whole octets in its one form. 02:00:5e, 02005E* and 02-00-5E-* are the same
+// prefix.
+func Match(text string) (string, error) {
+	text = strings.TrimSpace(text)
+	if mac, ok := facts.FormatMAC(text); ok {
+		return mac, nil
+	}
+	digits := strings.ToUpper(strings.NewReplacer(":", "", "-", "", ".", "").Replace(strings.TrimRight(text, "*")))
+	if len(digits) < 2 || len(digits) > 10 || len(digits)%2 != 0 || strings.Trim(digits, "0123456789ABCDEF") != "" {
+		return "", fmt.Errorf("%q is neither a MAC address nor a prefix such as 02-00-5E-*", text)
+	}
+	var out strings.Builder
+	for i := 0; i < len(digits); i += 2 {
+		out.WriteString(digits[i:i+2] + "-")
+	}
+	return out.String() + "*", nil
+}
+
+// Find returns the device of an address, by the longest match; nil if it is not known.
+func (k *Keeper) Find(mac string) *Device {
+	if len(mac) != 17 {
+		return nil
+	}
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	if d := k.byMatch[mac]; d != nil {
+		return d
+	}
+	for n := 5; n > 0; n-- {
+		if k.lengths[n] > 0 {
+			if d := k.byMatch[mac[:n*3]+"*"]; d != nil {
+				return d
+			}
+		}
+	}
+	return nil
+}
+
+// Facts are the facts of a device.
+func (d *Device) Facts(now time.Time) *facts.Device {
+	out := &facts.Device{ID: d.ID, Name: d.Name, Owner: d.Owner, Tags: d.Tags, Match: d.Match, State: reason.OK}
+	switch {
+	case !d.Enabled:
+		out.State = reason.DeviceDisabled
+	case !d.Expires.IsZero() && !now.Before(d.Expires):
+		out.State = reason.DeviceExpired
+	}
+	return out
+}
+
+// Person is the device as the one who signs in by MAC bypass.
+func Person(d *facts.Device, mac string) *facts.Person {
+	p := &facts.Person{Store: config.DeviceStore, ID: d.ID, Name: mac, Display: d.Name, Kind: facts.KnownDevice, State: d.State}
+	if d.Owner != "" {
+		p.Attributes = map[string][]string{"owner": {d.Owner}}
+	}
+	return p
+}
+
+// Get returns a device by ID or match, nil if there is none.
+func (k *Keeper) Get(ref string) *Device {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	if d := k.byID[ref]; d != nil {
+		return d
+	}
+	if match, err := Match(ref); err == nil {
+		return k.byMatch[match]
+	}
+	return nil
+}
+
+// List returns the devices in whose words the text occurs, in the order of addresses.
+func (k *Keeper) List(text string) []*Device {
+	text = strings.ToLower(strings.TrimSpace(text))
+	mac := ""
+	if match, err := Match(text); err == nil {
+		mac = strings.TrimSuffix(match, "*")
+	}
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	out := make([]*Device, 0, len(k.byMatch))
+	for _, d := range k.byMatch {
+		if text == "" || mac != "" && strings.HasPrefix(d.Match, mac) || d.contains(text) {
+			out = append(out, d)
+		}
+	}
+	slices.SortFunc(out, func(a, b *Device) int { return strings.Compare(a.Match, b.Match) })
+	return out
+}
+
+func (d *Device) contains(text string) bool {
+	for _, field := range []string{d.Match, d.Name, d.Owner, d.Note} {
+		if strings.Contains(strings.ToLower(field), text) {
+			return true
+		}
+	}
+	for key, value := range d.Tags {
+		if strings.Contains(strings.ToLower(key+"="+value), text) {
+			return true
+		}
+	}
+	return false
+}
+
+// FieldError is a fault in one field of a device.
+type FieldError struct{ Field, Message, Remedy string }
+
+func (e *FieldError) Error() string { return e.Field + ": " + e.Message + ". " + e.Remedy }
+
+// tidy checks a device and brings it into its one form.
+func (d *Device) tidy() error {
+	match, err := Match(d.Match)
+	if err != nil {
+		return &FieldError{"match", err.Error(), "Write an address such as 02-00-5E-10-7A-31, or its beginning and *."}
+	}
+	d.Match, d.Name, d.Owner, d.Note = match, strings.TrimSpace(d.Name), strings.TrimSpace(d.Owner), strings.TrimSpace(d.Note)
+	if d.Name == "" {
+		d.Name = match
+	}
+	for field, text := range map[string]string{"name": d.Name, "owner": d.Owner, "note": d.Note} {
+		if len(text) > 200 || strings.ToValidUTF8(text, "") != text {
+			return &FieldError{field, "the text has more than 200 octets or is not UTF-8", "Shorten it."}
+		}
+	}
+	tags := map[string]string{}
+	for key, value := range d.Tags {
+		key, value = strings.ToLower(strings.TrimSpace(key)), strings.TrimSpace(value)
+		if key == "" || strings.Trim(key, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" || key == "owner" || key == "name" {
+			return &FieldError{"tags", fmt.Sprintf("%q is no name for a tag", key), "Use letters, digits and -, such as kind=printer; owner and name are fields of their own."}
+		}
+		if len(key) > 100 || len(value) > 100 {
+			return &FieldError{"tags", "a tag has more than 100 octets", "Shorten it."}
+		}
+		tags[key] = value
+	}
+	if len(tags) > 50 {
+		return &FieldError{"tags", "more than 50 tags", "Remove some."}
+	}
+	d.Tags = tags
+	return nil
+}
+
+func (d *Device) row() store.Device {
+	tags, _ := json.Marshal(d.Tags)
+	row := store.Device{ID: d.ID, Match: d.Match, Name: d.Name, Owner: d.Owner, Tags: tags, Note: d.Note, Enabled: d.Enabled, ChangedAt: d.ChangedAt.UnixMilli(), ChangedBy: d.ChangedBy}
+	if !d.Expires.IsZero() {
+		row.Expires = d.Expires.UnixMilli()
+	}
+	return row
+}
+
+// Save adds a device or replaces the one of the same ID.
+func (k *Keeper) Save(ctx context.Context, d Device) (*Device, error) {
+	k.editing.Lock()
+	defer k.editing.Unlock()
+	if err := d.tidy(); err != nil {
+		return nil, err
+	}
+	k.mu.RLock()
+	full := k.byID[d.ID] == nil && len(k.byID) >= MaxDevices
+	k.mu.RUnlock()
+	if full {
+		return nil, &FieldError{"match", fmt.Sprintf("there are %d devices already", MaxDevices), "Use prefixes."}
+	}
+	if err := k.keep(ctx, []*Device{&d}); err != nil {
+		return nil, err
+	}
+	return &d, nil
+}
+
+// keep stores devices that are tidy, then uses them.
+func (k *Keeper) keep(ctx context.Context, list []*Device) error {
+	rows := make([]store.Device, len(list))
+	for i, d := range list {
+		rows[i] = d.row()
+	}
+	if err := k.store.SaveDevices(ctx, rows); errors.Is(err, store.ErrTaken) {
+		return &FieldError{"match", "another device has this address or prefix", "Change that one instead."}
+	} else if err != nil {
+		return fmt.Errorf("storing known devices: %w", err)
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for _, d := range list {
+		kept := *d
+		kept.Tags = maps.Clone(d.Tags)
+		k.put(&kept)
+		k.strangers.forget(d.Match)
+	}
+	return nil
+}
+
+// Remove removes a device by ID.
+func (k *Keeper) Remove(ctx context.Context, id string) error {
+	k.editing.Lock()
+	defer k.editing.Unlock()
+	if err := k.store.RemoveDevice(ctx, id); err != nil {
+		return fmt.Errorf("removing a known device: %w", err)
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.drop(id)
+	return nil
+}
+
+// Len counts the devices.
+func (k *Keeper) Len() int {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	return len(k.byID)
+}

@@ -1,0 +1,111 @@
+package device
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/store"
+)
+
+const (
+	// machineMemory is how long it is remembered that a computer was proven from a MAC address.
+	machineMemory = 30 * 24 * time.Hour
+	maxMachines   = 200_000
+	flushEvery    = 2 * time.Second
+)
+
+// Machines remembers from which MAC addresses computers were proven, for people who sign in on them later. It is
+// written to the store every few seconds.
+type Machines struct {
+	store *store.Store
+
+	mu    sync.RWMutex
+	seen  map[string]facts.MachineSeen
+	dirty map[string]bool
+	stop  chan struct{}
+	done  sync.WaitGroup
+}
+
+// OpenMachines reads what was seen, and begins to write what will be.
+func OpenMachines(ctx context.Context, s *store.Store) (*Machines, error) {
+	rows, err := s.Machines(ctx, time.Now().Add(-machineMemory).UnixMilli())
+	if err != nil {
+		return nil, fmt.Errorf("reading the computers that were seen: %w", err)
+	}
+	m := &Machines{store: s, seen: make(map[string]facts.MachineSeen, len(rows)), dirty: map[string]bool{}, stop: make(chan struct{})}
+	for _, row := range rows {
+		m.seen[row.MAC] = facts.MachineSeen{Name: row.Name, At: time.UnixMilli(row.At)}
+	}
+	m.done.Go(m.write)
+	return m, nil
+}
+
+// Proven notes that a computer was proven from an address.
+func (m *Machines) Proven(mac, name string, at time.Time) {
+	if mac == "" {
+		return
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if len(m.seen) >= maxMachines {
+		for old, s := range m.seen { // what is long past goes first; any other one after that
+			if at.Sub(s.At) > machineMemory || len(m.seen) >= maxMachines {
+				delete(m.seen, old)
+			}
+		}
+	}
+	m.seen[mac] = facts.MachineSeen{Name: name, At: at}
+	m.dirty[mac] = true
+}
+
+// Seen returns when a computer was last proven from an address, nil if never.
+func (m *Machines) Seen(mac string) *facts.MachineSeen {
+	m.mu.RLock()
+	defer m.mu.RUnlock()
+	if s, ok := m.seen[mac]; ok {
+		return &s
+	}
+	return nil
+}
+
+func (m *Machines) write() {
+	tick := time.NewTicker(flushEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-m.stop:
+			m.flush()
+			return
+		case <-tick.C:
+			m.flush()
+		}
+	}
+}
+
+func (m *Machines) flush() {
+	m.mu.Lock()
+	list := make([]store.Machine, 0, len(m.dirty))
+	for mac := range m.dirty {
+		if s, ok := m.seen[mac]; ok {
+			list = append(list, store.Machine{MAC: mac, Name: s.Name, At: s.At.UnixMilli()})
+		}
+	}
+	clear(m.dirty)
+	m.mu.Unlock()
+	if len(list) == 0 {
+		return
+	}
+	if err := m.store.SaveMachines(context.Background(), list); err != nil {
+		slog.Error("writing the computers that were seen", "error", err)
+	}
+}
+
+// Close writes what is left.
+func (m *Machines) Close() {
+	close(m.stop)
+	m.done.Wait()
+}

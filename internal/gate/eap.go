@@ -1,0 +1,123 @@
+package gate
+
+import (
+	"context"
+	"time"
+
+	"tollgate.example/key/internal/conversation"
+	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/wire/eap"
+	"tollgate.example/key/internal/wire/radius"
+)
+
+const (
+	// maxConversations bounds the conversations under way; conversationIdle is how long a peer may think.
+	maxConversations = 20_000
+	conversationIdle = 30 * time.Second
+	maxSessions      = 50_000
+	attributeMTU     = 12 // Framed-MTU
+)
+
+// open is a conversation under way, with the visit it belongs to.
+type open = conversation.Open[*prover]
+
+// EAP takes one round of an EAP conversation (RFC 3579). The first has no State; a round that ends the conversation
+// gives the verdict, the others a challenge.
+func (g *Gate) EAP(ctx context.Context, s *Snapshot, f facts.Facts, p *radius.Packet, begun time.Time) Answer {
+	message := p.EAP()
+	if state := p.Get(radius.State); state != nil {
+		return g.nextRound(ctx, s, f, state, message, begun)
+	}
+	f.EAP = &facts.EAP{}
+	v, why := g.Arrive(s, f, begun)
+	if why != reason.OK {
+		return v.leaveEAP(message)
+	}
+	if v.Facts.Credential == reason.DeviceMismatch {
+		return v.leaveEAP(message)
+	}
+	visit := &prover{Visit: v}
+	ready := s.lane(v.before.Lane.Number)
+	settings := &ready.settings
+	if f.Method == facts.MACBypass {
+		settings = &ready.bypass
+	}
+	mtu, _ := p.Integer(attributeMTU)
+	c := conversation.New(settings, g.sessions, visit, conversation.FragmentSize(int(min(mtu, 65535))))
+	o := g.open.Add(c, visit)
+	return g.round(ctx, o, message)
+}
+
+// nextRound finds the conversation of a State. One of another client or device is never continued.
+func (g *Gate) nextRound(ctx context.Context, s *Snapshot, f facts.Facts, state, message []byte, begun time.Time) Answer {
+	o := g.open.Find(state)
+	code := reason.EAPLost
+	if o != nil {
+		if first := &o.Keep.Facts; first.Client == f.Client && first.MAC == f.MAC {
+			return g.round(ctx, o, message)
+		}
+		code = reason.EAPMixed
+	}
+	f.EAP = &facts.EAP{}
+	v, why := g.Arrive(s, f, begun)
+	if why == reason.OK {
+		v.Facts.Credential = code
+	}
+	return v.leaveEAP(message)
+}
+
+// round hands one packet to the conversation.
+func (g *Gate) round(ctx context.Context, o *open, message []byte) Answer {
+	answer := o.Take(ctx, message)
+	switch {
+	case answer.Discard:
+		return Answer{Discard: true}
+	case !answer.End:
+		return Answer{Challenge: true, State: o.State[:], EAP: answer.Packet}
+	}
+	g.open.Remove(o)
+	visit := o.Keep
+	if answer.OK && visit.Facts.Credential == "" {
+		visit.Facts.Credential = reason.OK
+	}
+	out := visit.Leave()
+	out.EAP = answer.Packet
+	if out.Verdict == decide.Admitted {
+		out.MSK = answer.MSK
+		if m := visit.computer(); m != "" {
+			g.Machines.Proven(visit.Facts.MAC, m, visit.Facts.At)
+		}
+	}
+	return out
+}
+
+// computer is the name of the one that was proven, "" if none was.
+func (v *Visit) computer() string {
+	switch {
+	case v.Facts.Machine != nil:
+		return v.Facts.Machine.Name
+	case v.Facts.Person != nil && v.Facts.Person.Kind == facts.Computer:
+		return v.Facts.Person.Name
+	}
+	return ""
+}
+
+// leaveEAP ends before a conversation has begun: the refusal carries an EAP-Failure (RFC 3579 section 2.6.3).
+func (v *Visit) leaveEAP(message []byte) Answer {
+	out := v.Leave()
+	if packet, err := eap.Decode(message); err == nil {
+		out.EAP = eap.Packet{Code: eap.Failure, Identifier: packet.Identifier}.Encode()
+	}
+	return out
+}
+
+// abandoned records a conversation that the peer left.
+func (g *Gate) abandoned(o *open) {
+	v := o.Keep
+	if code := v.Facts.Credential; code == "" || code == reason.OK {
+		v.Fail(reason.EAPAbandoned, o.Abandoned())
+	}
+	v.Leave()
+}
