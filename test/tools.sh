@@ -13,6 +13,10 @@ want ldapadd ldap-utils
 want pamtester pamtester
 want samba "samba samba-dsdb-modules samba-vfs-modules samba-ad-provision"
 want tshark tshark
+want eapol_test eapoltest
+want hostapd hostapd
+want wpa_supplicant wpasupplicant
+want ip iproute2
 want /usr/share/perl5/Authen/Radius.pm libauthen-radius-perl
 ls /lib/*/security/pam_radius_auth.so /usr/lib/*/security/pam_radius_auth.so >/dev/null 2>&1 || missing="$missing libpam-radius-auth"
 [ -z "$missing" ] && exit 0

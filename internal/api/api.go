@@ -58,6 +58,7 @@ type server struct {
 
 const (
 	maxBody     = 2 << 20
+	maxImport   = 9 << 20
 	sessionName = "tollgate_session"
 )
 
@@ -65,19 +66,21 @@ const (
 func New(s *Service) http.Handler {
 	router := chi.NewRouter()
 	router.Use(middleware.Recoverer, securityHeaders, http.NewCrossOriginProtection().Handler)
+	var api *server
 	router.Route("/api", func(r chi.Router) {
 		r.Use(func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
-				req.Body = http.MaxBytesReader(w, req.Body, maxBody)
+				req.Body = http.MaxBytesReader(w, req.Body, maxImport)
 				w.Header().Set("Cache-Control", "no-store")
 				next.ServeHTTP(w, req)
 			})
 		})
-		r.Route("/v1", func(r chi.Router) { newServer(s, r) })
+		r.Route("/v1", func(r chi.Router) { api = newServer(s, r) })
 		r.NotFound(func(w http.ResponseWriter, _ *http.Request) {
 			http.Error(w, "there is no such call", http.StatusNotFound)
 		})
 	})
+	router.Get("/lists/{file}", func(w http.ResponseWriter, r *http.Request) { api.revocationList(w, r) })
 	router.NotFound(consoleFiles().ServeHTTP)
 	router.Get("/", consoleFiles().ServeHTTP)
 	return router
@@ -108,6 +111,8 @@ func newServer(s *Service, r chi.Router) *server {
 	out.api.UseMiddleware(out.authenticate)
 	out.sessions()
 	out.objects()
+	out.certificates()
+	out.devices()
 	out.draft()
 	out.directories()
 	out.accounts()
@@ -136,7 +141,7 @@ func schemaName(t reflect.Type, hint string) string {
 func requireInViews(doc *huma.OpenAPI) {
 	for name, schema := range doc.Components.Schemas.Map() {
 		switch name {
-		case "Client", "Directory", "Realm", "Lane", "Pass", "Account", "ConfigPolicy", "ConfigLookup":
+		case "Client", "Directory", "Realm", "Lane", "Pass", "Account", "Authority", "ServerCertificate", "Trust", "Device", "ConfigPolicy", "ConfigLookup", "ConfigLaneTLS":
 			schema.Required = nil
 			for field := range schema.Properties {
 				if !optional[field] && !optional[name+"."+field] {
@@ -150,8 +155,8 @@ func requireInViews(doc *huma.OpenAPI) {
 
 // optional are the fields of those objects that may be missing in what is sent.
 var optional = func() map[string]bool {
-	out := map[string]bool{"previousUntil": true, "lastSeen": true, "problem": true, "expires": true, "pass": true, "message": true, "$schema": true, "ConfigPolicy.note": true}
-	for _, kind := range []string{"Client", "Directory", "Realm", "Lane", "Pass"} {
+	out := map[string]bool{"previousUntil": true, "lastSeen": true, "problem": true, "expires": true, "pass": true, "message": true, "$schema": true, "ConfigPolicy.note": true, "request": true, "ConfigLaneTLS.certificate": true, "ConfigLaneTLS.trust": true, "Trust.listed": true, "Trust.responder": true}
+	for _, kind := range []string{"Client", "Directory", "Realm", "Lane", "Pass", "Authority", "ServerCertificate", "Trust"} {
 		out[kind+".changedBy"], out[kind+".changedAt"] = true, true
 	}
 	return out

@@ -35,7 +35,7 @@ func (s *server) objects() {
 	register(s, kind[config.Directory, *config.Directory, apitype.DirectoryInput, apitype.Directory]{
 		name: "directory", plural: "directories",
 		list: func(c *config.Config) *[]config.Directory { return &c.Directories },
-		apply: func(d *config.Directory, in *apitype.DirectoryInput) (string, error) {
+		apply: func(_ *config.Config, d *config.Directory, in *apitype.DirectoryInput) (string, error) {
 			s.applyDirectory(d, in)
 			return "", nil
 		},
@@ -51,7 +51,7 @@ func (s *server) objects() {
 	register(s, kind[config.Realm, *config.Realm, apitype.RealmFields, apitype.Realm]{
 		name: "realm", plural: "realms",
 		list: func(c *config.Config) *[]config.Realm { return &c.Realms },
-		apply: func(r *config.Realm, in *apitype.RealmFields) (string, error) {
+		apply: func(_ *config.Config, r *config.Realm, in *apitype.RealmFields) (string, error) {
 			r.Name, r.Forms, r.Rewrite, r.Lookup, r.Note = in.Name, in.Forms, in.Rewrite, in.Lookup, in.Note
 			return "", nil
 		},
@@ -73,7 +73,7 @@ func (s *server) objects() {
 				place[c.Lanes[i].ID] = i + 1
 			}
 			return func(l *config.Lane, m apitype.Meta) apitype.Lane {
-				return apitype.Lane{Meta: m, Number: place[l.ID], LaneFields: apitype.LaneFields{Name: l.Name, When: l.When, Methods: l.Methods, Realm: l.Realm,
+				return apitype.Lane{Meta: m, Number: place[l.ID], LaneFields: apitype.LaneFields{Name: l.Name, When: l.When, Methods: l.Methods, Realm: l.Realm, TLS: l.TLS,
 					RejectDelayMillis: l.RejectDelayMillis, Policies: l.Policies, Note: l.Note}}
 			}
 		},
@@ -81,7 +81,7 @@ func (s *server) objects() {
 	register(s, kind[config.Pass, *config.Pass, apitype.PassFields, apitype.Pass]{
 		name: "pass", plural: "passes",
 		list: func(c *config.Config) *[]config.Pass { return &c.Passes },
-		apply: func(p *config.Pass, in *apitype.PassFields) (string, error) {
+		apply: func(_ *config.Config, p *config.Pass, in *apitype.PassFields) (string, error) {
 			p.Name, p.VLAN, p.SessionTimeout, p.Role, p.Attributes, p.Note = in.Name, in.VLAN, in.SessionTimeout, in.Role, in.Attributes, in.Note
 			return "", nil
 		},
@@ -91,7 +91,7 @@ func (s *server) objects() {
 	s.laneOrder()
 }
 
-func (s *server) applyClient(c *config.Client, in *apitype.ClientInput) (string, error) {
+func (s *server) applyClient(_ *config.Config, c *config.Client, in *apitype.ClientInput) (string, error) {
 	c.Name, c.Enabled, c.Addresses, c.Tags, c.Note = in.Name, in.Enabled, in.Addresses, in.Tags, in.Note
 	c.MessageAuthenticator = config.MessageAuthenticator(in.MessageAuthenticator)
 	secret, generated := in.Secret, ""
@@ -160,8 +160,8 @@ func (s *server) applyDirectory(d *config.Directory, in *apitype.DirectoryInput)
 	}
 }
 
-func (s *server) applyLane(l *config.Lane, in *apitype.LaneFields) (string, error) {
-	l.Name, l.When, l.Methods, l.Realm, l.RejectDelayMillis, l.Note = in.Name, in.When, in.Methods, in.Realm, in.RejectDelayMillis, in.Note
+func (s *server) applyLane(_ *config.Config, l *config.Lane, in *apitype.LaneFields) (string, error) {
+	l.Name, l.When, l.Methods, l.Realm, l.TLS, l.RejectDelayMillis, l.Note = in.Name, in.When, in.Methods, in.Realm, in.TLS, in.RejectDelayMillis, in.Note
 	known := map[string]bool{}
 	for _, p := range l.Policies {
 		known[p.ID] = true

@@ -25,7 +25,7 @@ type kind[T any, P config.Object[T], In, Out any] struct {
 	ordered bool
 	list    func(*config.Config) *[]T
 	// apply writes the input into an object, new or present, and returns a generated secret, if any.
-	apply func(target P, in *In) (secret string, err error)
+	apply func(c *config.Config, target P, in *In) (secret string, err error)
 	// text is what searching looks at.
 	text func(P) string
 	// views makes the function that shows objects of one configuration.
@@ -78,7 +78,7 @@ func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In
 			list := k.list(c)
 			var object T
 			P(&object).Identify(id)
-			secret, err := k.apply(&object, &in.Body)
+			secret, err := k.apply(c, &object, &in.Body)
 			*list = append(*list, object)
 			return secret, err
 		})
@@ -103,7 +103,7 @@ func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In
 				return "", err
 			}
 			before := target.Label()
-			secret, err := k.apply(target, &in.Body)
+			secret, err := k.apply(c, target, &in.Body)
 			if after := strings.TrimSpace(target.Label()); after != before {
 				c.Rename(k.name, before, after)
 			}

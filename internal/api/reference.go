@@ -66,6 +66,9 @@ func (s *server) reference() {
 		}
 		return ok(out), nil
 	})
+	huma.Register(s.api, operation("GET", "/methods", "list-methods", "Every way to prove an identity, with what weak ones expose"), func(context.Context, *none) (*body[apitype.Page[apitype.Method]], error) {
+		return ok(apitype.Page[apitype.Method]{Items: config.AllMethods()}), nil
+	})
 	huma.Register(s.api, operation("GET", "/reasons", "list-reasons", "Every reason with its sentence and remedy"), func(context.Context, *none) (*body[apitype.Page[reason.Entry]], error) {
 		return ok(apitype.Page[reason.Entry]{Items: reason.All()}), nil
 	})

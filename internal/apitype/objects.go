@@ -121,6 +121,7 @@ type LaneFields struct {
 	When              string          `json:"when" required:"false" default:"always" doc:"Condition over facts of the request"`
 	Methods           []string        `json:"methods" required:"false"`
 	Realm             string          `json:"realm" required:"false" doc:"Only names of this realm; empty lets the form of the name decide"`
+	TLS               config.LaneTLS  `json:"tls" required:"false" doc:"For methods that run in TLS"`
 	RejectDelayMillis int             `json:"rejectDelayMillis" doc:"1000 is usual"`
 	Policies          []config.Policy `json:"policies" required:"false" doc:"In order; the first that fits decides"`
 	Note              string          `json:"note" required:"false" maxLength:"4000"`

@@ -148,6 +148,7 @@ type AccountFields struct {
 	Groups  []string   `json:"groups" required:"false"`
 	Enabled bool       `json:"enabled"`
 	Expires *time.Time `json:"expires,omitempty" required:"false"`
+	Keeps   string     `json:"keeps" required:"false" doc:"What is kept of the password: hash (only clear passwords can be checked), nt-hash (MS-CHAP too) or password (CHAP too); empty leaves it"`
 }
 
 // AccountInput adds or replaces an account. Without a password the present one stays.

@@ -221,9 +221,11 @@ func (m *tlsMethod) config() *tls.Config {
 // up works on a completed handshake; out is our last flight, which may be empty.
 func (m *tlsMethod) up(ctx context.Context, out []byte) step {
 	state := m.tunnel.State()
-	record := m.c.asker.Record()
-	record.TLS, record.Suite, record.Server = tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite), m.c.settings.ServerName
-	record.Resumed = record.Resumed || state.DidResume
+	if m.inside == outside {
+		record := m.c.asker.Record()
+		record.TLS, record.Suite, record.Server = tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite), m.c.settings.ServerName
+		record.Resumed = state.DidResume
+	}
 	how := "tunnel up"
 	if state.DidResume {
 		how = "session resumed"
@@ -345,12 +347,13 @@ const (
 	alertAccess      = 49
 	alertVersion     = 70
 	alertInsecure    = 71
+	alertInternal    = 80
 )
 
 var alertNames = map[byte]string{
 	0: "close_notify", 10: "unexpected_message", 20: "bad_record_mac", alertHandshake: "handshake_failure", alertBad: "bad_certificate", alertUnsupported: "unsupported_certificate",
 	alertRevoked: "certificate_revoked", alertExpired: "certificate_expired", alertUnknown: "certificate_unknown", 47: "illegal_parameter", alertUnknownCA: "unknown_ca",
-	alertAccess: "access_denied", 50: "decode_error", 51: "decrypt_error", alertVersion: "protocol_version", alertInsecure: "insufficient_security", 80: "internal_error",
+	alertAccess: "access_denied", 50: "decode_error", 51: "decrypt_error", alertVersion: "protocol_version", alertInsecure: "insufficient_security", alertInternal: "internal_error",
 	90: "user_canceled", 109: "missing_extension", 112: "unrecognized_name", 116: "certificate_required",
 }
 
@@ -364,6 +367,8 @@ func Classify(err error) (reason.Code, string) {
 		switch alert {
 		case alertBad, alertUnsupported, alertExpired, alertUnknown, alertUnknownCA, alertRevoked:
 			return reason.TLSDistrust, name
+		case alertInternal:
+			return reason.TLSDistrust, name + ", which common supplicants send if the name in our certificate is not the one they expect"
 		case alertVersion, alertInsecure, alertHandshake:
 			return reason.TLSNoCommon, name
 		}

@@ -53,7 +53,7 @@ func root() string {
 }
 
 // need skips a test whose outside program is not installed; in CI that is a failure.
-func need(t *testing.T, paths ...string) {
+func need(t testing.TB, paths ...string) {
 	t.Helper()
 	for _, path := range paths {
 		if _, err := exec.LookPath(path); err == nil {

@@ -3,6 +3,7 @@ package rule
 import (
 	"net/netip"
 	"strings"
+	"time"
 
 	"tollgate.example/key/internal/core/facts"
 )
@@ -152,6 +153,13 @@ func (c comparison) test() func(string) bool {
 		re := c.patterns[0]
 		return re.MatchString
 	case Within:
+		if c.field.Type == Age {
+			limit, _ := parseAge(c.values[0])
+			return func(have string) bool {
+				age, err := time.ParseDuration(have)
+				return err == nil && age <= limit
+			}
+		}
 		prefix, _ := parseAddress(c.values[0])
 		return func(have string) bool {
 			addr, err := netip.ParseAddr(have)

@@ -3,6 +3,7 @@ package rule
 import (
 	"net/netip"
 	"strings"
+	"time"
 
 	"tollgate.example/key/internal/core/facts"
 )
@@ -25,6 +26,8 @@ const (
 	List    Type = "list"
 	Address Type = "address"
 	MAC     Type = "mac"
+	// Age is how long ago something was; it is compared with within.
+	Age Type = "age"
 )
 
 // Field is something that a condition can ask about.
@@ -60,8 +63,23 @@ var fields = []Field{
 		one: func(f *facts.Facts, key string) string { return f.ClientTags[key] }},
 	{Name: "attribute.*", Type: Text, Help: "an attribute of the request, such as attribute.NAS-Identifier",
 		one: func(f *facts.Facts, key string) string { v, _ := f.Attribute(key); return v }},
-	{Name: "method", Type: Text, Help: "how the identity is proven", Examples: []string{"pap"},
-		one: func(f *facts.Facts, _ string) string { return f.Method }},
+	{Name: "method", Type: Text, Help: "how the identity is proven: eap for all that runs in EAP", Examples: []string{"eap", "pap", "mschapv2", "mac"},
+		one: func(f *facts.Facts, _ string) string { return f.Family() }},
+	{Name: "device", Type: Text, Help: "name of the known device of the MAC address", one: func(f *facts.Facts, _ string) string {
+		if f.Device == nil {
+			return ""
+		}
+		return f.Device.Name
+	}},
+	{Name: "device.*", Type: Text, Help: "a tag of the known device, such as device.kind; device.owner is its owner", one: func(f *facts.Facts, key string) string {
+		switch {
+		case f.Device == nil:
+			return ""
+		case strings.EqualFold(key, "owner"):
+			return f.Device.Owner
+		}
+		return f.Device.Tags[strings.ToLower(key)]
+	}},
 	{Name: "sent", Type: Text, Help: "the name as it came", one: func(f *facts.Facts, _ string) string { return f.Sent }},
 
 	{Name: "group", Type: List, Stage: Person, Help: "a group of the person, direct or nested",
@@ -83,6 +101,42 @@ var fields = []Field{
 		}
 		return f.Person.Name
 	}},
+	{Name: "proof", Type: Text, Stage: Person, Help: "the method in full, such as peap-mschapv2", Examples: []string{"eap-tls", "peap-mschapv2", "ttls-pap"},
+		one: func(f *facts.Facts, _ string) string { return f.Method }},
+	{Name: "tls", Type: Text, Stage: Person, Help: "the version of TLS inside EAP", Examples: []string{"TLS 1.2", "TLS 1.3"}, one: func(f *facts.Facts, _ string) string {
+		if f.EAP == nil {
+			return ""
+		}
+		return f.EAP.TLS
+	}},
+	{Name: "certificate.*", Type: List, Stage: Person, Help: "a part of the client certificate: certificate.subject, issuer, serial, upn, dns or email", many: certificatePart},
+	{Name: "kind", Type: Text, Stage: Person, Help: "who signs in: person, computer or device", Examples: []string{"person", facts.Computer, facts.KnownDevice}, one: func(f *facts.Facts, _ string) string {
+		switch {
+		case f.Person == nil:
+			return ""
+		case f.Person.Kind == "":
+			return "person"
+		}
+		return f.Person.Kind
+	}},
+	{Name: "machine", Type: Text, Stage: Person, Help: "the computer that was proven in the same conversation", one: func(f *facts.Facts, _ string) string {
+		if m := machine(f); m != nil {
+			return m.Name
+		}
+		return ""
+	}},
+	{Name: "machine.group", Type: List, Stage: Person, Help: "a group of that computer", many: func(f *facts.Facts, _ string) []string {
+		if m := machine(f); m != nil {
+			return m.Groups
+		}
+		return nil
+	}},
+	{Name: "machine.seen", Type: Age, Stage: Person, Help: "how long ago a computer was proven from the same MAC address", Examples: []string{"8h", "30m", "2d"}, one: func(f *facts.Facts, _ string) string {
+		if f.MachineSeen == nil {
+			return ""
+		}
+		return f.At.Sub(f.MachineSeen.At).Round(time.Second).String()
+	}},
 	{Name: "person.*", Type: List, Stage: Person, Help: "an attribute of the person, such as person.mail",
 		many: func(f *facts.Facts, key string) []string {
 			if f.Person == nil {
@@ -98,6 +152,36 @@ var fields = []Field{
 			}
 			return nil
 		}},
+}
+
+// machine is the computer of an attempt: beside the person, or by itself.
+func machine(f *facts.Facts) *facts.Person {
+	if f.Machine == nil && f.Person != nil && f.Person.Kind == facts.Computer {
+		return f.Person
+	}
+	return f.Machine
+}
+
+func certificatePart(f *facts.Facts, key string) []string {
+	c := f.Certificate
+	if c == nil {
+		return nil
+	}
+	switch strings.ToLower(key) {
+	case "subject":
+		return []string{c.Subject}
+	case "issuer":
+		return []string{c.Issuer}
+	case "serial":
+		return []string{c.Serial}
+	case "upn":
+		return c.UPN
+	case "dns":
+		return c.DNS
+	case "email":
+		return c.Email
+	}
+	return nil
 }
 
 // Fields lists what conditions can ask about.

@@ -15,7 +15,9 @@ package rule
 import (
 	"fmt"
 	"regexp"
+	"strconv"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
@@ -300,6 +302,15 @@ func (p *parser) comparison() (node, *Error) {
 	if op == Exists {
 		return c, nil
 	}
+	if field.Type == Age {
+		if op != Within {
+			return nil, &Error{opCol, fmt.Sprintf("%s is an age, which is compared with within", c.name), "Write for instance " + c.name + " within 8h, or " + c.name + " exists."}
+		}
+		if err := p.values(&c); err != nil {
+			return nil, err
+		}
+		return c, nil
+	}
 	if (op == Within) != (field.Type == Address) && (op == Within || op != Is && op != IsNot && op != In && op != NotIn) {
 		if op == Within {
 			return nil, &Error{opCol, fmt.Sprintf("within compares addresses, and %s is not one", c.name), "Use is, in, starts or matches."}
@@ -382,6 +393,10 @@ func (c *comparison) add(t token) *Error {
 			return &Error{t.col, "the pattern cannot be read: " + strings.TrimPrefix(err.Error(), "error parsing regexp: "), "Patterns follow RE2."}
 		}
 		c.patterns = append(c.patterns, re)
+	case c.field.Type == Age:
+		if age, ok := parseAge(value); !ok || age <= 0 {
+			return &Error{t.col, fmt.Sprintf("%q is no length of time", value), "Write for instance 30m, 8h or 2d."}
+		}
 	case c.field.Type == Address:
 		prefix, ok := parseAddress(value)
 		if !ok {
@@ -403,4 +418,14 @@ func (c *comparison) add(t token) *Error {
 	}
 	c.values = append(c.values, value)
 	return nil
+}
+
+// parseAge reads a length of time in minutes, hours or days.
+func parseAge(text string) (time.Duration, bool) {
+	if number, ok := strings.CutSuffix(text, "d"); ok {
+		n, err := strconv.Atoi(number)
+		return time.Duration(n) * 24 * time.Hour, err == nil && n <= 3650
+	}
+	age, err := time.ParseDuration(text)
+	return age, err == nil
 }

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"strings"
 	"testing"
+	"time"
 
 	"tollgate.example/key/internal/core/facts"
 )
@@ -190,4 +191,57 @@ func FuzzParse(f *testing.F) {
 			t.Errorf("%q decides otherwise when printed", text)
 		}
 	})
+}
+
+// machines is an attempt in which a computer, a certificate and a known device play a part.
+func machines() *facts.Facts {
+	f := lodge()
+	f.At = time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+	f.Method, f.EAP = "teap-tls", &facts.EAP{TLS: "TLS 1.3"}
+	f.Certificate = &facts.Certificate{Subject: "CN=s.lodge", Issuer: "CN=Lantern", Serial: "0a", UPN: []string{"s.lodge@lanternferries.example"}, DNS: []string{"a"}, Email: []string{"b"}}
+	f.Device = &facts.Device{Name: "copier", Owner: "Kaia Nance", Tags: map[string]string{"kind": "printer"}}
+	f.Machine = &facts.Person{Name: "PC17$", Groups: []string{"Office PCs"}, Kind: facts.Computer}
+	f.MachineSeen = &facts.MachineSeen{Name: "PC17$", At: f.At.Add(-90 * time.Minute)}
+	return f
+}
+
+func TestFieldsOfMachinesAndDevices(t *testing.T) {
+	f, bare := machines(), lodge()
+	for text, want := range map[string]bool{
+		`method is eap`: true, `method is teap-tls`: false, `proof is teap-tls`: true, `tls is "TLS 1.3"`: true, `kind is person`: true,
+		`certificate.subject is "CN=s.lodge"`: true, `certificate.issuer contains lantern`: true, `certificate.serial is 0a`: true, `certificate.upn ends .example`: true, `certificate.dns exists`: true,
+		`certificate.email is b`: true, `certificate.colour exists`: false,
+		`device is copier`: true, `device.owner is "kaia nance"`: true, `device.KIND is printer`: true, `device.floor exists`: false,
+		`machine is PC17$`: true, `machine.group is "Office PCs"`: true, `machine.seen exists`: true,
+		`machine.seen within 2h`: true, `machine.seen within 90m`: true, `machine.seen within 89m`: false, `machine.seen within 1d`: true, `not machine.seen within 1h`: true,
+	} {
+		c, err := Parse(text, Person)
+		if err != nil {
+			t.Errorf("%s: %v", text, err)
+			continue
+		}
+		if c.Fits(f) != want {
+			t.Errorf("%s fits: %v", text, !want)
+		}
+		if strings.HasPrefix(text, "not") || strings.HasPrefix(text, "method") || strings.HasPrefix(text, "kind") {
+			continue
+		}
+		if c.Fits(bare) {
+			t.Errorf("%s fits without any machine, device or certificate", text)
+		}
+	}
+	bare.Person.Kind = facts.Computer
+	for _, text := range []string{`kind is computer`, `machine is s.lodge`} {
+		if c, err := Parse(text, Person); err != nil || !c.Fits(bare) {
+			t.Errorf("%s does not fit a computer that signs in by itself: %v", text, err)
+		}
+	}
+	for _, wrong := range []string{`machine.seen is 8h`, `machine.seen within soon`, `machine.seen within -1h`, `machine.seen within 99999d`, `device within 8h`} {
+		if _, err := Parse(wrong, Person); err == nil {
+			t.Errorf("%s is taken", wrong)
+		}
+	}
+	if _, err := Parse(`machine exists`, Request); err == nil {
+		t.Error("a lane may ask for the machine")
+	}
 }
