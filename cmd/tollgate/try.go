@@ -1,48 +1,131 @@
 package main
 
 import (
+	"crypto/tls"
+	"crypto/x509"
 	"flag"
 	"fmt"
 	"net/netip"
 	"os"
+	"slices"
+	"strings"
 	"time"
 
+	"tollgate.example/key/internal/certificate"
+	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/supplicant"
 )
+
+// tryFlags are how a device that signs in is set up.
+type tryFlags struct {
+	attrs                                        attributeFlag
+	user, password, secret, from, method, bypass *string
+	outer, ca, serverName, cert, key, version    *string
+	machine, machineCert, machineKey             *string
+	unsigned, status, resume, rounds             *bool
+	timeout                                      *time.Duration
+	tries                                        *int
+}
+
+func newTryFlags(f *flag.FlagSet) *tryFlags {
+	t := &tryFlags{}
+	t.user, t.password = f.String("user", "", "name to sign in with, or the MAC address with -method mac"), f.String("password", "", "password; asked for if missing")
+	t.secret = f.String("secret", "", "shared secret (TRY_SECRET); asked for if missing")
+	t.from = f.String("from", "", "local address to send from")
+	t.method = f.String("method", "pap", "how to sign in: "+strings.Join(config.Methods, ", "))
+	t.bypass = f.String("bypass", "pap", "with -method mac, how the address is sent: pap, chap or eap-md5")
+	t.outer = f.String("outer", "", "name shown outside the tunnel")
+	t.ca, t.serverName = f.String("ca", "", "PEM file of the authority that the device trusts; without it any certificate will do"), f.String("server-name", "", "name that the server certificate must carry")
+	t.cert, t.key = f.String("cert", "", "client certificate, PEM file"), f.String("key", "", "its private key, PEM file")
+	t.machine, t.machineCert, t.machineKey = f.String("machine", "", "TEAP: name of the computer, host/NAME"), f.String("machine-cert", "", "TEAP: its certificate, PEM file"), f.String("machine-key", "", "TEAP: its key, PEM file")
+	t.version = f.String("tls", "", "the only version of TLS the device speaks: 1.0, 1.1, 1.2 or 1.3")
+	t.resume = f.Bool("resume", false, "sign in twice, the second time with the ticket of the first")
+	t.rounds = f.Bool("rounds", false, "show every round of the conversation")
+	t.unsigned = f.Bool("unsigned", false, "leave Message-Authenticator out")
+	t.status = f.Bool("status", false, "only ask whether the server is there (Status-Server)")
+	t.timeout, t.tries = f.Duration("timeout", 3*time.Second, "time to wait for each try"), f.Int("tries", 2, "how often to send")
+	f.Var(&t.attrs, "attr", "NAME=VALUE of a further attribute; repeatable")
+	return t
+}
 
 func tryCommands() []command {
 	return []command{{"try", "", "SERVER", "send a real request to a RADIUS server, as a device would", func(f *flag.FlagSet) func(*session, []string) error {
-		var attrs attributeFlag
-		user, password := f.String("user", "", "name to sign in with"), f.String("password", "", "password; asked for if missing")
-		secret := f.String("secret", "", "shared secret (TRY_SECRET); asked for if missing")
-		from := f.String("from", "", "local address to send from")
-		unsigned := f.Bool("unsigned", false, "leave Message-Authenticator out")
-		status := f.Bool("status", false, "only ask whether the server is there (Status-Server)")
-		timeout, tries := f.Duration("timeout", 3*time.Second, "time to wait for each try"), f.Int("tries", 2, "how often to send")
-		f.Var(&attrs, "attr", "NAME=VALUE of a further attribute; repeatable")
+		t := newTryFlags(f)
 		return func(s *session, args []string) error {
 			server, err := one(args, "server, such as 127.0.0.1:1812")
 			if err != nil {
 				return err
 			}
-			r := peer.Request{Server: server, Secret: *secret, User: *user, Password: *password, Unsigned: *unsigned, Status: *status, Timeout: *timeout, Tries: *tries}
-			if r.User == "" && !r.Status {
-				return usageError("give a name with -user, or ask only for the status with -status")
+			r, err := t.request(server)
+			if err != nil {
+				return err
 			}
-			if *from != "" {
-				if r.From, err = netip.ParseAddr(*from); err != nil {
-					return usageError(fmt.Sprintf("-from takes an address, not %q", *from))
-				}
-			}
-			for _, a := range attrs {
-				r.Attributes = append(r.Attributes, peer.Attribute{Name: a.Name, Value: a.Value})
-			}
-			return s.try(r, given(f))
+			return s.try(r, t, given(f))
 		}
 	}}}
 }
 
-func (s *session) try(r peer.Request, was map[string]bool) error {
+func (t *tryFlags) request(server string) (peer.Request, error) {
+	r := peer.Request{Server: server, Secret: *t.secret, Method: *t.method, Bypass: *t.bypass, User: *t.user, Password: *t.password, Unsigned: *t.unsigned, Status: *t.status, Timeout: *t.timeout, Tries: *t.tries}
+	if r.User == "" && !r.Status {
+		return r, usageError("give a name with -user, or ask only for the status with -status")
+	}
+	if !slices.Contains(config.Methods, r.Method) {
+		return r, usageError(fmt.Sprintf("-method takes one of %s, not %q", strings.Join(config.Methods, ", "), r.Method))
+	}
+	if *t.from != "" {
+		var err error
+		if r.From, err = netip.ParseAddr(*t.from); err != nil {
+			return r, usageError(fmt.Sprintf("-from takes an address, not %q", *t.from))
+		}
+	}
+	for _, a := range t.attrs {
+		r.Attributes = append(r.Attributes, peer.Attribute{Name: a.Name, Value: a.Value})
+	}
+	return r, t.outfit(&r.Supplicant)
+}
+
+// outfit sets the device up from files.
+func (t *tryFlags) outfit(to *supplicant.Settings) error {
+	to.Outer, to.ServerName, to.Binding, to.MachineIdentity = *t.outer, *t.serverName, true, *t.machine
+	if *t.ca != "" {
+		text, err := os.ReadFile(*t.ca)
+		if err != nil {
+			return err
+		}
+		list, err := certificate.ParsePEM(string(text))
+		if err != nil {
+			return fmt.Errorf("%s: %w", *t.ca, err)
+		}
+		to.Roots = x509.NewCertPool()
+		for _, c := range list {
+			to.Roots.AddCert(c)
+		}
+	}
+	for _, pair := range []struct {
+		cert, key string
+		to        **tls.Certificate
+	}{{*t.cert, *t.key, &to.Certificate}, {*t.machineCert, *t.machineKey, &to.Machine}} {
+		if pair.cert == "" {
+			continue
+		}
+		made, err := tls.LoadX509KeyPair(pair.cert, pair.key)
+		if err != nil {
+			return fmt.Errorf("reading %s and its key: %w", pair.cert, err)
+		}
+		*pair.to = &made
+	}
+	versions := map[string]uint16{"": 0, "1.0": tls.VersionTLS10, "1.1": tls.VersionTLS11, "1.2": tls.VersionTLS12, "1.3": tls.VersionTLS13}
+	version, known := versions[*t.version]
+	if !known {
+		return usageError("-tls takes 1.0, 1.1, 1.2 or 1.3")
+	}
+	to.MinTLS, to.MaxTLS = version, version
+	return nil
+}
+
+func (s *session) try(r peer.Request, t *tryFlags, was map[string]bool) error {
 	var err error
 	if r.Secret == "" {
 		r.Secret = os.Getenv("TRY_SECRET")
@@ -52,27 +135,76 @@ func (s *session) try(r peer.Request, was map[string]bool) error {
 			return err
 		}
 	}
-	if !was["password"] && !r.Status {
+	m := config.FindMethod(r.Method)
+	if !was["password"] && !r.Status && m.Needs != config.NeedsCertificate && m.Needs != config.NeedsAddress {
 		if r.Password, err = s.secret("Password of " + r.User); err != nil {
 			return err
 		}
 	}
-	reply, err := peer.Send(s.ctx, r)
-	if err != nil {
-		return err
+	times := 1
+	if *t.resume {
+		r.Supplicant.Sessions, times = tls.NewLRUClientSessionCache(4), 2
 	}
-	err = s.print(reply, func() {
-		verdict := "admitted"
-		if !reply.Accepted {
-			verdict = "refused"
+	var replies []peer.Reply
+	for range times {
+		reply, err := peer.Send(s.ctx, r)
+		if err != nil {
+			if *t.rounds || reply.Fault != "" {
+				s.sayRounds(&reply)
+			}
+			return err
 		}
-		s.say("%s  %s after %.1f ms, try %d", s.verdict(verdict), reply.Code, float64(reply.Took.Microseconds())/1000, reply.Tries)
-		for _, a := range reply.Attributes {
-			s.say("  %-26s %s", a.Name, a.Value)
+		replies = append(replies, reply)
+	}
+	last := replies[len(replies)-1]
+	var out any = replies
+	if times == 1 {
+		out = last
+	}
+	err = s.print(out, func() {
+		for i := range replies {
+			s.sayReply(&replies[i], *t.rounds)
 		}
 	})
-	if err == nil && !reply.Accepted {
+	if err == nil && !last.Accepted {
 		return errFailed
 	}
 	return err
+}
+
+func (s *session) sayRounds(reply *peer.Reply) {
+	for _, round := range reply.Rounds {
+		arrow := map[string]string{"peer": "->", "server": "<-"}[round.From]
+		s.say("  %7.1f ms  %s  %s", float64(round.Micros)/1000, arrow, round.Text)
+	}
+}
+
+func (s *session) sayReply(reply *peer.Reply, rounds bool) {
+	if rounds {
+		s.sayRounds(reply)
+	}
+	verdict := "admitted"
+	if !reply.Accepted {
+		verdict = "refused"
+	}
+	s.say("%s  %s after %.1f ms, %d packets, try %d", s.verdict(verdict), reply.Code, float64(reply.Took.Microseconds())/1000, reply.Packets, reply.Tries)
+	if tunnel := reply.TLS; tunnel != nil && tunnel.Version != "" {
+		resumed := "full handshake"
+		if tunnel.Resumed {
+			resumed = "resumed"
+		}
+		s.say("  %-26s %s, %s, %s", "tunnel", tunnel.Version, tunnel.Suite, resumed)
+	}
+	if reply.TLS != nil && len(reply.TLS.Chain) > 0 {
+		s.say("  %-26s %s", "server certificate", reply.TLS.Chain[0])
+	}
+	if reply.Keys != "" {
+		s.say("  %-26s %s", "session keys", map[string]string{"match": "the same on both sides", "differ": "DIFFER from our own"}[reply.Keys])
+	}
+	if reply.Fault != "" {
+		s.say("  %-26s %s", "the device broke off", reply.Fault)
+	}
+	for _, a := range reply.Attributes {
+		s.say("  %-26s %s", a.Name, a.Value)
+	}
 }

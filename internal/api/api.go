@@ -6,6 +6,7 @@ import (
 	"context"
 	"net"
 	"net/http"
+	"net/netip"
 	"path"
 	"reflect"
 	"slices"
@@ -44,6 +45,8 @@ type Service struct {
 	IDs       *ident.Source
 	Tally     *tally.Tally
 	Attempts  *live.Hub[*store.Attempt]
+	// Trial answers one RADIUS packet as if it came from the address.
+	Trial func(ctx context.Context, packet []byte, from netip.Addr, by string) ([]byte, error)
 	// Waiting counts the attempts under way.
 	Waiting func() int
 	// Done is closed when the service ends, so that live streams end too.
@@ -53,7 +56,8 @@ type Service struct {
 // server is the API over a service.
 type server struct {
 	*Service
-	api huma.API
+	api     huma.API
+	tickets tickets
 }
 
 const (
@@ -113,6 +117,7 @@ func newServer(s *Service, r chi.Router) *server {
 	out.objects()
 	out.certificates()
 	out.devices()
+	out.trials()
 	out.draft()
 	out.directories()
 	out.accounts()

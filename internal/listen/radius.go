@@ -124,6 +124,8 @@ type arrival struct {
 	entry  *answer
 	// snapshot is what was in effect when the request came.
 	snapshot *gate.Snapshot
+	// hand takes the reply instead of the socket, for a trial within the process.
+	hand func([]byte)
 }
 
 // packet does everything that needs no lookup, in the order of the checks that cost least.
@@ -292,6 +294,10 @@ func (r *RADIUS) reply(a *arrival, out gate.Answer) {
 			r.duplicates.answered(a.id, a.entry, data)
 		}
 		a.socket.send(data, a.from, a.back)
+	}
+	if a.hand != nil {
+		a.hand(data)
+		return
 	}
 	if code == radius.AccessReject {
 		r.delayer.after(out.Delay, send)

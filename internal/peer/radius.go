@@ -1,4 +1,5 @@
-// Package peer is the other side: our own RADIUS client, for trying things out, for the stand-ins and for tests.
+// Package peer is the other side: our own RADIUS client with every method, for trying things out, for the stand-ins
+// and for tests.
 package peer
 
 import (
@@ -6,25 +7,32 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"net"
 	"net/netip"
-	"os"
 	"time"
 
+	"tollgate.example/key/internal/supplicant"
 	"tollgate.example/key/internal/wire/dict"
 	"tollgate.example/key/internal/wire/radius"
 )
 
-// Request is one Access-Request to send.
+// Request is one sign-in to try.
 type Request struct {
 	Server string // host:port
 	// From is the local address to send from, zero for any.
 	From   netip.Addr
 	Secret string
-	// Unsigned leaves Message-Authenticator out.
+	// Exchange takes the place of the network: it answers one packet. Server and From are not used then.
+	Exchange func(ctx context.Context, packet []byte) ([]byte, error)
+	// Unsigned leaves Message-Authenticator out, where the method does not need it.
 	Unsigned bool
+	// Method is pap (also if empty), chap, mschap, mschapv2, mac, or one that runs in EAP. For mac, User is the address
+	// in any form, and Bypass says how it is sent: pap, chap or eap-md5.
+	Method   string
+	Bypass   string
 	User     string
 	Password string
+	// Supplicant is how a device is set up for methods in EAP; its method, identity and password are filled in here.
+	Supplicant supplicant.Settings
 	// Attributes are further attributes by standard name and text value.
 	Attributes []Attribute
 	// Timeout is for each of the tries.
@@ -40,6 +48,13 @@ type Attribute struct {
 	Value string `json:"value"`
 }
 
+// Round is one thing said.
+type Round struct {
+	Micros int64  `json:"micros"`
+	From   string `json:"from" enum:"peer,server"`
+	Text   string `json:"text"`
+}
+
 // Reply is what came back.
 type Reply struct {
 	Code       string        `json:"code"`
@@ -47,109 +62,152 @@ type Reply struct {
 	Attributes []Attribute   `json:"attributes"`
 	Took       time.Duration `json:"took"`
 	Tries      int           `json:"tries"`
+	// Packets counts the requests of the whole conversation.
+	Packets int     `json:"packets"`
+	Rounds  []Round `json:"rounds"`
+	// TLS is what the tunnel was like, nil without one.
+	TLS *TunnelResult `json:"tls,omitempty"`
+	// Keys tells about the MPPE keys: match, differ, or "" if there are none.
+	Keys string `json:"keys,omitempty"`
+	// Fault is why the device itself broke off, such as a certificate that it does not trust.
+	Fault string `json:"fault,omitempty"`
+}
+
+// TunnelResult is what a tunnel was like.
+type TunnelResult struct {
+	Version string   `json:"version"`
+	Suite   string   `json:"suite"`
+	Resumed bool     `json:"resumed"`
+	Chain   []string `json:"chain"`
 }
 
 // ErrNoAnswer is returned when nothing came back at all.
 var ErrNoAnswer = errors.New("no answer")
 
-// Send sends a request, again if it is lost, and checks the reply.
+// exchange is one conversation with a server.
+type exchange struct {
+	r     *Request
+	key   *radius.Key
+	link  link
+	begun time.Time
+	reply Reply
+	// last are the authenticator of the last request and the identifier of the next.
+	last [16]byte
+	next byte
+}
+
+// Send signs in, or asks for the status, and checks every reply.
 func Send(ctx context.Context, r Request) (Reply, error) {
-	key := radius.NewKey([]byte(r.Secret))
-	data, authenticator, err := build(&r, key)
+	l, err := open(ctx, &r)
 	if err != nil {
 		return Reply{}, err
 	}
-	dialer := net.Dialer{}
-	if r.From.IsValid() {
-		dialer.LocalAddr = net.UDPAddrFromAddrPort(netip.AddrPortFrom(r.From, 0))
-	}
-	c, err := dialer.DialContext(ctx, "udp", r.Server)
+	defer l.close()
+	x := &exchange{r: &r, key: radius.NewKey([]byte(r.Secret)), link: l, begun: time.Now(), reply: Reply{Attributes: []Attribute{}, Rounds: []Round{}}}
+	var id [1]byte
+	rand.Read(id[:])
+	x.next = id[0]
+	p, err := x.run(ctx)
 	if err != nil {
-		return Reply{}, fmt.Errorf("sending to %s: %w", r.Server, err)
+		return x.reply, err
 	}
-	defer c.Close()
-	stop := context.AfterFunc(ctx, func() { c.SetReadDeadline(time.Now()) })
-	defer stop()
-	begun := time.Now()
-	buf := make([]byte, radius.MaxSize)
-	for try := 1; try <= max(1, r.Tries); try++ {
-		if _, err := c.Write(data); err != nil {
-			return Reply{}, fmt.Errorf("sending to %s: %w", r.Server, err)
-		}
-		if ctx.Err() == nil {
-			c.SetReadDeadline(time.Now().Add(r.Timeout))
-		}
-		p, err := receive(c, buf, data[1])
-		if errors.Is(err, os.ErrDeadlineExceeded) && ctx.Err() == nil {
-			continue
-		}
-		if err != nil {
-			return Reply{}, fmt.Errorf("waiting for the answer of %s: %w", r.Server, err)
-		}
-		if err := key.VerifyReply(&p, authenticator); err != nil && !(r.Unsigned && errors.Is(err, radius.ErrNoMessageAuth)) {
-			return Reply{}, err
-		}
-		return reply(&p, time.Since(begun), try), nil
-	}
-	return Reply{}, fmt.Errorf("%w from %s after %d tries: the server does not listen there, does not know this address as a client, or the shared secrets differ", ErrNoAnswer, r.Server, max(1, r.Tries))
+	x.finish(&p)
+	return x.reply, nil
 }
 
-// receive waits for a packet with the identifier; others are late or not ours.
-func receive(c net.Conn, buf []byte, identifier byte) (radius.Packet, error) {
-	for {
-		n, err := c.Read(buf)
-		if err != nil {
+func (x *exchange) run(ctx context.Context) (radius.Packet, error) {
+	switch m := x.r.Method; {
+	case x.r.Status:
+		return x.ask(ctx, radius.StatusServer, nil)
+	case m == "" || m == "pap":
+		return x.pap(ctx)
+	case m == "chap":
+		return x.chap(ctx)
+	case m == "mschap":
+		return x.mschapv1(ctx)
+	case m == "mschapv2":
+		return x.mschapv2(ctx)
+	case m == "mac":
+		return x.bypass(ctx)
+	}
+	return x.eap(ctx)
+}
+
+// ask sends one request with the attributes that fill adds, and returns the verified reply.
+func (x *exchange) ask(ctx context.Context, code radius.Code, fill func(b *radius.Builder, authenticator [16]byte) error) (radius.Packet, error) {
+	rand.Read(x.last[:])
+	x.next++
+	eap := x.r.isEAP()
+	b := radius.NewRequest(code, x.next, x.last, !x.r.Unsigned || eap)
+	if code == radius.AccessRequest {
+		b.AddText(radius.UserName, x.r.outerName())
+	}
+	if fill != nil {
+		if err := fill(b, x.last); err != nil {
 			return radius.Packet{}, err
 		}
-		if p, err := radius.Decode(buf[:n]); err == nil && p.Identifier == identifier {
-			return p, nil
-		}
 	}
-}
-
-func build(r *Request, key *radius.Key) ([]byte, [16]byte, error) {
-	var random [17]byte
-	rand.Read(random[:])
-	authenticator := [16]byte(random[1:])
-	code := radius.AccessRequest
-	if r.Status {
-		code = radius.StatusServer
-	}
-	b := radius.NewRequest(code, random[0], authenticator, !r.Unsigned)
-	if !r.Status {
-		hidden, err := key.HidePassword([]byte(r.Password), authenticator)
-		if err != nil {
-			return nil, authenticator, err
-		}
-		b.AddText(radius.UserName, r.User)
-		b.Add(radius.UserPassword, hidden)
-	}
-	for _, a := range r.Attributes {
+	for _, a := range x.r.Attributes {
 		entry := dict.ByName(a.Name)
 		if entry == nil {
-			return nil, authenticator, fmt.Errorf("there is no attribute %q", a.Name)
+			return radius.Packet{}, fmt.Errorf("there is no attribute %q", a.Name)
 		}
 		value, err := entry.Encode(a.Value)
 		if err != nil {
-			return nil, authenticator, err
+			return radius.Packet{}, err
 		}
 		b.Add(entry.Type, value)
 	}
-	data, err := b.SignRequest(key)
-	return data, authenticator, err
+	data, err := b.SignRequest(x.key)
+	if err != nil {
+		return radius.Packet{}, err
+	}
+	x.reply.Packets++
+	p, tries, err := x.link.ask(ctx, data)
+	x.reply.Tries = max(x.reply.Tries, tries)
+	if err != nil {
+		return p, err
+	}
+	if err := x.key.VerifyReply(&p, x.last); err != nil && !(x.r.Unsigned && errors.Is(err, radius.ErrNoMessageAuth)) {
+		return p, err
+	}
+	return p, nil
 }
 
-func reply(p *radius.Packet, took time.Duration, tries int) Reply {
-	out := Reply{Code: p.Code.String(), Accepted: p.Code == radius.AccessAccept, Attributes: []Attribute{}, Took: took, Tries: tries}
+func (x *exchange) say(from, format string, args ...any) {
+	if len(x.reply.Rounds) < 200 {
+		x.reply.Rounds = append(x.reply.Rounds, Round{time.Since(x.begun).Microseconds(), from, fmt.Sprintf(format, args...)})
+	}
+}
+
+// finish writes the last reply for people.
+func (x *exchange) finish(p *radius.Packet) {
+	x.reply.Took = time.Since(x.begun)
+	x.reply.Code, x.reply.Accepted = p.Code.String(), p.Code == radius.AccessAccept
 	for t, value := range p.Attributes() {
-		if t == radius.MessageAuthenticator {
+		if t == radius.MessageAuthenticator || t == radius.EAPMessage {
 			continue
 		}
 		text := fmt.Sprintf("0x%x", value)
 		if entry := dict.ByType(t); entry != nil {
 			text = entry.Format(value)
 		}
-		out.Attributes = append(out.Attributes, Attribute{dict.Name(t), text})
+		if name, ok := vendorName(t, value); ok {
+			text = name
+		}
+		x.reply.Attributes = append(x.reply.Attributes, Attribute{dict.Name(t), text})
 	}
-	return out
+}
+
+// vendorName names the attributes of RFC 2548, whose values are keys or proofs and tell nobody anything.
+func vendorName(t byte, value []byte) (string, bool) {
+	if t != radius.VendorSpecific || len(value) < 6 || value[2] != radius.Vendor2548>>8 || value[3] != radius.Vendor2548&0xff {
+		return "", false
+	}
+	name, ok := map[byte]string{radius.MSMPPESendKey: "MS-MPPE-Send-Key", radius.MSMPPERecvKey: "MS-MPPE-Recv-Key", radius.MSCHAP2Success: "MS-CHAP2-Success", radius.MSCHAPError: "MS-CHAP-Error",
+		radius.MSMPPEEncPolicy: "MS-MPPE-Encryption-Policy", radius.MSMPPEEncTypes: "MS-MPPE-Encryption-Types", radius.MSCHAPMPPEKeys: "MS-CHAP-MPPE-Keys"}[value[4]]
+	if value[4] == radius.MSCHAPError && len(value) > 7 {
+		name += " " + string(value[7:])
+	}
+	return name, ok
 }

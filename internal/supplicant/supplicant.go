@@ -52,8 +52,10 @@ type Result struct {
 	Resumed bool
 	// Chain is the server's certificate and what came with it.
 	Chain []*x509.Certificate
-	// Inner tells that the protected result was success.
+	// Protected tells that success came under the tunnel's protection.
 	Protected bool
+	// Fault is why the device broke off.
+	Fault string
 }
 
 // Peer is one conversation.

@@ -153,7 +153,7 @@ func (m *tlsMethod) handshake(in []byte) ([]byte, error) {
 		if len(out) == 0 {
 			return nil, err
 		}
-		m.broken = err
+		m.broken, m.p.Result.Fault = err, err.Error()
 		m.p.say("peer", "TLS alert: %v", err)
 		return m.send(out), nil
 	}

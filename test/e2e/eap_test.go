@@ -270,3 +270,61 @@ func TestAPeerWithoutTheExtendedMasterSecret(t *testing.T) {
 		t.Errorf("no standing warning: %s", text)
 	}
 }
+
+// Our own device does everything, over the network with the command line and within the process for the console.
+func TestTryingEveryMethod(t *testing.T) {
+	w := start(t)
+	w.tunnelled(func(l *apitype.LaneFields) { l.TLS.Prove = "user" })
+	w.issue("Lantern", "k", apitype.IssueInput{UPN: "k.nance@lanternferries.example"})
+	w.do(http.MethodPost, "/devices", apitype.DeviceFields{Match: "02:00:5e:10:7a:99", Name: "copier", Tags: map[string]string{"kind": "printer"}, Enabled: true}, nil)
+	read := func(name string) string {
+		b, _ := os.ReadFile(filepath.Join(w.dir, name))
+		return string(b)
+	}
+	for _, method := range config.Methods {
+		m := config.FindMethod(method)
+		args := []string{"try", "-secret", secret, "-method", method, "-attr", "NAS-Port-Type=Ethernet", "-rounds"}
+		in := apitype.TrialInput{Client: "np-switch-1", Method: method, User: "k.nance", Password: "gangway-and-rope", Attributes: []config.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}
+		vlan := "30"
+		switch {
+		case method == "mac":
+			in.User, in.Password, vlan = "0200.5e10.7a99", "", "80"
+			in.Attributes = append(in.Attributes, config.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-10-7A-99"})
+			args = append(args, "-user", in.User, "-attr", "Calling-Station-Id=02-00-5E-10-7A-99")
+		case m.Needs == config.NeedsCertificate:
+			in.Certificate, in.Key = read("k.pem"), read("k.key")
+			args = append(args, "-user", "k.nance", "-cert", filepath.Join(w.dir, "k.pem"), "-key", filepath.Join(w.dir, "k.key"))
+		default:
+			args = append(args, "-user", "k.nance", "-password", "gangway-and-rope")
+		}
+		if m.TLS {
+			in.CA, in.ServerName = read("ca.pem"), serverName
+			args = append(args, "-ca", filepath.Join(w.dir, "ca.pem"), "-server-name", serverName)
+		}
+		var got apitype.TrialResult
+		w.do(http.MethodPost, "/trials", in, &got)
+		if !got.Accepted || got.Fault != "" || m.TLS && (got.Keys != "match" || got.TLS == nil || got.TLS.Version != "TLS 1.3" || len(got.Rounds) < 4) || !strings.Contains(fmt.Sprint(got.Attributes), "Tunnel-Private-Group-ID "+vlan) {
+			t.Errorf("%s within the process: %+v", method, got)
+		}
+		out := w.wants(0, append(args, w.radius), "admitted", "Tunnel-Private-Group-ID")
+		if m.TLS && !strings.Contains(out, "the same on both sides") {
+			t.Errorf("%s over the network:\n%s", method, out)
+		}
+	}
+	a := w.newest(2 * len(config.Methods))
+	if a.Facts.Tried != "" {
+		t.Error("a request from the network is marked as a trial")
+	}
+	var refused apitype.TrialResult
+	w.do(http.MethodPost, "/trials", apitype.TrialInput{Client: "np-switch-1", Method: "peap-mschapv2", User: "k.nance", Password: "wrong", Attributes: []config.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}, &refused)
+	if a = w.newest(2*len(config.Methods) + 1); refused.Accepted || a.Facts.Tried != "o.brandt" || a.Reason != "password.wrong" {
+		t.Errorf("a wrong trial: %+v recorded as %s by %q", refused, a.Reason, a.Facts.Tried)
+	}
+	out := w.wants(0, []string{"try", "-secret", secret, "-method", "peap-mschapv2", "-user", "k.nance", "-password", "gangway-and-rope", "-resume", "-attr", "NAS-Port-Type=Ethernet", w.radius}, "full handshake", "resumed")
+	if strings.Count(out, "the same on both sides") != 2 {
+		t.Errorf("resumed keys:\n%s", out)
+	}
+	w.refused(422, http.MethodPost, "/trials", apitype.TrialInput{Client: "nobody", Method: "pap", User: "x"}, "no client", "publish")
+	w.refused(422, http.MethodPost, "/trials", apitype.TrialInput{Client: "np-switch-1", Method: "eap-tls", User: "x", CA: "nonsense"}, "no certificate in PEM")
+	w.wants(2, []string{"try", "-user", "x", "-method", "telepathy", "-secret", "x", w.radius}, "-method takes one of")
+}

@@ -34,6 +34,7 @@ func (f *Facts) AppendJSON(b []byte) []byte {
 		b = appendOptional(b, field.name, field.value)
 	}
 	b = appendField(b, "sent", f.Sent)
+	b = appendOptional(b, "tried", f.Tried)
 	b = appendOptional(b, "inner", f.Inner)
 	b = appendOptional(b, "method", f.Method)
 	if f.EAP != nil {

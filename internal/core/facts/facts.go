@@ -41,6 +41,8 @@ type Facts struct {
 
 	// Sent is the name as it came.
 	Sent string `json:"sent"`
+	// Tried is the operator who made this attempt as a trial, "" for a real one.
+	Tried string `json:"tried,omitempty"`
 	// Inner is the name inside the tunnel, or the one that the certificate gives; policies go by it.
 	Inner string `json:"inner,omitempty"`
 	// Method is how the identity was to be proven: one of config.Methods, or eap while that is not agreed yet; "" if

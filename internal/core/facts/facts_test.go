@@ -35,7 +35,7 @@ func TestWhere(t *testing.T) {
 // full has every field set, with characters that need care.
 func full(text string) *Facts {
 	return &Facts{At: time.Date(2026, 11, 23, 9, 5, 2, 123456789, time.UTC), Protocol: "radius", Service: Network, Client: text, ClientTags: map[string]string{"site": text, "x": ""}, Address: netip.MustParseAddr("2001:db8::7"),
-		PortType: "Ethernet", Port: text, SSID: text, MAC: "02-00-5E-10-7A-31", Called: text, NAS: text, Sent: text, Method: "pap", Inner: text,
+		PortType: "Ethernet", Port: text, SSID: text, MAC: "02-00-5E-10-7A-31", Called: text, NAS: text, Sent: text, Method: "pap", Tried: text, Inner: text,
 		EAP:         &EAP{Rounds: 9, TLS: "TLS 1.3", Suite: text, Resumed: true, Server: text, Steps: []Step{{12, "peer", text}}},
 		Certificate: &Certificate{Subject: text, Issuer: text, Serial: "0a", Until: time.Date(2027, 1, 2, 3, 4, 5, 0, time.UTC), UPN: []string{text}, DNS: []string{"a"}, Email: []string{text}, Trust: text, Source: "upn", Revocation: text},
 		Device:      &Device{ID: text, Name: text, Owner: text, Tags: map[string]string{"kind": text}, Match: "02-00-5E-*", State: reason.OK},

@@ -1,0 +1,42 @@
+package listen
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"time"
+
+	"tollgate.example/key/internal/contact"
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/wire/radius"
+)
+
+// Trial works on one packet as if it had come from the address of a client, and returns the reply. It walks the same
+// road as one from the network, is recorded as tried by somebody, and does not wait for the delay of a refusal.
+func (r *RADIUS) Trial(ctx context.Context, data []byte, from netip.Addr, by string) ([]byte, error) {
+	now := time.Now()
+	snapshot := r.gate.Current()
+	client, at := snapshot.Plan.Client(from)
+	if client == nil {
+		return nil, errors.New("no client has the address " + from.String())
+	}
+	p, err := radius.Decode(data)
+	if err != nil {
+		return nil, err
+	}
+	var reply []byte
+	a := arrival{from: netip.AddrPortFrom(from, 0), packet: p, client: client, begun: now, id: request{netip.AddrPortFrom(from, 0), p.Identifier}, snapshot: snapshot, hand: func(b []byte) { reply = b }}
+	if fault, detail := a.prove(&snapshot.Keys[at], false); fault != "" {
+		sentence, _ := contact.Fault(fault).Words()
+		return nil, errors.New("the request is discarded: " + sentence + " " + detail)
+	}
+	f := facts.Facts{At: now, Address: from, Tried: by}
+	gate.RADIUSFacts(&a.packet, client, &f)
+	out := r.gate.RADIUS(ctx, snapshot, f, &a.packet, a.key, a.signed, now)
+	if out.Discard {
+		return nil, errors.New("the service discards the packet")
+	}
+	r.reply(&a, out)
+	return reply, nil
+}
