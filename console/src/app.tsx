@@ -2,7 +2,10 @@ import { Navigate, Route, Routes } from "react-router";
 import { useAbout } from "./api/hooks";
 import { AttemptPage } from "./pages/attempt";
 import { AttemptsPage } from "./pages/attempts";
+import { AuthorityPage } from "./pages/authority";
+import { CertificatePage, CertificatesPage } from "./pages/certificates";
 import { ClientPage, ClientsPage } from "./pages/clients";
+import { DevicePage, DevicesPage } from "./pages/devices";
 import { DirectoriesPage, DirectoryPage } from "./pages/directories";
 import { HistoryPage } from "./pages/history";
 import { LanesPage } from "./pages/lanes";
@@ -12,6 +15,8 @@ import { PassesPage, PassPage } from "./pages/passes";
 import { AccountPage, PeoplePage } from "./pages/people";
 import { RealmPage, RealmsPage } from "./pages/realms";
 import { SignIn } from "./pages/sign-in";
+import { TrustPage } from "./pages/trust";
+import { TryPage } from "./pages/try";
 import { Shell } from "./shell";
 import { Button, Failure } from "./ui/basic";
 
@@ -45,6 +50,15 @@ export function App() {
         <Route path="/lanes/:id" element={<LanesPage />} />
         <Route path="/passes" element={<PassesPage />} />
         <Route path="/passes/:id" element={<PassPage />} />
+        <Route path="/devices" element={<DevicesPage />} />
+        <Route path="/devices/:id" element={<DevicePage />} />
+        <Route path="/certificates" element={<CertificatesPage />} />
+        <Route path="/certificates/:id" element={<CertificatePage />} />
+        <Route path="/authorities/:id" element={<AuthorityPage />} />
+        <Route path="/trusts/:id" element={<TrustPage />} />
+        <Route path="/authorities" element={<Navigate to="/certificates" replace />} />
+        <Route path="/trusts" element={<Navigate to="/certificates" replace />} />
+        <Route path="/try" element={<TryPage />} />
         <Route path="/history" element={<HistoryPage />} />
         <Route path="/operators" element={<OperatorsPage />} />
         <Route path="*" element={<Navigate to="/" replace />} />

@@ -8,8 +8,8 @@ import { DraftBar } from "./draft-bar";
 import { Modal } from "./ui/form";
 
 const groups: [string, [string, string][]][] = [
-  ["Watch", [["Now", "/"], ["Attempts", "/attempts"]]],
-  ["Set up", [["Clients", "/clients"], ["Directories", "/directories"], ["People", "/people"], ["Realms", "/realms"], ["Lanes", "/lanes"], ["Passes", "/passes"]]],
+  ["Watch", [["Now", "/"], ["Attempts", "/attempts"], ["Try", "/try"]]],
+  ["Set up", [["Clients", "/clients"], ["Directories", "/directories"], ["People", "/people"], ["Devices", "/devices"], ["Realms", "/realms"], ["Lanes", "/lanes"], ["Passes", "/passes"], ["Certificates", "/certificates"]]],
   ["Keep", [["History", "/history"], ["Operators", "/operators"]]],
 ];
 
@@ -27,13 +27,17 @@ function toggleTheme() {
   localStorage.setItem("theme", night ? "night" : "light");
 }
 
+/** Weak methods stay marked in their lane; they are a choice, and nobody has to act. */
+const weak = (p: { message: string }) => p.message.includes(" is weak: ");
+
 /** How many things of each page need somebody. */
 function useFlags(): Record<string, number> {
   const now = useNow();
   const draft = useDraft();
   const clients = now.data?.attention.filter((a) => a.severity === "fail" && a.link.startsWith("/clients")).length ?? 0;
-  const lanes = draft.data?.problems.filter((p) => p.kind === "lane").length ?? 0;
-  return { Clients: clients, Lanes: lanes };
+  const lanes = draft.data?.problems.filter((p) => p.kind === "lane" && !weak(p)).length ?? 0;
+  const certificates = now.data?.attention.filter((a) => /^.(certificates|authorities|trusts)/.test(a.link)).length ?? 0;
+  return { Clients: clients, Lanes: lanes, Certificates: certificates };
 }
 
 export function Shell({ operator, children }: { operator: string; children: ReactNode }) {
@@ -119,7 +123,7 @@ function Palette({ open, close }: { open: boolean; close: () => void }) {
 
 function PaletteList({ close }: { close: () => void }) {
   const go = useNavigate();
-  const kinds = { clients: useObjects("clients"), directories: useObjects("directories"), realms: useObjects("realms"), lanes: useObjects("lanes"), passes: useObjects("passes") };
+  const kinds = { clients: useObjects("clients"), directories: useObjects("directories"), realms: useObjects("realms"), lanes: useObjects("lanes"), passes: useObjects("passes"), certificates: useObjects("certificates"), authorities: useObjects("authorities"), trusts: useObjects("trusts") };
   const to = (path: string) => () => {
     close();
     go(path);

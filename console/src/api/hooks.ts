@@ -2,13 +2,19 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { api, call, type Schema } from "./client";
 
-export type Kind = "clients" | "directories" | "realms" | "lanes" | "passes";
-export type ObjectOf = { clients: Schema["Client"]; directories: Schema["Directory"]; realms: Schema["Realm"]; lanes: Schema["Lane"]; passes: Schema["Pass"] };
+export type ObjectOf = {
+  clients: Schema["Client"]; directories: Schema["Directory"]; realms: Schema["Realm"]; lanes: Schema["Lane"]; passes: Schema["Pass"];
+  authorities: Schema["Authority"]; certificates: Schema["ServerCertificate"]; trusts: Schema["Trust"];
+};
+export type Kind = keyof ObjectOf;
 type Saved<K extends Kind> = { object: ObjectOf[K]; secret?: string; revision?: number };
 
 export const useAbout = () => useQuery({ queryKey: ["about"], queryFn: async () => (await api.GET("/about")).data! });
 export const useDraft = () => useQuery({ queryKey: ["draft"], queryFn: async () => (await api.GET("/draft")).data! });
 export const useNow = () => useQuery({ queryKey: ["now"], queryFn: async () => (await api.GET("/now")).data!, refetchInterval: 3000 });
+
+/** Every way to prove an identity, with what weak ones expose. */
+export const useMethods = () => useQuery({ queryKey: ["methods"], queryFn: () => call<{ items: Schema["ConfigMethod"][] }>("GET", "/methods"), staleTime: Infinity });
 
 export function useObjects<K extends Kind>(kind: K, q = "", refresh: number | false = false) {
   return useQuery({

@@ -42,12 +42,32 @@ export function AttemptPage() {
               <table className="grid-table"><tbody>{t.reply.map((r, i) => <tr key={i}><td className="mono w-56">{r.name}</td><td className="mono">{r.value}</td><td className="mono text-soft">{r.hex}</td></tr>)}</tbody></table>
             </>
           )}
+          <Conversation eap={a.facts.eap} />
           <Compared title="Lanes" rows={t.lanes} end={t.reason === "lane.none" ? "End of the lanes: refused" : ""} />
           <Earlier list={a.earlier} />
         </div>
         <Facts a={a} />
       </div>
     </>
+  );
+}
+
+/** What was said in an EAP conversation, round by round. */
+function Conversation({ eap }: { eap?: Schema["FactsEAP"] }) {
+  if (!eap?.steps?.length) return null;
+  return (
+    <div className="mt-4 mb-4">
+      <h2 className="mb-1">The conversation: {eap.rounds} rounds{eap.tls && `, ${eap.tls}${eap.resumed ? ", resumed" : ""}`}</h2>
+      <table className="grid-table"><tbody>
+        {eap.steps.map((s, i) => (
+          <tr key={i}>
+            <td className="mono w-20 text-right text-soft">{(s.micros / 1000).toFixed(1)} ms</td>
+            <td className="w-24">{s.from === "peer" ? "device →" : "← server"}</td>
+            <td>{s.text}</td>
+          </tr>
+        ))}
+      </tbody></table>
+    </div>
   );
 }
 
@@ -95,8 +115,11 @@ function Earlier({ list }: { list: Schema["Attempt"][] }) {
 function Facts({ a }: { a: Detail }) {
   const f = a.facts;
   const rows: [string, string | undefined][] = [
-    ["name as sent", f.sent], ["person", f.person?.display || f.person?.name], ["store", f.person?.store], ["groups", f.person?.groups?.join(", ")],
-    ["method", f.method?.toUpperCase()], ["service", f.service], ["ssid", f.ssid], ["port type", f.portType], ["port", f.port], ["MAC", f.mac], ["called", f.called],
+    ["name as sent", f.sent], ["name inside", f.inner], ["tried by", f.tried], ["person", f.person?.display || f.person?.name], ["store", f.person?.store], ["groups", f.person?.groups?.join(", ")],
+    ["method", f.method], ["tunnel", f.eap?.tls && `${f.eap.tls}, ${f.eap.suite}`], ["server certificate", f.eap?.server],
+    ["certificate", f.certificate?.subject], ["issued by", f.certificate?.issuer], ["serial", f.certificate?.serial], ["valid until", f.certificate?.until.slice(0, 10)], ["revocation", f.certificate?.revocation],
+    ["known device", f.device && `${f.device.name} (${f.device.match})`], ["device tags", f.device && Object.entries(f.device.tags ?? {}).map(([k, v]) => `${k}=${v}`).join(", ")],
+    ["computer", f.machine?.name], ["computer seen", f.machineSeen && `${f.machineSeen.name}, ${ago(f.machineSeen.at)}`], ["service", f.service], ["ssid", f.ssid], ["port type", f.portType], ["port", f.port], ["MAC", f.mac], ["called", f.called],
     ["client", f.client], ["client address", f.address], ["tags", Object.entries(f.clientTags ?? {}).map(([k, v]) => `${k}=${v}`).join(", ")], ["nas", f.nas],
     ...Object.entries(f.person?.attributes ?? {}).map(([k, v]): [string, string] => [k, (v ?? []).join(", ")]),
     ...(f.attributes ?? []).map((x): [string, string] => [x.name, x.value]), ["revision", a.under === "draft" ? `draft (was ${a.revision})` : String(a.revision)],

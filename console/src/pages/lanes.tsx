@@ -8,15 +8,16 @@ import { ConditionField } from "../ui/condition";
 import { Editor } from "../ui/editor";
 import { Modal, Pick, TextField } from "../ui/form";
 import { Sortable, useMovable } from "../ui/sortable";
+import { Marks, Methods, MethodsField, Settings, freshTLS } from "./methods";
 import { PolicyDialog } from "./policy";
 
 type Lane = Schema["Lane"];
 export type Policy = Schema["ConfigPolicy"];
 
-type LaneValues = { name: string; when: string; methods: string[]; realm: string; rejectDelayMillis: number; policies: Policy[]; note?: string };
+type LaneValues = { name: string; when: string; methods: string[]; realm: string; tls: Schema["ConfigLaneTLS"]; rejectDelayMillis: number; policies: Policy[]; note?: string };
 
 const laneBody = (l: LaneValues) => ({
-  name: l.name, when: l.when, methods: l.methods, realm: l.realm, rejectDelayMillis: l.rejectDelayMillis, policies: l.policies, note: l.note ?? "",
+  name: l.name, when: l.when, methods: l.methods, realm: l.realm, tls: l.tls, rejectDelayMillis: l.rejectDelayMillis, policies: l.policies, note: l.note ?? "",
 });
 
 export function LanesPage() {
@@ -54,7 +55,7 @@ function LaneRow({ lane, on }: { lane: Lane; on: boolean }) {
     <div ref={ref} style={style} className={`flex border-b border-hair ${on ? "bg-sheet shadow-[inset_3px_0_0_var(--brass)]" : ""}`}>
       <span className="pt-2 pl-1.5">{handle}</span>
       <Link to={`/lanes/${lane.id}`} className="block grow py-2 pr-4 pl-1">
-        <div className="font-semibold">{lane.number}. {lane.name}{lane.problems.length > 0 && <span className="font-normal text-brass-ink"> · {lane.problems.length} {lane.problems.length === 1 ? "warning" : "warnings"}</span>}</div>
+        <div className="font-semibold">{lane.number}. {lane.name}<Marks list={lane.problems} /></div>
         <div className="mono break-words text-soft">{lane.when}</div>
       </Link>
     </div>
@@ -69,13 +70,14 @@ function LaneView({ lane }: { lane: Lane }) {
   const blank: Policy = { id: "", name: "", enabled: true, when: "", outcome: "admit", pass: "", groups: [], message: "" };
   return (
     <>
-      <PageHead title={lane.name} lead={<>{lane.realm ? <>realm <b>{lane.realm}</b></> : "realm by the form of the name"} · {lane.methods.map((m) => m.toUpperCase()).join(", ")} · decided here</>}>
+      <PageHead title={lane.name} lead={<>{lane.realm ? <>realm <b>{lane.realm}</b></> : "realm by the form of the name"} · <Methods names={lane.methods} /></>}>
         <Button onClick={() => setEditing(true)}>Edit lane</Button>
         <Button primary onClick={() => { save.reset(); setOpen(blank); }}>Add policy</Button>
       </PageHead>
       <div className="mono border border-hair bg-sheet px-2.5 py-1.5">{lane.when}</div>
+      <Settings lane={lane} />
       {!open && <div className="mt-2"><Failure error={save.error} /></div>}
-      {lane.problems.filter((p) => !p.field.startsWith("policies[")).map((p, i) => <div key={i} className="mt-2"><Notice tone={p.warning ? "warn" : "out"}><b>{sentence(p.message)}</b> {p.remedy}</Notice></div>)}
+      {lane.problems.filter((p) => !p.field.startsWith("policies[") && !p.message.includes(" is weak: ")).map((p, i) => <div key={i} className="mt-2"><Notice tone={p.warning ? "warn" : "out"}><b>{sentence(p.message)}</b> {p.remedy}</Notice></div>)}
       <div className="mt-3 grid grid-cols-[52px_1fr_230px] border-b border-hair pb-1 text-[12px] font-medium text-soft"><span /><span>Policy, first that fits</span><span>Outcome</span></div>
       <Sortable items={lane.policies} onMove={(next) => put(next)}>
         {lane.policies.map((p, i) => (
@@ -124,7 +126,7 @@ function PolicyRow({ policy: p, number, problems, open }: { policy: Policy; numb
 
 function LaneForm({ lane, close }: { lane?: Lane; close?: () => void }) {
   const realms = useObjects("realms");
-  const [form, setForm] = useState(laneBody(lane ?? { name: "", when: "", methods: ["pap"], realm: "", rejectDelayMillis: 1000, policies: [], note: "" }));
+  const [form, setForm] = useState(laneBody(lane ?? { name: "", when: "", methods: ["peap-mschapv2", "eap-tls"], realm: "", tls: freshTLS, rejectDelayMillis: 1000, policies: [], note: "" }));
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
   const go = useNavigate();
   return (
@@ -137,7 +139,7 @@ function LaneForm({ lane, close }: { lane?: Lane; close?: () => void }) {
             <ConditionField label="Takes requests where" field="when" lane value={form.when} onChange={(when) => set({ when })} error={error} />
             <Pick label="Realm" field="realm" value={form.realm} onChange={(realm) => set({ realm })} error={error} options={[{ value: "", label: "by the form of the name" }, ...(realms.data?.items.map((r) => ({ value: r.name, label: r.name })) ?? [])]} />
             <TextField label="Refusals are held back, milliseconds" field="rejectDelayMillis" type="number" hint="1000 is usual; it slows guessing down." value={String(form.rejectDelayMillis)} onChange={(v) => set({ rejectDelayMillis: Number(v) })} error={error} />
-            <p className="hint mb-3">Method: PAP. The password crosses the network hidden only by the shared secret; keep the device's traffic on a network of its own.</p>
+            <MethodsField methods={form.methods} tls={form.tls} onChange={(methods, tls) => set({ methods, tls })} error={error} />
             <TextField label="Note" value={form.note} onChange={(note) => set({ note })} />
           </>
         )}

@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { call, type Schema } from "../api/client";
 import { useDebounced, useObjects } from "../api/hooks";
 import { Button, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, sentence, Verdict, When } from "../ui/basic";
-import { lines, LinesField, Modal, TextField, Tick } from "../ui/form";
+import { lines, LinesField, Modal, Pick, TextField, Tick } from "../ui/form";
 
 type Account = Schema["Account"];
 
@@ -81,10 +81,17 @@ export function AccountPage() {
   return <AccountForm key={one.data.tag} account={one.data} />;
 }
 
+/** What each choice means, and what it costs. */
+const keeps: Record<string, string> = {
+  hash: "Signs in with PAP, TTLS with PAP, PEAP or TTLS with GTC, and with certificates. Nobody can read the password here.",
+  "nt-hash": "Also signs in with MS-CHAPv2, alone or in PEAP, TTLS and TEAP. Whoever has the database and the key file can sign in with the hash. Type the password to make it.",
+  password: "Also signs in with CHAP and EAP-MD5. Whoever has the database and the key file can read the password.",
+};
+
 function AccountForm({ account }: { account?: Account }) {
   const queries = useQueryClient();
   const go = useNavigate();
-  const [form, setForm] = useState({ name: account?.name ?? "", display: account?.display ?? "", mail: account?.mail ?? "", groups: account?.groups ?? [], enabled: account?.enabled ?? true, expires: account?.expires?.slice(0, 10) ?? "" });
+  const [form, setForm] = useState({ name: account?.name ?? "", display: account?.display ?? "", mail: account?.mail ?? "", groups: account?.groups ?? [], enabled: account?.enabled ?? true, expires: account?.expires?.slice(0, 10) ?? "", keeps: account?.keeps ?? "hash" });
   const [password, setPassword] = useState("");
   const [asking, setAsking] = useState(false);
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
@@ -108,6 +115,8 @@ function AccountForm({ account }: { account?: Account }) {
         <TextField label="Name" field="name" mono hint="With which the person signs in, without realm." value={form.name} onChange={(name) => set({ name })} error={save.error} />
         <TextField label="Person" field="display" value={form.display} onChange={(display) => set({ display })} error={save.error} />
         <TextField label="Password" field="password" type="password" hint={account ? "Empty keeps the present one." : undefined} value={password} onChange={setPassword} error={save.error} autoComplete="new-password" />
+        <Pick label="What is kept of the password" field="keeps" value={form.keeps} onChange={(keeps) => set({ keeps })} error={save.error} options={[{ value: "hash", label: "only a hash (safest)" }, { value: "nt-hash", label: "the NT hash too, sealed" }, { value: "password", label: "the password itself, sealed" }]}
+          hint={keeps[form.keeps]} />
         <TextField label="Mail" field="mail" value={form.mail} onChange={(mail) => set({ mail })} error={save.error} />
         <LinesField label="Groups" field="groups" hint="One a line; used in conditions as group." value={form.groups} onChange={(groups) => set({ groups })} error={save.error} />
         <TextField label="Expires" field="expires" type="date" hint="From the beginning of this day, UTC. Empty is never." value={form.expires} onChange={(expires) => set({ expires })} error={save.error} />
