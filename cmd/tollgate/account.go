@@ -18,7 +18,7 @@ var accounts = kind[apitype.Account]{
 		return []string{a.Name, a.Display, strings.Join(a.Groups, ", "), accountState(a)}
 	},
 	show: func(s *session, a apitype.Account) {
-		s.fields([2]string{"name", a.Name}, [2]string{"person", a.Display}, [2]string{"mail", a.Mail}, [2]string{"groups", strings.Join(a.Groups, ", ")}, [2]string{"state", accountState(a)},
+		s.fields([2]string{"name", a.Name}, [2]string{"person", a.Display}, [2]string{"mail", a.Mail}, [2]string{"groups", strings.Join(a.Groups, ", ")}, [2]string{"state", accountState(a)}, [2]string{"keeps", a.Keeps},
 			[2]string{"changed", a.ChangedAt.Local().Format("2006-01-02 15:04") + " by " + a.ChangedBy})
 	},
 }
@@ -36,9 +36,9 @@ func accountState(a apitype.Account) string {
 }
 
 type accountFlags struct {
-	groups                       list
-	name, display, mail, expires *string
-	password, on, off            *bool
+	groups                              list
+	name, display, mail, expires, keeps *string
+	password, on, off                   *bool
 }
 
 func newAccountFlags(f *flag.FlagSet) *accountFlags {
@@ -46,6 +46,7 @@ func newAccountFlags(f *flag.FlagSet) *accountFlags {
 	f.Var(&a.groups, "group", "group of the person; repeatable")
 	a.name, a.display, a.mail = f.String("name", "", "new name"), f.String("person", "", "full name"), f.String("mail", "", "mail address")
 	a.expires = f.String("expires", "", "day from which the account has ended, such as 2027-03-01; never for none")
+	a.keeps = f.String("keeps", "", "what is kept of the password: hash, nt-hash (for MS-CHAP) or password (for CHAP too)")
 	a.password = f.Bool("password", false, "read the password from the standard input, or ask for it")
 	a.on, a.off = f.Bool("on", false, "may sign in"), f.Bool("off", false, "may not sign in")
 	return a
@@ -63,6 +64,9 @@ func (a *accountFlags) input(s *session, was map[string]bool, in *apitype.Accoun
 	}
 	if was["mail"] {
 		in.Mail = *a.mail
+	}
+	if was["keeps"] {
+		in.Keeps = *a.keeps
 	}
 	switch *a.expires {
 	case "":

@@ -3,7 +3,6 @@ package main
 import (
 	"flag"
 	"fmt"
-	"net/http"
 	"net/url"
 	"slices"
 	"strings"
@@ -206,96 +205,6 @@ func (a *attributeFlag) Set(text string) error {
 	}
 	*a = append(*a, config.Attribute{Name: name, Value: value})
 	return nil
-}
-
-var lanes = kind[apitype.Lane]{
-	noun: "lane", path: "/lanes",
-	headings: []string{"#", "NAME", "WHEN", "METHODS", "REALM", "POLICIES"},
-	row: func(l apitype.Lane) []string {
-		return []string{fmt.Sprint(l.Number), l.Name, l.When, strings.Join(l.Methods, " "), l.Realm, fmt.Sprint(len(l.Policies))}
-	},
-	show: func(s *session, l apitype.Lane) {
-		s.fields([2]string{"name", l.Name}, [2]string{"when", l.When}, [2]string{"methods", strings.Join(l.Methods, ", ")}, [2]string{"realm", l.Realm}, [2]string{"reject delay", fmt.Sprintf("%d ms", l.RejectDelayMillis)}, [2]string{"note", l.Note})
-		s.say("")
-		s.policies(l)
-	},
-}
-
-func (s *session) policies(l apitype.Lane) {
-	var rows [][]string
-	for i, p := range l.Policies {
-		result := p.Pass
-		if len(p.Groups) > 0 {
-			result = fmt.Sprintf("by group, %d rows", len(p.Groups))
-		}
-		name := p.Name
-		if !p.Enabled {
-			name += " (off)"
-		}
-		rows = append(rows, []string{fmt.Sprint(i + 1), name, p.When, string(p.Outcome), result})
-		for _, g := range p.Groups {
-			rows = append(rows, []string{"", "  " + g.Group, "", "", g.Pass})
-		}
-	}
-	s.table([]string{"#", "POLICY", "WHEN", "OUTCOME", "PASS"}, rows)
-	s.warnings(l.Meta)
-}
-
-func laneCommands() []command {
-	return slices.Concat(lanes.commands(), writer("lane", "/lanes", func(f *flag.FlagSet) func(map[string]bool, *apitype.Lane, string) any {
-		var methods list
-		f.Var(&methods, "method", "method to allow, in order of preference; repeatable (pap)")
-		name, when, realm, note := f.String("name", "", "new name"), f.String("when", "always", "condition over facts of the request"), f.String("realm", "", "only names of this realm"), f.String("text", "", "note")
-		delay := f.Int("reject-delay", 1000, "milliseconds that refusals are held back")
-		return func(was map[string]bool, old *apitype.Lane, label string) any {
-			in := apitype.LaneFields{When: *when, Realm: *realm, RejectDelayMillis: *delay, Methods: []string{"pap"}, Policies: []config.Policy{}}
-			if old != nil {
-				in = old.LaneFields
-			}
-			in.Name = label
-			assign(was, "method", &in.Methods, []string(methods))
-			assign(was, "name", &in.Name, *name)
-			assign(was, "when", &in.When, *when)
-			assign(was, "realm", &in.Realm, *realm)
-			assign(was, "reject-delay", &in.RejectDelayMillis, *delay)
-			assign(was, "text", &in.Note, *note)
-			return in
-		}
-	}, func(l apitype.Lane) (apitype.Meta, string) { return l.Meta, l.Name }), []command{{"lane", "move", "NAME", "move a lane to another place in the order", func(f *flag.FlagSet) func(*session, []string) error {
-		to, p := f.Int("to", 1, "the new place, from 1"), publishFlags(f)
-		return func(s *session, args []string) error {
-			name, err := one(args, "lane")
-			if err != nil {
-				return err
-			}
-			return s.moveLane(name, *to, p)
-		}
-	}}})
-}
-
-func (s *session) moveLane(name string, to int, p publishing) error {
-	all, err := listAll[apitype.Lane](s, "/lanes")
-	if err != nil {
-		return err
-	}
-	at := slices.IndexFunc(all, func(l apitype.Lane) bool { return strings.EqualFold(l.Name, name) || l.ID == name })
-	if at < 0 {
-		return fmt.Errorf("there is no lane %q in the draft", name)
-	}
-	if to < 1 || to > len(all) {
-		return usageError(fmt.Sprintf("-to takes a place from 1 to %d", len(all)))
-	}
-	lane := all[at]
-	all = slices.Insert(slices.Delete(all, at, at+1), to-1, lane)
-	ids := []string{}
-	for _, l := range all {
-		ids = append(ids, l.ID)
-	}
-	var out apitype.Published
-	if err := s.api.Do(s.ctx, http.MethodPut, "/lane-order"+p.query(), map[string]any{"lanes": ids}, &out); err != nil {
-		return err
-	}
-	return s.print(out, func() { s.saved("lane", lane.Name, fmt.Sprintf("moved to place %d", to), out.Revision) })
 }
 
 // editPolicies reads a lane, changes its policies and writes it back.

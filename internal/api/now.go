@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/contact"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/store"
@@ -123,15 +125,66 @@ func (s *server) attention(now time.Time) []apitype.Attention {
 		out = append(out, apitype.Attention{Severity: "fail", Title: fmt.Sprintf("%d attempts could not be recorded", lost), Text: "The disk is full or too slow; see the log of the service.", Link: "/attempts", Action: "Open attempts"})
 	}
 	c, _ := s.Revisions.Running()
+	out = append(out, expiring(c)...)
+	weak := map[string]bool{}
 	for _, p := range s.Revisions.Problems(c) {
+		if p.Kind == "lane" && strings.Contains(p.Message, config.WeakMark) {
+			weak[p.Object] = true // a choice, marked in the lane; one line here is enough
+			continue
+		}
 		out = append(out, warning(p))
+	}
+	if len(weak) > 0 {
+		names := slices.Sorted(maps.Keys(weak))
+		out = append(out, apitype.Attention{Severity: "warn", Title: fmt.Sprintf("%d of the lanes allow weak methods", len(weak)), Text: strings.Join(names, ", ") + ": each lane says what is exposed, and to whom.", Link: "/lanes", Action: "Open lanes"})
 	}
 	slices.SortStableFunc(out, func(a, b apitype.Attention) int { return strings.Compare(a.Severity, b.Severity) }) // fail before warn
 	return out[:min(len(out), maxAttention)]
 }
 
-var plurals = map[string]string{"client": "clients", "directory": "directories", "realm": "realms", "lane": "lanes", "pass": "passes"}
+var plurals = map[string]string{"client": "clients", "directory": "directories", "realm": "realms", "lane": "lanes", "pass": "passes",
+	"authority": "authorities", "certificate": "certificates", "trust": "trusts"}
 
 func warning(p config.Problem) apitype.Attention {
 	return apitype.Attention{Severity: "warn", Title: fmt.Sprintf("%s: %s", p.Object, p.Message), Text: p.Remedy, Link: "/" + plurals[p.Kind] + "/" + p.ID, Action: "Open " + p.Kind}
+}
+
+// soon is how long before its end a certificate asks for attention.
+const soon = 45
+
+// expiring lists the certificates in use that end soon or have ended.
+func expiring(c *config.Config) []apitype.Attention {
+	var out []apitype.Attention
+	add := func(kind, name, id, text string, leaf bool) {
+		list, err := certificate.ParsePEM(text)
+		if err != nil {
+			return
+		}
+		if leaf {
+			list = list[:1]
+		}
+		for _, cert := range list {
+			days := left(cert.NotAfter)
+			if days > soon {
+				continue
+			}
+			a := apitype.Attention{Severity: "warn", Title: fmt.Sprintf("%s %s expires in %d days", kind, name, days), Link: "/" + plurals[kind] + "/" + id, Action: "Open " + kind,
+				Text: fmt.Sprintf("%s, until %s. Replace it before then; what is shown to devices changes without a restart.", cert.Subject, cert.NotAfter.UTC().Format(time.DateOnly))}
+			if days < 0 {
+				a.Severity, a.Title = "fail", fmt.Sprintf("%s %s has expired", kind, name)
+				a.Text = fmt.Sprintf("%s, until %s. Devices refuse it; replace it now.", cert.Subject, cert.NotAfter.UTC().Format(time.DateOnly))
+			}
+			out = append(out, a)
+		}
+	}
+	for i := range c.Certificates {
+		add("certificate", c.Certificates[i].Name, c.Certificates[i].ID, c.Certificates[i].Chain, true)
+	}
+	for i := range c.Authorities {
+		add("authority", c.Authorities[i].Name, c.Authorities[i].ID, c.Authorities[i].Certificate, true)
+	}
+	for i := range c.Trusts {
+		add("trust", c.Trusts[i].Name, c.Trusts[i].ID, c.Trusts[i].PEM, false)
+	}
+	return out
 }

@@ -153,7 +153,7 @@ func (v *Visit) record(d *decide.Decision, took time.Duration) {
 	f := &v.Facts
 	facts := f.AppendJSON(make([]byte, 0, 768))
 	a := &store.Attempt{At: f.At, Verdict: string(d.Verdict), Reason: string(d.Reason), Client: f.Client, Who: strings.ToLower(d.Name),
-		Sent: f.Sent, MAC: f.MAC, Place: f.Where(), Revision: v.snapshot.Revision, Micros: took.Microseconds(), Facts: facts}
+		Sent: f.Name(), MAC: f.MAC, Place: f.Where(), Revision: v.snapshot.Revision, Micros: took.Microseconds(), Facts: facts}
 	if a.Who == "" {
 		a.Who = strings.ToLower(f.Sent)
 	}

@@ -39,12 +39,18 @@ var devices = []device{
 }
 
 // Switches are the three that ask by themselves.
-func Switches() []Switch {
-	var out []Switch
-	for _, d := range devices[:3] {
-		out = append(out, Switch{Name: d.name, Site: d.tags["site"], Addr: mustAddr(d.address), Secret: d.secret, Shown: d.shown})
+func Switches() []Station {
+	return []Station{station("np-switch-1"), station("sp-switch-1"), station("heron-switch-1")}
+}
+
+// station is a client of the demo as one that asks.
+func station(name string) Station {
+	for _, d := range devices {
+		if d.name == name {
+			return Station{Name: d.name, Kind: d.tags["kind"], Addr: mustAddr(d.address), Secret: d.secret, Shown: d.shown}
+		}
 	}
-	return out
+	panic("lab: there is no client " + name)
 }
 
 // SetUp configures a fresh service as Lantern Ferries' and returns a token. servers are those of the directory.
@@ -65,11 +71,15 @@ func SetUp(ctx context.Context, c *client.Client, code string, servers []string,
 		TLS: "ldaps", CA: authority, BindName: ServiceName + "@" + Domain, Attributes: []string{"department", "physicalDeliveryOfficeName"}, TimeoutMillis: 3000}})
 	s.add("/realms", apitype.RealmFields{Name: "shore", Forms: []config.Form{{Kind: config.Suffix, Value: Domain}, {Kind: config.Prefix, Value: NetBIOS}, {Kind: config.Bare}},
 		Rewrite: "{name}", Lookup: []config.Lookup{{Store: NetBIOS, Unreachable: config.Next}, {Store: config.LocalStore, Unreachable: config.Refuse}}})
-	s.publish("Clients, directory and realm")
+	s.add("/realms", apitype.RealmFields{Name: "ships", Forms: []config.Form{{Kind: config.Suffix, Value: "ships." + Domain}}, Rewrite: "{name}", Lookup: []config.Lookup{{Store: config.LocalStore, Unreachable: config.Refuse}}})
+	s.publish("Clients, directory and realms")
+	s.certificates()
+	s.publish("Our own authority, and certificates to show")
 	s.passes()
 	s.lanes()
-	s.publish("Lanes for ports, VPN and device logins")
+	s.publish("Lanes for ports, Wi-Fi, VPN and device logins")
 	s.accounts()
+	s.knownDevices()
 	return s.err
 }
 
@@ -98,6 +108,8 @@ func (s *setup) passes() {
 		{Name: "engine-room", VLAN: "50", SessionTimeout: 28800, Role: "crew"},
 		{Name: "contractors", VLAN: "60", SessionTimeout: 14400, Role: "restricted", Attributes: []config.Attribute{{Name: "Idle-Timeout", Value: "900"}}},
 		{Name: "network-admin", VLAN: "", Attributes: []config.Attribute{{Name: "Service-Type", Value: "Administrative"}}},
+		{Name: "printers", VLAN: "80", Role: "printers"},
+		{Name: "visitors", VLAN: "90", SessionTimeout: 7200, Role: "internet-only"},
 		{Name: "holding", VLAN: "99", SessionTimeout: 600, Note: "People nobody has sorted yet."},
 	} {
 		s.add("/passes", p)
@@ -111,13 +123,25 @@ func (s *setup) lanes() {
 	pap := []string{"pap"}
 	s.add("/lanes", apitype.LaneFields{Name: "Device logins", When: "service is device-login", Methods: pap, Realm: "shore", RejectDelayMillis: 1000,
 		Policies: []config.Policy{admit("Network team", `group is "Network Team"`, "network-admin")}})
-	s.add("/lanes", apitype.LaneFields{Name: "VPN", When: "client.kind is vpn", Methods: pap, Realm: "shore", RejectDelayMillis: 1000,
-		Policies: []config.Policy{admit("Shore staff", `group is "Shore Staff"`, "operations"), admit("Network team", `group is "Network Team"`, "operations")}})
-	s.add("/lanes", apitype.LaneFields{Name: "Wired ports", When: "port.type is Ethernet", Methods: pap, Realm: "shore", RejectDelayMillis: 1000,
+	inTLS := config.LaneTLS{Certificate: "radius", Trust: trustName, ResumeMinutes: 480}
+	inAir := config.LaneTLS{Certificate: "radius-wlan", Trust: trustName, ResumeMinutes: 480}
+	department := config.Policy{Name: "By department", Enabled: true, When: "always", Outcome: config.Admit, Groups: []config.GroupRow{{Group: "Ticketing", Pass: "ticketing"},
+		{Group: "Port Operations", Pass: "operations"}, {Group: "Engine Room", Pass: "engine-room"}, {Group: "Network Team", Pass: "operations"}}}
+	s.add("/lanes", apitype.LaneFields{Name: "VPN", When: "client.kind is vpn", Methods: []string{"mschapv2", "pap"}, RejectDelayMillis: 1000,
+		Policies: []config.Policy{admit("Crew", `group is Crew`, "officers"), admit("Shore staff", `group is "Shore Staff"`, "operations"), admit("Network team", `group is "Network Team"`, "operations")}})
+	s.add("/lanes", apitype.LaneFields{Name: "Printers and kiosks", When: "service is call-check", Methods: []string{"mac"}, RejectDelayMillis: 200,
+		Policies: []config.Policy{admit("Printers", "device.kind is printer", "printers"), admit("Kiosks", "device.kind is kiosk", "ticketing"),
+			{Name: "Cameras", Enabled: true, When: "device.kind is camera", Outcome: config.Refusal, Note: "They have a network of their own."}}})
+	s.add("/lanes", apitype.LaneFields{Name: "Wi-Fi LF-Crew", When: "ssid is LF-Crew", Methods: []string{"ttls-pap", "eap-tls"}, Realm: "shore", TLS: inAir, RejectDelayMillis: 1000,
+		Policies: []config.Policy{admit("Deck officers", `group is "Deck Officers"`, "officers"), department, admit("Harbour office", `group is "Harbour Office"`, "operations")}})
+	s.add("/lanes", apitype.LaneFields{Name: "Wi-Fi LF-Deck", When: "ssid is LF-Deck", Methods: []string{"eap-tls"}, Realm: "shore", TLS: inAir, RejectDelayMillis: 1000,
+		Policies: []config.Policy{admit("All crew and shore staff", `group is "Lantern Ferries"`, "officers")}})
+	s.add("/lanes", apitype.LaneFields{Name: "Wi-Fi LF-Visitors", When: "ssid is LF-Visitors", Methods: []string{"peap-mschapv2"}, TLS: inAir, RejectDelayMillis: 1000,
+		Policies: []config.Policy{admit("Visitors", "group is Visitors", "visitors")}})
+	s.add("/lanes", apitype.LaneFields{Name: "Wired ports", When: "port.type is Ethernet", Methods: []string{"eap-tls", "peap-gtc", "peap-mschapv2", "pap"}, Realm: "shore", TLS: inTLS, RejectDelayMillis: 1000,
 		Policies: []config.Policy{
-			admit("Deck officers", `group is "Deck Officers"`, "officers"),
-			{Name: "By department", Enabled: true, When: "always", Outcome: config.Admit, Groups: []config.GroupRow{{Group: "Ticketing", Pass: "ticketing"},
-				{Group: "Port Operations", Pass: "operations"}, {Group: "Engine Room", Pass: "engine-room"}, {Group: "Network Team", Pass: "operations"}}},
+			admit("Deck officers", `group in "Deck Officers", Crew`, "officers"),
+			department,
 			admit("Contractors ashore", `group is Contractors and client.site in north-pier, south-pier`, "contractors"),
 			{Name: "Contractors aboard", Enabled: true, When: "group is Contractors", Outcome: config.Refusal, Message: "Contractors sign in ashore only."},
 		}})
@@ -130,7 +154,11 @@ func (s *setup) accounts() {
 		{Password: "lighthouse-2026", AccountFields: apitype.AccountFields{Name: "night.watch", Display: "Night Watch", Groups: []string{"Port Operations"}, Enabled: true}},
 		{Password: "turnstile-and-ticket", AccountFields: apitype.AccountFields{Name: "kiosk.test", Display: "Kiosk test", Groups: []string{"Ticketing"}, Enabled: false}},
 		{Password: "drydock-and-crane", AccountFields: apitype.AccountFields{Name: "dock.temp", Display: "Dock temporary", Groups: []string{"Contractors"}, Enabled: true, Expires: &expired}},
+		{Password: "welcome-aboard", AccountFields: apitype.AccountFields{Name: "visitor", Display: "Visitors of the day", Groups: []string{"Visitors"}, Enabled: true, Keeps: "nt-hash"}},
 	} {
 		s.add("/accounts", a)
+	}
+	for _, c := range crew {
+		s.add("/accounts", apitype.AccountInput{Password: crewPassword(c.user), AccountFields: apitype.AccountFields{Name: c.user, Display: c.name, Groups: []string{"Crew"}, Enabled: true, Keeps: "nt-hash"}})
 	}
 }

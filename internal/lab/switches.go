@@ -5,69 +5,184 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"strings"
 	"sync"
 	"time"
 
 	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/supplicant"
 )
 
-// Switch is a stand-in switch that authenticates people by PAP when they plug in.
-type Switch struct {
+// Station is a stand-in switch, wireless controller or VPN gateway, through which people and devices sign in.
+type Station struct {
 	Name   string
-	Site   string
+	Kind   string
 	Addr   netip.Addr
 	Secret string
 	// Shown is the address it claims in NAS-IP-Address.
 	Shown string
 }
 
-// Outcome is what one request of a stand-in came to.
+// Outcome is what one sign-in came to.
 type Outcome struct {
 	Device, User string
 	Reply        peer.Reply
 	Err          error
 }
 
-// SignIn has a person sign in at a port.
-func (s *Switch) SignIn(ctx context.Context, server, user, password, mac string, port int) Outcome {
-	reply, err := peer.Send(ctx, peer.Request{Server: server, From: s.Addr, Secret: s.Secret, User: user, Password: password, Timeout: 3 * time.Second, Tries: 2,
-		Attributes: []peer.Attribute{{Name: "NAS-IP-Address", Value: s.Shown}, {Name: "NAS-Identifier", Value: s.Name}, {Name: "NAS-Port-Type", Value: "Ethernet"},
-			{Name: "NAS-Port-Id", Value: fmt.Sprintf("1/0/%d", port)}, {Name: "NAS-Port", Value: fmt.Sprint(50000 + port)}, {Name: "Service-Type", Value: "Framed"},
-			{Name: "Calling-Station-Id", Value: mac}, {Name: "Called-Station-Id", Value: "00-00-5E-00-53-F0"}, {Name: "Framed-MTU", Value: "1500"}}})
-	return Outcome{Device: s.Name, User: user, Reply: reply, Err: err}
+// wlanMAC is the radio of the wireless controller.
+const wlanMAC = "00-00-5E-00-53-E0"
+
+// Ask has somebody sign in; port is the switch port, ssid the wireless network, both as far as they apply.
+func (s *Station) Ask(ctx context.Context, server string, r peer.Request, mac string, port int, ssid string) Outcome {
+	r.Server, r.From, r.Secret, r.Timeout, r.Tries = server, s.Addr, s.Secret, 3*time.Second, 2
+	r.Attributes = []peer.Attribute{{Name: "NAS-IP-Address", Value: s.Shown}, {Name: "NAS-Identifier", Value: s.Name}, {Name: "Calling-Station-Id", Value: mac}}
+	add := func(name, value string) {
+		r.Attributes = append(r.Attributes, peer.Attribute{Name: name, Value: value})
+	}
+	switch s.Kind {
+	case "wlan":
+		add("NAS-Port-Type", "Wireless-802.11")
+		add("Called-Station-Id", wlanMAC+":"+ssid)
+		add("Framed-MTU", "1400")
+	case "vpn":
+		add("NAS-Port-Type", "Virtual")
+	default:
+		add("NAS-Port-Type", "Ethernet")
+		add("NAS-Port-Id", fmt.Sprintf("1/0/%d", port))
+		add("NAS-Port", fmt.Sprint(50000+port))
+		add("Called-Station-Id", "00-00-5E-00-53-F0")
+		add("Framed-MTU", "1500")
+	}
+	service := "Framed"
+	if r.Method == "mac" {
+		service = "Call-Check"
+	}
+	add("Service-Type", service)
+	reply, err := peer.Send(ctx, r)
+	return Outcome{Device: s.Name, User: r.User, Reply: reply, Err: err}
 }
 
-// scene is one thing that happens in the harbour.
+// harbour is what the scenes play in.
+type harbour struct {
+	r        *rand.Rand
+	people   []Person
+	kit      *Kit
+	switches []Station
+	wlan     Station
+	vpn      Station
+}
+
+// play is one sign-in that is to happen.
+type play struct {
+	at   *Station
+	ask  peer.Request
+	mac  string
+	port int
+	ssid string
+}
+
+// scene is one kind of thing that happens in the harbour, with how often.
 type scene struct {
 	weight int
-	pick   func(r *rand.Rand, people []Person) (user, password string, p Person)
+	pick   func(h *harbour) play
 }
 
-// scenes are what people do, most of them what they should.
+// scenes are what people and devices do, most of them what they should.
 var scenes = []scene{
-	{60, func(r *rand.Rand, people []Person) (string, string, Person) {
-		p := people[r.IntN(len(people))]
-		return forms(r, p.User), p.Password(), p
+	{22, func(h *harbour) play { p := h.person(); return h.wired(p, pap(forms(h.r, p.User), p.Password())) }},
+	{14, func(h *harbour) play {
+		p := h.person()
+		return h.wired(p, h.tunnelled("peap-gtc", p.User, p.Password()))
 	}},
-	{7, func(r *rand.Rand, people []Person) (string, string, Person) {
-		p := people[r.IntN(len(people))]
-		return p.User, "harbour-" + p.User[2:], p
+	{12, func(h *harbour) play { p := h.holder(); return h.wired(p, h.certified(p)) }},
+	{6, func(h *harbour) play { return h.ship(h.tunnelled("peap-mschapv2", "", "")) }},
+	{10, func(h *harbour) play {
+		p := h.person()
+		return h.air("LF-Crew", p.MAC(), h.tunnelled("ttls-pap", p.User+"@"+Domain, p.Password()))
 	}},
-	{2, func(r *rand.Rand, people []Person) (string, string, Person) {
-		p := people[r.IntN(len(people))]
-		return p.User + "s", p.Password(), p
+	{6, func(h *harbour) play { p := h.holder(); return h.air("LF-Deck", p.MAC(), h.certified(p)) }},
+	{5, func(h *harbour) play {
+		return h.air("LF-Visitors", "02-00-5E-10-09-01", h.tunnelled("peap-mschapv2", "visitor", "welcome-aboard"))
 	}},
-	{1, func(r *rand.Rand, people []Person) (string, string, Person) {
-		p := people[r.IntN(len(people))]
-		return p.User + "@elsewhere.example", p.Password(), p
+	{8, func(h *harbour) play {
+		c := crew[h.r.IntN(len(crew))]
+		return play{at: &h.vpn, ask: peer.Request{Method: "mschapv2", User: c.user, Password: crewPassword(c.user)}, mac: "198.51.100.77"}
 	}},
-	{1, func(r *rand.Rand, people []Person) (string, string, Person) {
-		p := people[r.IntN(len(people))]
-		return p.User, "", p
+	{8, func(h *harbour) play { return h.printer(h.r.IntN(6)) }},
+	{2, func(h *harbour) play { return h.device(fmt.Sprintf("02-00-5E-77-10-%02X", 1+h.r.IntN(9))) }},
+	{2, func(h *harbour) play { return h.device(fmt.Sprintf("02-00-5E-99-00-%02X", 1+h.r.IntN(4))) }}, // known to nobody
+	{4, func(h *harbour) play { p := h.person(); return h.wired(p, pap(p.User, "harbour-"+p.User[2:])) }},
+	{3, func(h *harbour) play {
+		p := h.person()
+		return h.air("LF-Crew", p.MAC(), h.tunnelled("ttls-pap", p.User, "harbour-"+p.User[2:]))
 	}},
-	{3, func(r *rand.Rand, people []Person) (string, string, Person) {
-		return "night.watch", "lighthouse-2026", people[0]
+	{2, func(h *harbour) play { p := h.person(); return h.wired(p, pap(p.User+"s", p.Password())) }},
+	{1, func(h *harbour) play {
+		p := h.person()
+		return h.wired(p, pap(p.User+"@elsewhere.example", p.Password()))
 	}},
+	{1, func(h *harbour) play { p := h.person(); return h.wired(p, pap(p.User, "")) }},
+	{2, func(h *harbour) play { return h.wired(h.people[0], pap("night.watch", "lighthouse-2026")) }},
+	{2, func(h *harbour) play { // a laptop that trusts the authority before last
+		p := h.people[33]
+		r := h.tunnelled("peap-gtc", p.User, p.Password())
+		r.Supplicant.Roots = h.kit.Wrong
+		return h.wired(p, r)
+	}},
+	{2, func(h *harbour) play {
+		return h.wired(h.kit.ExpiredOf, peer.Request{Method: "eap-tls", User: h.kit.ExpiredOf.User, Supplicant: supplicant.Settings{Roots: h.kit.Roots, Certificate: h.kit.Expired}})
+	}},
+	{2, func(h *harbour) play {
+		return h.wired(h.kit.RevokedOf, peer.Request{Method: "eap-tls", User: h.kit.RevokedOf.User, Supplicant: supplicant.Settings{Roots: h.kit.Roots, Certificate: h.kit.Revoked}})
+	}},
+	{2, func(h *harbour) play { // MS-CHAPv2 for somebody of the directory, which cannot check it
+		p := h.people[8]
+		return h.wired(p, h.tunnelled("peap-mschapv2", p.User, p.Password()))
+	}},
+}
+
+func (h *harbour) person() Person { return h.people[h.r.IntN(len(h.people))] }
+
+// holder is somebody who has a certificate.
+func (h *harbour) holder() Person { return h.people[h.r.IntN(tlsPeople)] }
+
+func pap(user, password string) peer.Request { return peer.Request{User: user, Password: password} }
+
+// tunnelled signs in inside a tunnel, as a careful device does.
+func (h *harbour) tunnelled(method, user, password string) peer.Request {
+	return peer.Request{Method: method, User: user, Password: password, Supplicant: supplicant.Settings{Outer: "anonymous@" + Domain, Roots: h.kit.Roots, ServerName: ServerName, Binding: true}}
+}
+
+func (h *harbour) certified(p Person) peer.Request {
+	return peer.Request{Method: "eap-tls", User: p.User + "@" + Domain, Supplicant: supplicant.Settings{Roots: h.kit.Roots, ServerName: ServerName, Certificate: h.kit.People[p.User]}}
+}
+
+func (h *harbour) wired(p Person, r peer.Request) play {
+	return play{at: &h.switches[p.number%len(h.switches)], ask: r, mac: p.MAC(), port: 1 + p.number%24}
+}
+
+// ship has one of the crew sign in aboard.
+func (h *harbour) ship(r peer.Request) play {
+	i := h.r.IntN(len(crew))
+	r.User, r.Password = crew[i].user, crewPassword(crew[i].user)
+	return play{at: &h.switches[2], ask: r, mac: fmt.Sprintf("02-00-5E-10-08-%02X", i+1), port: 30 + i}
+}
+
+func (h *harbour) air(ssid, mac string, r peer.Request) play {
+	return play{at: &h.wlan, ask: r, mac: mac, ssid: ssid}
+}
+
+// printer falls back to its MAC address, each model in its own way.
+func (h *harbour) printer(i int) play {
+	p := h.device(printerMAC(i))
+	p.ask.Bypass = []string{"pap", "chap", "eap-md5"}[i%3]
+	p.port = 20 + i
+	return p
+}
+
+func (h *harbour) device(mac string) play {
+	return play{at: &h.switches[h.r.IntN(2)], ask: peer.Request{Method: "mac", User: strings.ToLower(strings.ReplaceAll(mac, "-", ""))}, mac: mac, port: 40}
 }
 
 // forms writes a name as different devices do.
@@ -81,11 +196,10 @@ func forms(r *rand.Rand, user string) string {
 	return user
 }
 
-// Harbour runs the switches at a gentle steady rate with a fixed seed until the context ends. It returns when
+// Harbour runs the stations at a gentle steady rate with a fixed seed until the context ends. It returns when
 // everything under way has ended.
-func Harbour(ctx context.Context, server string, switches []Switch, every time.Duration, each func(Outcome)) {
-	r := rand.New(rand.NewPCG(7, 7))
-	people := People()
+func Harbour(ctx context.Context, server string, kit *Kit, every time.Duration, each func(Outcome)) {
+	h := &harbour{r: rand.New(rand.NewPCG(7, 7)), people: People(), kit: kit, switches: Switches(), wlan: station("np-wlan-1"), vpn: station("hh-vpn-1")}
 	total := 0
 	for _, s := range scenes {
 		total += s.weight
@@ -96,18 +210,17 @@ func Harbour(ctx context.Context, server string, switches []Switch, every time.D
 	tick := time.NewTicker(every)
 	defer tick.Stop()
 	for {
-		n := r.IntN(total)
+		n := h.r.IntN(total)
 		for _, s := range scenes {
 			if n -= s.weight; n >= 0 {
 				continue
 			}
-			user, password, p := s.pick(r, people)
-			at := &switches[p.number%len(switches)]
+			p := s.pick(h)
 			select {
 			case slots <- struct{}{}:
 				under.Go(func() {
 					defer func() { <-slots }()
-					if out := at.SignIn(ctx, server, user, password, p.MAC(), 1+p.number%24); ctx.Err() == nil {
+					if out := p.at.Ask(ctx, server, p.ask, p.mac, p.port, p.ssid); ctx.Err() == nil {
 						each(out)
 					}
 				})

@@ -95,18 +95,22 @@ func Up(ctx context.Context, o Options) error {
 	if err := SetUp(ctx, c, strings.TrimSpace(string(code)), []string{o.LDAPS}, ca.PEM); err != nil {
 		return err
 	}
+	kit, err := Outfit(ctx, c)
+	if err != nil {
+		return err
+	}
 	if err := writeEnv(&o, c.Token, ca.PEM); err != nil {
 		return err
 	}
 	say(&o)
-	return service.while(ctx, func(ctx context.Context) { run(ctx, &o) })
+	return service.while(ctx, func(ctx context.Context) { run(ctx, &o, kit) })
 }
 
-// run plays the harbour: the switches, a router whose secret was typed wrong, and a device that is no client.
-func run(ctx context.Context, o *Options) {
+// run plays the harbour: switches, wireless and VPN, a router whose secret was typed wrong, and a device that is no client.
+func run(ctx context.Context, o *Options, kit *Kit) {
 	var all sync.WaitGroup
 	defer all.Wait()
-	all.Go(func() { Harbour(ctx, o.RADIUS, Switches(), o.Every, func(Outcome) {}) })
+	all.Go(func() { Harbour(ctx, o.RADIUS, kit, o.Every, func(Outcome) {}) })
 	ask := func(from, secret, user string, every time.Duration) {
 		all.Go(func() {
 			for ctx.Err() == nil {

@@ -310,6 +310,9 @@ func oneOf(k *checker, field, value string, list []string) {
 	}
 }
 
+// WeakMark stands in the warning of a weak method, by which it is told from what somebody should act on.
+const WeakMark = " is weak: "
+
 // checkMethods warns of weak methods, and of methods that cannot work where the lane's people are kept.
 func (c *Config) checkMethods(k *checker, l *Lane) {
 	realms := c.Realms
@@ -323,7 +326,7 @@ func (c *Config) checkMethods(k *checker, l *Lane) {
 		}
 		field := fmt.Sprintf("methods[%d]", j)
 		if m.Exposed != "" {
-			k.warn(field, m.Title+" is weak: "+m.Exposed, "Keep it only for devices that can do nothing better, in a lane of their own.")
+			k.warn(field, m.Title+WeakMark+m.Exposed, "Keep it only for devices that can do nothing better, in a lane of their own.")
 		}
 		if m.Needs != NeedsNTHash && m.Needs != NeedsClear {
 			continue
