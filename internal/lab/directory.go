@@ -48,6 +48,11 @@ func NewDirectory(config *tls.Config) *Directory {
 			members[g] = append(members[g], p.DN())
 		}
 	}
+	for i := range computers {
+		e := computerEntry(i)
+		d.add(e)
+		members[computersGroup] = append(members[computersGroup], e.dn)
+	}
 	service := Person{User: ServiceName, First: "Tollgate", Last: "Service", Site: "North Pier"}
 	e := personEntry(900, &service)
 	e.dn, e.password = "CN="+ServiceName+",OU=Services,"+BaseDN, ServicePassword
@@ -90,6 +95,22 @@ func personEntry(i int, p *Person) *entry {
 		e.refusal = "532"
 	}
 	return e
+}
+
+// The office computers of Lantern Ferries, pc01 and so on.
+const (
+	computers      = 6
+	computersGroup = "Office PCs"
+)
+
+func computerName(i int) string { return fmt.Sprintf("pc%02d", i+1) }
+
+func computerEntry(i int) *entry {
+	name := computerName(i)
+	return &entry{dn: "CN=" + strings.ToUpper(name) + ",OU=Services," + BaseDN, password: "never-typed-" + name, attributes: map[string][]string{
+		"objectClass": {"top", "person", "organizationalPerson", "user", "computer"}, "cn": {strings.ToUpper(name)}, "sAMAccountName": {strings.ToUpper(name) + "$"}, "dNSHostName": {name + "." + Domain},
+		"userAccountControl": {"4096"}, "accountExpires": {"0"}, "primaryGroupID": {"515"}, "objectSid": {sid(1300 + i)}, "msDS-User-Account-Control-Computed": {"0"},
+	}}
 }
 
 // sid makes a security identifier of the domain S-1-5-21-1-2-3 in binary form.

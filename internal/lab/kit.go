@@ -25,6 +25,8 @@ type Kit struct {
 	// People are client certificates by name; Expired and Revoked those of two laptops.
 	People           map[string]*tls.Certificate
 	Expired, Revoked *tls.Certificate
+	// Computers are the certificates of the office computers, in order.
+	Computers []*tls.Certificate
 	// ExpiredOf and RevokedOf are whose laptops these are.
 	ExpiredOf, RevokedOf Person
 }
@@ -42,14 +44,21 @@ func Outfit(ctx context.Context, c *client.Client) (*Kit, error) {
 	k.Roots.AppendCertsFromPEM([]byte(authority.PEM))
 	people := People()
 	for _, p := range people[:tlsPeople] {
-		issued, err := issue(ctx, c, p)
+		issued, err := issue(ctx, c, apitype.IssueInput{UPN: p.User + "@" + Domain})
 		if err != nil {
 			return nil, err
 		}
 		k.People[p.User] = issued.cert
 	}
+	for i := range computers {
+		issued, err := issue(ctx, c, apitype.IssueInput{Make: apitype.Make{Names: []string{computerName(i) + "." + Domain}}})
+		if err != nil {
+			return nil, err
+		}
+		k.Computers = append(k.Computers, issued.cert)
+	}
 	k.RevokedOf, k.ExpiredOf = people[30], people[31]
-	gone, err := issue(ctx, c, k.RevokedOf)
+	gone, err := issue(ctx, c, apitype.IssueInput{UPN: k.RevokedOf.User + "@" + Domain})
 	if err != nil {
 		return nil, err
 	}
@@ -77,10 +86,10 @@ type issued struct {
 	cert *tls.Certificate
 }
 
-func issue(ctx context.Context, c *client.Client, p Person) (issued, error) {
+func issue(ctx context.Context, c *client.Client, in apitype.IssueInput) (issued, error) {
 	var out apitype.NewlyIssued
-	if err := c.Do(ctx, http.MethodPost, "/authorities/"+authorityName+"/issue", apitype.IssueInput{UPN: p.User + "@" + Domain}, &out); err != nil {
-		return issued{}, fmt.Errorf("issuing a certificate to %s: %w", p.User, err)
+	if err := c.Do(ctx, http.MethodPost, "/authorities/"+authorityName+"/issue", in, &out); err != nil {
+		return issued{}, fmt.Errorf("issuing a certificate to %s%v: %w", in.UPN, in.Names, err)
 	}
 	pair, err := tls.X509KeyPair([]byte(out.Chain), []byte(out.Key))
 	return issued{out.Certificate.ID, &pair}, err
@@ -112,6 +121,7 @@ func (k *Kit) older() (string, error) {
 }
 
 const (
+	shipsDomain   = "ships." + Domain
 	authorityName = "Lantern Network"
 	trustName     = "laptops"
 )

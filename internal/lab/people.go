@@ -95,7 +95,7 @@ var nested = map[string][]string{
 	"Lantern Ferries": {"Shore Staff", "All Crew", "Network Team"},
 }
 
-var groupNames = []string{"Deck Officers", "Engine Room", "Ticketing", "Port Operations", "Network Team", "Contractors", "Harbour Office", "Shore Staff", "All Crew", "Lantern Ferries"}
+var groupNames = []string{"Deck Officers", "Engine Room", "Ticketing", "Port Operations", "Network Team", "Contractors", "Harbour Office", "Shore Staff", "All Crew", "Lantern Ferries", computersGroup}
 
 func groupDN(name string) string { return fmt.Sprintf("CN=%s,OU=Groups,%s", name, BaseDN) }
 

@@ -71,7 +71,7 @@ func SetUp(ctx context.Context, c *client.Client, code string, servers []string,
 		TLS: "ldaps", CA: authority, BindName: ServiceName + "@" + Domain, Attributes: []string{"department", "physicalDeliveryOfficeName"}, TimeoutMillis: 3000}})
 	s.add("/realms", apitype.RealmFields{Name: "shore", Forms: []config.Form{{Kind: config.Suffix, Value: Domain}, {Kind: config.Prefix, Value: NetBIOS}, {Kind: config.Bare}},
 		Rewrite: "{name}", Lookup: []config.Lookup{{Store: NetBIOS, Unreachable: config.Next}, {Store: config.LocalStore, Unreachable: config.Refuse}}})
-	s.add("/realms", apitype.RealmFields{Name: "ships", Forms: []config.Form{{Kind: config.Suffix, Value: "ships." + Domain}}, Rewrite: "{name}", Lookup: []config.Lookup{{Store: config.LocalStore, Unreachable: config.Refuse}}})
+	s.add("/realms", apitype.RealmFields{Name: "ships", Forms: []config.Form{{Kind: config.Suffix, Value: shipsDomain}}, Rewrite: "{name}", Lookup: []config.Lookup{{Store: config.LocalStore, Unreachable: config.Refuse}}})
 	s.publish("Clients, directory and realms")
 	s.certificates()
 	s.publish("Our own authority, and certificates to show")
@@ -127,8 +127,8 @@ func (s *setup) lanes() {
 	inAir := config.LaneTLS{Certificate: "radius-wlan", Trust: trustName, ResumeMinutes: 480}
 	department := config.Policy{Name: "By department", Enabled: true, When: "always", Outcome: config.Admit, Groups: []config.GroupRow{{Group: "Ticketing", Pass: "ticketing"},
 		{Group: "Port Operations", Pass: "operations"}, {Group: "Engine Room", Pass: "engine-room"}, {Group: "Network Team", Pass: "operations"}}}
-	s.add("/lanes", apitype.LaneFields{Name: "VPN", When: "client.kind is vpn", Methods: []string{"mschapv2", "pap"}, RejectDelayMillis: 1000,
-		Policies: []config.Policy{admit("Crew", `group is Crew`, "officers"), admit("Shore staff", `group is "Shore Staff"`, "operations"), admit("Network team", `group is "Network Team"`, "operations")}})
+	s.add("/lanes", apitype.LaneFields{Name: "VPN", When: "client.kind is vpn", Methods: []string{"mschapv2"}, Realm: "ships", RejectDelayMillis: 1000,
+		Policies: []config.Policy{admit("Crew", `group is Crew`, "officers")}})
 	s.add("/lanes", apitype.LaneFields{Name: "Printers and kiosks", When: "service is call-check", Methods: []string{"mac"}, RejectDelayMillis: 200,
 		Policies: []config.Policy{admit("Printers", "device.kind is printer", "printers"), admit("Kiosks", "device.kind is kiosk", "ticketing"),
 			{Name: "Cameras", Enabled: true, When: "device.kind is camera", Outcome: config.Refusal, Note: "They have a network of their own."}}})
@@ -136,10 +136,11 @@ func (s *setup) lanes() {
 		Policies: []config.Policy{admit("Deck officers", `group is "Deck Officers"`, "officers"), department, admit("Harbour office", `group is "Harbour Office"`, "operations")}})
 	s.add("/lanes", apitype.LaneFields{Name: "Wi-Fi LF-Deck", When: "ssid is LF-Deck", Methods: []string{"eap-tls"}, Realm: "shore", TLS: inAir, RejectDelayMillis: 1000,
 		Policies: []config.Policy{admit("All crew and shore staff", `group is "Lantern Ferries"`, "officers")}})
-	s.add("/lanes", apitype.LaneFields{Name: "Wi-Fi LF-Visitors", When: "ssid is LF-Visitors", Methods: []string{"peap-mschapv2"}, TLS: inAir, RejectDelayMillis: 1000,
+	s.add("/lanes", apitype.LaneFields{Name: "Wi-Fi LF-Visitors", When: "ssid is LF-Visitors", Methods: []string{"peap-mschapv2"}, Realm: "ships", TLS: inAir, RejectDelayMillis: 1000,
 		Policies: []config.Policy{admit("Visitors", "group is Visitors", "visitors")}})
 	s.add("/lanes", apitype.LaneFields{Name: "Wired ports", When: "port.type is Ethernet", Methods: []string{"eap-tls", "peap-gtc", "peap-mschapv2", "pap"}, Realm: "shore", TLS: inTLS, RejectDelayMillis: 1000,
 		Policies: []config.Policy{
+			admit("Office computers", `kind is computer and machine.group is "`+computersGroup+`"`, "operations"),
 			admit("Deck officers", `group in "Deck Officers", Crew`, "officers"),
 			department,
 			admit("Contractors ashore", `group is Contractors and client.site in north-pier, south-pier`, "contractors"),

@@ -96,6 +96,12 @@ var scenes = []scene{
 		return h.wired(p, h.tunnelled("peap-gtc", p.User, p.Password()))
 	}},
 	{12, func(h *harbour) play { p := h.holder(); return h.wired(p, h.certified(p)) }},
+	{5, func(h *harbour) play { // a computer that starts, before anybody signs in on it
+		i := h.r.IntN(len(h.kit.Computers))
+		r := h.tunnelled("eap-tls", "host/"+computerName(i)+"."+Domain, "")
+		r.Supplicant.Outer, r.Supplicant.Certificate = "", h.kit.Computers[i]
+		return h.wired(h.people[i], r)
+	}},
 	{6, func(h *harbour) play { return h.ship(h.tunnelled("peap-mschapv2", "", "")) }},
 	{10, func(h *harbour) play {
 		p := h.person()
@@ -103,11 +109,11 @@ var scenes = []scene{
 	}},
 	{6, func(h *harbour) play { p := h.holder(); return h.air("LF-Deck", p.MAC(), h.certified(p)) }},
 	{5, func(h *harbour) play {
-		return h.air("LF-Visitors", "02-00-5E-10-09-01", h.tunnelled("peap-mschapv2", "visitor", "welcome-aboard"))
+		return h.air("LF-Visitors", "02-00-5E-10-09-01", h.tunnelled("peap-mschapv2", "visitor@"+shipsDomain, "welcome-aboard"))
 	}},
 	{8, func(h *harbour) play {
 		c := crew[h.r.IntN(len(crew))]
-		return play{at: &h.vpn, ask: peer.Request{Method: "mschapv2", User: c.user, Password: crewPassword(c.user)}, mac: "198.51.100.77"}
+		return play{at: &h.vpn, ask: peer.Request{Method: "mschapv2", User: c.user + "@" + shipsDomain, Password: crewPassword(c.user)}, mac: "198.51.100.77"}
 	}},
 	{8, func(h *harbour) play { return h.printer(h.r.IntN(6)) }},
 	{2, func(h *harbour) play { return h.device(fmt.Sprintf("02-00-5E-77-10-%02X", 1+h.r.IntN(9))) }},

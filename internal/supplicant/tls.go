@@ -147,8 +147,8 @@ func (m *tlsMethod) respond(packet eap.Packet) ([]byte, error) {
 func (m *tlsMethod) handshake(in []byte) ([]byte, error) {
 	out, done, err := m.tunnel.Handshake(in)
 	if err != nil {
-		if alert, theirs := tunnel.Alert(err); theirs {
-			return nil, fmt.Errorf("the server ended TLS with alert %d", alert)
+		if _, theirs := tunnel.Alert(err); theirs {
+			return m.alerted(err)
 		}
 		if len(out) == 0 {
 			return nil, err
@@ -174,10 +174,22 @@ func (m *tlsMethod) handshake(in []byte) ([]byte, error) {
 	return m.send(out), nil
 }
 
+// alerted acknowledges an alert of the server, so that its EAP-Failure can follow (RFC 5216 section 2.1.3).
+func (m *tlsMethod) alerted(err error) ([]byte, error) {
+	alert, theirs := tunnel.Alert(err)
+	if !theirs {
+		return nil, err
+	}
+	m.broken = err
+	m.p.Result.Fault = fmt.Sprintf("the server ended TLS with alert %d (%v)", alert, err)
+	m.p.say("server", "TLS alert %d", alert)
+	return m.send(nil), nil
+}
+
 func (m *tlsMethod) inner(records []byte) ([]byte, error) {
 	plain, err := m.tunnel.Read(records)
 	if err != nil {
-		return nil, err
+		return m.alerted(err)
 	}
 	if m.kind == eap.TLS || m.kind == eap.TTLS && m.p.Result.Resumed {
 		if len(plain) == 1 && plain[0] == 0 && !m.inside {

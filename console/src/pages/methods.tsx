@@ -31,7 +31,7 @@ export function Marks({ list }: { list: Schema["ConfigProblem"][] }) {
   return (
     <>
       {n > 0 && <span className="font-normal text-brass-ink"> · {n} {n === 1 ? "warning" : "warnings"}</span>}
-      {weak && <span className="ml-1.5 rounded-[2px] border border-wait px-1 text-[11px] leading-[14px] font-semibold text-wait">weak method</span>}
+      {weak && <span className="ml-1.5 inline-block rounded-[2px] border border-wait px-1 text-[11px] leading-[14px] font-semibold whitespace-nowrap text-wait">weak method</span>}
     </>
   );
 }

@@ -47,7 +47,7 @@ export function TryPage() {
           {method?.needs === "certificate" && <Pem label="Its key, PEM" field="key" value={form.key} onChange={(key) => set({ key })} error={run.error} />}
           {method?.tls && (
             <details className="mb-3" open={!!form.trust || !!form.tls}>
-              <summary className="label cursor-pointer">How the device is set up</summary>
+              <summary className="mb-1 cursor-pointer text-[12.5px] font-semibold">How the device is set up</summary>
               <div className="mt-2">
                 <TextField label="Name shown outside the tunnel" field="outer" mono value={form.outer} onChange={(outer) => set({ outer })} error={run.error} />
                 <Pick label="Trusts" field="ca" value={form.trust} onChange={(trust) => set({ trust })} error={run.error} options={[{ value: "", label: "whatever it is shown" }, ...authorities.map((a) => ({ value: a.name, label: `authority ${a.name}` }))]} />
