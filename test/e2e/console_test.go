@@ -184,7 +184,8 @@ func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {
 	}
 	p := pageSteps{signedIn(t, w)}
 	pages := map[string]string{"/": "Needs you", "/attempts": "Took", "/attempts/" + refused.ID: "Facts", "/clients": "hh-vpn-1", "/clients/new": "Shared secret", "/directories": "LANTERN", "/directories/new": "Test now",
-		"/lanes": "Policy, first", "/passes": "contractors", "/passes/new": "What the device gets", "/people": "Night Watch", "/realms": "shore", "/realms/new": "Lookup order", "/history": "Revision 1", "/operators": "Tokens"}
+		"/lanes": "Policy, first", "/passes": "contractors", "/passes/new": "What the device gets", "/people": "Night Watch", "/realms": "shore", "/realms/new": "Lookup order", "/history": "Revision 1", "/operators": "Tokens", "/devices": "Known devices", "/devices/new": "MAC address or prefix",
+		"/certificates": "Our authorities", "/certificates/new": "Where it comes from", "/authorities/new": "Where it comes from", "/trusts/new": "Revocation lists", "/try": "Nothing tried yet", "/lanes/new": "Methods, the preferred"}
 	for _, theme := range []string{"light", "night"} {
 		if _, err := browser.Eval[bool](p.Page, "(localStorage.setItem('theme', '"+theme+"'), true)"); err != nil {
 			t.Fatal(err)

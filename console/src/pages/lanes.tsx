@@ -23,6 +23,7 @@ const laneBody = (l: LaneValues) => ({
 export function LanesPage() {
   const { id } = useParams();
   const list = useObjects("lanes");
+  const certificates = useObjects("certificates");
   const queries = useQueryClient();
   const lanes = list.data?.items ?? [];
   const order = useMutation({
@@ -41,7 +42,7 @@ export function LanesPage() {
         </Sortable>
       </aside>
       <section className="overflow-y-auto px-6 py-4">
-        {id === "new" ? <LaneForm key="new" /> : lane ? <LaneView key={lane.id} lane={lane} /> : list.data && (
+        {id === "new" ? certificates.data && <LaneForm key="new" fresh={certificates.data.items.length > 0 ? ["ttls-pap", "peap-mschapv2"] : ["pap"]} /> : lane ? <LaneView key={lane.id} lane={lane} /> : list.data && (
           <Empty title="No lane yet">A lane is the first choice, made by facts of the request: wired ports, an SSID, VPN, device logins. <Link className="underline" to="/lanes/new">Add the first</Link></Empty>
         )}
       </section>
@@ -124,9 +125,10 @@ function PolicyRow({ policy: p, number, problems, open }: { policy: Policy; numb
   );
 }
 
-function LaneForm({ lane, close }: { lane?: Lane; close?: () => void }) {
+/** fresh are the methods that a new lane begins with: in TLS as soon as there is a certificate to show. */
+function LaneForm({ lane, close, fresh = [] }: { lane?: Lane; close?: () => void; fresh?: string[] }) {
   const realms = useObjects("realms");
-  const [form, setForm] = useState(laneBody(lane ?? { name: "", when: "", methods: ["peap-mschapv2", "eap-tls"], realm: "", tls: freshTLS, rejectDelayMillis: 1000, policies: [], note: "" }));
+  const [form, setForm] = useState(laneBody(lane ?? { name: "", when: "", methods: fresh, realm: "", tls: freshTLS, rejectDelayMillis: 1000, policies: [], note: "" }));
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
   const go = useNavigate();
   return (
@@ -137,9 +139,9 @@ function LaneForm({ lane, close }: { lane?: Lane; close?: () => void }) {
           <>
             <TextField label="Name" field="name" value={form.name} onChange={(name) => set({ name })} error={error} />
             <ConditionField label="Takes requests where" field="when" lane value={form.when} onChange={(when) => set({ when })} error={error} />
+            <MethodsField methods={form.methods} tls={form.tls} onChange={(methods, tls) => set({ methods, tls })} error={error} />
             <Pick label="Realm" field="realm" value={form.realm} onChange={(realm) => set({ realm })} error={error} options={[{ value: "", label: "by the form of the name" }, ...(realms.data?.items.map((r) => ({ value: r.name, label: r.name })) ?? [])]} />
             <TextField label="Refusals are held back, milliseconds" field="rejectDelayMillis" type="number" hint="1000 is usual; it slows guessing down." value={String(form.rejectDelayMillis)} onChange={(v) => set({ rejectDelayMillis: Number(v) })} error={error} />
-            <MethodsField methods={form.methods} tls={form.tls} onChange={(methods, tls) => set({ methods, tls })} error={error} />
             <TextField label="Note" value={form.note} onChange={(note) => set({ note })} />
           </>
         )}

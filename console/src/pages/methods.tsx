@@ -87,7 +87,7 @@ export function MethodsField({ methods, tls, onChange, error }: { methods: strin
                   <span className="w-5 text-soft">{i + 1}</span><b>{of(name)?.title ?? name}</b><span className="mono text-soft">{name}</span>{of(name)?.exposed && <Weak text={of(name)!.exposed!} />}
                   <span className="ml-auto flex gap-1">
                     <Small disabled={i === 0} label={`Move ${name} up`} onClick={() => move(i, -1)}>↑</Small><Small disabled={i === methods.length - 1} label={`Move ${name} down`} onClick={() => move(i, 1)}>↓</Small>
-                    <Small label={`Take ${name} out`} onClick={() => onChange(methods.filter((m) => m !== name), tls)}>Remove</Small>
+                    <Small label={`Remove ${name}`} onClick={() => onChange(methods.filter((m) => m !== name), tls)}>Remove</Small>
                   </span>
                 </div>
                 {of(name)?.exposed && <div className="pb-1 pl-7 text-[12.5px] text-wait">{sentence(of(name)!.exposed!)}</div>}

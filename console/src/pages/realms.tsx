@@ -79,7 +79,7 @@ function RealmForm({ realm }: { realm?: Realm }) {
                       <select aria-label={`If ${l.store} is unreachable`} className="field w-52 py-0.5 text-[13px]" value={l.unreachable} onChange={(e) => setLookup(lookup.map((x, j) => (j === i ? { ...x, unreachable: e.target.value as "refuse" | "next" } : x)))}>
                         <option value="refuse">unreachable: refuse</option><option value="next">unreachable: look further</option>
                       </select>
-                      <span className="ml-auto flex gap-1"><Button disabled={i === 0} aria-label={`Move ${l.store} up`} onClick={() => move(i, -1)}>↑</Button><Button disabled={i === lookup.length - 1} aria-label={`Move ${l.store} down`} onClick={() => move(i, 1)}>↓</Button><Button aria-label={`Take ${l.store} out`} onClick={() => setLookup(lookup.filter((_, j) => j !== i))}>Remove</Button></span>
+                      <span className="ml-auto flex gap-1"><Button disabled={i === 0} aria-label={`Move ${l.store} up`} onClick={() => move(i, -1)}>↑</Button><Button disabled={i === lookup.length - 1} aria-label={`Move ${l.store} down`} onClick={() => move(i, 1)}>↓</Button><Button aria-label={`Remove ${l.store}`} onClick={() => setLookup(lookup.filter((_, j) => j !== i))}>Remove</Button></span>
                     </div>
                   ))}
                   <div className="flex flex-wrap gap-1 p-2">{stores.map((s) => <Button key={s} onClick={() => setLookup([...lookup, { store: s, unreachable: "refuse" }])}>Add {s}</Button>)}</div>

@@ -50,7 +50,7 @@ function TrustForm({ trust: t }: { trust?: Schema["Trust"] }) {
                     <div key={s} className="flex items-center gap-2 border-b border-hair px-2 py-1 text-[13px]"><span className="w-5 text-soft">{i + 1}</span>{sources[s] ?? s}
                       <span className="ml-auto flex gap-1">
                         <button type="button" aria-label={`Move ${s} up`} disabled={i === 0} className="rounded border border-hair px-1.5 disabled:opacity-40" onClick={() => set({ identity: form.identity.map((x, j) => (j === i - 1 ? s : j === i ? form.identity[i - 1] : x)) })}>↑</button>
-                        <button type="button" aria-label={`Take ${s} out`} className="rounded border border-hair px-1.5" onClick={() => set({ identity: form.identity.filter((x) => x !== s) })}>Remove</button>
+                        <button type="button" aria-label={`Remove ${s}`} className="rounded border border-hair px-1.5" onClick={() => set({ identity: form.identity.filter((x) => x !== s) })}>Remove</button>
                       </span>
                     </div>
                   ))}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -158,11 +159,13 @@ const find = `(role, name) => {
 func (p *Page) centre(role, name string) (x, y float64, err error) {
 	script := fmt.Sprintf(`(() => { const e = (%s)(%q, %s); if (!e) return null; e.scrollIntoView({block: "nearest"}); const r = e.getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2]; })()`, find, role, quote(name))
 	deadline := time.Now().Add(patience)
+	var before []float64
 	for {
 		at, err := Eval[[]float64](p, script)
-		if err == nil && len(at) == 2 {
+		if err == nil && len(at) == 2 && slices.Equal(at, before) { // what comes in late may still move it
 			return at[0], at[1], nil
 		}
+		before = at
 		if time.Now().After(deadline) {
 			text, _ := p.Text()
 			return 0, 0, fmt.Errorf("there is no %s %q; the page says:\n%s", role, name, text)
