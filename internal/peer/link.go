@@ -14,7 +14,7 @@ import (
 
 // link carries packets to a server and back.
 type link interface {
-	// ask sends a packet until an answer comes, and tells how often that took.
+	// ask sends a packet until an answer comes, and tells how often that took. The answer holds until the next.
 	ask(ctx context.Context, data []byte) (radius.Packet, int, error)
 	close()
 }
@@ -31,7 +31,7 @@ func open(ctx context.Context, r *Request) (link, error) {
 	if err != nil {
 		return nil, fmt.Errorf("sending to %s: %w", r.Server, err)
 	}
-	return &network{c, r}, nil
+	return &network{Conn: c, r: r, stop: context.AfterFunc(ctx, func() { c.SetReadDeadline(time.Now()) })}, nil
 }
 
 // direct hands packets over within the process.
@@ -51,15 +51,17 @@ func (direct) close() {}
 // network is a UDP socket.
 type network struct {
 	net.Conn
-	r *Request
+	r    *Request
+	stop func() bool
+	buf  [radius.MaxSize]byte
 }
 
-func (n *network) close() { n.Conn.Close() }
+func (n *network) close() {
+	n.stop()
+	n.Conn.Close()
+}
 
 func (n *network) ask(ctx context.Context, data []byte) (radius.Packet, int, error) {
-	stop := context.AfterFunc(ctx, func() { n.SetReadDeadline(time.Now()) })
-	defer stop()
-	buf := make([]byte, radius.MaxSize)
 	for try := 1; try <= max(1, n.r.Tries); try++ {
 		if _, err := n.Write(data); err != nil {
 			return radius.Packet{}, try, fmt.Errorf("sending to %s: %w", n.r.Server, err)
@@ -67,7 +69,7 @@ func (n *network) ask(ctx context.Context, data []byte) (radius.Packet, int, err
 		if ctx.Err() == nil {
 			n.SetReadDeadline(time.Now().Add(n.r.Timeout))
 		}
-		p, err := n.receive(buf, data[1])
+		p, err := n.receive(data[1])
 		if errors.Is(err, os.ErrDeadlineExceeded) && ctx.Err() == nil {
 			continue
 		}
@@ -80,13 +82,13 @@ func (n *network) ask(ctx context.Context, data []byte) (radius.Packet, int, err
 }
 
 // receive waits for a packet with the identifier; others are late or not ours.
-func (n *network) receive(buf []byte, identifier byte) (radius.Packet, error) {
+func (n *network) receive(identifier byte) (radius.Packet, error) {
 	for {
-		size, err := n.Read(buf)
+		size, err := n.Read(n.buf[:])
 		if err != nil {
 			return radius.Packet{}, err
 		}
-		if p, err := radius.Decode(buf[:size]); err == nil && p.Identifier == identifier {
+		if p, err := radius.Decode(n.buf[:size]); err == nil && p.Identifier == identifier {
 			return p, nil
 		}
 	}

@@ -127,8 +127,10 @@ func (x *exchange) eap(ctx context.Context) (radius.Packet, error) {
 		if packet := p.EAP(); packet != nil {
 			message, err = device.Respond(packet)
 		}
-		x.tunnel(&device.Result)
 		x.reply.Fault = device.Result.Fault
+		if p.Code != radius.AccessChallenge || err != nil {
+			x.tunnel(&device.Result)
+		}
 		switch {
 		case p.Code != radius.AccessChallenge:
 			if p.Code == radius.AccessAccept && len(device.Result.MSK) >= 64 {

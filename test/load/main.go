@@ -1,5 +1,6 @@
 // Command load measures the service: attempts per second by PAP for local accounts with every attempt recorded,
-// beside the floor in the same run, which is a responder that only checks and signs. It ends by itself.
+// beside the floor in the same run, which is a responder that only checks and signs; and EAP conversations beside bare
+// TLS handshakes. It ends by itself.
 //
 // Load and service share the machine, as in the numbers of docs/PERFORMANCE.md.
 package main
@@ -33,6 +34,7 @@ func main() {
 	rounds := flag.Int("rounds", 7, "how often floor and service are measured in turn")
 	profile := flag.String("profile", "", "write a CPU profile of the measurements to this file")
 	only := flag.Bool("throughput", false, "measure only the attempts per second")
+	tunnelled := flag.Bool("eap", false, "measure only EAP conversations")
 	flag.Parse()
 	if *profile != "" {
 		f, err := os.Create(*profile)
@@ -45,7 +47,7 @@ func main() {
 		defer pprof.StopCPUProfile()
 	}
 	slog.SetDefault(slog.New(slog.DiscardHandler))
-	if err := run(*seconds, *rounds, *only); err != nil {
+	if err := run(*seconds, *rounds, *only, *tunnelled); err != nil {
 		fmt.Fprintln(os.Stderr, "load:", err)
 		os.Exit(1)
 	}
@@ -104,7 +106,7 @@ func (s *service) configure() error {
 
 func user(i int) string { return fmt.Sprintf("crew.member%02d", i%people) }
 
-func run(duration time.Duration, rounds int, only bool) error {
+func run(duration time.Duration, rounds int, only, tunnelled bool) error {
 	floor, err := startFloor()
 	if err != nil {
 		return err
@@ -117,6 +119,9 @@ func run(duration time.Duration, rounds int, only bool) error {
 	defer s.end()
 	if err := s.configure(); err != nil {
 		return err
+	}
+	if tunnelled {
+		return measureEAP(s, duration, rounds)
 	}
 	target := s.RADIUS[0].String()
 	if _, err := drive(target, options{window: 8, requests: 2 * people}); err != nil { // each password once by argon2id
@@ -158,6 +163,9 @@ func run(duration time.Duration, rounds int, only bool) error {
 	}
 	fmt.Printf("At half load, %.0f/s: p50 %v, p99 %v, max %v, unanswered %d\n", half.rate, half.percentile(50), half.percentile(99), half.percentile(100), half.lost)
 	if err := publishing(s, target, last.rate/4); err != nil {
+		return err
+	}
+	if err := measureEAP(s, duration, min(rounds, 3)); err != nil {
 		return err
 	}
 	return coldStart()
