@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tollgate.example/key/internal/core/config"
@@ -47,6 +48,7 @@ type Keeper struct {
 	byMatch map[string]*Device
 	byID    map[string]*Device
 	lengths [6]int // how many prefixes there are of each number of octets
+	count   atomic.Int64
 
 	editing sync.Mutex
 	strangers
@@ -76,6 +78,7 @@ func Open(ctx context.Context, s *store.Store) (*Keeper, error) {
 func (k *Keeper) put(d *Device) {
 	k.drop(d.ID)
 	k.byMatch[d.Match], k.byID[d.ID] = d, d
+	k.count.Add(1)
 	if n := octets(d.Match); n < 6 {
 		k.lengths[n]++
 	}
@@ -88,6 +91,7 @@ func (k *Keeper) drop(id string) {
 	}
 	delete(k.byMatch, old.Match)
 	delete(k.byID, id)
+	k.count.Add(-1)
 	if n := octets(old.Match); n < 6 {
 		k.lengths[n]--
 	}
@@ -120,7 +124,7 @@ func Match(text string) (string, error) {
 
 // Find returns the device of an address, by the longest match; nil if it is not known.
 func (k *Keeper) Find(mac string) *Device {
-	if len(mac) != 17 {
+	if len(mac) != 17 || k.count.Load() == 0 {
 		return nil
 	}
 	k.mu.RLock()
@@ -259,10 +263,7 @@ func (k *Keeper) Save(ctx context.Context, d Device) (*Device, error) {
 	if err := d.tidy(); err != nil {
 		return nil, err
 	}
-	k.mu.RLock()
-	full := k.byID[d.ID] == nil && len(k.byID) >= MaxDevices
-	k.mu.RUnlock()
-	if full {
+	if k.Get(d.ID) == nil && k.Len() >= MaxDevices {
 		return nil, &FieldError{"match", fmt.Sprintf("there are %d devices already", MaxDevices), "Use prefixes."}
 	}
 	if err := k.keep(ctx, []*Device{&d}); err != nil {
@@ -307,8 +308,4 @@ func (k *Keeper) Remove(ctx context.Context, id string) error {
 }
 
 // Len counts the devices.
-func (k *Keeper) Len() int {
-	k.mu.RLock()
-	defer k.mu.RUnlock()
-	return len(k.byID)
-}
+func (k *Keeper) Len() int { return int(k.count.Load()) }

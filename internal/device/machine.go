@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tollgate.example/key/internal/core/facts"
@@ -26,6 +27,7 @@ type Machines struct {
 	mu    sync.RWMutex
 	seen  map[string]facts.MachineSeen
 	dirty map[string]bool
+	any   atomic.Bool
 	stop  chan struct{}
 	done  sync.WaitGroup
 }
@@ -40,6 +42,7 @@ func OpenMachines(ctx context.Context, s *store.Store) (*Machines, error) {
 	for _, row := range rows {
 		m.seen[row.MAC] = facts.MachineSeen{Name: row.Name, At: time.UnixMilli(row.At)}
 	}
+	m.any.Store(len(rows) > 0)
 	m.done.Go(m.write)
 	return m, nil
 }
@@ -58,12 +61,16 @@ func (m *Machines) Proven(mac, name string, at time.Time) {
 			}
 		}
 	}
+	m.any.Store(true)
 	m.seen[mac] = facts.MachineSeen{Name: name, At: at}
 	m.dirty[mac] = true
 }
 
 // Seen returns when a computer was last proven from an address, nil if never.
 func (m *Machines) Seen(mac string) *facts.MachineSeen {
+	if !m.any.Load() {
+		return nil
+	}
 	m.mu.RLock()
 	defer m.mu.RUnlock()
 	if s, ok := m.seen[mac]; ok {
