@@ -111,7 +111,7 @@ func certificateCommands() []command {
 				return saved(s, authorities, http.MethodPost, "/authorities"+p.query(), apitype.AuthorityInput{Name: args[0], Certificate: texts[0], Key: texts[1]})
 			}
 		}},
-		command{"authority", "issue", "NAME DIR", "issue a client certificate; its key is written to DIR and kept nowhere", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"authority", "issue", "NAME DIR", "issue a client certificate; its key is kept only in DIR", func(f *flag.FlagSet) func(*session, []string) error {
 			in := apitype.IssueInput{}
 			m := makeFlags(f)
 			f.StringVar(&in.UPN, "upn", "", "user principal name of a person")
@@ -157,9 +157,9 @@ func certificateCommands() []command {
 				return s.print(out, func() { s.say("%s is revoked, and refused from now on.", out.Subject) })
 			}
 		}},
-		command{"certificate", "make", "NAME", "make a server certificate, or with no -authority a signing request", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"certificate", "make", "NAME", "make a server certificate, or a signing request", func(f *flag.FlagSet) func(*session, []string) error {
 			m, p := makeFlags(f), publishFlags(f)
-			authority := f.String("authority", "", "authority of our own that signs it")
+			authority := f.String("authority", "", "authority of our own that signs it; without one a signing request is made")
 			return func(s *session, args []string) error {
 				name, err := one(args, "name")
 				if err != nil {
@@ -168,7 +168,7 @@ func certificateCommands() []command {
 				return replace(s, certificates, name, p, apitype.CertificateInput{Name: name, Make: m, Authority: *authority})
 			}
 		}},
-		command{"certificate", "import", "NAME FILE [KEY]", "import PEM, a PKCS #12 file (.p12, .pfx), or the answer to a signing request", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"certificate", "import", "NAME FILE [KEY]", "import PEM or PKCS #12, or a signed request", func(f *flag.FlagSet) func(*session, []string) error {
 			p := publishFlags(f)
 			return func(s *session, args []string) error {
 				if len(args) < 2 {

@@ -63,7 +63,7 @@ func deviceCommands() []command {
 				return s.print(struct{}{}, func() { s.say("%s is removed, and refused from now on.", ref) })
 			}
 		}},
-		command{"device", "unknown", "", "addresses that were refused lately because they are not known", func(*flag.FlagSet) func(*session, []string) error {
+		command{"device", "unknown", "", "unknown addresses that were refused lately", func(*flag.FlagSet) func(*session, []string) error {
 			return func(s *session, _ []string) error {
 				items, err := client.All[apitype.UnknownDevice](s.ctx, s.api, "/unknown-devices", nil)
 				if err != nil {

@@ -180,7 +180,8 @@ func (s *server) makeServer(c *config.Config, target *config.Certificate, in *ap
 		return err
 	}
 	now := time.Now()
-	subject := certificate.Subject{Name: orElse(in.Make.Subject, in.Name), DNS: cleaned(in.Make.Names), Server: true, From: now.Add(-time.Hour), Until: now.Add(days(in.Make.Days, serverDays))}
+	names := cleaned(in.Make.Names)
+	subject := certificate.Subject{Name: orElse(in.Make.Subject, orElse(strings.Join(names[:min(1, len(names))], ""), in.Name)), DNS: names, Server: true, From: now.Add(-time.Hour), Until: now.Add(days(in.Make.Days, serverDays))}
 	if len(subject.DNS) == 0 && strings.Contains(subject.Name, ".") {
 		subject.DNS = []string{subject.Name}
 	}

@@ -31,8 +31,10 @@ type Asker interface {
 	MSCHAP(ctx context.Context, name string, challenge [8]byte, response [24]byte) (mschap.Hash, reason.Code)
 	// Certificate verifies the chain of the peer, and looks up whom it names.
 	Certificate(ctx context.Context, state *tls.ConnectionState) reason.Code
-	// Proven is what a later resumption may build on; Resume looks that up again.
+	// Proven is what a later resumption may build on. Holds tells whether it still does, or has to be proven anew; Resume
+	// looks the person up again.
 	Proven() Proven
+	Holds(p Proven) bool
 	Resume(ctx context.Context, p Proven) reason.Code
 	// Settle decides by policy once everything is proven, before success or failure is sent under protection.
 	Settle() bool

@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"runtime"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -98,6 +99,11 @@ func TestResumption(t *testing.T) {
 				continue
 			}
 			a := w.asker()
+			a.anew = true
+			if answer, _, err := w.run(t, a, s); err != nil || !answer.OK || a.record.Resumed {
+				t.Errorf("%s: what no longer holds is resumed: %v", method, err)
+			}
+			a = w.asker()
 			a.resumable = false
 			if answer, _, _ := w.run(t, a, s); answer.OK || a.code != reason.PersonDisabled {
 				t.Errorf("%s: somebody disabled meanwhile resumes", method)
@@ -239,8 +245,9 @@ func TestALongChainIsRefused(t *testing.T) {
 func TestAbandonedConversationsLeaveNoGoroutine(t *testing.T) {
 	w := newWorld(t)
 	before := runtime.NumGoroutine()
-	left := 0
-	book := NewBook(1000, 50*time.Millisecond, func(*Open[int]) { left++ })
+	var left atomic.Int64
+	begun := int64(0)
+	book := NewBook(1000, 50*time.Millisecond, func(*Open[int]) { left.Add(1) })
 	for rounds := range 12 {
 		for _, method := range []string{"peap-mschapv2", "eap-tls", "teap-tls"} {
 			c := New(w.settings, w.sessions, w.asker(), 200)
@@ -251,6 +258,9 @@ func TestAbandonedConversationsLeaveNoGoroutine(t *testing.T) {
 				answer := c.Take(context.Background(), packet)
 				packet, _ = p.Respond(answer.Packet)
 			}
+			if !c.Over() { // some end before they can be left
+				begun++
+			}
 			p.Close()
 		}
 	}
@@ -258,8 +268,8 @@ func TestAbandonedConversationsLeaveNoGoroutine(t *testing.T) {
 		time.Sleep(10 * time.Millisecond)
 	}
 	book.Close()
-	if book.Len() > 0 || left != 36 {
-		t.Errorf("%d are still open, %d were given up", book.Len(), left)
+	if book.Len() > 0 || left.Load() != begun || begun < 25 {
+		t.Errorf("%d are still open, %d of %d were given up", book.Len(), left.Load(), begun)
 	}
 	for deadline := time.Now().Add(5 * time.Second); runtime.NumGoroutine() > before && time.Now().Before(deadline); {
 		time.Sleep(10 * time.Millisecond)

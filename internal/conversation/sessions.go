@@ -68,7 +68,7 @@ func (s *Sessions) attach(config *tls.Config, m *tlsMethod) {
 	}
 	config.UnwrapSession = func(identity []byte, _ tls.ConnectionState) (*tls.SessionState, error) {
 		entry := s.take(identity, scope, settings)
-		if entry == nil {
+		if entry == nil || !m.c.asker.Holds(entry.proven) {
 			return nil, nil // a full handshake follows
 		}
 		state, err := tls.ParseSessionState(entry.state)

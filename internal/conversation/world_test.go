@@ -38,6 +38,7 @@ type asker struct {
 	computer  string
 	roots     *x509.CertPool
 	resumable bool
+	anew      bool
 }
 
 func (a *asker) Method(name string)           { a.method = name }
@@ -45,7 +46,7 @@ func (a *asker) Machine(is bool)              { a.machine = is }
 func (a *asker) Record() *facts.EAP           { return &a.record }
 func (a *asker) Settle() bool                 { a.settled++; return a.admit }
 func (a *asker) Proven() Proven               { return Proven{Name: a.name, Method: a.method} }
-func (a *asker) set(code reason.Code)         { a.code = code }
+func (a *asker) Holds(Proven) bool            { return !a.anew }
 func (a *asker) Fail(c reason.Code, d string) { a.code, a.detail = c, d }
 
 func (a *asker) check(name string, ok bool) reason.Code {

@@ -21,6 +21,9 @@ func (r *RADIUS) Trial(ctx context.Context, data []byte, from netip.Addr, by str
 	if client == nil {
 		return nil, errors.New("no client has the address " + from.String())
 	}
+	if !client.Enabled {
+		return nil, errors.New("client " + client.Name + " is switched off, so its requests are discarded")
+	}
 	p, err := radius.Decode(data)
 	if err != nil {
 		return nil, err

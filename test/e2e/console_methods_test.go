@@ -35,6 +35,7 @@ func TestCertificatesInTheConsole(t *testing.T) {
 	steps(t, p.click("Remove pap"), p.see("Inside TLS"), p.choose("Lowest version", "TLS 1.1"), p.click("Save to the draft"), p.see("PEAP with EAP-MSCHAPv2, EAP-TLS"), p.see("its hashes are broken"),
 		p.click("Edit lane"), p.choose("Lowest version", "TLS 1.2"), p.click("Save to the draft"), p.unsee("Methods, the preferred"), p.unsee("its hashes are broken"),
 		p.click("Publish"), p.see("Publish as revision 2"), p.fill("Note", "in TLS"), p.press("\r"), p.see("Running revision 2"))
+	steps(t, p.click("Settings for devices"), p.see("Trusted authority:  CN=Lantern Ferries Network Authority"), p.see("Configuration file for peap-mschapv2"), p.press("\x1b"), p.unsee("Trusted authority"))
 	steps(t,
 		p.click("People"), p.click("k.nance"), p.choose("What is kept of the password", "the NT hash too"), p.see("Also signs in with MS-CHAPv2"), p.click("Save"), p.see("cannot be made of the hash"),
 		p.fill("Password", "gangway-and-rope"), p.click("Save"), p.see("Add account"))

@@ -75,6 +75,13 @@ func TestThisPersonOnOneOfOurMachines(t *testing.T) {
 	if a = w.newest(4); a.Pass != "holding" || a.Facts.Person == nil || a.Facts.Person.Kind != "computer" {
 		t.Errorf("the machine alone got %s: %s", a.Pass, a.Trace.Sentence)
 	}
+	device.Machine = kit.People["s.lodge"] // a person's certificate where the computer's is asked for
+	if reply := w.plug("02-00-5E-10-01-05", "teap-pap", "s.lodge", "harbour-s.lodge", device); reply.Accepted {
+		t.Error("a person's certificate is taken for a computer's")
+	}
+	if a = w.newest(5); a.Reason != "certificate.no-identity" || a.Facts.Machine != nil {
+		t.Errorf("refused with %s", a.Reason)
+	}
 	other, err := tls.X509KeyPair(w.foreignMachine())
 	if err != nil {
 		t.Fatal(err)

@@ -150,7 +150,7 @@ func raw(t *testing.T, server string, data []byte) []byte {
 func TestMessageAuthenticatorModes(t *testing.T) {
 	w := start(t)
 	w.basic("auto", "127.0.0.1")
-	unsigned := func(r *peer.Request) { r.Unsigned, r.Timeout = true, 300*time.Millisecond }
+	unsigned := func(r *peer.Request) { r.Unsigned, r.Timeout = true, time.Second }
 	if reply, err := w.ask(unsigned); err != nil || !reply.Accepted {
 		t.Fatalf("auto refuses one without before any was seen: %v", err)
 	}

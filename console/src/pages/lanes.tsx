@@ -8,7 +8,7 @@ import { ConditionField } from "../ui/condition";
 import { Editor } from "../ui/editor";
 import { Modal, Pick, TextField } from "../ui/form";
 import { Sortable, useMovable } from "../ui/sortable";
-import { Marks, Methods, MethodsField, Settings, freshTLS } from "./methods";
+import { DeviceSettings, Marks, Methods, MethodsField, Settings, freshTLS } from "./methods";
 import { PolicyDialog } from "./policy";
 
 type Lane = Schema["Lane"];
@@ -72,6 +72,7 @@ function LaneView({ lane }: { lane: Lane }) {
   return (
     <>
       <PageHead title={lane.name} lead={<>{lane.realm ? <>realm <b>{lane.realm}</b></> : "realm by the form of the name"} · <Methods names={lane.methods} /></>}>
+        {lane.methods.some((m) => /^(eap-tls|peap|ttls|teap)/.test(m)) && <DeviceSettings lane={lane} />}
         <Button onClick={() => setEditing(true)}>Edit lane</Button>
         <Button primary onClick={() => { save.reset(); setOpen(blank); }}>Add policy</Button>
       </PageHead>

@@ -1,7 +1,9 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { useMethods, useObjects } from "../api/hooks";
-import type { Schema } from "../api/client";
-import { sentence } from "../ui/basic";
-import { Field, Pick, TextField, Tick } from "../ui/form";
+import { call, type Schema } from "../api/client";
+import { Button, Failure, sentence } from "../ui/basic";
+import { Field, Modal, Pick, TextField, Tick } from "../ui/form";
 
 type TLS = Schema["ConfigLaneTLS"];
 
@@ -57,6 +59,26 @@ export function Settings({ lane }: { lane: Schema["Lane"] }) {
           <ul className="mt-1 list-disc pl-5">{weak.map((m) => <li key={m.name}><b>{m.title}:</b> {m.exposed}.</li>)}</ul>
         </details>
       )}
+    </>
+  );
+}
+
+/** What to set on a device for a lane, to read and to copy. */
+export function DeviceSettings({ lane }: { lane: Schema["Lane"] }) {
+  const [open, setOpen] = useState(false);
+  const text = useQuery({ queryKey: ["supplicant", lane.tag], queryFn: () => call<Schema["SupplicantText"]>("GET", `/lanes/${lane.id}/supplicant`), enabled: open, retry: false });
+  return (
+    <>
+      <Button onClick={() => setOpen(true)}>Settings for devices</Button>
+      <Modal wide open={open} onClose={() => setOpen(false)} title={`Settings for devices in lane ${lane.name}`}>
+        <Failure error={text.error} />
+        {text.data && (
+          <>
+            <pre className="mono overflow-x-auto text-[12.5px] whitespace-pre-wrap">{text.data.text}</pre>
+            {Object.entries(text.data.files).map(([name, file]) => <details key={name} className="mt-2"><summary className="cursor-pointer text-[13px] font-semibold">Configuration file for {name}</summary><pre className="mono mt-1 overflow-x-auto border border-hair bg-sheet p-2 text-[12.5px]">{file}</pre></details>)}
+          </>
+        )}
+      </Modal>
     </>
   );
 }
