@@ -120,6 +120,7 @@ func newServer(s *Service, r chi.Router) *server {
 	out.trials()
 	out.draft()
 	out.directories()
+	out.membership()
 	out.accounts()
 	out.attempts()
 	out.now()

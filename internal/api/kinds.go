@@ -42,7 +42,7 @@ func (s *server) objects() {
 		text: func(d *config.Directory) string { return d.Name + " " + strings.Join(d.Servers, " ") },
 		views: func(*config.Config) func(*config.Directory, apitype.Meta) apitype.Directory {
 			return func(d *config.Directory, m apitype.Meta) apitype.Directory {
-				return apitype.Directory{Meta: m, BindPasswordSet: d.BindPassword.Set(), DirectoryFields: apitype.DirectoryFields{Name: d.Name, Kind: string(d.Kind), Servers: d.Servers,
+				return apitype.Directory{Meta: m, BindPasswordSet: d.BindPassword.Set(), Domain: d.Domain, Computer: d.Computer, DirectoryFields: apitype.DirectoryFields{Name: d.Name, Kind: string(d.Kind), Servers: d.Servers,
 					TLS: string(d.TLS), CA: d.CA, ServerName: d.ServerName, BindName: d.BindName, Base: d.Base, GroupBase: d.GroupBase, Attributes: d.Attributes,
 					TimeoutMillis: d.TimeoutMillis, Note: d.Note}}
 			}

@@ -90,7 +90,24 @@ type DirectoryInput struct {
 type Directory struct {
 	Meta
 	DirectoryFields
-	BindPasswordSet bool `json:"bindPasswordSet"`
+	BindPasswordSet bool   `json:"bindPasswordSet"`
+	Domain          string `json:"domain" doc:"Short name of the domain we are a member of; empty for none"`
+	Computer        string `json:"computer" doc:"Our machine account there"`
+}
+
+// JoinInput joins the domain of a directory. The password is used once and not kept.
+type JoinInput struct {
+	Name     string `json:"name" maxLength:"300" doc:"Who may create the machine account"`
+	Password string `json:"password" maxLength:"1024"`
+	Computer string `json:"computer" maxLength:"15" doc:"Name of the machine account; each of our nodes needs its own"`
+	OU       string `json:"ou,omitempty" required:"false" maxLength:"500" doc:"Container, as a DN; empty is the one for computers"`
+}
+
+// Joined is what a join did.
+type Joined struct {
+	DN         string `json:"dn" doc:"The machine account"`
+	Controller string `json:"controller" doc:"Domain controller with which the secure channel was tried"`
+	Revision   int    `json:"revision,omitempty"`
 }
 
 // DirectoryTest is what to test: a directory as typed, which need not be saved.

@@ -320,7 +320,7 @@ type root struct{ entry *ldap.Entry }
 
 func readRoot(c *ldap.Conn) (root, error) {
 	result, err := c.Search(ldap.NewSearchRequest("", ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 0, false, "(objectClass=*)",
-		[]string{"namingContexts", "defaultNamingContext", "supportedCapabilities", "vendorName", "dnsHostName", "supportedLDAPVersion"}, nil))
+		[]string{"namingContexts", "defaultNamingContext", "configurationNamingContext", "supportedCapabilities", "vendorName", "dnsHostName", "supportedLDAPVersion"}, nil))
 	if err != nil {
 		return root{}, err
 	}

@@ -38,7 +38,7 @@ func (v *Visit) mschapv2(ctx context.Context, p *radius.Packet) Answer {
 	authenticator, name := [16]byte(challenge), v.Facts.Sent
 	var again mschap.Hash
 	if v.Find(ctx) == reason.OK {
-		again, _ = v.CheckMSCHAP(mschap.Challenge(response.Peer, authenticator, name), response.NT)
+		again, _ = v.CheckMSCHAP(ctx, mschap.Challenge(response.Peer, authenticator, name), response.NT)
 	}
 	out := v.Leave()
 	if out.Verdict != decide.Admitted {
@@ -60,7 +60,7 @@ func (v *Visit) mschapv1(ctx context.Context, p *radius.Packet, key *radius.Key)
 	}
 	var again mschap.Hash
 	if v.Find(ctx) == reason.OK {
-		again, _ = v.CheckMSCHAP([8]byte(challenge), response.NT)
+		again, _ = v.CheckMSCHAP(ctx, [8]byte(challenge), response.NT)
 	}
 	out := v.Leave()
 	if out.Verdict != decide.Admitted {

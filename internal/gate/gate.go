@@ -5,6 +5,8 @@ package gate
 
 import (
 	"fmt"
+	"net"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -16,6 +18,7 @@ import (
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/device"
 	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/domain"
 	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/wire/radius"
@@ -43,6 +46,16 @@ type Snapshot struct {
 type openDirectory struct {
 	*directory.Directory
 	cfg config.Directory
+	// member is our membership of its domain, nil for none.
+	member *domain.Member
+}
+
+// close drops the connections of a directory that is no longer used.
+func (o *openDirectory) close() {
+	o.Close()
+	if o.member != nil {
+		o.member.Close()
+	}
 }
 
 // Prepare opens the secrets and directories of a plan. Directories that did not change keep their connections.
@@ -79,7 +92,15 @@ func (g *Gate) Prepare(plan *decide.Plan, revision int, box *seal.Box, before *S
 		if err != nil {
 			return nil, err
 		}
-		s.directories[strings.ToLower(d.Name)] = &openDirectory{open, *d}
+		entry := &openDirectory{Directory: open, cfg: *d}
+		if d.Member() {
+			machine, err := box.Open(d.MachinePassword)
+			if err != nil {
+				return nil, fmt.Errorf("the password of our machine account in directory %s: %w", d.Name, err)
+			}
+			entry.member = Membership(d, machine)
+		}
+		s.directories[strings.ToLower(d.Name)] = entry
 	}
 	if err := s.prepareLanes(box, g.Issued, g.checker); err != nil {
 		return nil, err
@@ -101,12 +122,23 @@ func (s *Snapshot) Directory(name string) *directory.Directory {
 	return nil
 }
 
+// Membership is our membership of the domain of a directory, whose servers are its domain controllers.
+func Membership(d *config.Directory, password string) *domain.Member {
+	var hosts []string
+	for _, server := range d.Servers {
+		if host, _, err := net.SplitHostPort(server); err == nil && !slices.Contains(hosts, host) {
+			hosts = append(hosts, host)
+		}
+	}
+	return domain.New(domain.Account{Domain: d.Domain, Computer: d.Computer, Password: password}, hosts, d.Timeout())
+}
+
 // retire closes the directories that the next snapshot does not use. Visits under way get an error and try again
 // with a new connection of their own.
 func (s *Snapshot) retire(next *Snapshot) {
 	for name, open := range s.directories {
 		if next.directories[name] != open {
-			open.Close()
+			open.close()
 		}
 	}
 }

@@ -3,7 +3,9 @@ package gate
 import (
 	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"tollgate.example/key/internal/certificate"
@@ -13,7 +15,9 @@ import (
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/device"
+	"tollgate.example/key/internal/domain"
 	"tollgate.example/key/internal/wire/mschap"
+	"tollgate.example/key/internal/wire/netlogon"
 )
 
 // prover is a visit whose proof is made in an EAP conversation; it answers what the conversation asks.
@@ -103,7 +107,7 @@ func (p *prover) MSCHAP(ctx context.Context, name string, challenge [8]byte, res
 	if why := p.find(ctx, name); why != reason.OK {
 		return mschap.Hash{}, why
 	}
-	return p.CheckMSCHAP(challenge, response)
+	return p.CheckMSCHAP(ctx, challenge, response)
 }
 
 // Certificate verifies the chain of the peer against the lane's trust list, and looks up whom it names.
@@ -210,19 +214,45 @@ func (v *Visit) CheckCHAP(identifier byte, challenge, response []byte) reason.Co
 	return code
 }
 
-const noHashes = "a directory hands out no hashes"
+const noHashes = "a directory hands out no hashes, and we are no member of its domain"
 
-// CheckMSCHAP checks a response of MS-CHAP; the hash is that of the NT hash.
-func (v *Visit) CheckMSCHAP(challenge [8]byte, response [24]byte) (mschap.Hash, reason.Code) {
+// CheckMSCHAP checks a response of MS-CHAP: here for a local account, by its domain for somebody of a directory. The
+// hash is that of the NT hash.
+func (v *Visit) CheckMSCHAP(ctx context.Context, challenge [8]byte, response [24]byte) (mschap.Hash, reason.Code) {
 	begun := time.Now()
 	var again mschap.Hash
 	code, detail := reason.MethodUnusable, noHashes
-	if person := v.Facts.Person; person != nil && person.Store == config.LocalStore {
+	person := v.Facts.Person
+	if open := v.snapshot.directories[strings.ToLower(person.Store)]; open != nil && open.member != nil {
+		again, code, detail = askDomain(ctx, open.member, person, challenge, response)
+	} else if person.Store == config.LocalStore {
 		again, code, detail = v.gate.Accounts.CheckMSCHAP(person.Name, challenge, response)
 	}
 	v.Facts.Credential, v.Facts.CredentialDetail = code, detail
 	v.Facts.Spent.Credential += time.Since(begun).Microseconds()
 	return again, code
+}
+
+// askDomain has a domain controller check a response, and puts its answer into a reason.
+func askDomain(ctx context.Context, member *domain.Member, person *facts.Person, challenge [8]byte, response [24]byte) (mschap.Hash, reason.Code, string) {
+	again, status, err := member.Check(ctx, person.Name, person.Kind == facts.Computer, challenge, response)
+	var refused netlogon.Status
+	switch {
+	case errors.As(err, &refused):
+		return again, reason.DomainRefuses, refused.Error()
+	case err != nil:
+		return again, reason.DomainUnreachable, err.Error()
+	}
+	if code, known := statuses[status]; known {
+		return again, code, ""
+	}
+	return again, reason.DomainRefuses, status.Error()
+}
+
+var statuses = map[netlogon.Status]reason.Code{
+	netlogon.StatusOK: reason.OK, netlogon.StatusNoUser: reason.PersonUnknown, netlogon.StatusWrongPassword: reason.PasswordWrong, netlogon.StatusLogonFailure: reason.PasswordWrong,
+	netlogon.StatusDisabled: reason.PersonDisabled, netlogon.StatusAccountExpired: reason.PersonExpired, netlogon.StatusExpired: reason.PasswordExpired, netlogon.StatusMustChange: reason.PasswordMustChange,
+	netlogon.StatusLocked: reason.PersonLocked, netlogon.StatusHours: reason.PersonHours, netlogon.StatusWorkstation: reason.PersonStation,
 }
 
 // findDevice is Find for MAC bypass.

@@ -48,7 +48,7 @@ func startController(t *testing.T) *lab.Authority {
 			os.MkdirAll(filepath.Join(dir, sub), 0o755)
 		}
 	}
-	fmt.Fprintf(&conf, "posix:eadb=%[1]s/private/eadb.tdb\nserver services=rpc, ldap, cldap, kdc\ndns forwarder=\ndns update command=/bin/true\nspn update command=/bin/true\ngpo update command=/bin/true\nnsupdate command=/bin/true\n[sysvol]\npath=%[1]s/state/sysvol\n[netlogon]\npath=%[1]s/state/sysvol/lantern.example/scripts\n", dir)
+	fmt.Fprintf(&conf, "posix:eadb=%[1]s/private/eadb.tdb\nntlm auth=mschapv2-and-ntlmv2-only\nserver services=rpc, ldap, cldap, kdc\ndns forwarder=\ndns update command=/bin/true\nspn update command=/bin/true\ngpo update command=/bin/true\nnsupdate command=/bin/true\n[sysvol]\npath=%[1]s/state/sysvol\n[netlogon]\npath=%[1]s/state/sysvol/lantern.example/scripts\n", dir)
 	file := filepath.Join(dir, "smb.conf")
 	os.MkdirAll(filepath.Join(dir, "private"), 0o700)
 	if err := os.WriteFile(file, []byte(conf.String()), 0o600); err != nil {

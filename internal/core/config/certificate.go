@@ -333,8 +333,14 @@ func (c *Config) checkMethods(k *checker, l *Lane) {
 		}
 		for i := range realms {
 			for _, step := range realms[i].Lookup {
-				if !strings.EqualFold(step.Store, LocalStore) {
-					k.warn(field, fmt.Sprintf("%s cannot be checked for people of directory %s (realm %s): a directory hands out no hashes", m.Title, step.Store, realms[i].Name),
+				d, at := Find(c.Directories, step.Store)
+				switch {
+				case at < 0 || m.Needs == NeedsNTHash && d.Member():
+				case m.Needs == NeedsNTHash && d.Kind == ActiveDirectory:
+					k.warn(field, fmt.Sprintf("%s cannot be checked for people of directory %s (realm %s): we are no member of its domain", m.Title, d.Name, realms[i].Name),
+						"Join the domain at the directory, or have them use methods that hand over the password inside a tunnel, such as EAP-TTLS with PAP, or certificates.")
+				default:
+					k.warn(field, fmt.Sprintf("%s cannot be checked for people of directory %s (realm %s): a directory hands out no hashes", m.Title, d.Name, realms[i].Name),
 						"They can use methods that hand over the password inside a tunnel, such as EAP-TTLS with PAP, or certificates.")
 				}
 			}

@@ -113,10 +113,18 @@ type Directory struct {
 	GroupBase string `json:"groupBase,omitempty"`
 	// Attributes are read of each person beside those that every kind needs, and become facts.
 	Attributes []string `json:"attributes"`
+	// Domain, Computer and MachinePassword are our membership of its domain, through which MS-CHAP is checked: the short
+	// name of the domain, and our machine account without the dollar sign. Empty for none.
+	Domain          string `json:"domain,omitempty"`
+	Computer        string `json:"computer,omitempty"`
+	MachinePassword Secret `json:"machinePassword,omitempty"`
 	// TimeoutMillis bounds each operation.
 	TimeoutMillis int    `json:"timeoutMillis"`
 	Note          string `json:"note,omitempty"`
 }
+
+// Member reports whether we are a member of its domain.
+func (d *Directory) Member() bool { return d.Computer != "" }
 
 // Timeout is the bound of one operation.
 func (d *Directory) Timeout() time.Duration {

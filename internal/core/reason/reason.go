@@ -68,6 +68,9 @@ const (
 	DirectoryBind        Code = "directory.bind"
 	DirectoryFailed      Code = "directory.failed"
 
+	DomainUnreachable Code = "domain.unreachable"
+	DomainRefuses     Code = "domain.refuses"
+
 	PasswordWrong      Code = "password.wrong"
 	PasswordEmpty      Code = "password.empty"
 	PasswordUnreadable Code = "password.unreadable"
@@ -151,6 +154,8 @@ var entries = []Entry{
 	{DirectoryUnreachable, Directory, "{store} could not be asked: {detail}", "Run the test of directory {store}; it says which step fails. Realm {realm} refuses when this store is unreachable; choose next to look further."},
 	{DirectoryBind, Directory, "{store} does not accept our service account: {detail}", "Correct the bind name or password of directory {store}; its password may have expired."},
 	{DirectoryFailed, Directory, "{store} answered with an error: {detail}", "Run the test of directory {store}; it says which step fails."},
+	{DomainUnreachable, Credential, "No domain controller of {store} could check the password of {person}: {detail}", "Look at the controllers and at what lies between; the ports 135 and the one of Netlogon must be open to this server."},
+	{DomainRefuses, Credential, "The domain of {store} does not check passwords for us: {detail}", "Join the domain again at directory {store}; another server may be using the same machine account."},
 	{PasswordWrong, Credential, "The password of {person} is wrong", "Have the person type it again. If it is surely right, look for a password saved in the device."},
 	{PasswordEmpty, Credential, "The password is empty", "The person left the password out, or the device sends none. Empty passwords are never passed on, since many directories take them for anonymous."},
 	{PasswordUnreadable, Credential, "The password came out as unreadable octets", "Most likely the shared secret of {client} differs from ours. Type it anew on both sides, and switch on Message-Authenticator there, which tells the two cases apart."},

@@ -1,0 +1,344 @@
+// Package domain is our membership of a domain: the machine account, and its secure channel to the domain controllers
+// (MS-NRPC), through which challenges of MS-CHAP are checked. The controllers hold the hashes and never hand them out.
+package domain
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strconv"
+	"sync"
+	"time"
+
+	"tollgate.example/key/internal/wire/mschap"
+	"tollgate.example/key/internal/wire/netlogon"
+)
+
+const (
+	// connections to one controller; more give nothing, since a controller works on one call of each at a time.
+	connections = 3
+	maxIdle     = 2 * time.Minute
+	// downFor is how long a controller that failed is asked only after the others.
+	downFor    = 10 * time.Second
+	mapperPort = 135
+)
+
+// Account is our machine account.
+type Account struct {
+	// Domain is the short name of the domain, Computer that of the account without the dollar sign.
+	Domain, Computer, Password string
+}
+
+// Member checks logons with the controllers of a domain. It is safe for concurrent use.
+type Member struct {
+	account Account
+	hosts   []string
+	timeout time.Duration
+	slots   chan struct{}
+
+	mu      sync.Mutex
+	channel *established
+	idle    []*conn
+	down    map[string]time.Time
+	closed  bool
+}
+
+// established is a secure channel that a controller has agreed to. Every connection of it uses the same secret; agreeing
+// anew makes those of before useless.
+type established struct {
+	host    string
+	address string
+	secret  *netlogon.Secret
+}
+
+// New makes a member; hosts are the domain controllers in the order to ask them.
+func New(account Account, hosts []string, timeout time.Duration) *Member {
+	return &Member{account: account, hosts: hosts, timeout: timeout, slots: make(chan struct{}, connections), down: map[string]time.Time{}}
+}
+
+// Close drops all connections.
+func (m *Member) Close() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.closed = true
+	for _, c := range m.idle {
+		c.Close()
+	}
+	m.idle = nil
+}
+
+// Check has the domain check a response of MS-CHAP. Machine tells that the name is that of a computer. An error means
+// that no controller could say; a status that one did.
+func (m *Member) Check(ctx context.Context, name string, machine bool, challenge [8]byte, response [24]byte) (mschap.Hash, netlogon.Status, error) {
+	ctx, cancel := context.WithTimeout(ctx, m.timeout)
+	defer cancel()
+	select {
+	case m.slots <- struct{}{}:
+		defer func() { <-m.slots }()
+	case <-ctx.Done():
+		return mschap.Hash{}, 0, fmt.Errorf("all %d connections to the domain were busy for the whole time limit", connections)
+	}
+	logon := netlogon.Logon{Domain: m.account.Domain, User: name, Workstation: m.account.Computer, Machine: machine, Challenge: challenge, Response: response}
+	var last error
+	for range len(m.hosts) + 2 { // each controller, and again after a channel that was replaced
+		c, err := m.take(ctx)
+		if err != nil {
+			last = err
+			if ctx.Err() != nil || refusesUs(err) {
+				break
+			}
+			continue
+		}
+		stub, err := c.call(ctx, netlogon.OpSamLogonEx, logon.SamLogonEx(c.channel.host, m.account.Computer))
+		if err == nil {
+			key, status, err := netlogon.LogonReply(stub)
+			m.give(c)
+			return key, status, err
+		}
+		last = fmt.Errorf("asking %s: %w", c.channel.host, err)
+		m.failed(c)
+		if ctx.Err() != nil {
+			break
+		}
+	}
+	return mschap.Hash{}, 0, last
+}
+
+// refusesUs reports whether the controller answered, but does not take our machine account; another would say the same.
+func refusesUs(err error) bool {
+	var status netlogon.Status
+	return errors.As(err, &status)
+}
+
+// Test establishes the secure channel anew and tells with which controller.
+func (m *Member) Test(ctx context.Context) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, m.timeout)
+	defer cancel()
+	c, err := m.take(ctx)
+	if err != nil {
+		return "", err
+	}
+	defer m.give(c)
+	return c.channel.host, nil
+}
+
+// take returns an idle connection of the channel, or makes one.
+func (m *Member) take(ctx context.Context) (*conn, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.closed {
+		return nil, net.ErrClosed
+	}
+	for len(m.idle) > 0 {
+		c := m.idle[len(m.idle)-1]
+		m.idle = m.idle[:len(m.idle)-1]
+		if c.channel == m.channel && time.Since(c.used) < maxIdle {
+			return c, nil
+		}
+		c.Close()
+	}
+	if m.channel == nil { // the others wait meanwhile: two of one account would undo each other
+		channel, err := m.establish(ctx)
+		if err != nil {
+			return nil, err
+		}
+		m.channel = channel
+	}
+	c, err := connect(ctx, m.channel.address, netlogon.Netlogon, m.channel)
+	if err != nil {
+		m.down[m.channel.host] = time.Now()
+		m.channel = nil
+	}
+	return c, err
+}
+
+func (m *Member) give(c *conn) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	c.used = time.Now()
+	if m.closed || c.channel != m.channel {
+		c.Close()
+		return
+	}
+	m.idle = append(m.idle, c)
+}
+
+// failed drops a connection, and its channel with it if that is still the current one: the controller has restarted, or
+// somebody else uses our account.
+func (m *Member) failed(c *conn) {
+	c.Close()
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.channel == c.channel {
+		m.channel = nil
+	}
+}
+
+// order lists the controllers, those that failed lately last.
+func (m *Member) order() []string {
+	var good, bad []string
+	for _, host := range m.hosts {
+		if time.Since(m.down[host]) < downFor {
+			bad = append(bad, host)
+		} else {
+			good = append(good, host)
+		}
+	}
+	return append(good, bad...)
+}
+
+// establish agrees on a secure channel with the first controller that answers.
+func (m *Member) establish(ctx context.Context) (*established, error) {
+	var last error
+	for _, host := range m.order() {
+		channel, err := m.agree(ctx, host)
+		if err == nil {
+			delete(m.down, host)
+			return channel, nil
+		}
+		last = fmt.Errorf("the secure channel to %s: %w", host, err)
+		if ctx.Err() != nil || refusesUs(err) {
+			break
+		}
+		m.down[host] = time.Now()
+	}
+	return nil, last
+}
+
+// agree finds the Netlogon port of a controller, and proves the password of the machine account both ways.
+func (m *Member) agree(ctx context.Context, host string) (*established, error) {
+	mapper, err := connect(ctx, net.JoinHostPort(host, strconv.Itoa(mapperPort)), netlogon.Mapper, nil)
+	if err != nil {
+		return nil, err
+	}
+	stub, err := mapper.call(ctx, netlogon.OpMap, netlogon.MapRequest())
+	mapper.Close()
+	if err != nil {
+		return nil, err
+	}
+	port, err := netlogon.MapReply(stub)
+	if err != nil {
+		return nil, err
+	}
+	address := net.JoinHostPort(host, strconv.Itoa(port))
+	c, err := connect(ctx, address, netlogon.Netlogon, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	var client [8]byte
+	rand.Read(client[:])
+	if stub, err = c.call(ctx, netlogon.OpReqChallenge, netlogon.Challenge(host, m.account.Computer, client)); err != nil {
+		return nil, err
+	}
+	server, err := netlogon.ChallengeReply(stub)
+	if err != nil {
+		return nil, err
+	}
+	secret := netlogon.NewSecret(m.account.Domain, m.account.Computer, m.account.Password, client, server)
+	if stub, err = c.call(ctx, netlogon.OpAuthenticate, secret.Authenticate(host, client)); err != nil {
+		return nil, err
+	}
+	if err := secret.Authenticated(stub, server); err != nil {
+		return nil, err
+	}
+	return &established{host: host, address: address, secret: secret}, nil
+}
+
+// conn is one connection, bound to an interface.
+type conn struct {
+	net.Conn
+	channel *established
+	seal    *netlogon.Channel
+	calls   uint32
+	used    time.Time
+}
+
+// connect opens a connection; with a channel its packets are sealed.
+func connect(ctx context.Context, address string, i netlogon.Interface, channel *established) (*conn, error) {
+	var dialer net.Dialer
+	raw, err := dialer.DialContext(ctx, "tcp", address)
+	if err != nil {
+		return nil, err
+	}
+	c := &conn{Conn: raw, channel: channel, calls: 1}
+	domain, computer := "", ""
+	if channel != nil {
+		domain, computer = channel.secret.Domain, channel.secret.Computer
+		c.seal = netlogon.NewChannel(channel.secret)
+	}
+	packet, err := c.exchange(ctx, netlogon.Bind(i, c.calls, domain, computer))
+	if err == nil {
+		err = netlogon.Bound(packet)
+	}
+	if err != nil {
+		c.Close()
+		return nil, err
+	}
+	return c, nil
+}
+
+// exchange sends a packet and reads the first of the answer.
+func (c *conn) exchange(ctx context.Context, packet []byte) ([]byte, error) {
+	deadline, _ := ctx.Deadline()
+	c.SetDeadline(deadline)
+	if _, err := c.Write(packet); err != nil {
+		return nil, err
+	}
+	return c.packet()
+}
+
+func (c *conn) packet() ([]byte, error) {
+	head := make([]byte, 16, 512)
+	if _, err := io.ReadFull(c, head); err != nil {
+		return nil, err
+	}
+	n, err := netlogon.Size(head)
+	if err != nil {
+		return nil, err
+	}
+	packet := append(head, make([]byte, n-len(head))...)
+	_, err = io.ReadFull(c, packet[16:])
+	return packet, err
+}
+
+// call makes one call and returns the parameters of its reply.
+func (c *conn) call(ctx context.Context, op uint16, stub []byte) ([]byte, error) {
+	stop := context.AfterFunc(ctx, func() { c.SetDeadline(time.Now()) })
+	defer stop()
+	c.calls++
+	packet := netlogon.Request(c.calls, op, stub)
+	if c.seal != nil {
+		packet = c.seal.Request(c.calls, op, stub)
+	}
+	packet, err := c.exchange(ctx, packet)
+	var out []byte
+	for {
+		if err != nil {
+			return nil, err
+		}
+		reply, err := netlogon.ParseReply(packet)
+		if err != nil {
+			return nil, err
+		}
+		part := reply.Stub
+		if c.seal != nil {
+			if part, err = c.seal.Open(reply); err != nil {
+				return nil, err
+			}
+		}
+		if out = append(out, part...); len(out) > netlogon.MaxReply {
+			return nil, errors.New("the reply of the domain controller is too long")
+		}
+		if reply.Last {
+			return out, nil
+		}
+		packet, err = c.packet()
+		if err != nil {
+			return nil, err
+		}
+	}
+}

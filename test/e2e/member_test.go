@@ -1,0 +1,94 @@
+package e2e
+
+import (
+	"context"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/client"
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/peer"
+)
+
+// Membership of a real domain: joined with credentials that are used once, and MS-CHAPv2 checked by its controller for
+// people in every state.
+func TestMembershipOfARealDomain(t *testing.T) {
+	ca := startController(t)
+	populate(t, ca)
+	w := start(t)
+	w.tunnelled(nil)
+	w.do(http.MethodPost, "/directories", apitype.DirectoryInput{BindPassword: "Harbour-svc-tollgate-1", DirectoryFields: apitype.DirectoryFields{Name: "LANTERN", Kind: "active-directory", Servers: []string{controller}, TLS: "ldaps", CA: ca.PEM,
+		BindName: "svc-tollgate@lantern.example", TimeoutMillis: 3000}}, nil)
+	var realm apitype.Realm
+	w.do(http.MethodGet, "/realms/here", nil, &realm)
+	realm.Lookup = []config.Lookup{{Store: "LANTERN", Unreachable: config.Refuse}}
+	w.do(http.MethodPut, "/realms/here", realm.RealmFields, nil, client.IfMatch("*"))
+	var lane apitype.Lane
+	w.do(http.MethodGet, "/lanes/Wired", nil, &lane)
+	lane.Policies = []config.Policy{{Name: "Shore", Enabled: true, When: `group is "Shore Staff"`, Outcome: config.Admit, Pass: "crew"}}
+	w.do(http.MethodPut, "/lanes/Wired", lane.LaneFields, nil, client.IfMatch("*"))
+	w.publish()
+	attempt := func(method, user, password string) apitype.AttemptDetail {
+		t.Helper()
+		var reply apitype.TrialResult
+		w.do(http.MethodPost, "/trials", apitype.TrialInput{Client: "np-switch-1", Method: method, User: user, Password: password, Attributes: []config.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}, &reply)
+		for range 100 {
+			if a := w.newest(1); time.Since(a.At) < 5*time.Second && a.Facts.Name() == user && a.At.After(reply.At.Add(-time.Second)) && (a.Verdict == "admitted") == reply.Accepted {
+				return a
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		t.Fatalf("the attempt of %s was not recorded", user)
+		return apitype.AttemptDetail{}
+	}
+	if a := attempt("peap-mschapv2", "s.lodge", "Harbour-s.lodge-1"); a.Reason != "method.unusable" || !strings.Contains(a.Trace.Sentence, "no member of its domain") {
+		t.Errorf("before joining: %s %s", a.Reason, a.Trace.Sentence)
+	}
+	var draft apitype.Draft
+	w.do(http.MethodGet, "/draft", nil, &draft)
+	w.refused(422, http.MethodPost, "/directories/LANTERN/join", apitype.JoinInput{Name: "Administrator@lantern.example", Password: "wrong", Computer: "tollgate1"}, "the domain was not joined")
+	w.refused(422, http.MethodPost, "/directories/LANTERN/join", apitype.JoinInput{Name: "svc-tollgate@lantern.example", Password: "Harbour-svc-tollgate-1", Computer: "not a name"}, "no name of a computer")
+	w.refused(422, http.MethodPost, "/directories/LANTERN/join", apitype.JoinInput{Name: "svc-tollgate@lantern.example", Password: "Harbour-svc-tollgate-1", Computer: "tollgate1", OU: "OU=nowhere," + domainBase}, "the domain was not joined")
+	var joined apitype.Joined
+	w.do(http.MethodPost, "/directories/LANTERN/join?publish=true", apitype.JoinInput{Name: "Administrator@lantern.example", Password: adminPass, Computer: "tollgate1"}, &joined)
+	if joined.DN != "CN=TOLLGATE1,CN=Computers,"+domainBase || joined.Controller != controller || joined.Revision == 0 {
+		t.Errorf("joined %+v", joined)
+	}
+	for _, c := range []struct{ method, user, password, reason string }{
+		{"peap-mschapv2", "s.lodge", "Harbour-s.lodge-1", "ok"}, {"mschapv2", "s.lodge", "Harbour-s.lodge-1", "ok"}, {"ttls-mschapv2", `LANTERN\s.lodge`, "Harbour-s.lodge-1", "ok"}, {"teap-mschapv2", "s.lodge", "Harbour-s.lodge-1", "ok"},
+		{"peap-mschapv2", "s.lodge", "wrong", "password.wrong"}, {"peap-mschapv2", "b.tulloch", "Harbour-b.tulloch-1", "person.disabled"}, {"peap-mschapv2", "f.oakes", "Harbour-f.oakes-1", "person.expired"},
+		{"peap-mschapv2", "e.garth", "Harbour-e.garth-1", "password.must-change"}, {"peap-mschapv2", "nobody", "x", "person.unknown"},
+	} {
+		if a := attempt(c.method, c.user, c.password); a.Reason != c.reason {
+			t.Errorf("%s by %s: %s, wanted %s: %s", c.user, c.method, a.Reason, c.reason, a.Trace.Sentence)
+		}
+	}
+	w.eapol(0, strings.NewReplacer("k.nance", "s.lodge", "gangway-and-rope", "Harbour-s.lodge-1").Replace(careful("peap-mschapv2")))
+	// another server takes our machine account over: we notice, and say so; joining again repairs it
+	if _, err := peer.Send(context.Background(), peer.Request{Server: w.radius, Secret: secret, Method: "mschapv2", User: "s.lodge", Password: "Harbour-s.lodge-1", Timeout: 3 * time.Second,
+		Attributes: []peer.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}); err != nil {
+		t.Error(err)
+	}
+	again := start(t)
+	again.do(http.MethodPost, "/directories", apitype.DirectoryInput{BindPassword: "Harbour-svc-tollgate-1", DirectoryFields: apitype.DirectoryFields{Name: "LANTERN", Kind: "active-directory", Servers: []string{controller}, TLS: "ldaps", CA: ca.PEM,
+		BindName: "svc-tollgate@lantern.example", TimeoutMillis: 3000}}, nil)
+	again.do(http.MethodPost, "/directories/LANTERN/join", apitype.JoinInput{Name: "Administrator@lantern.example", Password: adminPass, Computer: "tollgate1"}, &joined)
+	for range 3 { // connections of before may still be good
+		if a := attempt("mschapv2", "s.lodge", "Harbour-s.lodge-1"); a.Reason == "domain.refuses" {
+			break
+		} else if a.Reason != "ok" {
+			t.Errorf("after the account was taken over: %s %s", a.Reason, a.Trace.Sentence)
+		}
+	}
+	w.do(http.MethodPost, "/directories/LANTERN/join?publish=true", apitype.JoinInput{Name: "Administrator@lantern.example", Password: adminPass, Computer: "tollgate1"}, &joined)
+	if a := attempt("peap-mschapv2", "s.lodge", "Harbour-s.lodge-1"); a.Reason != "ok" {
+		t.Errorf("after joining again: %s %s", a.Reason, a.Trace.Sentence)
+	}
+	w.do(http.MethodPost, "/directories/LANTERN/leave?publish=true", nil, nil)
+	if a := attempt("peap-mschapv2", "s.lodge", "Harbour-s.lodge-1"); a.Reason != "method.unusable" {
+		t.Errorf("after leaving: %s", a.Reason)
+	}
+}
