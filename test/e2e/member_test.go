@@ -24,11 +24,12 @@ func TestMembershipOfARealDomain(t *testing.T) {
 		BindName: "svc-tollgate@lantern.example", TimeoutMillis: 3000}}, nil)
 	var realm apitype.Realm
 	w.do(http.MethodGet, "/realms/here", nil, &realm)
+	realm.Forms = append(realm.Forms, config.Form{Kind: config.Suffix, Value: "lantern.example"})
 	realm.Lookup = []config.Lookup{{Store: "LANTERN", Unreachable: config.Refuse}}
 	w.do(http.MethodPut, "/realms/here", realm.RealmFields, nil, client.IfMatch("*"))
 	var lane apitype.Lane
 	w.do(http.MethodGet, "/lanes/Wired", nil, &lane)
-	lane.Policies = []config.Policy{{Name: "Shore", Enabled: true, When: `group is "Shore Staff"`, Outcome: config.Admit, Pass: "crew"}}
+	lane.Policies = []config.Policy{{Name: "Computers", Enabled: true, When: `kind is computer and machine.group is "Domain Computers"`, Outcome: config.Admit, Pass: "printers"}, {Name: "Shore", Enabled: true, When: `group is "Shore Staff"`, Outcome: config.Admit, Pass: "crew"}}
 	w.do(http.MethodPut, "/lanes/Wired", lane.LaneFields, nil, client.IfMatch("*"))
 	w.publish()
 	attempt := func(method, user, password string) apitype.AttemptDetail {
@@ -66,6 +67,10 @@ func TestMembershipOfARealDomain(t *testing.T) {
 			t.Errorf("%s by %s: %s, wanted %s: %s", c.user, c.method, a.Reason, c.reason, a.Trace.Sentence)
 		}
 	}
+	addComputer(t, ca, "PC77", "Harbour-pc77-1")
+	if a := attempt("peap-mschapv2", "host/pc77.lantern.example", "Harbour-pc77-1"); a.Reason != "ok" || a.VLAN != "80" || a.Facts.Person.Kind != "computer" {
+		t.Errorf("a computer with its machine password: %s %s", a.Reason, a.Trace.Sentence)
+	}
 	w.eapol(0, strings.NewReplacer("k.nance", "s.lodge", "gangway-and-rope", "Harbour-s.lodge-1").Replace(careful("peap-mschapv2")))
 	// another server takes our machine account over: we notice, and say so; joining again repairs it
 	if _, err := peer.Send(context.Background(), peer.Request{Server: w.radius, Secret: secret, Method: "mschapv2", User: "s.lodge", Password: "Harbour-s.lodge-1", Timeout: 3 * time.Second,
@@ -83,11 +88,22 @@ func TestMembershipOfARealDomain(t *testing.T) {
 			t.Errorf("after the account was taken over: %s %s", a.Reason, a.Trace.Sentence)
 		}
 	}
-	w.do(http.MethodPost, "/directories/LANTERN/join?publish=true", apitype.JoinInput{Name: "Administrator@lantern.example", Password: adminPass, Computer: "tollgate1"}, &joined)
+	if out, code := w.run(adminPass+"\n", "tollgate", "directory", "join", "LANTERN", "-as", "Administrator@lantern.example", "-computer", "tollgate1", "-publish"); code != 0 || !strings.Contains(out, "agreed on a secure channel") {
+		t.Errorf("joining from the command line: %s", out)
+	}
+	w.wants(0, []string{"directory", "show", "LANTERN"}, "LANTERN as TOLLGATE1$")
 	if a := attempt("peap-mschapv2", "s.lodge", "Harbour-s.lodge-1"); a.Reason != "ok" {
 		t.Errorf("after joining again: %s %s", a.Reason, a.Trace.Sentence)
 	}
-	w.do(http.MethodPost, "/directories/LANTERN/leave?publish=true", nil, nil)
+	p := pageSteps{signedIn(t, w)}
+	steps(t, p.open(w.app.URL+"/directories"), p.click("LANTERN"), p.see("Member of LANTERN"), p.see("TOLLGATE1$"), p.click("Leave the domain"), p.see("Join the domain"),
+		p.fill("Who may create computers", "Administrator@lantern.example"), p.fill("Its password", adminPass), p.fill("Machine account", "not a name"), p.click("Join the domain"), p.see("no name of a computer"),
+		p.fill("Its password", adminPass), p.fill("Machine account", "tollgate2"), p.click("Join the domain"), p.see("TOLLGATE2$"))
+	w.publish()
+	if a := attempt("mschapv2", "s.lodge", "Harbour-s.lodge-1"); a.Reason != "ok" {
+		t.Errorf("after joining in the console: %s %s", a.Reason, a.Trace.Sentence)
+	}
+	w.wants(0, []string{"directory", "leave", "LANTERN", "-publish"}, "published")
 	if a := attempt("peap-mschapv2", "s.lodge", "Harbour-s.lodge-1"); a.Reason != "method.unusable" {
 		t.Errorf("after leaving: %s", a.Reason)
 	}

@@ -85,8 +85,8 @@ func startController(t *testing.T) *lab.Authority {
 	return nil
 }
 
-// populate adds people and groups to the domain.
-func populate(t *testing.T, ca *lab.Authority) {
+// administrator signs in at the domain controller.
+func administrator(t *testing.T, ca *lab.Authority) *ldap.Conn {
 	t.Helper()
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM([]byte(ca.PEM))
@@ -103,7 +103,35 @@ func populate(t *testing.T, ca *lab.Authority) {
 	if err != nil {
 		t.Fatalf("binding as the administrator: %v", err)
 	}
-	defer c.Close()
+	t.Cleanup(func() { c.Close() })
+	return c
+}
+
+// quoted is a password as unicodePwd takes it.
+func quoted(password string) string {
+	out := ""
+	for _, r := range `"` + password + `"` {
+		out += string([]byte{byte(r), byte(r >> 8)})
+	}
+	return out
+}
+
+// addComputer adds a computer whose machine password is known.
+func addComputer(t *testing.T, ca *lab.Authority, name, password string) {
+	t.Helper()
+	r := ldap.NewAddRequest("CN="+name+",CN=Computers,"+domainBase, nil)
+	for attribute, value := range map[string]string{"objectClass": "computer", "sAMAccountName": name + "$", "userAccountControl": "4096", "dNSHostName": strings.ToLower(name) + ".lantern.example", "unicodePwd": quoted(password)} {
+		r.Attribute(attribute, []string{value})
+	}
+	if err := administrator(t, ca).Add(r); err != nil {
+		t.Fatalf("adding the computer %s: %v", name, err)
+	}
+}
+
+// populate adds people and groups to the domain.
+func populate(t *testing.T, ca *lab.Authority) {
+	t.Helper()
+	c := administrator(t, ca)
 	add := func(dn string, attributes map[string]string) {
 		t.Helper()
 		r := ldap.NewAddRequest(dn, nil)
@@ -113,13 +141,6 @@ func populate(t *testing.T, ca *lab.Authority) {
 		if err := c.Add(r); err != nil {
 			t.Fatalf("adding %s: %v", dn, err)
 		}
-	}
-	quoted := func(password string) string {
-		out := ""
-		for _, r := range `"` + password + `"` {
-			out += string([]byte{byte(r), byte(r >> 8)})
-		}
-		return out
 	}
 	for user, more := range map[string]map[string]string{"s.lodge": {"userAccountControl": "512", "department": "Ticketing"}, "b.tulloch": {"userAccountControl": "514"},
 		"f.oakes": {"userAccountControl": "512", "accountExpires": "133000000000000000"}, "e.garth": {"userAccountControl": "512", "pwdLastSet": "0"}, "svc-tollgate": {"userAccountControl": "66048"}} {

@@ -1,8 +1,9 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { stream, type Schema } from "../api/client";
+import { call, stream, type Schema } from "../api/client";
 import { useObject, useObjects } from "../api/hooks";
-import { Bar, Button, ButtonLink, Empty, Failure, millis, Notice, PageHead, rowKeys, sentence } from "../ui/basic";
+import { Bar, Button, ButtonLink, Empty, Failure, millis, Notice, PageHead, rowKeys, sentence, Verdict } from "../ui/basic";
 import { Editor, Problems } from "../ui/editor";
 import { Field, lines, LinesField, Pick, TextField } from "../ui/form";
 
@@ -18,11 +19,11 @@ export function DirectoriesPage() {
       <Failure error={list.error} />
       {list.data?.items.length === 0 ? <Empty title="No directory yet">Add one, knowing its host and a service account; the test says what is missing. Or keep people here, as local accounts.</Empty> : (
         <table className="grid-table">
-          <thead><tr><th>Name</th><th>Kind</th><th>Servers</th><th>TLS</th><th>Signs in as</th><th>Base</th><th /></tr></thead>
+          <thead><tr><th>Name</th><th>Kind</th><th>Servers</th><th>TLS</th><th>Signs in as</th><th>Base</th><th>Member of</th><th /></tr></thead>
           <tbody>
             {list.data?.items.map((d) => (
               <tr key={d.id} {...rowKeys(() => go(`/directories/${d.id}`))}>
-                <td className="font-semibold">{d.name}</td><td>{d.kind}</td><td className="mono">{d.servers.join(", ")}</td><td>{d.tls}</td><td className="mono">{d.bindName || "anonymous"}</td><td className="mono">{d.base || "named by the server"}</td>
+                <td className="font-semibold">{d.name}</td><td>{d.kind}</td><td className="mono">{d.servers.join(", ")}</td><td>{d.tls}</td><td className="mono">{d.bindName || "anonymous"}</td><td className="mono">{d.base || "named by the server"}</td><td>{d.computer ? `${d.domain} as ${d.computer}$` : ""}</td>
                 <td className="text-out">{d.problems.length > 0 && `${d.problems.length} to look at`}</td>
               </tr>
             ))}
@@ -38,7 +39,7 @@ export function DirectoryPage() {
   const one = useObject("directories", id);
   if (id === "new") return <DirectoryForm />;
   if (!one.data) return <><PageHead title="Directory" /><Failure error={one.error} /></>;
-  return <DirectoryForm key={one.data.id} directory={one.data} />;
+  return <DirectoryForm key={one.data.id + one.data.computer} directory={one.data} />;
 }
 
 const blank = { name: "", kind: "active-directory", servers: [] as string[], tls: "ldaps", ca: "", serverName: "", bindName: "", base: "", groupBase: "", attributes: [] as string[], timeoutMillis: 3000, note: "" };
@@ -84,9 +85,46 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
             )}
           </Editor>
         </div>
-        <TestPanel body={body} id={directory?.id} />
+        <div>
+          <TestPanel body={body} id={directory?.id} />
+          {directory?.kind === "active-directory" && <Membership directory={directory} />}
+        </div>
       </div>
     </>
+  );
+}
+
+/** Joins the domain, so that MS-CHAP can be checked for its people. */
+function Membership({ directory }: { directory: Directory }) {
+  const queries = useQueryClient();
+  const [form, setForm] = useState({ name: "", password: "", computer: "", ou: "" });
+  const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
+  const done = { onSuccess: () => queries.invalidateQueries() };
+  const join = useMutation({ mutationFn: () => call<Schema["Joined"]>("POST", `/directories/${directory.id}/join`, form), ...done });
+  const leave = useMutation({ mutationFn: () => call("POST", `/directories/${directory.id}/leave`), ...done });
+  return (
+    <section aria-label="Membership" className="mt-8 border-l border-hair pl-8">
+      <h2 className="mb-1">Membership of the domain</h2>
+      <Failure error={join.error ?? leave.error} />
+      {directory.computer ? (
+        <>
+          <p className="mb-3"><Verdict kind="in">Member of {directory.domain}</Verdict> as <code>{directory.computer}$</code>. MS-CHAPv2 is checked by its domain controllers.</p>
+          <Button danger disabled={leave.isPending} onClick={() => leave.mutate()}>Leave the domain</Button>
+          <p className="hint mt-2">Leaving is part of the draft; the machine account stays in the domain until somebody removes it.</p>
+        </>
+      ) : (
+        <form onSubmit={(e) => { e.preventDefault(); join.mutate(); }}>
+          <p className="mb-3 text-soft">A directory hands out no hashes. As a member of the domain this server asks its controllers, and people can use PEAP with MS-CHAPv2 as their devices do by themselves.</p>
+          <div className="grid max-w-[560px] grid-cols-2 gap-x-4">
+            <TextField label="Who may create computers" field="name" mono hint="Used once, and not kept. It needs the right to create computer objects in the container, and nothing else." value={form.name} onChange={(name) => set({ name })} error={join.error} />
+            <TextField label="Its password" field="password" type="password" value={form.password} onChange={(password) => set({ password })} error={join.error} autoComplete="new-password" />
+            <TextField label="Machine account" field="computer" mono hint="A name for this server, at most 15 characters. Each of several servers needs its own." value={form.computer} onChange={(computer) => set({ computer })} error={join.error} />
+            <TextField label="Container" field="ou" mono hint="A DN; empty is the one that the domain keeps for computers." value={form.ou} onChange={(ou) => set({ ou })} error={join.error} />
+          </div>
+          <Button primary type="submit" disabled={!form.name || !form.password || !form.computer || join.isPending}>{join.isPending ? "Joining …" : "Join the domain"}</Button>
+        </form>
+      )}
+    </section>
   );
 }
 
