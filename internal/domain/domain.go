@@ -37,6 +37,7 @@ type Member struct {
 	account Account
 	hosts   []string
 	timeout time.Duration
+	mapper  int // port of the endpoint mapper
 	slots   chan struct{}
 
 	mu      sync.Mutex
@@ -56,7 +57,7 @@ type established struct {
 
 // New makes a member; hosts are the domain controllers in the order to ask them.
 func New(account Account, hosts []string, timeout time.Duration) *Member {
-	return &Member{account: account, hosts: hosts, timeout: timeout, slots: make(chan struct{}, connections), down: map[string]time.Time{}}
+	return &Member{account: account, hosts: hosts, timeout: timeout, mapper: mapperPort, slots: make(chan struct{}, connections), down: map[string]time.Time{}}
 }
 
 // Close drops all connections.
@@ -210,7 +211,7 @@ func (m *Member) establish(ctx context.Context) (*established, error) {
 
 // agree finds the Netlogon port of a controller, and proves the password of the machine account both ways.
 func (m *Member) agree(ctx context.Context, host string) (*established, error) {
-	mapper, err := connect(ctx, net.JoinHostPort(host, strconv.Itoa(mapperPort)), netlogon.Mapper, nil)
+	mapper, err := connect(ctx, net.JoinHostPort(host, strconv.Itoa(m.mapper)), netlogon.Mapper, nil)
 	if err != nil {
 		return nil, err
 	}
