@@ -39,6 +39,8 @@ type Member struct {
 	timeout time.Duration
 	mapper  int // port of the endpoint mapper
 	slots   chan struct{}
+	// agreeing is held by the one who agrees on a channel.
+	agreeing chan struct{}
 
 	mu      sync.Mutex
 	channel *established
@@ -57,7 +59,7 @@ type established struct {
 
 // New makes a member; hosts are the domain controllers in the order to ask them.
 func New(account Account, hosts []string, timeout time.Duration) *Member {
-	return &Member{account: account, hosts: hosts, timeout: timeout, mapper: mapperPort, slots: make(chan struct{}, connections), down: map[string]time.Time{}}
+	return &Member{account: account, hosts: hosts, timeout: timeout, mapper: mapperPort, slots: make(chan struct{}, connections), agreeing: make(chan struct{}, 1), down: map[string]time.Time{}}
 }
 
 // Close drops all connections.
@@ -126,34 +128,85 @@ func (m *Member) Test(ctx context.Context) (string, error) {
 	return c.channel.host, nil
 }
 
-// take returns an idle connection of the channel, or makes one.
+// take returns an idle connection of the channel, or makes one. No lock is held while a controller is asked.
 func (m *Member) take(ctx context.Context) (*conn, error) {
+	c, channel, err := m.kept()
+	if c != nil || err != nil {
+		return c, err
+	}
+	if channel == nil {
+		if channel, err = m.agreed(ctx); err != nil {
+			return nil, err
+		}
+	}
+	c, err = connect(ctx, channel.address, netlogon.Netlogon, channel)
+	if err != nil {
+		m.mark(channel.host, true)
+		m.drop(channel)
+	}
+	return c, err
+}
+
+// kept returns an idle connection, or else the channel to make one of; both may be nil.
+func (m *Member) kept() (*conn, *established, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.closed {
-		return nil, net.ErrClosed
+		return nil, nil, net.ErrClosed
 	}
 	for len(m.idle) > 0 {
 		c := m.idle[len(m.idle)-1]
 		m.idle = m.idle[:len(m.idle)-1]
 		if c.channel == m.channel && time.Since(c.used) < maxIdle {
-			return c, nil
+			return c, nil, nil
 		}
 		c.Close()
 	}
-	if m.channel == nil { // the others wait meanwhile: two of one account would undo each other
-		channel, err := m.establish(ctx)
-		if err != nil {
-			return nil, err
-		}
-		m.channel = channel
+	return nil, m.channel, nil
+}
+
+// agreed returns the channel; one caller agrees on it while the others wait, since two of one account would undo each
+// other.
+func (m *Member) agreed(ctx context.Context) (*established, error) {
+	select {
+	case m.agreeing <- struct{}{}:
+		defer func() { <-m.agreeing }()
+	case <-ctx.Done():
+		return nil, errors.New("no domain controller agreed on a secure channel within the time limit")
 	}
-	c, err := connect(ctx, m.channel.address, netlogon.Netlogon, m.channel)
+	m.mu.Lock()
+	channel := m.channel
+	m.mu.Unlock()
+	if channel != nil { // somebody else did it meanwhile
+		return channel, nil
+	}
+	channel, err := m.establish(ctx)
 	if err != nil {
-		m.down[m.channel.host] = time.Now()
+		return nil, err
+	}
+	m.mu.Lock()
+	m.channel = channel
+	m.mu.Unlock()
+	return channel, nil
+}
+
+func (m *Member) mark(host string, failed bool) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if failed {
+		m.down[host] = time.Now()
+	} else {
+		delete(m.down, host)
+	}
+}
+
+// drop forgets a channel if it is still the current one.
+func (m *Member) drop(channel *established) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.channel == channel {
 		m.channel = nil
 	}
-	return c, err
 }
 
 func (m *Member) give(c *conn) {
@@ -171,15 +224,13 @@ func (m *Member) give(c *conn) {
 // somebody else uses our account.
 func (m *Member) failed(c *conn) {
 	c.Close()
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	if m.channel == c.channel {
-		m.channel = nil
-	}
+	m.drop(c.channel)
 }
 
 // order lists the controllers, those that failed lately last.
 func (m *Member) order() []string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
 	var good, bad []string
 	for _, host := range m.hosts {
 		if time.Since(m.down[host]) < downFor {
@@ -197,14 +248,14 @@ func (m *Member) establish(ctx context.Context) (*established, error) {
 	for _, host := range m.order() {
 		channel, err := m.agree(ctx, host)
 		if err == nil {
-			delete(m.down, host)
+			m.mark(host, false)
 			return channel, nil
 		}
 		last = fmt.Errorf("the secure channel to %s: %w", host, err)
 		if ctx.Err() != nil || refusesUs(err) {
 			break
 		}
-		m.down[host] = time.Now()
+		m.mark(host, true)
 	}
 	return nil, last
 }

@@ -72,7 +72,9 @@ func TestNonsenseIsAnError(t *testing.T) {
 		"another service": func(c net.Conn) { io.WriteString(c, "220 mail.lanternferries.example ESMTP ready and waiting") },
 		"lengths":         func(c net.Conn) { c.Write([]byte{5, 0, 12, 3, 16, 0, 0, 0, 0xff, 0xff, 0, 0, 1, 0, 0, 0}) },
 		"a short answer":  func(c net.Conn) { c.Write([]byte{5, 0, 12, 3, 16, 0, 0, 0, 16, 0, 0, 0, 1, 0, 0, 0}) },
-		"a refusal":       func(c net.Conn) { c.Write(append([]byte{5, 0, 13, 3, 16, 0, 0, 0, 26, 0, 0, 0, 1, 0, 0, 0}, make([]byte, 10)...)) },
+		"a refusal": func(c net.Conn) {
+			c.Write(append([]byte{5, 0, 13, 3, 16, 0, 0, 0, 26, 0, 0, 0, 1, 0, 0, 0}, make([]byte, 10)...))
+		},
 	} {
 		m := member(controller(t, serve), time.Second, "127.0.0.1")
 		if err := check(m); err == nil || !strings.Contains(err.Error(), "127.0.0.1") {
