@@ -18,7 +18,7 @@ func member(d apitype.Directory) string {
 
 func joinCommands() []command {
 	return []command{
-		{"directory", "join", "NAME", "join the domain of a directory, so that MS-CHAP can be checked", func(f *flag.FlagSet) func(*session, []string) error {
+		{"directory", "join", "NAME", "join its domain, so that MS-CHAP can be checked", func(f *flag.FlagSet) func(*session, []string) error {
 			in := apitype.JoinInput{}
 			f.StringVar(&in.Name, "as", "", "who may create the machine account; the password is asked for, used once, and not kept")
 			f.StringVar(&in.Computer, "computer", "", "name of the machine account; each of several servers needs its own")
@@ -45,7 +45,7 @@ func joinCommands() []command {
 				})
 			}
 		}},
-		{"directory", "leave", "NAME", "leave the domain; the machine account stays until it is removed there", func(f *flag.FlagSet) func(*session, []string) error {
+		{"directory", "leave", "NAME", "leave its domain; the machine account stays there", func(f *flag.FlagSet) func(*session, []string) error {
 			p := publishFlags(f)
 			return func(s *session, args []string) error {
 				name, err := one(args, "directory")

@@ -38,7 +38,7 @@ func (g *Gate) EAP(ctx context.Context, s *Snapshot, f facts.Facts, p *radius.Pa
 	if v.Facts.Credential == reason.DeviceMismatch {
 		return v.leaveEAP(message)
 	}
-	visit := &prover{Visit: v}
+	visit := &prover{Visit: v, client: f.Client, station: string(p.Get(radius.CallingStationID))}
 	ready := s.lane(v.before.Lane.Number)
 	settings := &ready.settings
 	if f.Method == facts.MACBypass {
@@ -48,6 +48,20 @@ func (g *Gate) EAP(ctx context.Context, s *Snapshot, f facts.Facts, p *radius.Pa
 	c := conversation.New(settings, g.sessions, visit, conversation.FragmentSize(int(min(mtu, 65535))))
 	o := g.open.Add(c, visit)
 	return g.round(ctx, o, message)
+}
+
+// Continue takes a round of a conversation under way, without reading the facts of the request anew. ok is false if the
+// request is none of those; it has to walk the whole road then, which says why.
+func (g *Gate) Continue(ctx context.Context, p *radius.Packet, client string) (answer Answer, ok bool) {
+	state := p.Get(radius.State)
+	if state == nil || !p.Has(radius.EAPMessage) {
+		return Answer{}, false
+	}
+	o := g.open.Find(state)
+	if o == nil || o.Keep.client != client || o.Keep.station != string(p.Get(radius.CallingStationID)) {
+		return Answer{}, false
+	}
+	return g.round(ctx, o, p.EAP()), true
 }
 
 // nextRound finds the conversation of a State. One of another client or device is never continued.

@@ -25,6 +25,8 @@ type prover struct {
 	*Visit
 	// machine tells that what is proven now is the computer.
 	machine bool
+	// client and station are who may go on with the conversation, as they were sent first.
+	client, station string
 	// machineName is the name by which the computer was proven.
 	machineName string
 }

@@ -35,7 +35,7 @@ const wlanMAC = "00-00-5E-00-53-E0"
 
 // Ask has somebody sign in; port is the switch port, ssid the wireless network, both as far as they apply.
 func (s *Station) Ask(ctx context.Context, server string, r peer.Request, mac string, port int, ssid string) Outcome {
-	r.Server, r.From, r.Secret, r.Timeout, r.Tries = server, s.Addr, s.Secret, 3*time.Second, 2
+	r.Server, r.From, r.Secret, r.Timeout, r.Tries, r.Brief = server, s.Addr, s.Secret, 3*time.Second, 2, true
 	r.Attributes = []peer.Attribute{{Name: "NAS-IP-Address", Value: s.Shown}, {Name: "NAS-Identifier", Value: s.Name}, {Name: "Calling-Station-Id", Value: mac}}
 	add := func(name, value string) {
 		r.Attributes = append(r.Attributes, peer.Attribute{Name: name, Value: value})

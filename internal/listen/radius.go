@@ -247,6 +247,12 @@ func (a *arrival) prove(keys *gate.ClientKeys, signsUsually bool) (contact.Fault
 
 func (r *RADIUS) visit(a *arrival) {
 	defer r.inFlight.Add(-1)
+	if out, ok := r.gate.Continue(r.ctx, &a.packet, a.client.Name); ok {
+		if !out.Discard {
+			r.reply(a, out)
+		}
+		return
+	}
 	addr := a.from.Addr().Unmap().WithZone("")
 	f := facts.Facts{At: a.begun, Address: addr}
 	gate.RADIUSFacts(&a.packet, a.client, &f)

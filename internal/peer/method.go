@@ -106,7 +106,9 @@ func (x *exchange) bypass(ctx context.Context) (radius.Packet, error) {
 func (x *exchange) eap(ctx context.Context) (radius.Packet, error) {
 	s := x.r.Supplicant
 	s.Method, s.Identity, s.Password = x.r.Method, x.r.User, x.r.Password
-	s.Step = func(from, text string) { x.say(from, "%s", text) }
+	if !x.r.Brief {
+		s.Step = func(from, text string) { x.say(from, "%s", text) }
+	}
 	device, err := supplicant.New(&s)
 	if err != nil {
 		return radius.Packet{}, err
@@ -152,6 +154,9 @@ func (x *exchange) tunnel(r *supplicant.Result) {
 	}
 	t := &TunnelResult{Version: r.TLS, Suite: r.Suite, Resumed: r.Resumed, Chain: []string{}}
 	for _, c := range r.Chain {
+		if x.r.Brief {
+			break
+		}
 		t.Chain = append(t.Chain, c.Subject.String()+", issued by "+c.Issuer.String()+", until "+c.NotAfter.UTC().Format("2006-01-02"))
 	}
 	x.reply.TLS = t

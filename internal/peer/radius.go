@@ -40,6 +40,8 @@ type Request struct {
 	Tries   int
 	// Status sends Status-Server instead of an Access-Request.
 	Status bool
+	// Brief leaves out of the reply what was said round by round, and the certificates.
+	Brief bool
 }
 
 // Attribute is one attribute by name.

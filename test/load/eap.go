@@ -28,6 +28,8 @@ type tunnels struct {
 	roots  *x509.CertPool
 	server tls.Certificate
 	device tls.Certificate
+	// clients are one for each worker.
+	clients [workers]*nas
 }
 
 // prepareEAP adds a lane for conversations, and what they show each other.
@@ -50,6 +52,13 @@ func prepareEAP(s *service) (*tunnels, error) {
 	}
 	t := &tunnels{target: s.RADIUS[0].String(), roots: x509.NewCertPool()}
 	t.roots.AppendCertsFromPEM([]byte(authority.PEM))
+	for i := range t.clients {
+		c, err := net.Dial("udp", t.target)
+		if err != nil {
+			return nil, err
+		}
+		t.clients[i] = &nas{conn: c}
+	}
 	t.device, err = tls.X509KeyPair([]byte(issued.Chain), []byte(issued.Key))
 	if err != nil {
 		return nil, err
@@ -113,9 +122,30 @@ func (t *tunnels) verify(usage x509.ExtKeyUsage) func(tls.ConnectionState) error
 	}
 }
 
+// nas is the socket of one client that signs devices in one after the other, as a switch does.
+type nas struct {
+	conn net.Conn
+	buf  [radius.MaxSize]byte
+}
+
+// exchange sends a packet and waits for its answer; nothing is lost on loopback that would have to be sent again.
+func (n *nas) exchange(_ context.Context, packet []byte) ([]byte, error) {
+	if _, err := n.conn.Write(packet); err != nil {
+		return nil, err
+	}
+	n.conn.SetReadDeadline(time.Now().Add(3 * time.Second))
+	for {
+		size, err := n.conn.Read(n.buf[:])
+		if err != nil || size > 1 && n.buf[1] == packet[1] {
+			return n.buf[:size], err
+		}
+	}
+}
+
 // signIn is one whole conversation over the network.
 func (t *tunnels) signIn(version uint16, method string, sessions []tls.ClientSessionCache) func(int) error {
 	return func(worker int) error {
+		n := t.clients[worker]
 		device := supplicant.Settings{Roots: t.roots, Outer: "anonymous", MaxTLS: version}
 		if method == "eap-tls" {
 			device.Certificate = &t.device
@@ -123,7 +153,7 @@ func (t *tunnels) signIn(version uint16, method string, sessions []tls.ClientSes
 		if sessions != nil {
 			device.Sessions = sessions[worker]
 		}
-		reply, err := peer.Send(context.Background(), peer.Request{Server: t.target, Secret: secret, Method: method, User: "eap", Password: password, Supplicant: device, Timeout: 3 * time.Second, Tries: 2,
+		reply, err := peer.Send(context.Background(), peer.Request{Exchange: n.exchange, Secret: secret, Method: method, User: "eap", Password: password, Supplicant: device, Brief: true,
 			Attributes: []peer.Attribute{{Name: "NAS-Port-Type", Value: "Wireless-802.11"}, {Name: "Calling-Station-Id", Value: fmt.Sprintf("02-00-5E-00-00-%02X", worker)}}})
 		switch {
 		case err != nil:
