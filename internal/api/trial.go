@@ -108,8 +108,7 @@ func (s *server) outfit(to *supplicant.Settings, in *apitype.TrialInput) error {
 			to.Roots.AddCert(c)
 		}
 	}
-	versions := map[string]uint16{"": 0, "1.0": tls.VersionTLS10, "1.1": tls.VersionTLS11, "1.2": tls.VersionTLS12, "1.3": tls.VersionTLS13}
-	version, known := versions[in.TLS]
+	version, known := supplicant.Versions[in.TLS]
 	if !known {
 		return faulty("tls", fmt.Sprintf("%q is no version of TLS", in.TLS), "Use 1.0, 1.1, 1.2 or 1.3.")
 	}

@@ -232,7 +232,7 @@ func (m *tlsMethod) up(ctx context.Context, out []byte) step {
 	}
 	m.c.server("%s: %s, %s", how, tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite))
 	var err error
-	if m.msk, err = m.keys(state.Version); err != nil {
+	if m.msk, err = m.tunnel.SessionKey(m.kind); err != nil {
 		if errors.Is(err, tunnel.ErrNoExtendedMasterSecret) {
 			return m.c.fail(reason.TLSMasterSecret, "")
 		}
@@ -382,23 +382,4 @@ func Classify(err error) (reason.Code, string) {
 		return reason.TLSNoCommon, detail
 	}
 	return reason.TLSFailed, detail
-}
-
-// keys derives the master session key: RFC 5216 section 2.3 and RFC 5281 section 8 for TLS up to 1.2, RFC 9190 section
-// 2.3 and RFC 9427 section 2 for TLS 1.3, where 128 octets are exported and the first 64 count.
-func (m *tlsMethod) keys(version uint16) ([]byte, error) {
-	label, n, context := "client EAP encryption", 64, []byte(nil)
-	switch {
-	case m.kind == eap.TEAP:
-		label, n = "EXPORTER: teap session key seed", 40
-	case version >= tls.VersionTLS13:
-		label, n, context = "EXPORTER_EAP_TLS_Key_Material", 128, []byte{byte(m.kind)}
-	case m.kind == eap.TTLS:
-		label = "ttls keying material"
-	}
-	key, err := m.tunnel.Export(label, context, n)
-	if err != nil {
-		return nil, err
-	}
-	return key[:min(n, 64)], nil
 }

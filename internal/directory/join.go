@@ -11,6 +11,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/wire/mschap"
 )
 
 // Joined is what a join left: our machine account.
@@ -129,10 +130,4 @@ func (d *Directory) account(c *ldap.Conn, base, container, realm string, j *Join
 }
 
 // quotedPassword is a password as unicodePwd takes it: UTF-16LE between quotation marks.
-func quotedPassword(password string) string {
-	out := make([]byte, 0, 2*len(password)+4)
-	for _, r := range `"` + password + `"` {
-		out = append(out, byte(r), byte(r>>8))
-	}
-	return string(out)
-}
+func quotedPassword(password string) string { return string(mschap.UTF16(`"` + password + `"`)) }

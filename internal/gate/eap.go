@@ -23,12 +23,12 @@ const (
 // open is a conversation under way, with the visit it belongs to.
 type open = conversation.Open[*prover]
 
-// EAP takes one round of an EAP conversation (RFC 3579). The first has no State; a round that ends the conversation
-// gives the verdict, the others a challenge.
+// EAP takes the first round of an EAP conversation (RFC 3579), which has no State; Continue takes the others. A round that
+// ends the conversation gives the verdict, the others a challenge.
 func (g *Gate) EAP(ctx context.Context, s *Snapshot, f facts.Facts, p *radius.Packet, begun time.Time) Answer {
 	message := p.EAP()
 	if state := p.Get(radius.State); state != nil {
-		return g.nextRound(ctx, s, f, state, message, begun)
+		return g.stray(s, f, state, message, begun)
 	}
 	f.EAP = &facts.EAP{}
 	v, why := g.Arrive(s, f, begun)
@@ -64,14 +64,11 @@ func (g *Gate) Continue(ctx context.Context, p *radius.Packet, client string) (a
 	return g.round(ctx, o, p.EAP()), true
 }
 
-// nextRound finds the conversation of a State. One of another client or device is never continued.
-func (g *Gate) nextRound(ctx context.Context, s *Snapshot, f facts.Facts, state, message []byte, begun time.Time) Answer {
-	o := g.open.Find(state)
+// stray refuses an answer that continues nothing: its conversation is over, was never begun here, or is that of another
+// client or device.
+func (g *Gate) stray(s *Snapshot, f facts.Facts, state, message []byte, begun time.Time) Answer {
 	code := reason.EAPLost
-	if o != nil {
-		if first := &o.Keep.Facts; first.Client == f.Client && first.MAC == f.MAC {
-			return g.round(ctx, o, message)
-		}
+	if g.open.Find(state) != nil {
 		code = reason.EAPMixed
 	}
 	f.EAP = &facts.EAP{}

@@ -34,9 +34,12 @@ func (r *RADIUS) Trial(ctx context.Context, data []byte, from netip.Addr, by str
 		sentence, _ := contact.Fault(fault).Words()
 		return nil, errors.New("the request is discarded: " + sentence + " " + detail)
 	}
-	f := facts.Facts{At: now, Address: from, Tried: by}
-	gate.RADIUSFacts(&a.packet, client, &f)
-	out := r.gate.RADIUS(ctx, snapshot, f, &a.packet, a.key, a.signed, now)
+	out, ok := r.gate.Continue(ctx, &a.packet, client.Name)
+	if !ok {
+		f := facts.Facts{At: now, Address: from, Tried: by}
+		gate.RADIUSFacts(&a.packet, client, &f)
+		out = r.gate.RADIUS(ctx, snapshot, f, &a.packet, a.key, a.signed, now)
+	}
 	if out.Discard {
 		return nil, errors.New("the service discards the packet")
 	}

@@ -68,6 +68,9 @@ func innerLayer(p *Peer, inner string) *layer {
 	return l
 }
 
+// Versions are the versions of TLS by what people call them; "" leaves the choice to both sides.
+var Versions = map[string]uint16{"": 0, "1.0": tls.VersionTLS10, "1.1": tls.VersionTLS11, "1.2": tls.VersionTLS12, "1.3": tls.VersionTLS13}
+
 // Groups are the key exchanges that a device offers, those of supplicants in use today.
 var Groups = []tls.CurveID{tls.X25519, tls.CurveP256, tls.CurveP384}
 
@@ -172,8 +175,11 @@ func (m *tlsMethod) handshake(in []byte) ([]byte, error) {
 	r := &m.p.Result
 	r.TLS, r.Suite, r.Resumed = tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite), r.Resumed || state.DidResume
 	m.p.say("peer", "tunnel up: %s, %s", r.TLS, r.Suite)
-	if err := m.keys(state.Version); err != nil {
+	if m.key, err = m.tunnel.SessionKey(m.kind); err != nil {
 		return nil, err
+	}
+	if !m.inside {
+		r.MSK = m.key
 	}
 	if m.kind == eap.TTLS && len(out) == 0 && !state.DidResume {
 		return m.write(m.phase.take(nil))
@@ -240,26 +246,4 @@ func (m *tlsMethod) fragment() []byte {
 	f := m.out.Next(size)
 	f.Version = m.version
 	return f.Append(nil)
-}
-
-// keys derives what the server derives.
-func (m *tlsMethod) keys(version uint16) error {
-	label, n, context := "client EAP encryption", 64, []byte(nil)
-	switch {
-	case m.kind == eap.TEAP:
-		label, n = "EXPORTER: teap session key seed", 40
-	case version >= tls.VersionTLS13:
-		label, n, context = "EXPORTER_EAP_TLS_Key_Material", 128, []byte{byte(m.kind)}
-	case m.kind == eap.TTLS:
-		label = "ttls keying material"
-	}
-	key, err := m.tunnel.Export(label, context, n)
-	if err != nil {
-		return err
-	}
-	m.key = key[:min(n, 64)]
-	if !m.inside {
-		m.p.Result.MSK = m.key
-	}
-	return nil
 }

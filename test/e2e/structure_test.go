@@ -32,7 +32,7 @@ var allowed = map[string][]string{
 	"internal/conversation":  {"internal/core/", "internal/wire/", "internal/tunnel"},
 	"internal/supplicant":    {"internal/wire/", "internal/tunnel"},
 	"internal/operator":      {"internal/ident", "internal/password", "internal/store"},
-	"internal/directory":     {"internal/core/"},
+	"internal/directory":     {"internal/core/", "internal/wire/mschap"},
 	"internal/gate":          {"internal/core/", "internal/wire/", "internal/account", "internal/certificate", "internal/conversation", "internal/device", "internal/directory", "internal/domain", "internal/seal", "internal/store"},
 	"internal/revision":      {"internal/core/", "internal/gate", "internal/seal", "internal/store"},
 	"internal/listen":        {"internal/core/", "internal/wire/", "internal/gate", "internal/contact"},

@@ -21,13 +21,16 @@ import (
 type Hash [16]byte
 
 // NTHash hashes a password.
-func NTHash(password string) Hash {
-	units := utf16.Encode([]rune(password))
-	text := make([]byte, 0, 2*len(units))
+func NTHash(password string) Hash { return md4Sum(UTF16(password)) }
+
+// UTF16 writes a text as UTF-16LE without a byte order mark.
+func UTF16(text string) []byte {
+	units := utf16.Encode([]rune(text))
+	out := make([]byte, 0, 2*len(units))
 	for _, u := range units {
-		text = append(text, byte(u), byte(u>>8))
+		out = append(out, byte(u), byte(u>>8))
 	}
-	return md4Sum(text)
+	return out
 }
 
 func md4Sum(b []byte) (out Hash) {

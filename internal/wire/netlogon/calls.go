@@ -8,7 +8,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"unicode/utf16"
 
 	"tollgate.example/key/internal/wire/mschap"
 )
@@ -20,15 +19,6 @@ const (
 	OpAuthenticate = 26
 	OpSamLogonEx   = 39
 )
-
-func utf16le(s string) []byte {
-	units := utf16.Encode([]rune(s))
-	out := make([]byte, 0, 2*len(units)+2)
-	for _, u := range units {
-		out = append(out, byte(u), byte(u>>8))
-	}
-	return out
-}
 
 // MapRequest asks the endpoint mapper for the port of the Netlogon interface over TCP.
 func MapRequest() []byte {
@@ -207,7 +197,7 @@ func (l *Logon) SamLogonEx(server, computer string) []byte {
 	w.u16(2)
 	w.u16(2) // the discriminant of the union goes twice
 	w.pointer()
-	domain, user, workstation := utf16le(l.Domain), utf16le(l.User), utf16le(l.Workstation)
+	domain, user, workstation := mschap.UTF16(l.Domain), mschap.UTF16(l.User), mschap.UTF16(l.Workstation)
 	param := uint32(paramPeople)
 	if l.Machine {
 		param = paramComputers

@@ -163,7 +163,7 @@ func TestLogonReply(t *testing.T) {
 		}
 	}
 	l := Logon{Domain: "LANTERN", User: "s.lodge", Workstation: "TOLLGATE1", Challenge: [8]byte{7}}
-	if a, b := l.SamLogonEx("dc1", "TOLLGATE1"), (&Logon{Domain: "LANTERN", User: "s.lodge", Workstation: "TOLLGATE1", Challenge: [8]byte{7}, Machine: true}).SamLogonEx("dc1", "TOLLGATE1"); bytes.Equal(a, b) || !bytes.Contains(a, utf16le("s.lodge")) {
+	if a, b := l.SamLogonEx("dc1", "TOLLGATE1"), (&Logon{Domain: "LANTERN", User: "s.lodge", Workstation: "TOLLGATE1", Challenge: [8]byte{7}, Machine: true}).SamLogonEx("dc1", "TOLLGATE1"); bytes.Equal(a, b) || !bytes.Contains(a, mschap.UTF16("s.lodge")) {
 		t.Error("the parameters do not go into the call")
 	}
 }

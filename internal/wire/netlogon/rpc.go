@@ -7,6 +7,8 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+
+	"tollgate.example/key/internal/wire/mschap"
 )
 
 // Kinds of packets (C706 section 12.6.4).
@@ -206,7 +208,7 @@ func (w *writer) pointer() {
 
 // text writes a string with a zero at its end, as conformant varying array.
 func (w *writer) text(s string) {
-	units := append(utf16le(s), 0, 0)
+	units := append(mschap.UTF16(s), 0, 0)
 	w.u32(uint32(len(units) / 2))
 	w.u32(0)
 	w.u32(uint32(len(units) / 2))
