@@ -138,20 +138,20 @@ func certificateCommands() []command {
 						if i.RevokedAt != nil {
 							state = "REVOKED " + i.RevokedAt.Format("2006-01-02")
 						}
-						rows = append(rows, []string{i.Subject, i.Authority, i.Serial, state, i.IssuedBy})
+						rows = append(rows, []string{i.ID, i.Subject, i.Authority, state, i.IssuedBy})
 					}
-					s.table([]string{"SUBJECT", "AUTHORITY", "SERIAL", "STATE", "BY"}, rows)
+					s.table([]string{"ID", "SUBJECT", "AUTHORITY", "STATE", "BY"}, rows)
 				})
 			}
 		}},
-		command{"authority", "revoke", "SERIAL", "revoke an issued certificate, for good and at once", func(*flag.FlagSet) func(*session, []string) error {
+		command{"authority", "revoke", "ID", "revoke an issued certificate, for good and at once", func(*flag.FlagSet) func(*session, []string) error {
 			return func(s *session, args []string) error {
-				serial, err := one(args, "serial number")
+				ref, err := one(args, "identifier, or serial number")
 				if err != nil {
 					return err
 				}
 				var out apitype.IssuedCertificate
-				if err := s.api.Do(s.ctx, http.MethodPost, "/issued/"+url.PathEscape(serial)+"/revoke", nil, &out); err != nil {
+				if err := s.api.Do(s.ctx, http.MethodPost, "/issued/"+url.PathEscape(ref)+"/revoke", nil, &out); err != nil {
 					return err
 				}
 				return s.print(out, func() { s.say("%s is revoked, and refused from now on.", out.Subject) })

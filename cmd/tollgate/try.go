@@ -116,8 +116,7 @@ func (t *tryFlags) outfit(to *supplicant.Settings) error {
 		}
 		*pair.to = &made
 	}
-	versions := map[string]uint16{"": 0, "1.0": tls.VersionTLS10, "1.1": tls.VersionTLS11, "1.2": tls.VersionTLS12, "1.3": tls.VersionTLS13}
-	version, known := versions[*t.version]
+	version, known := supplicant.Versions[*t.version]
 	if !known {
 		return usageError("-tls takes 1.0, 1.1, 1.2 or 1.3")
 	}
@@ -175,7 +174,13 @@ func (s *session) try(r peer.Request, t *tryFlags, was map[string]bool) error {
 func (s *session) sayRounds(reply *peer.Reply) {
 	for _, round := range reply.Rounds {
 		arrow := map[string]string{"peer": "->", "server": "<-"}[round.From]
-		s.say("  %7.1f ms  %s  %s", float64(round.Micros)/1000, arrow, round.Text)
+		for i, line := range wrap(round.Text, width-18) {
+			if i == 0 {
+				s.say("  %7.1f ms  %s  %s", float64(round.Micros)/1000, arrow, line)
+			} else {
+				s.say("%18s%s", "", line)
+			}
+		}
 	}
 }
 
@@ -187,7 +192,11 @@ func (s *session) sayReply(reply *peer.Reply, rounds bool) {
 	if !reply.Accepted {
 		verdict = "refused"
 	}
-	s.say("%s  %s after %.1f ms, %d packets, try %d", s.verdict(verdict), reply.Code, float64(reply.Took.Microseconds())/1000, reply.Packets, reply.Tries)
+	packets := "1 packet"
+	if reply.Packets != 1 {
+		packets = fmt.Sprintf("%d packets", reply.Packets)
+	}
+	s.say("%s  %s after %.1f ms, %s, try %d", s.verdict(verdict), reply.Code, float64(reply.Took.Microseconds())/1000, packets, reply.Tries)
 	if tunnel := reply.TLS; tunnel != nil && tunnel.Version != "" {
 		resumed := "full handshake"
 		if tunnel.Resumed {
@@ -196,15 +205,23 @@ func (s *session) sayReply(reply *peer.Reply, rounds bool) {
 		s.say("  %-26s %s, %s, %s", "tunnel", tunnel.Version, tunnel.Suite, resumed)
 	}
 	if reply.TLS != nil && len(reply.TLS.Chain) > 0 {
-		s.say("  %-26s %s", "server certificate", reply.TLS.Chain[0])
+		s.sayLine("server certificate", reply.TLS.Chain[0])
 	}
 	if reply.Keys != "" {
 		s.say("  %-26s %s", "session keys", map[string]string{"match": "the same on both sides", "differ": "DIFFER from our own"}[reply.Keys])
 	}
 	if reply.Fault != "" {
-		s.say("  %-26s %s", "the device broke off", reply.Fault)
+		s.sayLine("the device broke off", reply.Fault)
 	}
 	for _, a := range reply.Attributes {
 		s.say("  %-26s %s", a.Name, a.Value)
+	}
+}
+
+// sayLine prints a value that may need more than one line.
+func (s *session) sayLine(label, value string) {
+	for _, line := range wrap(value, width-29) {
+		s.say("  %-26s %s", label, line)
+		label = ""
 	}
 }

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 
@@ -27,7 +28,7 @@ func (s *server) membership() {
 		}
 		joined, err := directory.Join(ctx, *d, directory.JoinInput{BindName: in.Body.Name, Password: in.Body.Password, Computer: in.Body.Computer, OU: in.Body.OU})
 		if err != nil {
-			return nil, problem(http.StatusUnprocessableEntity, "the domain was not joined: "+err.Error(), "The account needs the right to create computer objects in the container, and nothing else.")
+			return nil, problem(http.StatusUnprocessableEntity, "the domain was not joined: "+err.Error(), joinRemedy(err))
 		}
 		trial := *d
 		trial.Domain, trial.Computer = joined.Domain, joined.Computer
@@ -53,6 +54,18 @@ func (s *server) membership() {
 		number, err := s.editMembership(ctx, in.PublishInput, d.ID, func(d *config.Directory) { d.Domain, d.Computer, d.MachinePassword = "", "", "" })
 		return ok(apitype.Published{Revision: number, Warnings: []config.Problem{}}), err
 	})
+}
+
+// joinRemedy tells a wrong sign-in and a server that is away from a right that is missing.
+func joinRemedy(err error) string {
+	var f *directory.Failure
+	switch {
+	case errors.As(err, &f) && f.Bind:
+		return "Type the name and the password again; the name may be a DN, name@domain or DOMAIN\\name."
+	case errors.As(err, &f):
+		return f.Remedy
+	}
+	return "The account needs the right to create computer objects in the container, and nothing else."
 }
 
 func (s *server) editMembership(ctx context.Context, p PublishInput, id string, change func(*config.Directory)) (int, error) {

@@ -65,7 +65,7 @@ export function AttemptsPage() {
         <Empty title="No attempt fits">{query ? <button className="underline" onClick={() => setParams({})}>Take the filters away</button> : "They appear here as they arrive."}</Empty>
       ) : (
         <table className="grid-table">
-          <thead><tr><th>Time</th><th>Verdict</th><th>Name as sent</th><th>Person</th><th>Where</th><th>Client</th><th>Pass or reason</th><th className="!pr-0 !text-right">Took</th></tr></thead>
+          <thead><tr><th>Time</th><th>Verdict</th><th>Name</th><th>Person</th><th>Where</th><th>Client</th><th>Pass or reason</th><th className="!pr-0 !text-right">Took</th></tr></thead>
           <tbody>
             {rows.map((a) => (
               <tr key={a.id} {...rowKeys(() => go(`/attempts/${a.id}`))}>

@@ -69,7 +69,7 @@ export function NowPage() {
       <h2 className="mt-5 mb-1.5">Refused lately, by person and device</h2>
       {n.refusals.length === 0 ? <p className="text-soft">Nobody in the last hour.</p> : (
         <table className="grid-table">
-          <thead><tr><th>Time</th><th>Name as sent</th><th>Where</th><th>Client</th><th>Reason</th><th>In words</th></tr></thead>
+          <thead><tr><th>Time</th><th>Name</th><th>Where</th><th>Client</th><th>Reason</th><th>In words</th></tr></thead>
           <tbody>
             {n.refusals.map((a) => (
               <tr key={a.id} {...rowKeys(() => go(`/attempts/${a.id}`))}>
