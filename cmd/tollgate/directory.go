@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 
 	"tollgate.example/key/internal/apitype"
@@ -36,7 +37,7 @@ var directories = kind[apitype.Directory]{
 		}
 		s.fields([2]string{"name", d.Name}, [2]string{"kind", d.Kind}, [2]string{"servers", strings.Join(d.Servers, ", ")}, [2]string{"tls", d.TLS}, [2]string{"trusted authority", ca},
 			[2]string{"signs in as", d.BindName}, [2]string{"base", d.Base}, [2]string{"base of groups", d.GroupBase}, [2]string{"attributes", strings.Join(d.Attributes, ", ")},
-			[2]string{"member of", member(d)}, [2]string{"time limit", fmt.Sprintf("%d ms", d.TimeoutMillis)}, [2]string{"note", d.Note})
+			[2]string{"member of", member(d)}, [2]string{"picked groups", picked(d)}, [2]string{"remembers people", fmt.Sprintf("%d s", d.CacheSeconds)}, [2]string{"DNS server", d.DNS}, [2]string{"source", d.Source}, [2]string{"time limit", fmt.Sprintf("%d ms", d.TimeoutMillis)}, [2]string{"note", d.Note})
 		s.warnings(d.Meta)
 	},
 }
@@ -44,8 +45,9 @@ var directories = kind[apitype.Directory]{
 type directoryFlags struct {
 	servers, attributes                                       list
 	name, kind, tls, ca, serverName, bind, base, groups, note *string
+	dns, source                                               *string
 	password                                                  *bool
-	timeout                                                   *int
+	timeout, cache, guard                                     *int
 	publishing
 }
 
@@ -61,6 +63,9 @@ func newDirectoryFlags(f *flag.FlagSet) *directoryFlags {
 	d.password = f.Bool("password", false, "read its password from the standard input, or ask for it")
 	d.base, d.groups = f.String("base", "", "base DN; empty asks the server"), f.String("group-base", "", "base DN of groups")
 	d.timeout, d.note = f.Int("timeout", 3000, "time limit of each operation in milliseconds"), f.String("text", "", "note about the directory")
+	d.dns, d.source = f.String("dns", "", "DNS server to ask; empty asks those of the system"), f.String("source", "", "address that connections go out from")
+	d.cache = f.Int("cache", 60, "seconds that people are remembered; 0 asks each time")
+	d.guard = f.Int("guard", 0, "wrong passwords after which no more are passed on; 0 by the domain, -1 never")
 	d.publishing = publishFlags(f)
 	return d
 }
@@ -77,13 +82,19 @@ func (d *directoryFlags) input(s *session, was map[string]bool, in *apitype.Dire
 		from *string
 		to   *string
 	}{{"name", d.name, &in.Name}, {"kind", d.kind, &in.Kind}, {"tls", d.tls, &in.TLS}, {"server-name", d.serverName, &in.ServerName}, {"bind", d.bind, &in.BindName},
-		{"base", d.base, &in.Base}, {"group-base", d.groups, &in.GroupBase}, {"text", d.note, &in.Note}} {
+		{"base", d.base, &in.Base}, {"group-base", d.groups, &in.GroupBase}, {"text", d.note, &in.Note}, {"dns", d.dns, &in.DNS}, {"source", d.source, &in.Source}} {
 		if was[v.flag] || *v.to == "" {
 			*v.to = *v.from
 		}
 	}
 	if was["timeout"] || in.TimeoutMillis == 0 {
 		in.TimeoutMillis = *d.timeout
+	}
+	if was["cache"] || in.Name == "" {
+		in.CacheSeconds = *d.cache
+	}
+	if was["guard"] {
+		in.GuardAfter = *d.guard
 	}
 	if *d.ca != "" {
 		text, err := os.ReadFile(*d.ca)
@@ -107,7 +118,7 @@ func directoryCommands() []command {
 		s.warnings(out.Object.Meta)
 		return s.print(out, func() { s.saved("directory", out.Object.Name, what, out.Revision) })
 	}
-	return append(directories.commands(),
+	return append(slices.Concat(directories.commands(), groupCommands(), personCommands()),
 		command{"directory", "add", "NAME", "add a directory to the draft", func(f *flag.FlagSet) func(*session, []string) error {
 			d := newDirectoryFlags(f)
 			return func(s *session, args []string) error {
@@ -154,55 +165,7 @@ func directoryCommands() []command {
 				}
 				return s.testDirectory(name, *person)
 			}
-		}},
-		command{"directory", "groups", "NAME [TEXT]", "groups by any part of their name", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
-				if len(args) == 0 {
-					return usageError("give a directory")
-				}
-				out, err := client.Get[apitype.Groups](s.ctx, s.api, "/directories/"+url.PathEscape(args[0])+"/groups?q="+url.QueryEscape(strings.Join(args[1:], " ")))
-				if err != nil {
-					return err
-				}
-				return s.print(out, func() {
-					var rows [][]string
-					for _, g := range out.Items {
-						rows = append(rows, []string{g.Name, g.DN})
-					}
-					s.table([]string{"GROUP", "DN"}, rows)
-					if out.More {
-						s.say("There are more; give a longer text.")
-					}
-				})
-			}
-		}},
-		command{"directory", "find", "NAME PERSON", "look one person up with groups and attributes", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
-				if len(args) != 2 {
-					return usageError("give a directory and a person")
-				}
-				out, err := client.Get[apitype.Found](s.ctx, s.api, "/directories/"+url.PathEscape(args[0])+"/people/"+url.PathEscape(args[1]))
-				if err != nil {
-					return err
-				}
-				if err := s.print(out, func() { s.found(out) }); err != nil || out.Person != nil {
-					return err
-				}
-				return errFailed
-			}
 		}})
-}
-
-func (s *session) found(out apitype.Found) {
-	if p := out.Person; p != nil {
-		s.fields([2]string{"person", p.Label()}, [2]string{"DN", p.ID}, [2]string{"name", p.Name}, [2]string{"groups", strings.Join(p.Groups, ", ")})
-		for name, values := range p.Attributes {
-			s.fields([2]string{name, strings.Join(values, ", ")})
-		}
-	}
-	if out.Text != "" {
-		s.say("%s. %s", out.Text, out.Remedy)
-	}
 }
 
 var stepGlyph = map[directory.StepState]string{directory.Pass: "/", directory.Warn: "~", directory.Fail: "-"}

@@ -58,6 +58,7 @@ type server struct {
 	*Service
 	api     huma.API
 	tickets tickets
+	shelf   shelf
 }
 
 const (

@@ -2,15 +2,12 @@ package api
 
 import (
 	"context"
-	"net/http"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/directory"
 )
 
@@ -42,62 +39,8 @@ func (s *server) directories() {
 		})
 		send.Data(TestEnd{OK: passed})
 	})
-	huma.Register(s.api, operation("GET", "/directories/{ref}/groups", "list-directory-groups", "Groups of a directory of the draft by any part of their name"), func(ctx context.Context, in *struct {
-		OneInput
-		Query string `query:"q" maxLength:"200"`
-		Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-	}) (*body[apitype.Groups], error) {
-		d, err := s.open(in.Ref)
-		if err != nil {
-			return nil, err
-		}
-		defer d.Close()
-		groups, more, err := d.Groups(ctx, in.Query, in.Limit)
-		if err != nil {
-			return nil, problem(http.StatusBadGateway, err.Error(), "Run the test of this directory.")
-		}
-		out := apitype.Groups{Items: []apitype.Group{}, More: more}
-		for _, g := range groups {
-			out.Items = append(out.Items, apitype.Group(g))
-		}
-		return ok(out), nil
-	})
-	huma.Register(s.api, operation("GET", "/directories/{ref}/people/{name}", "find-person", "Look one person up with groups and attributes"), func(ctx context.Context, in *struct {
-		OneInput
-		Name string `path:"name" maxLength:"200"`
-	}) (*body[apitype.Found], error) {
-		d, err := s.open(in.Ref)
-		if err != nil {
-			return nil, err
-		}
-		defer d.Close()
-		person, code, detail := d.Find(ctx, in.Name)
-		out := apitype.Found{Person: person, Reason: string(code)}
-		values := map[string]string{"name": in.Name, "store": d.Name(), "stores": d.Name(), "detail": detail, "realm": "its realm"}
-		if code == reason.OK {
-			values["person"] = person.Label()
-			out.Reason = string(person.State)
-			if person.State != reason.OK {
-				out.Text, out.Remedy = reason.Explain(person.State, values)
-			}
-			return ok(out), nil
-		}
-		out.Text, out.Remedy = reason.Explain(code, values)
-		return ok(out), nil
-	})
-}
-
-// open prepares a directory of the draft for one call.
-func (s *server) open(ref string) (*directory.Directory, error) {
-	d, at := config.Find(s.Revisions.Draft().Directories, ref)
-	if at < 0 {
-		return nil, problem(http.StatusNotFound, "there is no directory "+ref+" in the draft", "")
-	}
-	password, err := s.Box.Open(d.BindPassword)
-	if err != nil {
-		return nil, err
-	}
-	return directory.Open(*d, password)
+	s.groups()
+	s.people()
 }
 
 // underTest makes the directory to test of what was typed; a password that was not typed is that of the draft.

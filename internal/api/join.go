@@ -12,7 +12,6 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/directory"
 	"tollgate.example/key/internal/gate"
-	"tollgate.example/key/internal/revision"
 )
 
 // membership registers joining the domain of a directory, and leaving it.
@@ -38,7 +37,7 @@ func (s *server) membership() {
 		if out.Controller, err = member.Test(ctx); err != nil {
 			return nil, problem(http.StatusUnprocessableEntity, fmt.Sprintf("the machine account %s was made, but its secure channel fails: %v", joined.DN, err), "Nothing was changed here. Look at port 135 and the one of Netlogon on the domain controller.")
 		}
-		out.Revision, err = s.editMembership(ctx, in.PublishInput, d.ID, func(d *config.Directory) {
+		out.Revision, err = s.editDirectory(ctx, in.PublishInput, d.ID, func(d *config.Directory) {
 			d.Domain, d.Computer, d.MachinePassword = joined.Domain, joined.Computer, s.Box.Seal(joined.Password)
 		})
 		return ok(out), err
@@ -51,7 +50,7 @@ func (s *server) membership() {
 		if at < 0 || !d.Member() {
 			return nil, problem(http.StatusNotFound, fmt.Sprintf("there is no directory %q in the draft of whose domain we are a member", in.Ref), "")
 		}
-		number, err := s.editMembership(ctx, in.PublishInput, d.ID, func(d *config.Directory) { d.Domain, d.Computer, d.MachinePassword = "", "", "" })
+		number, err := s.editDirectory(ctx, in.PublishInput, d.ID, func(d *config.Directory) { d.Domain, d.Computer, d.MachinePassword = "", "", "" })
 		return ok(apitype.Published{Revision: number, Warnings: []config.Problem{}}), err
 	})
 }
@@ -66,19 +65,4 @@ func joinRemedy(err error) string {
 		return f.Remedy
 	}
 	return "The account needs the right to create computer objects in the container, and nothing else."
-}
-
-func (s *server) editMembership(ctx context.Context, p PublishInput, id string, change func(*config.Directory)) (int, error) {
-	err := s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config, _ revision.Authors) (string, error) {
-		d, at := config.Find(c.Directories, id)
-		if at < 0 {
-			return "", problem(http.StatusNotFound, "the directory was removed meanwhile", "")
-		}
-		change(d)
-		return id, nil
-	})
-	if err != nil {
-		return 0, editProblem(err)
-	}
-	return s.publishOne(ctx, p, id)
 }

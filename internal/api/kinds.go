@@ -44,7 +44,7 @@ func (s *server) objects() {
 			return func(d *config.Directory, m apitype.Meta) apitype.Directory {
 				return apitype.Directory{Meta: m, BindPasswordSet: d.BindPassword.Set(), Domain: d.Domain, Computer: d.Computer, DirectoryFields: apitype.DirectoryFields{Name: d.Name, Kind: string(d.Kind), Servers: d.Servers,
 					TLS: string(d.TLS), CA: d.CA, ServerName: d.ServerName, BindName: d.BindName, Base: d.Base, GroupBase: d.GroupBase, Attributes: d.Attributes,
-					TimeoutMillis: d.TimeoutMillis, Note: d.Note}}
+					TimeoutMillis: d.TimeoutMillis, Note: d.Note, Groups: d.Groups, CacheSeconds: d.CacheSeconds, DNS: d.DNS, Source: d.Source, GuardAfter: d.GuardAfter}}
 			}
 		},
 	})
@@ -152,6 +152,7 @@ func (s *server) applyDirectory(d *config.Directory, in *apitype.DirectoryInput)
 	d.Name, d.Kind, d.Servers, d.TLS, d.CA = in.Name, config.DirectoryKind(in.Kind), in.Servers, config.TLSMode(in.TLS), in.CA
 	d.ServerName, d.BindName, d.Base, d.GroupBase = in.ServerName, in.BindName, in.Base, in.GroupBase
 	d.Attributes, d.TimeoutMillis, d.Note = in.Attributes, in.TimeoutMillis, in.Note
+	d.Groups, d.CacheSeconds, d.DNS, d.Source, d.GuardAfter = in.Groups, in.CacheSeconds, in.DNS, in.Source, in.GuardAfter
 	switch {
 	case strings.TrimSpace(in.BindName) == "":
 		d.BindPassword = ""

@@ -78,6 +78,12 @@ type DirectoryFields struct {
 	Attributes    []string `json:"attributes" required:"false" doc:"Further attributes of people to read; they become facts"`
 	TimeoutMillis int      `json:"timeoutMillis" required:"false" default:"3000"`
 	Note          string   `json:"note" required:"false" maxLength:"4000"`
+
+	Groups       []config.PickedGroup `json:"groups" required:"false" doc:"Picked groups: policies name them as here, whatever they are called in the directory"`
+	CacheSeconds int                  `json:"cacheSeconds" required:"false" default:"60" doc:"How long what was found of a person is taken again; 0 asks each time"`
+	DNS          string               `json:"dns" required:"false" maxLength:"100" doc:"DNS server to ask; empty asks those of the operating system"`
+	Source       string               `json:"source" required:"false" maxLength:"100" doc:"Address that connections go out from"`
+	GuardAfter   int                  `json:"guardAfter" required:"false" default:"0" doc:"Wrong passwords of a person after which no more are passed on; 0 goes by the domain, -1 passes on all"`
 }
 
 // DirectoryInput adds or replaces a directory. Without a password the present one stays.

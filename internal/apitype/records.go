@@ -233,26 +233,6 @@ type ConditionCheck struct {
 	Error     *Fault `json:"error,omitempty"`
 }
 
-// Group is a group of a directory.
-type Group struct {
-	Name string `json:"name"`
-	DN   string `json:"dn"`
-}
-
-// Groups are groups found.
-type Groups struct {
-	Items []Group `json:"items"`
-	More  bool    `json:"more" doc:"There are others; search for a longer text"`
-}
-
-// Found is a person looked up.
-type Found struct {
-	Person *facts.Person `json:"person,omitempty"`
-	Reason string        `json:"reason"`
-	Text   string        `json:"text"`
-	Remedy string        `json:"remedy,omitempty"`
-}
-
 // DictionaryEntry is one attribute of the dictionary.
 type DictionaryEntry struct {
 	Type   int      `json:"type"`

@@ -7,7 +7,6 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
-	"errors"
 	"fmt"
 	"net"
 	"slices"
@@ -15,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	ber "github.com/go-asn1-ber/asn1-ber"
 	"github.com/go-ldap/ldap/v3"
 
 	"tollgate.example/key/internal/core/config"
@@ -29,6 +29,13 @@ const (
 	maxIdle = 2 * time.Minute
 )
 
+func init() {
+	ber.MaxPacketLengthBytes = maxPacket
+}
+
+// maxPacket bounds one answer of a directory; a longer one ends the connection.
+const maxPacket = 4 << 20
+
 // Directory is one directory in use. It is safe for concurrent use.
 type Directory struct {
 	cfg      config.Directory
@@ -37,6 +44,11 @@ type Directory struct {
 
 	search pool
 	verify pool
+
+	groups groupNames
+	people memory
+	book   book
+	dialer *net.Dialer
 
 	mu   sync.Mutex
 	down map[string]time.Time // server -> when it failed last
@@ -49,7 +61,8 @@ func Open(cfg config.Directory, password string) (*Directory, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Directory{cfg: cfg, password: password, tls: tlsConfig, down: map[string]time.Time{}, base: cfg.Base}
+	d := &Directory{cfg: cfg, password: password, tls: tlsConfig, down: map[string]time.Time{}, base: cfg.Base, dialer: dialer(&cfg)}
+	d.groups.init(cfg.Groups)
 	d.search.init()
 	d.verify.init()
 	return d, nil
@@ -64,6 +77,25 @@ func (d *Directory) Close() {
 	d.verify.close()
 }
 
+// dialer connects from the address and with the DNS server that the directory is to use.
+func dialer(cfg *config.Directory) *net.Dialer {
+	out := &net.Dialer{Timeout: cfg.Timeout(), Resolver: resolver(cfg.DNS, cfg.Timeout())}
+	if ip := net.ParseIP(cfg.Source); ip != nil {
+		out.LocalAddr = &net.TCPAddr{IP: ip}
+	}
+	return out
+}
+
+// resolver asks one DNS server, or those of the operating system if none is given.
+func resolver(server string, limit time.Duration) *net.Resolver {
+	if server == "" {
+		return net.DefaultResolver
+	}
+	return &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
+		return (&net.Dialer{Timeout: limit}).DialContext(ctx, network, server)
+	}}
+}
+
 func tlsConfig(cfg *config.Directory) (*tls.Config, error) {
 	out := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: cfg.ServerName}
 	if cfg.CA != "" {
@@ -73,74 +105,6 @@ func tlsConfig(cfg *config.Directory) (*tls.Config, error) {
 		}
 	}
 	return out, nil
-}
-
-// conn is one connection, with the server it goes to and when it was used last.
-type conn struct {
-	*ldap.Conn
-	server string
-	used   time.Time
-}
-
-// pool keeps idle connections and bounds how many there are.
-type pool struct {
-	mu     sync.Mutex
-	idle   []*conn
-	slots  chan struct{}
-	closed bool
-}
-
-func (p *pool) init() { p.slots = make(chan struct{}, poolSize) }
-
-// take waits for a slot and returns an idle connection, or nil if a new one has to be made.
-func (p *pool) take(ctx context.Context) (*conn, error) {
-	select {
-	case p.slots <- struct{}{}:
-	case <-ctx.Done():
-		return nil, fmt.Errorf("all %d connections were busy for the whole time limit", poolSize)
-	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	for len(p.idle) > 0 {
-		c := p.idle[len(p.idle)-1]
-		p.idle = p.idle[:len(p.idle)-1]
-		if time.Since(c.used) < maxIdle && !c.IsClosing() {
-			return c, nil
-		}
-		c.Close()
-	}
-	return nil, nil
-}
-
-// give returns a connection for further use.
-func (p *pool) give(c *conn) {
-	p.mu.Lock()
-	c.used = time.Now()
-	if p.closed {
-		c.Close()
-	} else {
-		p.idle = append(p.idle, c)
-	}
-	p.mu.Unlock()
-	<-p.slots
-}
-
-// drop gives the slot back without the connection.
-func (p *pool) drop(c *conn) {
-	if c != nil {
-		c.Close()
-	}
-	<-p.slots
-}
-
-func (p *pool) close() {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.closed = true
-	for _, c := range p.idle {
-		c.Close()
-	}
-	p.idle = nil
 }
 
 // Failure is an error with the part that failed and what to do about it.
@@ -208,8 +172,7 @@ func (d *Directory) connect(ctx context.Context) (*conn, error) {
 
 // dial connects to one server and protects the connection as configured.
 func (d *Directory) dial(ctx context.Context, server string) (*ldap.Conn, error) {
-	dialer := net.Dialer{Timeout: d.cfg.Timeout()}
-	raw, err := dialer.DialContext(ctx, "tcp", server)
+	raw, err := d.dialer.DialContext(ctx, "tcp", server)
 	if err != nil {
 		return nil, err
 	}
@@ -298,80 +261,6 @@ func (d *Directory) bindName(c *ldap.Conn) (string, error) {
 
 func (d *Directory) seconds() int { return max(1, int(d.cfg.Timeout()/time.Second)) }
 
-// domainOf turns dc=lantern,dc=example into lantern.example.
-func domainOf(base string) string {
-	dn, err := ldap.ParseDN(base)
-	if err != nil {
-		return ""
-	}
-	var labels []string
-	for _, rdn := range dn.RDNs {
-		for _, a := range rdn.Attributes {
-			if strings.EqualFold(a.Type, "dc") {
-				labels = append(labels, a.Value)
-			}
-		}
-	}
-	return strings.Join(labels, ".")
-}
-
-// root is what the rootDSE (RFC 4512 section 5.1) tells before anybody is bound.
-type root struct{ entry *ldap.Entry }
-
-func readRoot(c *ldap.Conn) (root, error) {
-	result, err := c.Search(ldap.NewSearchRequest("", ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 0, false, "(objectClass=*)",
-		[]string{"namingContexts", "defaultNamingContext", "configurationNamingContext", "supportedCapabilities", "vendorName", "dnsHostName", "supportedLDAPVersion"}, nil))
-	if err != nil {
-		return root{}, err
-	}
-	if len(result.Entries) == 0 {
-		return root{}, errors.New("the server has no rootDSE")
-	}
-	return root{result.Entries[0]}, nil
-}
-
-// defaultContext is the base that most people mean.
-func (r root) defaultContext() string {
-	if base := r.entry.GetAttributeValue("defaultNamingContext"); base != "" {
-		return base
-	}
-	for _, base := range r.contexts() {
-		lower := strings.ToLower(base)
-		if !strings.HasPrefix(lower, "cn=config") && !strings.HasPrefix(lower, "cn=schema") && !strings.HasPrefix(lower, "cn=monitor") {
-			return base
-		}
-	}
-	return ""
-}
-
-func (r root) contexts() []string { return r.entry.GetAttributeValues("namingContexts") }
-
-// activeDirectory reports whether the server says that it is of the Active Directory kind.
-func (r root) activeDirectory() bool {
-	return slices.Contains(r.entry.GetAttributeValues("supportedCapabilities"), "1.2.840.113556.1.4.800")
-}
-
-// baseOn returns the base of searches, asking the rootDSE if none is configured.
-func (d *Directory) baseOn(c *ldap.Conn) (string, error) {
-	d.mu.Lock()
-	base := d.base
-	d.mu.Unlock()
-	if base != "" {
-		return base, nil
-	}
-	r, err := readRoot(c)
-	if err != nil {
-		return "", fmt.Errorf("reading the rootDSE: %w", err)
-	}
-	if base = r.defaultContext(); base == "" {
-		return "", &Failure{Detail: "the server names no base DN", Remedy: "Type the base DN, such as dc=lanternferries,dc=example."}
-	}
-	d.mu.Lock()
-	d.base = base
-	d.mu.Unlock()
-	return base, nil
-}
-
 func (d *Directory) groupBase(base string) string {
 	if d.cfg.GroupBase != "" {
 		return d.cfg.GroupBase
@@ -381,7 +270,11 @@ func (d *Directory) groupBase(base string) string {
 
 // with runs a search on a bound connection. A connection that broke while idle is replaced once.
 func (d *Directory) with(ctx context.Context, do func(*ldap.Conn) error) error {
-	ctx, cancel := context.WithTimeout(ctx, 2*d.cfg.Timeout())
+	return d.within(ctx, 2*d.cfg.Timeout(), do)
+}
+
+func (d *Directory) within(ctx context.Context, limit time.Duration, do func(*ldap.Conn) error) error {
+	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	for attempt := 0; ; attempt++ {
 		c, err := d.search.take(ctx)

@@ -77,6 +77,19 @@ var personAttributes = map[config.DirectoryKind][]string{
 // Find looks one person up with groups. The outcome is OK, PersonUnknown, PersonAmbiguous or one of the directory
 // codes, with a detail for people.
 func (d *Directory) Find(ctx context.Context, name string) (*facts.Person, reason.Code, string) {
+	if person := d.people.get(name); person != nil {
+		return person, reason.OK, "remembered"
+	}
+	person, outcome, detail := d.look(ctx, name)
+	if outcome == reason.OK && person.State == reason.OK && d.cfg.CacheSeconds > 0 {
+		copied := *person
+		d.people.put(name, &copied, time.Duration(d.cfg.CacheSeconds)*time.Second)
+	}
+	return person, outcome, detail
+}
+
+// look is Find without what is remembered.
+func (d *Directory) look(ctx context.Context, name string) (*facts.Person, reason.Code, string) {
 	var person *facts.Person
 	outcome := reason.PersonUnknown
 	err := d.with(ctx, func(c *ldap.Conn) error {
@@ -97,8 +110,9 @@ func (d *Directory) Find(ctx context.Context, name string) (*facts.Person, reaso
 			if strings.HasPrefix(name, computerPrefix) {
 				person.Kind = facts.Computer
 			}
-			person.Groups, err = d.groupsOf(c, base, result.Entries[0])
-			outcome = reason.OK
+			var groups []Group
+			groups, err = d.groupsOf(c, base, result.Entries[0])
+			person.Groups, outcome = d.groups.of(groups), reason.OK
 		default:
 			outcome = reason.PersonAmbiguous
 		}
@@ -201,95 +215,6 @@ func genericState(e *ldap.Entry, now time.Time) reason.Code {
 	return reason.OK
 }
 
-// groupsOf lists the names of all groups of a person, nested ones too.
-func (d *Directory) groupsOf(c *ldap.Conn, base string, e *ldap.Entry) ([]string, error) {
-	if d.cfg.Kind == config.ActiveDirectory {
-		return d.domainGroups(c, base, e)
-	}
-	return d.genericGroups(c, base, e)
-}
-
-// domainGroups asks the server to follow the chain of memberships (matching rule 1.2.840.113556.1.4.1941) and adds
-// the primary group, which is no member attribute.
-func (d *Directory) domainGroups(c *ldap.Conn, base string, e *ldap.Entry) ([]string, error) {
-	filter := fmt.Sprintf("(member:1.2.840.113556.1.4.1941:=%s)", ldap.EscapeFilter(e.DN))
-	sid := e.GetEqualFoldRawAttributeValue("objectSid")
-	primary, err := strconv.ParseUint(e.GetEqualFoldAttributeValue("primaryGroupID"), 10, 32)
-	if err == nil && len(sid) >= 12 {
-		group := slices.Clone(sid)
-		for i := range 4 { // the last sub-authority, little endian
-			group[len(group)-4+i] = byte(primary >> (8 * i))
-		}
-		filter = fmt.Sprintf("(|%s(objectSid=%s))", filter, escapeOctets(group))
-	}
-	names, _, err := d.groupSearch(c, base, "(&(objectClass=group)"+filter+")")
-	return names, err
-}
-
-func escapeOctets(data []byte) string {
-	var b strings.Builder
-	for _, octet := range data {
-		fmt.Fprintf(&b, `\%02x`, octet)
-	}
-	return b.String()
-}
-
-// genericGroups follows groupOfNames, groupOfUniqueNames and posixGroup upwards, level by level.
-func (d *Directory) genericGroups(c *ldap.Conn, base string, e *ldap.Entry) ([]string, error) {
-	var names []string
-	known := map[string]bool{}
-	level := []string{e.DN}
-	for depth := 0; len(level) > 0 && depth < maxNesting && len(names) < maxGroups; depth++ {
-		var filter strings.Builder
-		for _, dn := range level {
-			v := ldap.EscapeFilter(dn)
-			fmt.Fprintf(&filter, "(member=%s)(uniqueMember=%s)", v, v)
-		}
-		if depth == 0 {
-			if uid := e.GetEqualFoldAttributeValue("uid"); uid != "" {
-				fmt.Fprintf(&filter, "(&(objectClass=posixGroup)(memberUid=%s))", ldap.EscapeFilter(uid))
-			}
-			if gid := e.GetEqualFoldAttributeValue("gidNumber"); gid != "" {
-				fmt.Fprintf(&filter, "(&(objectClass=posixGroup)(gidNumber=%s))", ldap.EscapeFilter(gid))
-			}
-		}
-		found, dns, err := d.groupSearch(c, base, "(|"+filter.String()+")")
-		if err != nil {
-			return nil, err
-		}
-		level = level[:0]
-		for i, dn := range dns {
-			if key := strings.ToLower(dn); !known[key] {
-				known[key] = true
-				names, level = append(names, found[i]), append(level, dn)
-			}
-		}
-		if len(level) > 50 {
-			level = level[:50] // keeps the filter of the next level short
-		}
-	}
-	slices.Sort(names)
-	return slices.Compact(names), nil
-}
-
-// groupSearch returns the names and DNs of groups.
-func (d *Directory) groupSearch(c *ldap.Conn, base, filter string) (names, dns []string, err error) {
-	result, err := c.SearchWithPaging(ldap.NewSearchRequest(d.groupBase(base), ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, d.seconds(), false, filter, []string{"cn"}, nil), 500)
-	if err != nil {
-		return nil, nil, err
-	}
-	for _, entry := range result.Entries[:min(len(result.Entries), maxGroups)] {
-		if cn := entry.GetEqualFoldAttributeValue("cn"); cn != "" {
-			names, dns = append(names, cn), append(dns, entry.DN)
-		}
-	}
-	if d.cfg.Kind == config.ActiveDirectory {
-		slices.Sort(names)
-		names = slices.Compact(names)
-	}
-	return names, dns, nil
-}
-
 // CheckPassword binds as the person. An empty password is refused here, before any bind, since many directories
 // take it for an anonymous one (RFC 4513 section 5.1.2).
 func (d *Directory) CheckPassword(ctx context.Context, dn, password string) (reason.Code, string) {
@@ -321,36 +246,4 @@ func (d *Directory) CheckPassword(ctx context.Context, dn, password string) (rea
 			return bindOutcome(err)
 		}
 	}
-}
-
-// Group is one group found by Groups.
-type Group struct {
-	Name string `json:"name"`
-	DN   string `json:"dn"`
-}
-
-// Groups lists groups whose name contains the text, at most limit of them; more tells that there are others.
-func (d *Directory) Groups(ctx context.Context, text string, limit int) (groups []Group, more bool, err error) {
-	groups = []Group{}
-	err = d.with(ctx, func(c *ldap.Conn) error {
-		base, err := d.baseOn(c)
-		if err != nil {
-			return err
-		}
-		result, err := c.Search(ldap.NewSearchRequest(d.groupBase(base), ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, limit, d.seconds(), false, d.groupsFilter(text), []string{"cn"}, nil))
-		if err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) {
-			return err
-		}
-		more = err != nil
-		for _, e := range result.Entries {
-			groups = append(groups, Group{e.GetEqualFoldAttributeValue("cn"), e.DN})
-		}
-		slices.SortFunc(groups, func(a, b Group) int { return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)) })
-		return nil
-	})
-	if err != nil {
-		_, detail := d.outcome(err)
-		return nil, false, fmt.Errorf("listing the groups of directory %s: %s", d.cfg.Name, detail)
-	}
-	return groups, more, nil
 }

@@ -122,6 +122,14 @@ func (s *Snapshot) Directory(name string) *directory.Directory {
 	return nil
 }
 
+// Same returns the directory in use that is configured exactly so, nil if there is none.
+func (s *Snapshot) Same(d *config.Directory) *directory.Directory {
+	if open := s.directories[strings.ToLower(d.Name)]; open != nil && same(&open.cfg, d) {
+		return open.Directory
+	}
+	return nil
+}
+
 // Membership is our membership of the domain of a directory, whose servers are its domain controllers.
 func Membership(d *config.Directory, password string) *domain.Member {
 	var hosts []string

@@ -4,12 +4,14 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -27,62 +29,128 @@ const (
 	adminPass  = "Harbour-Master-77"
 )
 
-// startController provisions and starts a real domain controller. It ends when the test does.
+// realController is a real domain controller; stop and start act like a restart.
+type realController struct {
+	address, dir string
+	ca           *lab.Authority
+	cmd          *exec.Cmd
+	stdin        io.Closer
+}
+
+// provisioned is a domain that was made once for all tests; each starts from a copy of it.
+var provisioned struct {
+	sync.Once
+	dir string
+	err error
+}
+
+func provision() {
+	dir, err := os.MkdirTemp("/tmp", "dc") // short, for the paths of its sockets
+	if err != nil {
+		provisioned.err = err
+		return
+	}
+	provisioned.dir = dir
+	os.MkdirAll(filepath.Join(dir, "private"), 0o700)
+	for _, sub := range []string{"state", "cache", "lock", "run"} {
+		os.MkdirAll(filepath.Join(dir, sub), 0o755)
+	}
+	file := controllerConf(dir, controller)
+	if out, err := exec.Command("samba-tool", "domain", "provision", "--quiet", "-s", file, "--realm=LANTERN.EXAMPLE", "--domain=LANTERN", "--server-role=dc", "--host-name=dc1",
+		"--host-ip="+controller, "--dns-backend=SAMBA_INTERNAL", "--adminpass="+adminPass).CombinedOutput(); err != nil {
+		provisioned.err = fmt.Errorf("provisioning: %v\n%s", err, out)
+	}
+}
+
+// controllerConf writes smb.conf and returns its path.
+func controllerConf(dir, address string) string {
+	var conf strings.Builder
+	fmt.Fprintf(&conf, "[global]\nrealm=LANTERN.EXAMPLE\nworkgroup=LANTERN\nnetbios name=DC1\nserver role=active directory domain controller\ninterfaces=%s/8\nbind interfaces only=yes\n", address)
+	for name, sub := range map[string]string{"private dir": "private", "state directory": "state", "cache directory": "cache", "lock directory": "lock", "pid directory": "run", "ncalrpc dir": "run/ncalrpc",
+		"winbindd socket directory": "run/winbindd", "ntp signd socket directory": "run/ntp", "binddns dir": "bind"} {
+		fmt.Fprintf(&conf, "%s=%s/%s\n", name, dir, sub)
+	}
+	fmt.Fprintf(&conf, "posix:eadb=%[1]s/private/eadb.tdb\nntlm auth=mschapv2-and-ntlmv2-only\nserver services=rpc, ldap, cldap, kdc, dns\ndns forwarder=\ndns update command=/bin/true\nspn update command=/bin/true\ngpo update command=/bin/true\nnsupdate command=/bin/true\n[sysvol]\npath=%[1]s/state/sysvol\n[netlogon]\npath=%[1]s/state/sysvol/lantern.example/scripts\n", dir)
+	file := filepath.Join(dir, "smb.conf")
+	if err := os.WriteFile(file, []byte(conf.String()), 0o600); err != nil {
+		provisioned.err = err
+	}
+	return file
+}
+
+// startController starts a real domain controller with a new domain. It ends when the test does.
 func startController(t *testing.T) *lab.Authority {
+	t.Helper()
+	return newController(t).ca
+}
+
+func newController(t *testing.T) *realController {
 	t.Helper()
 	need(t, "samba", "samba-tool")
 	if os.Getuid() != 0 {
 		t.Skip("a domain controller listens on port 389, which needs root")
 	}
-	dir, err := os.MkdirTemp("/tmp", "dc") // short, for the paths of its sockets
+	if provisioned.Do(provision); provisioned.err != nil {
+		t.Fatal(provisioned.err)
+	}
+	return clone(t, provisioned.dir, controller)
+}
+
+// clone starts a controller with a copy of the files of another, which is not running, under its own address.
+func clone(t *testing.T, from, address string) *realController {
+	t.Helper()
+	dir, err := os.MkdirTemp("/tmp", "dc")
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	var conf strings.Builder
-	fmt.Fprintf(&conf, "[global]\nrealm=LANTERN.EXAMPLE\nworkgroup=LANTERN\nnetbios name=DC1\nserver role=active directory domain controller\ninterfaces=%s/8\nbind interfaces only=yes\n", controller)
-	for name, sub := range map[string]string{"private dir": "private", "state directory": "state", "cache directory": "cache", "lock directory": "lock", "pid directory": "run", "ncalrpc dir": "run/ncalrpc",
-		"winbindd socket directory": "run/winbindd", "ntp signd socket directory": "run/ntp", "binddns dir": "bind"} {
-		fmt.Fprintf(&conf, "%s=%s/%s\n", name, dir, sub)
-		if sub != "private" && sub != "bind" && !strings.HasPrefix(sub, "run/") {
-			os.MkdirAll(filepath.Join(dir, sub), 0o755)
-		}
+	if out, err := exec.Command("cp", "-a", from+"/.", dir).CombinedOutput(); err != nil {
+		t.Fatalf("copying a domain controller: %s", out)
 	}
-	fmt.Fprintf(&conf, "posix:eadb=%[1]s/private/eadb.tdb\nntlm auth=mschapv2-and-ntlmv2-only\nserver services=rpc, ldap, cldap, kdc\ndns forwarder=\ndns update command=/bin/true\nspn update command=/bin/true\ngpo update command=/bin/true\nnsupdate command=/bin/true\n[sysvol]\npath=%[1]s/state/sysvol\n[netlogon]\npath=%[1]s/state/sysvol/lantern.example/scripts\n", dir)
-	file := filepath.Join(dir, "smb.conf")
-	os.MkdirAll(filepath.Join(dir, "private"), 0o700)
-	if err := os.WriteFile(file, []byte(conf.String()), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	if out, err := exec.Command("samba-tool", "domain", "provision", "--quiet", "-s", file, "--realm=LANTERN.EXAMPLE", "--domain=LANTERN", "--server-role=dc", "--host-name=dc1",
-		"--host-ip="+controller, "--dns-backend=SAMBA_INTERNAL", "--adminpass="+adminPass).CombinedOutput(); err != nil {
-		t.Fatalf("provisioning: %v\n%s", err, out)
-	}
+	os.RemoveAll(filepath.Join(dir, "run"))
+	os.MkdirAll(filepath.Join(dir, "run"), 0o755)
 	ca, err := lab.NewAuthority("Test authority")
 	if err != nil {
 		t.Fatal(err)
 	}
 	keys := filepath.Join(dir, "private/tls")
+	os.RemoveAll(keys)
 	os.MkdirAll(keys, 0o700)
-	pemFiles(t, keys, ca, "dc1.lantern.example", controller)
-	cmd := exec.Command("samba", "-i", "--no-process-group", "--debug-stdout", "--maximum-runtime=300", "-s", file)
-	stdin, err := cmd.StdinPipe()
+	pemFiles(t, keys, ca, "dc1.lantern.example", address)
+	controllerConf(dir, address)
+	c := &realController{address: address, dir: dir, ca: ca}
+	c.start(t)
+	t.Cleanup(c.stop)
+	return c
+}
+
+func (c *realController) start(t *testing.T) {
+	t.Helper()
+	c.cmd = exec.Command("samba", "-i", "--no-process-group", "--debug-stdout", "--maximum-runtime=300", "-s", filepath.Join(c.dir, "smb.conf"))
+	stdin, err := c.cmd.StdinPipe()
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := cmd.Start(); err != nil {
+	c.stdin = stdin
+	if err := c.cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { stdin.Close(); cmd.Wait() })
 	for range 300 {
-		if c, err := net.Dial("tcp", controller+":636"); err == nil {
-			c.Close()
-			return ca
+		if one, err := net.Dial("tcp", c.address+":636"); err == nil {
+			one.Close()
+			return
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
 	t.Fatal("the domain controller did not start")
-	return nil
+}
+
+func (c *realController) stop() {
+	if c.cmd != nil {
+		c.stdin.Close()
+		c.cmd.Wait()
+		c.cmd = nil
+	}
 }
 
 // administrator signs in at the domain controller.

@@ -135,7 +135,10 @@ func pemFiles(t *testing.T, dir string, ca *lab.Authority, names ...string) {
 	}
 }
 
-func startSlapd(t *testing.T) *slapd {
+func startSlapd(t *testing.T) *slapd { return startSlapdWith(t, "", "") }
+
+// startSlapdWith starts it with further entries, and further lines of configuration.
+func startSlapdWith(t *testing.T, entries, lines string) *slapd {
 	t.Helper()
 	need(t, "/usr/sbin/slapd", "/usr/sbin/slapadd")
 	dir := t.TempDir()
@@ -150,7 +153,7 @@ func startSlapd(t *testing.T) *slapd {
 			t.Fatal(err)
 		}
 	}
-	write("people.ldif", people)
+	write("people.ldif", people+"\n"+entries)
 	os.Mkdir(filepath.Join(dir, "db"), 0o700)
 	write("slapd.conf", fmt.Sprintf(`include /etc/ldap/schema/core.schema
 include /etc/ldap/schema/cosine.schema
@@ -165,11 +168,13 @@ TLSCertificateKeyFile %[1]s/key.pem
 database mdb
 suffix "dc=lanternferries,dc=example"
 directory %[1]s/db
+maxsize 268435456
+%[2]s
 access to attrs=userPassword by anonymous auth by * none
 access to dn.base="" by * read
 access to * by dn.exact="cn=tollgate,dc=lanternferries,dc=example" read by * none
-`, dir))
-	if out, err := exec.Command("/usr/sbin/slapadd", "-f", dir+"/slapd.conf", "-l", dir+"/people.ldif").CombinedOutput(); err != nil {
+`, dir, lines))
+	if out, err := exec.Command("/usr/sbin/slapadd", "-q", "-f", dir+"/slapd.conf", "-l", dir+"/people.ldif").CombinedOutput(); err != nil {
 		t.Fatalf("slapadd: %v\n%s", err, out)
 	}
 	s.ldap, s.ldaps = freePort(t), freePort(t)

@@ -37,7 +37,7 @@ var allowed = map[string][]string{
 	"internal/revision":      {"internal/core/", "internal/gate", "internal/seal", "internal/store"},
 	"internal/listen":        {"internal/core/", "internal/wire/", "internal/gate", "internal/contact"},
 	"internal/peer":          {"internal/wire/", "internal/supplicant"},
-	"internal/apitype":       {"internal/core/", "internal/certificate", "internal/device", "internal/peer"},
+	"internal/apitype":       {"internal/core/", "internal/certificate", "internal/device", "internal/directory", "internal/peer"},
 	"internal/client":        {"internal/apitype"},
 	"internal/api": {"console", "internal/core/", "internal/wire/dict", "internal/apitype", "internal/account", "internal/certificate", "internal/contact", "internal/device", "internal/directory", "internal/gate", "internal/ident", "internal/live",
 		"internal/operator", "internal/peer", "internal/supplicant", "internal/revision", "internal/seal", "internal/store", "internal/tally"},

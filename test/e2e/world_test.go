@@ -43,6 +43,7 @@ func TestMain(m *testing.M) {
 			fmt.Printf("building the commands: %v\n%s", err, out)
 			return 1
 		}
+		defer func() { os.RemoveAll(provisioned.dir) }()
 		return m.Run()
 	}())
 }
@@ -71,6 +72,7 @@ func need(t testing.TB, paths ...string) {
 
 // world is one service with an operator signed in.
 type world struct {
+	asked  int // attempts made by vlan
 	t      testing.TB
 	app    *app.App
 	api    *client.Client

@@ -3,7 +3,6 @@ package config
 import (
 	"cmp"
 	"fmt"
-	"net"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -173,64 +172,6 @@ func isWord(text string) bool {
 		}
 	}
 	return text != ""
-}
-
-func (c *Config) checkDirectories(k *checker) {
-	for i := range c.Directories {
-		d := &c.Directories[i]
-		k.on("directory", d.Name, d.ID)
-		if strings.EqualFold(d.Name, LocalStore) || strings.EqualFold(d.Name, DeviceStore) {
-			k.fail("name", "the names local and devices are kept for the local accounts and the known devices", "Choose another name.")
-		}
-		if d.Kind != Generic && d.Kind != ActiveDirectory {
-			k.fail("kind", fmt.Sprintf("%q is not a kind of directory", d.Kind), "Use generic or active-directory.")
-		}
-		if len(d.Servers) == 0 {
-			k.fail("servers", "no server", "Give the host name or address of a directory server.")
-		}
-		if len(d.Servers) > 16 {
-			k.fail("servers", "more than 16 servers", "Remove some.")
-		}
-		for j, server := range d.Servers {
-			d.checkServer(k, fmt.Sprintf("servers[%d]", j), server)
-		}
-		switch d.TLS {
-		case LDAPS, StartTLS:
-		case Plain:
-			k.warn("tls", "the connection is not encrypted: passwords of everybody who signs in cross the network in clear", "Use ldaps or starttls.")
-		default:
-			k.fail("tls", fmt.Sprintf("%q is not a TLS mode", d.TLS), "Use ldaps, starttls or plain.")
-		}
-		if d.BindName == "" {
-			k.warn("bindName", "no bind name: the directory is searched anonymously, which most refuse", "Give a service account that may read people and groups.")
-		} else if !d.BindPassword.Set() {
-			k.fail("bindPassword", "a bind name without a password", "Give the password of the service account.")
-		}
-		if d.TimeoutMillis < 100 || d.TimeoutMillis > 60_000 {
-			k.fail("timeoutMillis", fmt.Sprintf("%d ms is out of range", d.TimeoutMillis), "Use 100 to 60000 ms; 3000 suits most networks.")
-		}
-		if len(d.Attributes) > 50 {
-			k.fail("attributes", "more than 50 attributes", "Remove some.")
-		}
-		if len(d.CA) > 256<<10 {
-			k.fail("ca", "more than 256 kB of certificates", "Give only the authority that signed the server's certificate.")
-		}
-	}
-}
-
-func (d *Directory) checkServer(k *checker, field, server string) {
-	host, portText, err := net.SplitHostPort(server)
-	port, portErr := strconv.Atoi(portText)
-	if err != nil || host == "" || portErr != nil || port < 1 || port > 65535 {
-		k.fail(field, fmt.Sprintf("%q is not host:port", server), "Write a host name or address; the port is added by itself.")
-		return
-	}
-	switch {
-	case d.TLS == LDAPS && (port == 389 || port == 3268):
-		k.fail(field, fmt.Sprintf("port %d speaks plain LDAP or StartTLS, not ldaps", port), fmt.Sprintf("Use port %d with ldaps, or choose starttls.", port+map[int]int{389: 247, 3268: 1}[port]))
-	case d.TLS != LDAPS && (port == 636 || port == 3269):
-		k.fail(field, fmt.Sprintf("port %d speaks TLS from the first octet, which is ldaps, not %s", port, d.TLS), "Choose ldaps, or port 389.")
-	}
 }
 
 func (c *Config) checkRealms(k *checker) {

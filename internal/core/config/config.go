@@ -66,74 +66,6 @@ type Client struct {
 	Note                 string               `json:"note,omitempty"`
 }
 
-// DirectoryKind tells how people and groups are laid out.
-type DirectoryKind string
-
-const (
-	// Generic is any LDAP directory with inetOrgPerson or posixAccount people and the common kinds of groups.
-	Generic DirectoryKind = "generic"
-	// ActiveDirectory is a directory of the Active Directory kind.
-	ActiveDirectory DirectoryKind = "active-directory"
-)
-
-// TLSMode is how the connection to a directory server is protected.
-type TLSMode string
-
-const (
-	LDAPS    TLSMode = "ldaps"
-	StartTLS TLSMode = "starttls"
-	Plain    TLSMode = "plain"
-)
-
-// DefaultPort is the well-known port of the mode.
-func (m TLSMode) DefaultPort() int {
-	if m == LDAPS {
-		return 636
-	}
-	return 389
-}
-
-// Directory is an outside store of people and groups, reached by LDAP (RFC 4511).
-type Directory struct {
-	ID   string        `json:"id"`
-	Name string        `json:"name"`
-	Kind DirectoryKind `json:"kind"`
-	// Servers are host:port, tried in this order.
-	Servers []string `json:"servers"`
-	TLS     TLSMode  `json:"tls"`
-	// CA is PEM; empty trusts the authorities of the operating system.
-	CA string `json:"ca,omitempty"`
-	// ServerName overrides the name that the server certificate must carry.
-	ServerName   string `json:"serverName,omitempty"`
-	BindName     string `json:"bindName"`
-	BindPassword Secret `json:"bindPassword"`
-	// Base is where people and groups are searched; empty means the one that the rootDSE names.
-	Base string `json:"base,omitempty"`
-	// GroupBase narrows the search of groups; empty means Base.
-	GroupBase string `json:"groupBase,omitempty"`
-	// Attributes are read of each person beside those that every kind needs, and become facts.
-	Attributes []string `json:"attributes"`
-	// Domain, Computer and MachinePassword are our membership of its domain, through which MS-CHAP is checked: the short
-	// name of the domain, and our machine account without the dollar sign. Empty for none.
-	Domain          string `json:"domain,omitempty"`
-	Computer        string `json:"computer,omitempty"`
-	MachinePassword Secret `json:"machinePassword,omitempty"`
-	// TimeoutMillis bounds each operation.
-	TimeoutMillis int    `json:"timeoutMillis"`
-	Note          string `json:"note,omitempty"`
-}
-
-// Member reports whether we are a member of its domain.
-func (d *Directory) Member() bool { return d.Computer != "" }
-
-// Timeout is the bound of one operation.
-func (d *Directory) Timeout() time.Duration {
-	if d.TimeoutMillis <= 0 {
-		return 3 * time.Second
-	}
-	return time.Duration(d.TimeoutMillis) * time.Millisecond
-}
-
 // FormKind is the way in which a name shows the realm it belongs to.
 type FormKind string
 
@@ -291,6 +223,7 @@ func (c *Config) fill() {
 	for i := range c.Directories {
 		orEmpty(&c.Directories[i].Servers)
 		orEmpty(&c.Directories[i].Attributes)
+		orEmpty(&c.Directories[i].Groups)
 	}
 	for i := range c.Realms {
 		orEmpty(&c.Realms[i].Forms)

@@ -229,6 +229,8 @@ func show(value any) string {
 			}
 			return l.Store
 		})
+	case []PickedGroup:
+		return join(v, func(g PickedGroup) string { return g.Name + " (" + g.ID + ")" })
 	case []GroupRow:
 		return join(v, func(r GroupRow) string { return r.Group + " -> " + r.Pass })
 	case []Attribute:

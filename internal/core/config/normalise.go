@@ -56,25 +56,6 @@ func (c *Client) normalise() {
 	c.Tags = tidy
 }
 
-func (d *Directory) normalise() {
-	trim(&d.Name, &d.BindName, &d.Base, &d.GroupBase, &d.ServerName, &d.Note, &d.CA)
-	if d.Kind == "" {
-		d.Kind = Generic
-	}
-	if d.TLS == "" {
-		d.TLS = LDAPS
-	}
-	if d.TimeoutMillis == 0 {
-		d.TimeoutMillis = 3000
-	}
-	for i, server := range d.Servers {
-		text, mode := ParseServer(server, d.TLS)
-		d.Servers[i], d.TLS = text, mode
-	}
-	d.Servers = unique(d.Servers)
-	d.Attributes = unique(d.Attributes)
-}
-
 func (r *Realm) normalise() {
 	trim(&r.Name, &r.Rewrite, &r.Note)
 	if r.Rewrite == "" {

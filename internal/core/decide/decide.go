@@ -203,10 +203,16 @@ func (p *Policy) fits(f *facts.Facts) (row int, ok bool) {
 	if len(p.Groups) == 0 {
 		return -1, true
 	}
+	row = p.row(f.Person)
+	return row, row >= 0
+}
+
+// row is the first row of the group table that takes a person, -1 if none does.
+func (p *Policy) row(person *facts.Person) int {
 	for i := range p.Groups {
-		if f.Person.InGroup(p.Groups[i].Group) {
-			return i, true
+		if person.InGroup(p.Groups[i].Group) {
+			return i
 		}
 	}
-	return -1, false
+	return -1
 }

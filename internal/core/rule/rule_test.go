@@ -245,3 +245,25 @@ func TestFieldsOfMachinesAndDevices(t *testing.T) {
 		t.Error("a lane may ask for the machine")
 	}
 }
+
+func TestGivenOnlyThePerson(t *testing.T) {
+	f := &facts.Facts{Person: &facts.Person{Name: "s.lodge", Groups: []string{"Ticketing", "Shore Staff"}, Attributes: map[string][]string{"department": {"Ticketing"}}}}
+	for text, want := range map[string]string{
+		`group is Ticketing`: "always", `group is Crew`: "", `not group is Crew`: "always", `always`: "always", `ssid is LF-Deck`: "ssid is LF-Deck",
+		`group is Ticketing and ssid is LF-Deck`: "ssid is LF-Deck", `group is Crew and ssid is LF-Deck`: "", `group is Crew or ssid is LF-Deck`: "ssid is LF-Deck",
+		`group is Ticketing or ssid is LF-Deck`: "always", `not (group is Crew or ssid is LF-Deck)`: "not ssid is LF-Deck",
+		`(ssid is LF-Deck or port is 3) and person.department is Ticketing and client.site is heron`: "(ssid is LF-Deck or port is 3) and client.site is heron",
+	} {
+		c, err := Parse(text, Person)
+		if err != nil {
+			t.Fatal(err)
+		}
+		fits, rest := c.Given(f)
+		if fits {
+			rest = "always"
+		}
+		if rest != want {
+			t.Errorf("%s leaves %q, wanted %q", text, rest, want)
+		}
+	}
+}

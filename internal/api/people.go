@@ -1,0 +1,75 @@
+package api
+
+import (
+	"context"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/directory"
+)
+
+func (s *server) people() {
+	huma.Register(s.api, operation("GET", "/directories/{ref}/people/{name}", "find-person", "Look one person up with name forms, groups, attributes, state, and what the draft would give"), func(ctx context.Context, in *struct {
+		OneInput
+		Name string `path:"name" maxLength:"200"`
+	}) (*body[apitype.Found], error) {
+		d, cfg, err := s.directory(in.Ref)
+		if err != nil {
+			return nil, err
+		}
+		d.Forget(in.Name) // whoever asks wants to know how it is now
+		person, code, detail := d.Find(ctx, in.Name)
+		out := apitype.Found{Person: person, Reason: string(code), Names: []string{}, Memberships: []directory.Membership{}, Prospects: []decide.Prospect{}}
+		values := map[string]string{"name": in.Name, "store": d.Name(), "stores": d.Name(), "detail": detail, "realm": "its realm"}
+		if code != reason.OK {
+			out.Text, out.Remedy = reason.Explain(code, values)
+			return ok(out), nil
+		}
+		values["person"] = person.Label()
+		out.Reason = string(person.State)
+		if person.State != reason.OK {
+			out.Text, out.Remedy = reason.Explain(person.State, values)
+		}
+		draft := s.Revisions.Draft()
+		out.Names = nameForms(draft, cfg.Name, person)
+		if plan, _ := decide.Compile(draft); plan != nil {
+			out.Prospects = plan.Prospects(person)
+		} else {
+			out.Problem = "The draft cannot be published as it is, so it is not known what it would give."
+		}
+		if out.Memberships, err = d.Memberships(ctx, person.ID); err != nil {
+			out.Problem = strings.TrimSpace(out.Problem + " " + err.Error())
+			out.Memberships = []directory.Membership{}
+		}
+		return ok(out), nil
+	})
+}
+
+// nameForms are the names by which somebody can sign in, by the realms that look into the store.
+func nameForms(c *config.Config, store string, person *facts.Person) []string {
+	out := []string{}
+	for i := range c.Realms {
+		for _, l := range c.Realms[i].Lookup {
+			if !strings.EqualFold(l.Store, store) {
+				continue
+			}
+			for _, form := range c.Realms[i].Forms {
+				switch form.Kind {
+				case config.Bare:
+					out = append(out, person.Name)
+				case config.Prefix:
+					out = append(out, form.Value+`\`+person.Name)
+				case config.Suffix:
+					out = append(out, person.Name+"@"+form.Value)
+				}
+			}
+		}
+	}
+	return out
+}

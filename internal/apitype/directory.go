@@ -1,0 +1,65 @@
+package apitype
+
+import (
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/directory"
+)
+
+// Group is a group of a directory.
+type Group struct {
+	directory.Group
+	Picked string `json:"picked" doc:"What policies call it; empty if it is not picked"`
+}
+
+// Groups are a page of groups, in the order of their names.
+type Groups struct {
+	Items []Group `json:"items"`
+	Next  string  `json:"next" doc:"Continues the list; empty at its end"`
+	Total int     `json:"total" doc:"How many fit, -1 while the list of all is still being read"`
+	More  bool    `json:"more" doc:"There are others that cannot be paged to yet; search for a longer text"`
+}
+
+// PickInput picks a group, so that policies can name it.
+type PickInput struct {
+	ID   string `json:"id" maxLength:"500" doc:"What identifies it in the directory"`
+	Name string `json:"name,omitempty" required:"false" maxLength:"200" doc:"What policies are to call it; empty is its present name"`
+}
+
+// Picked are the picked groups of a directory, and what became of them.
+type Picked struct {
+	Items []directory.PickedState `json:"items"`
+}
+
+// ForgetInput says whom to forget.
+type ForgetInput struct {
+	Person string `json:"person,omitempty" required:"false" maxLength:"200" doc:"Name given to the stores; empty is everybody, and the groups"`
+}
+
+// Forgotten tells how many people were remembered.
+type Forgotten struct {
+	People int `json:"people"`
+}
+
+// Found is a person looked up.
+type Found struct {
+	Person      *facts.Person          `json:"person,omitempty"`
+	Reason      string                 `json:"reason"`
+	Text        string                 `json:"text"`
+	Remedy      string                 `json:"remedy,omitempty"`
+	Names       []string               `json:"names" doc:"Forms of the name by which this person can sign in"`
+	Memberships []directory.Membership `json:"memberships"`
+	Prospects   []decide.Prospect      `json:"prospects" doc:"What the lanes of the draft could give"`
+	Problem     string                 `json:"problem,omitempty" doc:"Why a part of this could not be said"`
+}
+
+// PickedOf tells under which name a group is picked.
+func PickedOf(groups []config.PickedGroup, id string) string {
+	for _, g := range groups {
+		if g.ID == id {
+			return g.Name
+		}
+	}
+	return ""
+}

@@ -1,0 +1,232 @@
+package config
+
+import (
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// DirectoryKind tells how people and groups are laid out.
+type DirectoryKind string
+
+const (
+	// Generic is any LDAP directory with inetOrgPerson or posixAccount people and the common kinds of groups.
+	Generic DirectoryKind = "generic"
+	// ActiveDirectory is a directory of the Active Directory kind.
+	ActiveDirectory DirectoryKind = "active-directory"
+)
+
+// TLSMode is how the connection to a directory server is protected.
+type TLSMode string
+
+const (
+	LDAPS    TLSMode = "ldaps"
+	StartTLS TLSMode = "starttls"
+	Plain    TLSMode = "plain"
+)
+
+// DefaultPort is the well-known port of the mode.
+func (m TLSMode) DefaultPort() int {
+	if m == LDAPS {
+		return 636
+	}
+	return 389
+}
+
+// Directory is an outside store of people and groups, reached by LDAP (RFC 4511).
+type Directory struct {
+	ID   string        `json:"id"`
+	Name string        `json:"name"`
+	Kind DirectoryKind `json:"kind"`
+	// Servers are host:port, tried in this order.
+	Servers []string `json:"servers"`
+	TLS     TLSMode  `json:"tls"`
+	// CA is PEM; empty trusts the authorities of the operating system.
+	CA string `json:"ca,omitempty"`
+	// ServerName overrides the name that the server certificate must carry.
+	ServerName   string `json:"serverName,omitempty"`
+	BindName     string `json:"bindName"`
+	BindPassword Secret `json:"bindPassword"`
+	// Base is where people and groups are searched; empty means the one that the rootDSE names.
+	Base string `json:"base,omitempty"`
+	// GroupBase narrows the search of groups; empty means Base.
+	GroupBase string `json:"groupBase,omitempty"`
+	// Attributes are read of each person beside those that every kind needs, and become facts.
+	Attributes []string `json:"attributes"`
+	// Groups are the picked groups: policies name them as they are named here, whatever they are called there.
+	Groups []PickedGroup `json:"groups"`
+	// CacheSeconds is how long what was found of a person is taken again without asking; 0 asks each time.
+	CacheSeconds int `json:"cacheSeconds"`
+	// DNS is the DNS server to ask for the servers' addresses, host:port; empty asks those of the operating system.
+	DNS string `json:"dns,omitempty"`
+	// Source is the address that connections go out from; empty leaves it to the operating system.
+	Source string `json:"source,omitempty"`
+	// GuardAfter is after how many wrong passwords of a person no more are passed on: 0 goes by what the domain says of
+	// itself, -1 passes on all.
+	GuardAfter int `json:"guardAfter,omitempty"`
+	// Domain, Computer and MachinePassword are our membership of its domain, through which MS-CHAP is checked: the short
+	// name of the domain, and our machine account without the dollar sign. Empty for none.
+	Domain          string `json:"domain,omitempty"`
+	Computer        string `json:"computer,omitempty"`
+	MachinePassword Secret `json:"machinePassword,omitempty"`
+	// TimeoutMillis bounds each operation.
+	TimeoutMillis int    `json:"timeoutMillis"`
+	Note          string `json:"note,omitempty"`
+}
+
+// PickedGroup is a group that policies may name, held by what does not change when it is renamed.
+type PickedGroup struct {
+	// ID is the security identifier, entryUUID, or else the DN.
+	ID string `json:"id"`
+	// Name is what policies call it.
+	Name string `json:"name"`
+}
+
+// Pick adds a picked group, or renames it if it is there.
+func Pick(groups []PickedGroup, one PickedGroup) []PickedGroup {
+	for i := range groups {
+		if groups[i].ID == one.ID {
+			groups[i].Name = one.Name
+			return groups
+		}
+	}
+	return append(groups, one)
+}
+
+// Member reports whether we are a member of its domain.
+func (d *Directory) Member() bool { return d.Computer != "" }
+
+// Timeout is the bound of one operation.
+func (d *Directory) Timeout() time.Duration {
+	if d.TimeoutMillis <= 0 {
+		return 3 * time.Second
+	}
+	return time.Duration(d.TimeoutMillis) * time.Millisecond
+}
+
+func (d *Directory) normalise() {
+	trim(&d.Name, &d.BindName, &d.Base, &d.GroupBase, &d.ServerName, &d.Note, &d.CA, &d.DNS, &d.Source)
+	if d.Kind == "" {
+		d.Kind = Generic
+	}
+	if d.TLS == "" {
+		d.TLS = LDAPS
+	}
+	if d.TimeoutMillis == 0 {
+		d.TimeoutMillis = 3000
+	}
+	for i, server := range d.Servers {
+		text, mode := ParseServer(server, d.TLS)
+		d.Servers[i], d.TLS = text, mode
+	}
+	d.Servers = unique(d.Servers)
+	d.Attributes = unique(d.Attributes)
+	if d.DNS != "" {
+		if _, _, err := net.SplitHostPort(d.DNS); err != nil {
+			d.DNS = net.JoinHostPort(strings.Trim(d.DNS, "[]"), "53")
+		}
+	}
+	for i := range d.Groups {
+		trim(&d.Groups[i].ID, &d.Groups[i].Name)
+	}
+}
+
+func (c *Config) checkDirectories(k *checker) {
+	for i := range c.Directories {
+		d := &c.Directories[i]
+		k.on("directory", d.Name, d.ID)
+		if strings.EqualFold(d.Name, LocalStore) || strings.EqualFold(d.Name, DeviceStore) {
+			k.fail("name", "the names local and devices are kept for the local accounts and the known devices", "Choose another name.")
+		}
+		if d.Kind != Generic && d.Kind != ActiveDirectory {
+			k.fail("kind", fmt.Sprintf("%q is not a kind of directory", d.Kind), "Use generic or active-directory.")
+		}
+		if len(d.Servers) == 0 {
+			k.fail("servers", "no server", "Give the host name or address of a directory server.")
+		}
+		if len(d.Servers) > 16 {
+			k.fail("servers", "more than 16 servers", "Remove some.")
+		}
+		for j, server := range d.Servers {
+			d.checkServer(k, fmt.Sprintf("servers[%d]", j), server)
+		}
+		switch d.TLS {
+		case LDAPS, StartTLS:
+		case Plain:
+			k.warn("tls", "the connection is not encrypted: passwords of everybody who signs in cross the network in clear", "Use ldaps or starttls.")
+		default:
+			k.fail("tls", fmt.Sprintf("%q is not a TLS mode", d.TLS), "Use ldaps, starttls or plain.")
+		}
+		if d.BindName == "" {
+			k.warn("bindName", "no bind name: the directory is searched anonymously, which most refuse", "Give a service account that may read people and groups.")
+		} else if !d.BindPassword.Set() {
+			k.fail("bindPassword", "a bind name without a password", "Give the password of the service account.")
+		}
+		if d.TimeoutMillis < 100 || d.TimeoutMillis > 60_000 {
+			k.fail("timeoutMillis", fmt.Sprintf("%d ms is out of range", d.TimeoutMillis), "Use 100 to 60000 ms; 3000 suits most networks.")
+		}
+		d.checkFurther(k)
+		if len(d.Attributes) > 50 {
+			k.fail("attributes", "more than 50 attributes", "Remove some.")
+		}
+		if len(d.CA) > 256<<10 {
+			k.fail("ca", "more than 256 kB of certificates", "Give only the authority that signed the server's certificate.")
+		}
+	}
+}
+
+func (d *Directory) checkServer(k *checker, field, server string) {
+	host, portText, err := net.SplitHostPort(server)
+	port, portErr := strconv.Atoi(portText)
+	if err != nil || host == "" || portErr != nil || port < 1 || port > 65535 {
+		k.fail(field, fmt.Sprintf("%q is not host:port", server), "Write a host name or address; the port is added by itself.")
+		return
+	}
+	switch {
+	case d.TLS == LDAPS && (port == 389 || port == 3268):
+		k.fail(field, fmt.Sprintf("port %d speaks plain LDAP or StartTLS, not ldaps", port), fmt.Sprintf("Use port %d with ldaps, or choose starttls.", port+map[int]int{389: 247, 3268: 1}[port]))
+	case d.TLS != LDAPS && (port == 636 || port == 3269):
+		k.fail(field, fmt.Sprintf("port %d speaks TLS from the first octet, which is ldaps, not %s", port, d.TLS), "Choose ldaps, or port 389.")
+	}
+}
+
+// checkFurther checks what few directories need.
+func (d *Directory) checkFurther(k *checker) {
+	if d.CacheSeconds < 0 || d.CacheSeconds > 3600 {
+		k.fail("cacheSeconds", fmt.Sprintf("%d seconds is out of range", d.CacheSeconds), "Use 0 (ask each time) to 3600; 60 suits most.")
+	}
+	if d.GuardAfter < -1 || d.GuardAfter > 100 {
+		k.fail("guardAfter", fmt.Sprintf("%d wrong passwords is out of range", d.GuardAfter), "Use 0 to go by the domain, -1 for no guard, or a number up to 100.")
+	}
+	if d.DNS != "" {
+		if host, _, err := net.SplitHostPort(d.DNS); err != nil || net.ParseIP(host) == nil {
+			k.fail("dns", fmt.Sprintf("%q is not the address of a DNS server", d.DNS), "Write an address, such as 192.0.2.53.")
+		}
+	}
+	if d.Source != "" && net.ParseIP(d.Source) == nil {
+		k.fail("source", fmt.Sprintf("%q is not an address", d.Source), "Write an address of this machine, or leave it empty.")
+	}
+	if len(d.Groups) > maxPicked {
+		k.fail("groups", fmt.Sprintf("%d picked groups, at most %d are allowed", len(d.Groups), maxPicked), "Pick only those that policies name.")
+	}
+	names, ids := map[string]bool{}, map[string]bool{}
+	for i, g := range d.Groups {
+		field, name := fmt.Sprintf("groups[%d]", i), strings.ToLower(g.Name)
+		switch {
+		case g.ID == "" || g.Name == "":
+			k.fail(field, "a picked group needs a name and what identifies it", "Pick it from the directory.")
+		case len(g.ID) > 500 || len(g.Name) > 200:
+			k.fail(field, "the name or the identifier is too long", "Pick it from the directory.")
+		case ids[g.ID]:
+			k.fail(field, fmt.Sprintf("the group %s is picked twice", g.Name), "Remove one of the two.")
+		case names[name]:
+			k.fail(field, fmt.Sprintf("two picked groups are called %s", g.Name), "Call one of them something else; policies name groups by these names.")
+		}
+		names[name], ids[g.ID] = true, true
+	}
+}
+
+// maxPicked bounds the picked groups of a directory.
+const maxPicked = 2_000

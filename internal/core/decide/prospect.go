@@ -1,0 +1,78 @@
+package decide
+
+import (
+	"strings"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/facts"
+)
+
+// Prospect is what a policy of a lane would give somebody, known before any request.
+type Prospect struct {
+	Lane   string `json:"lane"`
+	Policy string `json:"policy" doc:"Empty: no policy of the lane can fit, and the lane refuses"`
+	// If is what the request still has to fulfil, "" if the person alone is enough.
+	If      string         `json:"if"`
+	Outcome config.Outcome `json:"outcome"`
+	Pass    string         `json:"pass"`
+	VLAN    string         `json:"vlan"`
+}
+
+// Prospects lists, lane by lane, what policies a person could meet. A lane ends with the first policy that the person
+// alone fulfils.
+func (p *Plan) Prospects(person *facts.Person) []Prospect {
+	out := []Prospect{}
+	f := &facts.Facts{Person: person, Credential: "ok"}
+	for _, lane := range p.Lanes {
+		if lane.Realm != "" && !p.looksIn(lane.Realm, person.Store) {
+			continue
+		}
+		out = append(out, lane.prospects(f)...)
+	}
+	return out
+}
+
+func (p *Plan) looksIn(realm, store string) bool {
+	r := p.Realm(realm)
+	if r == nil {
+		return false
+	}
+	for i := range r.Lookup {
+		if strings.EqualFold(r.Lookup[i].Store, store) {
+			return true
+		}
+	}
+	return false
+}
+
+func (l *Lane) prospects(f *facts.Facts) (out []Prospect) {
+	for _, policy := range l.Policies {
+		if !policy.Enabled {
+			continue
+		}
+		fits, rest := policy.when.Given(f)
+		one := Prospect{Lane: l.Name, Policy: policy.Name, If: rest, Outcome: policy.Outcome}
+		given := policy.pass
+		if len(policy.Groups) > 0 {
+			row := policy.row(f.Person)
+			if row < 0 {
+				continue
+			}
+			given = policy.rows[row]
+		}
+		if !fits && rest == "" {
+			continue
+		}
+		if policy.Outcome == config.Admit && given != nil {
+			one.Pass, one.VLAN = given.Name, given.VLAN
+		}
+		out = append(out, one)
+		if fits {
+			return out
+		}
+	}
+	if len(out) == 0 {
+		out = append(out, Prospect{Lane: l.Name, Outcome: config.Refusal})
+	}
+	return out
+}

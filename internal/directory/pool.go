@@ -1,0 +1,78 @@
+package directory
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+)
+
+// conn is one connection, with the server it goes to and when it was used last.
+type conn struct {
+	*ldap.Conn
+	server string
+	used   time.Time
+}
+
+// pool keeps idle connections and bounds how many there are.
+type pool struct {
+	mu     sync.Mutex
+	idle   []*conn
+	slots  chan struct{}
+	closed bool
+}
+
+func (p *pool) init() { p.slots = make(chan struct{}, poolSize) }
+
+// take waits for a slot and returns an idle connection, or nil if a new one has to be made.
+func (p *pool) take(ctx context.Context) (*conn, error) {
+	select {
+	case p.slots <- struct{}{}:
+	case <-ctx.Done():
+		return nil, fmt.Errorf("all %d connections were busy for the whole time limit", poolSize)
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for len(p.idle) > 0 {
+		c := p.idle[len(p.idle)-1]
+		p.idle = p.idle[:len(p.idle)-1]
+		if time.Since(c.used) < maxIdle && !c.IsClosing() {
+			return c, nil
+		}
+		c.Close()
+	}
+	return nil, nil
+}
+
+// give returns a connection for further use.
+func (p *pool) give(c *conn) {
+	p.mu.Lock()
+	c.used = time.Now()
+	if p.closed {
+		c.Close()
+	} else {
+		p.idle = append(p.idle, c)
+	}
+	p.mu.Unlock()
+	<-p.slots
+}
+
+// drop gives the slot back without the connection.
+func (p *pool) drop(c *conn) {
+	if c != nil {
+		c.Close()
+	}
+	<-p.slots
+}
+
+func (p *pool) close() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.closed = true
+	for _, c := range p.idle {
+		c.Close()
+	}
+	p.idle = nil
+}
