@@ -118,7 +118,7 @@ func directoryCommands() []command {
 		s.warnings(out.Object.Meta)
 		return s.print(out, func() { s.saved("directory", out.Object.Name, what, out.Revision) })
 	}
-	return append(slices.Concat(directories.commands(), groupCommands(), personCommands()),
+	return append(slices.Concat(directories.commands(), []command{discoverCommand()}, groupCommands(), personCommands()),
 		command{"directory", "add", "NAME", "add a directory to the draft", func(f *flag.FlagSet) func(*session, []string) error {
 			d := newDirectoryFlags(f)
 			return func(s *session, args []string) error {

@@ -39,6 +39,7 @@ func (s *server) directories() {
 		})
 		send.Data(TestEnd{OK: passed})
 	})
+	s.discovery()
 	s.groups()
 	s.people()
 }

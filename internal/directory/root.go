@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/go-ldap/ldap/v3"
 )
@@ -31,7 +32,7 @@ type root struct{ entry *ldap.Entry }
 
 func readRoot(c *ldap.Conn) (root, error) {
 	result, err := c.Search(ldap.NewSearchRequest("", ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 0, false, "(objectClass=*)",
-		[]string{"namingContexts", "defaultNamingContext", "configurationNamingContext", "supportedCapabilities", "vendorName", "dnsHostName", "supportedLDAPVersion"}, nil))
+		[]string{"namingContexts", "defaultNamingContext", "configurationNamingContext", "supportedCapabilities", "vendorName", "dnsHostName", "supportedLDAPVersion", "currentTime", "rootDomainNamingContext"}, nil))
 	if err != nil {
 		return root{}, err
 	}
@@ -81,4 +82,13 @@ func (d *Directory) baseOn(c *ldap.Conn) (string, error) {
 	d.base = base
 	d.mu.Unlock()
 	return base, nil
+}
+
+// clock tells how far the server's clock is ahead of now, where the server tells the time.
+func (r root) clock(now time.Time) (ahead time.Duration, known bool) {
+	at, err := time.Parse("20060102150405.0Z", r.entry.GetEqualFoldAttributeValue("currentTime"))
+	if err != nil {
+		return 0, false
+	}
+	return at.Sub(now).Truncate(100 * time.Millisecond), true
 }

@@ -77,20 +77,25 @@ func Test(ctx context.Context, cfg config.Directory, password, look string, repo
 
 // step runs one step and reports it. do returns what to say.
 func (t *tester) step(key, title, server string, do func(*Step) error) bool {
-	s := Step{Key: key, Title: title, Server: server, State: Running}
-	t.report(s)
+	return runStep(t.report, t.cfg.TLS, Step{Key: key, Title: title, Server: server}, do)
+}
+
+// runStep reports that a step begins, does it, and reports how it went.
+func runStep(report func(Step), mode config.TLSMode, s Step, do func(*Step) error) bool {
+	s.State = Running
+	report(s)
 	begun := time.Now()
 	s.State = Pass
 	err := do(&s)
 	s.Micros = time.Since(begun).Microseconds()
 	if err != nil {
 		s.State = Fail
-		s.Detail, s.Remedy = explain(err, t.cfg.TLS, server)
-		if server == "" {
+		s.Detail, s.Remedy = explain(err, mode, s.Server)
+		if s.Server == "" {
 			s.Detail = strings.TrimPrefix(s.Detail, ": ")
 		}
 	}
-	t.report(s)
+	report(s)
 	return s.State != Fail
 }
 
@@ -101,11 +106,11 @@ func (t *tester) server(ctx context.Context, server string) *ldap.Conn {
 	ok := t.step("resolve", "Find the address", server, func(s *Step) error {
 		limited, cancel := context.WithTimeout(ctx, t.cfg.Timeout())
 		defer cancel()
-		addrs, err := net.DefaultResolver.LookupHost(limited, host)
+		addrs, err := t.dialer.Resolver.LookupHost(limited, host)
 		s.Detail = strings.Join(addrs, ", ")
 		return err
 	}) && t.step("connect", "Connect", server, func(s *Step) error {
-		raw, err := (&net.Dialer{Timeout: t.cfg.Timeout()}).DialContext(ctx, "tcp", server)
+		raw, err := t.dialer.DialContext(ctx, "tcp", server)
 		if err == nil {
 			s.Detail = "from " + raw.LocalAddr().String() + " to " + raw.RemoteAddr().String()
 			raw.Close()
