@@ -6,6 +6,8 @@ import (
 	"net/url"
 
 	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/client"
+	"tollgate.example/key/internal/directory"
 )
 
 // member says in which domain we are, and as what.
@@ -45,18 +47,54 @@ func joinCommands() []command {
 				})
 			}
 		}},
-		{"directory", "leave", "NAME", "leave its domain; the machine account stays there", func(f *flag.FlagSet) func(*session, []string) error {
+		{"directory", "leave", "NAME", "leave its domain; with -as the machine account is removed there too", func(f *flag.FlagSet) func(*session, []string) error {
+			in := apitype.LeaveInput{}
+			f.StringVar(&in.Name, "as", "", "who may remove the machine account; the password is asked for, used once, and not kept")
 			p := publishFlags(f)
 			return func(s *session, args []string) error {
 				name, err := one(args, "directory")
 				if err != nil {
 					return err
 				}
+				if in.Name != "" {
+					if in.Password, err = s.secret("Password of " + in.Name); err != nil {
+						return err
+					}
+				}
 				var out apitype.Published
-				if err := s.api.Do(s.ctx, http.MethodPost, "/directories/"+url.PathEscape(name)+"/leave"+p.query(), nil, &out); err != nil {
+				if err := s.api.Do(s.ctx, http.MethodPost, directoryPath(name)+"/leave"+p.query(), in, &out); err != nil {
 					return err
 				}
 				return s.print(out, func() { s.saved("directory", name, "changed", out.Revision) })
+			}
+		}},
+		{"directory", "rotate", "NAME", "give our machine account a new password now", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, args []string) error {
+				name, err := one(args, "directory")
+				if err != nil {
+					return err
+				}
+				var out apitype.Rotated
+				if err := s.api.Do(s.ctx, http.MethodPost, directoryPath(name)+"/rotate", nil, &out); err != nil {
+					return err
+				}
+				return s.print(out, func() { s.say("The machine account has a new password; the next follows by itself in 30 days.") })
+			}
+		}},
+		{"directory", "delegation", "NAME ACCOUNT", "the least right that an account needs to join the domain", func(f *flag.FlagSet) func(*session, []string) error {
+			ou := f.String("ou", "", "container, as a DN; without it the one for computers")
+			return func(s *session, args []string) error {
+				if len(args) != 2 {
+					return usageError("give a directory and an account of its domain")
+				}
+				out, err := client.Get[directory.Delegation](s.ctx, s.api, directoryPath(args[0])+"/delegation?"+url.Values{"name": {args[1]}, "ou": {*ou}}.Encode())
+				if err != nil {
+					return err
+				}
+				return s.print(out, func() {
+					s.say("To join, the account needs one right: to create computer objects in the container.")
+					s.fields([2]string{"container", out.Container}, [2]string{"account", out.Account}, [2]string{"SID", out.SID}, [2]string{"entry to add (SDDL)", out.ACE})
+				})
 			}
 		}},
 	}

@@ -42,7 +42,13 @@ func (s *server) objects() {
 		text: func(d *config.Directory) string { return d.Name + " " + strings.Join(d.Servers, " ") },
 		views: func(*config.Config) func(*config.Directory, apitype.Meta) apitype.Directory {
 			return func(d *config.Directory, m apitype.Meta) apitype.Directory {
-				return apitype.Directory{Meta: m, BindPasswordSet: d.BindPassword.Set(), Domain: d.Domain, Computer: d.Computer, DirectoryFields: apitype.DirectoryFields{Name: d.Name, Kind: string(d.Kind), Servers: d.Servers,
+				var set *time.Time
+				if d.Member() {
+					if at := s.Gate.Memberships.Changed(d.Domain, d.Computer); !at.IsZero() {
+						set = &at
+					}
+				}
+				return apitype.Directory{Meta: m, PasswordSet: set, BindPasswordSet: d.BindPassword.Set(), Domain: d.Domain, Computer: d.Computer, DirectoryFields: apitype.DirectoryFields{Name: d.Name, Kind: string(d.Kind), Servers: d.Servers,
 					TLS: string(d.TLS), CA: d.CA, ServerName: d.ServerName, BindName: d.BindName, Base: d.Base, GroupBase: d.GroupBase, Attributes: d.Attributes,
 					TimeoutMillis: d.TimeoutMillis, Note: d.Note, Groups: d.Groups, CacheSeconds: d.CacheSeconds, DNS: d.DNS, Source: d.Source, GuardAfter: d.GuardAfter}}
 			}

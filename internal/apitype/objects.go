@@ -99,6 +99,19 @@ type Directory struct {
 	BindPasswordSet bool   `json:"bindPasswordSet"`
 	Domain          string `json:"domain" doc:"Short name of the domain we are a member of; empty for none"`
 	Computer        string `json:"computer" doc:"Our machine account there"`
+	// PasswordSet is when the password of the machine account was set.
+	PasswordSet *time.Time `json:"machinePasswordSet,omitempty" doc:"When the password of our machine account was set"`
+}
+
+// LeaveInput says who may remove the machine account. The password is used once and not kept.
+type LeaveInput struct {
+	Name     string `json:"name,omitempty" required:"false" maxLength:"300"`
+	Password string `json:"password,omitempty" required:"false" maxLength:"1024"`
+}
+
+// Rotated tells when the password of a machine account was set.
+type Rotated struct {
+	Changed time.Time `json:"changed"`
 }
 
 // JoinInput joins the domain of a directory. The password is used once and not kept.

@@ -24,6 +24,7 @@ import (
 	"tollgate.example/key/internal/ident"
 	"tollgate.example/key/internal/listen"
 	"tollgate.example/key/internal/live"
+	"tollgate.example/key/internal/membership"
 	"tollgate.example/key/internal/operator"
 	"tollgate.example/key/internal/revision"
 	"tollgate.example/key/internal/seal"
@@ -93,7 +94,7 @@ func Start(ctx context.Context, o Options) (*App, error) {
 }
 
 // openGate opens what the gate asks, and the gate.
-func (a *App) openGate(ctx context.Context, accounts *account.Keeper) error {
+func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.Box) error {
 	devices, err := device.Open(ctx, a.store)
 	if err != nil {
 		return err
@@ -106,8 +107,12 @@ func (a *App) openGate(ctx context.Context, accounts *account.Keeper) error {
 	if err != nil {
 		return err
 	}
+	memberships, err := membership.Open(ctx, a.store, box)
+	if err != nil {
+		return err
+	}
 	a.done = append(a.done, machines.Close)
-	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Machines: machines, Issued: issued, Writer: a.Writer})
+	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Machines: machines, Issued: issued, Memberships: memberships, Writer: a.Writer})
 	a.done = append(a.done, a.Gate.Close)
 	return nil
 }
@@ -149,7 +154,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		}
 	})
 	a.done = append(a.done, a.Writer.Close)
-	if err := a.openGate(ctx, accounts); err != nil {
+	if err := a.openGate(ctx, accounts, box); err != nil {
 		return err
 	}
 	revisions, err := revision.Open(ctx, a.store, box, a.Gate)
@@ -256,6 +261,9 @@ func (a *App) housekeeping(ctx context.Context, o *Options) {
 	for {
 		if err := a.store.RemoveOldKeys(ctx, time.Now().UnixMilli()); err != nil && ctx.Err() == nil {
 			o.Log.Warn("removing ended sessions", "error", err)
+		}
+		if err := a.Gate.RotateOld(ctx, time.Now()); err != nil && ctx.Err() == nil {
+			o.Log.Warn("replacing the passwords of machine accounts", "error", err)
 		}
 		for o.KeepAttempts > 0 {
 			n, err := a.store.RemoveAttempts(ctx, time.Now().Add(-o.KeepAttempts), 1000)

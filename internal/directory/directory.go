@@ -71,6 +71,9 @@ func Open(cfg config.Directory, password string) (*Directory, error) {
 // Name is the name of the directory.
 func (d *Directory) Name() string { return d.cfg.Name }
 
+// Dialer connects as the directory is to be connected.
+func (d *Directory) Dialer() *net.Dialer { return d.dialer }
+
 // Close drops all connections.
 func (d *Directory) Close() {
 	d.search.close()

@@ -42,39 +42,124 @@ func Join(ctx context.Context, cfg config.Directory, in JoinInput) (*Joined, err
 	if in.Computer == "" || len(in.Computer) > 15 || strings.Trim(strings.ToLower(in.Computer), "abcdefghijklmnopqrstuvwxyz0123456789-") != "" {
 		return nil, fmt.Errorf("%q is no name of a computer: at most 15 letters, digits and -", in.Computer)
 	}
-	cfg.BindName = in.BindName
-	d, err := Open(cfg, in.Password)
+	out := &Joined{Computer: strings.ToUpper(in.Computer), Password: MachinePassword()}
+	err := as(ctx, cfg, in.BindName, in.Password, func(d *Directory, c *ldap.Conn, base string) (err error) {
+		if out.Domain, err = d.netBIOS(c, base); err != nil {
+			return err
+		}
+		return d.account(c, base, container(in.OU, base), domainOf(base), out)
+	})
+	return out, err
+}
+
+// container is where machine accounts are made: as given, or the one that the domain keeps for computers.
+func container(ou, base string) string {
+	if ou == "" {
+		return "CN=Computers," + base
+	}
+	return ou
+}
+
+// as does something once, signed in as somebody else than the service account.
+func as(ctx context.Context, cfg config.Directory, name, password string, do func(*Directory, *ldap.Conn, string) error) error {
+	cfg.BindName = name
+	d, err := Open(cfg, password)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer d.Close()
 	ctx, cancel := context.WithTimeout(ctx, 3*cfg.Timeout())
 	defer cancel()
 	c, err := d.connect(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer c.Close()
 	if err := d.bind(c.Conn); err != nil {
-		return nil, err
+		return err
 	}
 	base, err := d.baseOn(c.Conn)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	out := &Joined{Computer: strings.ToUpper(in.Computer), Password: machinePassword()}
-	if out.Domain, err = d.netBIOS(c.Conn, base); err != nil {
-		return nil, err
-	}
-	container := in.OU
-	if container == "" {
-		container = "CN=Computers," + base
-	}
-	return out, d.account(c.Conn, base, container, domainOf(base), out)
+	return do(d, c.Conn, base)
 }
 
-// machinePassword is a random password of 256 bits.
-func machinePassword() string {
+// RemoveComputer removes our machine account, with credentials that are used once.
+func RemoveComputer(ctx context.Context, cfg config.Directory, name, password string) error {
+	return as(ctx, cfg, name, password, func(d *Directory, c *ldap.Conn, base string) error {
+		dn, err := d.computerDN(c, base, cfg.Computer)
+		if err != nil || dn == "" {
+			return err
+		}
+		if err := c.Del(ldap.NewDelRequest(dn, nil)); err != nil {
+			return fmt.Errorf("removing %s: %s", dn, message(err))
+		}
+		return nil
+	})
+}
+
+// computerDN finds a machine account, "" if there is none.
+func (d *Directory) computerDN(c *ldap.Conn, base, computer string) (string, error) {
+	found, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, d.seconds(), false,
+		fmt.Sprintf("(sAMAccountName=%s$)", ldap.EscapeFilter(computer)), []string{"objectClass"}, nil))
+	if err != nil {
+		return "", fmt.Errorf("looking for the machine account: %s", message(err))
+	}
+	if len(found.Entries) == 0 {
+		return "", nil
+	}
+	return found.Entries[0].DN, nil
+}
+
+// Delegation is the least right that somebody needs to make our machine account.
+type Delegation struct {
+	Container string `json:"container"`
+	Account   string `json:"account"`
+	SID       string `json:"sid"`
+	// ACE is the entry to add to the access control list of the container (MS-DTYP section 2.5.1, SDDL).
+	ACE string `json:"ace"`
+}
+
+// computerClass is the schema identifier of the class computer.
+const computerClass = "bf967a86-0de6-11d0-a285-00aa003049e2"
+
+// Delegation works out what to delegate to an account, so that it can join the domain and nothing else.
+func (d *Directory) Delegation(ctx context.Context, name, ou string) (*Delegation, error) {
+	if d.cfg.Kind != config.ActiveDirectory {
+		return nil, errors.New("only a directory of the Active Directory kind has machine accounts")
+	}
+	bare, _, _ := strings.Cut(name, "@")
+	if _, after, ok := strings.Cut(bare, `\`); ok {
+		bare = after
+	}
+	out := &Delegation{}
+	err := d.with(ctx, func(c *ldap.Conn) error {
+		base, err := d.baseOn(c)
+		if err != nil {
+			return err
+		}
+		out.Container = container(ou, base)
+		result, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, d.seconds(), false, fmt.Sprintf("(sAMAccountName=%s)", ldap.EscapeFilter(bare)), []string{"objectSid"}, nil))
+		if err != nil {
+			return err
+		}
+		if len(result.Entries) != 1 {
+			return &Failure{Detail: fmt.Sprintf("the domain has no account %q", bare)}
+		}
+		out.Account, out.SID = result.Entries[0].DN, formatSID(result.Entries[0].GetEqualFoldRawAttributeValue("objectSid"))
+		out.ACE = fmt.Sprintf("(OA;;CC;%s;;%s)", computerClass, out.SID)
+		return nil
+	})
+	if err != nil {
+		_, detail := d.outcome(err)
+		return nil, errors.New(detail)
+	}
+	return out, nil
+}
+
+// MachinePassword makes a random password of 256 bits.
+func MachinePassword() string {
 	var b [32]byte
 	rand.Read(b[:])
 	return base64.RawURLEncoding.EncodeToString(b[:])
@@ -102,13 +187,11 @@ const workstationAccount = "4096"
 // account adds the machine account, or takes over one of that name.
 func (d *Directory) account(c *ldap.Conn, base, container, realm string, j *Joined) error {
 	password := quotedPassword(j.Password)
-	found, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, d.seconds(), false,
-		fmt.Sprintf("(sAMAccountName=%s$)", ldap.EscapeFilter(j.Computer)), []string{"objectClass"}, nil))
+	dn, err := d.computerDN(c, base, j.Computer)
 	if err != nil {
-		return fmt.Errorf("looking for the machine account: %s", message(err))
+		return err
 	}
-	if len(found.Entries) > 0 {
-		j.DN = found.Entries[0].DN
+	if j.DN = dn; dn != "" {
 		change := ldap.NewModifyRequest(j.DN, nil)
 		change.Replace("unicodePwd", []string{password})
 		if err := c.Modify(change); err != nil {

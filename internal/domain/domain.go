@@ -7,7 +7,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"strconv"
 	"sync"
@@ -29,7 +28,14 @@ const (
 // Account is our machine account.
 type Account struct {
 	// Domain is the short name of the domain, Computer that of the account without the dollar sign.
-	Domain, Computer, Password string
+	Domain, Computer string
+	// Passwords returns those to try, the present one first: a controller may not have heard of the newest yet.
+	Passwords func() []string
+}
+
+// Dialer connects; net.Dialer does.
+type Dialer interface {
+	DialContext(ctx context.Context, network, address string) (net.Conn, error)
 }
 
 // Member checks logons with the controllers of a domain. It is safe for concurrent use.
@@ -37,6 +43,7 @@ type Member struct {
 	account Account
 	hosts   []string
 	timeout time.Duration
+	dialer  Dialer
 	mapper  int // port of the endpoint mapper
 	slots   chan struct{}
 	// agreeing is held by the one who agrees on a channel.
@@ -55,11 +62,12 @@ type established struct {
 	host    string
 	address string
 	secret  *netlogon.Secret
+	client  [8]byte // our challenge, which the credential of a password change goes on from
 }
 
 // New makes a member; hosts are the domain controllers in the order to ask them.
-func New(account Account, hosts []string, timeout time.Duration) *Member {
-	return &Member{account: account, hosts: hosts, timeout: timeout, mapper: mapperPort, slots: make(chan struct{}, connections), agreeing: make(chan struct{}, 1), down: map[string]time.Time{}}
+func New(account Account, hosts []string, timeout time.Duration, dialer Dialer) *Member {
+	return &Member{account: account, hosts: hosts, timeout: timeout, dialer: dialer, mapper: mapperPort, slots: make(chan struct{}, connections), agreeing: make(chan struct{}, 1), down: map[string]time.Time{}}
 }
 
 // Close drops all connections.
@@ -139,7 +147,7 @@ func (m *Member) take(ctx context.Context) (*conn, error) {
 			return nil, err
 		}
 	}
-	c, err = connect(ctx, channel.address, netlogon.Netlogon, channel)
+	c, err = m.connect(ctx, channel.address, netlogon.Netlogon, channel)
 	if err != nil {
 		m.mark(channel.host, true)
 		m.drop(channel)
@@ -262,135 +270,60 @@ func (m *Member) establish(ctx context.Context) (*established, error) {
 
 // agree finds the Netlogon port of a controller, and proves the password of the machine account both ways.
 func (m *Member) agree(ctx context.Context, host string) (*established, error) {
-	mapper, err := connect(ctx, net.JoinHostPort(host, strconv.Itoa(m.mapper)), netlogon.Mapper, nil)
+	address, err := m.locate(ctx, host)
 	if err != nil {
 		return nil, err
 	}
-	stub, err := mapper.call(ctx, netlogon.OpMap, netlogon.MapRequest())
-	mapper.Close()
+	err = netlogon.StatusNoTrust
+	for _, password := range m.account.Passwords() {
+		var channel *established
+		if channel, err = m.authenticate(ctx, host, address, password); err == nil {
+			return channel, nil
+		}
+		if !errors.Is(err, netlogon.StatusAccessDenied) {
+			break
+		}
+	}
+	return nil, err
+}
+
+// locate asks the endpoint mapper of a controller for its Netlogon port.
+func (m *Member) locate(ctx context.Context, host string) (string, error) {
+	mapper, err := m.connect(ctx, net.JoinHostPort(host, strconv.Itoa(m.mapper)), netlogon.Mapper, nil)
 	if err != nil {
-		return nil, err
+		return "", err
+	}
+	defer mapper.Close()
+	stub, err := mapper.call(ctx, netlogon.OpMap, netlogon.MapRequest())
+	if err != nil {
+		return "", err
 	}
 	port, err := netlogon.MapReply(stub)
-	if err != nil {
-		return nil, err
-	}
-	address := net.JoinHostPort(host, strconv.Itoa(port))
-	c, err := connect(ctx, address, netlogon.Netlogon, nil)
+	return net.JoinHostPort(host, strconv.Itoa(port)), err
+}
+
+func (m *Member) authenticate(ctx context.Context, host, address, password string) (*established, error) {
+	c, err := m.connect(ctx, address, netlogon.Netlogon, nil)
 	if err != nil {
 		return nil, err
 	}
 	defer c.Close()
-	var client [8]byte
-	rand.Read(client[:])
-	if stub, err = c.call(ctx, netlogon.OpReqChallenge, netlogon.Challenge(host, m.account.Computer, client)); err != nil {
+	channel := &established{host: host, address: address}
+	rand.Read(channel.client[:])
+	stub, err := c.call(ctx, netlogon.OpReqChallenge, netlogon.Challenge(host, m.account.Computer, channel.client))
+	if err != nil {
 		return nil, err
 	}
 	server, err := netlogon.ChallengeReply(stub)
 	if err != nil {
 		return nil, err
 	}
-	secret := netlogon.NewSecret(m.account.Domain, m.account.Computer, m.account.Password, client, server)
-	if stub, err = c.call(ctx, netlogon.OpAuthenticate, secret.Authenticate(host, client)); err != nil {
+	channel.secret = netlogon.NewSecret(m.account.Domain, m.account.Computer, password, channel.client, server)
+	if stub, err = c.call(ctx, netlogon.OpAuthenticate, channel.secret.Authenticate(host, channel.client)); err != nil {
 		return nil, err
 	}
-	if err := secret.Authenticated(stub, server); err != nil {
+	if err := channel.secret.Authenticated(stub, server); err != nil {
 		return nil, err
 	}
-	return &established{host: host, address: address, secret: secret}, nil
-}
-
-// conn is one connection, bound to an interface.
-type conn struct {
-	net.Conn
-	channel *established
-	seal    *netlogon.Channel
-	calls   uint32
-	used    time.Time
-}
-
-// connect opens a connection; with a channel its packets are sealed.
-func connect(ctx context.Context, address string, i netlogon.Interface, channel *established) (*conn, error) {
-	var dialer net.Dialer
-	raw, err := dialer.DialContext(ctx, "tcp", address)
-	if err != nil {
-		return nil, err
-	}
-	c := &conn{Conn: raw, channel: channel, calls: 1}
-	domain, computer := "", ""
-	if channel != nil {
-		domain, computer = channel.secret.Domain, channel.secret.Computer
-		c.seal = netlogon.NewChannel(channel.secret)
-	}
-	packet, err := c.exchange(ctx, netlogon.Bind(i, c.calls, domain, computer))
-	if err == nil {
-		err = netlogon.Bound(packet)
-	}
-	if err != nil {
-		c.Close()
-		return nil, err
-	}
-	return c, nil
-}
-
-// exchange sends a packet and reads the first of the answer.
-func (c *conn) exchange(ctx context.Context, packet []byte) ([]byte, error) {
-	deadline, _ := ctx.Deadline()
-	c.SetDeadline(deadline)
-	if _, err := c.Write(packet); err != nil {
-		return nil, err
-	}
-	return c.packet()
-}
-
-func (c *conn) packet() ([]byte, error) {
-	head := make([]byte, 16, 512)
-	if _, err := io.ReadFull(c, head); err != nil {
-		return nil, err
-	}
-	n, err := netlogon.Size(head)
-	if err != nil {
-		return nil, err
-	}
-	packet := append(head, make([]byte, n-len(head))...)
-	_, err = io.ReadFull(c, packet[16:])
-	return packet, err
-}
-
-// call makes one call and returns the parameters of its reply.
-func (c *conn) call(ctx context.Context, op uint16, stub []byte) ([]byte, error) {
-	stop := context.AfterFunc(ctx, func() { c.SetDeadline(time.Now()) })
-	defer stop()
-	c.calls++
-	packet := netlogon.Request(c.calls, op, stub)
-	if c.seal != nil {
-		packet = c.seal.Request(c.calls, op, stub)
-	}
-	packet, err := c.exchange(ctx, packet)
-	var out []byte
-	for {
-		if err != nil {
-			return nil, err
-		}
-		reply, err := netlogon.ParseReply(packet)
-		if err != nil {
-			return nil, err
-		}
-		part := reply.Stub
-		if c.seal != nil {
-			if part, err = c.seal.Open(reply); err != nil {
-				return nil, err
-			}
-		}
-		if out = append(out, part...); len(out) > netlogon.MaxReply {
-			return nil, errors.New("the reply of the domain controller is too long")
-		}
-		if reply.Last {
-			return out, nil
-		}
-		packet, err = c.packet()
-		if err != nil {
-			return nil, err
-		}
-	}
+	return channel, nil
 }

@@ -14,7 +14,7 @@ import (
 
 // member of a domain whose controllers are at the hosts, all on one port.
 func member(port int, timeout time.Duration, hosts ...string) *Member {
-	m := New(Account{"LANTERN", "TOLLGATE1", "machine-password"}, hosts, timeout)
+	m := New(Account{"LANTERN", "TOLLGATE1", func() []string { return []string{"machine-password"} }}, hosts, timeout, &net.Dialer{})
 	m.mapper = port
 	return m
 }

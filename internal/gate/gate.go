@@ -19,6 +19,7 @@ import (
 	"tollgate.example/key/internal/device"
 	"tollgate.example/key/internal/directory"
 	"tollgate.example/key/internal/domain"
+	"tollgate.example/key/internal/membership"
 	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/wire/radius"
@@ -94,11 +95,7 @@ func (g *Gate) Prepare(plan *decide.Plan, revision int, box *seal.Box, before *S
 		}
 		entry := &openDirectory{Directory: open, cfg: *d}
 		if d.Member() {
-			machine, err := box.Open(d.MachinePassword)
-			if err != nil {
-				return nil, fmt.Errorf("the password of our machine account in directory %s: %w", d.Name, err)
-			}
-			entry.member = Membership(d, machine)
+			entry.member = Membership(d, func() []string { return g.Memberships.Passwords(d.Domain, d.Computer) }, open.Dialer())
 		}
 		s.directories[strings.ToLower(d.Name)] = entry
 	}
@@ -130,15 +127,28 @@ func (s *Snapshot) Same(d *config.Directory) *directory.Directory {
 	return nil
 }
 
+// config is how a directory in use is configured.
+func (s *Snapshot) config(name string) *config.Directory {
+	return &s.directories[strings.ToLower(name)].cfg
+}
+
 // Membership is our membership of the domain of a directory, whose servers are its domain controllers.
-func Membership(d *config.Directory, password string) *domain.Member {
+func Membership(d *config.Directory, passwords func() []string, dialer domain.Dialer) *domain.Member {
 	var hosts []string
 	for _, server := range d.Servers {
 		if host, _, err := net.SplitHostPort(server); err == nil && !slices.Contains(hosts, host) {
 			hosts = append(hosts, host)
 		}
 	}
-	return domain.New(domain.Account{Domain: d.Domain, Computer: d.Computer, Password: password}, hosts, d.Timeout())
+	return domain.New(domain.Account{Domain: d.Domain, Computer: d.Computer, Passwords: passwords}, hosts, d.Timeout(), dialer)
+}
+
+// Member returns our membership of the domain of a directory in use, nil if there is none.
+func (s *Snapshot) Member(name string) *domain.Member {
+	if open := s.directories[strings.ToLower(name)]; open != nil {
+		return open.member
+	}
+	return nil
 }
 
 // retire closes the directories that the next snapshot does not use. Visits under way get an error and try again
@@ -162,11 +172,12 @@ type Gate struct {
 
 // Parts are the keepers that a gate asks, and the writer it records with.
 type Parts struct {
-	Accounts *account.Keeper
-	Devices  *device.Keeper
-	Machines *device.Machines
-	Issued   *certificate.Issued
-	Writer   *store.Writer
+	Accounts    *account.Keeper
+	Devices     *device.Keeper
+	Machines    *device.Machines
+	Issued      *certificate.Issued
+	Memberships *membership.Keeper
+	Writer      *store.Writer
 }
 
 // New makes a gate that has no configuration yet: nobody is a client. Close ends the conversations under way.

@@ -3,15 +3,48 @@ package e2e
 import (
 	"context"
 	"net/http"
+	"net/url"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/go-ldap/ldap/v3"
+
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/directory"
 	"tollgate.example/key/internal/peer"
 )
+
+// Somebody who holds the one right that is said to be needed can join, and somebody who does not cannot.
+func TestTheLeastRightToJoin(t *testing.T) {
+	dc := newController(t)
+	populate(t, dc.ca)
+	add := ldap.NewAddRequest("OU=Gate,"+domainBase, nil)
+	add.Attribute("objectClass", []string{"organizationalUnit"})
+	if err := administrator(t, dc.ca).Add(add); err != nil {
+		t.Fatal(err)
+	}
+	w := start(t)
+	w.do(http.MethodPost, "/directories", ofDomain(dc.ca), nil)
+	join := apitype.JoinInput{Name: "s.lodge@lantern.example", Password: "Harbour-s.lodge-1", Computer: "tollgate9", OU: "OU=Gate," + domainBase}
+	w.refused(422, http.MethodPost, "/directories/LANTERN/join", join, "the right to create computer objects")
+	w.wants(1, []string{"directory", "delegation", "LANTERN", "no.body"}, "no account")
+	w.wants(0, []string{"directory", "delegation", "LANTERN", "s.lodge@lantern.example", "-ou", join.OU}, "(OA;;CC;bf967a86-0de6-11d0-a285-00aa003049e2;;S-1-5-21-", "OU=Gate")
+	var right directory.Delegation
+	w.do(http.MethodGet, "/directories/LANTERN/delegation?name=s.lodge&ou="+url.QueryEscape(join.OU), nil, &right)
+	if out, err := exec.Command("samba-tool", "dsacl", "set", "-H", "tdb://"+filepath.Join(dc.dir, "private/sam.ldb"), "-s", filepath.Join(dc.dir, "smb.conf"), "--action=allow", "--objectdn="+right.Container, "--sddl="+right.ACE).CombinedOutput(); err != nil {
+		t.Fatalf("delegating: %v\n%s", err, out)
+	}
+	var joined apitype.Joined
+	w.do(http.MethodPost, "/directories/LANTERN/join?publish=true", join, &joined)
+	if joined.DN != "CN=TOLLGATE9,OU=Gate,"+domainBase {
+		t.Errorf("joined as %s", joined.DN)
+	}
+}
 
 // Membership of a real domain: joined with credentials that are used once, and MS-CHAPv2 checked by its controller for
 // people in every state.
@@ -67,6 +100,12 @@ func TestMembershipOfARealDomain(t *testing.T) {
 			t.Errorf("%s by %s: %s, wanted %s: %s", c.user, c.method, a.Reason, c.reason, a.Trace.Sentence)
 		}
 	}
+	for range 2 { // the machine password changes under use, more than once
+		w.wants(0, []string{"directory", "rotate", "LANTERN"}, "new password")
+		if a := attempt("mschapv2", "s.lodge", "Harbour-s.lodge-1"); a.Reason != "ok" {
+			t.Errorf("after the machine password changed: %s %s", a.Reason, a.Trace.Sentence)
+		}
+	}
 	addComputer(t, ca, "PC77", "Harbour-pc77-1")
 	if a := attempt("peap-mschapv2", "host/pc77.lantern.example", "Harbour-pc77-1"); a.Reason != "ok" || a.VLAN != "80" || a.Facts.Person.Kind != "computer" {
 		t.Errorf("a computer with its machine password: %s %s", a.Reason, a.Trace.Sentence)
@@ -103,7 +142,15 @@ func TestMembershipOfARealDomain(t *testing.T) {
 	if a := attempt("mschapv2", "s.lodge", "Harbour-s.lodge-1"); a.Reason != "ok" {
 		t.Errorf("after joining in the console: %s %s", a.Reason, a.Trace.Sentence)
 	}
-	w.wants(0, []string{"directory", "leave", "LANTERN", "-publish"}, "published")
+	if out, code := w.run("wrong\n", "tollgate", "directory", "leave", "LANTERN", "-as", "Administrator@lantern.example"); code != 1 || !strings.Contains(out, "still a member") {
+		t.Errorf("leaving with a wrong password: %s", out)
+	}
+	if out, code := w.run(adminPass+"\n", "tollgate", "directory", "leave", "LANTERN", "-publish", "-as", "Administrator@lantern.example"); code != 0 || !strings.Contains(out, "published") {
+		t.Errorf("leaving: %s", out)
+	}
+	if found, err := administrator(t, ca).Search(ldap.NewSearchRequest(domainBase, ldap.ScopeWholeSubtree, 0, 0, 0, false, "(sAMAccountName=TOLLGATE2$)", []string{"cn"}, nil)); err != nil || len(found.Entries) != 0 {
+		t.Errorf("the machine account is still there: %v", err)
+	}
 	if a := attempt("peap-mschapv2", "s.lodge", "Harbour-s.lodge-1"); a.Reason != "method.unusable" {
 		t.Errorf("after leaving: %s", a.Reason)
 	}

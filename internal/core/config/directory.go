@@ -66,11 +66,10 @@ type Directory struct {
 	// GuardAfter is after how many wrong passwords of a person no more are passed on: 0 goes by what the domain says of
 	// itself, -1 passes on all.
 	GuardAfter int `json:"guardAfter,omitempty"`
-	// Domain, Computer and MachinePassword are our membership of its domain, through which MS-CHAP is checked: the short
-	// name of the domain, and our machine account without the dollar sign. Empty for none.
-	Domain          string `json:"domain,omitempty"`
-	Computer        string `json:"computer,omitempty"`
-	MachinePassword Secret `json:"machinePassword,omitempty"`
+	// Domain and Computer are our membership of its domain, through which MS-CHAP is checked: the short name of the
+	// domain, and our machine account without the dollar sign. Empty for none. Its password is a record.
+	Domain   string `json:"domain,omitempty"`
+	Computer string `json:"computer,omitempty"`
 	// TimeoutMillis bounds each operation.
 	TimeoutMillis int    `json:"timeoutMillis"`
 	Note          string `json:"note,omitempty"`
