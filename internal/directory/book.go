@@ -133,7 +133,7 @@ func (b *book) forget() {
 // the list.
 func (d *Directory) allGroups(ctx context.Context) (groups []Group, cut bool, err error) {
 	groups = []Group{}
-	err = d.within(ctx, bookLimit, func(c *ldap.Conn) error {
+	err = d.within(ctx, bookLimit, d.cfg.Timeout(), func(c *ldap.Conn) error {
 		groups = groups[:0]
 		base, err := d.baseOn(c)
 		if err != nil {

@@ -7,7 +7,9 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
 	"fmt"
+	"io"
 	"net"
 	"slices"
 	"strings"
@@ -18,13 +20,12 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/health"
 )
 
 const (
 	// poolSize bounds the connections of each of the two pools: one for searches, one for binding as people.
 	poolSize = 8
-	// downFor is how long a server that failed is asked only after the others.
-	downFor = 10 * time.Second
 	// maxIdle is how long an unused connection is kept.
 	maxIdle = 2 * time.Minute
 )
@@ -49,10 +50,10 @@ type Directory struct {
 	people memory
 	book   book
 	dialer *net.Dialer
+	health *health.Keeper
 
 	mu   sync.Mutex
-	down map[string]time.Time // server -> when it failed last
-	base string               // as configured or discovered
+	base string // as configured or discovered
 }
 
 // Open prepares a directory; it connects when first asked. The error tells of unreadable certificates.
@@ -61,7 +62,8 @@ func Open(cfg config.Directory, password string) (*Directory, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Directory{cfg: cfg, password: password, tls: tlsConfig, down: map[string]time.Time{}, base: cfg.Base, dialer: dialer(&cfg)}
+	d := &Directory{cfg: cfg, password: password, tls: tlsConfig, base: cfg.Base, dialer: dialer(&cfg)}
+	d.health = health.New(cfg.Timeout(), d.probe, d.back)
 	d.groups.init(cfg.Groups)
 	d.search.init()
 	d.verify.init()
@@ -76,13 +78,14 @@ func (d *Directory) Dialer() *net.Dialer { return d.dialer }
 
 // Close drops all connections.
 func (d *Directory) Close() {
+	d.health.Close()
 	d.search.close()
 	d.verify.close()
 }
 
 // dialer connects from the address and with the DNS server that the directory is to use.
 func dialer(cfg *config.Directory) *net.Dialer {
-	out := &net.Dialer{Timeout: cfg.Timeout(), Resolver: resolver(cfg.DNS, cfg.Timeout())}
+	out := &net.Dialer{Timeout: health.Share(cfg.Timeout(), len(cfg.Servers)), Resolver: resolver(cfg.DNS, cfg.Timeout())}
 	if ip := net.ParseIP(cfg.Source); ip != nil {
 		out.LocalAddr = &net.TCPAddr{IP: ip}
 	}
@@ -122,48 +125,51 @@ type Failure struct {
 
 func (f *Failure) Error() string { return f.Detail }
 
-// servers lists the servers in the order to try: as configured, those that failed lately last.
-func (d *Directory) servers() []string {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	out := slices.Clone(d.cfg.Servers)
-	slices.SortStableFunc(out, func(a, b string) int {
-		x, y := time.Since(d.down[a]) < downFor, time.Since(d.down[b]) < downFor
-		switch {
-		case x == y:
-			return 0
-		case x:
-			return 1
-		}
-		return -1
-	})
-	return out
+// failed notes that a server does not answer, and drops the other connections to it.
+func (d *Directory) failed(server string) {
+	d.health.Failed(server)
+	d.search.purge(server)
+	d.verify.purge(server)
 }
 
-func (d *Directory) mark(server string, failed bool) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if failed {
-		d.down[server] = time.Now()
-	} else {
-		delete(d.down, server)
+// back lets go of the connections to servers that come after one that answers again.
+func (d *Directory) back(server string) {
+	if at := slices.Index(d.cfg.Servers, server); at >= 0 {
+		for _, later := range d.cfg.Servers[at+1:] {
+			d.search.purge(later)
+			d.verify.purge(later)
+		}
 	}
 }
+
+// probe tells whether a server that failed answers again.
+func (d *Directory) probe(ctx context.Context, server string) error {
+	c, err := d.dial(ctx, server)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	_, err = readRoot(c)
+	return err
+}
+
+// share is how long one server may take.
+func (d *Directory) share() time.Duration { return health.Share(d.cfg.Timeout(), len(d.cfg.Servers)) }
 
 // connect makes a connection to the first server that answers.
 func (d *Directory) connect(ctx context.Context) (*conn, error) {
 	var said []string
 	var remedy string
-	for _, server := range d.servers() {
+	for _, server := range d.health.Order(d.cfg.Servers) {
 		if ctx.Err() != nil {
 			break
 		}
 		c, err := d.dial(ctx, server)
 		if err == nil {
-			d.mark(server, false)
+			d.health.Answers(server)
 			return &conn{Conn: c, server: server}, nil
 		}
-		d.mark(server, true)
+		d.failed(server)
 		detail, fix := explain(err, d.cfg.TLS, server)
 		said, remedy = append(said, detail), fix
 	}
@@ -273,35 +279,39 @@ func (d *Directory) groupBase(base string) string {
 
 // with runs a search on a bound connection. A connection that broke while idle is replaced once.
 func (d *Directory) with(ctx context.Context, do func(*ldap.Conn) error) error {
-	return d.within(ctx, 2*d.cfg.Timeout(), do)
+	return d.within(ctx, 2*d.cfg.Timeout(), d.share(), do)
 }
 
-func (d *Directory) within(ctx context.Context, limit time.Duration, do func(*ldap.Conn) error) error {
+// within is with by other limits: of all, and of each request. What broke is tried again, at last on another server.
+func (d *Directory) within(ctx context.Context, limit, each time.Duration, do func(*ldap.Conn) error) error {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
-	for attempt := 0; ; attempt++ {
+	fresh := 0
+	for {
 		c, err := d.search.take(ctx)
 		if err != nil {
 			return &Failure{Connect: true, Detail: err.Error(), Remedy: "The directory answers too slowly; add a server."}
 		}
-		reused := c != nil
 		if c == nil {
-			if c, err = d.connect(ctx); err == nil {
-				err = d.bind(c.Conn)
-			}
-			if err != nil {
-				d.search.drop(c)
+			fresh++
+			if c, err = d.connect(ctx); err != nil {
+				d.search.drop(nil)
 				return err
 			}
+			c.SetTimeout(each)
+			err = d.bind(c.Conn)
 		}
-		err = do(c.Conn)
+		if err == nil {
+			c.SetTimeout(each)
+			err = do(c.Conn)
+		}
 		if !broken(err) {
-			d.search.give(c)
+			d.search.done(c, err)
 			return err
 		}
-		d.mark(c.server, true)
+		d.failed(c.server)
 		d.search.drop(c)
-		if !reused || attempt >= poolSize {
+		if fresh > len(d.cfg.Servers) || ctx.Err() != nil {
 			return err
 		}
 	}
@@ -309,6 +319,17 @@ func (d *Directory) within(ctx context.Context, limit time.Duration, do func(*ld
 
 // broken reports errors after which a connection cannot be used any more.
 func broken(err error) bool {
-	return err != nil && (ldap.IsErrorWithCode(err, ldap.ErrorNetwork) || ldap.IsErrorWithCode(err, ldap.LDAPResultTimeout) ||
-		ldap.IsErrorWithCode(err, ldap.LDAPResultUnavailable) || ldap.IsErrorWithCode(err, ldap.LDAPResultBusy))
+	if err == nil {
+		return false
+	}
+	var said *ldap.Error
+	if errors.As(err, &said) {
+		switch said.ResultCode {
+		case ldap.ErrorNetwork, ldap.LDAPResultTimeout, ldap.LDAPResultUnavailable, ldap.LDAPResultBusy:
+			return true
+		}
+		return false
+	}
+	// The library has no type for a connection that ended in the middle of an answer.
+	return errors.Is(err, io.EOF) || errors.Is(err, net.ErrClosed) || strings.Contains(err.Error(), "unable to read LDAP response packet")
 }

@@ -179,23 +179,6 @@ func TestPoolIsBounded(t *testing.T) {
 	}
 }
 
-func TestServersThatFailedComeLast(t *testing.T) {
-	d := &Directory{cfg: config.Directory{Servers: []string{"a", "b", "c"}}, down: map[string]time.Time{}}
-	d.mark("a", true)
-	if got := fmt.Sprint(d.servers()); got != "[b c a]" {
-		t.Errorf("after a failed: %s", got)
-	}
-	d.mark("b", true)
-	d.mark("a", false)
-	if got := fmt.Sprint(d.servers()); got != "[a c b]" {
-		t.Errorf("after a came back: %s", got)
-	}
-	d.down["b"] = time.Now().Add(-2 * downFor)
-	if got := fmt.Sprint(d.servers()); got != "[a b c]" {
-		t.Errorf("after a while: %s", got)
-	}
-}
-
 func TestEmptyPasswordNeverReachesTheDirectory(t *testing.T) {
 	d, err := Open(config.Directory{Name: "X", Servers: []string{"127.0.0.1:1"}, TLS: config.Plain}, "")
 	if err != nil {

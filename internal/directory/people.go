@@ -223,26 +223,28 @@ func (d *Directory) CheckPassword(ctx context.Context, dn, password string) (rea
 	}
 	ctx, cancel := context.WithTimeout(ctx, 2*d.cfg.Timeout())
 	defer cancel()
-	for attempt := 0; ; attempt++ {
+	fresh := 0
+	for {
 		c, err := d.verify.take(ctx)
 		if err != nil {
 			return reason.Busy, err.Error()
 		}
-		reused := c != nil
 		if c == nil {
+			fresh++
 			if c, err = d.connect(ctx); err != nil {
 				d.verify.drop(nil)
 				return d.outcome(err)
 			}
 		}
+		c.SetTimeout(d.share())
 		err = c.Bind(dn, password)
 		if !broken(err) {
 			d.verify.give(c)
 			return bindOutcome(err)
 		}
-		d.mark(c.server, true)
+		d.failed(c.server)
 		d.verify.drop(c)
-		if !reused || attempt >= poolSize {
+		if fresh > len(d.cfg.Servers) || ctx.Err() != nil {
 			return bindOutcome(err)
 		}
 	}

@@ -2,7 +2,9 @@ package directory
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -57,6 +59,28 @@ func (p *pool) give(c *conn) {
 	}
 	p.mu.Unlock()
 	<-p.slots
+}
+
+// done returns a connection, unless our service account was refused on it.
+func (p *pool) done(c *conn, err error) {
+	var f *Failure
+	if errors.As(err, &f) && f.Bind {
+		p.drop(c)
+		return
+	}
+	p.give(c)
+}
+
+// purge drops the idle connections to a server.
+func (p *pool) purge(server string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.idle = slices.DeleteFunc(p.idle, func(c *conn) bool {
+		if c.server == server {
+			c.Close()
+		}
+		return c.server == server
+	})
 }
 
 // drop gives the slot back without the connection.

@@ -8,10 +8,12 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
 
+	"tollgate.example/key/internal/health"
 	"tollgate.example/key/internal/wire/mschap"
 	"tollgate.example/key/internal/wire/netlogon"
 )
@@ -20,9 +22,7 @@ const (
 	// connections to one controller; more give nothing, since a controller works on one call of each at a time.
 	connections = 3
 	maxIdle     = 2 * time.Minute
-	// downFor is how long a controller that failed is asked only after the others.
-	downFor    = 10 * time.Second
-	mapperPort = 135
+	mapperPort  = 135
 )
 
 // Account is our machine account.
@@ -44,6 +44,7 @@ type Member struct {
 	hosts   []string
 	timeout time.Duration
 	dialer  Dialer
+	health  *health.Keeper
 	mapper  int // port of the endpoint mapper
 	slots   chan struct{}
 	// agreeing is held by the one who agrees on a channel.
@@ -52,7 +53,6 @@ type Member struct {
 	mu      sync.Mutex
 	channel *established
 	idle    []*conn
-	down    map[string]time.Time
 	closed  bool
 }
 
@@ -67,11 +67,14 @@ type established struct {
 
 // New makes a member; hosts are the domain controllers in the order to ask them.
 func New(account Account, hosts []string, timeout time.Duration, dialer Dialer) *Member {
-	return &Member{account: account, hosts: hosts, timeout: timeout, dialer: dialer, mapper: mapperPort, slots: make(chan struct{}, connections), agreeing: make(chan struct{}, 1), down: map[string]time.Time{}}
+	m := &Member{account: account, hosts: hosts, timeout: timeout, dialer: dialer, mapper: mapperPort, slots: make(chan struct{}, connections), agreeing: make(chan struct{}, 1)}
+	m.health = health.New(timeout, m.probe, m.back)
+	return m
 }
 
 // Close drops all connections.
 func (m *Member) Close() {
+	m.health.Close()
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.closed = true
@@ -103,14 +106,16 @@ func (m *Member) Check(ctx context.Context, name string, machine bool, challenge
 			}
 			continue
 		}
-		stub, err := c.call(ctx, netlogon.OpSamLogonEx, logon.SamLogonEx(c.channel.host, m.account.Computer))
+		limited, cancel := context.WithTimeout(ctx, m.share())
+		stub, err := c.call(limited, netlogon.OpSamLogonEx, logon.SamLogonEx(c.channel.host, m.account.Computer))
+		cancel()
 		if err == nil {
 			key, status, err := netlogon.LogonReply(stub)
 			m.give(c)
 			return key, status, err
 		}
 		last = fmt.Errorf("asking %s: %w", c.channel.host, err)
-		m.failed(c)
+		m.failed(c, err)
 		if ctx.Err() != nil {
 			break
 		}
@@ -147,9 +152,11 @@ func (m *Member) take(ctx context.Context) (*conn, error) {
 			return nil, err
 		}
 	}
-	c, err = m.connect(ctx, channel.address, netlogon.Netlogon, channel)
+	limited, cancel := context.WithTimeout(ctx, m.share())
+	defer cancel()
+	c, err = m.connect(limited, channel.address, netlogon.Netlogon, channel)
 	if err != nil {
-		m.mark(channel.host, true)
+		m.health.Failed(channel.host)
 		m.drop(channel)
 	}
 	return c, err
@@ -198,16 +205,6 @@ func (m *Member) agreed(ctx context.Context) (*established, error) {
 	return channel, nil
 }
 
-func (m *Member) mark(host string, failed bool) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	if failed {
-		m.down[host] = time.Now()
-	} else {
-		delete(m.down, host)
-	}
-}
-
 // drop forgets a channel if it is still the current one.
 func (m *Member) drop(channel *established) {
 	m.mu.Lock()
@@ -228,44 +225,55 @@ func (m *Member) give(c *conn) {
 	m.idle = append(m.idle, c)
 }
 
-// failed drops a connection, and its channel with it if that is still the current one: the controller has restarted, or
-// somebody else uses our account.
-func (m *Member) failed(c *conn) {
+// failed drops a connection, and its channel with it if that is still the current one: the controller has restarted or
+// is away, or somebody else uses our account.
+func (m *Member) failed(c *conn, err error) {
 	c.Close()
 	m.drop(c.channel)
-}
-
-// order lists the controllers, those that failed lately last.
-func (m *Member) order() []string {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	var good, bad []string
-	for _, host := range m.hosts {
-		if time.Since(m.down[host]) < downFor {
-			bad = append(bad, host)
-		} else {
-			good = append(good, host)
-		}
+	var timeout net.Error
+	if errors.As(err, &timeout) && timeout.Timeout() {
+		m.health.Failed(c.channel.host)
 	}
-	return append(good, bad...)
 }
 
-// establish agrees on a secure channel with the first controller that answers.
+// establish agrees on a secure channel with the first controller that answers and takes our account.
 func (m *Member) establish(ctx context.Context) (*established, error) {
 	var last error
-	for _, host := range m.order() {
-		channel, err := m.agree(ctx, host)
+	for _, host := range m.health.Order(m.hosts) {
+		limited, cancel := context.WithTimeout(ctx, m.share())
+		channel, err := m.agree(limited, host)
+		cancel()
 		if err == nil {
-			m.mark(host, false)
+			m.health.Answers(host)
 			return channel, nil
 		}
 		last = fmt.Errorf("the secure channel to %s: %w", host, err)
-		if ctx.Err() != nil || refusesUs(err) {
+		if ctx.Err() != nil {
 			break
 		}
-		m.mark(host, true)
+		if !refusesUs(err) {
+			m.health.Failed(host)
+		}
 	}
 	return nil, last
+}
+
+// share is how long one controller may take.
+func (m *Member) share() time.Duration { return health.Share(m.timeout, len(m.hosts)) }
+
+// back lets go of the channel if it is with a controller that comes after one that answers again.
+func (m *Member) back(host string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.channel != nil && slices.Index(m.hosts, host) < slices.Index(m.hosts, m.channel.host) {
+		m.channel = nil
+	}
+}
+
+// probe tells whether a controller that failed answers again.
+func (m *Member) probe(ctx context.Context, host string) error {
+	_, err := m.locate(ctx, host)
+	return err
 }
 
 // agree finds the Netlogon port of a controller, and proves the password of the machine account both ways.

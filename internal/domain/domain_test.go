@@ -87,16 +87,8 @@ func TestNonsenseIsAnError(t *testing.T) {
 	}
 }
 
-func TestWhatFailedIsAskedLast(t *testing.T) {
+func TestNobodyListens(t *testing.T) {
 	m := member(1, time.Second, "127.0.0.1", "127.0.0.2")
-	m.down["127.0.0.1"] = time.Now()
-	if got := m.order(); got[0] != "127.0.0.2" || len(got) != 2 {
-		t.Errorf("order %v", got)
-	}
-	m.down["127.0.0.1"] = time.Now().Add(-time.Minute)
-	if got := m.order(); got[0] != "127.0.0.1" {
-		t.Errorf("a minute later %v", got)
-	}
 	if err := check(m); err == nil { // nobody listens on port 1
 		t.Error("nobody answered, and it is no error")
 	}
@@ -109,5 +101,16 @@ func TestWhatFailedIsAskedLast(t *testing.T) {
 func TestOurOwnFaultIsToldFromTheirs(t *testing.T) {
 	if !refusesUs(netlogon.StatusNoTrust) || refusesUs(io.EOF) || refusesUs(nil) {
 		t.Error("a refused machine account is taken for a controller that is away")
+	}
+}
+
+// A controller that accepts and says nothing costs its share of the time once; then the others are asked first.
+func TestASilentControllerIsPassedOver(t *testing.T) {
+	port := controller(t, func(c net.Conn) { io.Copy(io.Discard, c) })
+	m := member(port, 900*time.Millisecond, "127.0.0.1", "127.0.0.2") // nobody listens on the second
+	defer m.Close()
+	check(m)
+	if !m.health.Down("127.0.0.1") || !m.health.Down("127.0.0.2") {
+		t.Error("a silent controller is not passed over")
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -93,11 +94,15 @@ func newController(t *testing.T) *realController {
 	if provisioned.Do(provision); provisioned.err != nil {
 		t.Fatal(provisioned.err)
 	}
-	return clone(t, provisioned.dir, controller)
+	ca, err := lab.NewAuthority("Test authority")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return clone(t, provisioned.dir, controller, ca)
 }
 
 // clone starts a controller with a copy of the files of another, which is not running, under its own address.
-func clone(t *testing.T, from, address string) *realController {
+func clone(t *testing.T, from, address string, ca *lab.Authority) *realController {
 	t.Helper()
 	dir, err := os.MkdirTemp("/tmp", "dc")
 	if err != nil {
@@ -109,10 +114,6 @@ func clone(t *testing.T, from, address string) *realController {
 	}
 	os.RemoveAll(filepath.Join(dir, "run"))
 	os.MkdirAll(filepath.Join(dir, "run"), 0o755)
-	ca, err := lab.NewAuthority("Test authority")
-	if err != nil {
-		t.Fatal(err)
-	}
 	keys := filepath.Join(dir, "private/tls")
 	os.RemoveAll(keys)
 	os.MkdirAll(keys, 0o700)
@@ -127,6 +128,7 @@ func clone(t *testing.T, from, address string) *realController {
 func (c *realController) start(t *testing.T) {
 	t.Helper()
 	c.cmd = exec.Command("samba", "-i", "--no-process-group", "--debug-stdout", "--maximum-runtime=300", "-s", filepath.Join(c.dir, "smb.conf"))
+	c.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	stdin, err := c.cmd.StdinPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -144,6 +146,9 @@ func (c *realController) start(t *testing.T) {
 	}
 	t.Fatal("the domain controller did not start")
 }
+
+// signal sends a signal to all its processes.
+func (c *realController) signal(s syscall.Signal) { syscall.Kill(-c.cmd.Process.Pid, s) }
 
 func (c *realController) stop() {
 	if c.cmd != nil {
