@@ -169,7 +169,48 @@ func (s *session) groupID(directory, text string) (string, error) {
 }
 
 func personCommands() []command {
-	return []command{{"directory", "find", "NAME PERSON", "one person: name forms, groups, state, what the draft would give", func(*flag.FlagSet) func(*session, []string) error {
+	return []command{{"directory", "held", "NAME", "people whose passwords are held back, so that it does not lock them", func(*flag.FlagSet) func(*session, []string) error {
+		return func(s *session, args []string) error {
+			name, err := one(args, "directory")
+			if err != nil {
+				return err
+			}
+			out, err := client.Get[apitype.HeldBack](s.ctx, s.api, directoryPath(name)+"/held")
+			if err != nil {
+				return err
+			}
+			return s.print(out, func() {
+				var rows [][]string
+				for _, h := range out.Items {
+					rows = append(rows, []string{h.Person, h.Device, fmt.Sprintf("%d of %d", h.Wrong, h.After), h.Until.Local().Format("15:04 MST")})
+				}
+				s.table([]string{"PERSON", "DEVICE", "WRONG", "UNTIL"}, rows)
+				switch {
+				case out.After == 0:
+					s.say("No guard: the directory locks nobody, or does not tell.")
+				case out.Threshold == 0:
+					s.say("Held back after %d wrong passwords within %d minutes.", out.After, out.Minutes)
+				default:
+					s.say("The domain locks after %d wrong passwords; here they are held back after %d within %d minutes.", out.Threshold, out.After, out.Minutes)
+				}
+			})
+		}
+	}}, {"directory", "release", "NAME [PERSON]", "pass passwords on again that were held back", func(*flag.FlagSet) func(*session, []string) error {
+		return func(s *session, args []string) error {
+			if len(args) < 1 || len(args) > 2 {
+				return usageError("give a directory, and a person if only one is meant")
+			}
+			in := apitype.ReleaseInput{}
+			if len(args) == 2 {
+				in.Person = args[1]
+			}
+			var out apitype.Forgotten
+			if err := s.api.Do(s.ctx, http.MethodPost, directoryPath(args[0])+"/release", in, &out); err != nil {
+				return err
+			}
+			return s.print(out, func() { s.say("%d released.", out.People) })
+		}
+	}}, {"directory", "find", "NAME PERSON", "one person: name forms, groups, state, what the draft would give", func(*flag.FlagSet) func(*session, []string) error {
 		return func(s *session, args []string) error {
 			if len(args) != 2 {
 				return usageError("give a directory and a person")

@@ -42,6 +42,7 @@ func (s *server) directories() {
 	s.discovery()
 	s.groups()
 	s.people()
+	s.heldBack()
 }
 
 // underTest makes the directory to test of what was typed; a password that was not typed is that of the draft.

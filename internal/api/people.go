@@ -2,7 +2,9 @@ package api
 
 import (
 	"context"
+	"net/http"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -48,6 +50,36 @@ func (s *server) people() {
 			out.Memberships = []directory.Membership{}
 		}
 		return ok(out), nil
+	})
+}
+
+// heldBack registers what the lockout guard holds back.
+func (s *server) heldBack() {
+	inUse := func(ref string) (*directory.Directory, error) {
+		d, at := config.Find(s.Gate.Current().Plan.Config.Directories, ref)
+		if at < 0 {
+			return nil, problem(http.StatusNotFound, "there is no directory "+ref+" in use", "Publish it first.")
+		}
+		return s.Gate.Current().Directory(d.Name), nil
+	}
+	huma.Register(s.api, operation("GET", "/directories/{ref}/held", "list-held-back", "People of a directory in use whose passwords are held back, so that it does not lock them"), func(ctx context.Context, in *OneInput) (*body[apitype.HeldBack], error) {
+		d, err := inUse(in.Ref)
+		if err != nil {
+			return nil, err
+		}
+		limits := d.Guard(ctx)
+		rule, _ := d.Lockout(ctx)
+		return ok(apitype.HeldBack{Items: s.Gate.Guard.List(d.Name(), time.Now()), After: limits.After, Threshold: rule.Threshold, Minutes: int(limits.Window.Minutes())}), nil
+	})
+	huma.Register(s.api, operation("POST", "/directories/{ref}/release", "release-held-back", "Pass the passwords of somebody on again, who was held back"), func(_ context.Context, in *struct {
+		OneInput
+		Body apitype.ReleaseInput
+	}) (*body[apitype.Forgotten], error) {
+		d, err := inUse(in.Ref)
+		if err != nil {
+			return nil, err
+		}
+		return ok(apitype.Forgotten{People: s.Gate.Guard.Release(d.Name(), in.Body.Person)}), nil
 	})
 }
 

@@ -5,6 +5,7 @@ import (
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/guard"
 )
 
 // Group is a group of a directory.
@@ -40,6 +41,20 @@ type ForgetInput struct {
 // Forgotten tells how many people were remembered.
 type Forgotten struct {
 	People int `json:"people"`
+}
+
+// HeldBack are people whose passwords are not passed on for now.
+type HeldBack struct {
+	Items []guard.Held `json:"items"`
+	After int          `json:"after" doc:"Wrong passwords of a person after which no more are passed on; 0 is no guard"`
+	// Threshold is that of the domain.
+	Threshold int `json:"threshold" doc:"Wrong passwords after which the domain locks an account; 0 is never, or not known"`
+	Minutes   int `json:"minutes" doc:"How long they count, since the last"`
+}
+
+// ReleaseInput says whom to release.
+type ReleaseInput struct {
+	Person string `json:"person,omitempty" required:"false" maxLength:"200" doc:"Empty is everybody"`
 }
 
 // Found is a person looked up.

@@ -54,6 +54,9 @@ type Directory struct {
 
 	mu   sync.Mutex
 	base string // as configured or discovered
+	// lockout is the rule of the domain, as it was read at lockoutAt.
+	lockout   Lockout
+	lockoutAt time.Time
 }
 
 // Open prepares a directory; it connects when first asked. The error tells of unreadable certificates.

@@ -19,6 +19,7 @@ import (
 	"tollgate.example/key/internal/device"
 	"tollgate.example/key/internal/directory"
 	"tollgate.example/key/internal/domain"
+	"tollgate.example/key/internal/guard"
 	"tollgate.example/key/internal/membership"
 	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
@@ -164,6 +165,7 @@ func (s *Snapshot) retire(next *Snapshot) {
 // Gate answers attempts.
 type Gate struct {
 	Parts
+	Guard    *guard.Guard
 	current  atomic.Pointer[Snapshot]
 	checker  *certificate.Checker
 	sessions *conversation.Sessions
@@ -182,7 +184,7 @@ type Parts struct {
 
 // New makes a gate that has no configuration yet: nobody is a client. Close ends the conversations under way.
 func New(parts Parts) *Gate {
-	g := &Gate{Parts: parts, checker: certificate.NewChecker(), sessions: conversation.NewSessions(maxSessions)}
+	g := &Gate{Parts: parts, Guard: guard.New(), checker: certificate.NewChecker(), sessions: conversation.NewSessions(maxSessions)}
 	g.open = conversation.NewBook(maxConversations, conversationIdle, g.abandoned)
 	plan, _ := decide.Compile(&config.Config{})
 	g.current.Store(&Snapshot{Plan: plan, directories: map[string]*openDirectory{}})

@@ -226,7 +226,10 @@ func (v *Visit) CheckMSCHAP(ctx context.Context, challenge [8]byte, response [24
 	code, detail := reason.MethodUnusable, noHashes
 	person := v.Facts.Person
 	if open := v.snapshot.directories[strings.ToLower(person.Store)]; open != nil && open.member != nil {
-		again, code, detail = askDomain(ctx, open.member, person, challenge, response)
+		code, detail = v.guarded(ctx, open.Directory, person, func() (why reason.Code, said string) {
+			again, why, said = askDomain(ctx, open.member, person, challenge, response)
+			return why, said
+		})
 	} else if person.Store == config.LocalStore {
 		again, code, detail = v.gate.Accounts.CheckMSCHAP(person.Name, challenge, response)
 	}
@@ -254,7 +257,7 @@ func askDomain(ctx context.Context, member *domain.Member, person *facts.Person,
 var statuses = map[netlogon.Status]reason.Code{
 	netlogon.StatusOK: reason.OK, netlogon.StatusNoUser: reason.PersonUnknown, netlogon.StatusWrongPassword: reason.PasswordWrong, netlogon.StatusLogonFailure: reason.PasswordWrong,
 	netlogon.StatusDisabled: reason.PersonDisabled, netlogon.StatusAccountExpired: reason.PersonExpired, netlogon.StatusExpired: reason.PasswordExpired, netlogon.StatusMustChange: reason.PasswordMustChange,
-	netlogon.StatusLocked: reason.PersonLocked, netlogon.StatusHours: reason.PersonHours, netlogon.StatusWorkstation: reason.PersonStation,
+	netlogon.StatusSkew: reason.ClockSkew, netlogon.StatusLocked: reason.PersonLocked, netlogon.StatusHours: reason.PersonHours, netlogon.StatusWorkstation: reason.PersonStation,
 }
 
 // findDevice is Find for MAC bypass.

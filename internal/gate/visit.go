@@ -120,7 +120,8 @@ func (v *Visit) CheckPassword(ctx context.Context, clear string) reason.Code {
 	} else if person.Store == config.LocalStore {
 		code, detail = v.gate.Accounts.CheckPassword(person.Name, clear, v.Facts.At)
 	} else {
-		code, detail = v.snapshot.Directory(person.Store).CheckPassword(ctx, person.ID, clear)
+		d := v.snapshot.Directory(person.Store)
+		code, detail = v.guarded(ctx, d, person, func() (reason.Code, string) { return d.CheckPassword(ctx, person.ID, clear) })
 	}
 	v.Facts.Credential, v.Facts.CredentialDetail = code, detail
 	v.Facts.Spent.Credential = time.Since(begun).Microseconds()

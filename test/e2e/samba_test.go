@@ -158,15 +158,20 @@ func (c *realController) stop() {
 	}
 }
 
+// trusting connects to the domain controller.
+func trusting(ca *lab.Authority) *tls.Config {
+	pool := x509.NewCertPool()
+	pool.AppendCertsFromPEM([]byte(ca.PEM))
+	return &tls.Config{RootCAs: pool, ServerName: controller}
+}
+
 // administrator signs in at the domain controller.
 func administrator(t *testing.T, ca *lab.Authority) *ldap.Conn {
 	t.Helper()
-	pool := x509.NewCertPool()
-	pool.AppendCertsFromPEM([]byte(ca.PEM))
 	var c *ldap.Conn
 	var err error
 	for range 100 {
-		if c, err = ldap.DialURL("ldaps://"+controller, ldap.DialWithTLSConfig(&tls.Config{RootCAs: pool, ServerName: controller})); err == nil {
+		if c, err = ldap.DialURL("ldaps://"+controller, ldap.DialWithTLSConfig(trusting(ca))); err == nil {
 			if err = c.Bind("Administrator@lantern.example", adminPass); err == nil {
 				break
 			}

@@ -61,8 +61,14 @@ const (
 	PersonDisabled  Code = "person.disabled"
 	PersonExpired   Code = "person.expired"
 	PersonLocked    Code = "person.locked"
-	PersonHours     Code = "person.hours"
-	PersonStation   Code = "person.workstation"
+
+	// PasswordGuarded is a password that was not passed on, so that the directory does not lock the account.
+	PasswordGuarded Code = "password.guarded"
+	// ClockSkew is a clock that differs so much that a domain refuses everything.
+	ClockSkew Code = "domain.clock"
+
+	PersonHours   Code = "person.hours"
+	PersonStation Code = "person.workstation"
 
 	DirectoryUnreachable Code = "directory.unreachable"
 	DirectoryBind        Code = "directory.bind"
@@ -154,6 +160,8 @@ var entries = []Entry{
 	{DirectoryUnreachable, Directory, "{store} could not be asked: {detail}", "Run the test of directory {store}; it says which step fails. Realm {realm} refuses when this store is unreachable; choose next to look further."},
 	{DirectoryBind, Directory, "{store} does not accept our service account: {detail}", "Correct the bind name or password of directory {store}; its password may have expired."},
 	{DirectoryFailed, Directory, "{store} answered with an error: {detail}", "Run the test of directory {store}; it says which step fails."},
+	{PasswordGuarded, Credential, "The password of {person} was not passed on, so that {store} does not lock the account: {detail}", "Find the device that keeps sending an old password. Once that is done, release the person: `tollgate directory release {store}`, or the page of the directory."},
+	{ClockSkew, Credential, "{store} refuses everything, since its clock and ours are too far apart: {detail}", "Set both clocks by the same time server."},
 	{DomainUnreachable, Credential, "No domain controller of {store} could check the password of {person}: {detail}", "Look at the controllers and at what lies between; the ports 135 and the one of Netlogon must be open to this server."},
 	{DomainRefuses, Credential, "The domain of {store} does not check passwords for us: {detail}", "Join the domain again at directory {store}; another server may be using the same machine account."},
 	{PasswordWrong, Credential, "The password of {person} is wrong", "Have the person type it again. If it is surely right, look for a password saved in the device."},

@@ -93,6 +93,7 @@ const (
 	StatusAccountExpired Status = 0xC0000193
 	StatusMustChange     Status = 0xC0000224
 	StatusLocked         Status = 0xC0000234
+	StatusSkew           Status = 0xC0000133
 	StatusAccessDenied   Status = 0xC0000022
 	StatusNoTrust        Status = 0xC000018B
 	StatusDowngrade      Status = 0xC0000388

@@ -1,0 +1,98 @@
+package directory
+
+import (
+	"context"
+	"strconv"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/guard"
+)
+
+const (
+	// lockoutLife is how long the lockout rule of a domain is used before it is read again.
+	lockoutLife = 10 * time.Minute
+	// usualWindow is taken where a domain tells none.
+	usualWindow = 30 * time.Minute
+	// margin is how many wrong passwords are left to the person, at the keyboard of a computer of the domain.
+	margin = 2
+)
+
+// Lockout is the rule by which a domain locks accounts.
+type Lockout struct {
+	// Threshold is how many wrong passwords lock an account, 0 if none do.
+	Threshold int
+	// Window is how long they count; 0 is not told.
+	Window time.Duration
+}
+
+// Lockout reads the rule of the domain, or takes what was read lately.
+func (d *Directory) Lockout(ctx context.Context) (Lockout, error) {
+	d.mu.Lock()
+	rule, at := d.lockout, d.lockoutAt
+	d.mu.Unlock()
+	if d.cfg.Kind != config.ActiveDirectory || time.Since(at) < lockoutLife {
+		return rule, nil
+	}
+	err := d.with(ctx, func(c *ldap.Conn) error {
+		base, err := d.baseOn(c)
+		if err != nil {
+			return err
+		}
+		r, err := readRoot(c)
+		if err != nil {
+			return err
+		}
+		if domain := r.defaultContext(); domain != "" {
+			base = domain
+		}
+		result, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.seconds(), false, "(objectClass=*)", []string{"lockoutThreshold", "lockOutObservationWindow"}, nil))
+		if err != nil || len(result.Entries) == 0 {
+			return err
+		}
+		rule.Threshold, _ = strconv.Atoi(result.Entries[0].GetEqualFoldAttributeValue("lockoutThreshold"))
+		window, _ := strconv.ParseInt(result.Entries[0].GetEqualFoldAttributeValue("lockOutObservationWindow"), 10, 64)
+		rule.Window = time.Duration(-window) * 100 // stored as a negative number of 100 ns
+		return nil
+	})
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.lockoutAt = time.Now(); err == nil {
+		d.lockout = rule
+	}
+	return d.lockout, err
+}
+
+// Guard says when wrong passwords are to be held back: as configured, or before the domain would lock the account.
+func (d *Directory) Guard(ctx context.Context) guard.Limits {
+	if d.cfg.GuardAfter < 0 {
+		return guard.Limits{}
+	}
+	rule, _ := d.Lockout(ctx) // what cannot be read holds nobody up
+	out := guard.Limits{After: d.cfg.GuardAfter, Window: rule.Window}
+	if out.Window <= 0 {
+		out.Window = usualWindow
+	}
+	if out.After == 0 && rule.Threshold > 0 {
+		out.After = max(1, rule.Threshold-margin)
+	}
+	return out
+}
+
+// WrongPasswords is how many the domain counts for somebody now; others may have passed some on too.
+func (d *Directory) WrongPasswords(ctx context.Context, dn string) int {
+	n := 0
+	if d.cfg.Kind != config.ActiveDirectory {
+		return 0
+	}
+	d.with(ctx, func(c *ldap.Conn) error {
+		result, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.seconds(), false, "(objectClass=*)", []string{"badPwdCount"}, nil))
+		if err == nil && len(result.Entries) > 0 {
+			n, _ = strconv.Atoi(result.Entries[0].GetEqualFoldAttributeValue("badPwdCount"))
+		}
+		return err
+	})
+	return n
+}
