@@ -209,7 +209,7 @@ func (s *session) testDirectory(name, person string) error {
 
 func (s *session) step(step directory.Step) {
 	colour := map[directory.StepState]string{directory.Pass: green, directory.Fail: red}[step.State]
-	s.say("%s %-32s %8.1f ms  %s", s.paint(colour, stepGlyph[step.State]), step.Title, float64(step.Micros)/1000, step.Server)
+	s.say("%s %-40s %8.1f ms  %s", s.paint(colour, stepGlyph[step.State]), step.Title, float64(step.Micros)/1000, step.Server)
 	for _, text := range []string{step.Detail, step.Remedy} {
 		if text != "" {
 			for _, line := range wrap(text, width-4) {

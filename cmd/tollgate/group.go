@@ -10,6 +10,7 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/directory"
 )
 
 // picked lists the picked groups of a directory in a few words.
@@ -169,7 +170,40 @@ func (s *session) groupID(directory, text string) (string, error) {
 }
 
 func personCommands() []command {
-	return []command{{"directory", "held", "NAME", "people whose passwords are held back, so that it does not lock them", func(*flag.FlagSet) func(*session, []string) error {
+	return []command{{"directory", "browse", "NAME [DN]", "what lies below an entry; without one the naming contexts", func(f *flag.FlagSet) func(*session, []string) error {
+		show := f.Bool("attributes", false, "the attributes of the entry instead")
+		return func(s *session, args []string) error {
+			if len(args) < 1 || len(args) > 2 || *show && len(args) < 2 {
+				return usageError("give a directory, and the DN of an entry")
+			}
+			query := "?" + url.Values{"dn": {strings.Join(args[1:], "")}}.Encode()
+			if *show {
+				out, err := client.Get[directory.Details](s.ctx, s.api, directoryPath(args[0])+"/entry"+query)
+				if err != nil {
+					return err
+				}
+				return s.print(out, func() {
+					for _, a := range out.Attributes {
+						s.fields([2]string{a.Name, strings.Join(a.Values, ", ")})
+					}
+				})
+			}
+			out, err := client.Get[apitype.Entries](s.ctx, s.api, directoryPath(args[0])+"/tree"+query)
+			if err != nil {
+				return err
+			}
+			return s.print(out, func() {
+				var rows [][]string
+				for _, e := range out.Items {
+					rows = append(rows, []string{e.Name, e.Kind, e.DN})
+				}
+				s.table([]string{"NAME", "KIND", "DN"}, rows)
+				if out.More {
+					s.say("There are more.")
+				}
+			})
+		}
+	}}, {"directory", "held", "NAME", "people whose passwords are held back, so that it does not lock them", func(*flag.FlagSet) func(*session, []string) error {
 		return func(s *session, args []string) error {
 			name, err := one(args, "directory")
 			if err != nil {

@@ -4,6 +4,7 @@ import { AttemptPage } from "./pages/attempt";
 import { AttemptsPage } from "./pages/attempts";
 import { AuthorityPage } from "./pages/authority";
 import { CertificatePage, CertificatesPage } from "./pages/certificates";
+import { CheckupPage } from "./pages/checkup";
 import { ClientPage, ClientsPage } from "./pages/clients";
 import { DevicePage, DevicesPage } from "./pages/devices";
 import { DirectoriesPage, DirectoryPage } from "./pages/directories";
@@ -42,6 +43,7 @@ export function App() {
         <Route path="/clients/:id" element={<ClientPage />} />
         <Route path="/directories" element={<DirectoriesPage />} />
         <Route path="/directories/:id" element={<DirectoryPage />} />
+        <Route path="/checkup" element={<CheckupPage />} />
         <Route path="/people" element={<PeoplePage />} />
         <Route path="/people/:id" element={<AccountPage />} />
         <Route path="/realms" element={<RealmsPage />} />

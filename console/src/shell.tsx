@@ -10,7 +10,7 @@ import { Modal } from "./ui/form";
 const groups: [string, [string, string][]][] = [
   ["Watch", [["Now", "/"], ["Attempts", "/attempts"], ["Try", "/try"]]],
   ["Set up", [["Clients", "/clients"], ["Directories", "/directories"], ["People", "/people"], ["Devices", "/devices"], ["Realms", "/realms"], ["Lanes", "/lanes"], ["Passes", "/passes"], ["Certificates", "/certificates"]]],
-  ["Keep", [["History", "/history"], ["Operators", "/operators"]]],
+  ["Keep", [["Checkup", "/checkup"], ["History", "/history"], ["Operators", "/operators"]]],
 ];
 
 export function Key() {
@@ -37,7 +37,8 @@ function useFlags(): Record<string, number> {
   const clients = now.data?.attention.filter((a) => a.severity === "fail" && a.link.startsWith("/clients")).length ?? 0;
   const lanes = draft.data?.problems.filter((p) => p.kind === "lane" && !weak(p)).length ?? 0;
   const certificates = now.data?.attention.filter((a) => /^.(certificates|authorities|trusts)/.test(a.link)).length ?? 0;
-  return { Clients: clients, Lanes: lanes, Certificates: certificates };
+  const checkup = now.data?.attention.filter((a) => a.severity === "fail" && a.link === "/checkup").length ?? 0;
+  return { Checkup: checkup, Clients: clients, Lanes: lanes, Certificates: certificates };
 }
 
 export function Shell({ operator, children }: { operator: string; children: ReactNode }) {

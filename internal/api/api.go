@@ -20,6 +20,7 @@ import (
 
 	"tollgate.example/key/internal/account"
 	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/checkup"
 	"tollgate.example/key/internal/contact"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/ident"
@@ -33,6 +34,7 @@ import (
 
 // Service is everything that the API works with.
 type Service struct {
+	Checkup   *checkup.Checkup
 	Version   string
 	Store     *store.Store
 	Writer    *store.Writer
@@ -122,6 +124,7 @@ func newServer(s *Service, r chi.Router) *server {
 	out.draft()
 	out.directories()
 	out.membership()
+	out.checkup()
 	out.accounts()
 	out.attempts()
 	out.now()

@@ -32,7 +32,7 @@ func (s *server) directories() {
 			send.Data(TestEnd{})
 			return
 		}
-		passed := directory.Test(ctx, d, password, in.Body.Person, func(step directory.Step) {
+		passed := directory.Test(ctx, d, password, in.Body.Person, s.memberOf(in.Body.ID), func(step directory.Step) {
 			if send.Data(step) != nil {
 				cancel() // nobody reads any more
 			}
@@ -43,6 +43,18 @@ func (s *server) directories() {
 	s.groups()
 	s.people()
 	s.heldBack()
+	s.tree()
+}
+
+// memberOf is our membership of the domain of a directory in use, nil if there is none.
+func (s *server) memberOf(id string) directory.MemberTester {
+	current := s.Gate.Current()
+	if d, at := config.Find(current.Plan.Config.Directories, id); at >= 0 {
+		if member := current.Member(d.Name); member != nil {
+			return member
+		}
+	}
+	return nil
 }
 
 // underTest makes the directory to test of what was typed; a password that was not typed is that of the draft.

@@ -125,6 +125,7 @@ func (s *server) attention(now time.Time) []apitype.Attention {
 		out = append(out, apitype.Attention{Severity: "fail", Title: fmt.Sprintf("%d attempts could not be recorded", lost), Text: "The disk is full or too slow; see the log of the service.", Link: "/attempts", Action: "Open attempts"})
 	}
 	c, _ := s.Revisions.Running()
+	out = append(out, s.ailing()...)
 	out = append(out, expiring(c)...)
 	weak := map[string]bool{}
 	for _, p := range s.Revisions.Problems(c) {

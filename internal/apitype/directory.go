@@ -22,6 +22,12 @@ type Groups struct {
 	More  bool    `json:"more" doc:"There are others that cannot be paged to yet; search for a longer text"`
 }
 
+// Entries are what lies below an entry of a directory.
+type Entries struct {
+	Items []directory.Entry `json:"items"`
+	More  bool              `json:"more" doc:"There are others that are not listed"`
+}
+
 // PickInput picks a group, so that policies can name it.
 type PickInput struct {
 	ID   string `json:"id" maxLength:"500" doc:"What identifies it in the directory"`

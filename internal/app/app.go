@@ -18,6 +18,7 @@ import (
 	"tollgate.example/key/internal/account"
 	"tollgate.example/key/internal/api"
 	"tollgate.example/key/internal/certificate"
+	"tollgate.example/key/internal/checkup"
 	"tollgate.example/key/internal/contact"
 	"tollgate.example/key/internal/device"
 	"tollgate.example/key/internal/gate"
@@ -68,6 +69,9 @@ type App struct {
 
 // gcPercent lets the heap grow fivefold between collections: what lives is small, and each attempt leaves garbage.
 const gcPercent = 400
+
+// firstCheckup is how long after the start the checkup runs by itself for the first time.
+const firstCheckup = 20 * time.Second
 
 // Start starts the service.
 func Start(ctx context.Context, o Options) (*App, error) {
@@ -166,13 +170,18 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	}
 	a.RADIUS = a.radius.Addresses()
 	a.done = append(a.done, a.radius.Close)
+	checks, err := checkup.Open(ctx, a.store, inUse{a.Gate, box}, o.Log)
+	if err != nil {
+		return err
+	}
 	background, cancel := context.WithCancel(context.Background())
 	a.cancel = cancel
+	a.background(func() { checks.Schedule(background, firstCheckup, api.CheckupEvery) })
 	a.background(func() { contacts.Run(background, a.store) })
 	a.background(func() { a.housekeeping(background, o) })
 	a.SetupCode = operators.SetupCode()
 	return a.serve(o, api.New(&api.Service{Version: Version, Store: a.store, Writer: a.Writer, Revisions: revisions, Accounts: accounts, Operators: operators,
-		Contacts: contacts, Gate: a.Gate, Box: box, IDs: ids, Tally: counts, Attempts: hub, Trial: a.radius.Trial, Waiting: a.radius.Waiting, Done: background.Done()}))
+		Contacts: contacts, Gate: a.Gate, Checkup: checks, Box: box, IDs: ids, Tally: counts, Attempts: hub, Trial: a.radius.Trial, Waiting: a.radius.Waiting, Done: background.Done()}))
 }
 
 // background runs something until Stop.

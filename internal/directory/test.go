@@ -49,8 +49,9 @@ type tester struct {
 }
 
 // Test tries every link of a directory, step by step, and reports each when it begins and when it ends. It uses no
-// pool and changes nothing. It stops at the first failure of the first server that must work.
-func Test(ctx context.Context, cfg config.Directory, password, look string, report func(Step)) bool {
+// pool and changes nothing. It stops at the first failure of the first server that must work. look is a person to look
+// up, and member our membership of the domain; both may be missing.
+func Test(ctx context.Context, cfg config.Directory, password, look string, member MemberTester, report func(Step)) bool {
 	d, err := Open(cfg, password)
 	if err != nil {
 		report(Step{Key: "tls", Title: "Read the trusted authority", State: Fail, Detail: err.Error(), Remedy: "Paste the certificate with its BEGIN and END lines."})
@@ -72,7 +73,8 @@ func Test(ctx context.Context, cfg config.Directory, password, look string, repo
 	if t.conn == nil || ctx.Err() != nil {
 		return false
 	}
-	return t.contents(ctx, look)
+	defer t.Close()
+	return t.contents(ctx) && t.warnings(ctx, member) && (look == "" || ctx.Err() == nil && t.look(ctx, look))
 }
 
 // step runs one step and reports it. do returns what to say.
@@ -138,7 +140,7 @@ func (t *tester) server(ctx context.Context, server string) *ldap.Conn {
 			s.State, s.Detail, s.Remedy = Warn, "anonymous", "Give a service account that may read people and groups; most directories refuse anonymous searches."
 		}
 		return t.bind(c)
-	})
+	}) && t.clock(c, server)
 	if !ok && c != nil {
 		c.Close()
 		return nil
@@ -154,8 +156,8 @@ func subject(cn string, names []string) string {
 }
 
 // contents tests what can be found over a bound connection.
-func (t *tester) contents(ctx context.Context, look string) bool {
-	ok := t.step("base", "Find the base", "", func(s *Step) error {
+func (t *tester) contents(ctx context.Context) bool {
+	return t.step("base", "Find the base", "", func(s *Step) error {
 		r, err := readRoot(t.conn)
 		if err == nil && r.activeDirectory() != (t.cfg.Kind == config.ActiveDirectory) {
 			s.State = Warn
@@ -174,9 +176,10 @@ func (t *tester) contents(ctx context.Context, look string) bool {
 		return nil
 	}) && t.count("people", "Count people", func() string { return t.base }, t.peopleFilter()) &&
 		t.count("groups", "Count groups", func() string { return t.groupBase(t.base) }, t.groupsFilter(""))
-	if !ok || look == "" || ctx.Err() != nil {
-		return ok && ctx.Err() == nil
-	}
+}
+
+// look looks a person up.
+func (t *tester) look(ctx context.Context, look string) bool {
 	return t.step("find", "Look up "+look, "", func(s *Step) error {
 		person, code, detail := t.Find(ctx, look)
 		if code != reason.OK {
@@ -185,7 +188,6 @@ func (t *tester) contents(ctx context.Context, look string) bool {
 			}
 			return &Failure{Detail: detail, Remedy: "Check the spelling, and that the base contains this person."}
 		}
-		t.Close()
 		s.Person = person
 		s.Detail = fmt.Sprintf("%s, %d groups: %s", person.Label(), len(person.Groups), short(strings.Join(person.Groups, ", ")))
 		if person.State != reason.OK {

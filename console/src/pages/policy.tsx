@@ -54,7 +54,7 @@ function useGroups(q: string) {
     queryKey: ["groups", names, late],
     queryFn: async () => {
       const lists = await Promise.all(names.map((n) => call<Schema["Groups"]>("GET", `/directories/${encodeURIComponent(n)}/groups?limit=50&q=${encodeURIComponent(late)}`).catch(() => ({ items: [], more: false }))));
-      return [...new Set(lists.flatMap((l) => l.items.map((g) => g.name)))];
+      return [...new Set(lists.flatMap((l) => [...l.items.filter((g) => g.picked), ...l.items.filter((g) => !g.picked)].map((g) => g.picked || g.name)))];
     },
     enabled: names.length > 0,
     staleTime: 30_000,

@@ -1,4 +1,4 @@
-import { useState, type ReactNode } from "react";
+import { useEffect, useState, type ReactNode } from "react";
 import { useNavigate } from "react-router";
 import { useRemove, useSave, type Kind } from "../api/hooks";
 import { Refused, type Schema } from "../api/client";
@@ -20,8 +20,10 @@ export function Problems({ list }: { list: Schema["ConfigProblem"][] }) {
 }
 
 /** The frame of every form that edits an object of the draft: faults, save, save and publish, remove. */
-export function Editor<K extends Kind>({ kind, object, body, onSaved, children, noun }: {
+export function Editor<K extends Kind>({ kind, object, body, onSaved, children, noun, accepted }: {
   kind: K; object?: Meta; body: () => unknown; noun: string; children: (error: unknown) => ReactNode;
+  /** The tag after a change that was made beside the form, which the form takes in. */
+  accepted?: string;
   onSaved?: (saved: { secret?: string; revision?: number; id: string }) => void;
 }) {
   const save = useSave(kind);
@@ -30,6 +32,9 @@ export function Editor<K extends Kind>({ kind, object, body, onSaved, children, 
   const [asking, setAsking] = useState(false);
   // The tag of the object as this form read it, or as it was saved last: whoever changes it meanwhile is noticed.
   const [tag, setTag] = useState(object?.tag);
+  useEffect(() => {
+    if (accepted) setTag(accepted);
+  }, [accepted]);
   const submit = (publish: boolean) =>
     save.mutate({ id: object?.id, tag, body: body(), publish }, {
       onSuccess: (saved) => {

@@ -1,0 +1,127 @@
+package main
+
+import (
+	"encoding/json"
+	"flag"
+	"net/http"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/checkup"
+	"tollgate.example/key/internal/client"
+	"tollgate.example/key/internal/directory"
+)
+
+func checkupCommands() []command {
+	get := func(s *session) (apitype.Checkup, error) {
+		return client.Get[apitype.Checkup](s.ctx, s.api, "/checkup")
+	}
+	return []command{
+		{"checkup", "show", "", "the last outcome of every check, the worst first", func(f *flag.FlagSet) func(*session, []string) error {
+			all := f.Bool("all", false, "those that passed too")
+			return func(s *session, _ []string) error {
+				out, err := get(s)
+				if err != nil {
+					return err
+				}
+				failed := false
+				for _, l := range out.Lines {
+					failed = failed || l.State == directory.Fail
+				}
+				err = s.print(out, func() {
+					passed := 0
+					for _, l := range out.Lines {
+						if l.State == directory.Pass && !*all {
+							passed++
+							continue
+						}
+						s.checked(l)
+					}
+					switch {
+					case out.Ran == nil:
+						s.say("It has not run yet: `tollgate checkup run`.")
+					case passed > 0:
+						s.say("%d checks passed; the last of all ended at %s.", passed, out.Ran.Local().Format("15:04:05 MST"))
+					}
+				})
+				if err == nil && failed {
+					return errFailed
+				}
+				return err
+			}
+		}},
+		{"checkup", "run", "[DIRECTORY]", "run the checks now", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, args []string) error {
+				in := apitype.CheckupInput{}
+				if len(args) > 1 {
+					return usageError("give one directory, or none for everything")
+				}
+				if len(args) == 1 {
+					in.Directory = args[0]
+				}
+				return s.checkup(in)
+			}
+		}},
+		{"checkup", "changes", "", "what changed from one checkup to the next, the newest first", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, _ []string) error {
+				out, err := get(s)
+				if err != nil {
+					return err
+				}
+				return s.print(out.Changes, func() {
+					var rows [][]string
+					for _, c := range out.Changes {
+						was := c.Was
+						if was == "" {
+							was = "new"
+						}
+						rows = append(rows, []string{c.At.Local().Format("01-02 15:04:05"), c.Line.Subject, was + " -> " + string(c.Line.State), c.Line.Title})
+					}
+					s.table([]string{"AT", "DIRECTORY", "CHANGE", "CHECK"}, rows)
+				})
+			}
+		}},
+	}
+}
+
+// checked prints a line of the checkup.
+func (s *session) checked(l checkup.Line) {
+	step := l.Step
+	if step.Server == "" {
+		step.Server = l.Subject
+	} else {
+		step.Server = l.Subject + " " + step.Server
+	}
+	s.step(step)
+}
+
+func (s *session) checkup(in apitype.CheckupInput) error {
+	passed := false
+	lines := []checkup.Line{}
+	err := s.api.Stream(s.ctx, http.MethodPost, "/checkup", in, func(e client.Event) bool {
+		if e.Name == "end" {
+			var end apitype.CheckupEnd
+			json.Unmarshal(e.Data, &end)
+			passed = end.OK
+			return false
+		}
+		var l checkup.Line
+		if json.Unmarshal(e.Data, &l) == nil && l.State != directory.Running {
+			if lines = append(lines, l); !s.json {
+				s.checked(l)
+			}
+		}
+		return true
+	})
+	if err != nil {
+		return err
+	}
+	if s.json {
+		if err := s.print(map[string]any{"ok": passed, "lines": lines}, nil); err != nil {
+			return err
+		}
+	}
+	if !passed {
+		return errFailed
+	}
+	return nil
+}

@@ -1,0 +1,243 @@
+// Package checkup tests every link between this service and the directories it asks, on demand and by itself, keeps the
+// last outcome of each line, and tells what changed.
+package checkup
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/store"
+)
+
+const (
+	// patience bounds the checks of one directory.
+	patience = 2 * time.Minute
+	// kept is how many changes are kept.
+	kept = 1000
+)
+
+// Line is the outcome of one check.
+type Line struct {
+	directory.Step
+	// Subject is what was checked, and ID its identifier.
+	Subject string `json:"subject"`
+	ID      string `json:"id"`
+	// At is when, Since when it first was so.
+	At    time.Time `json:"at"`
+	Since time.Time `json:"since"`
+}
+
+func (l *Line) key() string { return "directory/" + l.ID + "/" + l.Key + "/" + l.Server }
+
+// Change is a line whose state is not what it was.
+type Change struct {
+	ID   int64     `json:"id"`
+	Line Line      `json:"line"`
+	Was  string    `json:"was" doc:"The state before; empty if it was never checked before"`
+	At   time.Time `json:"at"`
+}
+
+// Source gives what is checked: the configuration in use, and what belongs to it.
+type Source interface {
+	Directories() []config.Directory
+	Password(d *config.Directory) (string, error)
+	Member(d *config.Directory) directory.MemberTester
+}
+
+// Checkup runs the checks. It is safe for concurrent use; one run waits for another.
+type Checkup struct {
+	store  *store.Store
+	source Source
+	log    *slog.Logger
+	turn   chan struct{}
+
+	mu    sync.Mutex
+	lines map[string]Line
+	ran   time.Time
+}
+
+// Open reads the last outcome.
+func Open(ctx context.Context, s *store.Store, source Source, log *slog.Logger) (*Checkup, error) {
+	c := &Checkup{store: s, source: source, log: log, turn: make(chan struct{}, 1), lines: map[string]Line{}}
+	rows, err := s.CheckupLines(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the last checkup: %w", err)
+	}
+	for _, row := range rows {
+		var l Line
+		if json.Unmarshal(row.Line, &l) == nil {
+			c.lines[row.Key] = l
+			if l.At.After(c.ran) {
+				c.ran = l.At
+			}
+		}
+	}
+	return c, nil
+}
+
+// Last returns the last outcome, the worst first, and when the last run ended.
+func (c *Checkup) Last() ([]Line, time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	out := make([]Line, 0, len(c.lines))
+	for _, l := range c.lines {
+		out = append(out, l)
+	}
+	slices.SortFunc(out, func(a, b Line) int {
+		if d := rank(a.State) - rank(b.State); d != 0 {
+			return d
+		}
+		if d := strings.Compare(a.Subject, b.Subject); d != 0 {
+			return d
+		}
+		return strings.Compare(a.key(), b.key())
+	})
+	return out, c.ran
+}
+
+func rank(s directory.StepState) int {
+	return slices.Index([]directory.StepState{directory.Fail, directory.Warn, directory.Pass}, s)
+}
+
+// Changes returns the newest changes.
+func (c *Checkup) Changes(ctx context.Context, limit int) ([]Change, error) {
+	rows, err := c.store.CheckupChanges(ctx, limit)
+	if err != nil {
+		return nil, fmt.Errorf("reading the changes of the checkup: %w", err)
+	}
+	out := []Change{}
+	for _, row := range rows {
+		change := Change{ID: row.ID, Was: row.Was, At: time.UnixMilli(row.At)}
+		if json.Unmarshal(row.Line, &change.Line) == nil {
+			out = append(out, change)
+		}
+	}
+	return out, nil
+}
+
+// Run checks every directory in use, or only the one with the identifier, and reports each line when it begins and when
+// it ends. It tells whether nothing failed.
+func (c *Checkup) Run(ctx context.Context, only string, report func(Line)) (bool, error) {
+	select {
+	case c.turn <- struct{}{}:
+		defer func() { <-c.turn }()
+	case <-ctx.Done():
+		return false, ctx.Err()
+	}
+	passed := true
+	all := c.source.Directories()
+	there := map[string]bool{}
+	for i := range all {
+		d := &all[i]
+		there[d.ID] = true
+		if only != "" && d.ID != only {
+			continue
+		}
+		lines := c.directory(ctx, d, report)
+		if ctx.Err() != nil { // what was not finished says nothing
+			return false, ctx.Err()
+		}
+		for _, l := range lines {
+			passed = passed && l.State != directory.Fail
+		}
+		if err := c.keep(ctx, lines, func(old *Line) bool { return old.ID == d.ID }); err != nil {
+			return passed, err
+		}
+	}
+	return passed, c.keep(ctx, nil, func(old *Line) bool { return !there[old.ID] })
+}
+
+func (c *Checkup) directory(ctx context.Context, d *config.Directory, report func(Line)) []Line {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	var lines []Line
+	line := func(s directory.Step) {
+		l := Line{Step: s, Subject: d.Name, ID: d.ID, At: time.Now(), Since: time.Now()}
+		l.Person = nil
+		if s.State != directory.Running {
+			lines = append(lines, l)
+		}
+		report(l)
+	}
+	password, err := c.source.Password(d)
+	if err != nil {
+		line(directory.Step{Key: "password", Title: "Open the password of the service account", State: directory.Fail, Detail: err.Error(), Remedy: "Type the password of the service account again."})
+		return lines
+	}
+	directory.Test(ctx, *d, password, "", c.source.Member(d), line)
+	return lines
+}
+
+// keep replaces the lines that belong to what was checked, and notes what changed.
+func (c *Checkup) keep(ctx context.Context, lines []Line, belongs func(*Line) bool) error {
+	var rows []store.CheckupLine
+	var changes []store.CheckupChange
+	var gone []string
+	c.mu.Lock()
+	next := map[string]Line{}
+	for i := range lines {
+		l := &lines[i]
+		was := directory.StepState("")
+		if old, known := c.lines[l.key()]; known {
+			was = old.State
+			if old.State == l.State {
+				l.Since = old.Since
+			}
+		}
+		text, _ := json.Marshal(l)
+		rows = append(rows, store.CheckupLine{Key: l.key(), Line: text, State: string(l.State), Since: l.Since.UnixMilli(), At: l.At.UnixMilli()})
+		if was != l.State && !(was == "" && l.State == directory.Pass) {
+			changes = append(changes, store.CheckupChange{Key: l.key(), Line: text, Was: string(was), At: l.At.UnixMilli()})
+			c.tell(l, was)
+		}
+		next[l.key()] = *l
+	}
+	for key, old := range c.lines {
+		if _, still := next[key]; !still && belongs(&old) {
+			delete(c.lines, key)
+			gone = append(gone, key)
+		}
+	}
+	for key, l := range next {
+		c.lines[key] = l
+	}
+	if len(lines) > 0 {
+		c.ran = time.Now()
+	}
+	c.mu.Unlock()
+	if err := c.store.SaveCheckup(ctx, rows, gone, changes, kept); err != nil {
+		return fmt.Errorf("keeping the checkup: %w", err)
+	}
+	return nil
+}
+
+// tell writes a change to the log of the service, where alerts are made of it.
+func (c *Checkup) tell(l *Line, was directory.StepState) {
+	level := map[directory.StepState]slog.Level{directory.Fail: slog.LevelError, directory.Warn: slog.LevelWarn}[l.State]
+	c.log.Log(context.Background(), level, "checkup: "+l.Title, "directory", l.Subject, "server", l.Server, "was", string(was), "is", string(l.State), "detail", l.Detail)
+}
+
+// Schedule runs the checks again and again until the context ends.
+func (c *Checkup) Schedule(ctx context.Context, first, every time.Duration) {
+	timer := time.NewTimer(first)
+	defer timer.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-timer.C:
+		}
+		if _, err := c.Run(ctx, "", func(Line) {}); err != nil && ctx.Err() == nil {
+			c.log.Warn("checkup", "error", err)
+		}
+		timer.Reset(every)
+	}
+}
