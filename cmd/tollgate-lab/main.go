@@ -36,6 +36,7 @@ func run(args []string) int {
 	flags.StringVar(&o.RADIUS, "radius", "127.0.0.1:18120", "address of RADIUS authentication")
 	flags.StringVar(&o.LDAPS, "ldaps", "127.0.0.53:6636", "address of the stand-in directory, TLS from the first octet")
 	flags.StringVar(&o.LDAP, "ldap", "127.0.0.53:6389", "address of the stand-in directory, plain and StartTLS")
+	flags.StringVar(&o.DNS, "dns", "127.0.0.53:6353", "address of the stand-in DNS server of the domain")
 	flags.DurationVar(&o.Every, "every", 600*time.Millisecond, "time between two people signing in")
 	flags.Usage = func() {
 		fmt.Fprintln(flags.Output(), usage)

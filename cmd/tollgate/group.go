@@ -3,8 +3,10 @@ package main
 import (
 	"flag"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"tollgate.example/key/internal/apitype"
@@ -264,8 +266,8 @@ func personCommands() []command {
 func (s *session) found(out apitype.Found) {
 	if p := out.Person; p != nil {
 		s.fields([2]string{"person", p.Label()}, [2]string{"DN", p.ID}, [2]string{"name", p.Name}, [2]string{"signs in as", strings.Join(out.Names, ", ")})
-		for name, values := range p.Attributes {
-			s.fields([2]string{name, strings.Join(values, ", ")})
+		for _, name := range slices.Sorted(maps.Keys(p.Attributes)) {
+			s.fields([2]string{name, strings.Join(p.Attributes[name], ", ")})
 		}
 		s.say("")
 		var rows [][]string

@@ -28,7 +28,7 @@ func (s *server) people() {
 		d.Forget(in.Name) // whoever asks wants to know how it is now
 		person, code, detail := d.Find(ctx, in.Name)
 		out := apitype.Found{Person: person, Reason: string(code), Names: []string{}, Memberships: []directory.Membership{}, Prospects: []decide.Prospect{}}
-		values := map[string]string{"name": in.Name, "store": d.Name(), "stores": d.Name(), "detail": detail, "realm": "its realm"}
+		values := map[string]string{"name": in.Name, "store": d.Name(), "stores": d.Name(), "detail": detail, "realm": realmOf(s.Revisions.Draft(), d.Name())}
 		if code != reason.OK {
 			out.Text, out.Remedy = reason.Explain(code, values)
 			return ok(out), nil
@@ -81,6 +81,18 @@ func (s *server) heldBack() {
 		}
 		return ok(apitype.Forgotten{People: s.Gate.Guard.Release(d.Name(), in.Body.Person)}), nil
 	})
+}
+
+// realmOf names a realm that looks into a store.
+func realmOf(c *config.Config, store string) string {
+	for i := range c.Realms {
+		for _, l := range c.Realms[i].Lookup {
+			if strings.EqualFold(l.Store, store) {
+				return c.Realms[i].Name
+			}
+		}
+	}
+	return "(none looks here yet)"
 }
 
 // nameForms are the names by which somebody can sign in, by the realms that look into the store.

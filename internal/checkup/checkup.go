@@ -98,7 +98,7 @@ func (c *Checkup) Last() ([]Line, time.Time) {
 		if d := strings.Compare(a.Subject, b.Subject); d != 0 {
 			return d
 		}
-		return strings.Compare(a.key(), b.key())
+		return a.At.Compare(b.At) // in the order in which they were checked
 	})
 	return out, c.ran
 }

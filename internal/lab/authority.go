@@ -39,7 +39,7 @@ func NewAuthority(name string) (*Authority, error) {
 	return &Authority{PEM: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})), cert: cert, key: key}, nil
 }
 
-// Server makes a server certificate for names and addresses, valid until a moment.
+// Server makes a server certificate for names and addresses, valid until a moment. The authority is shown with it.
 func (a *Authority) Server(until time.Time, names ...string) (*tls.Config, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
@@ -62,5 +62,5 @@ func (a *Authority) Server(until time.Time, names ...string) (*tls.Config, error
 	if err != nil {
 		return nil, err
 	}
-	return &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}}}, nil
+	return &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der, a.cert.Raw}, PrivateKey: key}}}, nil
 }

@@ -12,6 +12,8 @@ import (
 	"github.com/go-ldap/ldap/v3"
 	"github.com/hashicorp/go-hclog"
 	"github.com/jimlambrt/gldap"
+
+	"tollgate.example/key/internal/core/config"
 )
 
 // entry is one entry of the stand-in directory.
@@ -37,7 +39,7 @@ type Directory struct {
 // NewDirectory makes the directory of Lantern Ferries.
 func NewDirectory(config *tls.Config) *Directory {
 	d := &Directory{byDN: map[string]*entry{}, bound: map[int]string{}, tls: config}
-	d.add(&entry{dn: BaseDN, attributes: map[string][]string{"objectClass": {"top", "domain"}, "dc": {"lanternferries"}}})
+	d.add(&entry{dn: BaseDN, attributes: map[string][]string{"objectClass": {"top", "domain"}, "dc": {"lanternferries"}, "lockoutThreshold": {"5"}, "lockOutObservationWindow": {"-18000000000"}}})
 	for _, ou := range append([]string{"OU=People", "OU=Groups", "OU=Services"}, "OU=North Pier,OU=People", "OU=South Pier,OU=People", "OU=MV Heron,OU=People") {
 		d.add(&entry{dn: ou + "," + BaseDN, attributes: map[string][]string{"objectClass": {"top", "organizationalUnit"}}})
 	}
@@ -56,7 +58,10 @@ func NewDirectory(config *tls.Config) *Directory {
 	service := Person{User: ServiceName, First: "Tollgate", Last: "Service", Site: "North Pier"}
 	e := personEntry(900, &service)
 	e.dn, e.password = "CN="+ServiceName+",OU=Services,"+BaseDN, ServicePassword
+	e.attributes["msDS-UserPasswordExpiryTimeComputed"] = []string{fileTime(time.Now().AddDate(0, 0, 12))}
 	d.add(e)
+	d.add(&entry{dn: "CN=DC1,OU=Services," + BaseDN, attributes: map[string][]string{"objectClass": {"top", "person", "organizationalPerson", "user", "computer"}, "cn": {"DC1"}, "sAMAccountName": {"DC1$"},
+		"dNSHostName": {"dc1." + Domain}, "userAccountControl": {"532480"}, "objectSid": {sid(1000)}}})
 	for outer, inner := range nested {
 		for _, g := range inner {
 			members[outer] = append(members[outer], groupDN(g))
@@ -64,10 +69,31 @@ func NewDirectory(config *tls.Config) *Directory {
 	}
 	for i, name := range groupNames {
 		d.add(&entry{dn: groupDN(name), attributes: map[string][]string{"objectClass": {"top", "group"}, "cn": {name}, "sAMAccountName": {name},
-			"member": members[name], "objectSid": {sid(2000 + i)}}})
+			"member": members[name], "objectSid": {sid(firstGroup + i)}}})
 	}
 	d.add(&entry{dn: groupDN("Domain Users"), attributes: map[string][]string{"objectClass": {"top", "group"}, "cn": {"Domain Users"}, "objectSid": {sid(513)}}})
 	return d
+}
+
+// firstGroup is the last part of the security identifier of the first of the groups.
+const firstGroup = 2000
+
+// pickedGroups are the groups that the policies of the demo name.
+func pickedGroups() []config.PickedGroup {
+	var out []config.PickedGroup
+	for i, name := range groupNames {
+		if name != "Shore Staff" && name != "All Crew" {
+			out = append(out, config.PickedGroup{ID: fmt.Sprintf("S-1-5-21-1-2-3-%d", firstGroup+i), Name: name})
+		}
+	}
+	return out
+}
+
+// Rename gives a group another name, as an administrator of the directory does one day.
+func (d *Directory) Rename(group, name string) {
+	if e := d.byDN[strings.ToLower(groupDN(group))]; e != nil {
+		e.attributes["cn"], e.attributes["sAMAccountName"] = []string{name}, []string{name}
+	}
 }
 
 func (d *Directory) add(e *entry) {
@@ -243,7 +269,7 @@ func (d *Directory) search(w *gldap.ResponseWriter, r *gldap.Request) {
 	if m.BaseDN == "" && m.Scope == gldap.BaseObject {
 		root := r.NewSearchResponseEntry("")
 		for name, values := range map[string][]string{"namingContexts": {BaseDN, "CN=Configuration," + BaseDN}, "defaultNamingContext": {BaseDN},
-			"supportedCapabilities": {"1.2.840.113556.1.4.800"}, "dnsHostName": {"dc1." + Domain}, "supportedLDAPVersion": {"3"}} {
+			"supportedCapabilities": {"1.2.840.113556.1.4.800"}, "dnsHostName": {"dc1." + Domain}, "supportedLDAPVersion": {"3"}, "currentTime": {time.Now().UTC().Format("20060102150405.0Z")}} {
 			root.AddAttribute(name, values)
 		}
 		w.Write(root)
@@ -291,6 +317,10 @@ func within(dn, base string, scope gldap.Scope) bool {
 	dn, base = strings.ToLower(dn), strings.ToLower(base)
 	if scope == gldap.BaseObject {
 		return dn == base
+	}
+	if scope == gldap.SingleLevel {
+		_, parent, _ := strings.Cut(dn, ",")
+		return parent == base
 	}
 	return dn == base || strings.HasSuffix(dn, ","+base)
 }

@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"strconv"
 	"strings"
 
 	ber "github.com/go-asn1-ber/asn1-ber"
@@ -9,6 +10,9 @@ import (
 
 // inChain is the matching rule that follows memberships through nested groups.
 const inChain = "1.2.840.113556.1.4.1941"
+
+// bitAnd is the matching rule by which all bits of a number have to be set.
+const bitAnd = "1.2.840.113556.1.4.803"
 
 // fits evaluates a search filter (RFC 4511 section 4.5.1.7) on an entry.
 func (d *Directory) fits(f *ber.Packet, e *entry) bool {
@@ -99,6 +103,15 @@ func (d *Directory) extensible(f *ber.Packet, e *entry) bool {
 		case ldap.MatchingRuleAssertionMatchValue:
 			value = part.Data.String()
 		}
+	}
+	if rule == bitAnd {
+		want, _ := strconv.Atoi(value)
+		for _, v := range e.values(attribute) {
+			if have, err := strconv.Atoi(v); err == nil && have&want == want {
+				return true
+			}
+		}
+		return false
 	}
 	return rule == inChain && strings.EqualFold(attribute, "member") && d.holds(e, value, 0)
 }

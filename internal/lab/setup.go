@@ -53,8 +53,9 @@ func station(name string) Station {
 	panic("lab: there is no client " + name)
 }
 
-// SetUp configures a fresh service as Lantern Ferries' and returns a token. servers are those of the directory.
-func SetUp(ctx context.Context, c *client.Client, code string, servers []string, authority string) error {
+// SetUp configures a fresh service as Lantern Ferries' and returns a token. servers are those of the directory, dns the
+// DNS server of its domain, "" for that of the operating system.
+func SetUp(ctx context.Context, c *client.Client, code string, servers []string, authority, dns string) error {
 	if err := c.Do(ctx, http.MethodPost, "/setup", apitype.SetupInput{Code: code, Name: OperatorName, Password: OperatorPassword}, nil); err != nil {
 		return fmt.Errorf("creating the operator of the demo: %w", err)
 	}
@@ -68,7 +69,7 @@ func SetUp(ctx context.Context, c *client.Client, code string, servers []string,
 		s.add("/clients", apitype.ClientInput{Secret: d.secret, ClientFields: apitype.ClientFields{Name: d.name, Enabled: true, Addresses: []string{d.address}, MessageAuthenticator: d.mode, Tags: d.tags}})
 	}
 	s.add("/directories", apitype.DirectoryInput{BindPassword: ServicePassword, DirectoryFields: apitype.DirectoryFields{Name: NetBIOS, Kind: "active-directory", Servers: servers,
-		TLS: "ldaps", CA: authority, BindName: ServiceName + "@" + Domain, Attributes: []string{"department", "physicalDeliveryOfficeName"}, TimeoutMillis: 3000}})
+		TLS: "ldaps", CA: authority, BindName: ServiceName + "@" + Domain, Attributes: []string{"department", "physicalDeliveryOfficeName"}, TimeoutMillis: 3000, CacheSeconds: 60, DNS: dns, Groups: pickedGroups()}})
 	s.add("/realms", apitype.RealmFields{Name: "shore", Forms: []config.Form{{Kind: config.Suffix, Value: Domain}, {Kind: config.Prefix, Value: NetBIOS}, {Kind: config.Bare}},
 		Rewrite: "{name}", Lookup: []config.Lookup{{Store: NetBIOS, Unreachable: config.Next}, {Store: config.LocalStore, Unreachable: config.Refuse}}})
 	s.add("/realms", apitype.RealmFields{Name: "ships", Forms: []config.Form{{Kind: config.Suffix, Value: shipsDomain}}, Rewrite: "{name}", Lookup: []config.Lookup{{Store: config.LocalStore, Unreachable: config.Refuse}}})

@@ -27,6 +27,8 @@ type Options struct {
 	Service string
 	// HTTP and RADIUS are where the service listens; LDAPS and LDAP the stand-in directory.
 	HTTP, RADIUS, LDAPS, LDAP string
+	// DNS is where the stand-in for the DNS server of the domain listens.
+	DNS string
 	// Every is the time between two people signing in.
 	Every time.Duration
 	Out   io.Writer
@@ -79,6 +81,12 @@ func Up(ctx context.Context, o Options) error {
 			return fmt.Errorf("%w: another demo may be running; stop it, or move this one with flags (tollgate-lab up -h)", err)
 		}
 	}
+	d.Rename("Harbour Office", "Harbour House Office")
+	dns, err := ServeDNS(o.DNS, o.LDAP)
+	if err != nil {
+		return err
+	}
+	defer dns.Close()
 	service, err := startService(ctx, &o)
 	if err != nil {
 		return err
@@ -92,7 +100,7 @@ func Up(ctx context.Context, o Options) error {
 	if err != nil {
 		return fmt.Errorf("reading the setup code: %w", err)
 	}
-	if err := SetUp(ctx, c, strings.TrimSpace(string(code)), []string{o.LDAPS}, ca.PEM); err != nil {
+	if err := SetUp(ctx, c, strings.TrimSpace(string(code)), []string{o.LDAPS}, ca.PEM, o.DNS); err != nil {
 		return err
 	}
 	kit, err := Outfit(ctx, c)
@@ -135,7 +143,7 @@ func writeEnv(o *Options, token, ca string) error {
 	var b strings.Builder
 	for _, v := range [][2]string{{"TOLLGATE_URL", "http://" + o.HTTP}, {"TOLLGATE_TOKEN", token}, {"DEMO_RADIUS", o.RADIUS}, {"DEMO_CLIENT_ADDR", playerAddress},
 		{"DEMO_CLIENT_SECRET", playerSecret}, {"DEMO_USER", PlayerUser}, {"DEMO_PASSWORD", "harbour-" + PlayerUser},
-		{"DEMO_OPERATOR", OperatorName}, {"DEMO_OPERATOR_PASSWORD", OperatorPassword}, {"DEMO_LDAPS", o.LDAPS}, {"DEMO_LDAP", o.LDAP}} {
+		{"DEMO_OPERATOR", OperatorName}, {"DEMO_OPERATOR_PASSWORD", OperatorPassword}, {"DEMO_LDAPS", o.LDAPS}, {"DEMO_LDAP", o.LDAP}, {"DEMO_DNS", o.DNS}} {
 		fmt.Fprintf(&b, "export %s='%s'\n", v[0], v[1])
 	}
 	if err := os.WriteFile(filepath.Join(o.Dir, "env"), []byte(b.String()), 0o600); err != nil {
@@ -158,8 +166,10 @@ In another shell, to try it from the command line:
   bin/tollgate try -user $DEMO_USER -password $DEMO_PASSWORD -secret $DEMO_CLIENT_SECRET \
       -from $DEMO_CLIENT_ADDR -attr NAS-Port-Type=Ethernet $DEMO_RADIUS
   bin/tollgate directory test LANTERN -person s.lodge
+  bin/tollgate directory discover %s -dns $DEMO_DNS
+  bin/tollgate checkup run
 
-`, o.HTTP, OperatorName, OperatorPassword, o.Dir)
+`, o.HTTP, OperatorName, OperatorPassword, o.Dir, Domain)
 }
 
 // service is tollgated as a child process.

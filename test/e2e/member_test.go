@@ -135,8 +135,8 @@ func TestMembershipOfARealDomain(t *testing.T) {
 		t.Errorf("after joining again: %s %s", a.Reason, a.Trace.Sentence)
 	}
 	p := pageSteps{signedIn(t, w)}
-	steps(t, p.open(w.app.URL+"/directories"), p.click("LANTERN"), p.see("Member of LANTERN"), p.see("TOLLGATE1$"), p.click("Leave the domain"), p.see("Join the domain"),
-		p.fill("Who may create computers", "Administrator@lantern.example"), p.fill("Its password", adminPass), p.fill("Machine account", "not a name"), p.click("Join the domain"), p.see("no name of a computer"),
+	steps(t, p.open(w.app.URL+"/directories"), p.click("LANTERN"), p.click("Membership"), p.see("Member of LANTERN"), p.click("Replace it now"), p.see("every 30 days"), p.see("TOLLGATE1$"), p.click("Leave the domain"), p.see("Join the domain"),
+		p.fill("Who may create computers", "Administrator@lantern.example"), p.click("Which right is needed?"), p.see("(OA;;CC;bf967a86"), p.fill("Its password", adminPass), p.fill("Machine account", "not a name"), p.click("Join the domain"), p.see("no name of a computer"),
 		p.fill("Its password", adminPass), p.fill("Machine account", "tollgate2"), p.click("Join the domain"), p.see("TOLLGATE2$"))
 	w.publish()
 	if a := attempt("mschapv2", "s.lodge", "Harbour-s.lodge-1"); a.Reason != "ok" {

@@ -83,7 +83,7 @@ func steps(p *browser.Page, base string, shot func(string) error) error {
 		open("/attempts?reason=policy.none", "policy.none"), row(), p.See("The same person before"), shot("attempt-refused.png"),
 		open("/attempts?q=visitor", "admitted"), row(), p.See("Reply attributes"), p.See("The conversation"), shot("attempt-peap.png"),
 		open("/clients", "hh-router-1"), shot("clients.png"),
-		open("/directories", "LANTERN"), row(), p.See("Test now"), p.Fill("Person to look up", "s.lodge"), p.Click("Test now"), p.See("Every step passed"), shot("directory-test.png"),
+		open("/directories", "LANTERN"), row(), p.See("Test now"), p.Fill("Person to look up", "s.lodge"), p.Click("Test now"), p.See("look at what is marked"), shot("directory-test.png"),
 		open("/lanes", "Wired ports"), p.Click("7. Wired ports"), p.See("By department"), shot("lanes.png"),
 		open("/passes", "contractors"), row(), p.See("What the device gets"), shot("pass.png"),
 		open("/people", "Night Watch"), shot("people.png"),

@@ -1,8 +1,8 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { call, type Schema } from "../api/client";
-import { ago, Button, Empty, Failure, Notice, PageHead, Verdict, When } from "../ui/basic";
-import { StepRow, useSteps } from "../ui/steps";
+import { ago, Button, Empty, Failure, Notice, PageHead, When } from "../ui/basic";
+import { Mark, StepRow, useSteps } from "../ui/steps";
 
 type Line = Schema["CheckupLine"];
 
@@ -21,7 +21,7 @@ export function CheckupPage() {
   const count = (state: string) => lines.filter((l) => l.state === state).length;
   return (
     <>
-      <PageHead title="Checkup" lead={c?.ran && !job.running ? <span className="flex gap-5"><Verdict kind="in">{count("pass")} pass</Verdict><Verdict kind="wait">{count("warn")} warn</Verdict><Verdict kind="out">{count("fail")} fail</Verdict><span>last run {ago(c.ran)}, by itself every {c.every} minutes</span></span> : undefined}>
+      <PageHead title="Checkup" lead={c?.ran && !job.running ? <span className="flex gap-5"><Mark state="pass">{count("pass")} pass</Mark><Mark state="warn">{count("warn")} warn</Mark><Mark state="fail">{count("fail")} fail</Mark><span>last run {ago(c.ran)}, by itself every {c.every} minutes</span></span> : undefined}>
         {job.running ? <Button onClick={job.cancel}>Stop</Button> : <Button primary onClick={run}>Run now</Button>}
       </PageHead>
       <Failure error={last.error ?? job.error} />
@@ -32,7 +32,7 @@ export function CheckupPage() {
         return (
           <section key={subject} aria-label={subject} className="mb-5">
             <h2 className="mb-1"><Link className="hover:underline" to={`/directories/${mine[0].id}`}>{subject}</Link></h2>
-            <table className="grid-table" aria-live="polite"><tbody>{mine.map((l) => <StepRow key={l.key + l.server} step={l} />)}</tbody></table>
+            <table className="grid-table table-fixed" aria-live="polite"><tbody>{mine.map((l) => <StepRow key={l.key + l.server} step={l} />)}</tbody></table>
           </section>
         );
       })}
@@ -42,7 +42,7 @@ export function CheckupPage() {
           <table className="grid-table"><tbody>
             {c.changes.slice(0, 20).map((x) => (
               <tr key={x.id}><td className="w-36"><When at={x.at} /></td><td className="w-40 font-semibold">{x.line.subject}</td>
-                <td className="w-44"><span className="inline-flex items-center gap-2">{x.was || "new"} → <Verdict kind={x.line.state === "pass" ? "in" : x.line.state === "fail" ? "out" : "wait"}>{x.line.state}</Verdict></span></td><td><b>{x.line.title}</b> <span className="text-soft">{x.line.detail}</span></td></tr>
+                <td className="w-44"><span className="inline-flex items-center gap-2">{x.was || "new"} → <Mark state={x.line.state} /></span></td><td><b>{x.line.title}</b> <span className="text-soft">{x.line.detail}</span></td></tr>
             ))}
           </tbody></table>
         </>

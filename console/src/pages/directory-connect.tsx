@@ -40,10 +40,10 @@ export function Connect({ take }: { take: (found: object, password: string) => v
         <Steps steps={job.steps} />
         {found && (
           <div>
-            {!found.trusted && found.certificates.map((c) => (
+            {!found.trusted && [...found.certificates].reverse().map((c) => (
               <div key={c.sha256} className="mb-3 border-l-[3px] border-brass bg-warn-bg px-3 py-2 text-[13px]">
                 <b>{c.authority ? "Authority" : "Certificate of the server"}</b> <span className="mono break-words">{c.subject}</span>
-                <div className="text-soft">issued by <span className="mono">{c.issuer}</span>, until {new Date(c.notAfter).toLocaleDateString()}</div>
+                <div className="text-soft">issued by <span className="mono">{c.issuer}</span>, until {c.notAfter.slice(0, 10)}</div>
                 <div className="mono my-1 text-[11.5px] break-all" aria-label="SHA-256 fingerprint">{c.sha256}</div>
                 <Button onClick={() => find(c.pem)}>{c.authority ? "Trust this authority" : "Trust this certificate"}</Button>
               </div>

@@ -43,16 +43,15 @@ export function Groups({ directory, changed }: { directory: Directory; changed: 
       <Failure error={pick.error ?? unpick.error ?? forget.error ?? picked.error} />
       {directory.groups.length > 0 && (
         <table className="grid-table mb-4">
-          <thead><tr><th>Policies call it</th><th>There now</th><th>Identifier</th><th /></tr></thead>
+          <thead><tr><th>Policies call it</th><th>There now</th><th /></tr></thead>
           <tbody>
             {directory.groups.map((g) => {
               const now = picked.data?.items.find((p) => p.id === g.id);
               return (
                 <tr key={g.id}>
-                  <td className="font-semibold">{g.name}</td>
+                  <td><b>{g.name}</b><div className="mono text-[11.5px] break-all text-soft">{g.id}</div></td>
                   <td>{!now ? "..." : now.now === "" ? <Verdict kind="out">gone</Verdict> : now.now === g.name ? "the same" : <>renamed: <b>{now.now}</b></>}</td>
-                  <td className="mono text-[12px] break-all text-soft">{g.id}</td>
-                  <td className="text-right"><Button aria-label={`Unpick ${g.name}`} onClick={() => unpick.mutate(g.id)}>Unpick</Button></td>
+                  <td className="w-20 text-right"><Button aria-label={`Unpick ${g.name}`} onClick={() => unpick.mutate(g.id)}>Unpick</Button></td>
                 </tr>
               );
             })}

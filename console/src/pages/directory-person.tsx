@@ -14,11 +14,11 @@ export function Person({ directory }: { directory: Directory }) {
   return (
     <section aria-label="Find a person">
       <form className="mb-3 flex gap-2" onSubmit={(e) => { e.preventDefault(); look.mutate(); }}>
-        <input aria-label="Name" placeholder="Name, such as s.lodge, or host/pc01" className="field max-w-72" value={name} onChange={(e) => setName(e.target.value)} />
-        <Button primary type="submit" disabled={!name.trim() || look.isPending}>Find</Button>
+        <input aria-label="Name of the person" placeholder="Name, such as s.lodge, or host/pc01" className="field max-w-72" value={name} onChange={(e) => setName(e.target.value)} />
+        <Button primary type="submit" disabled={!name.trim() || look.isPending}>Look up</Button>
       </form>
       <Failure error={look.error} />
-      {f && !f.person && <Notice tone="out"><b>{sentence(f.text)}</b> {f.remedy}</Notice>}
+      {f && !f.person && <Notice tone="out"><b>{f.text}.</b> {f.remedy}</Notice>}
       {f?.person && <Details found={f} person={f.person} />}
     </section>
   );
@@ -31,8 +31,8 @@ function Details({ found: f, person: p }: { found: Found; person: NonNullable<Fo
       <h2 className="mb-1 flex items-center gap-3">{p.display || p.name} {p.state === "ok" ? <Verdict kind="in">may sign in</Verdict> : <Verdict kind="out">{p.state}</Verdict>}</h2>
       {f.text && <div className="mb-2"><Notice tone="warn"><b>{sentence(f.text)}</b> {f.remedy}</Notice></div>}
       {f.problem && <div className="mb-2"><Notice tone="warn">{f.problem}</Notice></div>}
-      <dl className="mb-4 grid grid-cols-[110px_1fr] text-[13px]">
-        {rows.map(([k, v]) => <div key={k} className="contents"><dt className="border-b border-hair py-1 text-soft">{k}</dt><dd className="mono border-b border-hair py-1 break-words">{v || "-"}</dd></div>)}
+      <dl className="mb-4 grid grid-cols-[minmax(110px,auto)_1fr] gap-x-0 text-[13px]">
+        {rows.map(([k, v]) => <div key={k} className="contents"><dt className="border-b border-hair py-1 pr-4 text-soft">{k}</dt><dd className="mono border-b border-hair py-1 break-words">{v || "-"}</dd></div>)}
       </dl>
       <h2 className="mb-1">Groups</h2>
       <table className="grid-table mb-4"><tbody>

@@ -11,8 +11,8 @@ export function Tree({ directory }: { directory: Directory }) {
   const [shown, setShown] = useState("");
   const details = useQuery({ queryKey: ["entry", directory.id, shown], queryFn: () => call<Schema["DirectoryDetails"]>("GET", `/directories/${directory.id}/entry?dn=${encodeURIComponent(shown)}`), enabled: shown !== "" });
   return (
-    <section aria-label="Browse" className="grid grid-cols-2 gap-6">
-      <div className="max-h-[560px] overflow-auto text-[13px]" tabIndex={0} role="region" aria-label="Tree"><Level directory={directory} dn="" show={setShown} shown={shown} /></div>
+    <section aria-label="Browse" className="space-y-4">
+      <div className="max-h-[380px] overflow-auto border-b border-hair pb-3 text-[13px]" tabIndex={0} role="region" aria-label="Tree"><Level directory={directory} dn="" show={setShown} shown={shown} /></div>
       <div className="min-w-0">
         {shown === "" && <p className="text-soft">Choose an entry to see its attributes.</p>}
         <Failure error={details.error} />

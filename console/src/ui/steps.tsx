@@ -1,4 +1,4 @@
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useRef, useState, type ReactNode } from "react";
 import { stream, type Schema } from "../api/client";
 import { Bar, millis, sentence } from "./basic";
 
@@ -8,13 +8,18 @@ const glyph = { running: "wait", pass: "in", warn: "wait", fail: "out" } as cons
 const tone = { running: "text-soft", pass: "text-in", warn: "text-brass-ink", fail: "text-out" };
 const word = { running: "running", pass: "pass", warn: "warn", fail: "fail" };
 
+/** A state with its bar and its word, or a count of that state. */
+export function Mark({ state, children }: { state: Step["state"]; children?: ReactNode }) {
+  return <span className={`inline-flex items-center gap-1.5 font-semibold whitespace-nowrap ${tone[state]}`}><Bar kind={glyph[state]} /><span>{children ?? word[state]}</span></span>;
+}
+
 /** One step or check: a bar, what it is, what was found, what to do, and how long it took. */
-export function StepRow({ step: s, under }: { step: Step; under?: string }) {
+export function StepRow({ step: s }: { step: Step }) {
   return (
     <tr>
       <td className={`w-7 ${tone[s.state]}`}><Bar kind={glyph[s.state]} /><span className="sr-only">{word[s.state]}</span></td>
-      <td className="w-48"><b>{s.title}</b>{(under ?? s.server) && <div className="mono text-soft break-all">{under ?? s.server}</div>}</td>
-      <td><span className={`break-words ${s.state === "fail" ? "text-out" : ""}`}>{s.state === "running" ? "..." : s.detail}</span>{s.remedy && <div className="font-semibold">{sentence(s.remedy)}</div>}</td>
+      <td className="w-60 [overflow-wrap:anywhere]"><b>{s.title}</b>{s.server && <div className="mono text-[11.5px] text-soft">{s.server}</div>}</td>
+      <td className="[overflow-wrap:anywhere]"><span className={`${s.state === "fail" ? "text-out" : ""}`}>{s.state === "running" ? "..." : s.detail}</span>{s.remedy && <div className="font-semibold">{sentence(s.remedy)}</div>}</td>
       <td className="mono w-20 text-right text-soft">{s.state !== "running" && millis(s.micros)}</td>
     </tr>
   );
@@ -22,7 +27,7 @@ export function StepRow({ step: s, under }: { step: Step; under?: string }) {
 
 export function Steps({ steps }: { steps: Step[] }) {
   if (steps.length === 0) return null;
-  return <table className="grid-table" aria-live="polite"><tbody>{steps.map((s) => <StepRow key={s.key + (s.server ?? "")} step={s} />)}</tbody></table>;
+  return <table className="grid-table table-fixed" aria-live="polite"><tbody>{steps.map((s) => <StepRow key={s.key + (s.server ?? "")} step={s} />)}</tbody></table>;
 }
 
 /** Runs a call that reports steps as they happen, one at a time; the last event is its outcome. */

@@ -1,6 +1,7 @@
 package decide
 
 import (
+	"slices"
 	"strings"
 
 	"tollgate.example/key/internal/core/config"
@@ -24,12 +25,17 @@ func (p *Plan) Prospects(person *facts.Person) []Prospect {
 	out := []Prospect{}
 	f := &facts.Facts{Person: person, Credential: "ok"}
 	for _, lane := range p.Lanes {
-		if lane.Realm != "" && !p.looksIn(lane.Realm, person.Store) {
+		if lane.Realm != "" && !p.looksIn(lane.Realm, person.Store) || !lane.forPeople() {
 			continue
 		}
 		out = append(out, lane.prospects(f)...)
 	}
 	return out
+}
+
+// forPeople reports whether anything but the address of a device is proven there.
+func (l *Lane) forPeople() bool {
+	return slices.ContainsFunc(l.Methods, func(m string) bool { return m != facts.MACBypass })
 }
 
 func (p *Plan) looksIn(realm, store string) bool {
