@@ -43,11 +43,12 @@ var directories = kind[apitype.Directory]{
 }
 
 type directoryFlags struct {
-	servers, attributes                                       list
+	servers, attributes, wanted                               list
+	below                                                     whole
 	name, kind, tls, ca, serverName, bind, base, groups, note *string
 	dns, source                                               *string
 	password                                                  *bool
-	timeout, cache, guard                                     *int
+	timeout, cache, guard, every                              *int
 	publishing
 }
 
@@ -63,6 +64,9 @@ func newDirectoryFlags(f *flag.FlagSet) *directoryFlags {
 	d.password = f.Bool("password", false, "read its password from the standard input, or ask for it")
 	d.base, d.groups = f.String("base", "", "base DN; empty asks the server"), f.String("group-base", "", "base DN of groups")
 	d.timeout, d.note = f.Int("timeout", 3000, "time limit of each operation in milliseconds"), f.String("text", "", "note about the directory")
+	f.Var(&d.below, "copy-below", "DN below which people are copied; repeatable")
+	f.Var(&d.wanted, "copy-wanted", "attribute that everybody copied should have; repeatable")
+	d.every = f.Int("copy-every", 0, "minutes between copies; 0 on demand only")
 	d.dns, d.source = f.String("dns", "", "DNS server to ask; empty asks those of the system"), f.String("source", "", "address that connections go out from")
 	d.cache = f.Int("cache", 60, "seconds that people are remembered; 0 asks each time")
 	d.guard = f.Int("guard", 0, "wrong passwords after which no more are passed on; 0 by the domain, -1 never")
@@ -93,6 +97,15 @@ func (d *directoryFlags) input(s *session, was map[string]bool, in *apitype.Dire
 	if was["cache"] || in.Name == "" {
 		in.CacheSeconds = *d.cache
 	}
+	if was["copy-below"] {
+		in.CopyBelow = d.below
+	}
+	if was["copy-wanted"] {
+		in.CopyWanted = d.wanted
+	}
+	if was["copy-every"] {
+		in.CopyMinutes = *d.every
+	}
 	if was["guard"] {
 		in.GuardAfter = *d.guard
 	}
@@ -118,7 +131,7 @@ func directoryCommands() []command {
 		s.warnings(out.Object.Meta)
 		return s.print(out, func() { s.saved("directory", out.Object.Name, what, out.Revision) })
 	}
-	return append(slices.Concat(directories.commands(), []command{discoverCommand()}, groupCommands(), personCommands()),
+	return append(slices.Concat(directories.commands(), []command{discoverCommand()}, groupCommands(), personCommands(), copyCommands()),
 		command{"directory", "add", "NAME", "add a directory to the draft", func(f *flag.FlagSet) func(*session, []string) error {
 			d := newDirectoryFlags(f)
 			return func(s *session, args []string) error {

@@ -25,6 +25,15 @@ func (p publishing) query() string {
 	return "?" + url.Values{"publish": {fmt.Sprint(*p.publish)}, "note": {*p.note}}.Encode()
 }
 
+// whole is a flag that may be given several times; commas belong to its values.
+type whole []string
+
+func (w *whole) String() string { return strings.Join(*w, "; ") }
+func (w *whole) Set(text string) error {
+	*w = append(*w, text)
+	return nil
+}
+
 // list is a flag that may be given several times or hold commas.
 type list []string
 

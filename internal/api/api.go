@@ -27,6 +27,7 @@ import (
 	"tollgate.example/key/internal/live"
 	"tollgate.example/key/internal/operator"
 	"tollgate.example/key/internal/revision"
+	"tollgate.example/key/internal/roster"
 	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/tally"
@@ -35,6 +36,7 @@ import (
 // Service is everything that the API works with.
 type Service struct {
 	Checkup   *checkup.Checkup
+	Roster    *roster.Keeper
 	Version   string
 	Store     *store.Store
 	Writer    *store.Writer

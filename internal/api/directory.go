@@ -44,6 +44,7 @@ func (s *server) directories() {
 	s.people()
 	s.heldBack()
 	s.tree()
+	s.copies()
 }
 
 // memberOf is our membership of the domain of a directory in use, nil if there is none.

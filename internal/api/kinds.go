@@ -50,7 +50,7 @@ func (s *server) objects() {
 				}
 				return apitype.Directory{Meta: m, PasswordSet: set, BindPasswordSet: d.BindPassword.Set(), Domain: d.Domain, Computer: d.Computer, DirectoryFields: apitype.DirectoryFields{Name: d.Name, Kind: string(d.Kind), Servers: d.Servers,
 					TLS: string(d.TLS), CA: d.CA, ServerName: d.ServerName, BindName: d.BindName, Base: d.Base, GroupBase: d.GroupBase, Attributes: d.Attributes,
-					TimeoutMillis: d.TimeoutMillis, Note: d.Note, Groups: d.Groups, CacheSeconds: d.CacheSeconds, DNS: d.DNS, Source: d.Source, GuardAfter: d.GuardAfter}}
+					TimeoutMillis: d.TimeoutMillis, Note: d.Note, Groups: d.Groups, CacheSeconds: d.CacheSeconds, DNS: d.DNS, Source: d.Source, GuardAfter: d.GuardAfter, CopyBelow: d.CopyBelow, CopyWanted: d.CopyWanted, CopyMinutes: d.CopyMinutes}}
 			}
 		},
 	})
@@ -159,6 +159,7 @@ func (s *server) applyDirectory(d *config.Directory, in *apitype.DirectoryInput)
 	d.ServerName, d.BindName, d.Base, d.GroupBase = in.ServerName, in.BindName, in.Base, in.GroupBase
 	d.Attributes, d.TimeoutMillis, d.Note = in.Attributes, in.TimeoutMillis, in.Note
 	d.Groups, d.CacheSeconds, d.DNS, d.Source, d.GuardAfter = in.Groups, in.CacheSeconds, in.DNS, in.Source, in.GuardAfter
+	d.CopyBelow, d.CopyWanted, d.CopyMinutes = in.CopyBelow, in.CopyWanted, in.CopyMinutes
 	switch {
 	case strings.TrimSpace(in.BindName) == "":
 		d.BindPassword = ""

@@ -1,11 +1,14 @@
 package apitype
 
 import (
+	"time"
+
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/directory"
 	"tollgate.example/key/internal/guard"
+	"tollgate.example/key/internal/roster"
 )
 
 // Group is a group of a directory.
@@ -47,6 +50,26 @@ type ForgetInput struct {
 // Forgotten tells how many people were remembered.
 type Forgotten struct {
 	People int `json:"people"`
+}
+
+// CopiedPerson is the copy of a person that a directory keeps.
+type CopiedPerson struct {
+	ID         string              `json:"id"`
+	Name       string              `json:"name"`
+	Display    string              `json:"display"`
+	DN         string              `json:"dn"`
+	State      string              `json:"state"`
+	Attributes map[string][]string `json:"attributes"`
+	Missing    string              `json:"missing" doc:"Wanted attributes that are empty"`
+	Seen       time.Time           `json:"seen"`
+	Gone       *time.Time          `json:"gone,omitempty" doc:"When this person was no longer there"`
+}
+
+// Copy is a page of the copies of people, with the last run.
+type Copy struct {
+	Items []CopiedPerson `json:"items"`
+	Next  string         `json:"next"`
+	Run   *roster.Run    `json:"run,omitempty"`
 }
 
 // HeldBack are people whose passwords are not passed on for now.

@@ -83,6 +83,9 @@ type DirectoryFields struct {
 	CacheSeconds int                  `json:"cacheSeconds" required:"false" default:"60" doc:"How long what was found of a person is taken again; 0 asks each time"`
 	DNS          string               `json:"dns" required:"false" maxLength:"100" doc:"DNS server to ask; empty asks those of the operating system"`
 	Source       string               `json:"source" required:"false" maxLength:"100" doc:"Address that connections go out from"`
+	CopyBelow    []string             `json:"copyBelow" required:"false" doc:"Subtrees whose people are copied"`
+	CopyWanted   []string             `json:"copyWanted" required:"false" doc:"Attributes that everybody copied should have"`
+	CopyMinutes  int                  `json:"copyMinutes" required:"false" default:"0" doc:"How often people are copied by themselves; 0 is on demand only"`
 	GuardAfter   int                  `json:"guardAfter" required:"false" default:"0" doc:"Wrong passwords of a person after which no more are passed on; 0 goes by the domain, -1 passes on all"`
 }
 

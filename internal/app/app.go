@@ -28,6 +28,7 @@ import (
 	"tollgate.example/key/internal/membership"
 	"tollgate.example/key/internal/operator"
 	"tollgate.example/key/internal/revision"
+	"tollgate.example/key/internal/roster"
 	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/tally"
@@ -176,12 +177,14 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	}
 	background, cancel := context.WithCancel(context.Background())
 	a.cancel = cancel
+	copies := roster.New(a.store, inUse{a.Gate, box}, o.Log)
+	a.background(func() { copies.Schedule(background, time.Minute) })
 	a.background(func() { checks.Schedule(background, firstCheckup, api.CheckupEvery) })
 	a.background(func() { contacts.Run(background, a.store) })
 	a.background(func() { a.housekeeping(background, o) })
 	a.SetupCode = operators.SetupCode()
 	return a.serve(o, api.New(&api.Service{Version: Version, Store: a.store, Writer: a.Writer, Revisions: revisions, Accounts: accounts, Operators: operators,
-		Contacts: contacts, Gate: a.Gate, Checkup: checks, Box: box, IDs: ids, Tally: counts, Attempts: hub, Trial: a.radius.Trial, Waiting: a.radius.Waiting, Done: background.Done()}))
+		Contacts: contacts, Gate: a.Gate, Checkup: checks, Roster: copies, Box: box, IDs: ids, Tally: counts, Attempts: hub, Trial: a.radius.Trial, Waiting: a.radius.Waiting, Done: background.Done()}))
 }
 
 // background runs something until Stop.

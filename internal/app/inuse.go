@@ -26,3 +26,6 @@ func (u inUse) Member(d *config.Directory) directory.MemberTester {
 	}
 	return nil
 }
+
+// Directory is one of them, open.
+func (u inUse) Directory(name string) *directory.Directory { return u.gate.Current().Directory(name) }

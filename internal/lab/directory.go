@@ -108,6 +108,9 @@ func personEntry(i int, p *Person) *entry {
 		"physicalDeliveryOfficeName": {p.Site}, "userAccountControl": {"512"}, "accountExpires": {"0"}, "primaryGroupID": {"513"}, "objectSid": {sid(1100 + i)},
 		"msDS-User-Account-Control-Computed": {"0"},
 	}}
+	if i%9 != 4 { // some never gave theirs
+		e.attributes["mobile"] = []string{fmt.Sprintf("+99 555 01%02d", i)}
+	}
 	switch p.Condition {
 	case Disabled:
 		e.refusal, e.attributes["userAccountControl"] = "533", []string{"514"}

@@ -69,7 +69,7 @@ func SetUp(ctx context.Context, c *client.Client, code string, servers []string,
 		s.add("/clients", apitype.ClientInput{Secret: d.secret, ClientFields: apitype.ClientFields{Name: d.name, Enabled: true, Addresses: []string{d.address}, MessageAuthenticator: d.mode, Tags: d.tags}})
 	}
 	s.add("/directories", apitype.DirectoryInput{BindPassword: ServicePassword, DirectoryFields: apitype.DirectoryFields{Name: NetBIOS, Kind: "active-directory", Servers: servers,
-		TLS: "ldaps", CA: authority, BindName: ServiceName + "@" + Domain, Attributes: []string{"department", "physicalDeliveryOfficeName"}, TimeoutMillis: 3000, CacheSeconds: 60, DNS: dns, Groups: pickedGroups()}})
+		TLS: "ldaps", CA: authority, BindName: ServiceName + "@" + Domain, Attributes: []string{"department", "physicalDeliveryOfficeName"}, TimeoutMillis: 3000, CacheSeconds: 60, DNS: dns, Groups: pickedGroups(), CopyBelow: []string{"OU=People," + BaseDN}, CopyWanted: []string{"mobile"}, CopyMinutes: 60}})
 	s.add("/realms", apitype.RealmFields{Name: "shore", Forms: []config.Form{{Kind: config.Suffix, Value: Domain}, {Kind: config.Prefix, Value: NetBIOS}, {Kind: config.Bare}},
 		Rewrite: "{name}", Lookup: []config.Lookup{{Store: NetBIOS, Unreachable: config.Next}, {Store: config.LocalStore, Unreachable: config.Refuse}}})
 	s.add("/realms", apitype.RealmFields{Name: "ships", Forms: []config.Form{{Kind: config.Suffix, Value: shipsDomain}}, Rewrite: "{name}", Lookup: []config.Lookup{{Store: config.LocalStore, Unreachable: config.Refuse}}})

@@ -122,6 +122,46 @@ func TestPickedGroupsFollowRenames(t *testing.T) {
 	}
 }
 
+// People are copied below a subtree: those who lack an attribute are listed and stop nobody, somebody renamed stays the
+// same, and who is removed is marked.
+func TestCopyOfPeople(t *testing.T) {
+	dc := newController(t)
+	populate(t, dc.ca)
+	admin := administrator(t, dc.ca)
+	w := start(t)
+	w.shore(ofDomain(dc.ca), "always")
+	w.wants(1, []string{"directory", "copy", "LANTERN"}, "has no subtree to copy")
+	w.wants(1, []string{"directory", "change", "LANTERN", "-copy-every", "2"}, "5 minutes to a week")
+	w.wants(0, []string{"directory", "change", "LANTERN", "-copy-below", "CN=Users," + domainBase, "-copy-wanted", "department", "-publish"}, "published")
+	w.wants(0, []string{"directory", "copied", "LANTERN"}, "No copy was made yet")
+	w.wants(0, []string{"directory", "copy", "LANTERN"}, "below CN=Users", "people copied", "0 are no longer there")
+	w.wants(0, []string{"directory", "copied", "LANTERN", "ticketing"}, "s.lodge", "The s.lodge")
+	w.wants(0, []string{"directory", "copied", "LANTERN", "-missing"}, "b.tulloch", "person.disabled", "department")
+	if err := admin.ModifyDN(ldap.NewModifyDNRequest("CN=b.tulloch,CN=Users,"+domainBase, "CN=Brid Tulloch", true, "")); err != nil {
+		t.Fatal(err)
+	}
+	if err := admin.Del(ldap.NewDelRequest("CN=f.oakes,CN=Users,"+domainBase, nil)); err != nil {
+		t.Fatal(err)
+	}
+	w.wants(0, []string{"directory", "copy", "LANTERN"}, "1 are no longer there")
+	if out := w.wants(0, []string{"directory", "copied", "LANTERN", "-gone"}, "f.oakes", "gone since"); strings.Contains(out, "tulloch") {
+		t.Errorf("somebody renamed is taken for gone: %s", out)
+	}
+	var page, next apitype.Copy
+	w.do(http.MethodGet, "/directories/LANTERN/copy?limit=2", nil, &page)
+	w.do(http.MethodGet, "/directories/LANTERN/copy?limit=2&after="+page.Next, nil, &next)
+	if len(page.Items) != 2 || page.Run == nil || page.Run.Ended == nil || len(next.Items) != 2 || next.Items[0].Name <= page.Items[1].Name {
+		t.Errorf("pages %+v, %+v", page, next)
+	}
+	dc.stop()
+	w.wants(1, []string{"directory", "copy", "LANTERN"}, "reading the people below CN=Users")
+	w.wants(0, []string{"directory", "copied", "LANTERN", "-gone"}, "f.oakes", "did not end well")
+	w.do(http.MethodGet, "/directories/LANTERN/copy?gone=true", nil, &page)
+	if len(page.Items) != 1 {
+		t.Errorf("a run that failed marked %d people as gone", len(page.Items))
+	}
+}
+
 // A directory with 20,000 groups is searched by any part of a name, and paged through, quickly.
 func TestTwentyThousandGroups(t *testing.T) {
 	var ldif strings.Builder

@@ -42,7 +42,7 @@ export function DirectoryPage() {
   return <DirectoryForm key={one.data.id + one.data.computer} directory={one.data} />;
 }
 
-const blank = { name: "", kind: "active-directory", servers: [] as string[], tls: "ldaps", ca: "", serverName: "", bindName: "", base: "", groupBase: "", attributes: [] as string[], timeoutMillis: 3000, cacheSeconds: 60, dns: "", source: "", guardAfter: 0, note: "" };
+const blank = { name: "", kind: "active-directory", servers: [] as string[], tls: "ldaps", ca: "", serverName: "", bindName: "", base: "", groupBase: "", attributes: [] as string[], timeoutMillis: 3000, cacheSeconds: 60, dns: "", source: "", guardAfter: 0, copyBelow: [] as string[], copyWanted: [] as string[], copyMinutes: 0, note: "" };
 
 function DirectoryForm({ directory }: { directory?: Directory }) {
   const [form, setForm] = useState<typeof blank>(directory ?? blank);
@@ -54,7 +54,7 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
     setPassword(bindPassword);
   };
   const body = () => ({
-    groups: directory?.groups ?? [], cacheSeconds: Number(form.cacheSeconds), dns: form.dns, source: form.source, guardAfter: Number(form.guardAfter),
+    groups: directory?.groups ?? [], cacheSeconds: Number(form.cacheSeconds), dns: form.dns, source: form.source, guardAfter: Number(form.guardAfter), copyBelow: lines(form.copyBelow), copyWanted: lines(form.copyWanted), copyMinutes: Number(form.copyMinutes),
     name: form.name, kind: form.kind, servers: lines(form.servers), tls: form.tls, ca: form.ca, serverName: form.serverName, bindName: form.bindName, base: form.base,
     groupBase: form.groupBase, attributes: lines(form.attributes), timeoutMillis: Number(form.timeoutMillis), note: form.note, ...(password ? { bindPassword: password } : {}),
   });
@@ -87,6 +87,9 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
                     <TextField label="Time limit, milliseconds" field="timeoutMillis" type="number" value={String(form.timeoutMillis)} onChange={(v) => set({ timeoutMillis: Number(v) })} error={error} />
                     <TextField label="Remember people, seconds" field="cacheSeconds" type="number" hint="0 looks everybody up at each attempt." value={String(form.cacheSeconds)} onChange={(v) => set({ cacheSeconds: Number(v) })} error={error} />
                     <TextField label="Hold back after so many wrong passwords" field="guardAfter" type="number" hint="0 goes by the domain, so that it locks nobody; -1 passes all on." value={String(form.guardAfter)} onChange={(v) => set({ guardAfter: Number(v) })} error={error} />
+                    <LinesField label="Copy people below" field="copyBelow" hint="DNs, one a line; empty copies nobody." value={form.copyBelow} onChange={(copyBelow) => set({ copyBelow })} error={error} rows={1} />
+                    <LinesField label="Attributes that they should have" field="copyWanted" hint="Who lacks one is listed." value={form.copyWanted} onChange={(copyWanted) => set({ copyWanted })} error={error} rows={1} />
+                    <TextField label="Copy every so many minutes" field="copyMinutes" type="number" hint="0 is on demand only." value={String(form.copyMinutes)} onChange={(v) => set({ copyMinutes: Number(v) })} error={error} />
                     <TextField label="DNS server" field="dns" mono hint="Empty asks those of this machine." value={form.dns} onChange={(dns) => set({ dns })} error={error} />
                     <TextField label="Connect from" field="source" mono hint="An address of this machine; empty leaves it to the system." value={form.source} onChange={(source) => set({ source })} error={error} />
                     <TextField label="Note" value={form.note} onChange={(note) => set({ note })} />

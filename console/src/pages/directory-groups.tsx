@@ -84,6 +84,6 @@ export function Groups({ directory, changed }: { directory: Directory; changed: 
 
 /** What can be edited of a directory, out of what is shown of it. */
 function fields(d: Directory) {
-  const { name, kind, servers, tls, ca, serverName, bindName, base, groupBase, attributes, timeoutMillis, note, groups, cacheSeconds, dns, source, guardAfter } = d;
-  return { name, kind, servers, tls, ca, serverName, bindName, base, groupBase, attributes, timeoutMillis, note, groups, cacheSeconds, dns, source, guardAfter };
+  const { name, kind, servers, tls, ca, serverName, bindName, base, groupBase, attributes, timeoutMillis, note, groups, cacheSeconds, dns, source, guardAfter, copyBelow, copyWanted, copyMinutes } = d;
+  return { name, kind, servers, tls, ca, serverName, bindName, base, groupBase, attributes, timeoutMillis, note, groups, cacheSeconds, dns, source, guardAfter, copyBelow, copyWanted, copyMinutes };
 }

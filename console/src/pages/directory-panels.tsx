@@ -4,6 +4,7 @@ import { useSearchParams } from "react-router";
 import type { Schema } from "../api/client";
 import { Button, Failure, Notice } from "../ui/basic";
 import { Steps, useSteps } from "../ui/steps";
+import { Copy } from "./directory-copy";
 import { Groups } from "./directory-groups";
 import { Membership } from "./directory-membership";
 import { Guard, Person } from "./directory-person";
@@ -14,7 +15,7 @@ type Directory = Schema["Directory"];
 /** What can be done with a directory, beside its settings. */
 export function DirectoryPanels({ directory, body, changed }: { directory: Directory; body: () => object; changed: (tag: string) => void }) {
   const [params, setParams] = useSearchParams();
-  const panels: [string, string][] = [["test", "Test"], ["groups", "Groups"], ["person", "Find a person"], ["tree", "Browse"], ["guard", "Lockout guard"]];
+  const panels: [string, string][] = [["test", "Test"], ["groups", "Groups"], ["person", "Find a person"], ["tree", "Browse"], ["copy", "Copy of people"], ["guard", "Lockout guard"]];
   if (directory.kind === "active-directory") panels.push(["membership", "Membership"]);
   return (
     <Tabs.Root value={params.get("panel") ?? "test"} onValueChange={(panel) => setParams({ panel }, { replace: true })}>
@@ -25,6 +26,7 @@ export function DirectoryPanels({ directory, body, changed }: { directory: Direc
       <Tabs.Content value="groups" tabIndex={-1}><Groups directory={directory} changed={changed} /></Tabs.Content>
       <Tabs.Content value="person" tabIndex={-1}><Person directory={directory} /></Tabs.Content>
       <Tabs.Content value="tree" tabIndex={-1}><Tree directory={directory} /></Tabs.Content>
+      <Tabs.Content value="copy" tabIndex={-1}><Copy directory={directory} /></Tabs.Content>
       <Tabs.Content value="guard" tabIndex={-1}><Guard directory={directory} /></Tabs.Content>
       <Tabs.Content value="membership" tabIndex={-1}><Membership directory={directory} /></Tabs.Content>
     </Tabs.Root>

@@ -224,6 +224,8 @@ func (c *Config) fill() {
 		orEmpty(&c.Directories[i].Servers)
 		orEmpty(&c.Directories[i].Attributes)
 		orEmpty(&c.Directories[i].Groups)
+		orEmpty(&c.Directories[i].CopyBelow)
+		orEmpty(&c.Directories[i].CopyWanted)
 	}
 	for i := range c.Realms {
 		orEmpty(&c.Realms[i].Forms)

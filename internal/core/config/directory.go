@@ -66,6 +66,11 @@ type Directory struct {
 	// GuardAfter is after how many wrong passwords of a person no more are passed on: 0 goes by what the domain says of
 	// itself, -1 passes on all.
 	GuardAfter int `json:"guardAfter,omitempty"`
+	// CopyBelow are the subtrees whose people are copied, CopyWanted the attributes that each of them should have, and
+	// CopyMinutes how often that is done by itself; 0 is on demand only.
+	CopyBelow   []string `json:"copyBelow"`
+	CopyWanted  []string `json:"copyWanted"`
+	CopyMinutes int      `json:"copyMinutes,omitempty"`
 	// Domain and Computer are our membership of its domain, through which MS-CHAP is checked: the short name of the
 	// domain, and our machine account without the dollar sign. Empty for none. Its password is a record.
 	Domain   string `json:"domain,omitempty"`
@@ -122,6 +127,7 @@ func (d *Directory) normalise() {
 	}
 	d.Servers = unique(d.Servers)
 	d.Attributes = unique(d.Attributes)
+	d.CopyBelow, d.CopyWanted = unique(d.CopyBelow), unique(d.CopyWanted)
 	if d.DNS != "" {
 		if _, _, err := net.SplitHostPort(d.DNS); err != nil {
 			d.DNS = net.JoinHostPort(strings.Trim(d.DNS, "[]"), "53")
@@ -206,6 +212,12 @@ func (d *Directory) checkFurther(k *checker) {
 	}
 	if d.Source != "" && net.ParseIP(d.Source) == nil {
 		k.fail("source", fmt.Sprintf("%q is not an address", d.Source), "Write an address of this machine, or leave it empty.")
+	}
+	if len(d.CopyBelow) > 50 || len(d.CopyWanted) > 50 {
+		k.fail("copyBelow", "more than 50 subtrees or wanted attributes", "Copy below an entry that holds them all.")
+	}
+	if d.CopyMinutes != 0 && (d.CopyMinutes < 5 || d.CopyMinutes > 10080) {
+		k.fail("copyMinutes", fmt.Sprintf("%d minutes is out of range", d.CopyMinutes), "Use 0 for on demand only, or 5 minutes to a week (10080).")
 	}
 	if len(d.Groups) > maxPicked {
 		k.fail("groups", fmt.Sprintf("%d picked groups, at most %d are allowed", len(d.Groups), maxPicked), "Pick only those that policies name.")

@@ -42,3 +42,9 @@ CREATE TABLE people (
   PRIMARY KEY (directory, id)
 ) WITHOUT ROWID;
 CREATE INDEX people_by_name ON people (directory, name);
+
+-- The last run of the copy of each directory.
+CREATE TABLE people_runs (
+  directory TEXT PRIMARY KEY,
+  run       BLOB NOT NULL             -- JSON
+) WITHOUT ROWID;
