@@ -63,7 +63,7 @@ func groupCommands() []command {
 				return s.print(out, func() { s.saved("group", out.Object.Name, "picked", out.Revision) })
 			}
 		}},
-		{"directory", "unpick", "NAME GROUP", "pick a group no longer; policies that name it go by its name alone", func(f *flag.FlagSet) func(*session, []string) error {
+		{"directory", "unpick", "NAME GROUP", "pick a group no longer; its name alone counts then", func(f *flag.FlagSet) func(*session, []string) error {
 			p := publishFlags(f)
 			return func(s *session, args []string) error {
 				if len(args) != 2 {
@@ -205,7 +205,7 @@ func personCommands() []command {
 				}
 			})
 		}
-	}}, {"directory", "held", "NAME", "people whose passwords are held back, so that it does not lock them", func(*flag.FlagSet) func(*session, []string) error {
+	}}, {"directory", "held", "NAME", "people whose passwords are held back before it locks them", func(*flag.FlagSet) func(*session, []string) error {
 		return func(s *session, args []string) error {
 			name, err := one(args, "directory")
 			if err != nil {
@@ -246,7 +246,7 @@ func personCommands() []command {
 			}
 			return s.print(out, func() { s.say("%d released.", out.People) })
 		}
-	}}, {"directory", "find", "NAME PERSON", "one person: name forms, groups, state, what the draft would give", func(*flag.FlagSet) func(*session, []string) error {
+	}}, {"directory", "find", "NAME PERSON", "one person: names, groups, state, what the draft gives", func(*flag.FlagSet) func(*session, []string) error {
 		return func(s *session, args []string) error {
 			if len(args) != 2 {
 				return usageError("give a directory and a person")

@@ -47,7 +47,7 @@ func joinCommands() []command {
 				})
 			}
 		}},
-		{"directory", "leave", "NAME", "leave its domain; with -as the machine account is removed there too", func(f *flag.FlagSet) func(*session, []string) error {
+		{"directory", "leave", "NAME", "leave its domain; with -as its machine account goes too", func(f *flag.FlagSet) func(*session, []string) error {
 			in := apitype.LeaveInput{}
 			f.StringVar(&in.Name, "as", "", "who may remove the machine account; the password is asked for, used once, and not kept")
 			p := publishFlags(f)
