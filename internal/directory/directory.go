@@ -57,6 +57,7 @@ type Directory struct {
 	// lockout is the rule of the domain, as it was read at lockoutAt.
 	lockout   Lockout
 	lockoutAt time.Time
+	domains   domains
 }
 
 // Open prepares a directory; it connects when first asked. The error tells of unreadable certificates.

@@ -194,3 +194,48 @@ func TestEmptyPasswordNeverReachesTheDirectory(t *testing.T) {
 		t.Errorf("without a server: %s, %q", code, detail)
 	}
 }
+
+func TestTheDomainAboveAnEntry(t *testing.T) {
+	names := map[string]string{"dc=lantern,dc=example": "LANTERN", "dc=ships,dc=lantern,dc=example": "SHIPS"}
+	for dn, want := range map[string]string{"CN=S,OU=Pier,DC=Lantern,DC=Example": "LANTERN", "cn=x\\,y,dc=ships,dc=lantern,dc=example": "SHIPS", "cn=x,dc=other": "", "": ""} {
+		if got := domainAbove(names, dn); got != want {
+			t.Errorf("%s lies in %q, wanted %q", dn, got, want)
+		}
+	}
+}
+
+func TestIdentifiers(t *testing.T) {
+	const sid = "S-1-5-21-1004336348-1177238915-682003330-512"
+	raw, ok := parseSID(sid)
+	if !ok || formatSID(raw) != sid {
+		t.Errorf("%s comes back as %s", sid, formatSID(raw))
+	}
+	for _, text := range []string{"", "S", "S-1", "S-1-x", "S-1-5-99999999999", "S-300-5", "X-1-5-32"} {
+		if _, ok := parseSID(text); ok {
+			t.Errorf("%q is taken for an identifier", text)
+		}
+	}
+	if got := formatGUID([]byte{0x33, 0x22, 0x11, 0x00, 0x55, 0x44, 0x77, 0x66, 0x88, 0x99, 0xaa, 0xbb, 0xcc, 0xdd, 0xee, 0xff}); got != "00112233-4455-6677-8899-aabbccddeeff" {
+		t.Errorf("a GUID is %s", got)
+	}
+	names := &groupNames{}
+	names.init([]config.PickedGroup{{ID: "S-1-5-1", Name: "Crew"}})
+	if got := fmt.Sprint(names.of([]Group{{ID: "S-1-5-1", Name: "Deckhands"}, {ID: "S-1-5-2", Name: "crew", DN: "CN=crew"}, {ID: "S-1-5-3"}, {ID: "S-1-5-4", Name: "Ashore"}, {ID: "S-1-5-5", Name: "Ashore"}})); got != "[Ashore CN=crew Crew]" {
+		t.Errorf("the names are %s", got)
+	}
+}
+
+func FuzzIdentifiers(f *testing.F) {
+	f.Add([]byte{1, 2, 0, 0, 0, 0, 0, 5, 32, 0, 0, 0, 32, 2, 0, 0})
+	f.Add([]byte{1, 255})
+	f.Fuzz(func(t *testing.T, b []byte) {
+		text := formatSID(b)
+		if text == "" {
+			return
+		}
+		raw, ok := parseSID(text)
+		if len(b) <= 8+15*4 && (!ok || string(raw) != string(b)) {
+			t.Errorf("%x is %s, which is %x", b, text, raw)
+		}
+	})
+}

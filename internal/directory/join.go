@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"net"
 	"strings"
 
 	"github.com/go-ldap/ldap/v3"
@@ -63,6 +64,7 @@ func container(ou, base string) string {
 // as does something once, signed in as somebody else than the service account.
 func as(ctx context.Context, cfg config.Directory, name, password string, do func(*Directory, *ldap.Conn, string) error) error {
 	cfg.BindName = name
+	cfg.Servers = writable(cfg.Servers)
 	d, err := Open(cfg, password)
 	if err != nil {
 		return err
@@ -83,6 +85,23 @@ func as(ctx context.Context, cfg config.Directory, name, password string, do fun
 		return err
 	}
 	return do(d, c.Conn, base)
+}
+
+// writable turns the ports of the global catalog, which only reads, into those of the domain.
+func writable(servers []string) []string {
+	out := make([]string, len(servers))
+	for i, server := range servers {
+		out[i] = server
+		if host, port, err := net.SplitHostPort(server); err == nil {
+			switch port {
+			case "3268":
+				out[i] = net.JoinHostPort(host, "389")
+			case "3269":
+				out[i] = net.JoinHostPort(host, "636")
+			}
+		}
+	}
+	return out
 }
 
 // RemoveComputer removes our machine account, with credentials that are used once.

@@ -110,6 +110,7 @@ func (d *Directory) look(ctx context.Context, name string) (*facts.Person, reaso
 			if strings.HasPrefix(name, computerPrefix) {
 				person.Kind = facts.Computer
 			}
+			person.Domain = d.domainName(c, person.ID)
 			var groups []Group
 			groups, err = d.groupsOf(c, base, result.Entries[0])
 			person.Groups, outcome = d.groups.of(groups), reason.OK

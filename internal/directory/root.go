@@ -3,11 +3,14 @@ package directory
 import (
 	"errors"
 	"fmt"
+	"net"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/go-ldap/ldap/v3"
+
+	"tollgate.example/key/internal/core/config"
 )
 
 // domainOf turns dc=lantern,dc=example into lantern.example.
@@ -63,12 +66,24 @@ func (r root) activeDirectory() bool {
 	return slices.Contains(r.entry.GetAttributeValues("supportedCapabilities"), "1.2.840.113556.1.4.800")
 }
 
+// forestPorts are those of the global catalog, which knows the people and groups of all domains of a forest.
+var forestPorts = []string{"3268", "3269"}
+
+// forest reports whether all domains of a forest are searched: no base is set, and the global catalog is asked.
+func (d *Directory) forest() bool {
+	if d.cfg.Base != "" || d.cfg.Kind != config.ActiveDirectory || len(d.cfg.Servers) == 0 {
+		return false
+	}
+	_, port, _ := net.SplitHostPort(d.cfg.Servers[0])
+	return slices.Contains(forestPorts, port)
+}
+
 // baseOn returns the base of searches, asking the rootDSE if none is configured.
 func (d *Directory) baseOn(c *ldap.Conn) (string, error) {
 	d.mu.Lock()
 	base := d.base
 	d.mu.Unlock()
-	if base != "" {
+	if base != "" || d.forest() {
 		return base, nil
 	}
 	r, err := readRoot(c)
@@ -82,6 +97,64 @@ func (d *Directory) baseOn(c *ldap.Conn) (string, error) {
 	d.base = base
 	d.mu.Unlock()
 	return base, nil
+}
+
+// domainLife is how long the names of the domains of a forest are used before they are read again.
+const domainLife = time.Hour
+
+// domains are the short names of the domains of a forest, by the DN of each in lower case.
+type domains struct {
+	names map[string]string
+	at    time.Time
+}
+
+// domainName is the short name of the domain that an entry lies in; "" if only one domain is asked, or it is not known.
+func (d *Directory) domainName(c *ldap.Conn, dn string) string {
+	if !d.forest() {
+		return ""
+	}
+	d.mu.Lock()
+	known := d.domains
+	d.mu.Unlock()
+	if time.Since(known.at) > domainLife {
+		names, err := d.readDomains(c)
+		if err != nil {
+			return "" // the domain that we are a member of is asked, which knows the others
+		}
+		known = domains{names, time.Now()}
+		d.mu.Lock()
+		d.domains = known
+		d.mu.Unlock()
+	}
+	return domainAbove(known.names, dn)
+}
+
+// domainAbove finds the closest domain above an entry.
+func domainAbove(names map[string]string, dn string) string {
+	for rest := strings.ToLower(dn); rest != ""; _, rest, _ = strings.Cut(rest, ",") {
+		if name, ok := names[rest]; ok {
+			return name
+		}
+	}
+	return ""
+}
+
+// readDomains lists the domains of the forest from its cross references.
+func (d *Directory) readDomains(c *ldap.Conn) (map[string]string, error) {
+	r, err := readRoot(c)
+	if err != nil {
+		return nil, err
+	}
+	where := "CN=Partitions," + r.entry.GetEqualFoldAttributeValue("configurationNamingContext")
+	result, err := c.Search(ldap.NewSearchRequest(where, ldap.ScopeSingleLevel, ldap.NeverDerefAliases, 1000, d.seconds(), false, "(nETBIOSName=*)", []string{"nCName", "nETBIOSName"}, nil))
+	if err != nil {
+		return nil, err
+	}
+	names := map[string]string{}
+	for _, e := range result.Entries {
+		names[strings.ToLower(e.GetEqualFoldAttributeValue("nCName"))] = e.GetEqualFoldAttributeValue("nETBIOSName")
+	}
+	return names, nil
 }
 
 // clock tells how far the server's clock is ahead of now, where the server tells the time.

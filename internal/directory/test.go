@@ -170,7 +170,9 @@ func (t *tester) contents(ctx context.Context) bool {
 			return baseFailure(err, t.base, r)
 		}
 		s.Detail = t.base
-		if t.cfg.Base == "" {
+		if t.forest() {
+			s.Detail = "all domains of the forest"
+		} else if t.cfg.Base == "" {
 			s.Detail += " (named by the server)"
 		}
 		return nil

@@ -84,9 +84,10 @@ func (m *Member) Close() {
 	m.idle = nil
 }
 
-// Check has the domain check a response of MS-CHAP. Machine tells that the name is that of a computer. An error means
+// Check has the domain check a response of MS-CHAP. domain is the short name of that of the person, "" for our own, whose
+// controllers ask those of others. Machine tells that the name is that of a computer. An error means
 // that no controller could say; a status that one did.
-func (m *Member) Check(ctx context.Context, name string, machine bool, challenge [8]byte, response [24]byte) (mschap.Hash, netlogon.Status, error) {
+func (m *Member) Check(ctx context.Context, domain, name string, machine bool, challenge [8]byte, response [24]byte) (mschap.Hash, netlogon.Status, error) {
 	ctx, cancel := context.WithTimeout(ctx, m.timeout)
 	defer cancel()
 	select {
@@ -95,7 +96,10 @@ func (m *Member) Check(ctx context.Context, name string, machine bool, challenge
 	case <-ctx.Done():
 		return mschap.Hash{}, 0, fmt.Errorf("all %d connections to the domain were busy for the whole time limit", connections)
 	}
-	logon := netlogon.Logon{Domain: m.account.Domain, User: name, Workstation: m.account.Computer, Machine: machine, Challenge: challenge, Response: response}
+	if domain == "" {
+		domain = m.account.Domain
+	}
+	logon := netlogon.Logon{Domain: domain, User: name, Workstation: m.account.Computer, Machine: machine, Challenge: challenge, Response: response}
 	var last error
 	for range len(m.hosts) + 2 { // each controller, and again after a channel that was replaced
 		c, err := m.take(ctx)

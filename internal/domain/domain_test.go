@@ -43,7 +43,7 @@ func controller(t *testing.T, serve func(net.Conn)) int {
 }
 
 func check(m *Member) error {
-	_, _, err := m.Check(context.Background(), "s.lodge", false, [8]byte{}, [24]byte{})
+	_, _, err := m.Check(context.Background(), "", "s.lodge", false, [8]byte{}, [24]byte{})
 	return err
 }
 

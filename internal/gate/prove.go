@@ -240,7 +240,7 @@ func (v *Visit) CheckMSCHAP(ctx context.Context, challenge [8]byte, response [24
 
 // askDomain has a domain controller check a response, and puts its answer into a reason.
 func askDomain(ctx context.Context, member *domain.Member, person *facts.Person, challenge [8]byte, response [24]byte) (mschap.Hash, reason.Code, string) {
-	again, status, err := member.Check(ctx, person.Name, person.Kind == facts.Computer, challenge, response)
+	again, status, err := member.Check(ctx, person.Domain, person.Name, person.Kind == facts.Computer, challenge, response)
 	var refused netlogon.Status
 	switch {
 	case errors.As(err, &refused):

@@ -171,7 +171,7 @@ func TestPEAPKeepsUpWithTheController(t *testing.T) {
 	challenge := [8]byte{1, 2, 3, 4, 5, 6, 7, 8}
 	response := mschap.NTHash("Harbour-s.lodge-1").V1(challenge)
 	bare := func() bool {
-		_, status, err := member.Check(context.Background(), "s.lodge", false, challenge, response)
+		_, status, err := member.Check(context.Background(), "", "s.lodge", false, challenge, response)
 		return err == nil && status == netlogon.StatusOK
 	}
 	peap := func() bool { in, _ := w.signs("peap-mschapv2"); return in }

@@ -103,7 +103,9 @@ func TestHostileDirectories(t *testing.T) {
 	}
 	var self string
 	cases := map[string]func(c net.Conn, id int64, op *ber.Packet) bool{
-		"never answers": func(c net.Conn, id int64, op *ber.Packet) bool { return bound(c, id, op) || op.Tag == ldap.ApplicationSearchRequest },
+		"never answers": func(c net.Conn, id int64, op *ber.Packet) bool {
+			return bound(c, id, op) || op.Tag == ldap.ApplicationSearchRequest
+		},
 		"refers to itself": func(c net.Conn, id int64, op *ber.Packet) bool {
 			if !bound(c, id, op) {
 				c.Write(result(id, ldap.ApplicationSearchResultDone, 10, "ldap://"+self+"/dc=lanternferries,dc=example"))
@@ -169,7 +171,9 @@ func TestHostileDirectories(t *testing.T) {
 		for range 3 {
 			wait.Go(func() {
 				begun := time.Now()
-				reply, err := w.ask(func(r *peer.Request) { r.User, r.Password, r.Timeout = "k.nance@"+suffix, "gangway-and-rope", 8*time.Second })
+				reply, err := w.ask(func(r *peer.Request) {
+					r.User, r.Password, r.Timeout = "k.nance@"+suffix, "gangway-and-rope", 8*time.Second
+				})
 				if took := time.Since(begun); err != nil || reply.Accepted || took > 5*time.Second {
 					t.Errorf("%s: accepted %v after %v, %v", suffix, reply.Accepted, took, err)
 				}

@@ -46,6 +46,23 @@ func TestTheLeastRightToJoin(t *testing.T) {
 	}
 }
 
+// All domains of a forest are searched through its global catalog, and people are checked in the domain they lie in.
+func TestTheGlobalCatalog(t *testing.T) {
+	dc := newController(t)
+	populate(t, dc.ca)
+	w := start(t)
+	w.member(ofDomain(dc.ca, controller+":3269"))
+	w.wants(0, []string{"directory", "test", "LANTERN", "-person", "s.lodge"}, "all domains of the forest", "The s.lodge")
+	for _, method := range []string{"pap", "peap-mschapv2"} {
+		if in, err := w.signs(method); !in {
+			t.Errorf("%s through the global catalog: %v", method, err)
+		}
+	}
+	if a := w.newest(2); a.Facts.Person.Domain != "LANTERN" {
+		t.Errorf("the person lies in %q", a.Facts.Person.Domain)
+	}
+}
+
 // Membership of a real domain: joined with credentials that are used once, and MS-CHAPv2 checked by its controller for
 // people in every state.
 func TestMembershipOfARealDomain(t *testing.T) {

@@ -101,6 +101,7 @@ func (p *Person) append(b []byte) []byte {
 	b = appendField(b, "id", p.ID)
 	b = appendField(b, "name", p.Name)
 	b = appendOptional(b, "display", p.Display)
+	b = appendOptional(b, "domain", p.Domain)
 	b = appendOptional(b, "kind", p.Kind)
 	b = appendField(b, "state", string(p.State))
 	if len(p.Groups) > 0 {

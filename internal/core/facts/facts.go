@@ -105,6 +105,8 @@ type Person struct {
 	ID      string `json:"id"`
 	Name    string `json:"name"`
 	Display string `json:"display,omitempty"`
+	// Domain is the short name of the domain, "" where a store has one only.
+	Domain string `json:"domain,omitempty"`
 	// Kind is Computer or KnownDevice, "" for a person.
 	Kind string `json:"kind,omitempty"`
 	// State is reason.OK or why this person may not sign in at all.
