@@ -29,6 +29,8 @@ type Asker interface {
 	CHAP(ctx context.Context, name string, identifier byte, challenge, response []byte) reason.Code
 	// MSCHAP returns the hash of the NT hash, from which keys and our own proof are made.
 	MSCHAP(ctx context.Context, name string, challenge [8]byte, response [24]byte) (mschap.Hash, reason.Code)
+	// ChangePassword changes an expired password where it is kept, with what MS-CHAPv2 sends for that.
+	ChangePassword(ctx context.Context, change mschap.Change) reason.Code
 	// Certificate verifies the chain of the peer, and looks up whom it names.
 	Certificate(ctx context.Context, state *tls.ConnectionState) reason.Code
 	// Proven is what a later resumption may build on. Holds tells whether it still does, or has to be proven anew; Resume

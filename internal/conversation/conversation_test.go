@@ -67,6 +67,26 @@ func TestWrongPassword(t *testing.T) {
 	}
 }
 
+func TestAnExpiredPasswordIsChanged(t *testing.T) {
+	for _, method := range []string{"peap-mschapv2", "teap-mschapv2"} {
+		for next, want := range map[string]reason.Code{nextPassword: reason.OK, "another": reason.PasswordRejected, "": reason.PasswordExpired} {
+			w := newWorld(t)
+			a, s := w.asker(), w.peer(t, method)
+			a.expired, s.NewPassword = true, next
+			answer, _, _ := w.run(t, a, s)
+			if answer.OK != (want == reason.OK) || a.code != want {
+				t.Errorf("%s, to %q: success %v, %s; wanted %s", method, next, answer.OK, a.code, want)
+			}
+		}
+	}
+	w := newWorld(t) // nobody changes a password that has not expired
+	a, s := w.asker(), w.peer(t, "peap-mschapv2")
+	s.Password, s.NewPassword = "wrong", nextPassword
+	if answer, _, _ := w.run(t, a, s); answer.OK || a.changed {
+		t.Error("a password that has not expired is changed")
+	}
+}
+
 func TestPolicyRefusesUnderProtection(t *testing.T) {
 	w := newWorld(t)
 	for _, method := range every {

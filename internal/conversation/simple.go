@@ -76,7 +76,10 @@ type mschapMethod struct {
 	challenge [16]byte
 	msk       []byte
 	stage     eap.Opcode
-	ok        bool
+	// expired tells that the peer may answer the failure with a new password.
+	expired bool
+	// peer is the name in the response, which challenges are hashed with.
+	peer string
 }
 
 // serverName is what MS-CHAPv2 and EAP-MD5 challenges call us.
@@ -103,6 +106,8 @@ func (m *mschapMethod) respond(ctx context.Context, data []byte) step {
 		return c.proven(m.l, m.msk)
 	case m.stage == eap.OpSuccess && x.Opcode == eap.OpFailure:
 		return c.fail(reason.EAPDeclined, "it does not accept our proof of knowing the password")
+	case m.stage == eap.OpFailure && m.expired && x.Opcode == eap.OpChange:
+		return m.change(ctx, x)
 	case m.stage == eap.OpFailure:
 		return failed
 	}
@@ -117,18 +122,47 @@ func (m *mschapMethod) check(ctx context.Context, x eap.Exchange) step {
 	if !sameName(x.Text, m.l.name) {
 		return c.fail(reason.EAPMalformed, "the MS-CHAPv2 response is by %q, the identity was %q", x.Text, m.l.name)
 	}
-	again, code := c.asker.MSCHAP(ctx, m.l.name, mschap.Challenge(x.Response.Peer, m.challenge, x.Text), x.Response.NT)
+	m.peer = x.Text
+	again, code := c.asker.MSCHAP(ctx, m.l.name, mschap.Challenge(x.Response.Peer, m.challenge, m.peer), x.Response.NT)
 	if code != reason.OK {
-		m.stage = eap.OpFailure
-		c.server("MS-CHAPv2 failure %d", ErrorCode(code))
-		return step{data: eap.Exchange{Opcode: eap.OpFailure, Identifier: x.Identifier, Text: mschap.Failure(ErrorCode(code), m.challenge, "Access denied")}.Append(nil)}
+		m.expired = ErrorCode(code) == mschap.ErrorExpired
+		return m.fail(x.Identifier, ErrorCode(code))
 	}
+	return m.succeed(x.Identifier, again, x.Response)
+}
+
+// change has an expired password changed, and goes on with the proof of the new one that came with it (RFC 2759 section 7).
+func (m *mschapMethod) change(ctx context.Context, x eap.Exchange) step {
+	c := m.l.c
+	c.peer("sends a new password")
+	m.expired = false
+	if c.asker.ChangePassword(ctx, x.Change) != reason.OK {
+		return m.fail(x.Identifier, mschap.ErrorChange)
+	}
+	c.server("the password is changed")
+	response := mschap.Response{Peer: x.Change.Peer, NT: x.Change.NT}
+	again, code := c.asker.MSCHAP(ctx, m.l.name, mschap.Challenge(response.Peer, m.challenge, m.peer), response.NT)
+	if code != reason.OK {
+		return m.fail(x.Identifier, ErrorCode(code))
+	}
+	return m.succeed(x.Identifier, again, response)
+}
+
+// fail says why, with a challenge that a change of password would answer.
+func (m *mschapMethod) fail(identifier byte, code int) step {
+	m.stage = eap.OpFailure
+	rand.Read(m.challenge[:])
+	m.l.c.server("MS-CHAPv2 failure %d", code)
+	return step{data: eap.Exchange{Opcode: eap.OpFailure, Identifier: identifier, Text: mschap.Failure(code, m.challenge, "Access denied")}.Append(nil)}
+}
+
+func (m *mschapMethod) succeed(identifier byte, again mschap.Hash, response mschap.Response) step {
 	m.stage = eap.OpSuccess
-	msk := mschap.KeysV2(again, x.Response.NT).MSK()
+	msk := mschap.KeysV2(again, response.NT).MSK()
 	m.msk = msk[:32]
-	proof := mschap.AuthenticatorResponse(again, x.Response.NT, x.Response.Peer, m.challenge, x.Text)
-	c.server("MS-CHAPv2 success, with our proof")
-	return step{data: eap.Exchange{Opcode: eap.OpSuccess, Identifier: x.Identifier, Text: proof + " M=OK"}.Append(nil)}
+	proof := mschap.AuthenticatorResponse(again, response.NT, response.Peer, m.challenge, m.peer)
+	m.l.c.server("MS-CHAPv2 success, with our proof")
+	return step{data: eap.Exchange{Opcode: eap.OpSuccess, Identifier: identifier, Text: proof + " M=OK"}.Append(nil)}
 }
 
 // sameName compares two forms of one name: DOMAIN\name, name@realm and name agree if the bare names do.

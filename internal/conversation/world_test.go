@@ -27,18 +27,19 @@ const (
 
 // asker knows one person, and takes every certificate of one authority.
 type asker struct {
-	record    facts.EAP
-	method    string
-	name      string
-	code      reason.Code
-	detail    string
-	settled   int
-	admit     bool
-	machine   bool
-	computer  string
-	roots     *x509.CertPool
-	resumable bool
-	anew      bool
+	expired, changed bool
+	record           facts.EAP
+	method           string
+	name             string
+	code             reason.Code
+	detail           string
+	settled          int
+	admit            bool
+	machine          bool
+	computer         string
+	roots            *x509.CertPool
+	resumable        bool
+	anew             bool
 }
 
 func (a *asker) Method(name string)           { a.method = name }
@@ -73,7 +74,25 @@ func (a *asker) CHAP(_ context.Context, name string, id byte, challenge, respons
 
 func (a *asker) MSCHAP(_ context.Context, name string, challenge [8]byte, response [24]byte) (mschap.Hash, reason.Code) {
 	hash := mschap.NTHash(password)
-	return hash.Again(), a.check(name, hash.V1(challenge) == response)
+	if a.changed {
+		hash = mschap.NTHash(nextPassword)
+	}
+	code := a.check(name, hash.V1(challenge) == response)
+	if code == reason.OK && a.expired && !a.changed {
+		a.code = reason.PasswordExpired
+	}
+	return hash.Again(), a.code
+}
+
+// nextPassword is the only new password that is taken.
+const nextPassword = "capstan-and-rope"
+
+func (a *asker) ChangePassword(_ context.Context, change mschap.Change) reason.Code {
+	want := mschap.NewChange(password, nextPassword, personName, [16]byte{})
+	if a.code = reason.PasswordRejected; change.Hash == want.Hash { // the old hash, hidden by the new one
+		a.changed, a.code = true, reason.OK
+	}
+	return a.code
 }
 
 func (a *asker) Certificate(_ context.Context, state *tls.ConnectionState) reason.Code {

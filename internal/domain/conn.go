@@ -14,9 +14,15 @@ import (
 type conn struct {
 	net.Conn
 	channel *established
-	seal    *netlogon.Channel
+	seal    sealer
 	calls   uint32
 	used    time.Time
+}
+
+// sealer seals calls and opens replies.
+type sealer interface {
+	Request(call uint32, op uint16, stub []byte) []byte
+	Open(r netlogon.Reply) ([]byte, error)
 }
 
 // connect opens a connection; with a channel its packets are sealed.

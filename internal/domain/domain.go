@@ -276,13 +276,13 @@ func (m *Member) back(host string) {
 
 // probe tells whether a controller that failed answers again.
 func (m *Member) probe(ctx context.Context, host string) error {
-	_, err := m.locate(ctx, host)
+	_, err := m.locate(ctx, host, netlogon.Netlogon)
 	return err
 }
 
 // agree finds the Netlogon port of a controller, and proves the password of the machine account both ways.
 func (m *Member) agree(ctx context.Context, host string) (*established, error) {
-	address, err := m.locate(ctx, host)
+	address, err := m.locate(ctx, host, netlogon.Netlogon)
 	if err != nil {
 		return nil, err
 	}
@@ -299,14 +299,14 @@ func (m *Member) agree(ctx context.Context, host string) (*established, error) {
 	return nil, err
 }
 
-// locate asks the endpoint mapper of a controller for its Netlogon port.
-func (m *Member) locate(ctx context.Context, host string) (string, error) {
+// locate asks the endpoint mapper of a controller for the port of an interface.
+func (m *Member) locate(ctx context.Context, host string, i netlogon.Interface) (string, error) {
 	mapper, err := m.connect(ctx, net.JoinHostPort(host, strconv.Itoa(m.mapper)), netlogon.Mapper, nil)
 	if err != nil {
 		return "", err
 	}
 	defer mapper.Close()
-	stub, err := mapper.call(ctx, netlogon.OpMap, netlogon.MapRequest())
+	stub, err := mapper.call(ctx, netlogon.OpMap, netlogon.MapRequest(i))
 	if err != nil {
 		return "", err
 	}

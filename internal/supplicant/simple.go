@@ -64,6 +64,13 @@ func (m *mschapv2) respond(packet eap.Packet) ([]byte, error) {
 		return []byte{byte(eap.OpSuccess)}, nil
 	case eap.OpFailure:
 		m.p.say("server", "MS-CHAPv2 failure: %s", x.Text)
+		next := m.p.settings.NewPassword
+		if challenge, ok := mschap.FailureChallenge(x.Text); ok && next != "" && mschap.ParseFailure(x.Text) == mschap.ErrorExpired {
+			change := mschap.NewChange(m.p.settings.Password, next, name, challenge)
+			m.challenge, m.hash, m.response = challenge, mschap.NTHash(next), mschap.Response{Peer: change.Peer, NT: change.NT}
+			m.p.say("peer", "MS-CHAPv2 change of password")
+			return eap.Exchange{Opcode: eap.OpChange, Identifier: x.Identifier + 1, Change: change}.Append(nil), nil
+		}
 		return []byte{byte(eap.OpFailure)}, nil
 	}
 	return nil, fmt.Errorf("EAP-MSCHAPv2 opcode %d is not expected", x.Opcode)

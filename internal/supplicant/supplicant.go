@@ -20,7 +20,9 @@ type Settings struct {
 	// Identity is who signs in; Outer the name shown outside the tunnel, Identity if empty.
 	Identity, Outer string
 	Password        string
-	Certificate     *tls.Certificate
+	// NewPassword is what an expired password is changed to; empty does not change it.
+	NewPassword string
+	Certificate *tls.Certificate
 	// Roots are the authorities that the server certificate must come from; nil accepts any, as careless people do.
 	Roots *x509.CertPool
 	// ServerName must be in the server certificate, if it is set.

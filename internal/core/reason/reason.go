@@ -64,6 +64,8 @@ const (
 
 	// PasswordGuarded is a password that was not passed on, so that the directory does not lock the account.
 	PasswordGuarded Code = "password.guarded"
+	// PasswordRejected is a new password that was not taken.
+	PasswordRejected Code = "password.rejected"
 	// ClockSkew is a clock that differs so much that a domain refuses everything.
 	ClockSkew Code = "domain.clock"
 
@@ -161,6 +163,7 @@ var entries = []Entry{
 	{DirectoryBind, Directory, "{store} does not accept our service account: {detail}", "Correct the bind name or password of directory {store}; its password may have expired."},
 	{DirectoryFailed, Directory, "{store} answered with an error: {detail}", "Run the test of directory {store}; it says which step fails."},
 	{PasswordGuarded, Credential, "The password of {person} was not passed on, so that {store} does not lock the account: {detail}", "Find the device that keeps sending an old password. Once that is done, release the person: `tollgate directory release {store}`, or the page of the directory."},
+	{PasswordRejected, Credential, "The password of {person} has expired, and {store} does not take the new one: {detail}", "Choose a longer one that was not used before, or set it in the directory."},
 	{ClockSkew, Credential, "{store} refuses everything, since its clock and ours are too far apart: {detail}", "Set both clocks by the same time server."},
 	{DomainUnreachable, Credential, "No domain controller of {store} could check the password of {person}: {detail}", "Look at the controllers and at what lies between; the ports 135 and the one of Netlogon must be open to this server."},
 	{DomainRefuses, Credential, "The domain of {store} does not check passwords for us: {detail}", "Join the domain again at directory {store}; another server may be using the same machine account."},

@@ -26,6 +26,8 @@ type Exchange struct {
 	Challenge [16]byte
 	// Response is the answer of a response packet.
 	Response mschap.Response
+	// Change is the new password of a change packet.
+	Change mschap.Change
 	// Text is the name in challenges and responses, the message in success and failure packets.
 	Text string
 }
@@ -66,6 +68,10 @@ func ParseExchange(b []byte) (Exchange, error) {
 		x.Text = string(b[50:])
 	case OpSuccess, OpFailure:
 		x.Text = string(b)
+	case OpChange:
+		change, err := mschap.ParseChange(b)
+		x.Change = change
+		return x, err
 	}
 	return x, nil
 }
@@ -81,6 +87,8 @@ func (x Exchange) Append(b []byte) []byte {
 		b = append(append(b, 49), x.Response.Peer[:]...)
 		b = append(b, make([]byte, 8)...)
 		b = append(append(b, x.Response.NT[:]...), x.Response.Flags)
+	case OpChange:
+		b = x.Change.Append(b)
 	}
 	b = append(b, x.Text...)
 	binary.BigEndian.PutUint16(b[start+2:], uint16(len(b)-start))

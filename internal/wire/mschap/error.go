@@ -13,6 +13,7 @@ const (
 	ErrorExpired  = 648
 	ErrorNoAccess = 649
 	ErrorWrong    = 691
+	ErrorChange   = 709
 )
 
 // Failure is the message of an MS-CHAPv2 failure packet (RFC 2759 section 6): the error, no retry, the challenge that a
@@ -26,4 +27,18 @@ func ParseFailure(text string) int {
 	code := 0
 	fmt.Sscanf(text, "E=%d", &code)
 	return code
+}
+
+// FailureChallenge is the challenge of a failure message, for the change of an expired password; ok is false if there is
+// none.
+func FailureChallenge(text string) (challenge [16]byte, ok bool) {
+	_, rest, found := strings.Cut(text, "C=")
+	if !found || len(rest) < 32 {
+		return challenge, false
+	}
+	raw, err := hex.DecodeString(rest[:32])
+	if err != nil {
+		return challenge, false
+	}
+	return [16]byte(raw), true
 }

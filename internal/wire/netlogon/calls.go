@@ -20,8 +20,8 @@ const (
 	OpSamLogonEx   = 39
 )
 
-// MapRequest asks the endpoint mapper for the port of the Netlogon interface over TCP.
-func MapRequest() []byte {
+// MapRequest asks the endpoint mapper for the port of an interface over TCP.
+func MapRequest(wanted Interface) []byte {
 	tower := []byte{5, 0}
 	floor := func(left, right []byte) {
 		tower = binary.LittleEndian.AppendUint16(tower, uint16(len(left)))
@@ -32,7 +32,7 @@ func MapRequest() []byte {
 	named := func(i Interface) []byte {
 		return binary.LittleEndian.AppendUint16(append([]byte{0x0d}, i.uuid[:]...), uint16(i.version))
 	}
-	floor(named(Netlogon), []byte{0, 0})
+	floor(named(wanted), []byte{0, 0})
 	floor(named(ndr), []byte{0, 0})
 	floor([]byte{0x0b}, []byte{0, 0})
 	floor([]byte{0x07}, []byte{0, 0})
@@ -55,7 +55,7 @@ func MapReply(stub []byte) (int, error) {
 	mark := []byte{1, 0, 0x07, 2, 0} // the floor of TCP: one octet on the left, two on the right
 	at := bytes.Index(stub, mark)
 	if at < 0 || len(stub) < at+7 {
-		return 0, errors.New("the endpoint mapper knows no Netlogon over TCP")
+		return 0, errors.New("the endpoint mapper does not know this interface over TCP")
 	}
 	return int(binary.BigEndian.Uint16(stub[at+5:])), nil
 }

@@ -139,7 +139,7 @@ func TestMapper(t *testing.T) {
 			t.Errorf("%x names a port", wrong)
 		}
 	}
-	if b := MapRequest(); len(b)%4 != 0 || !bytes.Contains(b, Netlogon.uuid[:]) {
+	if b := MapRequest(Netlogon); len(b)%4 != 0 || !bytes.Contains(b, Netlogon.uuid[:]) {
 		t.Errorf("asked with %x", b)
 	}
 }
