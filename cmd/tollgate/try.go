@@ -21,6 +21,7 @@ import (
 type tryFlags struct {
 	attrs                                        attributeFlag
 	user, password, secret, from, method, bypass *string
+	next                                         *string
 	outer, ca, serverName, cert, key, version    *string
 	machine, machineCert, machineKey             *string
 	unsigned, status, resume, rounds             *bool
@@ -31,6 +32,7 @@ type tryFlags struct {
 func newTryFlags(f *flag.FlagSet) *tryFlags {
 	t := &tryFlags{}
 	t.user, t.password = f.String("user", "", "name to sign in with, or the MAC address with -method mac"), f.String("password", "", "password; asked for if missing")
+	t.next = f.String("new-password", "", "what an expired password is changed to, by MS-CHAPv2 in EAP")
 	t.secret = f.String("secret", "", "shared secret (TRY_SECRET); asked for if missing")
 	t.from = f.String("from", "", "local address to send from")
 	t.method = f.String("method", "pap", "how to sign in: "+strings.Join(config.Methods, ", "))
@@ -89,6 +91,7 @@ func (t *tryFlags) request(server string) (peer.Request, error) {
 // outfit sets the device up from files.
 func (t *tryFlags) outfit(to *supplicant.Settings) error {
 	to.Outer, to.ServerName, to.Binding, to.MachineIdentity = *t.outer, *t.serverName, true, *t.machine
+	to.NewPassword = *t.next
 	if *t.ca != "" {
 		text, err := os.ReadFile(*t.ca)
 		if err != nil {

@@ -81,6 +81,7 @@ func (s *server) tryOut(ctx context.Context, in *apitype.TrialInput) (*body[apit
 	if err := s.outfit(&r.Supplicant, in); err != nil {
 		return nil, err
 	}
+	r.Supplicant.NewPassword = in.New
 	if in.Resume {
 		r.Supplicant.Sessions = s.tickets.of(who + "\x00" + client.ID + "\x00" + in.User + "\x00" + in.Method)
 	}

@@ -13,7 +13,7 @@ export function TryPage() {
   const clients = useObjects("clients").data?.items ?? [];
   const authorities = useObjects("authorities").data?.items ?? [];
   const methods = useMethods().data?.items ?? [];
-  const [form, setForm] = useState({ client: params.get("client") ?? "", method: params.get("method") ?? "peap-mschapv2", user: params.get("user") ?? "", password: "", outer: "anonymous", bypass: "pap", place: "Ethernet", ssid: "", mac: "02-00-5E-10-00-01", trust: "", serverName: "", tls: "", resume: false, certificate: "", key: "", machine: "", machineCertificate: "", machineKey: "" });
+  const [form, setForm] = useState({ client: params.get("client") ?? "", method: params.get("method") ?? "peap-mschapv2", user: params.get("user") ?? "", password: "", newPassword: "", outer: "anonymous", bypass: "pap", place: "Ethernet", ssid: "", mac: "02-00-5E-10-00-01", trust: "", serverName: "", tls: "", resume: false, certificate: "", key: "", machine: "", machineCertificate: "", machineKey: "" });
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
   const method = methods.find((m) => m.name === form.method);
   const client = form.client || clients[0]?.name || "";
@@ -24,7 +24,7 @@ export function TryPage() {
   ].filter((a) => a.value);
   const run = useMutation({
     mutationFn: () => call<Schema["TrialResult"]>("POST", "/trials", {
-      client, method: form.method, user: form.user, password: form.password, bypass: form.bypass, attributes: attributes(), resume: form.resume,
+      client, method: form.method, user: form.user, password: form.password, newPassword: form.newPassword, bypass: form.bypass, attributes: attributes(), resume: form.resume,
       ...(method?.tls ? { outer: form.outer, ca: authorities.find((a) => a.name === form.trust)?.pem ?? "", serverName: form.serverName, tls: form.tls, certificate: form.certificate, key: form.key, machine: form.machine, machineCertificate: form.machineCertificate, machineKey: form.machineKey } : {}),
     }),
     onSuccess: () => setTimeout(() => queries.invalidateQueries(), 300),
@@ -43,6 +43,7 @@ export function TryPage() {
           </div>
           <TextField label={form.method === "mac" ? "MAC address" : "Name"} field="user" mono value={form.user} onChange={(user) => set({ user })} error={run.error} />
           {method && method.needs !== "certificate" && method.needs !== "address" && <TextField label="Password" field="password" type="password" value={form.password} onChange={(password) => set({ password })} error={run.error} autoComplete="new-password" />}
+          {form.method.endsWith("mschapv2") && form.method.includes("-") && <TextField label="New password, if that has expired" field="newPassword" type="password" value={form.newPassword} onChange={(newPassword) => set({ newPassword })} error={run.error} autoComplete="new-password" />}
           {method?.needs === "certificate" && <Pem label="Client certificate, PEM" field="certificate" value={form.certificate} onChange={(certificate) => set({ certificate })} error={run.error} />}
           {method?.needs === "certificate" && <Pem label="Its key, PEM" field="key" value={form.key} onChange={(key) => set({ key })} error={run.error} />}
           {method?.tls && (

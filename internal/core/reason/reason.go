@@ -171,7 +171,7 @@ var entries = []Entry{
 	{PasswordEmpty, Credential, "The password is empty", "The person left the password out, or the device sends none. Empty passwords are never passed on, since many directories take them for anonymous."},
 	{PasswordUnreadable, Credential, "The password came out as unreadable octets", "Most likely the shared secret of {client} differs from ours. Type it anew on both sides, and switch on Message-Authenticator there, which tells the two cases apart."},
 	{PasswordExpired, Credential, "The password of {person} has expired", "The person must set a new one where {store} is at home."},
-	{PasswordMustChange, Credential, "{person} must change the password before signing in", "The person must set a new one where {store} is at home, or the flag is taken off there."},
+	{PasswordMustChange, Credential, "{person} must change the password before signing in", "The person must set a new one where {store} is at home, or while signing in with MS-CHAPv2 in a tunnel, if the device asks for it."},
 	{PolicyNone, Policy, "No policy of lane {lane} fits", "Signed in correctly, but {membership}. Change a policy of lane {lane} so that it fits this person, or add one."},
 	{PolicyRefused, Policy, "Policy {policy} of lane {lane} refuses", "This is what the policy says. To admit this person, put a policy that fits above it."},
 	{Busy, Directory, "Too many attempts were waiting at once", "The directory answers too slowly for what is asked. Run its test, and add a server."},
