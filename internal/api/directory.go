@@ -96,5 +96,5 @@ func sameServers(typed, stored *config.Directory) bool {
 			return false
 		}
 	}
-	return n.TLS == stored.TLS && n.CA == stored.CA && n.ServerName == stored.ServerName
+	return n.TLS == stored.TLS && n.CA == stored.CA && n.ServerName == stored.ServerName && n.DNS == stored.DNS
 }

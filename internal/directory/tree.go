@@ -95,7 +95,7 @@ func firstName(dn string) string {
 }
 
 // secretAttributes are never shown, even where the service account may read them.
-var secretAttributes = []string{"userpassword", "unicodepwd", "dbcspwd", "lmpwdhistory", "ntpwdhistory", "supplementalcredentials", "sambantpassword", "sambalmpassword", "krbprincipalkey", "ms-mcs-admpwd", "mslaps-password", "mslaps-encryptedpassword", "authpassword"}
+var secretAttributes = []string{"userpassword", "unicodepwd", "dbcspwd", "lmpwdhistory", "ntpwdhistory", "supplementalcredentials", "sambantpassword", "sambalmpassword", "krbprincipalkey", "ms-mcs-admpwd", "mslaps-password", "mslaps-encryptedpassword", "authpassword", "msds-managedpassword", "pwdhistory", "msfve-recoverypassword", "ipanthash", "krbmkey", "trustauthincoming", "trustauthoutgoing"}
 
 // Entry reads the attributes of one entry.
 func (d *Directory) Entry(ctx context.Context, dn string) (*Details, error) {

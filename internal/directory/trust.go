@@ -55,7 +55,15 @@ func (d *discovery) trust(server string, state *tls.ConnectionState) {
 		err := verify(state.PeerCertificates, d.cfg.CA, host)
 		var name x509.HostnameError
 		if errors.As(err, &name) && len(name.Certificate.DNSNames) > 0 {
+			// Anybody can get a certificate for a name of his own from a public authority, so another name than was typed is
+			// taken only from one that somebody has compared and trusted.
 			d.ServerName = name.Certificate.DNSNames[0]
+			if d.cfg.CA == "" {
+				s.State = Warn
+				s.Detail = fmt.Sprintf("it is for other names: %s", strings.Join(name.Certificate.DNSNames, ", "))
+				s.Remedy = "Type one of these names if that is the server you mean, or compare its fingerprint and trust the certificate."
+				return nil
+			}
 			d.cfg.ServerName = d.ServerName
 			err = verify(state.PeerCertificates, d.cfg.CA, d.ServerName)
 		}

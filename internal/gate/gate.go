@@ -8,6 +8,7 @@ import (
 	"net"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -166,6 +167,7 @@ func (s *Snapshot) retire(next *Snapshot) {
 type Gate struct {
 	Parts
 	Guard    *guard.Guard
+	rotating sync.Mutex
 	current  atomic.Pointer[Snapshot]
 	checker  *certificate.Checker
 	sessions *conversation.Sessions

@@ -14,6 +14,8 @@ import (
 // Rotate gives our machine account in the domain of a directory in use a new password. Whatever happens meanwhile, the
 // one that counts is among those kept: the new one is kept before the domain learns of it.
 func (g *Gate) Rotate(ctx context.Context, name string) error {
+	g.rotating.Lock() // over the network: two at once would each take the other's password for the one before
+	defer g.rotating.Unlock()
 	s := g.Current()
 	open := s.Directory(name)
 	member := s.Member(name)

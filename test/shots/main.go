@@ -78,13 +78,18 @@ func steps(p *browser.Page, base string, shot func(string) error) error {
 		_, err := browser.Eval[bool](p, "(localStorage.setItem('theme', '"+name+"'), true)")
 		return err
 	}
+	dns, err := env("DEMO_DNS")
+	if err != nil {
+		return err
+	}
 	return errors.Join(
 		open("/attempts", "Took"), shot("attempts.png"),
 		open("/attempts?reason=policy.none", "policy.none"), row(), p.See("The same person before"), shot("attempt-refused.png"),
 		open("/attempts?q=visitor", "admitted"), row(), p.See("Reply attributes"), p.See("The conversation"), shot("attempt-peap.png"),
 		open("/clients", "hh-router-1"), shot("clients.png"),
-		open("/directories", "LANTERN"), row(), p.See("Test now"), p.Fill("Person to look up", "s.lodge"), p.Click("Test now"), p.See("look at what is marked"), shot("directory-test.png"),
-		open("/lanes", "Wired ports"), p.Click("7. Wired ports"), p.See("By department"), shot("lanes.png"),
+		open("/directories/new", "Find it"), p.Fill("Domain or server", "lanternferries.example"), p.Fill("Service account", "svc-tollgate"), p.Fill("Ask this DNS server", dns), p.Click("Find it"), p.See("Trust this authority"), shot("directory-connect.png"),
+		open("/directories", "LANTERN"), p.Click("LANTERN"), p.Click("Groups"), p.See("renamed"), shot("directory-groups.png"),
+		open("/checkup", "Look at the service account"), shot("checkup.png"),
 		open("/passes", "contractors"), row(), p.See("What the device gets"), shot("pass.png"),
 		open("/people", "Night Watch"), shot("people.png"),
 		open("/realms", "shore"), row(), p.See("Lookup order"), shot("realm.png"),
@@ -93,7 +98,7 @@ func steps(p *browser.Page, base string, shot func(string) error) error {
 		open("/try", "Sign in"), p.Fill("Name", "g.bosun"), p.Fill("Password", "halyard-g.bosun"), p.Click("Sign in"), p.See("Round by round"), shot("try.png"),
 		open("/history", "Revision 2"), shot("history.png"),
 		open("/operators", "Tokens"), shot("operators.png"),
-		theme("night"), open("/lanes", "Wired ports"), p.Click("7. Wired ports"), p.See("By department"), shot("lanes-night.png"), theme("light"),
+		theme("night"), open("/lanes", "Wired ports"), p.Click("7. Wired ports"), p.See("By department"), shot("lanes.png"), theme("light"),
 		open("/passes", "contractors"), row(), p.See("What the device gets"), p.Fill("VLAN", "61"), p.Click("Save to the draft"), p.See("1 change"), p.Click("Read"), p.See("VLAN 60 -> 61"), shot("draft.png"),
 		p.Click("Discard all changes"), p.See("nothing unpublished"),
 		terminal(p, shot),

@@ -94,6 +94,9 @@ const (
 	StatusMustChange     Status = 0xC0000224
 	StatusLocked         Status = 0xC0000234
 	StatusSkew           Status = 0xC0000133
+	StatusLogonType      Status = 0xC000015B
+	StatusNoLogonServers Status = 0xC000005E
+	StatusFirewall       Status = 0xC0000413
 	StatusAccessDenied   Status = 0xC0000022
 	StatusNoTrust        Status = 0xC000018B
 	StatusDowngrade      Status = 0xC0000388
@@ -107,6 +110,12 @@ func (s Status) Error() string {
 		return "the domain has no machine account of ours"
 	case StatusDowngrade:
 		return "the domain controller does not speak AES"
+	case StatusLogonType:
+		return "the domain controller refuses this kind of logon to this account"
+	case StatusNoLogonServers:
+		return "no controller of the domain of this person could be asked"
+	case StatusFirewall:
+		return "an authentication policy of the domain does not let this account sign in from here"
 	}
 	return fmt.Sprintf("the domain controller answered with status 0x%08X", uint32(s))
 }
