@@ -43,7 +43,7 @@ func TestWorkingWithADirectoryInTheConsole(t *testing.T) {
 		p.click("Forget now"), p.see("people forgotten"),
 		p.click("Find a person"), p.fill("Name of the person", "nobody.here"), p.click("Look up"), p.see("nobody.here is not known"), p.fill("Name of the person", "s.lodge"), p.click("Look up"), p.see("through Ticketing, Shore Staff"), p.see("VLAN 20"), p.see("primary group"),
 		p.click("Browse"), p.click("Open DC=lanternferries,DC=example"), p.click("Open People"), p.click("North Pier"), p.see("organizationalUnit"),
-		p.click("Copy of people"), p.see("No copy was made yet"), p.click("Copy now"), p.see("copied"), p.click("Lacking something"), p.see("mobile"), p.fill("Search the copies", "zzz"), p.see("Nobody."),
+		p.click("Copies"), p.see("No copy was made yet"), p.click("Copy now"), p.see("copied"), p.click("Lacking something"), p.see("mobile"), p.fill("Search the copies", "zzz"), p.see("Nobody."),
 		p.click("Lockout guard"), p.see("after 5 wrong passwords"), p.see("Nobody is held back now"))
 	for range 2 {
 		if _, err := w.ask(func(q *peer.Request) {

@@ -15,11 +15,11 @@ type Directory = Schema["Directory"];
 /** What can be done with a directory, beside its settings. */
 export function DirectoryPanels({ directory, body, changed }: { directory: Directory; body: () => object; changed: (tag: string) => void }) {
   const [params, setParams] = useSearchParams();
-  const panels: [string, string][] = [["test", "Test"], ["groups", "Groups"], ["person", "Find a person"], ["tree", "Browse"], ["copy", "Copy of people"], ["guard", "Lockout guard"]];
+  const panels: [string, string][] = [["test", "Test"], ["groups", "Groups"], ["person", "Find a person"], ["tree", "Browse"], ["copy", "Copies"], ["guard", "Lockout guard"]];
   if (directory.kind === "active-directory") panels.push(["membership", "Membership"]);
   return (
     <Tabs.Root value={params.get("panel") ?? "test"} onValueChange={(panel) => setParams({ panel }, { replace: true })}>
-      <Tabs.List aria-label="Panels" className="mb-4 flex flex-wrap gap-x-5 border-b border-hair">
+      <Tabs.List aria-label="Panels" className="mb-4 flex flex-wrap gap-x-4 border-b border-hair">
         {panels.map(([value, label]) => <Tabs.Trigger key={value} value={value} className="-mb-px border-b-2 border-transparent pb-1 text-soft data-[state=active]:border-brass data-[state=active]:font-semibold data-[state=active]:text-ink">{label}</Tabs.Trigger>)}
       </Tabs.List>
       <Tabs.Content value="test" tabIndex={-1}><TestPanel body={body} id={directory.id} /></Tabs.Content>
