@@ -62,6 +62,7 @@ func draftCommands() []command {
 				return s.print(d.Changes, func() { s.changes(d.Changes) })
 			}
 		}},
+		rehearseCommand(),
 		{"draft", "publish", "", "check the whole draft and put it into effect", func(f *flag.FlagSet) func(*session, []string) error {
 			note := f.String("note", "", "why")
 			return func(s *session, _ []string) error {

@@ -15,6 +15,7 @@ import { OperatorsPage } from "./pages/operators";
 import { PassesPage, PassPage } from "./pages/passes";
 import { AccountPage, PeoplePage } from "./pages/people";
 import { RealmPage, RealmsPage } from "./pages/realms";
+import { RehearsalPage } from "./pages/rehearsal";
 import { SignIn } from "./pages/sign-in";
 import { TrustPage } from "./pages/trust";
 import { TryPage } from "./pages/try";
@@ -43,6 +44,7 @@ export function App() {
         <Route path="/clients/:id" element={<ClientPage />} />
         <Route path="/directories" element={<DirectoriesPage />} />
         <Route path="/directories/:id" element={<DirectoryPage />} />
+        <Route path="/rehearsal" element={<RehearsalPage />} />
         <Route path="/checkup" element={<CheckupPage />} />
         <Route path="/people" element={<PeoplePage />} />
         <Route path="/people/:id" element={<AccountPage />} />

@@ -1,10 +1,12 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { api, type Schema } from "./api/client";
 import { useDraft } from "./api/hooks";
-import { Button, Failure, sentence } from "./ui/basic";
+import { ago, Button, ButtonLink, Failure, sentence } from "./ui/basic";
 import { Problems } from "./ui/editor";
 import { Modal, TextField } from "./ui/form";
+import { useRehearsal } from "./pages/rehearsal";
 
 const verbs: Record<string, string> = { added: "text-in", removed: "text-out", changed: "text-brass-ink", moved: "text-wait" };
 
@@ -26,6 +28,7 @@ export function Changes({ list }: { list: Schema["ConfigChange"][] }) {
 export function DraftBar() {
   const draft = useDraft();
   const queries = useQueryClient();
+  const rehearsed = useRehearsal();
   const [reading, setReading] = useState(false);
   const [publishing, setPublishing] = useState(false);
   const [note, setNote] = useState("");
@@ -48,6 +51,7 @@ export function DraftBar() {
     <>
       <span><b>Draft</b> · {changes.length} {changes.length === 1 ? "change" : "changes"}{faults.length > 0 && <span className="text-out"> · {faults.length} to correct</span>}</span>
       <Button onClick={() => setReading(true)}>Read</Button>
+      <ButtonLink to="/rehearsal">Rehearse</ButtonLink>
       <Button primary onClick={() => { publish.reset(); setPublishing(true); }}>Publish</Button>
       <Modal wide open={reading} onClose={() => setReading(false)} title={`Draft against revision ${revision}`}>
         <Problems list={faults} />
@@ -62,6 +66,7 @@ export function DraftBar() {
         <form onSubmit={(e) => { e.preventDefault(); publish.mutate(); }}>
           <Failure error={publish.error} />
           <p className="mb-3">{changes.length === 1 ? "One change takes" : `${changes.length} changes take`} effect at once. Any earlier revision can be taken back to in History.</p>
+          <p className="mb-3 text-[13px]">{!rehearsed.data || rehearsed.data.outdated ? <>This draft was not rehearsed. <Link className="underline" to="/rehearsal" onClick={() => setPublishing(false)}>Rehearse it first</Link></> : <>Rehearsed {ago(rehearsed.data.ended)}: {rehearsed.data.changed === 0 ? "nobody would notice" : `${rehearsed.data.changed.toLocaleString()} of ${rehearsed.data.total.toLocaleString()} attempts would end otherwise`}.</>}</p>
           <TextField label="Note" hint="Why; read by whoever looks for the cause later." value={note} onChange={setNote} autoFocus />
           <Problems list={problems} />
           {faults.length > 0 && <p className="mb-3 text-out">{sentence("What is marked red stops the publish; what is running stays as it is")}</p>}

@@ -26,6 +26,7 @@ import (
 	"tollgate.example/key/internal/ident"
 	"tollgate.example/key/internal/live"
 	"tollgate.example/key/internal/operator"
+	"tollgate.example/key/internal/rehearsal"
 	"tollgate.example/key/internal/revision"
 	"tollgate.example/key/internal/roster"
 	"tollgate.example/key/internal/seal"
@@ -35,20 +36,21 @@ import (
 
 // Service is everything that the API works with.
 type Service struct {
-	Checkup   *checkup.Checkup
-	Roster    *roster.Keeper
-	Version   string
-	Store     *store.Store
-	Writer    *store.Writer
-	Revisions *revision.Keeper
-	Accounts  *account.Keeper
-	Operators *operator.Book
-	Contacts  *contact.Book
-	Gate      *gate.Gate
-	Box       *seal.Box
-	IDs       *ident.Source
-	Tally     *tally.Tally
-	Attempts  *live.Hub[*store.Attempt]
+	Checkup    *checkup.Checkup
+	Roster     *roster.Keeper
+	Rehearsals *rehearsal.Keeper
+	Version    string
+	Store      *store.Store
+	Writer     *store.Writer
+	Revisions  *revision.Keeper
+	Accounts   *account.Keeper
+	Operators  *operator.Book
+	Contacts   *contact.Book
+	Gate       *gate.Gate
+	Box        *seal.Box
+	IDs        *ident.Source
+	Tally      *tally.Tally
+	Attempts   *live.Hub[*store.Attempt]
 	// Trial answers one RADIUS packet as if it came from the address.
 	Trial func(ctx context.Context, packet []byte, from netip.Addr, by string) ([]byte, error)
 	// Waiting counts the attempts under way.
@@ -127,6 +129,7 @@ func newServer(s *Service, r chi.Router) *server {
 	out.directories()
 	out.membership()
 	out.checkup()
+	out.rehearsals()
 	out.accounts()
 	out.attempts()
 	out.now()

@@ -133,6 +133,30 @@ func (s *Store) Attempt(ctx context.Context, id ident.ID) (Attempt, error) {
 	return a, notFound(err)
 }
 
+// CountAttempts counts the attempts of a time.
+func (s *Store) CountAttempts(ctx context.Context, since, until time.Time) (int, error) {
+	n := 0
+	if err := s.db.GetContext(ctx, &n, "SELECT count(*) FROM attempts WHERE id >= ? AND id < ?", ident.At(since), ident.At(until)); err != nil {
+		return 0, fmt.Errorf("counting attempts: %w", err)
+	}
+	return n, nil
+}
+
+// Recorded are the facts of one attempt.
+type Recorded struct {
+	ID    ident.ID `db:"id"`
+	Facts []byte   `db:"facts"`
+}
+
+// FactsAfter returns the facts of the attempts that follow one, the oldest first.
+func (s *Store) FactsAfter(ctx context.Context, after ident.ID, until time.Time, limit int) ([]Recorded, error) {
+	out := []Recorded{}
+	if err := s.db.SelectContext(ctx, &out, "SELECT id, facts FROM attempts WHERE id > ? AND id < ? ORDER BY id LIMIT ?", after, ident.At(until), limit); err != nil {
+		return nil, fmt.Errorf("reading the facts of attempts: %w", err)
+	}
+	return out, nil
+}
+
 // Minute counts the attempts of one minute.
 type Minute struct {
 	Minute   int64 `db:"minute"` // minutes since 1970

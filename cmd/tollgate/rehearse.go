@@ -1,0 +1,82 @@
+package main
+
+import (
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"net/http"
+	"os"
+	"strings"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/client"
+	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/rehearsal"
+)
+
+func rehearseCommand() command {
+	return command{"draft", "rehearse", "", "decide recorded attempts again, and list what would change", func(f *flag.FlagSet) func(*session, []string) error {
+		hours := f.Int("hours", 24, "attempts of the last so many hours")
+		return func(s *session, _ []string) error {
+			var end apitype.RehearsalEnd
+			err := s.api.Stream(s.ctx, http.MethodPost, "/rehearsal", apitype.RehearsalInput{Hours: *hours}, func(e client.Event) bool {
+				if e.Name == "end" {
+					json.Unmarshal(e.Data, &end)
+					return false
+				}
+				var p rehearsal.Progress
+				if json.Unmarshal(e.Data, &p) == nil && !s.json {
+					fmt.Fprintf(os.Stderr, "%d of %d, %d would end otherwise\n", p.Done, p.Total, p.Changed)
+				}
+				return true
+			})
+			if err != nil {
+				return err
+			}
+			if end.Result == nil {
+				return errors.New(end.Problem)
+			}
+			return s.print(end.Result, func() { s.rehearsed(end.Result) })
+		}
+	}}
+}
+
+func (s *session) rehearsed(r *rehearsal.Result) {
+	for _, d := range r.Differences {
+		s.say("%s by %s: %s -> %s", many(d.Attempts, "attempt"), many(d.People, "person"), s.ending(&d.Before), s.ending(&d.After))
+		var names []string
+		for _, e := range d.Examples {
+			names = append(names, e.Person+" "+e.ID)
+		}
+		for _, line := range wrap("such as "+strings.Join(names, ", "), width-4) {
+			s.say("    %s", line)
+		}
+	}
+	s.say("%d of %d attempts since %s would end otherwise than under revision %d.", r.Changed, r.Total, r.Since.Local().Format("2006-01-02 15:04 MST"), r.Revision)
+	if r.Changed > 0 {
+		s.say("The road of one under the draft: tollgate attempt explain -under draft ID")
+	}
+}
+
+func (s *session) ending(e *decide.Ending) string {
+	if e.Verdict != decide.Admitted {
+		return s.paint(red, "refused") + " by " + string(e.Reason)
+	}
+	out := s.paint(green, "admitted") + " with " + e.Pass
+	if e.VLAN != "" {
+		out += ", VLAN " + e.VLAN
+	}
+	return out
+}
+
+func many(n int, what string) string {
+	plural := map[string]string{"person": "people"}[what]
+	if plural == "" {
+		plural = what + "s"
+	}
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %s", n, plural)
+}

@@ -1,0 +1,132 @@
+// Package rehearsal decides recorded attempts again, under what is in effect and under the draft, before the draft is
+// published.
+package rehearsal
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/ident"
+	"tollgate.example/key/internal/store"
+)
+
+const (
+	// batch is how many attempts are read at once, and reports how often it is said how far it is.
+	batch  = 2_000
+	report = 200 * time.Millisecond
+)
+
+// ErrRunning tells that a rehearsal is under way.
+var ErrRunning = errors.New("a rehearsal is under way already")
+
+// Progress tells how far a rehearsal is.
+type Progress struct {
+	Done    int `json:"done"`
+	Total   int `json:"total"`
+	Changed int `json:"changed"`
+}
+
+// Result is what a rehearsal found.
+type Result struct {
+	Progress
+	// Revision is what was in effect, Draft marks the draft that was compared with it.
+	Revision int       `json:"revision"`
+	Draft    string    `json:"draft"`
+	Since    time.Time `json:"since"`
+	Until    time.Time `json:"until"`
+	Ended    time.Time `json:"ended"`
+	Micros   int64     `json:"micros"`
+	// Unreadable are attempts whose facts cannot be read any more.
+	Unreadable  int                 `json:"unreadable"`
+	Differences []decide.Difference `json:"differences"`
+}
+
+// Keeper runs rehearsals, one at a time, and keeps the last. It is safe for concurrent use.
+type Keeper struct {
+	store *store.Store
+
+	mu      sync.Mutex
+	running bool
+	last    *Result
+}
+
+// New makes a keeper.
+func New(s *store.Store) *Keeper { return &Keeper{store: s} }
+
+// Last returns the last rehearsal that came to its end, nil if there was none since the start.
+func (k *Keeper) Last() *Result {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.last
+}
+
+// Input is what to rehearse.
+type Input struct {
+	Before, After *decide.Plan
+	Revision      int
+	Draft         string
+	Since, Until  time.Time
+}
+
+// Run decides the attempts of a time again, and tells now and then how far it is. Live traffic goes first: it reads
+// in small batches, works on one of them at a time, and holds no lock meanwhile.
+func (k *Keeper) Run(ctx context.Context, in Input, tell func(Progress)) (*Result, error) {
+	k.mu.Lock()
+	if k.running {
+		k.mu.Unlock()
+		return nil, ErrRunning
+	}
+	k.running = true
+	k.mu.Unlock()
+	defer func() {
+		k.mu.Lock()
+		k.running = false
+		k.mu.Unlock()
+	}()
+	begun := time.Now()
+	out := &Result{Revision: in.Revision, Draft: in.Draft, Since: in.Since, Until: in.Until}
+	var err error
+	if out.Total, err = k.store.CountAttempts(ctx, in.Since, in.Until); err != nil {
+		return nil, err
+	}
+	r := decide.NewRehearsal(in.Before, in.After)
+	after, told := ident.At(in.Since)-1, time.Now()
+	for {
+		rows, err := k.store.FactsAfter(ctx, after, in.Until, batch)
+		if err != nil {
+			return nil, err
+		}
+		if len(rows) == 0 {
+			break
+		}
+		for i := range rows {
+			var f facts.Facts
+			if json.Unmarshal(rows[i].Facts, &f) != nil {
+				out.Unreadable++
+				continue
+			}
+			r.Add(rows[i].ID.String(), &f)
+		}
+		after = rows[len(rows)-1].ID
+		out.Done += len(rows)
+		if ctx.Err() != nil {
+			return nil, fmt.Errorf("the rehearsal was stopped after %d of %d attempts: %w", out.Done, out.Total, ctx.Err())
+		}
+		if time.Since(told) > report {
+			told, out.Changed = time.Now(), r.Changed()
+			tell(out.Progress)
+		}
+	}
+	out.Total, out.Changed, out.Differences = out.Done, r.Changed(), r.Differences()
+	out.Ended, out.Micros = time.Now(), time.Since(begun).Microseconds()
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.last = out
+	return out, nil
+}
