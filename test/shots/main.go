@@ -99,8 +99,10 @@ func steps(p *browser.Page, base string, shot func(string) error) error {
 		open("/history", "Revision 2"), shot("history.png"),
 		open("/operators", "Tokens"), shot("operators.png"),
 		theme("night"), open("/lanes", "Wired ports"), p.Click("7. Wired ports"), p.See("By department"), shot("lanes.png"), theme("light"),
-		open("/passes", "contractors"), row(), p.See("What the device gets"), p.Fill("VLAN", "61"), p.Click("Save to the draft"), p.See("1 change"), p.Click("Read"), p.See("VLAN 60 -> 61"), shot("draft.png"),
-		p.Click("Discard all changes"), p.See("nothing unpublished"),
+		open("/passes", "contractors"), row(), p.See("What the device gets"), p.Fill("VLAN", "61"), p.Click("Save to the draft"), p.See("1 change"),
+		open("/lanes", "Wired ports"), p.Click("7. Wired ports"), p.See("By department"), p.Click("By department"), p.See("Switched on"), p.Click("Switched on"), p.Click("Save to the draft"), p.See("2 changes"),
+		p.Click("Rehearse"), p.See("Attempts of"), p.Click("Rehearse"), p.See("would end otherwise"), shot("rehearsal.png"),
+		p.Click("Read"), p.See("VLAN 60 -> 61"), p.Click("Discard all changes"), p.See("nothing unpublished"),
 		terminal(p, shot),
 	)
 }
