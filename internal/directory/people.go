@@ -74,11 +74,14 @@ var personAttributes = map[config.DirectoryKind][]string{
 	config.Generic: {"uid", "cn", "displayName", "mail", "gidNumber", "pwdAccountLockedTime", "nsAccountLock", "shadowExpire"},
 }
 
+// Remembered is the detail of somebody who was not asked for anew.
+const Remembered = "remembered"
+
 // Find looks one person up with groups. The outcome is OK, PersonUnknown, PersonAmbiguous or one of the directory
 // codes, with a detail for people.
 func (d *Directory) Find(ctx context.Context, name string) (*facts.Person, reason.Code, string) {
 	if person := d.people.get(name); person != nil {
-		return person, reason.OK, "remembered"
+		return person, reason.OK, Remembered
 	}
 	person, outcome, detail := d.look(ctx, name)
 	if outcome == reason.OK && person.State == reason.OK && d.cfg.CacheSeconds > 0 {

@@ -10,6 +10,7 @@ import (
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/directory"
 	"tollgate.example/key/internal/store"
 )
 
@@ -82,6 +83,10 @@ func (v *Visit) Find(ctx context.Context) reason.Code {
 		step := &realm.Lookup[i]
 		at := time.Now()
 		person, outcome, detail := v.ask(ctx, step.Store)
+		if detail == directory.Remembered && v.refuses(person) { // perhaps a group was given meanwhile
+			v.snapshot.Directory(step.Store).Forget(v.before.Name)
+			person, outcome, detail = v.ask(ctx, step.Store)
+		}
 		v.Facts.Lookups = append(v.Facts.Lookups, facts.Lookup{Store: step.Store, Outcome: outcome, Detail: detail, Micros: time.Since(at).Microseconds()})
 		switch outcome {
 		case reason.OK:
@@ -97,6 +102,15 @@ func (v *Visit) Find(ctx context.Context) reason.Code {
 		break
 	}
 	return decide.Lookup(&v.Facts, realm)
+}
+
+// refuses reports whether policies would refuse somebody whose proof is right.
+func (v *Visit) refuses(person *facts.Person) bool {
+	credential := v.Facts.Credential
+	v.Facts.Person, v.Facts.Credential = person, reason.OK
+	why := v.snapshot.Plan.Decide(&v.Facts).Reason
+	v.Facts.Person, v.Facts.Credential = nil, credential
+	return why == reason.PolicyNone || why == reason.PolicyRefused
 }
 
 func (v *Visit) ask(ctx context.Context, name string) (*facts.Person, reason.Code, string) {

@@ -112,6 +112,14 @@ func TestPickedGroupsFollowRenames(t *testing.T) {
 	if got := w.vlan("s.lodge", "Harbour-s.lodge-1"); got != "policy.none" {
 		t.Errorf("after the membership ended: %s", got)
 	}
+	again := ldap.NewModifyRequest("CN=Ashore,CN=Users,"+domainBase, nil)
+	again.Add("member", []string{lodge})
+	if err := admin.Modify(again); err != nil {
+		t.Fatal(err)
+	}
+	if got := w.vlan("s.lodge", "Harbour-s.lodge-1"); got != "20" {
+		t.Errorf("somebody who was refused, remembered, and is given the group waits for it: %s", got)
+	}
 	if err := admin.Del(ldap.NewDelRequest("CN=Ashore,CN=Users,"+domainBase, nil)); err != nil {
 		t.Fatal(err)
 	}
