@@ -81,18 +81,19 @@ func (d *Directory) Guard(ctx context.Context) guard.Limits {
 	return out
 }
 
-// WrongPasswords is how many the domain counts for somebody now; others may have passed some on too.
-func (d *Directory) WrongPasswords(ctx context.Context, dn string) int {
-	n := 0
+// WrongPasswords is how many the domain counts for somebody now: others may have passed some on too, and a right one
+// elsewhere, or whoever unlocks the account, takes them back. known is false where that is not told.
+func (d *Directory) WrongPasswords(ctx context.Context, dn string) (n int, known bool) {
 	if d.cfg.Kind != config.ActiveDirectory {
-		return 0
+		return 0, false
 	}
-	d.with(ctx, func(c *ldap.Conn) error {
+	err := d.with(ctx, func(c *ldap.Conn) error {
 		result, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.seconds(), false, "(objectClass=*)", []string{"badPwdCount"}, nil))
 		if err == nil && len(result.Entries) > 0 {
-			n, _ = strconv.Atoi(result.Entries[0].GetEqualFoldAttributeValue("badPwdCount"))
+			count, err := strconv.Atoi(result.Entries[0].GetEqualFoldAttributeValue("badPwdCount"))
+			n, known = count, err == nil
 		}
 		return err
 	})
-	return n
+	return n, known && err == nil
 }

@@ -64,6 +64,9 @@ func TestTheWindowEnds(t *testing.T) {
 	if list := g.List("LANTERN", time.Now()); len(list) != 1 || list[0].Wrong != 9 {
 		t.Errorf("what the directory counts: %+v", list)
 	}
+	if g.Counted("LANTERN", "s.lodge", 0); !try(t, g, "", short, Right) {
+		t.Error("held back although the directory took the count back")
+	}
 }
 
 // However many come at once, no more wrong ones are passed on than allowed, and right ones all are.
