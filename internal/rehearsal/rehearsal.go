@@ -4,7 +4,6 @@ package rehearsal
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"sync"
@@ -96,6 +95,7 @@ func (k *Keeper) Run(ctx context.Context, in Input, tell func(Progress)) (*Resul
 		return nil, err
 	}
 	r := decide.NewRehearsal(in.Before, in.After)
+	var f facts.Facts
 	after, told := ident.At(in.Since)-1, time.Now()
 	for {
 		rows, err := k.store.FactsAfter(ctx, after, in.Until, batch)
@@ -106,8 +106,7 @@ func (k *Keeper) Run(ctx context.Context, in Input, tell func(Progress)) (*Resul
 			break
 		}
 		for i := range rows {
-			var f facts.Facts
-			if json.Unmarshal(rows[i].Facts, &f) != nil {
+			if f.ParseJSON(rows[i].Facts) != nil {
 				out.Unreadable++
 				continue
 			}
