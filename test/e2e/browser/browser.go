@@ -4,7 +4,6 @@ package browser
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -213,7 +212,24 @@ func (p *Page) Choose(label, option string) error {
 	if err := chromedp.Do(p.ctx, chromedp.MouseClickXY(x, y)); err != nil {
 		return err
 	}
-	return errors.Join(p.until("the list", `!!document.querySelector("[role=option]")`), p.Click(option), p.until("the list to close", `!document.querySelector("[role=option]")`))
+	if err := p.until("the list", `!!document.querySelector("[role=option]")`); err != nil {
+		return err
+	}
+	// The list takes no click while it is still being placed; a person would click again.
+	for deadline := time.Now().Add(patience); ; {
+		if err := p.Click(option); err != nil {
+			return err
+		}
+		for range 25 {
+			if closed, err := Eval[bool](p, `!document.querySelector("[role=option]")`); closed || err != nil {
+				return err
+			}
+			time.Sleep(40 * time.Millisecond)
+		}
+		if time.Now().After(deadline) {
+			return p.until("the list to close", `!document.querySelector("[role=option]")`)
+		}
+	}
 }
 
 // Press sends keys to whatever has the focus.
