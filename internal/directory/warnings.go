@@ -78,17 +78,19 @@ func (t *tester) clock(c *ldap.Conn, server string) bool {
 	if !known {
 		return true
 	}
-	return t.step("clock", "Compare clocks", server, func(s *Step) error {
-		s.Detail = fmt.Sprintf("differs by %.1f s", ahead.Seconds())
-		const remedy = "Set both clocks by the same time server."
-		if ahead.Abs() > clockFails {
-			return &Failure{Detail: s.Detail + "; beyond five minutes domains refuse everything", Remedy: remedy}
-		}
-		if ahead.Abs() > clockWarns {
-			s.State, s.Remedy = Warn, remedy
-		}
-		return nil
-	})
+	return t.step("clock", "Compare clocks", server, func(s *Step) error { return compareClocks(s, ahead) })
+}
+
+func compareClocks(s *Step, ahead time.Duration) error {
+	const remedy = "Set both clocks by the same time server."
+	s.Detail = fmt.Sprintf("differs by %.1f s", ahead.Seconds())
+	if ahead.Abs() > clockFails {
+		return &Failure{Detail: s.Detail + "; beyond five minutes domains refuse everything", Remedy: remedy}
+	}
+	if ahead.Abs() > clockWarns {
+		s.State, s.Remedy = Warn, remedy
+	}
+	return nil
 }
 
 func (t *tester) pickedGroups(s *Step) error {
