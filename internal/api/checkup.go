@@ -14,8 +14,6 @@ import (
 )
 
 const (
-	// CheckupEvery is how often the checkup runs by itself.
-	CheckupEvery    = 15 * time.Minute
 	checkupPatience = 10 * time.Minute
 	shownChanges    = 50
 )
@@ -24,7 +22,7 @@ func (s *server) checkup() {
 	huma.Register(s.api, operation("GET", "/checkup", "get-checkup", "The last outcome of every check, the worst first, and what changed"), func(ctx context.Context, _ *none) (*body[apitype.Checkup], error) {
 		lines, ran := s.Checkup.Last()
 		changes, err := s.Checkup.Changes(ctx, shownChanges)
-		out := apitype.Checkup{Every: int(CheckupEvery.Minutes()), Lines: lines, Changes: changes}
+		out := apitype.Checkup{Every: int(checkup.Every.Minutes()), Lines: lines, Changes: changes}
 		if !ran.IsZero() {
 			out.Ran = &ran
 		}

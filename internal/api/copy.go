@@ -11,20 +11,12 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/roster"
 	"tollgate.example/key/internal/store"
 )
 
 // copies registers the copies of people that directories in use keep.
 func (s *server) copies() {
-	inUse := func(ref string) (*config.Directory, error) {
-		d, at := config.Find(s.Gate.Current().Plan.Config.Directories, ref)
-		if at < 0 {
-			return nil, problem(http.StatusNotFound, "there is no directory "+ref+" in use", "Publish it first.")
-		}
-		return d, nil
-	}
 	huma.Register(s.api, operation("GET", "/directories/{ref}/copy", "list-copied-people", "The copies of people that a directory in use keeps, and the last run"), func(ctx context.Context, in *struct {
 		OneInput
 		Query   string `query:"q" maxLength:"200" doc:"Any part of a name or an attribute"`
@@ -33,7 +25,7 @@ func (s *server) copies() {
 		After   string `query:"after" maxLength:"2000"`
 		Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}) (*body[apitype.Copy], error) {
-		d, err := inUse(in.Ref)
+		d, err := s.inUse(in.Ref)
 		if err != nil {
 			return nil, err
 		}
@@ -58,7 +50,7 @@ func (s *server) copies() {
 	})
 	op := operation("POST", "/directories/{ref}/copy", "copy-people", "Copy the people of a directory in use now; how far it is, as it happens")
 	sse.Register(s.api, op, map[string]any{"run": roster.Run{}}, func(ctx context.Context, in *OneInput, send sse.Sender) {
-		d, err := inUse(in.Ref)
+		d, err := s.inUse(in.Ref)
 		now := time.Now()
 		if err != nil {
 			send.Data(roster.Run{Directory: in.Ref, Started: now, Ended: &now, Problem: err.Error()})

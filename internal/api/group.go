@@ -80,6 +80,15 @@ func (s *server) directory(ref string) (*directory.Directory, *config.Directory,
 	return opened, d, err
 }
 
+// inUse is how a directory in use is configured.
+func (s *server) inUse(ref string) (*config.Directory, error) {
+	d, at := config.Find(s.Gate.Current().Plan.Config.Directories, ref)
+	if at < 0 {
+		return nil, problem(http.StatusNotFound, "there is no directory "+ref+" in use", "Publish it first.")
+	}
+	return d, nil
+}
+
 func (s *server) groups() {
 	huma.Register(s.api, operation("GET", "/directories/{ref}/groups", "list-directory-groups", "Groups of a directory of the draft by any part of their name"), func(ctx context.Context, in *struct {
 		OneInput
@@ -101,7 +110,7 @@ func (s *server) groups() {
 		}
 		out := apitype.Groups{Items: []apitype.Group{}, Next: base64.RawURLEncoding.EncodeToString([]byte(page.Next)), Total: page.Total, More: page.More}
 		for _, g := range page.Items {
-			out.Items = append(out.Items, apitype.Group{Group: g, Picked: apitype.PickedOf(cfg.Groups, g.ID)})
+			out.Items = append(out.Items, apitype.Group{Group: g, Picked: config.PickedAs(cfg.Groups, g.ID)})
 		}
 		return ok(out), nil
 	})
@@ -125,7 +134,7 @@ func (s *server) groups() {
 		if err != nil {
 			return nil, err
 		}
-		if name := apitype.PickedOf(cfg.Groups, in.Body.ID); name != "" && in.Body.Name == "" {
+		if name := config.PickedAs(cfg.Groups, in.Body.ID); name != "" && in.Body.Name == "" {
 			return ok(apitype.Saved[config.PickedGroup]{Object: config.PickedGroup{ID: in.Body.ID, Name: name}}), nil
 		}
 		found, err := d.Lookup(ctx, in.Body.ID)
@@ -143,9 +152,9 @@ func (s *server) groups() {
 		OneInput
 		Body apitype.ForgetInput
 	}) (*body[apitype.Forgotten], error) {
-		d, at := config.Find(s.Gate.Current().Plan.Config.Directories, in.Ref)
-		if at < 0 {
-			return nil, problem(http.StatusNotFound, "there is no directory "+in.Ref+" in use", "Publish it first.")
+		d, err := s.inUse(in.Ref)
+		if err != nil {
+			return nil, err
 		}
 		return ok(apitype.Forgotten{People: s.Gate.Current().Directory(d.Name).Forget(in.Body.Person)}), nil
 	})

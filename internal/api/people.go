@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"net/http"
 	"strings"
 	"time"
 
@@ -55,18 +54,12 @@ func (s *server) people() {
 
 // heldBack registers what the lockout guard holds back.
 func (s *server) heldBack() {
-	inUse := func(ref string) (*directory.Directory, error) {
-		d, at := config.Find(s.Gate.Current().Plan.Config.Directories, ref)
-		if at < 0 {
-			return nil, problem(http.StatusNotFound, "there is no directory "+ref+" in use", "Publish it first.")
-		}
-		return s.Gate.Current().Directory(d.Name), nil
-	}
 	huma.Register(s.api, operation("GET", "/directories/{ref}/held", "list-held-back", "People of a directory in use whose passwords are held back, so that it does not lock them"), func(ctx context.Context, in *OneInput) (*body[apitype.HeldBack], error) {
-		d, err := inUse(in.Ref)
+		cfg, err := s.inUse(in.Ref)
 		if err != nil {
 			return nil, err
 		}
+		d := s.Gate.Current().Directory(cfg.Name)
 		limits := d.Guard(ctx)
 		rule, _ := d.Lockout(ctx)
 		return ok(apitype.HeldBack{Items: s.Gate.Guard.List(d.Name(), time.Now()), After: limits.After, Threshold: rule.Threshold, Minutes: int(limits.Window.Minutes())}), nil
@@ -75,11 +68,11 @@ func (s *server) heldBack() {
 		OneInput
 		Body apitype.ReleaseInput
 	}) (*body[apitype.Forgotten], error) {
-		d, err := inUse(in.Ref)
+		d, err := s.inUse(in.Ref)
 		if err != nil {
 			return nil, err
 		}
-		return ok(apitype.Forgotten{People: s.Gate.Guard.Release(d.Name(), in.Body.Person)}), nil
+		return ok(apitype.Forgotten{People: s.Gate.Guard.Release(d.Name, in.Body.Person)}), nil
 	})
 }
 

@@ -3,7 +3,6 @@ package apitype
 import (
 	"time"
 
-	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/directory"
@@ -96,14 +95,4 @@ type Found struct {
 	Memberships []directory.Membership `json:"memberships"`
 	Prospects   []decide.Prospect      `json:"prospects" doc:"What the lanes of the draft could give"`
 	Problem     string                 `json:"problem,omitempty" doc:"Why a part of this could not be said"`
-}
-
-// PickedOf tells under which name a group is picked.
-func PickedOf(groups []config.PickedGroup, id string) string {
-	for _, g := range groups {
-		if g.ID == id {
-			return g.Name
-		}
-	}
-	return ""
 }

@@ -180,7 +180,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	a.cancel = cancel
 	copies := roster.New(a.store, inUse{a.Gate, box}, o.Log)
 	a.background(func() { copies.Schedule(background, time.Minute) })
-	a.background(func() { checks.Schedule(background, firstCheckup, api.CheckupEvery) })
+	a.background(func() { checks.Schedule(background, firstCheckup, checkup.Every) })
 	a.background(func() { contacts.Run(background, a.store) })
 	a.background(func() { a.housekeeping(background, o) })
 	a.SetupCode = operators.SetupCode()

@@ -18,6 +18,8 @@ import (
 )
 
 const (
+	// Every is how often the checkup runs by itself.
+	Every = 15 * time.Minute
 	// patience bounds the checks of one directory.
 	patience = 2 * time.Minute
 	// kept is how many changes are kept.

@@ -240,11 +240,11 @@ func (d *Directory) bySID(c *ldap.Conn, base string, sids []string) ([]Group, er
 	return groups, nil
 }
 
-// searchEach finds the entries that fit one of the filters, a batch of them in one search.
+// searchEach finds the groups that fit one of the filters, a batch of them in one search.
 func (d *Directory) searchEach(c *ldap.Conn, base string, filters []string) ([]Group, error) {
 	var out []Group
 	for part := range slices.Chunk(filters, batch) {
-		result, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2*batch, d.seconds(), false, "(|"+strings.Join(part, "")+")", groupAttributes[d.cfg.Kind], nil))
+		result, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2*batch, d.seconds(), false, "(&"+d.groupsFilter("")+"(|"+strings.Join(part, "")+"))", groupAttributes[d.cfg.Kind], nil))
 		if err != nil {
 			return nil, err
 		}

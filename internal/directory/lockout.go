@@ -32,8 +32,12 @@ type Lockout struct {
 func (d *Directory) Lockout(ctx context.Context) (Lockout, error) {
 	d.mu.Lock()
 	rule, at := d.lockout, d.lockoutAt
+	due := d.cfg.Kind == config.ActiveDirectory && time.Since(at) >= lockoutLife
+	if due && !at.IsZero() {
+		d.lockoutAt = time.Now() // whoever comes meanwhile goes by the rule as it was
+	}
 	d.mu.Unlock()
-	if d.cfg.Kind != config.ActiveDirectory || time.Since(at) < lockoutLife {
+	if !due {
 		return rule, nil
 	}
 	err := d.with(ctx, func(c *ldap.Conn) error {
@@ -81,19 +85,19 @@ func (d *Directory) Guard(ctx context.Context) guard.Limits {
 	return out
 }
 
-// WrongPasswords is how many the domain counts for somebody now: others may have passed some on too, and a right one
-// elsewhere, or whoever unlocks the account, takes them back. known is false where that is not told.
-func (d *Directory) WrongPasswords(ctx context.Context, dn string) (n int, known bool) {
+// WrongPasswords is how many the server that is asked counts for somebody now; others may have passed some on too. It is
+// 0 where that is not told.
+func (d *Directory) WrongPasswords(ctx context.Context, dn string) int {
+	n := 0
 	if d.cfg.Kind != config.ActiveDirectory {
-		return 0, false
+		return 0
 	}
-	err := d.with(ctx, func(c *ldap.Conn) error {
+	d.with(ctx, func(c *ldap.Conn) error {
 		result, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.seconds(), false, "(objectClass=*)", []string{"badPwdCount"}, nil))
 		if err == nil && len(result.Entries) > 0 {
-			count, err := strconv.Atoi(result.Entries[0].GetEqualFoldAttributeValue("badPwdCount"))
-			n, known = count, err == nil
+			n, _ = strconv.Atoi(result.Entries[0].GetEqualFoldAttributeValue("badPwdCount"))
 		}
 		return err
 	})
-	return n, known && err == nil
+	return n
 }

@@ -63,6 +63,8 @@ type established struct {
 	address string
 	secret  *netlogon.Secret
 	client  [8]byte // our challenge, which the credential of a password change goes on from
+	// password is the one of our machine account that the controller took.
+	password string
 }
 
 // New makes a member; hosts are the domain controllers in the order to ask them.
@@ -131,18 +133,6 @@ func (m *Member) Check(ctx context.Context, domain, name string, machine bool, c
 func refusesUs(err error) bool {
 	var status netlogon.Status
 	return errors.As(err, &status)
-}
-
-// Test establishes the secure channel anew and tells with which controller.
-func (m *Member) Test(ctx context.Context) (string, error) {
-	ctx, cancel := context.WithTimeout(ctx, m.timeout)
-	defer cancel()
-	c, err := m.take(ctx)
-	if err != nil {
-		return "", err
-	}
-	defer m.give(c)
-	return c.channel.host, nil
 }
 
 // take returns an idle connection of the channel, or makes one. No lock is held while a controller is asked.
@@ -320,7 +310,7 @@ func (m *Member) authenticate(ctx context.Context, host, address, password strin
 		return nil, err
 	}
 	defer c.Close()
-	channel := &established{host: host, address: address}
+	channel := &established{host: host, address: address, password: password}
 	rand.Read(channel.client[:])
 	stub, err := c.call(ctx, netlogon.OpReqChallenge, netlogon.Challenge(host, m.account.Computer, channel.client))
 	if err != nil {

@@ -8,39 +8,60 @@ import (
 	"tollgate.example/key/internal/wire/netlogon"
 )
 
-// SetPassword gives our machine account another password, over a secure channel of its own, which is the current one
-// afterwards. The caller keeps both passwords before: it may not be known whether a change that failed took place.
-func (m *Member) SetPassword(ctx context.Context, password string) error {
-	ctx, cancel := context.WithTimeout(ctx, m.timeout)
-	defer cancel()
+// renew agrees on a channel anew, which is the current one afterwards, and opens a connection of it.
+func (m *Member) renew(ctx context.Context) (*conn, error) {
 	select {
 	case m.agreeing <- struct{}{}:
 		defer func() { <-m.agreeing }()
 	case <-ctx.Done():
-		return ctx.Err()
+		return nil, ctx.Err()
 	}
 	channel, err := m.establish(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	m.mu.Lock()
 	m.channel = channel
 	m.mu.Unlock()
-	c, err := m.connect(ctx, channel.address, netlogon.Netlogon, channel)
+	return m.connect(ctx, channel.address, netlogon.Netlogon, channel)
+}
+
+// Test agrees on the secure channel anew, and tells with which controller.
+func (m *Member) Test(ctx context.Context) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, m.timeout)
+	defer cancel()
+	c, err := m.renew(ctx)
+	if err != nil {
+		return "", err
+	}
+	m.give(c)
+	return c.channel.host, nil
+}
+
+// SetPassword gives our machine account another password, over a secure channel of its own. keep is called with the
+// password that the domain takes now, before the change is sent: both have to be kept, since it may not be known whether
+// a change that failed took place.
+func (m *Member) SetPassword(ctx context.Context, password string, keep func(present string) error) error {
+	ctx, cancel := context.WithTimeout(ctx, m.timeout)
+	defer cancel()
+	c, err := m.renew(ctx)
 	if err != nil {
 		return err
 	}
 	defer c.Close()
+	if err := keep(c.channel.password); err != nil {
+		return err
+	}
 	now := uint32(time.Now().Unix())
-	stub, err := channel.secret.PasswordSet(channel.host, password, channel.client, now)
+	stub, err := c.channel.secret.PasswordSet(c.channel.host, password, c.channel.client, now)
 	if err != nil {
 		return err
 	}
 	if stub, err = c.call(ctx, netlogon.OpPasswordSet, stub); err == nil {
-		err = channel.secret.PasswordSetReply(stub, channel.client, now)
+		err = c.channel.secret.PasswordSetReply(stub, c.channel.client, now)
 	}
 	if err != nil {
-		return fmt.Errorf("setting the password of %s on %s: %w", m.account.Computer, channel.host, err)
+		return fmt.Errorf("setting the password of %s on %s: %w", m.account.Computer, c.channel.host, err)
 	}
 	return nil
 }

@@ -18,12 +18,6 @@ func (v *Visit) guarded(ctx context.Context, d *directory.Directory, person *fac
 	}
 	device := v.Facts.MAC
 	held, err := v.gate.Guard.Ask(ctx, d.Name(), person.Name, device, limits)
-	if held != nil && held.Device == "" {
-		if n, known := d.WrongPasswords(ctx, person.ID); known && n < limits.After { // taken back there meanwhile
-			v.gate.Guard.Counted(d.Name(), person.Name, n)
-			held, err = v.gate.Guard.Ask(ctx, d.Name(), person.Name, device, limits)
-		}
-	}
 	switch {
 	case err != nil:
 		return reason.Busy, err.Error()
@@ -33,9 +27,7 @@ func (v *Visit) guarded(ctx context.Context, d *directory.Directory, person *fac
 	code, detail := check()
 	v.gate.Guard.Done(d.Name(), person.Name, device, limits, outcome(code))
 	if code == reason.PasswordWrong {
-		if n, known := d.WrongPasswords(ctx, person.ID); known {
-			v.gate.Guard.Counted(d.Name(), person.Name, n)
-		}
+		v.gate.Guard.Counted(d.Name(), person.Name, d.WrongPasswords(ctx, person.ID))
 	}
 	return code, detail
 }

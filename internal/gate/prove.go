@@ -251,13 +251,19 @@ func askDomain(ctx context.Context, member *domain.Member, person *facts.Person,
 	if code, known := statuses[status]; known {
 		return again, code, ""
 	}
+	switch status {
+	case netlogon.StatusSkew:
+		return again, reason.ClockSkew, status.Error()
+	case netlogon.StatusNoLogonServers:
+		return again, reason.DomainUnreachable, status.Error()
+	}
 	return again, reason.DomainRefuses, status.Error()
 }
 
 var statuses = map[netlogon.Status]reason.Code{
 	netlogon.StatusOK: reason.OK, netlogon.StatusNoUser: reason.PersonUnknown, netlogon.StatusWrongPassword: reason.PasswordWrong, netlogon.StatusLogonFailure: reason.PasswordWrong,
 	netlogon.StatusDisabled: reason.PersonDisabled, netlogon.StatusAccountExpired: reason.PersonExpired, netlogon.StatusExpired: reason.PasswordExpired, netlogon.StatusMustChange: reason.PasswordMustChange,
-	netlogon.StatusSkew: reason.ClockSkew, netlogon.StatusLocked: reason.PersonLocked, netlogon.StatusHours: reason.PersonHours, netlogon.StatusWorkstation: reason.PersonStation,
+	netlogon.StatusLocked: reason.PersonLocked, netlogon.StatusHours: reason.PersonHours, netlogon.StatusWorkstation: reason.PersonStation,
 }
 
 // findDevice is Find for MAC bypass.

@@ -12,7 +12,8 @@ import (
 )
 
 // Rotate gives our machine account in the domain of a directory in use a new password. Whatever happens meanwhile, the
-// one that counts is among those kept: the new one is kept before the domain learns of it.
+// one that counts is among those kept: the new one is kept before the domain learns of it, beside the one that the domain
+// takes now, which after a change of unknown outcome need not be the newest.
 func (g *Gate) Rotate(ctx context.Context, name string) error {
 	g.rotating.Lock() // over the network: two at once would each take the other's password for the one before
 	defer g.rotating.Unlock()
@@ -23,21 +24,14 @@ func (g *Gate) Rotate(ctx context.Context, name string) error {
 		return fmt.Errorf("we are no member of the domain of directory %s", name)
 	}
 	cfg := s.config(name)
-	before := g.Memberships.Passwords(cfg.Domain, cfg.Computer)
-	if len(before) == 0 {
-		return fmt.Errorf("no password of machine account %s is kept here: join the domain again", cfg.Computer)
-	}
-	if _, err := member.Test(ctx); err != nil {
-		return fmt.Errorf("the secure channel to the domain of %s: %w", name, err)
-	}
-	next := directory.MachinePassword()
-	if err := g.Memberships.Set(ctx, cfg.Domain, cfg.Computer, next, before[0]); err != nil {
-		return err
-	}
-	err := member.SetPassword(ctx, next)
+	next, present := directory.MachinePassword(), ""
+	err := member.SetPassword(ctx, next, func(taken string) error {
+		present = taken
+		return g.Memberships.Set(ctx, cfg.Domain, cfg.Computer, next, taken)
+	})
 	var refused netlogon.Status
-	if errors.As(err, &refused) { // the domain said no: the one before is still the one
-		return errors.Join(err, g.Memberships.Set(ctx, cfg.Domain, cfg.Computer, before[0], ""))
+	if present != "" && errors.As(err, &refused) { // the domain said no: the one before is still the one
+		return errors.Join(err, g.Memberships.Set(ctx, cfg.Domain, cfg.Computer, present, ""))
 	}
 	return err
 }

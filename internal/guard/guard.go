@@ -150,15 +150,13 @@ func (g *Guard) Done(store, name, device string, limits Limits, outcome Outcome)
 	}
 }
 
-// Counted takes over the number that the directory itself counts: more, where others passed wrong passwords on too; less,
-// where a right one or an administrator took them back.
+// Counted takes over the number that the directory itself counts, where others passed wrong passwords on too. A smaller
+// one is not taken: each domain controller counts for itself, and the one that was asked may have seen none of them.
 func (g *Guard) Counted(store, name string, n int) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	if p := g.people[key(store, name)]; p != nil && n >= 0 && n < 1000 {
-		if p.wrong = n; n == 0 {
-			p.devices = map[string]int{}
-		}
+	if p := g.people[key(store, name)]; p != nil && n > p.wrong && n < 1000 {
+		p.wrong = n
 	}
 }
 

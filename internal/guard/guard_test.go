@@ -52,11 +52,11 @@ func TestADeviceIsHeldBackBeforeThePerson(t *testing.T) {
 
 func TestTheWindowEnds(t *testing.T) {
 	g := New()
-	short := Limits{After: 1, Window: 20 * time.Millisecond}
+	short := Limits{After: 1, Window: 200 * time.Millisecond}
 	if !try(t, g, "", short, Wrong) || try(t, g, "", short, Wrong) {
 		t.Error("one wrong password is passed on, and no more")
 	}
-	time.Sleep(30 * time.Millisecond)
+	time.Sleep(250 * time.Millisecond)
 	if !try(t, g, "", short, Wrong) {
 		t.Error("held back after the window")
 	}
@@ -64,8 +64,8 @@ func TestTheWindowEnds(t *testing.T) {
 	if list := g.List("LANTERN", time.Now()); len(list) != 1 || list[0].Wrong != 9 {
 		t.Errorf("what the directory counts: %+v", list)
 	}
-	if g.Counted("LANTERN", "s.lodge", 0); !try(t, g, "", short, Right) {
-		t.Error("held back although the directory took the count back")
+	if g.Counted("LANTERN", "s.lodge", 0); try(t, g, "", short, Right) {
+		t.Error("a controller that counted none took the count back")
 	}
 }
 

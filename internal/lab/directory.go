@@ -56,7 +56,7 @@ func NewDirectory(config *tls.Config) *Directory {
 		members[computersGroup] = append(members[computersGroup], e.dn)
 	}
 	service := Person{User: ServiceName, First: "Tollgate", Last: "Service", Site: "North Pier"}
-	e := personEntry(900, &service)
+	e := personEntry(800, &service)
 	e.dn, e.password = "CN="+ServiceName+",OU=Services,"+BaseDN, ServicePassword
 	e.attributes["msDS-UserPasswordExpiryTimeComputed"] = []string{fileTime(time.Now().AddDate(0, 0, 12))}
 	d.add(e)

@@ -99,6 +99,16 @@ func Pick(groups []PickedGroup, one PickedGroup) []PickedGroup {
 	return append(groups, one)
 }
 
+// PickedAs is the name under which a group is picked, "" if it is not.
+func PickedAs(groups []PickedGroup, id string) string {
+	for _, g := range groups {
+		if g.ID == id {
+			return g.Name
+		}
+	}
+	return ""
+}
+
 // Member reports whether we are a member of its domain.
 func (d *Directory) Member() bool { return d.Computer != "" }
 

@@ -110,6 +110,8 @@ func (s Status) Error() string {
 		return "the domain has no machine account of ours"
 	case StatusDowngrade:
 		return "the domain controller does not speak AES"
+	case StatusSkew:
+		return "its clock and ours differ by more than it allows"
 	case StatusLogonType:
 		return "the domain controller refuses this kind of logon to this account"
 	case StatusNoLogonServers:
