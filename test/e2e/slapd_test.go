@@ -137,9 +137,10 @@ func pemFiles(t *testing.T, dir string, ca *lab.Authority, names ...string) {
 
 func startSlapd(t *testing.T) *slapd { return startSlapdWith(t, "", "") }
 
-// startSlapdWith starts it with further entries, and further lines of configuration.
-func startSlapdWith(t *testing.T, entries, lines string) *slapd {
+// startSlapdWith starts it with further entries, further lines of its database, and settings of the server.
+func startSlapdWith(t *testing.T, entries, lines string, settings ...string) *slapd {
 	t.Helper()
+	global := strings.Join(settings, "\n")
 	need(t, "/usr/sbin/slapd", "/usr/sbin/slapadd")
 	dir := t.TempDir()
 	s := &slapd{}
@@ -162,6 +163,7 @@ include /etc/ldap/schema/inetorgperson.schema
 modulepath /usr/lib/ldap
 moduleload back_mdb
 pidfile %[1]s/pid
+%[3]s
 TLSCACertificateFile %[1]s/ca.pem
 TLSCertificateFile %[1]s/cert.pem
 TLSCertificateKeyFile %[1]s/key.pem
@@ -173,7 +175,7 @@ maxsize 268435456
 access to attrs=userPassword by anonymous auth by * none
 access to dn.base="" by * read
 access to * by dn.exact="cn=tollgate,dc=lanternferries,dc=example" read by * none
-`, dir, lines))
+`, dir, lines, global))
 	if out, err := exec.Command("/usr/sbin/slapadd", "-q", "-f", dir+"/slapd.conf", "-l", dir+"/people.ldif").CombinedOutput(); err != nil {
 		t.Fatalf("slapadd: %v\n%s", err, out)
 	}
@@ -352,5 +354,30 @@ func TestStoredPasswordIsSentOnlyWhereItBelongs(t *testing.T) {
 			t.Error("the stored password was sent to a server it does not belong to")
 		}
 	case <-time.After(time.Second):
+	}
+}
+
+// A directory that closes idle connections, and a group of 50,000 members, hold nobody up.
+func TestIdleConnectionsAndAHugeGroup(t *testing.T) {
+	var ldif strings.Builder
+	ldif.WriteString("dn: cn=Everybody,ou=groups,dc=lanternferries,dc=example\nobjectClass: groupOfNames\ncn: Everybody\nmember: cn=Ticketing,ou=groups,dc=lanternferries,dc=example\n")
+	for i := range 50_000 {
+		fmt.Fprintf(&ldif, "member: uid=m%05d,ou=people,dc=lanternferries,dc=example\n", i)
+	}
+	s := startSlapdWith(t, ldif.String()+"\n", "index objectClass,member eq", "idletimeout 1")
+	w := start(t)
+	in := s.input(func(in *apitype.DirectoryInput) { in.Name = "LANTERN" })
+	w.shore(in, `group is Everybody`)
+	for range 3 { // slapd looks for idle connections every few seconds at most
+		begun := time.Now()
+		if got := w.vlan("s.lodge", "harbour-s.lodge"); got != "20" || time.Since(begun) > time.Second {
+			t.Errorf("a member through a group of it: %s after %v", got, time.Since(begun))
+		}
+		time.Sleep(2500 * time.Millisecond)
+	}
+	var page apitype.Groups
+	w.do(http.MethodGet, "/directories/LANTERN/groups?q=every", nil, &page)
+	if len(page.Items) != 1 {
+		t.Errorf("listing the groups: %+v", page)
 	}
 }
