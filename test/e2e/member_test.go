@@ -138,7 +138,10 @@ func TestMembershipOfARealDomain(t *testing.T) {
 	if a := attempt("peap-mschapv2", "host/pc77.lantern.example", "Harbour-pc77-1"); a.Reason != "ok" || a.VLAN != "80" || a.Facts.Person.Kind != "computer" {
 		t.Errorf("a computer with its machine password: %s %s", a.Reason, a.Trace.Sentence)
 	}
-	w.eapol(0, strings.NewReplacer("k.nance", "s.lodge", "gangway-and-rope", "Harbour-s.lodge-1").Replace(careful("peap-mschapv2")))
+	out := w.eapol(0, strings.NewReplacer("k.nance", "s.lodge", "gangway-and-rope", "Harbour-s.lodge-1").Replace(careful("peap-mschapv2")))
+	if _, vlan, _ := strings.Cut(out, "Attribute 81 "); !strings.Contains(vlan[:min(len(vlan), 120)], "Value: 3330") {
+		t.Errorf("an independent device is not told VLAN 30 by a nested group: %q", vlan[:min(len(vlan), 120)])
+	}
 	// another server takes our machine account over: we notice, and say so; joining again repairs it
 	if _, err := peer.Send(context.Background(), peer.Request{Server: w.radius, Secret: secret, Method: "mschapv2", User: "s.lodge", Password: "Harbour-s.lodge-1", Timeout: 3 * time.Second,
 		Attributes: []peer.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}); err != nil {
