@@ -19,6 +19,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/ident"
 	"tollgate.example/key/internal/password"
 	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
@@ -103,6 +104,9 @@ func (k *Keeper) Person(name string, now time.Time) *facts.Person {
 		return nil
 	}
 	p := &facts.Person{Store: config.LocalStore, ID: a.ID, Name: a.Name, Display: a.Display, State: reason.OK, Groups: a.Groups}
+	if id, err := ident.Parse(a.ID); err == nil {
+		p.Created = id.Time()
+	}
 	if a.Mail != "" {
 		p.Attributes = map[string][]string{"mail": {a.Mail}}
 	}

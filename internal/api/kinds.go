@@ -88,12 +88,13 @@ func (s *server) objects() {
 		name: "pass", plural: "passes",
 		list: func(c *config.Config) *[]config.Pass { return &c.Passes },
 		apply: func(_ *config.Config, p *config.Pass, in *apitype.PassFields) (string, error) {
-			p.Name, p.VLAN, p.SessionTimeout, p.Role, p.Attributes, p.Note = in.Name, in.VLAN, in.SessionTimeout, in.Role, in.Attributes, in.Note
+			in.Apply(p)
 			return "", nil
 		},
 		text:  func(p *config.Pass) string { return p.Name + " " + p.VLAN + " " + p.Role },
 		views: passView,
 	})
+	s.policyKinds()
 	s.laneOrder()
 }
 
@@ -187,6 +188,17 @@ func (s *server) applyLane(_ *config.Config, l *config.Lane, in *apitype.LaneFie
 
 func passView(c *config.Config) func(*config.Pass, apitype.Meta) apitype.Pass {
 	uses := map[string][]string{}
+	book, _ := pass.Book(c.Vendors)
+	for _, other := range c.Passes {
+		if other.Extends != "" {
+			key := strings.ToLower(other.Extends)
+			uses[key] = append(uses[key], "pass "+other.Name)
+		}
+	}
+	for _, o := range c.Overrides {
+		key := strings.ToLower(o.Pass)
+		uses[key] = append(uses[key], "override "+o.Name)
+	}
 	for _, lane := range c.Lanes {
 		for _, policy := range lane.Policies {
 			names := []string{policy.Pass}
@@ -202,9 +214,9 @@ func passView(c *config.Config) func(*config.Pass, apitype.Meta) apitype.Pass {
 		}
 	}
 	return func(p *config.Pass, m apitype.Meta) apitype.Pass {
-		out := apitype.Pass{Meta: m, Reply: []pass.Text{}, UsedBy: []string{}, PassFields: apitype.PassFields{Name: p.Name, VLAN: p.VLAN, SessionTimeout: p.SessionTimeout,
-			Role: p.Role, Attributes: p.Attributes, Note: p.Note}}
-		if reply, problems := pass.Compile(p); len(problems) == 0 {
+		out := apitype.Pass{Meta: m, Reply: []pass.Text{}, UsedBy: []string{}, PassFields: apitype.FieldsOfPass(p)}
+		if whole, err := c.Resolve(p); err == nil {
+			reply, _ := pass.Compile(&whole, book, c.Vendors)
 			out.Reply = reply.Texts()
 		}
 		if list := uses[strings.ToLower(p.Name)]; list != nil {

@@ -173,16 +173,6 @@ type Lane struct {
 	Number int `json:"number" doc:"Place in the order, from 1"`
 }
 
-// PassFields are what can be edited of a pass.
-type PassFields struct {
-	Name           string             `json:"name" required:"false" maxLength:"200" example:"ticketing"`
-	VLAN           string             `json:"vlan" required:"false" doc:"Identifier from 1 to 4094, or a name"`
-	SessionTimeout int                `json:"sessionTimeout" required:"false" doc:"Seconds; 0 is none"`
-	Role           string             `json:"role" required:"false" doc:"Sent as Filter-Id"`
-	Attributes     []config.Attribute `json:"attributes" required:"false" doc:"Further standard attributes"`
-	Note           string             `json:"note" required:"false" maxLength:"4000"`
-}
-
 // Pass is a pass with the attributes it becomes.
 type Pass struct {
 	Meta

@@ -220,22 +220,11 @@ type Now struct {
 	Lost         int64       `json:"lost" doc:"Attempts that could not be recorded"`
 }
 
-// ConditionInput is a condition to check.
-type ConditionInput struct {
-	Text string `json:"text" maxLength:"8000"`
-	Lane bool   `json:"lane,omitempty" required:"false" doc:"Only facts of the request, as in a lane"`
-}
-
-// ConditionCheck is the outcome.
-type ConditionCheck struct {
-	Valid     bool   `json:"valid"`
-	Canonical string `json:"canonical,omitempty"`
-	Error     *Fault `json:"error,omitempty"`
-}
-
 // DictionaryEntry is one attribute of the dictionary.
 type DictionaryEntry struct {
 	Type   int      `json:"type"`
+	Place  string   `json:"place" doc:"Its number; 26.VENDOR.NUMBER for one of a vendor"`
+	Vendor string   `json:"vendor" doc:"Name of the vendor; empty for a standard attribute"`
 	Name   string   `json:"name"`
 	Data   string   `json:"data"`
 	Reply  bool     `json:"reply" doc:"May be set by a pass"`

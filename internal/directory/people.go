@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	ber "github.com/go-asn1-ber/asn1-ber"
 	"github.com/go-ldap/ldap/v3"
 
 	"tollgate.example/key/internal/core/config"
@@ -70,8 +71,8 @@ func (d *Directory) groupsFilter(text string) string {
 // personAttributes are read of everybody, beside the configured ones.
 var personAttributes = map[config.DirectoryKind][]string{
 	config.ActiveDirectory: {"sAMAccountName", "userPrincipalName", "displayName", "cn", "mail", "userAccountControl",
-		"accountExpires", "lockoutTime", "msDS-User-Account-Control-Computed", "primaryGroupID", "objectSid"},
-	config.Generic: {"uid", "cn", "displayName", "mail", "gidNumber", "pwdAccountLockedTime", "nsAccountLock", "shadowExpire"},
+		"accountExpires", "lockoutTime", "msDS-User-Account-Control-Computed", "primaryGroupID", "objectSid", "whenCreated"},
+	config.Generic: {"uid", "cn", "displayName", "mail", "gidNumber", "pwdAccountLockedTime", "nsAccountLock", "shadowExpire", "createTimestamp"},
 }
 
 // Remembered is the detail of somebody who was not asked for anew.
@@ -161,6 +162,11 @@ func (d *Directory) person(e *ldap.Entry, now time.Time) *facts.Person {
 	for _, name := range append([]string{"mail"}, d.cfg.Attributes...) {
 		if values := e.GetEqualFoldAttributeValues(name); len(values) > 0 {
 			p.Attributes[name] = bounded(values)
+		}
+	}
+	for _, name := range []string{"whenCreated", "createTimestamp"} {
+		if at, err := ber.ParseGeneralizedTime([]byte(e.GetEqualFoldAttributeValue(name))); err == nil {
+			p.Created = at.UTC()
 		}
 	}
 	if d.cfg.Kind == config.ActiveDirectory {

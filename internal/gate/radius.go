@@ -26,7 +26,7 @@ const maxAttributes = 64
 
 // RADIUSFacts reads the facts of an Access-Request. Attributes that are facts of their own are not repeated in the
 // list of attributes; credentials never get into it.
-func RADIUSFacts(p *radius.Packet, client *config.Client, f *facts.Facts) {
+func RADIUSFacts(p *radius.Packet, client *config.Client, book *dict.Book, f *facts.Facts) {
 	f.Protocol, f.Service = "radius", facts.Network
 	f.Client, f.ClientTags = client.Name, client.Tags
 	for t, value := range p.Attributes() {
@@ -43,7 +43,7 @@ func RADIUSFacts(p *radius.Packet, client *config.Client, f *facts.Facts) {
 			if mac, ok := facts.FormatMAC(string(value)); ok {
 				f.MAC = mac
 			} else {
-				addAttribute(f, t, value)
+				addAttribute(f, book, t, value)
 			}
 		case radius.CalledStationID:
 			f.Called = clean(value)
@@ -51,10 +51,10 @@ func RADIUSFacts(p *radius.Packet, client *config.Client, f *facts.Facts) {
 			f.NAS = clean(value)
 		case radius.ServiceType:
 			f.Service = service(p)
-			addAttribute(f, t, value)
+			addAttribute(f, book, t, value)
 		case radius.ProxyState, radius.State:
 		default:
-			addAttribute(f, t, value)
+			addAttribute(f, book, t, value)
 		}
 	}
 	if f.Port == "" {
@@ -82,13 +82,21 @@ func ssid(called string) string {
 	return ""
 }
 
-func addAttribute(f *facts.Facts, t byte, value []byte) {
+func addAttribute(f *facts.Facts, book *dict.Book, t byte, value []byte) {
 	entry := dict.ByType(t)
 	if t == radius.VendorSpecific && len(value) >= 4 && binary.BigEndian.Uint32(value) == radius.Vendor2548 {
 		return // challenges and responses, from which passwords can be guessed
 	}
 	if len(f.Attributes) == maxAttributes || entry != nil && entry.Hidden {
 		return
+	}
+	if t == radius.VendorSpecific {
+		if parts, ok := book.Open(value); ok {
+			for _, part := range parts[:min(len(parts), maxAttributes-len(f.Attributes))] {
+				f.Attributes = append(f.Attributes, facts.Attribute{Name: part.Name, Value: part.Value})
+			}
+			return
+		}
 	}
 	if entry == nil {
 		entry = &dict.Attribute{Type: t, Name: dict.Name(t), Data: dict.Octets}

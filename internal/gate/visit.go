@@ -28,7 +28,7 @@ type Answer struct {
 	Verdict decide.Verdict
 	Reason  reason.Code
 	// Reply are the attributes of the pass, nil if refused.
-	Reply *pass.Reply
+	Reply []pass.Attribute
 	// Message is what a refusing policy wants the person to read.
 	Message string
 	// Delay is how long a refusal is to be held back.
@@ -151,7 +151,7 @@ func (v *Visit) Leave() Answer {
 	v.record(&d, now.Sub(v.begun))
 	answer := Answer{Verdict: d.Verdict, Reason: d.Reason}
 	if d.Verdict == decide.Admitted {
-		answer.Reply = d.Pass.Reply
+		answer.Reply, _ = d.Pass.Reply.For(&v.Facts) // the decision has seen that it can be made
 		return answer
 	}
 	answer.Delay = time.Second
@@ -182,7 +182,7 @@ func (v *Visit) record(d *decide.Decision, took time.Duration) {
 		a.Policy = d.Policy.Name
 	}
 	if d.Pass != nil {
-		a.Pass, a.VLAN = d.Pass.Name, d.Pass.VLAN
+		a.Pass, a.VLAN = d.Pass.Name, d.Pass.VLANFor(f)
 	}
 	v.gate.Writer.Add(a)
 }

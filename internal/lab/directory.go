@@ -106,7 +106,7 @@ func personEntry(i int, p *Person) *entry {
 		"objectClass": {"top", "person", "organizationalPerson", "user"}, "cn": {p.Display()}, "displayName": {p.Display()}, "givenName": {p.First}, "sn": {p.Last},
 		"sAMAccountName": {p.User}, "userPrincipalName": {p.User + "@" + Domain}, "mail": {p.User + "@" + Domain}, "department": p.Groups,
 		"physicalDeliveryOfficeName": {p.Site}, "userAccountControl": {"512"}, "accountExpires": {"0"}, "primaryGroupID": {"513"}, "objectSid": {sid(1100 + i)},
-		"msDS-User-Account-Control-Computed": {"0"},
+		"msDS-User-Account-Control-Computed": {"0"}, "whenCreated": {time.Date(2024, 2, 1+i, 8, 0, 0, 0, time.UTC).Format("20060102150405.0Z")},
 	}}
 	if i%9 != 4 { // some never gave theirs
 		e.attributes["mobile"] = []string{fmt.Sprintf("+99 555 01%02d", i)}

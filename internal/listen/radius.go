@@ -255,7 +255,7 @@ func (r *RADIUS) visit(a *arrival) {
 	}
 	addr := a.from.Addr().Unmap().WithZone("")
 	f := facts.Facts{At: a.begun, Address: addr}
-	gate.RADIUSFacts(&a.packet, a.client, &f)
+	gate.RADIUSFacts(&a.packet, a.client, a.snapshot.Plan.Book, &f)
 	out := r.gate.RADIUS(r.ctx, a.snapshot, f, &a.packet, a.key, a.signed, a.begun)
 	if out.Discard {
 		return
@@ -276,8 +276,8 @@ func (r *RADIUS) reply(a *arrival, out gate.Answer) {
 		code = radius.AccessReject
 	}
 	b := radius.NewReply(make([]byte, 0, size), code, a.packet.Identifier)
-	if out.Reply != nil {
-		for _, attribute := range out.Reply.Attributes {
+	if out.Verdict == decide.Admitted {
+		for _, attribute := range out.Reply {
 			b.Add(attribute.Type, attribute.Value)
 		}
 	}

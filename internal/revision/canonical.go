@@ -18,7 +18,7 @@ func canonical(c *config.Config) {
 }
 
 func rewrite(text *string, stage rule.Stage) {
-	if cond, err := rule.Parse(*text, stage); err == nil {
+	if cond, err := rule.Parse(*text, stage, nil); err == nil {
 		*text = cond.String()
 	}
 }

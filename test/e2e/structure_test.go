@@ -16,13 +16,15 @@ const module = "tollgate.example/key/"
 // What is not listed may import nothing of ours.
 var allowed = map[string][]string{
 	"internal/core/facts":    {"internal/core/reason"},
-	"internal/core/rule":     {"internal/core/facts"},
-	"internal/core/pass":     {"internal/core/config", "internal/wire/dict"},
+	"internal/core/calendar": {},
+	"internal/core/config":   {"internal/core/calendar"},
+	"internal/core/rule":     {"internal/core/calendar", "internal/core/config", "internal/core/facts"},
+	"internal/core/pass":     {"internal/core/config", "internal/core/facts", "internal/core/rule", "internal/wire/dict"},
 	"internal/core/decide":   {"internal/core/"},
 	"internal/seal":          {"internal/core/config"},
 	"internal/store":         {"internal/ident"},
 	"internal/contact":       {"internal/store"},
-	"internal/account":       {"internal/core/", "internal/wire/mschap", "internal/password", "internal/seal", "internal/store"},
+	"internal/account":       {"internal/core/", "internal/ident", "internal/wire/mschap", "internal/password", "internal/seal", "internal/store"},
 	"internal/device":        {"internal/core/", "internal/store"},
 	"internal/certificate":   {"internal/core/", "internal/store"},
 	"internal/wire/eap":      {"internal/wire/mschap"},

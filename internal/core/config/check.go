@@ -72,7 +72,15 @@ func (c *Config) Check() []Problem {
 	k.names("authority", len(c.Authorities), func(i int) (string, string) { return c.Authorities[i].Name, c.Authorities[i].ID })
 	k.names("certificate", len(c.Certificates), func(i int) (string, string) { return c.Certificates[i].Name, c.Certificates[i].ID })
 	k.names("trust", len(c.Trusts), func(i int) (string, string) { return c.Trusts[i].Name, c.Trusts[i].ID })
+	k.names("calendar", len(c.Calendars), func(i int) (string, string) { return c.Calendars[i].Name, c.Calendars[i].ID })
+	k.names("vendor", len(c.Vendors), func(i int) (string, string) { return c.Vendors[i].Name, c.Vendors[i].ID })
+	k.names("override", len(c.Overrides), func(i int) (string, string) { return c.Overrides[i].Name, c.Overrides[i].ID })
+	k.names("expectation", len(c.Expectations), func(i int) (string, string) { return c.Expectations[i].Name, c.Expectations[i].ID })
 	c.checkClients(k)
+	c.checkCalendars(k)
+	c.checkVendors(k)
+	c.checkOverrides(k)
+	c.checkExpectations(k)
 	c.checkDirectories(k)
 	c.checkRealms(k)
 	c.checkLanes(k)
@@ -263,6 +271,12 @@ func (c *Config) checkPolicy(k *checker, p *Policy, at string, seen map[string]b
 	if len(p.Message) > 253 {
 		k.fail(at+".message", "a message has at most 253 octets", "Shorten it.")
 	}
+	if len(p.Owner) > maxName {
+		k.fail(at+".owner", "the owner is too long", fmt.Sprintf("Use at most %d octets.", maxName))
+	}
+	if !p.From.IsZero() && !p.Until.IsZero() && !p.Until.After(p.From) {
+		k.fail(at+".until", "the policy ends before it begins, so it never counts", "Correct one of the two.")
+	}
 	if p.Outcome != Admit && p.Outcome != Refusal {
 		k.fail(at+".outcome", fmt.Sprintf("%q is not an outcome", p.Outcome), "Use admit or refuse.")
 		return
@@ -305,29 +319,11 @@ func (c *Config) checkPassName(k *checker, field, name string) {
 	}
 }
 
-func (c *Config) checkPasses(k *checker) {
-	for i := range c.Passes {
-		p := &c.Passes[i]
-		k.on("pass", p.Name, p.ID)
-		if err := CheckVLAN(p.VLAN); err != nil {
-			k.fail("vlan", err.Error(), "Use a number from 1 to 4094, or the name of a VLAN on the device.")
-		}
-		if p.SessionTimeout < 0 || p.SessionTimeout > 30*86400 {
-			k.fail("sessionTimeout", fmt.Sprintf("%d seconds is out of range", p.SessionTimeout), "Use 0 (none) to 2592000 seconds (30 days).")
-		} else if p.SessionTimeout > 0 && p.SessionTimeout < 60 {
-			k.warn("sessionTimeout", fmt.Sprintf("everybody signs in again every %d seconds", p.SessionTimeout), "The unit is seconds.")
-		}
-		if len(p.Role) > 253 {
-			k.fail("role", "a role has at most 253 octets", "Shorten it.")
-		}
-		if len(p.Attributes) > 60 {
-			k.fail("attributes", "more than 60 attributes do not fit in one reply", "Remove some.")
-		}
-	}
-}
-
-// CheckVLAN accepts an identifier from 1 to 4094 or a name; "" is no VLAN.
+// CheckVLAN accepts an identifier from 1 to 4094 or a name; "" is no VLAN, and a template is checked when it is filled.
 func CheckVLAN(text string) error {
+	if strings.Contains(text, "{{") {
+		return nil
+	}
 	if n, err := strconv.Atoi(text); err == nil {
 		if n < 1 || n > 4094 {
 			return fmt.Errorf("VLAN %d does not exist: identifiers go from 1 to 4094", n)

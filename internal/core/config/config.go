@@ -29,6 +29,11 @@ type Config struct {
 	Authorities  []Authority   `json:"authorities"`
 	Certificates []Certificate `json:"certificates"`
 	Trusts       []Trust       `json:"trusts"`
+
+	Calendars    []Calendar    `json:"calendars"`
+	Vendors      []Vendor      `json:"vendors"`
+	Overrides    []Override    `json:"overrides"`
+	Expectations []Expectation `json:"expectations"`
 }
 
 // Secret is a secret sealed with the key file of the data directory, in text form; "" means not set.
@@ -162,27 +167,18 @@ type Policy struct {
 	Groups  []GroupRow `json:"groups" required:"false"`
 	// Message is sent to the person as Reply-Message with a refusal.
 	Message string `json:"message,omitempty"`
-	Note    string `json:"note,omitempty"`
+	// From and Until limit when the policy counts, zero for always; Until is not included.
+	From  time.Time `json:"from,omitzero" required:"false"`
+	Until time.Time `json:"until,omitzero" required:"false"`
+	// Owner is who answers for it.
+	Owner string `json:"owner,omitempty"`
+	Note  string `json:"note,omitempty"`
 }
 
 // Attribute is one reply attribute by its standard name and its value in text form.
 type Attribute struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
-}
-
-// Pass is a named bundle of what is granted.
-type Pass struct {
-	ID   string `json:"id"`
-	Name string `json:"name"`
-	// VLAN is an identifier from 1 to 4094 or a VLAN name; empty leaves the port as it is.
-	VLAN string `json:"vlan,omitempty"`
-	// SessionTimeout in seconds; 0 is none.
-	SessionTimeout int `json:"sessionTimeout,omitempty"`
-	// Role is sent as Filter-Id.
-	Role       string      `json:"role,omitempty"`
-	Attributes []Attribute `json:"attributes"`
-	Note       string      `json:"note,omitempty"`
 }
 
 // Clone copies the configuration so deeply that editing the copy leaves the original alone.
@@ -209,6 +205,20 @@ func (c *Config) fill() {
 	orEmpty(&c.Authorities)
 	orEmpty(&c.Certificates)
 	orEmpty(&c.Trusts)
+	orEmpty(&c.Calendars)
+	orEmpty(&c.Vendors)
+	orEmpty(&c.Overrides)
+	orEmpty(&c.Expectations)
+	for i := range c.Calendars {
+		orEmpty(&c.Calendars[i].Spans)
+		orEmpty(&c.Calendars[i].Holidays)
+	}
+	for i := range c.Vendors {
+		orEmpty(&c.Vendors[i].Attributes)
+	}
+	for i := range c.Expectations {
+		orEmpty(&c.Expectations[i].Attributes)
+	}
 	for i := range c.Trusts {
 		orEmpty(&c.Trusts[i].Authorities)
 		orEmpty(&c.Trusts[i].Identity)
@@ -241,6 +251,7 @@ func (c *Config) fill() {
 	}
 	for i := range c.Passes {
 		orEmpty(&c.Passes[i].Attributes)
+		orEmpty(&c.Passes[i].AccessRules)
 	}
 }
 

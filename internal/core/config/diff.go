@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"tollgate.example/key/internal/core/calendar"
 )
 
 // Change is one difference of meaning between two configurations.
@@ -31,6 +33,10 @@ func Diff(from, to *Config) []Change {
 	out = append(out, diffList("authority", from.Authorities, to.Authorities, false)...)
 	out = append(out, diffList("certificate", from.Certificates, to.Certificates, false)...)
 	out = append(out, diffList("trust", from.Trusts, to.Trusts, false)...)
+	out = append(out, diffList("calendar", from.Calendars, to.Calendars, false)...)
+	out = append(out, diffList("vendor", from.Vendors, to.Vendors, false)...)
+	out = append(out, diffList("override", from.Overrides, to.Overrides, false)...)
+	out = append(out, diffList("expectation", from.Expectations, to.Expectations, false)...)
 	return out
 }
 
@@ -233,6 +239,12 @@ func show(value any) string {
 		return join(v, func(g PickedGroup) string { return g.Name + " (" + g.ID + ")" })
 	case []GroupRow:
 		return join(v, func(r GroupRow) string { return r.Group + " -> " + r.Pass })
+	case []calendar.Span:
+		return join(v, calendar.Span.String)
+	case []calendar.Holiday:
+		return join(v, calendar.Holiday.String)
+	case []VendorAttribute:
+		return join(v, VendorAttribute.String)
 	case []Attribute:
 		return join(v, func(a Attribute) string { return a.Name + "=" + a.Value })
 	case fmt.Stringer:

@@ -27,6 +27,20 @@ func (c *Config) Normalise() {
 	for i := range c.Passes {
 		c.Passes[i].normalise()
 	}
+	for i := range c.Calendars {
+		c.Calendars[i].normalise()
+	}
+	for i := range c.Vendors {
+		c.Vendors[i].normalise()
+	}
+	for i := range c.Overrides {
+		o := &c.Overrides[i]
+		trim(&o.Name, &o.Person, &o.Store, &o.Lane, &o.Pass, &o.Owner, &o.Note)
+	}
+	for i := range c.Expectations {
+		e := &c.Expectations[i]
+		trim(&e.Name, &e.Sent, &e.Client, &e.Method, &e.Pass, &e.VLAN, &e.Reason, &e.Note)
+	}
 	for i := range c.Authorities {
 		trim(&c.Authorities[i].Name, &c.Authorities[i].Note)
 	}
@@ -93,7 +107,7 @@ func (l *Lane) normalise() {
 	l.TLS.normalise()
 	for i := range l.Policies {
 		p := &l.Policies[i]
-		trim(&p.Name, &p.When, &p.Pass, &p.Message, &p.Note)
+		trim(&p.Name, &p.When, &p.Pass, &p.Message, &p.Owner, &p.Note)
 		if p.When == "" {
 			p.When = "always"
 		}
@@ -106,13 +120,6 @@ func (l *Lane) normalise() {
 		for j := range p.Groups {
 			trim(&p.Groups[j].Group, &p.Groups[j].Pass)
 		}
-	}
-}
-
-func (p *Pass) normalise() {
-	trim(&p.Name, &p.VLAN, &p.Role, &p.Note)
-	for i := range p.Attributes {
-		trim(&p.Attributes[i].Name, &p.Attributes[i].Value)
 	}
 }
 

@@ -3,8 +3,8 @@ package config
 import "strings"
 
 // Rename follows a new name of an object through everything that refers to it. It must be called
-// with the old name before or after the object itself is changed. Client and lane names are not referred to by name
-// elsewhere but in conditions, which are left alone: they are text that the administrator wrote.
+// with the old name before or after the object itself is changed. Conditions are left alone:
+// they are text that the administrator wrote.
 func (c *Config) Rename(kind, from, to string) {
 	follow := func(text *string) {
 		if strings.EqualFold(*text, from) {
@@ -17,6 +17,17 @@ func (c *Config) Rename(kind, from, to string) {
 			for j := range c.Realms[i].Lookup {
 				follow(&c.Realms[i].Lookup[j].Store)
 			}
+		}
+		for i := range c.Overrides {
+			follow(&c.Overrides[i].Store)
+		}
+	case "client":
+		for i := range c.Expectations {
+			follow(&c.Expectations[i].Client)
+		}
+	case "lane":
+		for i := range c.Overrides {
+			follow(&c.Overrides[i].Lane)
 		}
 	case "authority":
 		for i := range c.Trusts {
@@ -37,6 +48,15 @@ func (c *Config) Rename(kind, from, to string) {
 			follow(&c.Lanes[i].Realm)
 		}
 	case "pass":
+		for i := range c.Passes {
+			follow(&c.Passes[i].Extends)
+		}
+		for i := range c.Overrides {
+			follow(&c.Overrides[i].Pass)
+		}
+		for i := range c.Expectations {
+			follow(&c.Expectations[i].Pass)
+		}
 		for i := range c.Lanes {
 			for j := range c.Lanes[i].Policies {
 				p := &c.Lanes[i].Policies[j]

@@ -6,6 +6,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/rule"
 )
 
 // Verdict is the outcome of an attempt.
@@ -26,18 +27,19 @@ type Decision struct {
 	Name   string
 	Policy *Policy
 	// Row is the row of the group table that fitted, -1 if none did.
-	Row  int
-	Pass *Pass
+	Row int
+	// Override is what gave the pass in place of the policy, nil for none.
+	Override *Override
+	Pass     *Pass
 }
 
 // Lane returns the first lane that fits the request, nil if none does.
 func (p *Plan) Lane(f *facts.Facts) *Lane {
-	for _, lane := range p.Lanes {
-		if lane.when.Fits(f) {
-			return lane
-		}
+	at := p.lanes.first(f, func(i int) bool { return p.Lanes[i].when.Fits(f) })
+	if at < 0 {
+		return nil
 	}
-	return nil
+	return p.Lanes[at]
 }
 
 // Name finds the realm of a name as sent and rewrites it for the stores. The reason is OK, or why it has no realm.
@@ -146,7 +148,7 @@ func (p *Plan) walk(f *facts.Facts, d *Decision) reason.Code {
 		}
 		return f.Credential
 	}
-	return policies(f, d)
+	return p.policies(f, d)
 }
 
 // Lookup says why nobody was found: the first store that could not be asked and must not be passed over, or else
@@ -176,28 +178,50 @@ func passesOver(realm *Realm, store string) bool {
 	return false
 }
 
-func policies(f *facts.Facts, d *Decision) reason.Code {
-	for _, policy := range d.Lane.Policies {
-		row, fits := policy.fits(f)
-		if !fits {
-			continue
-		}
-		d.Policy, d.Row = policy, row
-		if policy.Outcome == config.Refusal {
-			return reason.PolicyRefused
-		}
-		d.Pass = policy.pass
-		if row >= 0 {
-			d.Pass = policy.rows[row]
-		}
-		return reason.OK
+func (p *Plan) policies(f *facts.Facts, d *Decision) reason.Code {
+	lane := d.Lane
+	at := lane.policies.first(f, func(i int) bool { _, fits := lane.Policies[i].fits(f); return fits })
+	if at < 0 {
+		return reason.PolicyNone
 	}
-	return reason.PolicyNone
+	policy := lane.Policies[at]
+	row, _ := policy.fits(f)
+	d.Policy, d.Row = policy, row
+	if policy.Outcome == config.Refusal {
+		return reason.PolicyRefused
+	}
+	d.Pass = policy.pass
+	if row >= 0 {
+		d.Pass = policy.rows[row]
+	}
+	if d.Override = p.override(f, lane); d.Override != nil {
+		d.Pass = d.Override.pass
+	}
+	if d.Pass.Reply.Dynamic() {
+		if _, err := d.Pass.Reply.For(f); err != nil {
+			return reason.PassValueMissing
+		}
+	}
+	return reason.OK
+}
+
+// override returns the override of the person there, nil for none.
+func (p *Plan) override(f *facts.Facts, lane *Lane) *Override {
+	if len(p.overrides) == 0 {
+		return nil
+	}
+	var space [128]byte
+	for _, o := range p.overrides[string(rule.Fold(space[:0], f.Person.Name))] {
+		if (o.Store == "" || strings.EqualFold(o.Store, f.Person.Store)) && (o.Lane == "" || strings.EqualFold(o.Lane, lane.Name)) && (o.Until.IsZero() || f.At.Before(o.Until)) {
+			return o
+		}
+	}
+	return nil
 }
 
 // fits reports whether the policy takes this attempt, and by which row of its group table (-1 without a table).
 func (p *Policy) fits(f *facts.Facts) (row int, ok bool) {
-	if !p.Enabled || !p.when.Fits(f) {
+	if p.rests(f) != "" || !p.when.Fits(f) {
 		return -1, false
 	}
 	if len(p.Groups) == 0 {
@@ -207,12 +231,30 @@ func (p *Policy) fits(f *facts.Facts) (row int, ok bool) {
 	return row, row >= 0
 }
 
+// rests says why a policy does not count for an attempt, whatever its condition; "" if it does.
+func (p *Policy) rests(f *facts.Facts) string {
+	switch {
+	case !p.Enabled:
+		return "switched off"
+	case !p.From.IsZero() && f.At.Before(p.From):
+		return "not before its first day"
+	case !p.Until.IsZero() && !f.At.Before(p.Until):
+		return "its last day is over"
+	}
+	return ""
+}
+
 // row is the first row of the group table that takes a person, -1 if none does.
 func (p *Policy) row(person *facts.Person) int {
-	for i := range p.Groups {
-		if person.InGroup(p.Groups[i].Group) {
-			return i
+	if person == nil {
+		return -1
+	}
+	best := 0
+	var space [128]byte
+	for _, group := range person.Groups {
+		if at := p.byGroup[string(rule.Fold(space[:0], group))]; at > 0 && (best == 0 || at < best) {
+			best = at
 		}
 	}
-	return -1
+	return best - 1
 }

@@ -11,18 +11,26 @@ import (
 
 	"github.com/gaissmai/bart"
 
+	"tollgate.example/key/internal/core/calendar"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/rule"
+	"tollgate.example/key/internal/wire/dict"
 )
 
 // Plan is a compiled configuration. It is immutable and safe for concurrent use.
 type Plan struct {
-	Config  *config.Config
-	Lanes   []*Lane
-	clients bart.Table[int]
-	realms  map[config.Form]*Realm
-	byRealm map[string]*Realm
+	Config *config.Config
+	Lanes  []*Lane
+	// Book is the dictionary, with the attributes of vendors.
+	Book      *dict.Book
+	lanes     *index
+	overrides map[string][]*Override
+	calendars map[string]*calendar.Calendar
+	clients   bart.Table[int]
+	realms    map[config.Form]*Realm
+	byRealm   map[string]*Realm
 }
 
 // Lane is a compiled lane.
@@ -31,6 +39,7 @@ type Lane struct {
 	Number   int
 	when     *rule.Condition
 	Policies []*Policy
+	policies *index
 }
 
 // Policy is a compiled policy.
@@ -40,12 +49,33 @@ type Policy struct {
 	when   *rule.Condition
 	pass   *Pass
 	rows   []*Pass
+	// byGroup is the first row of each group of the table.
+	byGroup map[string]int
+}
+
+// Override is a compiled override.
+type Override struct {
+	*config.Override
+	pass *Pass
 }
 
 // Pass is a compiled pass.
 type Pass struct {
 	*config.Pass
 	Reply *pass.Reply
+}
+
+// VLANFor is the VLAN that the pass gives in one attempt.
+func (p *Pass) VLANFor(f *facts.Facts) string {
+	if !strings.Contains(p.VLAN, "{{") {
+		return p.VLAN
+	}
+	template, err := rule.ParseTemplate(p.VLAN)
+	if err != nil {
+		return ""
+	}
+	text, _ := template.Fill(f)
+	return text
 }
 
 // Realm is a compiled realm.
@@ -64,12 +94,16 @@ func Compile(c *config.Config) (*Plan, []config.Problem) {
 			}
 		}
 	}
-	passes := map[string]*Pass{}
-	for i := range c.Passes {
-		reply, wrong := pass.Compile(&c.Passes[i])
-		problems = append(problems, wrong...)
-		passes[strings.ToLower(c.Passes[i].Name)] = &Pass{&c.Passes[i], reply}
+	book, wrong := pass.Book(c.Vendors)
+	p.Book, problems = book, append(problems, wrong...)
+	p.calendars = map[string]*calendar.Calendar{}
+	for i := range c.Calendars {
+		if made, _ := c.Calendars[i].Compile(); made != nil {
+			p.calendars[strings.ToLower(c.Calendars[i].Name)] = made
+		}
 	}
+	passes, wrong := p.compilePasses(c)
+	problems = append(problems, wrong...)
 	for i := range c.Realms {
 		realm := &Realm{&c.Realms[i]}
 		p.byRealm[strings.ToLower(realm.Name)] = realm
@@ -79,12 +113,16 @@ func Compile(c *config.Config) (*Plan, []config.Problem) {
 	}
 	tags := clientTags(c)
 	for i := range c.Lanes {
-		lane, wrong := compileLane(&c.Lanes[i], i+1, passes, tags)
+		lane, wrong := p.compileLane(&c.Lanes[i], i+1, passes, tags)
 		problems = append(problems, wrong...)
 		p.Lanes = append(p.Lanes, lane)
 	}
-	if len(c.Clients) > 0 {
-		problems = append(problems, unreachable(p)...)
+	p.lanes = newIndex(len(p.Lanes), func(i int) []rule.Anchor { return anchorsOf(p.Lanes[i].when) })
+	p.overrides = map[string][]*Override{}
+	for i := range c.Overrides {
+		o := &c.Overrides[i]
+		key := rule.FoldString(o.Person)
+		p.overrides[key] = append(p.overrides[key], &Override{o, passes[strings.ToLower(o.Pass)]})
 	}
 	config.Sort(problems)
 	if len(problems) > 0 && !problems[0].Warning {
@@ -104,11 +142,11 @@ func clientTags(c *config.Config) map[string]bool {
 	return out
 }
 
-func compileLane(c *config.Lane, number int, passes map[string]*Pass, tags map[string]bool) (*Lane, []config.Problem) {
+func (p *Plan) compileLane(c *config.Lane, number int, passes map[string]*Pass, tags map[string]bool) (*Lane, []config.Problem) {
 	lane := &Lane{Lane: c, Number: number}
 	var problems []config.Problem
 	compile := func(text, field string, stage rule.Stage) *rule.Condition {
-		cond, err := rule.Parse(text, stage)
+		cond, err := rule.Parse(text, stage, p.Calendar)
 		if err != nil {
 			problem := config.Problem{Kind: "lane", Object: c.Name, ID: c.ID, Field: field, Message: err.Error()}
 			var at *rule.Error
@@ -131,40 +169,56 @@ func compileLane(c *config.Lane, number int, passes map[string]*Pass, tags map[s
 		policy := &Policy{Policy: &c.Policies[i], Number: i + 1}
 		policy.when = compile(policy.When, fmt.Sprintf("policies[%d].when", i), rule.Person)
 		policy.pass = passes[strings.ToLower(policy.Pass)]
-		for _, row := range policy.Groups {
+		policy.byGroup = make(map[string]int, len(policy.Groups))
+		for r, row := range policy.Groups {
 			policy.rows = append(policy.rows, passes[strings.ToLower(row.Pass)])
+			if key := rule.FoldString(row.Group); policy.byGroup[key] == 0 {
+				policy.byGroup[key] = r + 1
+			}
 		}
 		lane.Policies = append(lane.Policies, policy)
 	}
+	lane.policies = newIndex(len(lane.Policies), func(i int) []rule.Anchor { return lane.Policies[i].anchors() })
 	return lane, problems
 }
 
-// unreachable warns of lanes and policies behind one that always fits.
-func unreachable(p *Plan) []config.Problem {
-	var out []config.Problem
-	var always *Lane
-	for _, lane := range p.Lanes {
-		if always != nil {
-			out = append(out, config.Problem{Kind: "lane", Object: lane.Name, ID: lane.ID, Field: "when", Warning: true,
-				Message: fmt.Sprintf("can never be reached: lane %d, %s, takes everything before it", always.Number, always.Name), Remedy: "Move it above."})
-		} else if lane.when != nil && lane.when.String() == "always" {
-			always = lane
+// compilePasses compiles the passes, by name in lower case, with what each takes from those it extends.
+func (p *Plan) compilePasses(c *config.Config) (map[string]*Pass, []config.Problem) {
+	passes := make(map[string]*Pass, len(c.Passes))
+	var problems []config.Problem
+	for i := range c.Passes {
+		whole, err := c.Resolve(&c.Passes[i])
+		if err != nil {
+			whole = c.Passes[i] // the check has told
 		}
-		var first *Policy
-		for _, policy := range lane.Policies {
-			if !policy.Enabled {
+		reply, wrong := pass.Compile(&whole, p.Book, c.Vendors)
+		problems = append(problems, wrong...)
+		problems = append(problems, unread(c, &whole, reply)...)
+		passes[strings.ToLower(whole.Name)] = &Pass{&whole, reply}
+	}
+	return passes, problems
+}
+
+// unread warns of templates over attributes of people that no directory reads.
+func unread(c *config.Config, p *config.Pass, reply *pass.Reply) []config.Problem {
+	var out []config.Problem
+	for _, t := range reply.Templates() {
+		for _, field := range t.Fields() {
+			name, ok := strings.CutPrefix(field, "person.")
+			if !ok || strings.EqualFold(name, "mail") || slices.ContainsFunc(c.Directories, func(d config.Directory) bool {
+				return slices.ContainsFunc(d.Attributes, func(a string) bool { return strings.EqualFold(a, name) })
+			}) {
 				continue
 			}
-			if first != nil {
-				out = append(out, config.Problem{Kind: "lane", Object: lane.Name, ID: lane.ID, Field: fmt.Sprintf("policies[%d].when", policy.Number-1), Warning: true,
-					Message: fmt.Sprintf("policy %q can never be reached: policy %d, %s, takes everybody before it", policy.Name, first.Number, first.Name), Remedy: "Move it above, or remove it."})
-			} else if policy.when != nil && policy.when.String() == "always" && len(policy.Groups) == 0 {
-				first = policy
-			}
+			out = append(out, config.Problem{Kind: "pass", Object: p.Name, ID: p.ID, Field: "attributes", Warning: true,
+				Message: fmt.Sprintf("%s asks for %s, which no directory reads, so everybody with this pass is refused", t, field), Remedy: "Add " + name + " to the attributes that a directory reads, or say what stands in: {{" + field + ` or "none"}}.`})
 		}
 	}
 	return out
 }
+
+// Calendar returns a compiled calendar by name, nil if there is none.
+func (p *Plan) Calendar(name string) *calendar.Calendar { return p.calendars[strings.ToLower(name)] }
 
 // Client returns the client that an address belongs to, by the longest prefix, and its place in the configuration.
 func (p *Plan) Client(addr netip.Addr) (*config.Client, int) {

@@ -64,9 +64,9 @@ func (p *Plan) Trace(f *facts.Facts) Trace {
 	t.Sentence, t.Remedy = reason.Explain(d.Reason, p.Values(f, &d))
 	p.traceLanes(f, &d, &t)
 	tracePolicies(f, &d, &t)
-	if d.Pass != nil {
-		t.Reply = d.Pass.Reply.Texts()
-		t.VLAN = d.Pass.VLAN
+	if d.Pass != nil && d.Verdict == Admitted {
+		t.Reply = d.Pass.Reply.TextsFor(f)
+		t.VLAN = d.Pass.VLANFor(f)
 	}
 	t.Stations = p.stations(f, &d)
 	return t
@@ -95,9 +95,7 @@ func tracePolicies(f *facts.Facts, d *Decision, t *Trace) {
 	}
 	for _, policy := range d.Lane.Policies {
 		row := Row{Number: policy.Number, Name: policy.Name, Wanted: policy.wanted(), Fits: policy == d.Policy, Compared: policy.when.Explain(f)}
-		if !policy.Enabled {
-			row.Skipped = "switched off"
-		}
+		row.Skipped = policy.rests(f)
 		if len(policy.Groups) > 0 {
 			found := ""
 			if d.Policy == policy && d.Row >= 0 {
@@ -238,6 +236,12 @@ func (p *Plan) fill(s *Station, f *facts.Facts, d *Decision) {
 	case reason.Pass:
 		if d.Pass != nil {
 			s.Value = d.Pass.Name
+			if d.Override != nil {
+				s.Wanted, s.Found = "the pass of policy "+d.Policy.Name, fmt.Sprintf("override %q of %s", d.Override.Name, d.Override.Person)
+			}
+			if _, err := d.Pass.Reply.For(f); err != nil {
+				s.Wanted, s.Found = "a value for everything in pass "+d.Pass.Name, err.Error()
+			}
 		}
 	}
 }
@@ -328,6 +332,9 @@ func (p *Plan) Values(f *facts.Facts, d *Decision) map[string]string {
 	}
 	if d.Pass != nil {
 		v["pass"] = d.Pass.Name
+		if _, err := d.Pass.Reply.For(f); err != nil {
+			v["detail"] = err.Error()
+		}
 	}
 	var stores []string
 	for _, l := range f.Lookups {

@@ -256,6 +256,8 @@ func (r *reader) person() *Person {
 			p.State = reason.Code(r.text())
 		case "groups":
 			p.Groups = r.texts()
+		case "created":
+			r.unmarshal(&p.Created)
 		case "attributes":
 			r.bad = r.bad || p.Attributes != nil
 			p.Attributes = map[string][]string{}

@@ -115,6 +115,9 @@ func (p *Person) append(b []byte) []byte {
 		}
 		b = append(b, '}')
 	}
+	if !p.Created.IsZero() {
+		b = append(p.Created.AppendFormat(append(b, `,"created":"`...), time.RFC3339Nano), '"')
+	}
 	return append(b, '}')
 }
 

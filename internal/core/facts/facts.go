@@ -113,6 +113,8 @@ type Person struct {
 	State      reason.Code         `json:"state"`
 	Groups     []string            `json:"groups,omitempty"`
 	Attributes map[string][]string `json:"attributes,omitempty"`
+	// Created is when the account was made, zero if that is not known.
+	Created time.Time `json:"created,omitzero"`
 }
 
 // Label is the name to show for a person.

@@ -42,7 +42,7 @@ func full(text string) *Facts {
 		Machine:     &Person{Store: "LANTERN", ID: text, Name: text, Kind: Computer, State: reason.OK}, MachineSeen: &MachineSeen{text, time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)},
 		Attributes: []Attribute{{"Framed-MTU", "1500"}, {text, text}},
 		Lookups:    []Lookup{{Store: "LANTERN", Outcome: reason.DirectoryUnreachable, Detail: text, Micros: 17}, {Store: "local", Outcome: reason.OK}},
-		Person:     &Person{Store: "local", ID: text, Name: text, Display: text, Kind: Computer, State: reason.OK, Groups: []string{text, "Crew"}, Attributes: map[string][]string{"mail": {text, "b"}, text: {}}},
+		Person:     &Person{Store: "local", ID: text, Name: text, Display: text, Kind: Computer, State: reason.OK, Groups: []string{text, "Crew"}, Attributes: map[string][]string{"mail": {text, "b"}, text: {}}, Created: time.Date(2026, 1, 2, 3, 4, 5, 0, time.UTC)},
 		Credential: reason.PasswordWrong, CredentialDetail: text, Spent: Spent{1, 2, 3, 4, 5, 6}}
 }
 

@@ -88,6 +88,8 @@ const (
 	PolicyNone    Code = "policy.none"
 	PolicyRefused Code = "policy.refused"
 
+	PassValueMissing Code = "pass.value-missing"
+
 	Busy Code = "service.busy"
 )
 
@@ -174,6 +176,7 @@ var entries = []Entry{
 	{PasswordMustChange, Credential, "{person} must change the password before signing in", "The person must set a new one where {store} is at home, or while signing in with MS-CHAPv2 in a tunnel, if the device asks for it."},
 	{PolicyNone, Policy, "No policy of lane {lane} fits", "Signed in correctly, but {membership}. Change a policy of lane {lane} so that it fits this person, or add one."},
 	{PolicyRefused, Policy, "Policy {policy} of lane {lane} refuses", "This is what the policy says. To admit this person, put a policy that fits above it."},
+	{PassValueMissing, Pass, "Pass {pass} cannot be given to {person}: {detail}", "Put the value where the person is kept, or write in the pass what stands in for it, after the word or. Nobody is admitted with half a pass."},
 	{Busy, Directory, "Too many attempts were waiting at once", "The directory answers too slowly for what is asked. Run its test, and add a server."},
 }
 

@@ -123,16 +123,32 @@ func (constant) compile() func(*facts.Facts) bool { return func(*facts.Facts) bo
 
 func (c comparison) compile() func(*facts.Facts) bool {
 	if c.op == Exists {
-		return func(f *facts.Facts) bool {
-			if c.field.many != nil {
-				return len(c.field.many(f, c.key)) > 0
-			}
-			return c.field.one(f, c.key) != ""
-		}
+		return c.field.has(c.key)
 	}
-	test := c.test()
 	negative := c.op == IsNot || c.op == NotIn
 	field, key := c.field, c.key
+	switch {
+	case field.Type == Hours:
+		hours := c.hours
+		return func(f *facts.Facts) bool {
+			for _, h := range hours {
+				if h.Holds(f.At) {
+					return !negative
+				}
+			}
+			return negative && len(hours) > 0
+		}
+	case field.age != nil:
+		limit, _ := parseAge(c.values[0])
+		if c.op == AtLeast {
+			return func(f *facts.Facts) bool { age, known := field.age(f); return known && age >= limit }
+		}
+		return func(f *facts.Facts) bool { age, known := field.age(f); return known && age <= limit }
+	case field.address != nil:
+		test := c.testAddress()
+		return func(f *facts.Facts) bool { return test(field.address(f)) != negative }
+	}
+	test := c.test()
 	if field.many == nil {
 		return func(f *facts.Facts) bool { return test(field.one(f, key)) != negative }
 	}
@@ -146,45 +162,77 @@ func (c comparison) compile() func(*facts.Facts) bool {
 	}
 }
 
-// test returns the comparison of one value of the field with the values of the condition.
+// has returns a test for whether the field has a value.
+func (field *Field) has(key string) func(*facts.Facts) bool {
+	switch {
+	case field.age != nil:
+		return func(f *facts.Facts) bool { _, known := field.age(f); return known }
+	case field.address != nil:
+		return func(f *facts.Facts) bool { return field.address(f).IsValid() }
+	case field.many != nil:
+		return func(f *facts.Facts) bool { return len(field.many(f, key)) > 0 }
+	}
+	return func(f *facts.Facts) bool { return field.one(f, key) != "" }
+}
+
+// text writes what facts have in the field, for people.
+func (field *Field) text(f *facts.Facts, key string) string {
+	switch {
+	case field.Type == Hours:
+		return f.At.Format("Mon 2006-01-02 15:04 MST")
+	case field.age != nil:
+		if age, known := field.age(f); known {
+			return age.Round(time.Second).String()
+		}
+		return ""
+	case field.address != nil:
+		if a := field.address(f); a.IsValid() {
+			return a.String()
+		}
+		return ""
+	case field.many != nil:
+		return strings.Join(field.many(f, key), ", ")
+	}
+	return field.one(f, key)
+}
+
+// testAddress returns the comparison of an address with those of the condition.
+func (c comparison) testAddress() func(netip.Addr) bool {
+	prefixes := make([]netip.Prefix, len(c.values))
+	for i, value := range c.values {
+		prefixes[i], _ = parseAddress(value)
+	}
+	return func(have netip.Addr) bool {
+		have = have.Unmap()
+		for _, p := range prefixes {
+			if p.Contains(have) {
+				return true
+			}
+		}
+		return false
+	}
+}
+
+// test returns the comparison of one text of the field with the values of the condition.
 func (c comparison) test() func(string) bool {
 	switch c.op {
 	case Matches:
-		re := c.patterns[0]
-		return re.MatchString
-	case Within:
-		if c.field.Type == Age {
-			limit, _ := parseAge(c.values[0])
-			return func(have string) bool {
-				age, err := time.ParseDuration(have)
-				return err == nil && age <= limit
-			}
-		}
-		prefix, _ := parseAddress(c.values[0])
+		return c.patterns[0].MatchString
+	case AtLeast:
+		limit, _ := parseNumber(c.values[0])
 		return func(have string) bool {
-			addr, err := netip.ParseAddr(have)
-			return err == nil && prefix.Contains(addr.Unmap())
+			n, ok := parseNumber(have)
+			return ok && n >= limit
 		}
 	}
 	compare := strings.EqualFold
 	switch c.op {
 	case Starts:
-		compare = func(have, want string) bool {
-			return len(have) >= len(want) && strings.EqualFold(have[:len(want)], want)
-		}
+		compare = startsFold
 	case Ends:
-		compare = func(have, want string) bool {
-			return len(have) >= len(want) && strings.EqualFold(have[len(have)-len(want):], want)
-		}
+		compare = endsFold
 	case Contains:
-		compare = func(have, want string) bool {
-			for i := 0; i+len(want) <= len(have); i++ {
-				if strings.EqualFold(have[i:i+len(want)], want) {
-					return true
-				}
-			}
-			return false
-		}
+		compare = containsFold
 	}
 	values := c.values
 	return func(have string) bool {
@@ -211,13 +259,7 @@ func (c *Condition) Explain(f *facts.Facts) []Compared {
 	walk(c.root, func(n comparison) {
 		var b strings.Builder
 		n.print(&b, 0)
-		found := ""
-		if n.field.many != nil {
-			found = strings.Join(n.field.many(f, n.key), ", ")
-		} else {
-			found = n.field.one(f, n.key)
-		}
-		out = append(out, Compared{Wanted: b.String(), Found: found, Fits: n.compile()(f)})
+		out = append(out, Compared{Wanted: b.String(), Found: n.field.text(f, n.key), Fits: n.compile()(f)})
 	})
 	return out
 }

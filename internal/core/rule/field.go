@@ -26,8 +26,10 @@ const (
 	List    Type = "list"
 	Address Type = "address"
 	MAC     Type = "mac"
-	// Age is how long ago something was; it is compared with within.
+	// Age is how long ago something was, or how long it lasts yet; it is compared with within and at least.
 	Age Type = "age"
+	// Hours is the time of the attempt, compared with named calendars.
+	Hours Type = "calendar"
 )
 
 // Field is something that a condition can ask about.
@@ -37,152 +39,34 @@ type Field struct {
 	Type  Type   `json:"type"`
 	Stage Stage  `json:"-"`
 	Help  string `json:"help"`
-	// Examples are values to complete with.
+	// Examples are values to complete with; where Closed, there are no others.
 	Examples []string `json:"examples,omitempty"`
+	Closed   bool     `json:"closed,omitempty"`
 
-	one  func(f *facts.Facts, key string) string
-	many func(f *facts.Facts, key string) []string
+	// One of these reads the field, without allocating.
+	one     func(f *facts.Facts, key string) string
+	many    func(f *facts.Facts, key string) []string
+	address func(f *facts.Facts) netip.Addr
+	age     func(f *facts.Facts) (age time.Duration, known bool)
 }
 
-var fields = []Field{
-	{Name: "service", Type: Text, Help: "what the device asks for", Examples: []string{facts.Network, facts.DeviceLogin, facts.CallCheck},
-		one: func(f *facts.Facts, _ string) string { return f.Service }},
-	{Name: "protocol", Type: Text, Help: "the protocol of the request", Examples: []string{"radius"},
-		one: func(f *facts.Facts, _ string) string { return f.Protocol }},
-	{Name: "port.type", Type: Text, Help: "kind of port (NAS-Port-Type)", Examples: []string{"Ethernet", "Wireless-802.11", "Virtual"},
-		one: func(f *facts.Facts, _ string) string { return f.PortType }},
-	{Name: "port", Type: Text, Help: "the port (NAS-Port-Id or NAS-Port)", one: func(f *facts.Facts, _ string) string { return f.Port }},
-	{Name: "ssid", Type: Text, Help: "the wireless network", one: func(f *facts.Facts, _ string) string { return f.SSID }},
-	{Name: "mac", Type: MAC, Help: "the address of the device that signs in", one: func(f *facts.Facts, _ string) string { return f.MAC }},
-	{Name: "called", Type: Text, Help: "Called-Station-Id as sent", one: func(f *facts.Facts, _ string) string { return f.Called }},
-	{Name: "nas", Type: Text, Help: "NAS-Identifier as sent", one: func(f *facts.Facts, _ string) string { return f.NAS }},
-	{Name: "client", Type: Text, Help: "name of the client", one: func(f *facts.Facts, _ string) string { return f.Client }},
-	{Name: "client.address", Type: Address, Help: "address the request came from",
-		one: func(f *facts.Facts, _ string) string { return f.Address.String() }},
-	{Name: "client.*", Type: Text, Help: "a tag of the client, such as client.site",
-		one: func(f *facts.Facts, key string) string { return f.ClientTags[key] }},
-	{Name: "attribute.*", Type: Text, Help: "an attribute of the request, such as attribute.NAS-Identifier",
-		one: func(f *facts.Facts, key string) string { v, _ := f.Attribute(key); return v }},
-	{Name: "method", Type: Text, Help: "how the identity is proven: eap for all that runs in EAP", Examples: []string{"eap", "pap", "mschapv2", "mac"},
-		one: func(f *facts.Facts, _ string) string { return f.Family() }},
-	{Name: "device", Type: Text, Help: "name of the known device of the MAC address", one: func(f *facts.Facts, _ string) string {
-		if f.Device == nil {
-			return ""
-		}
-		return f.Device.Name
-	}},
-	{Name: "device.*", Type: Text, Help: "a tag of the known device, such as device.kind; device.owner is its owner", one: func(f *facts.Facts, key string) string {
-		switch {
-		case f.Device == nil:
-			return ""
-		case strings.EqualFold(key, "owner"):
-			return f.Device.Owner
-		}
-		return f.Device.Tags[strings.ToLower(key)]
-	}},
-	{Name: "sent", Type: Text, Help: "the name as it came", one: func(f *facts.Facts, _ string) string { return f.Sent }},
-
-	{Name: "group", Type: List, Stage: Person, Help: "a group of the person, direct or nested",
-		many: func(f *facts.Facts, _ string) []string {
-			if f.Person == nil {
-				return nil
-			}
-			return f.Person.Groups
-		}},
-	{Name: "store", Type: Text, Stage: Person, Help: "where the person was found", one: func(f *facts.Facts, _ string) string {
-		if f.Person == nil {
-			return ""
-		}
-		return f.Person.Store
-	}},
-	{Name: "person", Type: Text, Stage: Person, Help: "the name of the person in the store", one: func(f *facts.Facts, _ string) string {
-		if f.Person == nil {
-			return ""
-		}
-		return f.Person.Name
-	}},
-	{Name: "proof", Type: Text, Stage: Person, Help: "the method in full, such as peap-mschapv2", Examples: []string{"eap-tls", "peap-mschapv2", "ttls-pap"},
-		one: func(f *facts.Facts, _ string) string { return f.Method }},
-	{Name: "tls", Type: Text, Stage: Person, Help: "the version of TLS inside EAP", Examples: []string{"TLS 1.2", "TLS 1.3"}, one: func(f *facts.Facts, _ string) string {
-		if f.EAP == nil {
-			return ""
-		}
-		return f.EAP.TLS
-	}},
-	{Name: "certificate.*", Type: List, Stage: Person, Help: "a part of the client certificate: certificate.subject, issuer, serial, upn, dns or email", many: certificatePart},
-	{Name: "kind", Type: Text, Stage: Person, Help: "who signs in: person, computer or device", Examples: []string{"person", facts.Computer, facts.KnownDevice}, one: func(f *facts.Facts, _ string) string {
-		switch {
-		case f.Person == nil:
-			return ""
-		case f.Person.Kind == "":
-			return "person"
-		}
-		return f.Person.Kind
-	}},
-	{Name: "machine", Type: Text, Stage: Person, Help: "the computer that was proven in the same conversation", one: func(f *facts.Facts, _ string) string {
-		if m := machine(f); m != nil {
-			return m.Name
-		}
-		return ""
-	}},
-	{Name: "machine.group", Type: List, Stage: Person, Help: "a group of that computer", many: func(f *facts.Facts, _ string) []string {
-		if m := machine(f); m != nil {
-			return m.Groups
-		}
-		return nil
-	}},
-	{Name: "machine.seen", Type: Age, Stage: Person, Help: "how long ago a computer was proven from the same MAC address", Examples: []string{"8h", "30m", "2d"}, one: func(f *facts.Facts, _ string) string {
-		if f.MachineSeen == nil {
-			return ""
-		}
-		return f.At.Sub(f.MachineSeen.At).Round(time.Second).String()
-	}},
-	{Name: "person.*", Type: List, Stage: Person, Help: "an attribute of the person, such as person.mail",
-		many: func(f *facts.Facts, key string) []string {
-			if f.Person == nil {
-				return nil
-			}
-			if v, ok := f.Person.Attributes[key]; ok {
-				return v
-			}
-			for name, v := range f.Person.Attributes {
-				if strings.EqualFold(name, key) {
-					return v
-				}
-			}
-			return nil
-		}},
-}
-
-// machine is the computer of an attempt: beside the person, or by itself.
-func machine(f *facts.Facts) *facts.Person {
-	if f.Machine == nil && f.Person != nil && f.Person.Kind == facts.Computer {
-		return f.Person
+// operators lists what a type can be compared with.
+func (t Type) operators() []Operator {
+	switch t {
+	case Address:
+		return []Operator{Is, IsNot, In, NotIn, Within, Exists}
+	case Age:
+		return []Operator{Within, AtLeast, Exists}
+	case Hours:
+		return []Operator{Is, IsNot, In, NotIn}
+	case MAC:
+		return []Operator{Is, IsNot, In, NotIn, Starts, Ends, Contains, Matches, Exists}
 	}
-	return f.Machine
+	return []Operator{Is, IsNot, In, NotIn, Starts, Ends, Contains, Matches, AtLeast, Exists}
 }
 
-func certificatePart(f *facts.Facts, key string) []string {
-	c := f.Certificate
-	if c == nil {
-		return nil
-	}
-	switch strings.ToLower(key) {
-	case "subject":
-		return []string{c.Subject}
-	case "issuer":
-		return []string{c.Issuer}
-	case "serial":
-		return []string{c.Serial}
-	case "upn":
-		return c.UPN
-	case "dns":
-		return c.DNS
-	case "email":
-		return c.Email
-	}
-	return nil
-}
+// Operators are what the field can be compared with, in the order to offer them.
+func (f *Field) Operators() []Operator { return f.Type.operators() }
 
 // Fields lists what conditions can ask about.
 func Fields() []Field { return append([]Field(nil), fields...) }
@@ -198,7 +82,7 @@ func lookup(name string) (field *Field, key string) {
 	for i := range fields {
 		if family, ok := strings.CutSuffix(fields[i].Name, "*"); ok && strings.HasPrefix(lower, family) && len(lower) > len(family) {
 			key = name[len(family):]
-			if family == "client." {
+			if family == "client." || family == "device." {
 				key = strings.ToLower(key)
 			}
 			return &fields[i], key
@@ -209,22 +93,33 @@ func lookup(name string) (field *Field, key string) {
 
 // suggest returns the field whose name is closest, "" if none is close.
 func suggest(name string) string {
-	best, dist := "", min(4, 1+len(name)/2)
+	names := make([]string, len(fields))
 	for i := range fields {
-		if d := distance(strings.ToLower(name), fields[i].Name); d < dist {
-			best, dist = fields[i].Name, d
-		}
+		names[i] = fields[i].Name
 	}
-	if best == "" {
-		switch strings.ToLower(name) {
-		case "user", "username", "login", "account":
-			return "sent"
-		case "vlan", "role":
-			return ""
-		case "memberof", "member", "groups":
-			return "group"
-		case "ip", "nas-ip-address", "source":
-			return "client.address"
+	lower := strings.ToLower(name)
+	if near := nearest(lower, names, min(3, len(name)/2)); near != "" {
+		return near
+	}
+	switch lower {
+	case "user", "username", "login", "account":
+		return "sent"
+	case "memberof", "member", "groups":
+		return "group"
+	case "ip", "nas-ip-address", "source":
+		return "client.address"
+	case "hour", "weekday", "day", "date", "calendar":
+		return "time"
+	}
+	return ""
+}
+
+// nearest returns the closest of some texts, "" if none is as close as the limit.
+func nearest(text string, among []string, limit int) string {
+	best := ""
+	for _, candidate := range among {
+		if d := distance(text, candidate); d <= limit && (best == "" || d < distance(text, best)) {
+			best = candidate
 		}
 	}
 	return best

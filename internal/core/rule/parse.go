@@ -6,7 +6,7 @@
 //	and        = not { "and" not }
 //	not        = "not" not | "(" or ")" | comparison
 //	comparison = field "exists" | field operator value { "," value }
-//	operator   = "is" | "is not" | "in" | "not in" | "starts" | "ends" | "contains" | "matches" | "within"
+//	operator   = "is" | "is not" | "in" | "not in" | "starts" | "ends" | "contains" | "matches" | "within" | "at least"
 //
 // Values are bare words or quoted with "; inside quotes, \" and \\ stand for themselves. Text compares without
 // regard to case. Lists (group, person.*) fit if any of their values does; is not and not in fit if none does.
@@ -15,12 +15,10 @@ package rule
 import (
 	"fmt"
 	"regexp"
-	"strconv"
+	"slices"
 	"strings"
-	"time"
-	"unicode"
-	"unicode/utf8"
 
+	"tollgate.example/key/internal/core/calendar"
 	"tollgate.example/key/internal/core/facts"
 )
 
@@ -45,77 +43,6 @@ const (
 	maxValues = 500
 )
 
-type kind int
-
-const (
-	word kind = iota
-	quoted
-	open
-	shut
-	comma
-	end
-)
-
-type token struct {
-	kind kind
-	text string
-	col  int
-}
-
-// lex splits a condition into tokens.
-func lex(text string) ([]token, *Error) {
-	if len(text) > maxLength {
-		return nil, &Error{maxLength, fmt.Sprintf("the condition has %d octets, at most %d are allowed", len(text), maxLength), "Use a group table, or several policies."}
-	}
-	if !utf8.ValidString(text) {
-		return nil, &Error{1, "the condition is not valid UTF-8", ""}
-	}
-	var out []token
-	runes := []rune(text)
-	for i := 0; i < len(runes); {
-		r := runes[i]
-		switch {
-		case unicode.IsSpace(r):
-			i++
-		case r == '(':
-			out, i = append(out, token{open, "(", i + 1}), i+1
-		case r == ')':
-			out, i = append(out, token{shut, ")", i + 1}), i+1
-		case r == ',':
-			out, i = append(out, token{comma, ",", i + 1}), i+1
-		case r == '"':
-			value, next, err := lexQuoted(runes, i)
-			if err != nil {
-				return nil, err
-			}
-			out, i = append(out, token{quoted, value, i + 1}), next
-		default:
-			start := i
-			for i < len(runes) && !unicode.IsSpace(runes[i]) && !strings.ContainsRune(`(),"`, runes[i]) {
-				i++
-			}
-			out = append(out, token{word, string(runes[start:i]), start + 1})
-		}
-	}
-	return append(out, token{end, "", len(runes) + 1}), nil
-}
-
-func lexQuoted(runes []rune, start int) (string, int, *Error) {
-	var value strings.Builder
-	for i := start + 1; i < len(runes); i++ {
-		switch runes[i] {
-		case '"':
-			return value.String(), i + 1, nil
-		case '\\':
-			if i+1 < len(runes) && (runes[i+1] == '"' || runes[i+1] == '\\') {
-				i++
-			}
-		}
-		value.WriteRune(runes[i])
-	}
-	return "", 0, &Error{start + 1, "the quotation mark is not closed", `Add " at the end of the value.`}
-}
-
 // Operator compares a field with values.
 type Operator string
 
@@ -129,10 +56,11 @@ const (
 	Contains Operator = "contains"
 	Matches  Operator = "matches"
 	Within   Operator = "within"
+	AtLeast  Operator = "at least"
 	Exists   Operator = "exists"
 )
 
-var operators = []Operator{Is, IsNot, In, NotIn, Starts, Ends, Contains, Matches, Within, Exists}
+var operators = []Operator{Is, IsNot, In, NotIn, Starts, Ends, Contains, Matches, Within, AtLeast, Exists}
 
 // node is a part of a condition.
 type node interface {
@@ -152,6 +80,7 @@ type (
 		op       Operator
 		values   []string
 		patterns []*regexp.Regexp
+		hours    []*calendar.Calendar
 	}
 )
 
@@ -161,13 +90,17 @@ type Condition struct {
 	eval func(*facts.Facts) bool
 }
 
-// Parse reads a condition that may use fields up to the stage. The error, if any, is an *Error.
-func Parse(text string, stage Stage) (*Condition, error) {
+// Calendars finds a compiled calendar by name; nil if there is none of that name.
+type Calendars func(name string) *calendar.Calendar
+
+// Parse reads a condition that may use fields up to the stage. The error, if any, is an *Error. Without calendars their
+// names are taken as they are, and time never fits.
+func Parse(text string, stage Stage, calendars Calendars) (*Condition, error) {
 	tokens, err := lex(text)
 	if err != nil {
 		return nil, err
 	}
-	p := &parser{tokens: tokens, stage: stage}
+	p := &parser{tokens: tokens, stage: stage, calendars: calendars}
 	if p.peek().kind == end {
 		return nil, &Error{1, "the condition is empty", "Write always if it should fit everybody."}
 	}
@@ -182,9 +115,10 @@ func Parse(text string, stage Stage) (*Condition, error) {
 }
 
 type parser struct {
-	tokens []token
-	at     int
-	stage  Stage
+	tokens    []token
+	at        int
+	stage     Stage
+	calendars Calendars
 }
 
 func (p *parser) peek() token { return p.tokens[p.at] }
@@ -299,28 +233,34 @@ func (p *parser) comparison() (node, *Error) {
 		return nil, err
 	}
 	c.op = op
+	if err := c.suits(opCol); err != nil {
+		return nil, err
+	}
 	if op == Exists {
 		return c, nil
-	}
-	if field.Type == Age {
-		if op != Within {
-			return nil, &Error{opCol, fmt.Sprintf("%s is an age, which is compared with within", c.name), "Write for instance " + c.name + " within 8h, or " + c.name + " exists."}
-		}
-		if err := p.values(&c); err != nil {
-			return nil, err
-		}
-		return c, nil
-	}
-	if (op == Within) != (field.Type == Address) && (op == Within || op != Is && op != IsNot && op != In && op != NotIn) {
-		if op == Within {
-			return nil, &Error{opCol, fmt.Sprintf("within compares addresses, and %s is not one", c.name), "Use is, in, starts or matches."}
-		}
-		return nil, &Error{opCol, fmt.Sprintf("%s compares text, and %s is an address", op, c.name), "Use is, in or within."}
 	}
 	if err := p.values(&c); err != nil {
 		return nil, err
 	}
 	return c, nil
+}
+
+// suits checks that the field can be compared so.
+func (c *comparison) suits(column int) *Error {
+	if slices.Contains(c.field.Operators(), c.op) {
+		return nil
+	}
+	switch {
+	case c.field.Type == Age:
+		return &Error{column, fmt.Sprintf("%s is a length of time, which is compared with within and at least", c.name), "Write for instance " + c.name + " within 8h, or " + c.name + " exists."}
+	case c.field.Type == Hours:
+		return &Error{column, fmt.Sprintf("%s is compared with calendars", c.name), "Write for instance time is office-hours, or time not in office-hours, holidays."}
+	case c.op == Within:
+		return &Error{column, fmt.Sprintf("within compares addresses, and %s is not one", c.name), "Use is, in, starts or matches."}
+	case c.op == AtLeast:
+		return &Error{column, fmt.Sprintf("at least compares numbers and lengths of time, and %s is neither", c.name), "Use is, in or within."}
+	}
+	return &Error{column, fmt.Sprintf("%s compares text, and %s is an address", c.op, c.name), "Use is, in or within."}
 }
 
 func fieldNames() string {
@@ -339,6 +279,8 @@ func (p *parser) operator() (Operator, *Error) {
 			return IsNot, nil
 		case lower == "not" && p.keyword("in"):
 			return NotIn, nil
+		case lower == "at" && p.keyword("least"):
+			return AtLeast, nil
 		default:
 			for _, op := range operators {
 				if string(op) == lower {
@@ -351,7 +293,11 @@ func (p *parser) operator() (Operator, *Error) {
 	for i, op := range operators {
 		names[i] = string(op)
 	}
-	return "", &Error{t.col, fmt.Sprintf("an operator was expected here, not %q", t.text), "Use one of " + strings.Join(names, ", ") + "."}
+	remedy := "Use one of " + strings.Join(names, ", ") + "."
+	if near := nearest(strings.ToLower(t.text), names, 2); near != "" {
+		remedy = fmt.Sprintf("Did you mean %s?", near)
+	}
+	return "", &Error{t.col, fmt.Sprintf("an operator was expected here, not %q", t.text), remedy}
 }
 
 func (p *parser) values(c *comparison) *Error {
@@ -367,7 +313,7 @@ func (p *parser) values(c *comparison) *Error {
 		if len(c.values) == maxValues {
 			return &Error{t.col, fmt.Sprintf("more than %d values", maxValues), "Use a group table, or a tag."}
 		}
-		if err := c.add(t); err != nil {
+		if err := c.add(t, p.calendars); err != nil {
 			return err
 		}
 		if p.peek().kind != comma {
@@ -381,51 +327,4 @@ func (p *parser) values(c *comparison) *Error {
 			return &Error{sep.col, fmt.Sprintf("%s takes one value", c.op), remedy}
 		}
 	}
-}
-
-// add checks one value against the type of the field.
-func (c *comparison) add(t token) *Error {
-	value := t.text
-	switch {
-	case c.op == Matches:
-		re, err := regexp.Compile("(?i)" + value)
-		if err != nil {
-			return &Error{t.col, "the pattern cannot be read: " + strings.TrimPrefix(err.Error(), "error parsing regexp: "), "Patterns follow RE2."}
-		}
-		c.patterns = append(c.patterns, re)
-	case c.field.Type == Age:
-		if age, ok := parseAge(value); !ok || age <= 0 {
-			return &Error{t.col, fmt.Sprintf("%q is no length of time", value), "Write for instance 30m, 8h or 2d."}
-		}
-	case c.field.Type == Address:
-		prefix, ok := parseAddress(value)
-		if !ok {
-			return &Error{t.col, fmt.Sprintf("%q is not an address", value), "Write for instance 192.0.2.7 or 2001:db8::/32."}
-		}
-		if c.op != Within && !prefix.IsSingleIP() {
-			return &Error{t.col, fmt.Sprintf("%q is a prefix", value), "Use within for prefixes."}
-		}
-		value = prefix.String()
-		if c.op != Within {
-			value = prefix.Addr().String()
-		}
-	case c.field.Type == MAC && c.op != Starts && c.op != Ends && c.op != Contains:
-		mac, ok := facts.FormatMAC(value)
-		if !ok {
-			return &Error{t.col, fmt.Sprintf("%q is not a MAC address", value), "Write for instance 02-00-5E-10-7A-31, or use starts for a prefix."}
-		}
-		value = mac
-	}
-	c.values = append(c.values, value)
-	return nil
-}
-
-// parseAge reads a length of time in minutes, hours or days.
-func parseAge(text string) (time.Duration, bool) {
-	if number, ok := strings.CutSuffix(text, "d"); ok {
-		n, err := strconv.Atoi(number)
-		return time.Duration(n) * 24 * time.Hour, err == nil && n <= 3650
-	}
-	age, err := time.ParseDuration(text)
-	return age, err == nil
 }

@@ -59,7 +59,7 @@ func TestFits(t *testing.T) {
 	}
 	f := lodge()
 	for text, want := range cases {
-		c, err := Parse(text, Person)
+		c, err := Parse(text, Person, nil)
 		if err != nil {
 			t.Errorf("%s: %v", text, err)
 			continue
@@ -67,7 +67,7 @@ func TestFits(t *testing.T) {
 		if got := c.Fits(f); got != want {
 			t.Errorf("%s fits: %v", text, got)
 		}
-		again, err := Parse(c.String(), Person)
+		again, err := Parse(c.String(), Person, nil)
 		if err != nil || again.String() != c.String() || again.Fits(f) != want {
 			t.Errorf("%s prints as %s, which is another condition (%v)", text, c, err)
 		}
@@ -89,7 +89,7 @@ func TestCanonical(t *testing.T) {
 		`((((always))))`:                                  `always`,
 		`person.Department is x AND Attribute.Class is y`: `person.Department is x and attribute.Class is y`,
 	} {
-		c, err := Parse(text, Person)
+		c, err := Parse(text, Person, nil)
 		if err != nil || c.String() != want {
 			t.Errorf("%s prints as %v, %v; wanted %s", text, c, err, want)
 		}
@@ -125,13 +125,13 @@ func TestErrorsPointAtTheColumn(t *testing.T) {
 		{`ssid is "ünï" and grop is x`, 19, "group"},
 	}
 	for _, c := range cases {
-		_, err := Parse(c.text, Person)
+		_, err := Parse(c.text, Person, nil)
 		var at *Error
 		if !errors.As(err, &at) || at.Column != c.column || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%q: %v; wanted column %d and %q", c.text, err, c.column, c.says)
 		}
 	}
-	if _, err := Parse("group is x", Request); err == nil || !strings.Contains(err.Error(), "not known yet") {
+	if _, err := Parse("group is x", Request, nil); err == nil || !strings.Contains(err.Error(), "not known yet") {
 		t.Errorf("a lane may ask for the group: %v", err)
 	}
 }
@@ -143,14 +143,14 @@ func TestBounds(t *testing.T) {
 		"length":      strings.Repeat("group is x or ", 1000) + "always",
 		"values":      "group in " + strings.Repeat("x,", 1000) + "x",
 	} {
-		if _, err := Parse(text, Person); err == nil {
+		if _, err := Parse(text, Person, nil); err == nil {
 			t.Errorf("%s have no bound", name)
 		}
 	}
 }
 
 func TestExplain(t *testing.T) {
-	c, _ := Parse(`group is "Deck Officers" and client.site is north-pier`, Person)
+	c, _ := Parse(`group is "Deck Officers" and client.site is north-pier`, Person, nil)
 	got := c.Explain(lodge())
 	if len(got) != 2 || got[0].Fits || got[0].Found != "Ticketing, Harbour Office" || !got[1].Fits || got[1].Wanted != "client.site is north-pier" {
 		t.Errorf("explained as %+v", got)
@@ -161,7 +161,7 @@ func TestExplain(t *testing.T) {
 }
 
 func TestFitsDoesNotAllocate(t *testing.T) {
-	c, _ := Parse(`group is "Harbour Office" and client.site is north-pier and not (ssid exists or port.type in Virtual, Async)`, Person)
+	c, _ := Parse(`group is "Harbour Office" and client.site is north-pier and not (ssid exists or port.type in Virtual, Async)`, Person, nil)
 	f := lodge()
 	if n := testing.AllocsPerRun(100, func() { c.Fits(f) }); n != 0 {
 		t.Errorf("%v allocations", n)
@@ -174,7 +174,7 @@ func FuzzParse(f *testing.F) {
 	}
 	at := lodge()
 	f.Fuzz(func(t *testing.T, text string) {
-		c, err := Parse(text, Person)
+		c, err := Parse(text, Person, nil)
 		if err != nil {
 			var e *Error
 			if !errors.As(err, &e) || e.Column < 1 {
@@ -182,7 +182,7 @@ func FuzzParse(f *testing.F) {
 			}
 			return
 		}
-		again, err := Parse(c.String(), Person)
+		again, err := Parse(c.String(), Person, nil)
 		if err != nil || again.String() != c.String() {
 			t.Errorf("%q prints as %q, which gives %v", text, c, err)
 			return
@@ -210,12 +210,12 @@ func TestFieldsOfMachinesAndDevices(t *testing.T) {
 	for text, want := range map[string]bool{
 		`method is eap`: true, `method is teap-tls`: false, `proof is teap-tls`: true, `tls is "TLS 1.3"`: true, `kind is person`: true,
 		`certificate.subject is "CN=s.lodge"`: true, `certificate.issuer contains lantern`: true, `certificate.serial is 0a`: true, `certificate.upn ends .example`: true, `certificate.dns exists`: true,
-		`certificate.email is b`: true, `certificate.colour exists`: false,
-		`device is copier`: true, `device.owner is "kaia nance"`: true, `device.KIND is printer`: true, `device.floor exists`: false,
+		`certificate.email is b`: true,
+		`device is copier`:       true, `device.owner is "kaia nance"`: true, `device.KIND is printer`: true, `device.floor exists`: false,
 		`machine is PC17$`: true, `machine.group is "Office PCs"`: true, `machine.seen exists`: true,
 		`machine.seen within 2h`: true, `machine.seen within 90m`: true, `machine.seen within 89m`: false, `machine.seen within 1d`: true, `not machine.seen within 1h`: true,
 	} {
-		c, err := Parse(text, Person)
+		c, err := Parse(text, Person, nil)
 		if err != nil {
 			t.Errorf("%s: %v", text, err)
 			continue
@@ -232,16 +232,16 @@ func TestFieldsOfMachinesAndDevices(t *testing.T) {
 	}
 	bare.Person.Kind = facts.Computer
 	for _, text := range []string{`kind is computer`, `machine is s.lodge`} {
-		if c, err := Parse(text, Person); err != nil || !c.Fits(bare) {
+		if c, err := Parse(text, Person, nil); err != nil || !c.Fits(bare) {
 			t.Errorf("%s does not fit a computer that signs in by itself: %v", text, err)
 		}
 	}
-	for _, wrong := range []string{`machine.seen is 8h`, `machine.seen within soon`, `machine.seen within -1h`, `machine.seen within 99999d`, `device within 8h`} {
-		if _, err := Parse(wrong, Person); err == nil {
+	for _, wrong := range []string{`machine.seen is 8h`, `machine.seen within soon`, `machine.seen within -1h`, `machine.seen within 99999d`, `device within 8h`, `certificate.colour exists`} {
+		if _, err := Parse(wrong, Person, nil); err == nil {
 			t.Errorf("%s is taken", wrong)
 		}
 	}
-	if _, err := Parse(`machine exists`, Request); err == nil {
+	if _, err := Parse(`machine exists`, Request, nil); err == nil {
 		t.Error("a lane may ask for the machine")
 	}
 }
@@ -254,7 +254,7 @@ func TestGivenOnlyThePerson(t *testing.T) {
 		`group is Ticketing or ssid is LF-Deck`: "always", `not (group is Crew or ssid is LF-Deck)`: "not ssid is LF-Deck",
 		`(ssid is LF-Deck or port is 3) and person.department is Ticketing and client.site is heron`: "(ssid is LF-Deck or port is 3) and client.site is heron",
 	} {
-		c, err := Parse(text, Person)
+		c, err := Parse(text, Person, nil)
 		if err != nil {
 			t.Fatal(err)
 		}

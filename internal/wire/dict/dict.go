@@ -33,9 +33,10 @@ const (
 	Vendor
 	// Concat is octets split over several attributes (EAP-Message).
 	Concat
+	Integer64
 )
 
-var typeNames = [...]string{"text", "octets", "integer", "ipv4addr", "ipv6addr", "ipv6prefix", "ifid", "time", "tagged text", "tagged integer", "vendor-specific", "concat"}
+var typeNames = [...]string{"text", "octets", "integer", "ipv4addr", "ipv6addr", "ipv6prefix", "ifid", "time", "tagged text", "tagged integer", "vendor-specific", "concat", "integer64"}
 
 func (t Type) String() string { return typeNames[t] }
 
@@ -49,6 +50,9 @@ type Attribute struct {
 	Reply bool
 	// Hidden attributes hold credentials and are never shown or recorded.
 	Hidden bool
+	// Vendor is whose attribute it is, nil for a standard one; Number its number there.
+	Vendor *Enterprise
+	Number uint32
 }
 
 // Tagged reports whether the value begins with a tag octet (RFC 2868 section 3).
@@ -129,6 +133,12 @@ func (a *Attribute) Encode(text string) ([]byte, error) {
 		if a.Data == TaggedInteger {
 			out[0] = tag
 		}
+	case Integer64:
+		v, err := strconv.ParseUint(text, 0, 64)
+		if err != nil {
+			return nil, fmt.Errorf("%s takes a number of 64 bits, not %q", a.Name, text)
+		}
+		out = binary.BigEndian.AppendUint64(nil, v)
 	case TaggedText:
 		tag, rest := splitTag(a, text)
 		out = []byte(rest)
@@ -171,6 +181,13 @@ func (a *Attribute) Encode(text string) ([]byte, error) {
 	}
 	if len(out) == 0 {
 		return nil, fmt.Errorf("%s has no value", a.Name)
+	}
+	if a.Vendor != nil {
+		wrapped, err := a.Vendor.Wrap(a.Number, out)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", a.Name, err)
+		}
+		return wrapped, nil
 	}
 	if len(out) > 253 {
 		return nil, fmt.Errorf("%s holds at most 253 octets, this value has %d", a.Name, len(out))
@@ -248,6 +265,10 @@ func (a *Attribute) Format(value []byte) string {
 	case Integer:
 		if len(value) == 4 {
 			return a.ValueName(binary.BigEndian.Uint32(value))
+		}
+	case Integer64:
+		if len(value) == 8 {
+			return strconv.FormatUint(binary.BigEndian.Uint64(value), 10)
 		}
 	case TaggedInteger:
 		if len(value) == 4 {

@@ -1,0 +1,99 @@
+package api
+
+import (
+	"fmt"
+	"time"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/pass"
+)
+
+// policyKinds registers what policies are made with beside passes: calendars, vendors, overrides and expectations.
+func (s *server) policyKinds() {
+	register(s, kind[config.Calendar, *config.Calendar, apitype.CalendarFields, apitype.Calendar]{
+		name: "calendar", plural: "calendars",
+		list: func(c *config.Config) *[]config.Calendar { return &c.Calendars },
+		apply: func(_ *config.Config, c *config.Calendar, in *apitype.CalendarFields) (string, error) {
+			c.Name, c.Zone, c.Spans, c.Holidays, c.Note = in.Name, in.Zone, in.Spans, in.Holidays, in.Note
+			return "", nil
+		},
+		text: func(c *config.Calendar) string { return c.Name + " " + c.Zone },
+		views: func(*config.Config) func(*config.Calendar, apitype.Meta) apitype.Calendar {
+			return func(c *config.Calendar, m apitype.Meta) apitype.Calendar {
+				out := apitype.Calendar{Meta: m, CalendarFields: apitype.CalendarFields{Name: c.Name, Zone: c.Zone, Spans: c.Spans, Holidays: c.Holidays, Note: c.Note}}
+				if made, _ := c.Compile(); made != nil {
+					out.Holds = made.Holds(time.Now())
+				}
+				return out
+			}
+		},
+	})
+	register(s, kind[config.Vendor, *config.Vendor, apitype.VendorFields, apitype.Vendor]{
+		name: "vendor", plural: "vendors",
+		list: func(c *config.Config) *[]config.Vendor { return &c.Vendors },
+		apply: func(_ *config.Config, v *config.Vendor, in *apitype.VendorFields) (string, error) {
+			v.Name, v.Number, v.TypeOctets, v.LengthOctets, v.Attributes, v.Note = in.Name, in.Number, in.TypeOctets, in.LengthOctets, in.Attributes, in.Note
+			return "", nil
+		},
+		text: func(v *config.Vendor) string { return fmt.Sprint(v.Name, " ", v.Number, " ", v.Attributes) },
+		views: func(*config.Config) func(*config.Vendor, apitype.Meta) apitype.Vendor {
+			return func(v *config.Vendor, m apitype.Meta) apitype.Vendor {
+				return apitype.Vendor{Meta: m, Forms: formsOf(v), VendorFields: apitype.VendorFields{Name: v.Name, Number: v.Number, TypeOctets: v.TypeOctets,
+					LengthOctets: v.LengthOctets, Attributes: v.Attributes, Note: v.Note}}
+			}
+		},
+	})
+	register(s, kind[config.Override, *config.Override, apitype.OverrideFields, apitype.Override]{
+		name: "override", plural: "overrides",
+		list: func(c *config.Config) *[]config.Override { return &c.Overrides },
+		apply: func(_ *config.Config, o *config.Override, in *apitype.OverrideFields) (string, error) {
+			o.Name, o.Person, o.Store, o.Lane, o.Pass, o.Until, o.Owner, o.Note = in.Name, in.Person, in.Store, in.Lane, in.Pass, in.Until, in.Owner, in.Note
+			return "", nil
+		},
+		text: func(o *config.Override) string { return o.Name + " " + o.Person + " " + o.Pass },
+		views: func(*config.Config) func(*config.Override, apitype.Meta) apitype.Override {
+			return func(o *config.Override, m apitype.Meta) apitype.Override {
+				return apitype.Override{Meta: m, Over: !o.Until.IsZero() && !time.Now().Before(o.Until), OverrideFields: apitype.OverrideFields{Name: o.Name, Person: o.Person,
+					Store: o.Store, Lane: o.Lane, Pass: o.Pass, Until: o.Until, Owner: o.Owner, Note: o.Note}}
+			}
+		},
+	})
+	register(s, kind[config.Expectation, *config.Expectation, apitype.ExpectationFields, apitype.Expectation]{
+		name: "expectation", plural: "expectations",
+		list: func(c *config.Config) *[]config.Expectation { return &c.Expectations },
+		apply: func(_ *config.Config, e *config.Expectation, in *apitype.ExpectationFields) (string, error) {
+			e.Name, e.Sent, e.Client, e.Method, e.Attributes, e.At = in.Name, in.Sent, in.Client, in.Method, in.Attributes, in.At
+			e.Admitted, e.Pass, e.VLAN, e.Reason, e.Note = in.Admitted, in.Pass, in.VLAN, in.Reason, in.Note
+			return "", nil
+		},
+		text: func(e *config.Expectation) string { return e.Name + " " + e.Sent + " " + e.Client },
+		views: func(*config.Config) func(*config.Expectation, apitype.Meta) apitype.Expectation {
+			return func(e *config.Expectation, m apitype.Meta) apitype.Expectation {
+				return apitype.Expectation{Meta: m, ExpectationFields: apitype.ExpectationFields{Name: e.Name, Sent: e.Sent, Client: e.Client, Method: e.Method, Attributes: e.Attributes,
+					At: e.At, Admitted: e.Admitted, Pass: e.Pass, VLAN: e.VLAN, Reason: e.Reason, Note: e.Note}}
+			}
+		},
+	})
+}
+
+// examples are values with which attributes of each type are shown.
+var examples = map[string]string{"text": "crew", "octets": "0x0a", "integer": "1", "integer64": "1", "ipv4addr": "192.0.2.7", "ipv6addr": "2001:db8::7",
+	"ipv6prefix": "2001:db8::/32", "ifid": "0000:0000:0000:0001", "time": "2027-01-01T00:00:00Z"}
+
+// formsOf shows each attribute of a vendor, with a value of its type, as it would go over the wire.
+func formsOf(v *config.Vendor) []pass.Text {
+	book, _ := pass.Book([]config.Vendor{*v})
+	out := []pass.Text{}
+	for _, a := range v.Attributes {
+		value := examples[a.Type]
+		if len(a.Values) > 0 {
+			value = a.Values[0].Name
+		}
+		reply, problems := pass.Compile(&config.Pass{Attributes: []config.Attribute{{Name: a.Name, Value: value}}}, book, nil)
+		if len(problems) == 0 {
+			out = append(out, reply.Texts()...)
+		}
+	}
+	return out
+}

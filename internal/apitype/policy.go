@@ -1,0 +1,144 @@
+package apitype
+
+import (
+	"time"
+
+	"tollgate.example/key/internal/core/calendar"
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/pass"
+	"tollgate.example/key/internal/core/rule"
+)
+
+// PassFields are what can be edited of a pass. Texts may hold templates such as {{person.mail}}.
+type PassFields struct {
+	Name           string             `json:"name" required:"false" maxLength:"200" example:"ticketing"`
+	Extends        string             `json:"extends" required:"false" maxLength:"200" doc:"Pass that gives whatever this one leaves open"`
+	VLAN           string             `json:"vlan" required:"false" doc:"Identifier from 1 to 4094, or a name"`
+	SessionTimeout int                `json:"sessionTimeout" required:"false" doc:"Seconds; 0 is none"`
+	AtTimeout      string             `json:"atTimeout" required:"false" enum:",sign-in-again" doc:"What happens at the session time-out; empty ends the session"`
+	IdleTimeout    int                `json:"idleTimeout" required:"false" doc:"Seconds; 0 is none"`
+	Role           string             `json:"role" required:"false" doc:"Sent as Filter-Id"`
+	AccessRules    []string           `json:"accessRules" required:"false" doc:"IPFilterRules (RFC 6733 section 4.3.1), sent as NAS-Filter-Rule"`
+	Address        string             `json:"address" required:"false" doc:"Address that the person gets"`
+	ReportName     string             `json:"reportName" required:"false" doc:"User-Name by which the device is to report the session"`
+	Class          string             `json:"class" required:"false" doc:"Comes back with the accounting of the session"`
+	RateDown       int                `json:"rateDown" required:"false" doc:"kbit/s towards the person; 0 is no limit. Attributes of vendors carry it"`
+	RateUp         int                `json:"rateUp" required:"false" doc:"kbit/s from the person; 0 is no limit"`
+	Attributes     []config.Attribute `json:"attributes" required:"false" doc:"Further attributes, standard or of a vendor"`
+	Note           string             `json:"note" required:"false" maxLength:"4000"`
+}
+
+// Apply writes the fields into a pass.
+func (in *PassFields) Apply(p *config.Pass) {
+	p.Name, p.Extends, p.VLAN, p.SessionTimeout, p.AtTimeout, p.IdleTimeout = in.Name, in.Extends, in.VLAN, in.SessionTimeout, config.AtTimeout(in.AtTimeout), in.IdleTimeout
+	p.Role, p.AccessRules, p.Address, p.ReportName, p.Class = in.Role, in.AccessRules, in.Address, in.ReportName, in.Class
+	p.RateDown, p.RateUp, p.Attributes, p.Note = in.RateDown, in.RateUp, in.Attributes, in.Note
+}
+
+// FieldsOfPass shows a pass.
+func FieldsOfPass(p *config.Pass) PassFields {
+	return PassFields{Name: p.Name, Extends: p.Extends, VLAN: p.VLAN, SessionTimeout: p.SessionTimeout, AtTimeout: string(p.AtTimeout), IdleTimeout: p.IdleTimeout,
+		Role: p.Role, AccessRules: p.AccessRules, Address: p.Address, ReportName: p.ReportName, Class: p.Class, RateDown: p.RateDown, RateUp: p.RateUp, Attributes: p.Attributes, Note: p.Note}
+}
+
+// CalendarFields are what can be edited of a calendar.
+type CalendarFields struct {
+	Name     string             `json:"name" required:"false" maxLength:"200" example:"office-hours"`
+	Zone     string             `json:"zone" required:"false" maxLength:"100" example:"Europe/Lisbon"`
+	Spans    []calendar.Span    `json:"spans" required:"false"`
+	Holidays []calendar.Holiday `json:"holidays" required:"false" doc:"Days on which no span begins"`
+	Note     string             `json:"note" required:"false" maxLength:"4000"`
+}
+
+// Calendar is a calendar.
+type Calendar struct {
+	Meta
+	CalendarFields
+	Holds bool `json:"holds" doc:"It holds now"`
+}
+
+// VendorFields are what can be edited of a vendor.
+type VendorFields struct {
+	Name         string                   `json:"name" required:"false" maxLength:"200" example:"Harbour Instruments"`
+	Number       uint32                   `json:"number" required:"false" doc:"Enterprise number given by IANA" example:"32473"`
+	TypeOctets   int                      `json:"typeOctets" required:"false" default:"1"`
+	LengthOctets int                      `json:"lengthOctets" required:"false" default:"1"`
+	Attributes   []config.VendorAttribute `json:"attributes" required:"false"`
+	Note         string                   `json:"note" required:"false" maxLength:"4000"`
+}
+
+// Vendor is a vendor.
+type Vendor struct {
+	Meta
+	VendorFields
+	// Forms are one attribute of each kind as it would go over the wire.
+	Forms []pass.Text `json:"forms" doc:"Each attribute with an example value, as it would go over the wire"`
+}
+
+// OverrideFields are what can be edited of an override.
+type OverrideFields struct {
+	Name   string    `json:"name" required:"false" maxLength:"200" example:"Ines at the workshop"`
+	Person string    `json:"person" required:"false" maxLength:"200" doc:"Name of the person in the store"`
+	Store  string    `json:"store" required:"false" maxLength:"200" doc:"Only as found there; empty is any"`
+	Lane   string    `json:"lane" required:"false" maxLength:"200" doc:"Only in this lane; empty is any"`
+	Pass   string    `json:"pass" required:"false" maxLength:"200"`
+	Until  time.Time `json:"until,omitzero" required:"false" doc:"When it ends"`
+	Owner  string    `json:"owner" required:"false" maxLength:"200"`
+	Note   string    `json:"note" required:"false" maxLength:"4000"`
+}
+
+// Override is a person's own pass.
+type Override struct {
+	Meta
+	OverrideFields
+	Over bool `json:"over" doc:"It has ended"`
+}
+
+// ExpectationFields are what can be edited of an expectation.
+type ExpectationFields struct {
+	Name       string             `json:"name" required:"false" maxLength:"200" example:"Ticketing at a counter"`
+	Sent       string             `json:"sent" required:"false" maxLength:"253" doc:"Name as the device would send it"`
+	Client     string             `json:"client" required:"false" maxLength:"200"`
+	Method     string             `json:"method" required:"false" maxLength:"50" example:"peap-mschapv2"`
+	Attributes []config.Attribute `json:"attributes" required:"false" doc:"Further attributes of the request"`
+	At         time.Time          `json:"at,omitzero" required:"false" doc:"Moment it is tried for; empty is now"`
+	Admitted   bool               `json:"admitted" doc:"Whether it is to be admitted"`
+	Pass       string             `json:"pass" required:"false" maxLength:"200" doc:"Pass that it is to get; empty for any"`
+	VLAN       string             `json:"vlan" required:"false" maxLength:"32" doc:"VLAN that it is to get; empty for any"`
+	Reason     string             `json:"reason" required:"false" maxLength:"100" doc:"Reason of the refusal; empty for any"`
+	Note       string             `json:"note" required:"false" maxLength:"4000"`
+}
+
+// Expectation is an expectation.
+type Expectation struct {
+	Meta
+	ExpectationFields
+}
+
+// ConditionInput is a condition to check, as text or as a tree.
+type ConditionInput struct {
+	Text string     `json:"text" required:"false" maxLength:"8000"`
+	Tree *rule.Tree `json:"tree,omitempty" required:"false" doc:"Instead of the text"`
+	Lane bool       `json:"lane,omitempty" required:"false" doc:"Only facts of the request, as in a lane"`
+}
+
+// ConditionCheck is the outcome.
+type ConditionCheck struct {
+	Valid     bool       `json:"valid"`
+	Canonical string     `json:"canonical,omitempty"`
+	Tree      *rule.Tree `json:"tree,omitempty"`
+	Error     *Fault     `json:"error,omitempty"`
+}
+
+// Field is a field of conditions with what it can be compared with.
+type Field struct {
+	rule.Field
+	Operators []string `json:"operators"`
+	Lane      bool     `json:"lane" doc:"Lanes may ask for it too"`
+}
+
+// Completion is a value that a field may have, and where it is known from.
+type Completion struct {
+	Value string `json:"value"`
+	From  string `json:"from"`
+}

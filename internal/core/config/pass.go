@@ -1,0 +1,201 @@
+package config
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// AtTimeout says what happens when a session has lasted as long as it may.
+type AtTimeout string
+
+const (
+	// EndSession is what devices do if nothing is said.
+	EndSession AtTimeout = ""
+	// SignInAgain asks the device to sign the person in again, without an interruption if that works (Termination-Action
+	// RADIUS-Request, RFC 3580 section 3.17).
+	SignInAgain AtTimeout = "sign-in-again"
+)
+
+// Pass is a named bundle of what is granted. Texts may hold templates, such as {{person.mail}}.
+type Pass struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
+	// Extends is a pass that gives whatever this one leaves open.
+	Extends string `json:"extends,omitempty"`
+	// VLAN is an identifier from 1 to 4094 or a VLAN name; empty leaves the port as it is.
+	VLAN string `json:"vlan,omitempty"`
+	// SessionTimeout and IdleTimeout in seconds; 0 is none.
+	SessionTimeout int       `json:"sessionTimeout,omitempty"`
+	AtTimeout      AtTimeout `json:"atTimeout,omitempty"`
+	IdleTimeout    int       `json:"idleTimeout,omitempty"`
+	// Role is sent as Filter-Id.
+	Role string `json:"role,omitempty"`
+	// AccessRules are sent as NAS-Filter-Rule (RFC 4849), one IPFilterRule each (RFC 6733 section 4.3.1).
+	AccessRules []string `json:"accessRules"`
+	// Address is given to the person as Framed-IP-Address, or Framed-IPv6-Address.
+	Address string `json:"address,omitempty"`
+	// ReportName is the User-Name by which the device is to report the session.
+	ReportName string `json:"reportName,omitempty"`
+	// Class comes back with the accounting of the session.
+	Class string `json:"class,omitempty"`
+	// RateDown and RateUp are in kbit/s, towards the person and from it; attributes of vendors carry them.
+	RateDown   int         `json:"rateDown,omitempty"`
+	RateUp     int         `json:"rateUp,omitempty"`
+	Attributes []Attribute `json:"attributes"`
+	Note       string      `json:"note,omitempty"`
+}
+
+func (p *Pass) normalise() {
+	trim(&p.Name, &p.Extends, &p.VLAN, &p.Role, &p.Address, &p.ReportName, &p.Class, &p.Note)
+	rules := p.AccessRules[:0]
+	for _, rule := range p.AccessRules {
+		if rule = strings.Join(strings.Fields(rule), " "); rule != "" {
+			rules = append(rules, rule)
+		}
+	}
+	p.AccessRules = rules
+	for i := range p.Attributes {
+		trim(&p.Attributes[i].Name, &p.Attributes[i].Value)
+	}
+}
+
+// maxExtends bounds how long a chain of passes that extend each other may be.
+const maxExtends = 10
+
+// Resolve returns the pass with everything that it takes from those it extends.
+func (c *Config) Resolve(p *Pass) (Pass, error) {
+	out := *p
+	out.Attributes, out.AccessRules = slices.Clone(p.Attributes), slices.Clone(p.AccessRules)
+	chain := []string{p.Name}
+	for next := p.Extends; next != ""; {
+		base, at := Find(c.Passes, next)
+		if at < 0 {
+			return out, fmt.Errorf("there is no pass %q", next)
+		}
+		if slices.ContainsFunc(chain, func(name string) bool { return strings.EqualFold(name, base.Name) }) {
+			return out, fmt.Errorf("goes round in a circle: %s -> %s", strings.Join(chain, " -> "), base.Name)
+		}
+		if chain = append(chain, base.Name); len(chain) > maxExtends {
+			return out, fmt.Errorf("more than %d passes extend each other", maxExtends)
+		}
+		out.inherit(base)
+		next = base.Extends
+	}
+	return out, nil
+}
+
+// inherit takes from a base what is not set.
+func (p *Pass) inherit(base *Pass) {
+	for _, text := range []struct {
+		to   *string
+		from string
+	}{{&p.VLAN, base.VLAN}, {&p.Role, base.Role}, {&p.Address, base.Address}, {&p.ReportName, base.ReportName}, {&p.Class, base.Class}} {
+		if *text.to == "" {
+			*text.to = text.from
+		}
+	}
+	for _, number := range []struct {
+		to   *int
+		from int
+	}{{&p.IdleTimeout, base.IdleTimeout}, {&p.RateDown, base.RateDown}, {&p.RateUp, base.RateUp}} {
+		if *number.to == 0 {
+			*number.to = number.from
+		}
+	}
+	if p.SessionTimeout == 0 { // what happens then goes with the time
+		p.SessionTimeout = base.SessionTimeout
+		if p.AtTimeout == "" {
+			p.AtTimeout = base.AtTimeout
+		}
+	}
+	if len(p.AccessRules) == 0 {
+		p.AccessRules = slices.Clone(base.AccessRules)
+	}
+	var kept []Attribute
+	for _, a := range base.Attributes {
+		if !slices.ContainsFunc(p.Attributes, func(own Attribute) bool { return strings.EqualFold(own.Name, a.Name) }) {
+			kept = append(kept, a)
+		}
+	}
+	p.Attributes = append(kept, p.Attributes...)
+}
+
+func (c *Config) checkPasses(k *checker) {
+	carried := map[Meaning]bool{}
+	for i := range c.Vendors {
+		for _, a := range c.Vendors[i].Attributes {
+			carried[a.Means] = true
+		}
+	}
+	for i := range c.Passes {
+		p := &c.Passes[i]
+		k.on("pass", p.Name, p.ID)
+		if _, err := c.Resolve(p); err != nil {
+			k.fail("extends", err.Error(), "Choose another pass to extend, or none.")
+		}
+		if err := CheckVLAN(p.VLAN); err != nil {
+			k.fail("vlan", err.Error(), "Use a number from 1 to 4094, or the name of a VLAN on the device.")
+		}
+		if p.SessionTimeout < 0 || p.SessionTimeout > 30*86400 {
+			k.fail("sessionTimeout", fmt.Sprintf("%d seconds is out of range", p.SessionTimeout), "Use 0 (none) to 2592000 seconds (30 days).")
+		} else if p.SessionTimeout > 0 && p.SessionTimeout < 60 {
+			k.warn("sessionTimeout", fmt.Sprintf("everybody signs in again every %d seconds", p.SessionTimeout), "The unit is seconds.")
+		}
+		if p.IdleTimeout < 0 || p.IdleTimeout > 30*86400 {
+			k.fail("idleTimeout", fmt.Sprintf("%d seconds is out of range", p.IdleTimeout), "Use 0 (none) to 2592000 seconds (30 days).")
+		}
+		if p.AtTimeout != EndSession && p.AtTimeout != SignInAgain {
+			k.fail("atTimeout", fmt.Sprintf("%q is not what can happen then", p.AtTimeout), "Use sign-in-again, or leave it empty to end the session.")
+		} else if resolved, err := c.Resolve(p); err == nil && p.AtTimeout == SignInAgain && resolved.SessionTimeout == 0 {
+			k.fail("atTimeout", "there is no session time-out after which to sign in again", "Set the session time-out.")
+		}
+		if len(p.AccessRules) > maxList {
+			k.fail("accessRules", fmt.Sprintf("%d rules, at most %d are allowed", len(p.AccessRules), maxList), "Name a list on the device by the role instead.")
+		}
+		for j, rule := range p.AccessRules {
+			if err := CheckAccessRule(rule); err != nil {
+				k.fail(fmt.Sprintf("accessRules[%d]", j), err.Error(), "Write for instance: permit in ip from any to 192.0.2.0/24.")
+			}
+		}
+		for _, rate := range []struct {
+			field string
+			kbit  int
+			means Meaning
+		}{{"rateDown", p.RateDown, RateDown}, {"rateUp", p.RateUp, RateUp}} {
+			if rate.kbit < 0 || rate.kbit > 400_000_000 {
+				k.fail(rate.field, fmt.Sprintf("%d kbit/s is out of range", rate.kbit), "Use 0 (no limit) to 400000000 kbit/s.")
+			} else if rate.kbit > 0 && !carried[rate.means] {
+				k.warn(rate.field, "no vendor attribute carries this, and there is no standard one", "Add the attribute of your devices under Vendors, and say there what it means.")
+			}
+		}
+		if len(p.Role) > 253 {
+			k.fail("role", "a role has at most 253 octets", "Shorten it.")
+		}
+		if len(p.Attributes) > 60 {
+			k.fail("attributes", "more than 60 attributes do not fit in one reply", "Remove some.")
+		}
+	}
+}
+
+// CheckAccessRule tells what is wrong with the form of an IPFilterRule (RFC 6733 section 4.3.1). Addresses and ports are
+// left to the device, which knows names for them.
+func CheckAccessRule(rule string) error {
+	words := strings.Fields(rule)
+	if len(words) < 7 {
+		return fmt.Errorf("%q has %d words; action, direction, protocol, from, source, to and destination are needed", rule, len(words))
+	}
+	if words[0] != "permit" && words[0] != "deny" {
+		return fmt.Errorf("%q does not begin with permit or deny", rule)
+	}
+	if words[1] != "in" && words[1] != "out" {
+		return fmt.Errorf("the direction in %q is not in or out", rule)
+	}
+	if words[3] != "from" || !slices.Contains(words[5:], "to") {
+		return fmt.Errorf("%q lacks from or to", rule)
+	}
+	if strings.ContainsRune(rule, 0) {
+		return fmt.Errorf("the rule holds a zero octet")
+	}
+	return nil
+}

@@ -1,0 +1,155 @@
+package config
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"tollgate.example/key/internal/core/calendar"
+)
+
+// Calendar is hours of the week in a time zone, less holidays; conditions ask for it by name (time is office-hours).
+type Calendar struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
+	// Zone is a name of the time zone database.
+	Zone     string             `json:"zone"`
+	Spans    []calendar.Span    `json:"spans"`
+	Holidays []calendar.Holiday `json:"holidays"`
+	Note     string             `json:"note,omitempty"`
+}
+
+// Override gives one person another pass than the policy that admits does.
+type Override struct {
+	ID string `json:"id"`
+	// Name says what it is for.
+	Name string `json:"name"`
+	// Person is the name in the store; Store and Lane limit it, empty is any.
+	Person string `json:"person"`
+	Store  string `json:"store,omitempty"`
+	Lane   string `json:"lane,omitempty"`
+	Pass   string `json:"pass"`
+	// Until is when it ends, zero for never.
+	Until time.Time `json:"until,omitzero"`
+	Owner string    `json:"owner,omitempty"`
+	Note  string    `json:"note,omitempty"`
+}
+
+// Expectation says what an attempt is to come to; it is checked before each publish.
+type Expectation struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
+	// Sent is the name as the device would send it; Client and Method as for a trial. The proof is taken to be right.
+	Sent       string      `json:"sent"`
+	Client     string      `json:"client"`
+	Method     string      `json:"method"`
+	Attributes []Attribute `json:"attributes"`
+	// At is the moment it is tried for, zero for the moment of the check.
+	At time.Time `json:"at,omitzero"`
+	// Admitted says whether it is to be admitted; Pass and VLAN what it is to get, Reason why not, empty for any.
+	Admitted bool   `json:"admitted"`
+	Pass     string `json:"pass,omitempty"`
+	VLAN     string `json:"vlan,omitempty"`
+	Reason   string `json:"reason,omitempty"`
+	Note     string `json:"note,omitempty"`
+}
+
+func (c *Calendar) Ident() string        { return c.ID }
+func (c *Calendar) Label() string        { return c.Name }
+func (c *Calendar) Identify(id string)   { c.ID = id }
+func (o *Override) Ident() string        { return o.ID }
+func (o *Override) Label() string        { return o.Name }
+func (o *Override) Identify(id string)   { o.ID = id }
+func (e *Expectation) Ident() string     { return e.ID }
+func (e *Expectation) Label() string     { return e.Name }
+func (e *Expectation) Identify(s string) { e.ID = s }
+
+// Compile makes the calendar ready for asking, or lists its faults.
+func (c *Calendar) Compile() (*calendar.Calendar, []calendar.Fault) {
+	return calendar.Compile(c.Zone, c.Spans, c.Holidays)
+}
+
+func (c *Calendar) normalise() {
+	trim(&c.Name, &c.Zone, &c.Note)
+	for i := range c.Spans {
+		s := &c.Spans[i]
+		trim(&s.From, &s.To)
+		for _, at := range []*string{&s.From, &s.To} {
+			if len(*at) == 4 && (*at)[1] == ':' {
+				*at = "0" + *at
+			}
+		}
+		for j, day := range s.Days {
+			if day = strings.ToLower(strings.TrimSpace(day)); len(day) > 3 {
+				day = day[:3]
+			}
+			s.Days[j] = day
+		}
+		s.Days = unique(s.Days)
+	}
+	for i := range c.Holidays {
+		trim(&c.Holidays[i].Date, &c.Holidays[i].Name)
+	}
+}
+
+func (c *Config) checkCalendars(k *checker) {
+	for i := range c.Calendars {
+		one := &c.Calendars[i]
+		k.on("calendar", one.Name, one.ID)
+		_, faults := one.Compile()
+		for _, f := range faults {
+			k.fail(f.Field, f.Message, f.Remedy)
+		}
+	}
+}
+
+func (c *Config) checkOverrides(k *checker) {
+	taken := map[string]string{}
+	for i := range c.Overrides {
+		o := &c.Overrides[i]
+		k.on("override", o.Name, o.ID)
+		if o.Person == "" {
+			k.fail("person", "no person", "Write the name as the store has it.")
+		}
+		if _, at := Find(c.Directories, o.Store); o.Store != "" && at < 0 && !strings.EqualFold(o.Store, LocalStore) && !strings.EqualFold(o.Store, DeviceStore) {
+			k.fail("store", fmt.Sprintf("there is no directory %q", o.Store), "Choose one of the directories, local, or leave it empty.")
+		}
+		if _, at := Find(c.Lanes, o.Lane); o.Lane != "" && at < 0 {
+			k.fail("lane", fmt.Sprintf("there is no lane %q", o.Lane), "Choose one of the lanes, or leave it empty for all.")
+		}
+		c.checkPassName(k, "pass", o.Pass)
+		key := strings.ToLower(o.Person + "\x00" + o.Store + "\x00" + o.Lane)
+		if other := taken[key]; other != "" {
+			k.fail("person", fmt.Sprintf("override %q is for the same person there", other), "Remove one of the two.")
+		}
+		taken[key] = o.Name
+	}
+}
+
+func (c *Config) checkExpectations(k *checker) {
+	for i := range c.Expectations {
+		e := &c.Expectations[i]
+		k.on("expectation", e.Name, e.ID)
+		if _, at := Find(c.Clients, e.Client); at < 0 {
+			k.fail("client", fmt.Sprintf("there is no client %q", e.Client), "Choose one of the clients.")
+		}
+		if e.Sent == "" {
+			k.fail("sent", "no name", "Write it as the device would send it.")
+		}
+		if FindMethod(e.Method) == nil {
+			k.fail("method", fmt.Sprintf("%q is not a method", e.Method), "Use one of: "+strings.Join(Methods, ", ")+".")
+		}
+		if e.Admitted && e.Reason != "" {
+			k.fail("reason", "somebody who is admitted is given no reason", "Leave it empty, or expect a refusal.")
+		}
+		if !e.Admitted && (e.Pass != "" || e.VLAN != "") {
+			k.fail("pass", "somebody who is refused gets no pass and no VLAN", "Leave both empty, or expect an admission.")
+		}
+		if e.Pass != "" {
+			c.checkPassName(k, "pass", e.Pass)
+		}
+		if len(e.Attributes) > 60 {
+			k.fail("attributes", "more than 60 attributes", "Remove some.")
+		}
+	}
+}

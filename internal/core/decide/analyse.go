@@ -1,0 +1,342 @@
+package decide
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/rule"
+)
+
+// FindingKind is what kind of mistake, or of thing worth knowing, was found.
+type FindingKind string
+
+const (
+	// Unreachable is a lane, policy or row that nothing can come to.
+	Unreachable FindingKind = "unreachable"
+	// Overlap is two policies that the same person can fit, with different outcomes, neither being the special case of the other.
+	Overlap FindingKind = "overlap"
+	// AlwaysTrue and NeverTrue are conditions that ask for nothing, or for what cannot be.
+	AlwaysTrue FindingKind = "always-true"
+	NeverTrue  FindingKind = "never-true"
+	// Unused is an object that nothing refers to.
+	Unused FindingKind = "unused"
+	// GroupGone is a group that was picked and no longer exists, GroupUnknown one that is known from nowhere.
+	GroupGone    FindingKind = "group-gone"
+	GroupUnknown FindingKind = "group-unknown"
+	// Incomplete says that the analysis gave up before it had seen everything.
+	Incomplete FindingKind = "incomplete"
+)
+
+// Finding is one outcome of the analysis.
+type Finding struct {
+	Code FindingKind `json:"code" enum:"unreachable,overlap,always-true,never-true,unused,group-gone,group-unknown,incomplete"`
+	// Note findings are worth knowing; others are probably mistakes.
+	Note bool `json:"note" doc:"Worth knowing; not necessarily a mistake"`
+	// Kind, Object and ID name the object; Field is the path inside it.
+	Kind   string `json:"kind"`
+	Object string `json:"object"`
+	ID     string `json:"id"`
+	Field  string `json:"field"`
+	Policy string `json:"policy" doc:"Name of the policy; empty for the whole object"`
+	// Message says what was found, Remedy what to do.
+	Message string `json:"message"`
+	Remedy  string `json:"remedy"`
+	// Example is an attempt that shows it, one fact a line.
+	Example []string `json:"example" doc:"An attempt that shows it, one fact each"`
+	// Instead is what happens to that attempt.
+	Instead string `json:"instead" doc:"What decides that attempt"`
+}
+
+// Known tells what the configuration itself cannot.
+type Known struct {
+	// Group reports whether a group exists as far as is known, and whether it was picked and is gone.
+	Group func(name string) (exists, gone bool)
+	// At is the moment around which conditions over time are examined.
+	At time.Time
+}
+
+const (
+	// steps bounds the search about one policy.
+	steps = 3_000
+	// maxFindings bounds what is reported.
+	maxFindings = 1_000
+	// allSteps bounds the search about all of them: some seconds.
+	allSteps = 1_000_000
+	// near is how many policies before another are compared with it for overlaps.
+	near = 40
+)
+
+type analysis struct {
+	plan  *Plan
+	known Known
+	left  int
+	out   []Finding
+}
+
+// Analyse looks for policies that nothing can reach, conditions that ask for nothing, things that nobody uses and the like. It
+// never calls unreachable what can be reached; what it cannot find out it passes over.
+func (p *Plan) Analyse(known Known) []Finding {
+	a := &analysis{plan: p, known: known, left: allSteps, out: []Finding{}}
+	for i, lane := range p.Lanes {
+		a.lane(i, lane)
+	}
+	if a.left <= 0 {
+		a.add(Finding{Code: Incomplete, Note: true, Kind: "lane", Message: "the conditions are too many and too entangled to examine them all", Remedy: "Split long conditions over several policies, or use group tables."})
+	}
+	a.unused()
+	return a.out[:min(len(a.out), maxFindings)]
+}
+
+func (a *analysis) add(f Finding) {
+	if f.Example == nil {
+		f.Example = []string{}
+	}
+	a.out = append(a.out, f)
+}
+
+// find looks for facts that fulfil goals and are not taken by what comes before.
+func (a *analysis) find(blocked func(*facts.Facts) []rule.Goal, goals ...rule.Goal) (*rule.Witness, rule.Answer) {
+	granted := max(0, min(steps, a.left))
+	s := rule.Search{At: a.known.At, Steps: granted, Blocked: blocked}
+	w, answer := s.Find(goals...)
+	a.left -= granted - max(0, s.Steps)
+	return w, answer
+}
+
+// earlier returns goals that miss the first lane before number n that facts would take, nil if they take none.
+func (a *analysis) earlier(n int) func(*facts.Facts) []rule.Goal {
+	return func(f *facts.Facts) []rule.Goal {
+		at := a.plan.lanes.first(f, func(i int) bool { return i < n && a.plan.Lanes[i].when.Fits(f) })
+		if at < 0 {
+			return nil
+		}
+		return []rule.Goal{a.plan.Lanes[at].when.MustNot()}
+	}
+}
+
+func (a *analysis) lane(n int, lane *Lane) {
+	on := Finding{Kind: "lane", Object: lane.Name, ID: lane.ID, Field: "when"}
+	if !a.condition(on, lane.when, lane.when.Must()) {
+		return
+	}
+	if _, answer := a.find(a.earlier(n), lane.when.Must()); answer == rule.Impossible {
+		on.Code = Unreachable
+		on.Message, on.Instead = a.takenBy("lane", n, func(i int) (string, []rule.Goal) {
+			return a.plan.Lanes[i].Name, []rule.Goal{a.plan.Lanes[i].when.MustNot()}
+		}, lane.when.Must())
+		on.Remedy = "Move it above, or remove it."
+		if w, found := a.find(nil, lane.when.Must()); found == rule.Possible {
+			on.Example = w.Lines()
+		}
+		a.add(on)
+		return
+	}
+	for i, policy := range lane.Policies {
+		if policy.Enabled {
+			a.policy(n, lane, i, policy)
+		}
+	}
+}
+
+// condition examines a condition by itself, and reports whether anything can fulfil it. within are the goals of the place
+// where it stands, its own among them.
+func (a *analysis) condition(on Finding, when *rule.Condition, within ...rule.Goal) bool {
+	if text := when.String(); text != "always" {
+		if _, answer := a.find(nil, when.MustNot()); answer == rule.Impossible {
+			on.Code, on.Message, on.Remedy = AlwaysTrue, fmt.Sprintf("the condition is always true: nothing fails %s", text), "Write always, if that is meant; otherwise look for an or that should be an and."
+			a.add(on)
+			return true
+		}
+		if _, answer := a.find(nil, when.Must()); answer == rule.Impossible {
+			on.Code, on.Message, on.Remedy = NeverTrue, fmt.Sprintf("the condition is never true: nothing fulfils %s", text), "Look for an and that should be an or, or for a value that cannot be."
+			a.add(on)
+			return false
+		}
+	}
+	if len(within) > 1 {
+		if _, answer := a.find(nil, within...); answer == rule.Impossible {
+			on.Code, on.Message, on.Remedy = NeverTrue, "the condition is never true in this lane, whose own condition and methods leave nothing that fulfils it", "Correct one of the two, or move the policy to another lane."
+			a.add(on)
+			return false
+		}
+	}
+	return true
+}
+
+// goals are what an attempt has to fulfil to fit a policy of a lane: the condition of the lane, one of its methods, the
+// condition of the policy and a group of its table.
+func (l *Lane) goals(p *Policy) []rule.Goal {
+	out := append([]rule.Goal{p.when.Must(), l.when.Must()}, rule.MustBeOneOf("proof", l.Methods))
+	if len(p.Groups) > 0 {
+		out = append(out, p.member())
+	}
+	return out
+}
+
+// member is the goal to be in a group of the table.
+func (p *Policy) member() rule.Goal {
+	groups := make([]string, len(p.Groups))
+	for i := range p.Groups {
+		groups[i] = p.Groups[i].Group
+	}
+	return rule.MustBeOneOf("group", groups)
+}
+
+// misses are the goals of which one has to be fulfilled to miss the policy; facts are those that fit it.
+func (p *Policy) misses() rule.Goal {
+	if len(p.Groups) == 0 {
+		return p.when.MustNot()
+	}
+	return rule.Either(p.when.MustNot(), p.member().Turned())
+}
+
+// covers reports whether the policy counts whenever the other does.
+func (p *Policy) covers(other *Policy) bool {
+	return p.Enabled && (p.From.IsZero() || !other.From.IsZero() && !other.From.Before(p.From)) &&
+		(p.Until.IsZero() || !other.Until.IsZero() && !other.Until.After(p.Until))
+}
+
+// matches is fits, whatever the time.
+func (p *Policy) matches(f *facts.Facts) bool {
+	return p.when.Fits(f) && (len(p.Groups) == 0 || p.row(f.Person) >= 0)
+}
+
+// before returns goals that miss what takes facts before policy n of a lane: an earlier lane, or an earlier policy.
+func (a *analysis) before(lanes int, lane *Lane, n int) func(*facts.Facts) []rule.Goal {
+	earlier := a.earlier(lanes)
+	return func(f *facts.Facts) []rule.Goal {
+		if more := earlier(f); more != nil {
+			return more
+		}
+		at := lane.policies.first(f, func(i int) bool {
+			return i < n && lane.Policies[i].covers(lane.Policies[n]) && lane.Policies[i].matches(f)
+		})
+		if at < 0 {
+			return nil
+		}
+		return []rule.Goal{lane.Policies[at].misses()}
+	}
+}
+
+func (a *analysis) policy(lanes int, lane *Lane, n int, policy *Policy) {
+	on := Finding{Kind: "lane", Object: lane.Name, ID: lane.ID, Field: fmt.Sprintf("policies[%d].when", n), Policy: policy.Name}
+	goals := lane.goals(policy)
+	a.groups(on, n, policy)
+	if !a.condition(on, policy.when, goals...) {
+		return
+	}
+	if _, answer := a.find(a.before(lanes, lane, n), goals...); answer == rule.Impossible {
+		on.Code, on.Remedy = Unreachable, "Move it above, or remove it."
+		on.Message, on.Instead = a.takenBy("policy", n, func(i int) (string, []rule.Goal) {
+			if !lane.Policies[i].covers(policy) {
+				return "", nil
+			}
+			return lane.Policies[i].Name, []rule.Goal{lane.Policies[i].misses()}
+		}, goals...)
+		if w, found := a.find(a.earlier(lanes), goals...); found == rule.Possible {
+			on.Example = w.Lines()
+		}
+		a.add(on)
+		return
+	}
+	a.rows(lanes, lane, n, policy)
+	a.overlap(on, lane, n, policy)
+}
+
+// takenBy says who is before an object that nothing can reach: one that takes all of it by itself, or several together.
+func (a *analysis) takenBy(kind string, n int, at func(i int) (name string, misses []rule.Goal), goals ...rule.Goal) (message, by string) {
+	for i := range n {
+		name, misses := at(i)
+		if misses == nil {
+			continue
+		}
+		if _, answer := a.find(nil, append(slices.Clone(goals), misses...)...); answer == rule.Impossible {
+			by = fmt.Sprintf("%s %d, %s", kind, i+1, name)
+			return fmt.Sprintf("can never be reached: %s, takes everything that would fit", by), by
+		}
+	}
+	by = "those above it, together"
+	return fmt.Sprintf("can never be reached: no %s above takes everything that would fit by itself, but all of them together do", kind), by
+}
+
+// rows looks for rows of the group table that nobody gets to.
+func (a *analysis) rows(lanes int, lane *Lane, n int, policy *Policy) {
+	if len(policy.Groups) < 2 && n == 0 {
+		return
+	}
+	var above []string
+	for r, row := range policy.Groups {
+		goals := append(lane.goals(policy), rule.MustBeOneOf("group", []string{row.Group}))
+		if len(above) > 0 {
+			goals = append(goals, rule.MustBeNoneOf("group", above))
+		}
+		above = append(above, row.Group)
+		if _, answer := a.find(a.before(lanes, lane, n), goals...); answer != rule.Impossible {
+			continue
+		}
+		a.add(Finding{Code: Unreachable, Kind: "lane", Object: lane.Name, ID: lane.ID, Field: fmt.Sprintf("policies[%d].groups[%d].group", n, r), Policy: policy.Name,
+			Message: fmt.Sprintf("row %d can never decide: everybody of %s who would come to it is taken before, by a row or policy above", r+1, row.Group),
+			Remedy:  "Move the row above, or remove it.", Example: []string{"group " + row.Group}})
+	}
+}
+
+// overlap looks for a policy shortly before that the same person can fit, with another outcome, where neither is a special
+// case of the other: there it is only the order that decides.
+func (a *analysis) overlap(on Finding, lane *Lane, n int, policy *Policy) {
+	for i := n - 1; i >= 0 && i >= n-near; i-- {
+		other := lane.Policies[i]
+		if !other.Enabled || policy.same(other) || disjoint(policy, other) {
+			continue
+		}
+		goals := lane.goals(policy)
+		both, answer := a.find(nil, append(goals, lane.goals(other)...)...)
+		if answer != rule.Possible {
+			continue
+		}
+		if _, answer := a.find(nil, append(lane.goals(other), policy.misses())...); answer != rule.Possible {
+			continue // the other is a special case, put before the general one as it should be
+		}
+		on.Code, on.Note, on.Example = Overlap, true, both.Lines()
+		on.Instead = fmt.Sprintf("policy %d, %s: %s", i+1, other.Name, other.gives(both.Facts))
+		on.Message = fmt.Sprintf("whoever fits policy %d, %s, too gets what that says (%s), not what this says (%s)", i+1, other.Name, other.gives(both.Facts), policy.gives(both.Facts))
+		on.Remedy = "If this should win, move it above."
+		if other.gives(both.Facts) != policy.gives(both.Facts) {
+			a.add(on)
+		}
+		return
+	}
+}
+
+// disjoint reports whether two policies ask for different values of one field that has a single value.
+func disjoint(a, b *Policy) bool {
+	for _, x := range a.when.Anchors() {
+		for _, y := range b.when.Anchors() {
+			if x.Name() == y.Name() && x.Single() && !slices.ContainsFunc(x.Wanted, func(v string) bool {
+				return slices.ContainsFunc(y.Wanted, func(w string) bool { return strings.EqualFold(v, w) })
+			}) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// same reports whether two policies lead to the same for everybody.
+func (p *Policy) same(other *Policy) bool {
+	return p.Outcome == other.Outcome && strings.EqualFold(p.Pass, other.Pass) && len(p.Groups) == 0 && len(other.Groups) == 0
+}
+
+// gives writes what the policy does with somebody who fits it.
+func (p *Policy) gives(f *facts.Facts) string {
+	if p.Outcome == config.Refusal {
+		return "refuse"
+	}
+	if row := p.row(f.Person); row >= 0 {
+		return "pass " + p.Groups[row].Pass
+	}
+	return "pass " + p.Pass
+}

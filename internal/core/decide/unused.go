@@ -1,0 +1,101 @@
+package decide
+
+import (
+	"fmt"
+	"strings"
+
+	"tollgate.example/key/internal/core/rule"
+)
+
+// groups looks for groups of a policy that no longer exist.
+func (a *analysis) groups(on Finding, n int, policy *Policy) {
+	if a.known.Group == nil {
+		return
+	}
+	check := func(field, group string) {
+		exists, gone := a.known.Group(group)
+		f := on
+		f.Field = field
+		switch {
+		case gone:
+			f.Code, f.Message = GroupGone, fmt.Sprintf("group %q was picked in a directory, and is gone there: nobody can be in it", group)
+			f.Remedy = "Choose another group, or pick the one that took its place."
+		case !exists:
+			f.Code, f.Note, f.Message = GroupUnknown, true, fmt.Sprintf("group %q is taken by its name alone: it was picked in no directory, and no local account has it", group)
+			f.Remedy = "Pick it at its directory, so that it is found again when somebody renames it; or correct its name."
+		default:
+			return
+		}
+		a.add(f)
+	}
+	uses := policy.when.Uses()
+	for _, group := range append(uses["group"], uses["machine.group"]...) {
+		check(on.Field, group)
+	}
+	for r, row := range policy.Groups {
+		check(fmt.Sprintf("policies[%d].groups[%d].group", n, r), row.Group)
+	}
+}
+
+// unused looks for objects that nothing refers to.
+func (a *analysis) unused() {
+	c := a.plan.Config
+	used := map[string]bool{}
+	use := func(kind, name string) {
+		if name != "" {
+			used[kind+"\x00"+strings.ToLower(name)] = true
+		}
+	}
+	conditions := func(when *rule.Condition) {
+		for _, name := range when.Uses()["time"] {
+			use("calendar", name)
+		}
+	}
+	for _, lane := range a.plan.Lanes {
+		conditions(lane.when)
+		use("realm", lane.Realm)
+		use("certificate", lane.TLS.Certificate)
+		use("trust", lane.TLS.Trust)
+		for _, policy := range lane.Policies {
+			conditions(policy.when)
+			use("pass", policy.Pass)
+			for _, row := range policy.Groups {
+				use("pass", row.Pass)
+			}
+		}
+		if len(lane.Policies) == 0 {
+			a.add(Finding{Code: NeverTrue, Kind: "lane", Object: lane.Name, ID: lane.ID, Field: "policies", Message: "the lane has no policy, so everybody in it is refused", Remedy: "Add a policy."})
+		}
+	}
+	for i := range c.Passes {
+		use("pass", c.Passes[i].Extends)
+	}
+	for i := range c.Overrides {
+		use("pass", c.Overrides[i].Pass)
+	}
+	for i := range c.Realms {
+		for _, step := range c.Realms[i].Lookup {
+			use("directory", step.Store)
+		}
+	}
+	report := func(kind, name, id, what string) {
+		if !used[kind+"\x00"+strings.ToLower(name)] {
+			a.add(Finding{Code: Unused, Note: true, Kind: kind, Object: name, ID: id, Field: "name", Message: what, Remedy: "Remove it, or use it."})
+		}
+	}
+	for i := range c.Passes {
+		report("pass", c.Passes[i].Name, c.Passes[i].ID, "no policy gives this pass")
+	}
+	for i := range c.Calendars {
+		report("calendar", c.Calendars[i].Name, c.Calendars[i].ID, "no condition asks for this calendar")
+	}
+	for i := range c.Directories {
+		report("directory", c.Directories[i].Name, c.Directories[i].ID, "no realm looks in this directory")
+	}
+	for i := range c.Trusts {
+		report("trust", c.Trusts[i].Name, c.Trusts[i].ID, "no lane goes by this trust list")
+	}
+	for i := range c.Certificates {
+		report("certificate", c.Certificates[i].Name, c.Certificates[i].ID, "no lane shows this certificate")
+	}
+}

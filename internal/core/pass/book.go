@@ -1,0 +1,41 @@
+package pass
+
+import (
+	"fmt"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/wire/dict"
+)
+
+// Book makes the dictionary of a configuration: the standard attributes and those of its vendors.
+func Book(vendors []config.Vendor) (*dict.Book, []config.Problem) {
+	book := dict.NewBook()
+	var problems []config.Problem
+	for i := range vendors {
+		v := &vendors[i]
+		attributes := make([]dict.Attribute, 0, len(v.Attributes))
+		for j := range v.Attributes {
+			a := &v.Attributes[j]
+			kind, known := dict.TypeByName(a.Type)
+			if other := book.ByName(a.Name); other != nil && other.Vendor == nil {
+				problems = append(problems, config.Problem{Kind: "vendor", Object: v.Name, ID: v.ID, Field: fmt.Sprintf("attributes[%d].name", j),
+					Message: fmt.Sprintf("%s is standard attribute %d", other.Name, other.Type), Remedy: "Choose another name."})
+				continue
+			} else if !known || other != nil {
+				continue // the check of the configuration has told
+			}
+			entry := dict.Attribute{Name: a.Name, Data: kind, Number: a.Number}
+			if len(a.Values) > 0 {
+				entry.Values = make(map[uint32]string, len(a.Values))
+				for _, value := range a.Values {
+					entry.Values[value.Number] = value.Name
+				}
+			}
+			attributes = append(attributes, entry)
+		}
+		if err := book.Add(dict.Enterprise{Number: v.Number, Name: v.Name, TypeOctets: v.TypeOctets, LengthOctets: v.LengthOctets}, attributes); err != nil {
+			continue // two attributes of one name inside it, which the check has told
+		}
+	}
+	return book, problems
+}
