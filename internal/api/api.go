@@ -64,6 +64,7 @@ type server struct {
 	*Service
 	api     huma.API
 	tickets tickets
+	analyst analyst
 	shelf   shelf
 }
 
@@ -130,10 +131,15 @@ func newServer(s *Service, r chi.Router) *server {
 	out.membership()
 	out.checkup()
 	out.rehearsals()
+	out.samples()
 	out.accounts()
 	out.attempts()
 	out.now()
 	out.reference()
+	out.analyses()
+	out.expectations()
+	out.hits()
+	out.files()
 	requireInViews(out.api.OpenAPI())
 	return out
 }

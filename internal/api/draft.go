@@ -4,12 +4,14 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/revision"
 	"tollgate.example/key/internal/store"
 )
 
@@ -17,7 +19,7 @@ func (s *server) draft() {
 	huma.Register(s.api, operation("GET", "/draft", "get-draft", "What the draft would change"), func(_ context.Context, _ *none) (*body[apitype.Draft], error) {
 		_, number := s.Revisions.Running()
 		c := s.Revisions.Draft()
-		out := apitype.Draft{Revision: number, Changes: s.Revisions.Changes(), Problems: s.Revisions.Problems(c), Publishable: true}
+		out := apitype.Draft{Revision: number, Changes: s.Revisions.Changes(), Problems: s.problems(c), Mark: revision.Tag(c), Publishable: true}
 		if out.Problems == nil {
 			out.Problems = []config.Problem{}
 		}
@@ -32,12 +34,21 @@ func (s *server) draft() {
 	type note struct {
 		Note string `json:"note" required:"false" maxLength:"1000"`
 	}
-	huma.Register(s.api, operation("POST", "/draft/publish", "publish", "Check the whole draft and put it into effect"), func(ctx context.Context, in *struct{ Body note }) (*body[apitype.Published], error) {
-		number, err := s.Revisions.Publish(ctx, who(ctx).Name, in.Body.Note, "")
+	huma.Register(s.api, operation("POST", "/draft/publish", "publish", "Check the whole draft and its expectations, and put it into effect"), func(ctx context.Context, in *struct{ Body apitype.PublishBody }) (*body[apitype.Published], error) {
+		number, err := s.publish(ctx, in.Body.Note, "", in.Body.Despite)
 		if err != nil {
 			return nil, publishProblem(err)
 		}
 		return ok(s.published(number)), nil
+	})
+	huma.Register(s.api, operation("POST", "/draft/discard", "discard-part", "Take one change of the draft back"), func(ctx context.Context, in *struct{ Body apitype.DiscardPart }) (*struct{}, error) {
+		running, _ := s.Revisions.Running()
+		return nil, editProblem(s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config, _ revision.Authors) (string, error) {
+			if err := c.Revert(running, in.Body.Kind, in.Body.ID, in.Body.Lane); err != nil {
+				return "", problem(http.StatusConflict, err.Error(), "Read the draft again.")
+			}
+			return in.Body.ID, nil
+		}))
 	})
 	huma.Register(s.api, operation("GET", "/revisions", "list-revisions", "Published revisions, the newest first"), func(ctx context.Context, in *struct {
 		Before int `query:"before" minimum:"0" doc:"Cursor: only revisions below this number"`
@@ -72,21 +83,28 @@ func (s *server) draft() {
 		}
 		return ok(s.published(number)), nil
 	})
-	huma.Register(s.api, operation("GET", "/revisions/{number}/diff", "diff-revision", "What taking back to a revision would change"), func(ctx context.Context, in *struct {
+	huma.Register(s.api, operation("GET", "/revisions/{number}/diff", "diff-revision", "What changed from one revision to another; from what is running, what taking back would change"), func(ctx context.Context, in *struct {
 		Number int `path:"number" minimum:"1"`
+		From   int `query:"from" minimum:"0" doc:"Revision to begin with; 0 is the running one"`
 	}) (*body[apitype.Draft], error) {
-		plan, err := s.Revisions.Plan(ctx, in.Number)
+		to, err := s.Revisions.Config(ctx, in.Number)
 		if err != nil {
 			return nil, missing(err, "revision")
 		}
-		running, number := s.Revisions.Running()
-		return ok(apitype.Draft{Revision: number, Changes: config.Diff(running, plan.Config), Problems: []config.Problem{}, Publishable: true}), nil
+		from, number := s.Revisions.Running()
+		if in.From > 0 {
+			number = in.From
+			if from, err = s.Revisions.Config(ctx, in.From); err != nil {
+				return nil, missing(err, "revision")
+			}
+		}
+		return ok(apitype.Draft{Revision: number, Changes: config.Diff(from, to), Problems: []config.Problem{}, Publishable: true}), nil
 	})
 }
 
 func (s *server) published(number int) apitype.Published {
 	c, _ := s.Revisions.Running()
-	out := apitype.Published{Revision: number, Warnings: s.Revisions.Problems(c)}
+	out := apitype.Published{Revision: number, Warnings: s.problems(c)}
 	if out.Warnings == nil {
 		out.Warnings = []config.Problem{}
 	}

@@ -182,7 +182,7 @@ func (s *server) publishOne(ctx context.Context, p PublishInput, id string) (int
 	if !p.Publish {
 		return 0, nil
 	}
-	number, err := s.Revisions.Publish(ctx, who(ctx).Name, p.Note, id)
+	number, err := s.publish(ctx, p.Note, id, false)
 	if errors.Is(err, revision.ErrNothing) {
 		return 0, nil
 	}
@@ -232,7 +232,7 @@ func (s *server) meta(object any, id string, problems map[string][]config.Proble
 // problemsOf sorts the problems of the draft by object.
 func (s *server) problemsOf(c *config.Config) map[string][]config.Problem {
 	out := map[string][]config.Problem{}
-	for _, p := range s.Revisions.Problems(c) {
+	for _, p := range s.problems(c) {
 		out[p.ID] = append(out[p.ID], p)
 	}
 	return out
@@ -241,6 +241,9 @@ func (s *server) problemsOf(c *config.Config) map[string][]config.Problem {
 // editProblem makes problem details of a refused edit.
 func editProblem(err error) error {
 	var invalid *revision.Invalid
+	if errors.Is(err, revision.ErrChanged) {
+		return publishProblem(err)
+	}
 	if errors.As(err, &invalid) {
 		return problem(http.StatusUnprocessableEntity, "nothing was changed, since the input has faults", "", faults(invalid.Problems, false)...)
 	}
@@ -250,15 +253,20 @@ func editProblem(err error) error {
 // publishProblem makes problem details of a refused publish.
 func publishProblem(err error) error {
 	var invalid *revision.Invalid
+	var failed *unmet
 	switch {
 	case err == nil:
 		return nil
+	case errors.As(err, &failed):
+		return problem(http.StatusConflict, "nothing was published, since expectations would not be met", "Correct the draft or the expectations, or publish despite them.", failed.faults()...)
 	case errors.As(err, &invalid):
 		return problem(http.StatusUnprocessableEntity, "nothing was published, since the draft has faults", "Correct them; what is running stays as it is.", faults(invalid.Problems, true)...)
 	case errors.Is(err, revision.ErrNothing):
 		return problem(http.StatusConflict, err.Error(), "There is nothing to publish.")
 	case errors.Is(err, revision.ErrOthers):
 		return problem(http.StatusConflict, "saved in the draft, but not published: "+err.Error(), "Publish the whole draft, or discard it.")
+	case errors.Is(err, revision.ErrChanged):
+		return problem(http.StatusConflict, err.Error(), "Look at the draft again.")
 	case errors.Is(err, revision.ErrDraft):
 		return problem(http.StatusConflict, err.Error(), "")
 	case errors.Is(err, store.ErrNotFound):

@@ -30,12 +30,13 @@ func (s *server) rehearsals() {
 		return ok(apitype.Rehearsal{Result: last, Outdated: last.Draft != s.draftMark() || last.Revision != number}), nil
 	})
 	op := operation("POST", "/rehearsal", "rehearse", "Decide recorded attempts again under the draft; how far it is, as it happens, then what would change")
+	op.MaxBodyBytes = maxImport
 	sse.Register(s.api, op, map[string]any{"progress": rehearsal.Progress{}, "end": apitype.RehearsalEnd{}}, func(ctx context.Context, in *struct {
 		Body apitype.RehearsalInput
 	}, send sse.Sender) {
 		ctx, cancel := context.WithCancel(ctx)
 		defer cancel()
-		result, err := s.rehearse(ctx, in.Body.Hours, func(p rehearsal.Progress) {
+		result, err := s.rehearse(ctx, &in.Body, func(p rehearsal.Progress) {
 			if send.Data(p) != nil {
 				cancel() // nobody reads any more
 			}
@@ -48,7 +49,7 @@ func (s *server) rehearsals() {
 	})
 }
 
-func (s *server) rehearse(ctx context.Context, hours int, tell func(rehearsal.Progress)) (*rehearsal.Result, error) {
+func (s *server) rehearse(ctx context.Context, in *apitype.RehearsalInput, tell func(rehearsal.Progress)) (*rehearsal.Result, error) {
 	mark := s.draftMark()
 	after, problems := decide.Compile(s.Revisions.Draft())
 	if after == nil {
@@ -61,7 +62,30 @@ func (s *server) rehearse(ctx context.Context, hours int, tell func(rehearsal.Pr
 		return nil, problems[0]
 	}
 	until := time.Now()
-	return s.Rehearsals.Run(ctx, rehearsal.Input{Before: before, After: after, Revision: number, Draft: mark, Since: until.Add(-time.Duration(hours) * time.Hour), Until: until}, tell)
+	input := rehearsal.Input{Before: before, After: after, Revision: number, Draft: mark, Since: until.Add(-time.Duration(in.Hours) * time.Hour), Until: until}
+	for _, line := range in.Sample {
+		input.Sample = append(input.Sample, line)
+	}
+	return s.Rehearsals.Run(ctx, input, tell)
+}
+
+// samples registers the facts of recorded attempts for a rehearsal elsewhere.
+func (s *server) samples() {
+	huma.Register(s.api, operation("GET", "/attempts-sample", "export-sample", "The facts of recorded attempts, one JSON object a line, the newest first; a rehearsal takes them"), func(ctx context.Context, in *struct {
+		Hours int `query:"hours" minimum:"1" maximum:"8784" default:"24"`
+		Limit int `query:"limit" minimum:"1" maximum:"5000" default:"1000"`
+	}) (*fileOutput, error) {
+		now := time.Now()
+		list, err := s.Store.FactsBefore(ctx, now.Add(-time.Duration(in.Hours)*time.Hour), now, in.Limit)
+		if err != nil {
+			return nil, err
+		}
+		var out []byte
+		for i := range list {
+			out = append(append(out, list[i].Facts...), '\n')
+		}
+		return &fileOutput{"application/x-ndjson", out}, nil
+	})
 }
 
 // draftMark changes with the draft.

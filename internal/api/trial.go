@@ -68,7 +68,7 @@ func (s *server) tryOut(ctx context.Context, in *apitype.TrialInput) (*body[apit
 		return nil, err
 	}
 	who := who(ctx).Name
-	r := peer.Request{Secret: secret, Method: in.Method, Bypass: in.Bypass, User: in.User, Password: in.Password,
+	r := peer.Request{Secret: secret, Method: in.Method, Bypass: in.Bypass, User: in.User, Password: in.Password, Book: running.Plan.Book,
 		Exchange: func(ctx context.Context, packet []byte) ([]byte, error) {
 			return s.Trial(ctx, packet, from.Addr(), who)
 		}}

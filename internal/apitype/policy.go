@@ -5,6 +5,7 @@ import (
 
 	"tollgate.example/key/internal/core/calendar"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/rule"
 )
@@ -141,4 +142,71 @@ type Field struct {
 type Completion struct {
 	Value string `json:"value"`
 	From  string `json:"from"`
+}
+
+// Analysis is what was found in the draft.
+type Analysis struct {
+	Items    []decide.Finding `json:"items"`
+	Policies int              `json:"policies" doc:"How many policies were looked at"`
+	Micros   int64            `json:"micros"`
+	Problem  string           `json:"problem" doc:"Why there is no analysis; empty if there is"`
+}
+
+// Hits is how often a policy, or a row of its group table, decided.
+type Hits struct {
+	Policy string     `json:"policy" doc:"Identifier of the policy"`
+	Group  string     `json:"group" doc:"Group of the row; empty for a policy without a table"`
+	Since  int64      `json:"since" doc:"Under the running revision"`
+	Before int64      `json:"before" doc:"Under all others"`
+	Last   *time.Time `json:"last,omitempty"`
+	Hours  []int64    `json:"hours" doc:"Of each of the last 48 hours, the present one last"`
+	Stale  bool       `json:"stale" doc:"It is older than 90 days, and decided nothing in that time"`
+}
+
+// AllHits is the hits of every policy that is running, those that never decided anything too.
+type AllHits struct {
+	Revision int    `json:"revision"`
+	Items    []Hits `json:"items"`
+}
+
+// Expected is the outcome of one expectation.
+type Expected struct {
+	ID    string `json:"id"`
+	Name  string `json:"name"`
+	State string `json:"state" enum:"met,failed,unchecked"`
+	// Wanted and Got say in words what was expected and what would happen.
+	Wanted   string         `json:"wanted"`
+	Got      string         `json:"got"`
+	Sentence string         `json:"sentence"`
+	Ending   *decide.Ending `json:"ending,omitempty"`
+}
+
+// AllExpected is the outcome of all expectations.
+type AllExpected struct {
+	Items  []Expected `json:"items"`
+	Failed int        `json:"failed"`
+}
+
+// PublishBody says why, and whether failed expectations are to be passed over.
+type PublishBody struct {
+	Note    string `json:"note" required:"false" maxLength:"1000"`
+	Despite bool   `json:"despite,omitempty" required:"false" doc:"Publish although expectations fail"`
+}
+
+// DiscardPart names a change of the draft that is to be taken back.
+type DiscardPart struct {
+	Kind string `json:"kind" maxLength:"50" doc:"As in the list of changes"`
+	ID   string `json:"id" maxLength:"50"`
+	Lane string `json:"lane,omitempty" required:"false" maxLength:"50" doc:"Identifier of the lane of a policy"`
+}
+
+// FileComparison is what applying a file would change.
+type FileComparison struct {
+	Changes  []config.Change  `json:"changes"`
+	Problems []config.Problem `json:"problems"`
+	Lists    []string         `json:"lists" doc:"The lists that stand in the file; others stay as they are"`
+	Comments int              `json:"comments" doc:"Comments in the file, which are not kept"`
+	Mark     string           `json:"mark" doc:"The draft that it was compared with, for applying"`
+	// Others are changes of the draft that applying would overwrite.
+	Others []string `json:"others" doc:"Changes that wait in the draft"`
 }

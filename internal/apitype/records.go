@@ -111,6 +111,8 @@ type Draft struct {
 	Revision int              `json:"revision" doc:"The revision that is running; 0 if none"`
 	Changes  []config.Change  `json:"changes"`
 	Problems []config.Problem `json:"problems"`
+	// Mark is what the draft is like; it changes with it.
+	Mark string `json:"mark" doc:"Changes with the draft"`
 	// Publishable tells that no problem stops a publish.
 	Publishable bool `json:"publishable"`
 }

@@ -1,10 +1,16 @@
 package apitype
 
-import "tollgate.example/key/internal/rehearsal"
+import (
+	"encoding/json"
+
+	"tollgate.example/key/internal/rehearsal"
+)
 
 // RehearsalInput says which attempts to decide again.
 type RehearsalInput struct {
 	Hours int `json:"hours" required:"false" minimum:"1" maximum:"8784" default:"24" doc:"Attempts of the last so many hours"`
+	// Sample are facts as they were exported, here or from another server.
+	Sample []json.RawMessage `json:"sample,omitempty" required:"false" maxItems:"100000" doc:"Facts of attempts to decide instead, as exported"`
 }
 
 // Rehearsal is the last rehearsal.

@@ -179,10 +179,14 @@ func (v *Visit) record(d *decide.Decision, took time.Duration) {
 		a.Lane = d.Lane.Name
 	}
 	if d.Policy != nil {
-		a.Policy = d.Policy.Name
+		a.Policy, a.PolicyID = d.Policy.Name, d.Policy.ID
+		if d.Row >= 0 {
+			a.Group = d.Policy.Groups[d.Row].Group
+		}
 	}
 	if d.Pass != nil {
 		a.Pass, a.VLAN = d.Pass.Name, d.Pass.VLANFor(f)
 	}
+	a.Trial = f.Tried != ""
 	v.gate.Writer.Add(a)
 }

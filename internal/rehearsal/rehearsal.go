@@ -41,6 +41,8 @@ type Result struct {
 	Until    time.Time `json:"until"`
 	Ended    time.Time `json:"ended"`
 	Micros   int64     `json:"micros"`
+	// Sample tells that an imported sample was decided, and not what was recorded here.
+	Sample bool `json:"sample"`
 	// Unreadable are attempts whose facts cannot be read any more.
 	Unreadable  int                 `json:"unreadable"`
 	Differences []decide.Difference `json:"differences"`
@@ -71,10 +73,12 @@ type Input struct {
 	Revision      int
 	Draft         string
 	Since, Until  time.Time
+	// Sample are recorded facts to take instead of those of the time.
+	Sample [][]byte
 }
 
-// Run decides the attempts of a time again, and tells now and then how far it is. Live traffic goes first: it reads
-// in small batches, works on one of them at a time, and holds no lock meanwhile.
+// Run decides the attempts of a time again, or those of a sample, and tells now and then how far it is. Live traffic goes
+// first: it reads in small batches, one ahead of the one it works on, and holds no lock meanwhile.
 func (k *Keeper) Run(ctx context.Context, in Input, tell func(Progress)) (*Result, error) {
 	k.mu.Lock()
 	if k.running {
@@ -90,37 +94,35 @@ func (k *Keeper) Run(ctx context.Context, in Input, tell func(Progress)) (*Resul
 	}()
 	begun := time.Now()
 	out := &Result{Revision: in.Revision, Draft: in.Draft, Since: in.Since, Until: in.Until}
+	out.Sample = in.Sample != nil
 	var err error
-	if out.Total, err = k.store.CountAttempts(ctx, in.Since, in.Until); err != nil {
+	if out.Total, err = k.count(ctx, &in); err != nil {
 		return nil, err
 	}
 	r := decide.NewRehearsal(in.Before, in.After)
 	var f facts.Facts
-	after, told := ident.At(in.Since)-1, time.Now()
-	for {
-		rows, err := k.store.FactsAfter(ctx, after, in.Until, batch)
-		if err != nil {
-			return nil, err
+	told := time.Now()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	for b := range k.batches(ctx, &in) {
+		if b.err != nil && ctx.Err() == nil {
+			return nil, b.err
 		}
-		if len(rows) == 0 {
-			break
-		}
-		for i := range rows {
-			if f.ParseJSON(rows[i].Facts) != nil {
+		for i := range b.rows {
+			if f.ParseJSON(b.rows[i].Facts) != nil {
 				out.Unreadable++
 				continue
 			}
-			r.Add(rows[i].ID.String(), &f)
+			r.Add(b.rows[i].ID.String(), &f)
 		}
-		after = rows[len(rows)-1].ID
-		out.Done += len(rows)
-		if ctx.Err() != nil {
-			return nil, fmt.Errorf("the rehearsal was stopped after %d of %d attempts: %w", out.Done, out.Total, ctx.Err())
-		}
+		out.Done += len(b.rows)
 		if time.Since(told) > report {
 			told, out.Changed = time.Now(), r.Changed()
 			tell(out.Progress)
 		}
+	}
+	if ctx.Err() != nil {
+		return nil, fmt.Errorf("the rehearsal was stopped after %d of %d attempts: %w", out.Done, out.Total, ctx.Err())
 	}
 	out.Total, out.Changed, out.Differences = out.Done, r.Changed(), r.Differences()
 	out.Ended, out.Micros = time.Now(), time.Since(begun).Microseconds()
@@ -128,4 +130,54 @@ func (k *Keeper) Run(ctx context.Context, in Input, tell func(Progress)) (*Resul
 	defer k.mu.Unlock()
 	k.last = out
 	return out, nil
+}
+
+func (k *Keeper) count(ctx context.Context, in *Input) (int, error) {
+	if in.Sample != nil {
+		return len(in.Sample), nil
+	}
+	return k.store.CountAttempts(ctx, in.Since, in.Until)
+}
+
+// rows is one batch, or why there is none.
+type rows struct {
+	rows []store.Recorded
+	err  error
+}
+
+// batches reads what is to be decided, one batch ahead. The channel ends after the last, after an error, and when the context
+// ends.
+func (k *Keeper) batches(ctx context.Context, in *Input) <-chan rows {
+	out := make(chan rows, 1)
+	send := func(b rows) bool {
+		select {
+		case out <- b:
+			return b.err == nil
+		case <-ctx.Done():
+			return false
+		}
+	}
+	go func() {
+		defer close(out)
+		for i := 0; i < len(in.Sample); i += batch {
+			var b rows
+			for n, line := range in.Sample[i:min(len(in.Sample), i+batch)] {
+				b.rows = append(b.rows, store.Recorded{ID: ident.ID(i + n + 1), Facts: line})
+			}
+			if !send(b) {
+				return
+			}
+		}
+		if in.Sample != nil {
+			return
+		}
+		for after := ident.At(in.Since) - 1; ; {
+			found, err := k.store.FactsAfter(ctx, after, in.Until, batch)
+			if err == nil && len(found) == 0 || !send(rows{found, err}) {
+				return
+			}
+			after = found[len(found)-1].ID
+		}
+	}()
+	return out
 }

@@ -5,9 +5,9 @@ import (
 	"tollgate.example/key/internal/core/rule"
 )
 
-// canonical rewrites every condition that can be read in its canonical form, so that the same condition is the same
+// Canonical rewrites every condition that can be read in its canonical form, so that the same condition is the same
 // text everywhere. One that cannot be read stays as typed, for its error to point into.
-func canonical(c *config.Config) {
+func Canonical(c *config.Config) {
 	for i := range c.Lanes {
 		lane := &c.Lanes[i]
 		rewrite(&lane.When, rule.Request)

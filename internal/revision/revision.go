@@ -177,7 +177,7 @@ func (k *Keeper) Edit(ctx context.Context, operator string, change func(*config.
 		return err
 	}
 	next.Normalise()
-	canonical(&next)
+	Canonical(&next)
 	_, problems := decide.Compile(&next)
 	var own []config.Problem
 	for _, p := range problems {
@@ -194,6 +194,38 @@ func (k *Keeper) Edit(ctx context.Context, operator string, change func(*config.
 	}
 	authors[id] = Author{operator, time.Now()}
 	return k.save(ctx, operator, &next, authors)
+}
+
+// Replace makes the draft another configuration, which must have no faults. With mark set, it refuses if the draft no longer has
+// that tag. The function must not call the keeper.
+func (k *Keeper) Replace(ctx context.Context, operator, mark string, next func(draft *config.Config) *config.Config) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if mark != "" && mark != Tag(k.draft) {
+		return ErrChanged
+	}
+	c := next(k.draft)
+	Canonical(c)
+	if plan, problems := decide.Compile(c); plan == nil {
+		return &Invalid{problems}
+	}
+	authors := make(map[string]Author, len(k.authors))
+	for key, a := range k.authors {
+		authors[key] = a
+	}
+	for _, change := range config.Diff(k.draft, c) {
+		authors[change.ID] = Author{operator, time.Now()}
+	}
+	return k.save(ctx, operator, c, authors)
+}
+
+// Config returns the configuration of a revision; it must not be changed.
+func (k *Keeper) Config(ctx context.Context, number int) (*config.Config, error) {
+	plan, err := k.Plan(ctx, number)
+	if err != nil {
+		return nil, err
+	}
+	return plan.Config, nil
 }
 
 func (k *Keeper) save(ctx context.Context, operator string, next *config.Config, authors map[string]Author) error {
@@ -223,10 +255,17 @@ var ErrNothing = errors.New("the draft is the same as what is running")
 // ErrOthers is returned when one change was to be published alone, but the draft holds others.
 var ErrOthers = errors.New("the draft holds other changes")
 
-// Publish makes the draft the next revision. With only set, it refuses if anything but that object differs.
-func (k *Keeper) Publish(ctx context.Context, operator, note, only string) (int, error) {
+// ErrChanged is returned when the draft is no longer what the caller has looked at.
+var ErrChanged = errors.New("the draft was changed meanwhile")
+
+// Publish makes the draft the next revision. With only set, it refuses if anything but that object differs; with seen set, if
+// the draft is another.
+func (k *Keeper) Publish(ctx context.Context, operator, note, only string, seen *config.Config) (int, error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
+	if seen != nil && seen != k.draft {
+		return 0, ErrChanged
+	}
 	changes := k.changesLocked()
 	if len(changes) == 0 {
 		return 0, ErrNothing

@@ -61,7 +61,7 @@ func (b *bench) add(name, address string) error {
 func TestDraftAndPublish(t *testing.T) {
 	b := open(t)
 	ctx := context.Background()
-	if _, err := b.Publish(ctx, "o.brandt", "", ""); !errors.Is(err, ErrNothing) {
+	if _, err := b.Publish(ctx, "o.brandt", "", "", nil); !errors.Is(err, ErrNothing) {
 		t.Errorf("publishing nothing: %v", err)
 	}
 	if err := b.add("np-switch-1", " 192.0.2.11/32 "); err != nil {
@@ -77,7 +77,7 @@ func TestDraftAndPublish(t *testing.T) {
 	if a, ok := b.Author("np-switch-1"); !ok || a.Operator != "o.brandt" {
 		t.Errorf("author %+v", a)
 	}
-	if n, err := b.Publish(ctx, "o.brandt", "first", ""); n != 1 || err != nil {
+	if n, err := b.Publish(ctx, "o.brandt", "first", "", nil); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
 	snapshot := b.gate.Current()
@@ -120,7 +120,7 @@ func TestEditsThatFailChangeNothing(t *testing.T) {
 	}); err != nil {
 		t.Errorf("an edit beside a fault: %v", err)
 	}
-	if _, err := b.Publish(context.Background(), "x", "", ""); !errors.As(err, &invalid) {
+	if _, err := b.Publish(context.Background(), "x", "", "", nil); !errors.As(err, &invalid) {
 		t.Errorf("publishing a fault: %v", err)
 	}
 	if _, n := b.Running(); n != 0 {
@@ -145,7 +145,7 @@ func TestTakeBackAndOldPlans(t *testing.T) {
 		if err := b.add(fmt.Sprintf("c%d", i), fmt.Sprintf("192.0.2.%d", i+1)); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := b.Publish(ctx, "x", "", ""); err != nil {
+		if _, err := b.Publish(ctx, "x", "", "", nil); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -184,12 +184,12 @@ func TestPublishOneAlone(t *testing.T) {
 	ctx := context.Background()
 	b.add("a", "192.0.2.1")
 	b.add("b", "192.0.2.2")
-	if _, err := b.Publish(ctx, "x", "", "b"); !errors.Is(err, ErrOthers) || !strings.Contains(err.Error(), `client "a" added by o.brandt`) {
+	if _, err := b.Publish(ctx, "x", "", "b", nil); !errors.Is(err, ErrOthers) || !strings.Contains(err.Error(), `client "a" added by o.brandt`) {
 		t.Errorf("beside another change: %v", err)
 	}
-	b.Publish(ctx, "x", "", "")
+	b.Publish(ctx, "x", "", "", nil)
 	b.add("c", "192.0.2.3")
-	if n, err := b.Publish(ctx, "x", "", "c"); n != 2 || err != nil {
+	if n, err := b.Publish(ctx, "x", "", "c", nil); n != 2 || err != nil {
 		t.Errorf("alone: %d, %v", n, err)
 	}
 }
@@ -203,7 +203,7 @@ func TestASecretOfAnotherKeyFileStopsThePublish(t *testing.T) {
 		c.Clients = append(c.Clients, config.Client{ID: "a", Name: "a", Enabled: true, Addresses: []string{"192.0.2.1"}, Secret: other.Seal("x")})
 		return "a", nil
 	})
-	if _, err := b.Publish(context.Background(), "x", "", ""); err == nil || !strings.Contains(err.Error(), "another key file") || !strings.Contains(err.Error(), "client a") {
+	if _, err := b.Publish(context.Background(), "x", "", "", nil); err == nil || !strings.Contains(err.Error(), "another key file") || !strings.Contains(err.Error(), "client a") {
 		t.Errorf("got %v", err)
 	}
 }

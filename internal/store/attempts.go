@@ -31,6 +31,12 @@ type Attempt struct {
 	Revision int       `db:"revision"`
 	Micros   int64     `db:"micros"`
 	Facts    []byte    `db:"facts"`
+
+	// PolicyID and Group are the policy that decided, and the row of its table; Trial marks what an operator tried. They only
+	// count hits.
+	PolicyID string `db:"-"`
+	Group    string `db:"-"`
+	Trial    bool   `db:"-"`
 }
 
 const attemptColumns = "id, verdict, reason, client, who, sent, display, mac, place, lane, policy, pass, vlan, revision, micros"
@@ -146,6 +152,15 @@ func (s *Store) CountAttempts(ctx context.Context, since, until time.Time) (int,
 type Recorded struct {
 	ID    ident.ID `db:"id"`
 	Facts []byte   `db:"facts"`
+}
+
+// FactsBefore returns the facts of the newest attempts of a time, the newest first.
+func (s *Store) FactsBefore(ctx context.Context, since, until time.Time, limit int) ([]Recorded, error) {
+	out := []Recorded{}
+	if err := s.db.SelectContext(ctx, &out, "SELECT id, facts FROM attempts WHERE id >= ? AND id < ? ORDER BY id DESC LIMIT ?", ident.At(since), ident.At(until), limit); err != nil {
+		return nil, fmt.Errorf("reading the facts of attempts: %w", err)
+	}
+	return out, nil
 }
 
 // FactsAfter returns the facts of the attempts that follow one, the oldest first.

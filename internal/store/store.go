@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
@@ -58,7 +59,8 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(4)
-	return &Store{db: db, single: single}, nil
+	s := &Store{db: db, single: single}
+	return s, s.removeOldHits(time.Now())
 }
 
 // Close ends all use of the database.

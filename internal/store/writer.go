@@ -173,6 +173,9 @@ func (s *Store) insert(batch []*Attempt) error {
 	if err := insertRows(tx, batch); err != nil {
 		return err
 	}
+	if err := countHits(tx, batch); err != nil {
+		return err
+	}
 	return tx.Commit()
 }
 

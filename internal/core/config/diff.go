@@ -20,6 +20,8 @@ type Change struct {
 	What string `json:"what"`
 	// Lines say the change in words, one line each; secrets show only that they changed.
 	Lines []string `json:"lines"`
+	// Parts are the changes of the policies of a lane.
+	Parts []Change `json:"parts"`
 }
 
 // Diff lists what has to be done to come from one configuration to the other. Objects are matched by ID.
@@ -56,26 +58,35 @@ func diffList[T any, P Object[T]](kind string, from, to []T, ordered bool) []Cha
 			if ordered {
 				lines = append(lines, fmt.Sprintf("place %d of %d", i+1, len(to)))
 			}
-			out = append(out, Change{kind, p.Label(), p.Ident(), "added", lines})
+			out = append(out, Change{kind, p.Label(), p.Ident(), "added", lines, nil})
 			continue
 		}
 		if reflect.DeepEqual(from[at], to[i]) { // most of ten thousand objects; writing them out would take longer
 			continue
 		}
 		if lines := compare(&from[at], &to[i]); len(lines) > 0 {
-			out = append(out, Change{kind, p.Label(), p.Ident(), "changed", lines})
+			out = append(out, Change{kind, p.Label(), p.Ident(), "changed", lines, parts(&from[at], &to[i])})
 		}
 	}
 	for i := range from {
 		p := P(&from[i])
 		if _, still := kept[p.Ident()]; !still {
-			out = append(out, Change{kind, p.Label(), p.Ident(), "removed", []string{}})
+			out = append(out, Change{kind, p.Label(), p.Ident(), "removed", []string{}, nil})
 		}
 	}
 	if ordered {
 		out = append(out, moved[T, P](kind, from, to)...)
 	}
 	return out
+}
+
+// parts are the changes of the policies of a lane, nil for other objects.
+func parts(from, to any) []Change {
+	before, ok := from.(*Lane)
+	if !ok {
+		return nil
+	}
+	return diffList("policy", before.Policies, to.(*Lane).Policies, true)
 }
 
 // moved reports objects of an ordered list that are in both but no longer in the same order. It names the fewest
@@ -102,7 +113,7 @@ func moved[T any, P Object[T]](kind string, from, to []T) []Change {
 		if i > 0 {
 			where = fmt.Sprintf("now after %q", P(&to[i-1]).Label())
 		}
-		out = append(out, Change{kind, p.Label(), p.Ident(), "moved", []string{where}})
+		out = append(out, Change{kind, p.Label(), p.Ident(), "moved", []string{where}, nil})
 	}
 	return out
 }

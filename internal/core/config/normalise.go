@@ -185,9 +185,9 @@ func ParseServer(text string, mode TLSMode) (string, TLSMode) {
 	}
 	text = strings.TrimRight(text, "/")
 	if host, port, err := net.SplitHostPort(text); err == nil && port != "" {
-		return net.JoinHostPort(strings.TrimSuffix(host, "."), port), mode
+		return net.JoinHostPort(strings.TrimRight(host, "."), port), mode
 	}
-	host := strings.TrimSuffix(strings.Trim(strings.TrimSuffix(text, ":"), "[]"), ".")
+	host := strings.TrimRight(strings.Trim(strings.TrimSuffix(text, ":"), "[]"), ".")
 	if host == "" {
 		return "", mode
 	}

@@ -80,10 +80,8 @@ func (c *Calendar) normalise() {
 			}
 		}
 		for j, day := range s.Days {
-			if day = strings.ToLower(strings.TrimSpace(day)); len(day) > 3 {
-				day = day[:3]
-			}
-			s.Days[j] = day
+			letters := []rune(strings.ToLower(strings.TrimSpace(day)))
+			s.Days[j] = string(letters[:min(3, len(letters))]) // Monday is mon
 		}
 		s.Days = unique(s.Days)
 	}

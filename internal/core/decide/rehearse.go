@@ -121,6 +121,16 @@ func (r *Rehearsal) differ(a, b *Decision) bool {
 	return a.Pass != nil && (a.Pass.Name != b.Pass.Name || r.reply(a.Pass) != r.reply(b.Pass))
 }
 
+// EndingOf says how an attempt ends.
+func EndingOf(d *Decision, f *facts.Facts) Ending {
+	r := Rehearsal{replies: map[*Pass]string{}}
+	out := r.ending(d)
+	if d.Pass != nil {
+		out.VLAN = d.Pass.VLANFor(f)
+	}
+	return out
+}
+
 func (r *Rehearsal) ending(d *Decision) Ending {
 	out := Ending{Verdict: d.Verdict, Reason: d.Reason}
 	if d.Lane != nil {

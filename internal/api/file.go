@@ -1,0 +1,133 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/core/document"
+	"tollgate.example/key/internal/revision"
+)
+
+// clearMark begins a secret that stands in a file as it is; it is sealed when the file is applied.
+const clearMark = "clear:"
+
+type fileInput struct {
+	RawBody []byte `contentType:"application/yaml"`
+}
+
+type fileOutput struct {
+	ContentType string `header:"Content-Type"`
+	Body        []byte
+}
+
+// files registers the configuration as one readable file.
+func (s *server) files() {
+	huma.Register(s.api, operation("GET", "/file", "export-file", "The configuration as one YAML file"), func(ctx context.Context, in *struct {
+		Of      string `query:"of" default:"draft" maxLength:"20" doc:"draft, running, or the number of a revision"`
+		Secrets bool   `query:"secrets" doc:"With secrets, sealed by the key file of this server; otherwise they are left out"`
+	}) (*fileOutput, error) {
+		c, err := s.configOf(ctx, in.Of)
+		if err != nil {
+			return nil, err
+		}
+		return &fileOutput{"application/yaml; charset=utf-8", document.Write(c, in.Secrets)}, nil
+	})
+	compare := operation("POST", "/file/compare", "compare-file", "What applying a file would change, of the draft or of a revision; nothing is changed")
+	compare.MaxBodyBytes = maxImport
+	huma.Register(s.api, compare, func(ctx context.Context, in *struct {
+		fileInput
+		With string `query:"with" default:"draft" maxLength:"20" doc:"draft, running, or the number of a revision"`
+	}) (*body[apitype.FileComparison], error) {
+		base, err := s.configOf(ctx, in.With)
+		if err != nil {
+			return nil, err
+		}
+		doc, err := s.readFile(in.RawBody)
+		if err != nil {
+			return nil, err
+		}
+		next := doc.Over(base, s.newID)
+		revision.Canonical(next)
+		_, problems := decide.Compile(next)
+		out := apitype.FileComparison{Changes: config.Diff(base, next), Problems: problems, Lists: doc.Lists, Comments: doc.Comments, Mark: revision.Tag(s.Revisions.Draft()), Others: []string{}}
+		if out.Problems == nil {
+			out.Problems = []config.Problem{}
+		}
+		for _, c := range s.Revisions.Changes() {
+			out.Others = append(out.Others, fmt.Sprintf("%s %q %s", c.Kind, c.Object, c.What))
+		}
+		return ok(out), nil
+	})
+	apply := operation("POST", "/file/apply", "apply-file", "Make the draft what a file says, all of it or nothing")
+	apply.MaxBodyBytes = maxImport
+	huma.Register(s.api, apply, func(ctx context.Context, in *struct {
+		fileInput
+		Mark string `query:"mark" maxLength:"100" doc:"Mark of the draft that was compared; refused if the draft has changed since"`
+	}) (*body[apitype.Draft], error) {
+		doc, err := s.readFile(in.RawBody)
+		if err != nil {
+			return nil, err
+		}
+		err = s.Revisions.Replace(ctx, who(ctx).Name, in.Mark, func(draft *config.Config) *config.Config { return doc.Over(draft, s.newID) })
+		if err != nil {
+			return nil, fileProblem(err)
+		}
+		_, number := s.Revisions.Running()
+		c := s.Revisions.Draft()
+		return ok(apitype.Draft{Revision: number, Changes: s.Revisions.Changes(), Problems: s.problems(c), Mark: revision.Tag(c), Publishable: true}), nil
+	})
+}
+
+func (s *server) newID() string { return s.IDs.New(time.Now()).String() }
+
+// configOf returns the draft, what is running, or a revision.
+func (s *server) configOf(ctx context.Context, of string) (*config.Config, error) {
+	switch of {
+	case "", "draft":
+		return s.Revisions.Draft(), nil
+	case "running":
+		c, _ := s.Revisions.Running()
+		return c, nil
+	}
+	number, err := strconv.Atoi(of)
+	if err != nil || number < 1 {
+		return nil, problem(http.StatusUnprocessableEntity, fmt.Sprintf("%q is not a configuration", of), "Use draft, running, or the number of a revision.")
+	}
+	c, err := s.Revisions.Config(ctx, number)
+	return c, missing(err, "revision")
+}
+
+// readFile reads a file and seals the secrets that stand in it as they are. Those that are sealed must open.
+func (s *server) readFile(text []byte) (*document.Document, error) {
+	doc, err := document.Read(text)
+	if err != nil {
+		return nil, problem(http.StatusUnprocessableEntity, err.Error(), "Nothing was changed. Correct the file; `tollgate config export` shows the form.")
+	}
+	err = doc.Secrets(func(path string, secret config.Secret) (config.Secret, error) {
+		if clear, ok := strings.CutPrefix(string(secret), clearMark); ok {
+			return s.Box.Seal(clear), nil
+		}
+		if _, err := s.Box.Open(secret); err != nil {
+			return "", problem(http.StatusUnprocessableEntity, path+" cannot be opened: it was sealed by the key file of another server, or is not sealed", "Nothing was changed. Leave it out to keep the present one, or write "+clearMark+" in front of the secret itself.")
+		}
+		return secret, nil
+	})
+	return doc, err
+}
+
+func fileProblem(err error) error {
+	p := publishProblem(err)
+	if e, ok := p.(*apitype.Problem); ok && e.Status == http.StatusUnprocessableEntity {
+		e.Detail, e.Remedy = "nothing was changed, since the file has faults", "Correct them in the file."
+	}
+	return p
+}

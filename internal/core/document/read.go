@@ -1,0 +1,254 @@
+package document
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"tollgate.example/key/internal/core/config"
+)
+
+// Document is a text that was read.
+type Document struct {
+	config.Config
+	// Lists are the lists that stand in it; others are to be left as they are.
+	Lists []string
+	// Comments counts comments, which are not kept.
+	Comments int
+}
+
+// written is the shape of the text.
+type written struct {
+	Tollgate      int `json:"tollgate"`
+	config.Config `yaml:",inline"`
+}
+
+const (
+	maxSize  = 8 << 20
+	maxDepth = 40
+)
+
+// Read reads a text. Errors name the line.
+func Read(text []byte) (*Document, error) {
+	if len(text) > maxSize {
+		return nil, fmt.Errorf("the file has %d octets, at most %d are allowed", len(text), maxSize)
+	}
+	if err := tame(text); err != nil {
+		return nil, err
+	}
+	file, err := parser.ParseBytes(text, parser.ParseComments)
+	if err != nil {
+		return nil, fault(err)
+	}
+	if len(file.Docs) != 1 || file.Docs[0].Body == nil {
+		return nil, errors.New("the file does not hold one YAML document")
+	}
+	doc := &Document{}
+	w := &walker{}
+	ast.Walk(w, file.Docs[0].Body)
+	if w.err != nil {
+		return nil, w.err
+	}
+	var version struct {
+		Tollgate int `yaml:"tollgate"`
+	}
+	if err := yaml.Unmarshal(text, &version); err != nil {
+		return nil, fault(err)
+	}
+	switch {
+	case version.Tollgate == 0:
+		return nil, fmt.Errorf("the file does not say of which form it is; its first line has to be tollgate: %d", Form)
+	case version.Tollgate < Form:
+		return nil, fmt.Errorf("the file is of form %d, and this version reads form %d; export it again with a version that knows both", version.Tollgate, Form)
+	case version.Tollgate > Form:
+		return nil, fmt.Errorf("the file is of form %d, which is newer than this version of Tollgate Key; it reads form %d", version.Tollgate, Form)
+	}
+	if !bytes.HasSuffix(bytes.TrimSpace(text), []byte("...")) {
+		return nil, errors.New("the file has no end: its last line has to be three dots, which tells that it was not cut off")
+	}
+	var in written
+	if err := yaml.UnmarshalWithOptions(text, &in, yaml.Strict()); err != nil {
+		return nil, fault(err)
+	}
+	doc.Config, doc.Comments = in.Config, w.comments-strings.Count(head, "\n")
+	if doc.Comments < 0 || !bytes.HasPrefix(text, []byte(head)) {
+		doc.Comments = w.comments
+	}
+	return doc, doc.present(text)
+}
+
+// present finds which lists stand in the text, and switches on what does not say that it is off.
+func (d *Document) present(text []byte) error {
+	var all map[string]any
+	if err := yaml.Unmarshal(text, &all); err != nil {
+		return fault(err)
+	}
+	for _, kind := range kinds {
+		if _, there := all[kind]; there {
+			d.Lists = append(d.Lists, kind)
+		}
+	}
+	said := func(object any) bool {
+		fields, _ := object.(map[string]any)
+		_, there := fields["enabled"]
+		return there
+	}
+	list := func(object any, name string) []any {
+		fields, _ := object.(map[string]any)
+		out, _ := fields[name].([]any)
+		return out
+	}
+	for i, object := range list(all, "clients") {
+		d.Clients[i].Enabled = d.Clients[i].Enabled || !said(object)
+	}
+	for i, lane := range list(all, "lanes") {
+		for j, policy := range list(lane, "policies") {
+			p := &d.Lanes[i].Policies[j]
+			p.Enabled = p.Enabled || !said(policy)
+		}
+	}
+	return nil
+}
+
+// fault keeps the line of an error and leaves the text around it out, which may hold secrets.
+func fault(err error) error {
+	return errors.New("the file cannot be read: " + strings.TrimSpace(yaml.FormatError(err, false, false)))
+}
+
+// tame refuses texts that are nested more deeply than any configuration, before they are parsed.
+func tame(text []byte) error {
+	open := 0
+	for n, line := range bytes.Split(text, []byte("\n")) {
+		trimmed := bytes.TrimLeft(line, " ")
+		depth := (len(line) - len(trimmed)) / 2
+		for bytes.HasPrefix(trimmed, []byte("- ")) || bytes.HasPrefix(trimmed, []byte("? ")) {
+			trimmed = bytes.TrimLeft(trimmed[2:], " ")
+			depth++
+		}
+		for _, c := range line {
+			switch c {
+			case '[', '{':
+				open++
+			case ']', '}':
+				open = max(0, open-1)
+			}
+		}
+		if strings.Contains(string(line), "BEGIN") || strings.HasPrefix(string(trimmed), "#") {
+			open = 0
+		}
+		if depth > maxDepth || open > 4*maxDepth {
+			return fmt.Errorf("line %d is nested too deeply for a configuration", n+1)
+		}
+	}
+	return nil
+}
+
+// walker counts comments and refuses what multiplies.
+type walker struct {
+	comments int
+	err      error
+}
+
+func (w *walker) Visit(n ast.Node) ast.Visitor {
+	switch n.(type) {
+	case *ast.AnchorNode, *ast.AliasNode, *ast.MergeKeyNode:
+		if w.err == nil {
+			w.err = fmt.Errorf("line %d holds an anchor or alias, which are not taken here; write it out", n.GetToken().Position.Line)
+		}
+	}
+	if group := n.GetComment(); group != nil {
+		w.comments += len(group.Comments)
+	}
+	return w
+}
+
+// Over puts the document over a configuration: lists that stand in it replace those there, others stay. Objects keep the
+// identifiers of those of the same name, and secrets that are left out; for others make is asked.
+func (d *Document) Over(base *config.Config, make func() string) *config.Config {
+	out := base.Clone()
+	to, from, old := reflect.ValueOf(&out).Elem(), reflect.ValueOf(&d.Config).Elem(), reflect.ValueOf(base).Elem()
+	for _, kind := range d.Lists {
+		index := fieldOf(to.Type(), kind).Index
+		list := from.FieldByIndex(index)
+		adopt(list, old.FieldByIndex(index), make)
+		to.FieldByIndex(index).Set(list)
+	}
+	out = out.Clone() // the two share nothing
+	out.Normalise()
+	return &out
+}
+
+// adopt gives objects the identifiers and missing secrets of those of the same name.
+func adopt(list, old reflect.Value, make func() string) {
+	for i := range list.Len() {
+		object := list.Index(i)
+		before := named(old, object.FieldByName("Name").String())
+		if before.IsValid() {
+			object.FieldByName("ID").Set(before.FieldByName("ID"))
+		} else {
+			object.FieldByName("ID").SetString(make())
+		}
+		t := object.Type()
+		for f := range t.NumField() {
+			field := object.Field(f)
+			switch {
+			case t.Field(f).Name == "Policies":
+				policies := reflect.Value{}
+				if before.IsValid() {
+					policies = before.Field(f)
+				}
+				adopt(field, policies, make)
+			case field.Type() != reflect.TypeFor[config.Secret]() || field.String() != "" || !before.IsValid():
+			case t.Field(f).Name == "Previous" && object.FieldByName("PreviousUntil").IsZero():
+			default:
+				field.Set(before.Field(f))
+			}
+		}
+	}
+}
+
+// named finds an object of a list by name.
+func named(list reflect.Value, name string) reflect.Value {
+	if !list.IsValid() {
+		return list
+	}
+	for i := range list.Len() {
+		if strings.EqualFold(list.Index(i).FieldByName("Name").String(), strings.TrimSpace(name)) {
+			return list.Index(i)
+		}
+	}
+	return reflect.Value{}
+}
+
+// Secrets lets a function look at each secret of the document and replace it. path names it.
+func (d *Document) Secrets(see func(path string, s config.Secret) (config.Secret, error)) error {
+	whole := reflect.ValueOf(&d.Config).Elem()
+	for _, kind := range kinds {
+		list := whole.FieldByIndex(fieldOf(whole.Type(), kind).Index)
+		for i := range list.Len() {
+			object := list.Index(i)
+			for f := range object.NumField() {
+				s, ok := object.Field(f).Interface().(config.Secret)
+				if !ok || !s.Set() {
+					continue
+				}
+				next, err := see(fmt.Sprintf("%s %q, %s", strings.TrimSuffix(kind, "s"), object.FieldByName("Name").String(), nameOf(object.Type().Field(f))), s)
+				if err != nil {
+					return err
+				}
+				object.Field(f).SetString(string(next))
+			}
+		}
+	}
+	return nil
+}
+
+// Kinds are the lists that a document can hold.
+func Kinds() []string { return slices.Clone(kinds) }
