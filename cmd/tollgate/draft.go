@@ -63,25 +63,19 @@ func draftCommands() []command {
 			}
 		}},
 		rehearseCommand(),
+		analysisCommand(),
+		discardCommand(),
 		{"draft", "publish", "", "check the whole draft and put it into effect", func(f *flag.FlagSet) func(*session, []string) error {
-			note := f.String("note", "", "why")
+			note, despite := f.String("note", "", "why"), f.Bool("despite-expectations", false, "also if expectations would not be met")
 			return func(s *session, _ []string) error {
 				var out apitype.Published
-				if err := s.api.Do(s.ctx, http.MethodPost, "/draft/publish", map[string]string{"note": *note}, &out); err != nil {
+				if err := s.api.Do(s.ctx, http.MethodPost, "/draft/publish", apitype.PublishBody{Note: *note, Despite: *despite}, &out); err != nil {
 					return err
 				}
 				return s.print(out, func() {
 					s.say("Published as revision %d.", out.Revision)
 					s.problems(out.Warnings)
 				})
-			}
-		}},
-		{"draft", "discard", "", "make the draft the same as what is running", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, _ []string) error {
-				if err := s.api.Do(s.ctx, http.MethodDelete, "/draft", nil, nil); err != nil {
-					return err
-				}
-				return s.print(struct{}{}, func() { s.say("The draft is as what is running.") })
 			}
 		}},
 		{"revision", "list", "", "published revisions, the newest first", func(f *flag.FlagSet) func(*session, []string) error {
@@ -104,13 +98,14 @@ func draftCommands() []command {
 				})
 			}
 		}},
-		{"revision", "diff", "NUMBER", "what taking back to a revision would change", func(*flag.FlagSet) func(*session, []string) error {
+		{"revision", "diff", "NUMBER", "what taking back to a revision would change, or what changed up to it", func(f *flag.FlagSet) func(*session, []string) error {
+			from := f.Int("from", 0, "revision to begin with; 0 is the running one")
 			return func(s *session, args []string) error {
 				number, err := revisionNumber(args)
 				if err != nil {
 					return err
 				}
-				d, err := client.Get[apitype.Draft](s.ctx, s.api, fmt.Sprintf("/revisions/%d/diff", number))
+				d, err := client.Get[apitype.Draft](s.ctx, s.api, fmt.Sprintf("/revisions/%d/diff?from=%d", number, *from))
 				if err != nil {
 					return err
 				}

@@ -141,59 +141,6 @@ func assign[T any](was map[string]bool, flag string, to *T, value T) {
 	}
 }
 
-var passes = kind[apitype.Pass]{
-	noun: "pass", path: "/passes",
-	headings: []string{"NAME", "VLAN", "ROLE", "SESSION", "ATTRIBUTES", "GIVEN BY"},
-	row: func(p apitype.Pass) []string {
-		return []string{p.Name, p.VLAN, p.Role, seconds(p.SessionTimeout), attributes(p.Attributes), strings.Join(p.UsedBy, ", ")}
-	},
-	show: func(s *session, p apitype.Pass) {
-		s.fields([2]string{"name", p.Name}, [2]string{"vlan", p.VLAN}, [2]string{"role", p.Role}, [2]string{"session time-out", seconds(p.SessionTimeout)}, [2]string{"given by", strings.Join(p.UsedBy, ", ")}, [2]string{"note", p.Note})
-		s.say("\nReply attributes, and each as it goes over the wire:")
-		for _, r := range p.Reply {
-			s.say("  %-26s %-28s %s", r.Name, r.Value, s.paint(faint, r.Hex))
-		}
-	},
-}
-
-func seconds(n int) string {
-	if n == 0 {
-		return ""
-	}
-	return fmt.Sprintf("%d s", n)
-}
-
-func attributes(list []config.Attribute) string {
-	var out []string
-	for _, a := range list {
-		out = append(out, a.Name+"="+a.Value)
-	}
-	return strings.Join(out, " ")
-}
-
-func passCommands() []command {
-	return slices.Concat(passes.commands(), writer("pass", "/passes", func(f *flag.FlagSet) func(map[string]bool, *apitype.Pass, string) any {
-		values := attributeFlag{}
-		f.Var(&values, "attr", "NAME=VALUE of a further standard attribute; repeatable, replaces those of the pass")
-		name, vlan, role, note := f.String("name", "", "new name"), f.String("vlan", "", "identifier from 1 to 4094, or a name"), f.String("role", "", "sent as Filter-Id"), f.String("text", "", "note")
-		timeout := f.Int("session-timeout", 0, "seconds; 0 is none")
-		return func(was map[string]bool, old *apitype.Pass, label string) any {
-			in := apitype.PassFields{Attributes: []config.Attribute{}}
-			if old != nil {
-				in = old.PassFields
-			}
-			in.Name = label
-			assign(was, "attr", &in.Attributes, []config.Attribute(values))
-			assign(was, "name", &in.Name, *name)
-			assign(was, "vlan", &in.VLAN, *vlan)
-			assign(was, "role", &in.Role, *role)
-			assign(was, "session-timeout", &in.SessionTimeout, *timeout)
-			assign(was, "text", &in.Note, *note)
-			return in
-		}
-	}, func(p apitype.Pass) (apitype.Meta, string) { return p.Meta, p.Name }))
-}
-
 // attributeFlag is a flag of NAME=VALUE entries whose order and repetitions matter.
 type attributeFlag []config.Attribute
 
@@ -232,7 +179,8 @@ func policyAt(list []config.Policy, name string) (int, error) {
 type policyFlags struct {
 	groups              attributeFlag
 	name, when, message *string
-	pass                *string
+	pass, owner         *string
+	from, until         moment
 	refuse, on, off     *bool
 	at                  *int
 	publishing
@@ -245,6 +193,9 @@ func newPolicyFlags(f *flag.FlagSet) *policyFlags {
 	p.pass = f.String("pass", "", "admit with this pass")
 	p.refuse, p.message = f.Bool("refuse", false, "refuse those that fit"), f.String("message", "", "with -refuse: text for the person")
 	p.on, p.off = f.Bool("on", false, "switch on"), f.Bool("off", false, "switch off")
+	p.owner = f.String("owner", "", "who answers for it")
+	f.Var(&p.from, "from", "first moment at which it counts, such as 2026-12-01 or 2026-12-01T08:00; none is always")
+	f.Var(&p.until, "until", "moment at which it ends; none is never")
 	p.at = f.Int("at", 0, "place in the order, from 1; 0 is the end, or where it is")
 	p.publishing = publishFlags(f)
 	return p
@@ -266,6 +217,9 @@ func (f *policyFlags) apply(was map[string]bool, p *config.Policy) {
 		p.Outcome, p.Pass, p.Groups = config.Refusal, "", []config.GroupRow{}
 	}
 	assign(was, "message", &p.Message, *f.message)
+	assign(was, "owner", &p.Owner, *f.owner)
+	assign(was, "from", &p.From, f.from.Time)
+	assign(was, "until", &p.Until, f.until.Time)
 	p.Enabled = (p.Enabled || *f.on) && !*f.off
 }
 

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"flag"
@@ -17,10 +18,17 @@ import (
 
 func rehearseCommand() command {
 	return command{"draft", "rehearse", "", "decide recorded attempts again, and list what would change", func(f *flag.FlagSet) func(*session, []string) error {
-		hours := f.Int("hours", 24, "attempts of the last so many hours")
+		hours, sample := f.Int("hours", 24, "attempts of the last so many hours"), f.String("sample", "", "file of attempts to decide instead, as attempt sample writes it")
 		return func(s *session, _ []string) error {
 			var end apitype.RehearsalEnd
-			err := s.api.Stream(s.ctx, http.MethodPost, "/rehearsal", apitype.RehearsalInput{Hours: *hours}, func(e client.Event) bool {
+			in := apitype.RehearsalInput{Hours: *hours}
+			if *sample != "" {
+				var err error
+				if in.Sample, err = readSample(*sample); err != nil {
+					return err
+				}
+			}
+			err := s.api.Stream(s.ctx, http.MethodPost, "/rehearsal", in, func(e client.Event) bool {
 				if e.Name == "end" {
 					json.Unmarshal(e.Data, &end)
 					return false
@@ -42,6 +50,25 @@ func rehearseCommand() command {
 	}}
 }
 
+// readSample reads a file with one JSON object a line.
+func readSample(path string) ([]json.RawMessage, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	out := []json.RawMessage{}
+	for i, line := range bytes.Split(text, []byte("\n")) {
+		if line = bytes.TrimSpace(line); len(line) == 0 {
+			continue
+		}
+		if !json.Valid(line) {
+			return nil, fmt.Errorf("line %d of %s is not JSON; `tollgate attempt sample` shows the form", i+1, path)
+		}
+		out = append(out, line)
+	}
+	return out, nil
+}
+
 func (s *session) rehearsed(r *rehearsal.Result) {
 	for _, d := range r.Differences {
 		s.say("%s by %s: %s -> %s", many(d.Attempts, "attempt"), many(d.People, "person"), s.ending(&d.Before), s.ending(&d.After))
@@ -53,7 +80,11 @@ func (s *session) rehearsed(r *rehearsal.Result) {
 			s.say("    %s", line)
 		}
 	}
-	s.say("%d of %d attempts since %s would end otherwise than under revision %d.", r.Changed, r.Total, r.Since.Local().Format("2006-01-02 15:04 MST"), r.Revision)
+	where := "since " + r.Since.Local().Format("2006-01-02 15:04 MST")
+	if r.Sample {
+		where = "of the sample"
+	}
+	s.say("%d of %d attempts %s would end otherwise than under revision %d.", r.Changed, r.Total, where, r.Revision)
 	if r.Changed > 0 {
 		s.say("The road of one under the draft: tollgate attempt explain -under draft ID")
 	}
@@ -71,7 +102,7 @@ func (s *session) ending(e *decide.Ending) string {
 }
 
 func many(n int, what string) string {
-	plural := map[string]string{"person": "people"}[what]
+	plural := map[string]string{"person": "people", "policy": "policies"}[what]
 	if plural == "" {
 		plural = what + "s"
 	}

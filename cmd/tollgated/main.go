@@ -11,6 +11,7 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	_ "time/tzdata" // calendars have zones, and a server may lack the database of them
 
 	"tollgate.example/key/internal/api"
 	"tollgate.example/key/internal/app"

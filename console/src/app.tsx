@@ -1,17 +1,21 @@
 import { Navigate, Route, Routes } from "react-router";
 import { useAbout } from "./api/hooks";
+import { AnalysisPage } from "./pages/analysis";
 import { AttemptPage } from "./pages/attempt";
 import { AttemptsPage } from "./pages/attempts";
 import { AuthorityPage } from "./pages/authority";
+import { CalendarPage, CalendarsPage } from "./pages/calendars";
 import { CertificatePage, CertificatesPage } from "./pages/certificates";
 import { CheckupPage } from "./pages/checkup";
 import { ClientPage, ClientsPage } from "./pages/clients";
 import { DevicePage, DevicesPage } from "./pages/devices";
 import { DirectoriesPage, DirectoryPage } from "./pages/directories";
+import { ExpectationPage, ExpectationsPage } from "./pages/expectations";
 import { HistoryPage } from "./pages/history";
 import { LanesPage } from "./pages/lanes";
 import { NowPage } from "./pages/now";
 import { OperatorsPage } from "./pages/operators";
+import { OverridePage, OverridesPage } from "./pages/overrides";
 import { PassesPage, PassPage } from "./pages/passes";
 import { AccountPage, PeoplePage } from "./pages/people";
 import { RealmPage, RealmsPage } from "./pages/realms";
@@ -19,6 +23,7 @@ import { RehearsalPage } from "./pages/rehearsal";
 import { SignIn } from "./pages/sign-in";
 import { TrustPage } from "./pages/trust";
 import { TryPage } from "./pages/try";
+import { DictionaryPage, VendorPage } from "./pages/vendors";
 import { Shell } from "./shell";
 import { Button, Failure } from "./ui/basic";
 
@@ -54,6 +59,15 @@ export function App() {
         <Route path="/lanes/:id" element={<LanesPage />} />
         <Route path="/passes" element={<PassesPage />} />
         <Route path="/passes/:id" element={<PassPage />} />
+        <Route path="/calendars" element={<CalendarsPage />} />
+        <Route path="/calendars/:id" element={<CalendarPage />} />
+        <Route path="/vendors" element={<DictionaryPage />} />
+        <Route path="/vendors/:id" element={<VendorPage />} />
+        <Route path="/overrides" element={<OverridesPage />} />
+        <Route path="/overrides/:id" element={<OverridePage />} />
+        <Route path="/expectations" element={<ExpectationsPage />} />
+        <Route path="/expectations/:id" element={<ExpectationPage />} />
+        <Route path="/analysis" element={<AnalysisPage />} />
         <Route path="/devices" element={<DevicesPage />} />
         <Route path="/devices/:id" element={<DevicePage />} />
         <Route path="/certificates" element={<CertificatesPage />} />

@@ -1,23 +1,28 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, type Schema } from "./api/client";
+import { api, call, Refused, type Schema } from "./api/client";
 import { useDraft } from "./api/hooks";
 import { ago, Button, ButtonLink, Failure, sentence } from "./ui/basic";
 import { Problems } from "./ui/editor";
-import { Modal, TextField } from "./ui/form";
+import { Modal, TextField, Tick } from "./ui/form";
 import { useRehearsal } from "./pages/rehearsal";
 
 const verbs: Record<string, string> = { added: "text-in", removed: "text-out", changed: "text-brass-ink", moved: "text-wait" };
 
-export function Changes({ list }: { list: Schema["ConfigChange"][] }) {
+/** Changes in words. With discard, each can be taken back by itself. */
+export function Changes({ list, discard }: { list: Schema["ConfigChange"][]; discard?: (part: Schema["DiscardPart"]) => void }) {
   if (list.length === 0) return <p className="text-soft">No difference.</p>;
   return (
     <ul className="space-y-1.5 text-[13px]">
       {list.map((c) => (
         <li key={c.id + c.what}>
           <b className={verbs[c.what]}>{c.what}</b> {c.kind} <b>{c.object}</b>
+          {discard && <button type="button" className="ml-2 text-[12px] text-soft underline" onClick={() => discard({ kind: c.kind, id: c.id })}>take back</button>}
           {c.lines.length > 0 && <ul className="mono ml-4 text-soft">{c.lines.map((l, i) => <li key={i} className="break-words">{l}</li>)}</ul>}
+          {discard && c.parts && c.parts.length > 0 && c.kind === "lane" && c.what === "changed" && (
+            <div className="ml-4 text-[12px]">{c.parts.map((p) => <button key={p.id + p.what} type="button" className="mr-3 text-soft underline" onClick={() => discard({ kind: "policy", id: p.id, lane: c.id })}>take back policy {p.object} only</button>)}</div>
+          )}
         </li>
       ))}
     </ul>
@@ -32,15 +37,18 @@ export function DraftBar() {
   const [reading, setReading] = useState(false);
   const [publishing, setPublishing] = useState(false);
   const [note, setNote] = useState("");
+  const [despite, setDespite] = useState(false);
   const publish = useMutation({
-    mutationFn: () => api.POST("/draft/publish", { body: { note } }),
+    mutationFn: () => api.POST("/draft/publish", { body: { note, despite } }),
     onSuccess: () => {
       setPublishing(false);
+      setDespite(false);
       setNote("");
     },
     onSettled: () => queries.invalidateQueries(),
   });
   const discard = useMutation({ mutationFn: () => api.DELETE("/draft"), onSuccess: () => location.reload() }); // open forms show what was discarded
+  const part = useMutation({ mutationFn: (p: Schema["DiscardPart"]) => call("POST", "/draft/discard", p), onSettled: () => queries.invalidateQueries() });
   if (!draft.data) return null;
   const { changes, problems, revision } = draft.data;
   if (changes.length === 0) {
@@ -55,7 +63,8 @@ export function DraftBar() {
       <Button primary onClick={() => { publish.reset(); setPublishing(true); }}>Publish</Button>
       <Modal wide open={reading} onClose={() => setReading(false)} title={`Draft against revision ${revision}`}>
         <Problems list={faults} />
-        <Changes list={changes} />
+        <Failure error={part.error} />
+        <Changes list={changes} discard={(p) => part.mutate(p)} />
         <div className="mt-4 flex gap-2 border-t border-hair pt-3">
           <Button primary onClick={() => { setReading(false); setPublishing(true); }}>Publish ...</Button>
           <Button onClick={() => setReading(false)}>Close</Button>
@@ -70,6 +79,7 @@ export function DraftBar() {
           <TextField label="Note" hint="Why; read by whoever looks for the cause later." value={note} onChange={setNote} autoFocus />
           <Problems list={problems} />
           {faults.length > 0 && <p className="mb-3 text-out">{sentence("What is marked red stops the publish; what is running stays as it is")}</p>}
+          {publish.error instanceof Refused && publish.error.faults.some((f) => f.field.startsWith("expectation")) && <Tick label="Publish despite the expectations" checked={despite} onChange={setDespite} />}
           <div className="flex gap-2">
             <Button primary type="submit" disabled={publish.isPending}>Publish</Button>
             <Button onClick={() => setPublishing(false)}>Not yet</Button>

@@ -134,7 +134,7 @@ func (s *server) attempts() {
 	})
 	huma.Register(s.api, operation("GET", "/attempts/{id}", "get-attempt", "One attempt with its facts and its road"), func(ctx context.Context, in *struct {
 		ID    string `path:"id" maxLength:"13"`
-		Under string `query:"under" enum:"revision,draft" default:"revision" doc:"Explain under the revision it was decided with, or under the draft"`
+		Under string `query:"under" enum:"revision,running,draft" default:"revision" doc:"Explain under the revision it was decided with, under what is running, or under the draft"`
 	}) (*body[apitype.AttemptDetail], error) {
 		out, err := s.attempt(ctx, in.ID, in.Under)
 		return ok(out), err
@@ -176,7 +176,11 @@ func (s *server) attempt(ctx context.Context, ref, under string) (apitype.Attemp
 }
 
 func (s *server) planFor(ctx context.Context, number int, under string) (*decide.Plan, error) {
-	if under != "draft" {
+	switch under {
+	case "running":
+		return s.Gate.Current().Plan, nil
+	case "draft":
+	default:
 		return s.Revisions.Plan(ctx, number)
 	}
 	plan, problems := decide.Compile(s.Revisions.Draft())

@@ -80,4 +80,3 @@ func stale(h *apitype.Hits, now time.Time) bool {
 	made, err := ident.Parse(h.Policy)
 	return err == nil && now.Sub(made.Time()) > staleAfter
 }
-

@@ -46,7 +46,10 @@ func IfMatch(tag string) Option {
 
 func (c *Client) request(ctx context.Context, method, path string, in any, options []Option) (*http.Response, error) {
 	var body io.Reader
-	if in != nil {
+	raw, isRaw := in.(Raw)
+	if isRaw {
+		body = bytes.NewReader(raw.Body)
+	} else if in != nil {
 		text, err := json.Marshal(in)
 		if err != nil {
 			return nil, fmt.Errorf("encoding the request: %w", err)
@@ -57,7 +60,9 @@ func (c *Client) request(ctx context.Context, method, path string, in any, optio
 	if err != nil {
 		return nil, fmt.Errorf("the address %q: %w", c.URL, err)
 	}
-	if in != nil {
+	if isRaw {
+		req.Header.Set("Content-Type", raw.Type)
+	} else if in != nil {
 		req.Header.Set("Content-Type", "application/json")
 	}
 	if c.Token != "" {
@@ -98,7 +103,13 @@ func problem(resp *http.Response) error {
 	return p
 }
 
-// Do calls the API. in and out may be nil.
+// Raw is a body that is sent as it is, and not as JSON.
+type Raw struct {
+	Type string
+	Body []byte
+}
+
+// Do calls the API. in and out may be nil; in may be Raw, and with a *[]byte for out the answer is taken as it is.
 func (c *Client) Do(ctx context.Context, method, path string, in, out any, options ...Option) error {
 	resp, err := c.request(ctx, method, path, in, options)
 	if err != nil {
@@ -106,6 +117,12 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any, optio
 	}
 	defer resp.Body.Close()
 	if out == nil || resp.StatusCode == http.StatusNoContent {
+		return nil
+	}
+	if raw, ok := out.(*[]byte); ok {
+		if *raw, err = io.ReadAll(resp.Body); err != nil {
+			return fmt.Errorf("reading the answer of %s: %w", path, err)
+		}
 		return nil
 	}
 	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
@@ -155,7 +172,7 @@ func (c *Client) Stream(ctx context.Context, method, path string, in any, each f
 	}
 	defer resp.Body.Close()
 	scanner := bufio.NewScanner(resp.Body)
-	scanner.Buffer(nil, 1<<20)
+	scanner.Buffer(nil, 32<<20)
 	e := Event{Name: "message"}
 	for scanner.Scan() {
 		field, value, _ := strings.Cut(scanner.Text(), ":")

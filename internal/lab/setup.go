@@ -8,6 +8,7 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
+	"tollgate.example/key/internal/core/calendar"
 	"tollgate.example/key/internal/core/config"
 )
 
@@ -102,15 +103,23 @@ func (s *setup) add(path string, in any) {
 func (s *setup) publish(note string) { s.add("/draft/publish", map[string]string{"note": note}) }
 
 func (s *setup) passes() {
+	s.add("/calendars", apitype.CalendarFields{Name: "opening-hours", Zone: "Europe/Lisbon", Holidays: []calendar.Holiday{{Date: "2026-12-25", Name: "Christmas"}, {Date: "2027-01-01", Name: "New Year"}},
+		Spans: []calendar.Span{{Days: calendar.Days[:5], From: "06:00", To: "22:00"}, {Days: calendar.Days[5:], From: "08:00", To: "24:00"}}, Note: "When the counters sell tickets."})
+	s.add("/vendors", apitype.VendorFields{Name: "Harbour Instruments", Number: 32473, TypeOctets: 1, LengthOctets: 1, Note: "The number that is kept for examples (RFC 5612).", Attributes: []config.VendorAttribute{
+		{Number: 1, Name: "Harbour-Role", Type: "text", Values: []config.NamedValue{}},
+		{Number: 2, Name: "Harbour-Level", Type: "integer", Values: []config.NamedValue{{Number: 1, Name: "guest"}, {Number: 7, Name: "crew"}, {Number: 15, Name: "bridge"}}},
+		{Number: 3, Name: "Harbour-Rate-Down", Type: "integer", Means: config.RateDown, Unit: 1, Values: []config.NamedValue{}},
+		{Number: 4, Name: "Harbour-Rate-Up", Type: "integer", Means: config.RateUp, Unit: 1, Values: []config.NamedValue{}}}})
 	for _, p := range []apitype.PassFields{
 		{Name: "ticketing", VLAN: "20", SessionTimeout: 28800, Role: "ticketing"},
 		{Name: "officers", VLAN: "30", SessionTimeout: 28800, Role: "crew"},
 		{Name: "operations", VLAN: "40", SessionTimeout: 28800, Role: "operations"},
 		{Name: "engine-room", VLAN: "50", SessionTimeout: 28800, Role: "crew"},
-		{Name: "contractors", VLAN: "60", SessionTimeout: 14400, Role: "restricted", Attributes: []config.Attribute{{Name: "Idle-Timeout", Value: "900"}}},
+		{Name: "bridge", Extends: "officers", ReportName: "{{person.mail}}", AtTimeout: string(config.SignInAgain), Attributes: []config.Attribute{{Name: "Harbour-Level", Value: "bridge"}}, Note: "Officers on watch."},
+		{Name: "contractors", VLAN: "60", SessionTimeout: 14400, IdleTimeout: 900, Role: "restricted"},
 		{Name: "network-admin", VLAN: "", Attributes: []config.Attribute{{Name: "Service-Type", Value: "Administrative"}}},
 		{Name: "printers", VLAN: "80", Role: "printers"},
-		{Name: "visitors", VLAN: "90", SessionTimeout: 7200, Role: "internet-only"},
+		{Name: "visitors", VLAN: "90", SessionTimeout: 7200, Role: "internet-only", RateDown: 20000, RateUp: 5000},
 		{Name: "holding", VLAN: "99", SessionTimeout: 600, Note: "People nobody has sorted yet."},
 	} {
 		s.add("/passes", p)
@@ -132,6 +141,7 @@ func (s *setup) lanes() {
 		Policies: []config.Policy{admit("Crew", `group is Crew`, "officers")}})
 	s.add("/lanes", apitype.LaneFields{Name: "Printers and kiosks", When: "service is call-check", Methods: []string{"mac"}, RejectDelayMillis: 200,
 		Policies: []config.Policy{admit("Printers", "device.kind is printer", "printers"), admit("Kiosks", "device.kind is kiosk", "ticketing"),
+			{Name: "Ticket gates", Enabled: true, When: "device.kind is gate and time is opening-hours", Outcome: config.Admit, Pass: "ticketing", Owner: "Ticketing", Note: "Closed at night."},
 			{Name: "Cameras", Enabled: true, When: "device.kind is camera", Outcome: config.Refusal, Note: "They have a network of their own."}}})
 	s.add("/lanes", apitype.LaneFields{Name: "Wi-Fi LF-Crew", When: "ssid is LF-Crew", Methods: []string{"ttls-pap", "eap-tls"}, Realm: "shore", TLS: inAir, RejectDelayMillis: 1000,
 		Policies: []config.Policy{admit("Deck officers", `group is "Deck Officers"`, "officers"), department, admit("Harbour office", `group is "Harbour Office"`, "operations")}})
@@ -144,10 +154,24 @@ func (s *setup) lanes() {
 			admit("Office computers", `kind is computer and machine.group is "`+computersGroup+`"`, "operations"),
 			admit("Deck officers", `group in "Deck Officers", Crew`, "officers"),
 			department,
-			admit("Contractors ashore", `group is Contractors and client.site in north-pier, south-pier`, "contractors"),
+			{Name: "Contractors ashore", Enabled: true, When: `group is Contractors and client.site in north-pier, south-pier`, Outcome: config.Admit, Pass: "contractors", Owner: "Port Operations"},
 			{Name: "Contractors aboard", Enabled: true, When: "group is Contractors", Outcome: config.Refusal, Message: "Contractors sign in ashore only."},
 		}})
+	s.expectations()
 	s.add("/lanes", apitype.LaneFields{Name: "Everything else", When: "always", Methods: pap, RejectDelayMillis: 1000, Policies: []config.Policy{}, Note: "Nobody is admitted here; the refusal says so."})
+}
+
+// expectations are what has to stay as it is, whatever is changed.
+func (s *setup) expectations() {
+	wired := []config.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}
+	s.add("/overrides", apitype.OverrideFields{Name: "Anselm on the bridge", Person: "a.waldeck", Store: NetBIOS, Pass: "bridge", Owner: "Deck Officers", Note: "Relief master of MV Heron."})
+	for _, e := range []apitype.ExpectationFields{
+		{Name: "Ticketing at a counter", Sent: "s.lodge", Client: "np-switch-1", Method: "pap", Attributes: wired, Admitted: true, Pass: "ticketing", VLAN: "20"},
+		{Name: "The relief master", Sent: "a.waldeck@" + Domain, Client: "heron-switch-1", Method: "peap-mschapv2", Attributes: wired, Admitted: true, Pass: "bridge", VLAN: "30"},
+		{Name: "Contractors stay ashore", Sent: "f.brinkema", Client: "heron-switch-1", Method: "pap", Attributes: wired, Admitted: false, Reason: "policy.refused"},
+	} {
+		s.add("/expectations", e)
+	}
 }
 
 func (s *setup) accounts() {

@@ -96,3 +96,15 @@ func TestStopping(t *testing.T) {
 		t.Errorf("two at once: %v", err)
 	}
 }
+
+func BenchmarkRehearsal(b *testing.B) {
+	const n = 100_000
+	k := New(recorded(b, n))
+	in := Input{Before: plan(b, "20"), After: plan(b, "21"), Since: time.Now().Add(-time.Hour), Until: time.Now().Add(time.Second)}
+	for b.Loop() {
+		if _, err := k.Run(context.Background(), in, func(Progress) {}); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportMetric(float64(n*b.N)/b.Elapsed().Seconds(), "attempts/s")
+}

@@ -5,6 +5,7 @@ import { api, call, type Schema } from "./client";
 export type ObjectOf = {
   clients: Schema["Client"]; directories: Schema["Directory"]; realms: Schema["Realm"]; lanes: Schema["Lane"]; passes: Schema["Pass"];
   authorities: Schema["Authority"]; certificates: Schema["ServerCertificate"]; trusts: Schema["Trust"];
+  calendars: Schema["Calendar"]; vendors: Schema["Vendor"]; overrides: Schema["Override"]; expectations: Schema["Expectation"];
 };
 export type Kind = keyof ObjectOf;
 type Saved<K extends Kind> = { object: ObjectOf[K]; secret?: string; revision?: number };
@@ -12,6 +13,10 @@ type Saved<K extends Kind> = { object: ObjectOf[K]; secret?: string; revision?: 
 export const useAbout = () => useQuery({ queryKey: ["about"], queryFn: async () => (await api.GET("/about")).data! });
 export const useDraft = () => useQuery({ queryKey: ["draft"], queryFn: async () => (await api.GET("/draft")).data! });
 export const useNow = () => useQuery({ queryKey: ["now"], queryFn: async () => (await api.GET("/now")).data!, refetchInterval: 3000 });
+
+/** What the analysis found in the draft, and how often each running policy decided. */
+export const useAnalysis = () => useQuery({ queryKey: ["analysis"], queryFn: () => call<Schema["Analysis"]>("GET", "/draft/analysis") });
+export const useHits = () => useQuery({ queryKey: ["hits"], queryFn: () => call<Schema["AllHits"]>("GET", "/hits"), refetchInterval: 10_000 });
 
 /** Every way to prove an identity, with what weak ones expose. */
 export const useMethods = () => useQuery({ queryKey: ["methods"], queryFn: () => call<{ items: Schema["ConfigMethod"][] }>("GET", "/methods"), staleTime: Infinity });

@@ -4,6 +4,7 @@ import { call, type Schema } from "../api/client";
 import { Changes } from "../draft-bar";
 import { Button, Empty, Failure, PageHead, Verdict, When } from "../ui/basic";
 import { Modal, TextField } from "../ui/form";
+import { FileButtons } from "./file";
 
 export function HistoryPage() {
   const list = useInfiniteQuery({
@@ -15,7 +16,8 @@ export function HistoryPage() {
   const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
   return (
     <>
-      <PageHead title="History" lead="every published revision" />
+      <PageHead title="History" lead="every published revision"><FileButtons /></PageHead>
+      {rows.length > 1 && <Between numbers={rows.map((r) => r.number)} />}
       <Failure error={list.error} />
       {list.data && rows.length === 0 && <Empty title="Nothing published yet">Publish the draft to make revision 1.</Empty>}
       {rows.map((r) => (
@@ -32,6 +34,23 @@ export function HistoryPage() {
       {list.hasNextPage && <Button className="mt-3" onClick={() => list.fetchNextPage()}>Older</Button>}
       {back !== null && <TakeBack number={back} close={() => setBack(null)} />}
     </>
+  );
+}
+
+/** What changed from one revision to another. */
+function Between({ numbers }: { numbers: number[] }) {
+  const [from, setFrom] = useState("");
+  const [to, setTo] = useState("");
+  const diff = useQuery({ queryKey: ["diff", from, to], enabled: from !== "" && to !== "", queryFn: () => call<Schema["Draft"]>("GET", `/revisions/${to}/diff?from=${from}`) });
+  const choose = (label: string, value: string, set: (v: string) => void) => (
+    <label className="text-[13px]">{label} <select className="field inline-block w-28 py-0.5" value={value} onChange={(e) => set(e.target.value)}><option value="">revision</option>{numbers.map((n) => <option key={n}>{n}</option>)}</select></label>
+  );
+  return (
+    <div className="mb-3 rounded border border-hair bg-sheet px-3 py-2">
+      <div className="flex items-center gap-3"><span className="text-soft">What changed</span>{choose("from", from, setFrom)}{choose("to", to, setTo)}</div>
+      <Failure error={diff.error} />
+      {diff.data && from && to && <div className="mt-2"><Changes list={diff.data.changes} /></div>}
+    </div>
   );
 }
 

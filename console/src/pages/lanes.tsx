@@ -2,13 +2,15 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { call, type Schema } from "../api/client";
-import { useObjects, useSave } from "../api/hooks";
+import { useAnalysis, useHits, useObjects, useSave } from "../api/hooks";
 import { Button, ButtonLink, Empty, Failure, Notice, PageHead, PassChip, sentence, Verdict, verdictKind } from "../ui/basic";
 import { ConditionField } from "../ui/condition";
 import { Editor } from "../ui/editor";
 import { Modal, Pick, TextField } from "../ui/form";
 import { Sortable, useMovable } from "../ui/sortable";
 import { DeviceSettings, Marks, Methods, MethodsField, Settings, freshTLS } from "./methods";
+import { FindingLine } from "./analysis";
+import { HitCount } from "../ui/hits";
 import { PolicyDialog } from "./policy";
 
 type Lane = Schema["Lane"];
@@ -68,6 +70,9 @@ function LaneView({ lane }: { lane: Lane }) {
   const [editing, setEditing] = useState(false);
   const [open, setOpen] = useState<Policy | null>(null);
   const put = (policies: Policy[], done?: () => void) => save.mutate({ id: lane.id, tag: lane.tag, body: laneBody({ ...lane, policies }) }, { onSuccess: done });
+  const found = useAnalysis().data?.items.filter((f) => f.id === lane.id && f.kind === "lane") ?? [];
+  const plain = lane.problems.filter((p) => !found.some((f) => p.message.endsWith(f.message)));
+  const hits = useHits().data?.items ?? [];
   const blank: Policy = { id: "", name: "", enabled: true, when: "", outcome: "admit", pass: "", groups: [], message: "" };
   return (
     <>
@@ -79,11 +84,12 @@ function LaneView({ lane }: { lane: Lane }) {
       <div className="mono border border-hair bg-sheet px-2.5 py-1.5">{lane.when}</div>
       <Settings lane={lane} />
       {!open && <div className="mt-2"><Failure error={save.error} /></div>}
-      {lane.problems.filter((p) => !p.field.startsWith("policies[") && !p.message.includes(" is weak: ")).map((p, i) => <div key={i} className="mt-2"><Notice tone={p.warning ? "warn" : "out"}><b>{sentence(p.message)}</b> {p.remedy}</Notice></div>)}
-      <div className="mt-3 grid grid-cols-[52px_1fr_230px] border-b border-hair pb-1 text-[12px] font-medium text-soft"><span /><span>Policy, first that fits</span><span>Outcome</span></div>
+      {found.filter((f) => !f.policy).map((f, i) => <FindingLine key={i} finding={f} />)}
+      {plain.filter((p) => !p.field.startsWith("policies[") && !p.message.includes(" is weak: ")).map((p, i) => <div key={i} className="mt-2"><Notice tone={p.warning ? "warn" : "out"}><b>{sentence(p.message)}</b> {p.remedy}</Notice></div>)}
+      <div className="mt-3 grid grid-cols-[52px_1fr_104px_220px] border-b border-hair pb-1 text-[12px] font-medium text-soft"><span /><span>Policy, first that fits</span><span>Last 48 hours</span><span>Outcome</span></div>
       <Sortable items={lane.policies} onMove={(next) => put(next)}>
         {lane.policies.map((p, i) => (
-          <PolicyRow key={p.id} policy={p} number={i + 1} problems={lane.problems.filter((x) => x.field.startsWith(`policies[${i}]`))} open={() => { save.reset(); setOpen(p); }} />
+          <PolicyRow key={p.id} policy={p} number={i + 1} problems={plain.filter((x) => x.field.startsWith(`policies[${i}]`))} found={found.filter((f) => f.field.startsWith(`policies[${i}]`))} hits={hits.filter((h) => h.policy === p.id)} open={() => { save.reset(); setOpen(p); }} />
         ))}
       </Sortable>
       <div className="mt-3 text-soft">Nobody fits: refused with <code>policy.none</code></div>
@@ -103,27 +109,36 @@ function Given({ name }: { name: string }) {
   return <span className="whitespace-nowrap"><PassChip name={name} to={pass && `/passes/${pass.id}`} />{pass?.vlan && <span className="mono text-soft"> VLAN {pass.vlan}</span>}</span>;
 }
 
-function PolicyRow({ policy: p, number, problems, open }: { policy: Policy; number: number; problems: Schema["ConfigProblem"][]; open: () => void }) {
+function PolicyRow({ policy: p, number, problems, found, hits, open }: { policy: Policy; number: number; problems: Schema["ConfigProblem"][]; found: Schema["DecideFinding"][]; hits: Schema["Hits"][]; open: () => void }) {
   const { ref, style, handle } = useMovable(p.id, `policy ${p.name}`);
   return (
-    <div ref={ref} style={style} className={`grid grid-cols-[52px_1fr_230px] border-b border-hair bg-paper py-1.5 ${p.enabled ? "" : "opacity-60"}`}>
+    <div ref={ref} style={style} className={`grid grid-cols-[52px_1fr_104px_220px] border-b border-hair bg-paper py-1.5 ${p.enabled ? "" : "opacity-60"}`}>
       <span className="text-soft">{handle} {number}</span>
       <div className="pr-4">
-        <button type="button" onClick={open} className="font-semibold hover:underline">{p.name}</button>{!p.enabled && <span className="text-soft"> · switched off</span>}
+        <button type="button" onClick={open} className="font-semibold hover:underline">{p.name}</button>{!p.enabled && <span className="text-soft"> · switched off</span>}<Terms policy={p} />
         {!(p.groups.length > 0 && p.when === "always") && <div className="mono break-words">{p.when}</div>}
         {p.groups.length > 0 && (
           <>
             <div className="mono text-soft">group table, {p.groups.length} {p.groups.length === 1 ? "row" : "rows"}</div>
-            <div className="mt-1 grid max-w-[420px] grid-cols-[1fr_1fr] gap-y-1">
-              {p.groups.map((g) => <div key={g.group} className="contents"><span className="mono">{g.group}</span><span><Given name={g.pass} /></span></div>)}
+            <div className="mt-1 grid max-w-[520px] grid-cols-[1fr_1fr_104px] gap-y-1">
+              {p.groups.map((g) => <div key={g.group} className="contents"><span className="mono">{g.group}</span><span><Given name={g.pass} /></span><HitCount hits={hits.filter((h) => h.group.toLowerCase() === g.group.toLowerCase())} /></div>)}
             </div>
           </>
         )}
+        {found.map((f, i) => <FindingLine key={i} finding={f} />)}
         {problems.map((x, i) => <div key={i} className="mt-1"><Notice tone={x.warning ? "warn" : "out"}>{sentence(x.message)} <b>{x.remedy}</b></Notice></div>)}
       </div>
+      <HitCount hits={hits} />
       <div className="flex items-start gap-3"><Verdict kind={verdictKind(p.outcome)}>{p.outcome}</Verdict>{p.pass && <Given name={p.pass} />}</div>
     </div>
   );
+}
+
+/** When a policy counts, and who answers for it. */
+function Terms({ policy: p }: { policy: Policy }) {
+  const day = (at?: string) => (at && !at.startsWith("0001") ? new Date(at).toLocaleString(undefined, { dateStyle: "medium", timeStyle: "short" }) : "");
+  const said = [day(p.from) && `from ${day(p.from)}`, day(p.until) && `until ${day(p.until)}`, p.owner && `owner ${p.owner}`].filter(Boolean).join(", ");
+  return said ? <span className="text-soft"> · {said}</span> : null;
 }
 
 /** fresh are the methods that a new lane begins with: in TLS as soon as there is a certificate to show. */

@@ -5,7 +5,7 @@ import { api, call, type Schema } from "../api/client";
 import { useDebounced, useObject, useObjects } from "../api/hooks";
 import { Button, ButtonLink, Empty, Failure, PageHead, PassChip, rowKeys } from "../ui/basic";
 import { Editor, Problems } from "../ui/editor";
-import { Field, TextField } from "../ui/form";
+import { Field, LinesField, Pick, TextField } from "../ui/form";
 
 type Pass = Schema["Pass"];
 
@@ -18,12 +18,12 @@ export function PassesPage() {
       <Failure error={list.error} />
       {list.data?.items.length === 0 ? <Empty title="No pass yet">A pass is what a policy hands out: a VLAN, a role, a time-out.</Empty> : (
         <table className="grid-table">
-          <thead><tr><th>Name</th><th>VLAN</th><th>Role</th><th>Session</th><th>Further attributes</th><th>Given by</th></tr></thead>
+          <thead><tr><th>Name</th><th>VLAN</th><th>Role</th><th>Session</th><th>Further</th><th>Given by</th></tr></thead>
           <tbody>
             {list.data?.items.map((p) => (
               <tr key={p.id} {...rowKeys(() => go(`/passes/${p.id}`))}>
-                <td><PassChip name={p.name} /></td><td className="mono">{p.vlan}</td><td className="mono">{p.role}</td><td>{p.sessionTimeout ? duration(p.sessionTimeout) : ""}</td>
-                <td className="mono">{p.attributes.map((a) => `${a.name}=${a.value}`).join(", ")}</td><td className="text-soft">{p.usedBy.join(", ") || "nothing"}</td>
+                <td><PassChip name={p.name} />{p.extends && <div className="text-[12px] text-soft">extends {p.extends}</div>}</td><td className="mono">{p.vlan}</td><td className="mono">{p.role}</td><td>{p.sessionTimeout ? duration(p.sessionTimeout) : ""}</td>
+                <td className="mono">{further(p)}</td><td className="text-soft">{p.usedBy.join(", ") || "nothing"}</td>
               </tr>
             ))}
           </tbody>
@@ -32,6 +32,12 @@ export function PassesPage() {
     </>
   );
 }
+
+/** What a pass holds beside VLAN, role and session, in a few words. */
+const further = (p: Pass) => [
+  p.atTimeout && "signs in again", p.idleTimeout && `idle ${duration(p.idleTimeout)}`, p.accessRules.length && `${p.accessRules.length} access rules`, p.address, p.reportName && `reports ${p.reportName}`, p.class && `class ${p.class}`,
+  (p.rateDown || p.rateUp) && `${p.rateDown}/${p.rateUp} kbit/s`, ...p.attributes.map((a) => `${a.name}=${a.value}`),
+].filter(Boolean).join(", ");
 
 const duration = (s: number) => (s % 3600 === 0 ? `${s / 3600} h` : s % 60 === 0 ? `${s / 60} min` : `${s} s`);
 
@@ -44,8 +50,12 @@ export function PassPage() {
 }
 
 function PassForm({ pass }: { pass?: Pass }) {
-  const [form, setForm] = useState({ name: pass?.name ?? "", vlan: pass?.vlan ?? "", sessionTimeout: pass?.sessionTimeout ?? 0, role: pass?.role ?? "", attributes: pass?.attributes ?? [], note: pass?.note ?? "" });
+  const [form, setForm] = useState({
+    name: pass?.name ?? "", extends: pass?.extends ?? "", vlan: pass?.vlan ?? "", sessionTimeout: pass?.sessionTimeout ?? 0, atTimeout: pass?.atTimeout ?? "", idleTimeout: pass?.idleTimeout ?? 0, role: pass?.role ?? "", accessRules: pass?.accessRules ?? [],
+    address: pass?.address ?? "", reportName: pass?.reportName ?? "", class: pass?.class ?? "", rateDown: pass?.rateDown ?? 0, rateUp: pass?.rateUp ?? 0, attributes: pass?.attributes ?? [], note: pass?.note ?? "",
+  });
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
+  const others = useObjects("passes").data?.items.filter((p) => p.id !== pass?.id) ?? [];
   const dictionary = useQuery({ queryKey: ["dictionary"], queryFn: async () => (await api.GET("/dictionary")).data!, staleTime: Infinity });
   const typed = useDebounced(form, 200);
   const preview = useQuery({ queryKey: ["preview", typed], queryFn: () => call<Schema["PassPreview"]>("POST", "/pass-preview", typed), placeholderData: (b) => b });
@@ -63,10 +73,21 @@ function PassForm({ pass }: { pass?: Pass }) {
             {(error) => (
               <>
                 <TextField label="Name" field="name" value={form.name} onChange={(name) => set({ name })} error={error} />
+                <Pick label="Extends" field="extends" hint="What is left open here is taken from it." value={form.extends} onChange={(v) => set({ extends: v })} error={error} options={[{ value: "", label: "no other pass" }, ...others.map((p) => ({ value: p.name, label: p.name }))]} />
                 <TextField label="VLAN" field="vlan" mono hint="A number from 1 to 4094, or a name. The three tunnel attributes are made of it." value={form.vlan} onChange={(vlan) => set({ vlan: vlan.trim() })} error={error} local={badVLAN} />
                 <TextField label="Role" field="role" mono hint="Sent as Filter-Id." value={form.role} onChange={(role) => set({ role })} error={error} />
                 <TextField label="Session time-out, seconds" field="sessionTimeout" type="number" min={0} hint={form.sessionTimeout ? duration(form.sessionTimeout) : "0 is none."} value={String(form.sessionTimeout)} onChange={(v) => set({ sessionTimeout: Number(v) })} error={error} />
-                <Field label="Further attributes" name="attributes" error={error} hint="Any standard attribute by its name.">
+                <div className="grid grid-cols-2 gap-3">
+                  <Pick label="When it is over" field="atTimeout" value={form.atTimeout} onChange={(v) => set({ atTimeout: v as typeof form.atTimeout })} error={error} options={[{ value: "", label: "the session ends" }, { value: "sign-in-again", label: "sign in again" }]} />
+                  <TextField label="Idle time-out, seconds" field="idleTimeout" type="number" min={0} hint={form.idleTimeout ? duration(form.idleTimeout) : "0 is none."} value={String(form.idleTimeout)} onChange={(v) => set({ idleTimeout: Number(v) })} error={error} />
+                  <TextField label="Rate down, kbit/s" field="rateDown" type="number" min={0} hint="Attributes of vendors carry it." value={String(form.rateDown)} onChange={(v) => set({ rateDown: Number(v) })} error={error} />
+                  <TextField label="Rate up, kbit/s" field="rateUp" type="number" min={0} value={String(form.rateUp)} onChange={(v) => set({ rateUp: Number(v) })} error={error} />
+                  <TextField label="Address" field="address" mono hint="Or a template: {{person.ipPhone}}" value={form.address} onChange={(address) => set({ address })} error={error} />
+                  <TextField label="Report sessions as" field="reportName" mono hint="Such as {{person.mail}}" value={form.reportName} onChange={(reportName) => set({ reportName })} error={error} />
+                </div>
+                <TextField label="Class" field="class" mono hint="Comes back with the accounting of the session." value={form.class} onChange={(v) => set({ class: v })} error={error} />
+                <LinesField label="Access rules" field="accessRules" rows={2} hint="One a line: permit in ip from any to 192.0.2.0/24. Sent as NAS-Filter-Rule." value={form.accessRules} onChange={(accessRules) => set({ accessRules })} error={error} />
+                <Field label="Further attributes" name="attributes" error={error} hint={<>By name, standard or of a vendor. Values may be templates, such as {"{{person.mail or \"none\"}}"}.</>}>
                   {(p) => (
                     <div id={p.id}>
                       {form.attributes.map((a, i) => (
@@ -91,7 +112,7 @@ function PassForm({ pass }: { pass?: Pass }) {
           <h2 className="mb-1">What the device gets</h2>
           <p className="mb-2 text-soft">The attributes of the Access-Accept, and each as it goes over the wire.</p>
           <table className="grid-table"><tbody>
-            {preview.data?.reply.map((r, i) => <tr key={i}><td className="mono">{r.name}</td><td className="mono">{r.value}</td><td className="mono text-[11px] break-all text-soft">{r.hex}</td></tr>)}
+            {preview.data?.reply.map((r, i) => <tr key={i}><td className="mono">{r.name}<div className="text-[11px] text-soft">{r.place}</div></td><td className="mono">{r.value}</td><td className="mono text-[11px] text-soft">{r.hex || "made for each attempt"}</td></tr>)}
           </tbody></table>
           {preview.data?.reply.length === 0 && <p>Nothing: the port stays as it is.</p>}
           {preview.data?.faults.map((f, i) => <p key={i} className="mt-1 text-out">{f.message}. {f.remedy}</p>)}

@@ -5,6 +5,7 @@ import { useDebounced, useObjects } from "../api/hooks";
 import { Button, Failure } from "../ui/basic";
 import { ConditionField } from "../ui/condition";
 import { Field, Modal, Pick, TextField, Tick } from "../ui/form";
+import { MomentField } from "../ui/moment";
 import type { Policy } from "./lanes";
 
 type Patch = Partial<Policy>;
@@ -33,6 +34,12 @@ export function PolicyDialog({ policy, at, error, busy, save, remove, close }: {
           {admit && !table && <Pick label="Pass" field={field("pass")} value={form.pass ?? ""} onChange={(pass) => edit({ pass })} options={options} error={error} />}
           {admit && table && <Table rows={form.groups} set={(groups) => edit({ groups })} options={options} error={error} field={field("groups")} />}
           {!admit && <TextField label="Message to the person" field={field("message")} hint="Sent as Reply-Message; some devices show it." value={form.message ?? ""} onChange={(message) => edit({ message })} error={error} />}
+          <div className="grid grid-cols-3 gap-3">
+            <MomentField label="Counts from" field={field("from")} value={form.from} onChange={(from) => edit({ from })} error={error} />
+            <MomentField label="Ends" field={field("until")} value={form.until} onChange={(until) => edit({ until })} error={error} />
+            <TextField label="Owner" field={field("owner")} value={form.owner ?? ""} onChange={(owner) => edit({ owner })} error={error} />
+          </div>
+          <TextField label="Note" field={field("note")} value={form.note ?? ""} onChange={(note) => edit({ note })} error={error} />
           <Tick label="Switched on" checked={form.enabled} onChange={(enabled) => edit({ enabled })} />
         </div>
         <div className="flex gap-2 border-t border-hair pt-3">

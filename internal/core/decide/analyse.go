@@ -92,9 +92,13 @@ func (p *Plan) Analyse(known Known) []Finding {
 }
 
 func (a *analysis) add(f Finding) {
-	if f.Example == nil {
-		f.Example = []string{}
+	kept := []string{}
+	for _, line := range f.Example { // the method stands there only because every lane has some
+		if !strings.HasPrefix(line, "proof ") || strings.Contains(f.Message, "method") {
+			kept = append(kept, line)
+		}
 	}
+	f.Example = kept
 	a.out = append(a.out, f)
 }
 
@@ -302,7 +306,7 @@ func (a *analysis) overlap(on Finding, lane *Lane, n int, policy *Policy) {
 		}
 		on.Code, on.Note, on.Example = Overlap, true, both.Lines()
 		on.Instead = fmt.Sprintf("policy %d, %s: %s", i+1, other.Name, other.gives(both.Facts))
-		on.Message = fmt.Sprintf("whoever fits policy %d, %s, too gets what that says (%s), not what this says (%s)", i+1, other.Name, other.gives(both.Facts), policy.gives(both.Facts))
+		on.Message = fmt.Sprintf("whoever also fits policy %d, %s, gets %s from it, and not %s from here", i+1, other.Name, gain(other, both.Facts), gain(policy, both.Facts))
 		on.Remedy = "If this should win, move it above."
 		if other.gives(both.Facts) != policy.gives(both.Facts) {
 			a.add(on)
@@ -328,6 +332,14 @@ func disjoint(a, b *Policy) bool {
 // same reports whether two policies lead to the same for everybody.
 func (p *Policy) same(other *Policy) bool {
 	return p.Outcome == other.Outcome && strings.EqualFold(p.Pass, other.Pass) && len(p.Groups) == 0 && len(other.Groups) == 0
+}
+
+// gain is what somebody gets from a policy.
+func gain(p *Policy, f *facts.Facts) string {
+	if p.Outcome == config.Refusal {
+		return "a refusal"
+	}
+	return p.gives(f)
 }
 
 // gives writes what the policy does with somebody who fits it.

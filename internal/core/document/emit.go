@@ -61,7 +61,7 @@ func emitItem(b *strings.Builder, item yaml.MapItem, indent string) {
 		emit(b, v, indent)
 	case string:
 		if block(v) {
-			b.WriteString(" |\n")
+			b.WriteString(map[bool]string{true: " |\n", false: " |-\n"}[strings.HasSuffix(v, "\n")])
 			for _, line := range strings.SplitAfter(strings.TrimSuffix(v, "\n"), "\n") {
 				b.WriteString(indent + "  " + line)
 			}
@@ -74,10 +74,10 @@ func emitItem(b *strings.Builder, item yaml.MapItem, indent string) {
 	}
 }
 
-// block reports whether a text of several lines can stand as a block: it ends with one line end, has no empty lines, which
-// begin with a letter or a hyphen, and nothing that is not printed.
+// block reports whether a text of several lines can stand as a block: it ends with one line end or none, and has lines that
+// are not empty, begin with a letter or a hyphen, and hold nothing that is not printed.
 func block(text string) bool {
-	if strings.Count(text, "\n") < 2 || !strings.HasSuffix(text, "\n") {
+	if strings.Count(text, "\n") < 2 {
 		return false
 	}
 	for _, line := range strings.Split(strings.TrimSuffix(text, "\n"), "\n") {

@@ -76,7 +76,7 @@ func Compile(p *config.Pass, book *dict.Book, vendors []config.Vendor) (*Reply, 
 	if p.VLAN != "" {
 		c.add(tunnelType, integer(dict.TunnelTypeVLAN))
 		c.add(tunnelMedium, integer(dict.TunnelMediumIEEE802))
-		c.value("vlan", p.VLAN, encodeVLAN)
+		c.value("vlan", dict.Name(tunnelGroup), p.VLAN, encodeVLAN)
 	}
 	if p.SessionTimeout > 0 {
 		c.add(sessionTimeout, integer(uint32(p.SessionTimeout)))
@@ -90,7 +90,7 @@ func Compile(p *config.Pass, book *dict.Book, vendors []config.Vendor) (*Reply, 
 	c.text("role", filterID, p.Role)
 	c.rules()
 	if p.Address != "" {
-		c.value("address", p.Address, encodeAddress)
+		c.value("address", dict.Name(framedAddress), p.Address, encodeAddress)
 	}
 	c.text("reportName", userName, p.ReportName)
 	c.text("class", class, p.Class)
@@ -125,14 +125,14 @@ func (c *compiler) text(field string, t byte, text string) {
 		return
 	}
 	entry := dict.ByType(t)
-	c.value(field, text, func(text string) (byte, []byte, error) {
+	c.value(field, entry.Name, text, func(text string) (byte, []byte, error) {
 		value, err := entry.Encode(text)
 		return t, value, err
 	})
 }
 
 // value adds an attribute, now if its text holds no field, else with each reply.
-func (c *compiler) value(field, text string, encode func(string) (byte, []byte, error)) {
+func (c *compiler) value(field, name, text string, encode func(string) (byte, []byte, error)) {
 	if !strings.Contains(text, "{{") {
 		t, value, err := encode(text)
 		if err != nil {
@@ -150,7 +150,7 @@ func (c *compiler) value(field, text string, encode func(string) (byte, []byte, 
 		c.problems[len(c.problems)-1].Column = at.Column
 		return
 	}
-	c.parts = append(c.parts, part{name: field, template: template, encode: encode})
+	c.parts = append(c.parts, part{name: name, template: template, encode: encode})
 	c.size += 2 + len(text)
 }
 
@@ -241,7 +241,7 @@ func (c *compiler) attribute(i int) {
 		c.fail(field+".name", entry.Name+" is made from "+from+" of this pass", "Remove it here, or there.")
 		return
 	}
-	c.value(field+".value", a.Value, func(text string) (byte, []byte, error) {
+	c.value(field+".value", entry.Name, a.Value, func(text string) (byte, []byte, error) {
 		value, err := entry.Encode(text)
 		return entry.Type, value, err
 	})

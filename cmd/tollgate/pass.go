@@ -1,0 +1,101 @@
+package main
+
+import (
+	"flag"
+	"fmt"
+	"slices"
+	"strings"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/core/config"
+)
+
+var passes = kind[apitype.Pass]{
+	noun: "pass", path: "/passes",
+	headings: []string{"NAME", "EXTENDS", "VLAN", "ROLE", "SESSION", "FURTHER", "GIVEN BY"},
+	row: func(p apitype.Pass) []string {
+		return []string{p.Name, p.Extends, p.VLAN, p.Role, seconds(p.SessionTimeout), further(p), strings.Join(p.UsedBy, ", ")}
+	},
+	show: func(s *session, p apitype.Pass) {
+		s.fields([2]string{"name", p.Name}, [2]string{"extends", p.Extends}, [2]string{"vlan", p.VLAN}, [2]string{"role", p.Role}, [2]string{"session time-out", seconds(p.SessionTimeout)},
+			[2]string{"at the time-out", p.AtTimeout}, [2]string{"idle time-out", seconds(p.IdleTimeout)}, [2]string{"access rules", strings.Join(p.AccessRules, "; ")}, [2]string{"address", p.Address},
+			[2]string{"name to report", p.ReportName}, [2]string{"class", p.Class}, [2]string{"rate down", kbits(p.RateDown)}, [2]string{"rate up", kbits(p.RateUp)},
+			[2]string{"given by", strings.Join(p.UsedBy, ", ")}, [2]string{"note", p.Note})
+		s.say("\nReply attributes, and each as it goes over the wire:")
+		for _, r := range p.Reply {
+			s.say("  %-26s %-28s %s", r.Name, r.Value, s.paint(faint, r.Hex))
+		}
+	},
+}
+
+// further lists in a few words what a pass holds beside VLAN, role and session.
+func further(p apitype.Pass) string {
+	var out []string
+	for _, part := range []struct {
+		set  bool
+		text string
+	}{{p.AtTimeout != "", p.AtTimeout}, {p.IdleTimeout > 0, "idle " + seconds(p.IdleTimeout)}, {len(p.AccessRules) > 0, many(len(p.AccessRules), "rule")}, {p.Address != "", p.Address},
+		{p.ReportName != "", "reports " + p.ReportName}, {p.Class != "", "class " + p.Class}, {p.RateDown+p.RateUp > 0, fmt.Sprintf("%d/%d kbit/s", p.RateDown, p.RateUp)}, {len(p.Attributes) > 0, attributes(p.Attributes)}} {
+		if part.set {
+			out = append(out, part.text)
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+func kbits(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d kbit/s", n)
+}
+
+func seconds(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d s", n)
+}
+
+func attributes(list []config.Attribute) string {
+	var out []string
+	for _, a := range list {
+		out = append(out, a.Name+"="+a.Value)
+	}
+	return strings.Join(out, " ")
+}
+
+func passCommands() []command {
+	return slices.Concat(passes.commands(), writer("pass", "/passes", func(f *flag.FlagSet) func(map[string]bool, *apitype.Pass, string) any {
+		values, rules := attributeFlag{}, whole{}
+		f.Var(&values, "attr", "NAME=VALUE of a further attribute; repeatable, replaces those of the pass")
+		f.Var(&rules, "rule", "access rule, such as \"permit in ip from any to 192.0.2.0/24\"; repeatable, replaces")
+		name, vlan, role, note := f.String("name", "", "new name"), f.String("vlan", "", "identifier from 1 to 4094, or a name"), f.String("role", "", "sent as Filter-Id"), f.String("text", "", "note")
+		extends, address, report, class := f.String("extends", "", "pass that gives what this one leaves open"), f.String("address", "", "address that the person gets"), f.String("report", "", "name by which the session is reported, such as {{person}}"), f.String("class", "", "comes back with accounting")
+		timeout, idle, again := f.Int("session-timeout", 0, "seconds; 0 is none"), f.Int("idle-timeout", 0, "seconds; 0 is none"), f.Bool("sign-in-again", false, "at the session time-out sign in again, not end")
+		down, up := f.Int("rate-down", 0, "kbit/s towards the person; 0 is no limit"), f.Int("rate-up", 0, "kbit/s from the person; 0 is no limit")
+		return func(was map[string]bool, old *apitype.Pass, label string) any {
+			in := apitype.PassFields{Attributes: []config.Attribute{}, AccessRules: []string{}}
+			if old != nil {
+				in = old.PassFields
+			}
+			in.Name = label
+			assign(was, "attr", &in.Attributes, []config.Attribute(values))
+			assign(was, "rule", &in.AccessRules, []string(rules))
+			assign(was, "name", &in.Name, *name)
+			assign(was, "extends", &in.Extends, *extends)
+			assign(was, "vlan", &in.VLAN, *vlan)
+			assign(was, "role", &in.Role, *role)
+			assign(was, "address", &in.Address, *address)
+			assign(was, "report", &in.ReportName, *report)
+			assign(was, "class", &in.Class, *class)
+			assign(was, "session-timeout", &in.SessionTimeout, *timeout)
+			assign(was, "idle-timeout", &in.IdleTimeout, *idle)
+			assign(was, "sign-in-again", &in.AtTimeout, map[bool]string{true: string(config.SignInAgain)}[*again])
+			assign(was, "rate-down", &in.RateDown, *down)
+			assign(was, "rate-up", &in.RateUp, *up)
+			assign(was, "text", &in.Note, *note)
+			return in
+		}
+	}, func(p apitype.Pass) (apitype.Meta, string) { return p.Meta, p.Name }))
+}
