@@ -176,7 +176,7 @@ func requireInViews(doc *huma.OpenAPI) {
 
 // optional are the fields of those objects that may be missing in what is sent.
 var optional = func() map[string]bool {
-	out := map[string]bool{"previousUntil": true, "lastSeen": true, "problem": true, "expires": true, "pass": true, "message": true, "$schema": true, "ConfigPolicy.note": true, "ConfigPolicy.owner": true, "ConfigPolicy.from": true, "ConfigPolicy.until": true, "Override.until": true, "Expectation.at": true, "request": true, "ConfigLaneTLS.certificate": true, "ConfigLaneTLS.trust": true, "Trust.listed": true, "machinePasswordSet": true, "Trust.responder": true}
+	out := map[string]bool{"previousUntil": true, "lastSeen": true, "problem": true, "expires": true, "ConfigPolicy.pass": true, "message": true, "$schema": true, "ConfigPolicy.note": true, "ConfigPolicy.owner": true, "ConfigPolicy.from": true, "ConfigPolicy.until": true, "Override.until": true, "Expectation.at": true, "request": true, "ConfigLaneTLS.certificate": true, "ConfigLaneTLS.trust": true, "Trust.listed": true, "machinePasswordSet": true, "Trust.responder": true}
 	for _, kind := range []string{"Client", "Directory", "Realm", "Lane", "Pass", "Authority", "ServerCertificate", "Trust", "Calendar", "Vendor", "Override", "Expectation"} {
 		out[kind+".changedBy"], out[kind+".changedAt"] = true, true
 	}
