@@ -120,7 +120,7 @@ function PolicyRow({ policy: p, number, problems, found, hits, open }: { policy:
         {p.groups.length > 0 && (
           <>
             <div className="mono text-soft">group table, {p.groups.length} {p.groups.length === 1 ? "row" : "rows"}</div>
-            <div className="mt-1 grid max-w-[520px] grid-cols-[1fr_1fr_104px] gap-y-1">
+            <div className="mt-1 grid grid-cols-[minmax(112px,1fr)_184px_96px] gap-y-1">
               {p.groups.map((g) => <div key={g.group} className="contents"><span className="mono">{g.group}</span><span><Given name={g.pass} /></span><HitCount hits={hits.filter((h) => h.group.toLowerCase() === g.group.toLowerCase())} /></div>)}
             </div>
           </>

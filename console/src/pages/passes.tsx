@@ -61,6 +61,7 @@ function PassForm({ pass }: { pass?: Pass }) {
   const preview = useQuery({ queryKey: ["preview", typed], queryFn: () => call<Schema["PassPreview"]>("POST", "/pass-preview", typed), placeholderData: (b) => b });
   const n = Number(form.vlan);
   const badVLAN = /^\d+$/.test(form.vlan) && (n < 1 || n > 4094) ? `VLAN ${n} does not exist: identifiers go from 1 to 4094` : "";
+  const open = form.extends && `Left open, it is taken from ${form.extends}.`;
   const row = (i: number, patch: Partial<Schema["ConfigAttribute"]>) => set({ attributes: form.attributes.map((a, j) => (j === i ? { ...a, ...patch } : a)) });
   return (
     <>
@@ -74,9 +75,9 @@ function PassForm({ pass }: { pass?: Pass }) {
               <>
                 <TextField label="Name" field="name" value={form.name} onChange={(name) => set({ name })} error={error} />
                 <Pick label="Extends" field="extends" hint="What is left open here is taken from it." value={form.extends} onChange={(v) => set({ extends: v })} error={error} options={[{ value: "", label: "no other pass" }, ...others.map((p) => ({ value: p.name, label: p.name }))]} />
-                <TextField label="VLAN" field="vlan" mono hint="A number from 1 to 4094, or a name. The three tunnel attributes are made of it." value={form.vlan} onChange={(vlan) => set({ vlan: vlan.trim() })} error={error} local={badVLAN} />
-                <TextField label="Role" field="role" mono hint="Sent as Filter-Id." value={form.role} onChange={(role) => set({ role })} error={error} />
-                <TextField label="Session time-out, seconds" field="sessionTimeout" type="number" min={0} hint={form.sessionTimeout ? duration(form.sessionTimeout) : "0 is none."} value={String(form.sessionTimeout)} onChange={(v) => set({ sessionTimeout: Number(v) })} error={error} />
+                <TextField label="VLAN" field="vlan" mono hint={open || "A number from 1 to 4094, or a name. The three tunnel attributes are made of it."} value={form.vlan} onChange={(vlan) => set({ vlan: vlan.trim() })} error={error} local={badVLAN} />
+                <TextField label="Role" field="role" mono hint={open || "Sent as Filter-Id."} value={form.role} onChange={(role) => set({ role })} error={error} />
+                <TextField label="Session time-out, seconds" field="sessionTimeout" type="number" min={0} hint={form.sessionTimeout ? duration(form.sessionTimeout) : open || "0 is none."} value={String(form.sessionTimeout)} onChange={(v) => set({ sessionTimeout: Number(v) })} error={error} />
                 <div className="grid grid-cols-2 gap-3">
                   <Pick label="When it is over" field="atTimeout" value={form.atTimeout} onChange={(v) => set({ atTimeout: v as typeof form.atTimeout })} error={error} options={[{ value: "", label: "the session ends" }, { value: "sign-in-again", label: "sign in again" }]} />
                   <TextField label="Idle time-out, seconds" field="idleTimeout" type="number" min={0} hint={form.idleTimeout ? duration(form.idleTimeout) : "0 is none."} value={String(form.idleTimeout)} onChange={(v) => set({ idleTimeout: Number(v) })} error={error} />

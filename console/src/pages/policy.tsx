@@ -3,7 +3,7 @@ import { useState } from "react";
 import { call, type Schema } from "../api/client";
 import { useDebounced, useObjects } from "../api/hooks";
 import { Button, Failure } from "../ui/basic";
-import { ConditionField } from "../ui/condition";
+import { ConditionField, quote } from "../ui/condition";
 import { Field, Modal, Pick, TextField, Tick } from "../ui/form";
 import { MomentField } from "../ui/moment";
 import type { Policy } from "./lanes";
@@ -27,8 +27,8 @@ export function PolicyDialog({ policy, at, error, busy, save, remove, close }: {
         <Failure error={error} />
         <div className="mt-2">
           <TextField label="Name" field={field("name")} value={form.name} onChange={(name) => edit({ name })} error={error} autoFocus />
-          <ConditionField label="Fits those where" field={field("when")} value={form.when} onChange={(when) => edit({ when })} error={error} />
-          <GroupHelp insert={(g) => edit({ when: (form.when.trim() ? form.when.trim() + " and " : "") + `group is "${g.replaceAll('"', '\\"')}"` })} />
+          <ConditionField label="Fits those where" field={field("when")} value={form.when} onChange={(when) => edit({ when })} error={error}
+            aid={<GroupHelp insert={(g) => edit({ when: (form.when.trim() ? form.when.trim() + " and " : "") + `group is ${quote(g)}` })} />} />
           <Pick label="Outcome" value={admit ? (table ? "table" : "admit") : "refuse"} options={[{ value: "admit", label: "admit with one pass" }, { value: "table", label: "admit with a pass by group" }, { value: "refuse", label: "refuse" }]}
             onChange={(v) => { setTable(v === "table"); edit({ outcome: v === "refuse" ? "refuse" : "admit", groups: v === "table" && form.groups.length === 0 ? [{ group: "", pass: "" }] : form.groups }); }} />
           {admit && !table && <Pick label="Pass" field={field("pass")} value={form.pass ?? ""} onChange={(pass) => edit({ pass })} options={options} error={error} />}
@@ -73,7 +73,7 @@ function GroupHelp({ insert }: { insert: (group: string) => void }) {
   const [q, setQ] = useState("");
   const groups = useGroups(q);
   return (
-    <div className="mb-3">
+    <div className="mt-1 mb-3">
       <input aria-label="Search groups" placeholder="Add a group: type part of its name" className="field max-w-72 text-[13px]" value={q} onChange={(e) => setQ(e.target.value)} onKeyDown={(e) => e.key === "Enter" && e.preventDefault()} />
       {q.trim() && <div className="mt-1 flex flex-wrap gap-1">{groups.data?.slice(0, 12).map((g) => <Button key={g} onClick={() => { insert(g); setQ(""); }}>{g}</Button>)}{groups.data?.length === 0 && <span className="text-soft">No group of that name.</span>}</div>}
     </div>

@@ -79,7 +79,7 @@ function Comparison({ part, set, fields }: { part: Tree; set: (t: Tree) => void;
     set({ ...part, operator, values: operator === "exists" ? [] : many ? (values.length ? values : [""]) : [values[0] ?? ""] });
   };
   return (
-    <div className="grid grid-cols-[minmax(120px,1fr)_104px_minmax(150px,1.6fr)] gap-1.5">
+    <div className="grid grid-cols-[minmax(120px,1fr)_104px_minmax(150px,1.6fr)] items-start gap-1.5">
       <input aria-label="Field" list={id + "f"} className="field mono py-0.5" placeholder="group" title={info?.help} value={part.field} onChange={(e) => withField(e.target.value)} />
       <select aria-label="Operator" className="field py-0.5 text-[13px]" value={part.operator} onChange={(e) => withOperator(e.target.value)}>{operators.map((o) => <option key={o}>{o}</option>)}</select>
       {part.operator === "exists" ? <span /> : (

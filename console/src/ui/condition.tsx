@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useRef, useState, type ReactNode } from "react";
 import { call, type Schema } from "../api/client";
 import { useDebounced } from "../api/hooks";
 import { sentence } from "./basic";
@@ -25,7 +25,7 @@ export const fieldOf = (fields: FieldInfo[], name: string) => {
 };
 
 /** A condition, written as text or put together in a form, checked while it is edited. */
-export function ConditionField({ label, value, onChange, lane, field, error }: { label: string; value: string; onChange: (v: string) => void; lane?: boolean; field: string; error?: unknown }) {
+export function ConditionField({ label, value, onChange, lane, field, error, aid }: { label: string; value: string; onChange: (v: string) => void; lane?: boolean; field: string; error?: unknown; /** Shown while it is written as text. */ aid?: ReactNode }) {
   const late = useDebounced(value, 200);
   const check = useQuery({ queryKey: ["condition", late, !!lane], queryFn: () => call<Schema["ConditionCheck"]>("POST", "/condition-check", { text: late, lane: !!lane }), placeholderData: (b) => b, enabled: late.trim() !== "" });
   const [form, setForm] = useState<Tree | null>(null);
@@ -51,6 +51,7 @@ export function ConditionField({ label, value, onChange, lane, field, error }: {
               Column {bad.column}: {sentence(bad.message)} {bad.remedy}
             </div>
           )}
+          {!form && aid}
           {!form && !bad && check.data?.valid && late === value && check.data.canonical !== value.trim() && <div className="hint">Kept as <code>{check.data.canonical}</code></div>}
         </>
       )}

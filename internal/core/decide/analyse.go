@@ -24,6 +24,8 @@ const (
 	NeverTrue  FindingKind = "never-true"
 	// Unused is an object that nothing refers to.
 	Unused FindingKind = "unused"
+	// NoPolicy is a lane without any policy.
+	NoPolicy FindingKind = "no-policy"
 	// GroupGone is a group that was picked and no longer exists, GroupUnknown one that is known from nowhere.
 	GroupGone    FindingKind = "group-gone"
 	GroupUnknown FindingKind = "group-unknown"
@@ -33,7 +35,7 @@ const (
 
 // Finding is one outcome of the analysis.
 type Finding struct {
-	Code FindingKind `json:"code" enum:"unreachable,overlap,always-true,never-true,unused,group-gone,group-unknown,incomplete"`
+	Code FindingKind `json:"code" enum:"unreachable,overlap,always-true,never-true,no-policy,unused,group-gone,group-unknown,incomplete"`
 	// Note findings are worth knowing; others are probably mistakes.
 	Note bool `json:"note" doc:"Worth knowing; not necessarily a mistake"`
 	// Kind, Object and ID name the object; Field is the path inside it.

@@ -64,7 +64,7 @@ func (a *analysis) unused() {
 			}
 		}
 		if len(lane.Policies) == 0 {
-			a.add(Finding{Code: NeverTrue, Note: true, Kind: "lane", Object: lane.Name, ID: lane.ID, Field: "policies", Message: "the lane has no policy, so everybody in it is refused", Remedy: "Add a policy."})
+			a.add(Finding{Code: NoPolicy, Note: true, Kind: "lane", Object: lane.Name, ID: lane.ID, Field: "policies", Message: "the lane has no policy, so everybody in it is refused", Remedy: "Add a policy."})
 		}
 	}
 	for i := range c.Passes {
