@@ -12,7 +12,7 @@ import (
 )
 
 func analysisCommand() command {
-	return command{"draft", "analyse", "", "what in the draft can never happen, overlaps or is not used; 1 if there is a mistake", func(f *flag.FlagSet) func(*session, []string) error {
+	return command{"draft", "analyse", "", "what in the draft can never happen, or is not used", func(f *flag.FlagSet) func(*session, []string) error {
 		notes := f.Bool("notes", true, "also what is only worth knowing")
 		return func(s *session, _ []string) error {
 			a, err := client.Get[apitype.Analysis](s.ctx, s.api, "/draft/analysis")
@@ -126,7 +126,7 @@ func hitCommands() []command {
 				return s.print(all, func() { s.hits(all, lanes, strings.Join(args, " ")) })
 			}
 		}},
-		{"attempt", "sample", "", "write the facts of recorded attempts, one a line, for a rehearsal elsewhere", func(f *flag.FlagSet) func(*session, []string) error {
+		{"attempt", "sample", "", "facts of recorded attempts, for a rehearsal elsewhere", func(f *flag.FlagSet) func(*session, []string) error {
 			hours, limit := f.Int("hours", 24, "attempts of the last so many hours"), f.Int("limit", 1000, "how many at most, up to 5000")
 			return func(s *session, _ []string) error {
 				var text []byte

@@ -194,6 +194,9 @@ func (s *session) road(d apitype.AttemptDetail) {
 			s.open(d, station.Wanted, station.Found)
 		}
 	}
+	if last := t.Stations[len(t.Stations)-1]; t.Verdict == "admitted" && last.Found != "" {
+		s.say("    | %s, instead of %s", last.Found, last.Wanted)
+	}
 	s.comparisons(d)
 	if len(t.Reply) > 0 {
 		s.say("\nReply attributes")

@@ -98,7 +98,7 @@ func draftCommands() []command {
 				})
 			}
 		}},
-		{"revision", "diff", "NUMBER", "what taking back to a revision would change, or what changed up to it", func(f *flag.FlagSet) func(*session, []string) error {
+		{"revision", "diff", "NUMBER", "what taking back would change, or what changed", func(f *flag.FlagSet) func(*session, []string) error {
 			from := f.Int("from", 0, "revision to begin with; 0 is the running one")
 			return func(s *session, args []string) error {
 				number, err := revisionNumber(args)

@@ -42,7 +42,7 @@ func fileCommands() []command {
 				return s.print(c, func() { s.comparison(c) })
 			}
 		}},
-		{"config", "apply", "FILE", "make the draft what a file says; shows what changes, and with -yes does it", applyFile("")},
+		{"config", "apply", "FILE", "make the draft what a file says; with -yes", applyFile("")},
 	}
 }
 

@@ -109,7 +109,7 @@ func expectationCommands() []command {
 			assign(was, "text", &in.Note, *note)
 			return in
 		}
-	}, func(e apitype.Expectation) (apitype.Meta, string) { return e.Meta, e.Name }), []command{{"expectation", "check", "", "try every expectation, as publishing does; 1 if one fails", func(f *flag.FlagSet) func(*session, []string) error {
+	}, func(e apitype.Expectation) (apitype.Meta, string) { return e.Meta, e.Name }), []command{foretellCommand(), {"expectation", "check", "", "try every expectation, as publishing does", func(f *flag.FlagSet) func(*session, []string) error {
 		running := f.Bool("running", false, "under what is running, not under the draft")
 		return func(s *session, _ []string) error {
 			of := map[bool]string{true: "running", false: "draft"}[*running]

@@ -86,7 +86,7 @@ func (s *session) rehearsed(r *rehearsal.Result) {
 	}
 	s.say("%d of %d attempts %s would end otherwise than under revision %d.", r.Changed, r.Total, where, r.Revision)
 	if r.Changed > 0 {
-		s.say("The road of one under the draft: tollgate attempt explain -under draft ID")
+		s.say("The road of one under the draft: tollgate attempt explain -draft ID")
 	}
 }
 

@@ -84,5 +84,5 @@ func vendorCommands() []command {
 			}
 			return in
 		}
-	}, func(v apitype.Vendor) (apitype.Meta, string) { return v.Meta, v.Name }), []command{{"vendor", "import", "FILE", "put vendors of a file into the draft; says what changes, and with -yes does it", applyFile("vendors")}})
+	}, func(v apitype.Vendor) (apitype.Meta, string) { return v.Meta, v.Name }), []command{{"vendor", "import", "FILE", "put vendors of a file into the draft; with -yes", applyFile("vendors")}})
 }

@@ -138,6 +138,7 @@ func newServer(s *Service, r chi.Router) *server {
 	out.reference()
 	out.analyses()
 	out.expectations()
+	out.foretell()
 	out.hits()
 	out.files()
 	requireInViews(out.api.OpenAPI())

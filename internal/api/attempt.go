@@ -162,9 +162,10 @@ func (s *server) attempt(ctx context.Context, ref, under string) (apitype.Attemp
 	}
 	out.Trace = plan.Trace(&out.Facts)
 	out.Under = fmt.Sprintf("revision %d", row.Revision)
-	if under == "draft" {
-		out.Under = "draft"
-	} else {
+	switch under {
+	case "draft", "running":
+		out.Under = under
+	default:
 		out.Sentence = out.Trace.Sentence
 	}
 	rows, err := s.Store.Attempts(ctx, store.Filter{User: strings.ReplaceAll(row.Who, "*", ""), Before: id, Limit: 5})

@@ -37,6 +37,36 @@ func (s *server) expectations() {
 	})
 }
 
+// foretell registers asking what an attempt would come to, which need not be an expectation.
+func (s *server) foretell() {
+	huma.Register(s.api, operation("POST", "/foretell", "foretell", "The road of an attempt that was not made, with the proof taken to be right, under the draft or what is running; nothing is recorded"), func(ctx context.Context, in *struct {
+		Of   string `query:"of" enum:"draft,running" default:"draft"`
+		Body apitype.ExpectationFields
+	}) (*body[apitype.Foretold], error) {
+		c := s.Revisions.Draft()
+		if in.Of == "running" {
+			c, _ = s.Revisions.Running()
+		}
+		plan, problems := decide.Compile(c)
+		if plan == nil {
+			return nil, publishProblem(&revision.Invalid{Problems: problems})
+		}
+		b := &in.Body
+		if config.FindMethod(b.Method) == nil {
+			return nil, faulty("method", fmt.Sprintf("%q is not a method", b.Method), "Use one of: "+strings.Join(config.Methods, ", ")+".")
+		}
+		_, f, err := s.Gate.Foretell(ctx, plan, &config.Expectation{Sent: strings.TrimSpace(b.Sent), Client: b.Client, Method: b.Method, Attributes: b.Attributes, At: b.At}, time.Now())
+		if f == nil {
+			return nil, faulty("sent", err.Error(), "Correct it, and ask again.")
+		}
+		out := apitype.Foretold{Under: in.Of, Facts: *f, Trace: plan.Trace(f)}
+		if err != nil {
+			out.Unsure = err.Error()
+		}
+		return ok(out), nil
+	})
+}
+
 // checkExpectations tries the expectations of a plan.
 func (s *server) checkExpectations(ctx context.Context, plan *decide.Plan) apitype.AllExpected {
 	ctx, cancel := context.WithTimeout(ctx, expectationsTogether)

@@ -6,6 +6,7 @@ import (
 	"tollgate.example/key/internal/core/calendar"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/rule"
 )
@@ -179,6 +180,15 @@ type Expected struct {
 	Got      string         `json:"got"`
 	Sentence string         `json:"sentence"`
 	Ending   *decide.Ending `json:"ending,omitempty"`
+}
+
+// Foretold is what an attempt would come to. Nothing was recorded.
+type Foretold struct {
+	Under string       `json:"under"`
+	Facts facts.Facts  `json:"facts"`
+	Trace decide.Trace `json:"trace"`
+	// Unsure says why it may end otherwise; empty if it is sure.
+	Unsure string `json:"unsure"`
 }
 
 // AllExpected is the outcome of all expectations.

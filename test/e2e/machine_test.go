@@ -30,7 +30,8 @@ func office(t *testing.T, when string) (*world, *lab.Kit) {
 	lane.RejectDelayMillis = 0
 	lane.Policies = []config.Policy{{Name: "Computers alone", Enabled: true, When: "kind is computer", Outcome: config.Admit, Pass: "holding"},
 		{Name: "On our machines", Enabled: true, When: `group is Ticketing and ` + when, Outcome: config.Admit, Pass: "ticketing"}}
-	w.do(http.MethodPut, "/lanes/"+lane.ID+"?publish=true", lane.LaneFields, nil, client.IfMatch("*"))
+	w.do(http.MethodPut, "/lanes/"+lane.ID, lane.LaneFields, nil, client.IfMatch("*"))
+	w.do(http.MethodPost, "/draft/publish", apitype.PublishBody{Despite: true}, nil) // people with passwords alone are expected too
 	return w, kit
 }
 

@@ -22,6 +22,8 @@ export function AttemptPage() {
       <div className="text-[13px] text-soft"><Link to="/attempts" className="hover:underline">Attempts</Link> / {a.id}</div>
       <PageHead title={`${a.person || a.sent || "Nobody"} on ${a.where || a.client}`} lead={<span className="flex items-baseline gap-4"><Verdict kind={verdictKind(t.verdict)}>{t.verdict}</Verdict><span><When at={a.at} />, {ago(a.at)} · {millis(a.micros)}</span></span>}>
         <Button onClick={() => setParams(under === "draft" ? {} : { under: "draft" })}>{under === "draft" ? `As it was, revision ${a.revision}` : "Try again under draft"}</Button>
+        <ButtonLink to={`/try?attempt=${a.id}`}>Take to Try</ButtonLink>
+        <ButtonLink to={`/expectations/new?attempt=${a.id}`}>Expect this</ButtonLink>
         <ButtonLink to={`/attempts?user=${encodeURIComponent(a.user)}`}>Follow {a.user}</ButtonLink>
       </PageHead>
       {under === "draft" && <div className="mb-2"><Notice tone="wait">The same facts, decided again under the draft. It was <b>{a.verdict}</b> under revision {a.revision}.</Notice></div>}
@@ -29,6 +31,7 @@ export function AttemptPage() {
       <div className="mt-2"><Notice tone={raised ? "in" : "out"}>
         <b>{sentence(t.sentence)}</b> <span className="mono text-soft">{t.reason}</span>
         {t.remedy && <div>{t.remedy}</div>}
+        {raised && decided?.found && decided.key === "pass" && <div>By {decided.found}, instead of {decided.wanted}.</div>}
         {!raised && decided && (decided.wanted || decided.found) && (
           <dl className="mono mt-1 grid grid-cols-[76px_1fr]"><dt className="text-soft">wanted</dt><dd>{decided.wanted || "-"}</dd><dt className="text-soft">found</dt><dd>{decided.found || "nothing"}</dd></dl>
         )}

@@ -1,12 +1,14 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { call, type Schema } from "../api/client";
 import { useMethods, useObject, useObjects } from "../api/hooks";
 import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys, sentence, Verdict } from "../ui/basic";
 import { Editor, Problems } from "../ui/editor";
 import { Field, Pick, TextField } from "../ui/form";
 import { MomentField } from "../ui/moment";
+import { useRecorded } from "../api/recorded";
+import { Foretold } from "./try";
 
 type Expectation = Schema["Expectation"];
 
@@ -48,20 +50,25 @@ export function ExpectationsPage() {
 export function ExpectationPage() {
   const { id = "" } = useParams();
   const one = useObject("expectations", id);
-  if (id === "new") return <ExpectationForm />;
+  const [params] = useSearchParams();
+  const from = params.get("attempt");
+  const taken = useRecorded(from);
+  if (id === "new" && from && !taken) return <PageHead title="Add expectation" />;
+  if (id === "new") return <ExpectationForm taken={taken} />;
   if (!one.data) return <><PageHead title="Expectation" /><Failure error={one.error} /></>;
   return <ExpectationForm key={one.data.id} expectation={one.data} />;
 }
 
-function ExpectationForm({ expectation: e }: { expectation?: Expectation }) {
+function ExpectationForm({ expectation: e, taken }: { expectation?: Expectation; taken?: ReturnType<typeof useRecorded> }) {
   const clients = useObjects("clients");
   const passes = useObjects("passes");
   const methods = useMethods().data?.items ?? [];
-  const [form, setForm] = useState({ name: e?.name ?? "", sent: e?.sent ?? "", client: e?.client ?? "", method: e?.method ?? "pap", attributes: e?.attributes ?? [{ name: "NAS-Port-Type", value: "Ethernet" }], at: e?.at && !e.at.startsWith("0001") ? e.at : undefined, admitted: e?.admitted ?? true, pass: e?.pass ?? "", vlan: e?.vlan ?? "", reason: e?.reason ?? "", note: e?.note ?? "" });
+  const [form, setForm] = useState({ name: e?.name ?? (taken ? `${taken.person || taken.sent} on ${taken.where || taken.client}` : ""), sent: e?.sent ?? taken?.sent ?? "", client: e?.client ?? taken?.client ?? "", method: e?.method ?? taken?.method ?? "pap", attributes: e?.attributes ?? taken?.attributes ?? [{ name: "NAS-Port-Type", value: "Ethernet" }], at: e?.at && !e.at.startsWith("0001") ? e.at : undefined, admitted: e?.admitted ?? (taken ? taken.verdict === "admitted" : true), pass: e?.pass ?? taken?.pass ?? "", vlan: e?.vlan ?? taken?.vlan ?? "", reason: e?.reason ?? (taken && taken.verdict !== "admitted" ? taken.reason : ""), note: e?.note ?? "" });
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
+  const foretell = useMutation({ mutationFn: () => call<Schema["Foretold"]>("POST", "/foretell", form) });
   const row = (i: number, patch: Partial<Schema["ConfigAttribute"]>) => set({ attributes: form.attributes.map((a, j) => (j === i ? { ...a, ...patch } : a)) });
   return (
-    <div className="max-w-[640px]">
+    <div className="max-w-[1000px]">
       <div className="text-[13px] text-soft"><Link to="/expectations" className="hover:underline">Expectations</Link> / {e?.name ?? "new"}</div>
       <PageHead title={e?.name ?? "Add expectation"} />
       {e && <Problems list={e.problems} />}
@@ -100,6 +107,10 @@ function ExpectationForm({ expectation: e }: { expectation?: Expectation }) {
           </>
         )}
       </Editor>
+      <section aria-label="The road" className="mt-5 border-t border-hair pt-3">
+        <Button disabled={foretell.isPending || !form.sent || !form.client} onClick={() => foretell.mutate()}>Show the road under the draft</Button>
+        <div className="mt-3"><Failure error={foretell.error} />{foretell.data && <Foretold f={foretell.data} />}</div>
+      </section>
     </div>
   );
 }

@@ -43,7 +43,7 @@ function Between({ numbers }: { numbers: number[] }) {
   const [to, setTo] = useState("");
   const diff = useQuery({ queryKey: ["diff", from, to], enabled: from !== "" && to !== "", queryFn: () => call<Schema["Draft"]>("GET", `/revisions/${to}/diff?from=${from}`) });
   const choose = (label: string, value: string, set: (v: string) => void) => (
-    <label className="text-[13px]">{label} <select className="field inline-block w-28 py-0.5" value={value} onChange={(e) => set(e.target.value)}><option value="">revision</option>{numbers.map((n) => <option key={n}>{n}</option>)}</select></label>
+    <label className="text-[13px]">{label} <select aria-label={`Revision ${label}`} className="field inline-block w-28 py-0.5" value={value} onChange={(e) => set(e.target.value)}><option value="">revision</option>{numbers.map((n) => <option key={n}>{n}</option>)}</select></label>
   );
   return (
     <div className="mb-3 rounded border border-hair bg-sheet px-3 py-2">

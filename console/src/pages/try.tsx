@@ -1,19 +1,25 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { call, type Schema } from "../api/client";
 import { useMethods, useObjects } from "../api/hooks";
-import { Button, Empty, Failure, Notice, PageHead, sentence, Verdict } from "../ui/basic";
+import { useRecorded } from "../api/recorded";
+import { Button, Empty, Failure, Notice, PageHead, sentence, Verdict, verdictKind } from "../ui/basic";
 import { Field, Pick, TextField, Tick } from "../ui/form";
+import { Road } from "../ui/road";
 
 /** Signs in as a device behind one of the clients would; it walks the real road and is recorded. */
 export function TryPage() {
   const [params] = useSearchParams();
+  const taken = useRecorded(params.get("attempt"));
   const queries = useQueryClient();
   const clients = useObjects("clients").data?.items ?? [];
   const authorities = useObjects("authorities").data?.items ?? [];
   const methods = useMethods().data?.items ?? [];
   const [form, setForm] = useState({ client: params.get("client") ?? "", method: params.get("method") ?? "peap-mschapv2", user: params.get("user") ?? "", password: "", newPassword: "", outer: "anonymous", bypass: "pap", place: "Ethernet", ssid: "", mac: "02-00-5E-10-00-01", trust: "", serverName: "", tls: "", resume: false, certificate: "", key: "", machine: "", machineCertificate: "", machineKey: "" });
+  useEffect(() => {
+    if (taken) setForm((f) => ({ ...f, client: taken.client, user: taken.sent, method: taken.method, mac: taken.facts.mac ?? f.mac, place: taken.facts.portType ?? f.place, ssid: taken.facts.ssid ?? "" }));
+  }, [taken]);
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
   const method = methods.find((m) => m.name === form.method);
   const client = form.client || clients[0]?.name || "";
@@ -29,6 +35,7 @@ export function TryPage() {
     }),
     onSuccess: () => setTimeout(() => queries.invalidateQueries(), 300),
   });
+  const foretell = useMutation({ mutationFn: () => call<Schema["Foretold"]>("POST", "/foretell", { sent: form.user, client, method: form.method, attributes: attributes(), admitted: true }) });
   if (clients.length === 0) return <><PageHead title="Try" /><Empty title="No client yet">Add the <Link className="underline" to="/clients/new">device</Link> through which somebody signs in.</Empty></>;
   return (
     <>
@@ -65,10 +72,26 @@ export function TryPage() {
               </div>
             </details>
           )}
-          <Button primary type="submit" disabled={run.isPending || !form.user}>{run.isPending ? "Signing in …" : "Sign in"}</Button>
+          <div className="flex gap-2">
+            <Button primary type="submit" disabled={run.isPending || !form.user}>{run.isPending ? "Signing in …" : "Sign in"}</Button>
+            <Button disabled={foretell.isPending || !form.user} onClick={() => { run.reset(); foretell.mutate(); }}>Foretell under the draft</Button>
+          </div>
         </form>
-        <div aria-live="polite"><Failure error={run.error} />{run.data ? <Result r={run.data} user={form.user} /> : !run.error && <Empty title="Nothing tried yet">The device's side of the conversation appears here, round by round.</Empty>}</div>
+        <div aria-live="polite"><Failure error={run.error ?? foretell.error} />{foretell.data && !run.data ? <Foretold f={foretell.data} /> : run.data ? <Result r={run.data} user={form.user} /> : !run.error && <Empty title="Nothing tried yet">The device's side of the conversation appears here, round by round.</Empty>}</div>
       </div>
+    </>
+  );
+}
+
+/** The road that it would take, with the proof taken to be right. */
+export function Foretold({ f }: { f: Schema["Foretold"] }) {
+  return (
+    <>
+      <div className="mb-2 flex items-baseline gap-3"><Verdict kind={verdictKind(f.trace.verdict)}>{f.trace.verdict}</Verdict><span className="text-soft">foretold under {f.under === "draft" ? "the draft" : "what is running"}; nothing was sent or recorded</span></div>
+      {f.unsure && <div className="mb-2"><Notice tone="wait"><b>Not sure.</b> {sentence(f.unsure)}</Notice></div>}
+      <Road trace={f.trace} />
+      <p className="mt-1 mb-3"><b>{sentence(f.trace.sentence)}</b> {f.trace.remedy}</p>
+      {f.trace.reply.length > 0 && <table className="grid-table"><tbody>{f.trace.reply.map((r, i) => <tr key={i}><td className="mono w-56">{r.name}</td><td className="mono">{r.value}</td><td className="mono text-soft">{r.hex}</td></tr>)}</tbody></table>}
     </>
   );
 }

@@ -90,7 +90,13 @@ func (p *Plan) Analyse(known Known) []Finding {
 		a.add(Finding{Code: Incomplete, Note: true, Kind: "lane", Message: "the conditions are too many and too entangled to examine them all", Remedy: "Split long conditions over several policies, or use group tables."})
 	}
 	a.unused()
-	return a.out[:min(len(a.out), maxFindings)]
+	slices.SortStableFunc(a.out, func(x, y Finding) int { // mistakes are not to be cut off by notes
+		return map[bool]int{false: 0, true: 1}[x.Note] - map[bool]int{false: 0, true: 1}[y.Note]
+	})
+	if n := len(a.out) - maxFindings; n > 0 {
+		a.out = append(a.out[:maxFindings], Finding{Code: Incomplete, Note: true, Kind: "lane", Message: fmt.Sprintf("%d further findings are not listed", n), Remedy: "See to these first.", Example: []string{}})
+	}
+	return a.out
 }
 
 func (a *analysis) add(f Finding) {

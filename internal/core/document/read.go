@@ -56,11 +56,15 @@ func Read(text []byte) (*Document, error) {
 	if w.err != nil {
 		return nil, w.err
 	}
-	var version struct {
-		Tollgate int `yaml:"tollgate"`
-	}
-	if err := yaml.Unmarshal(text, &version); err != nil {
+	var all map[string]any
+	if err := yaml.NodeToValue(file.Docs[0].Body, &all); err != nil {
 		return nil, fault(err)
+	}
+	var version struct{ Tollgate int }
+	if n, ok := all["tollgate"].(uint64); ok {
+		version.Tollgate = int(min(n, 1<<30))
+	} else if n, ok := all["tollgate"].(int64); ok {
+		version.Tollgate = int(n)
 	}
 	switch {
 	case version.Tollgate == 0:
@@ -74,22 +78,19 @@ func Read(text []byte) (*Document, error) {
 		return nil, errors.New("the file has no end: its last line has to be three dots, which tells that it was not cut off")
 	}
 	var in written
-	if err := yaml.UnmarshalWithOptions(text, &in, yaml.Strict()); err != nil {
+	if err := yaml.NodeToValue(file.Docs[0].Body, &in, yaml.Strict()); err != nil {
 		return nil, fault(err)
 	}
 	doc.Config, doc.Comments = in.Config, w.comments-strings.Count(head, "\n")
 	if doc.Comments < 0 || !bytes.HasPrefix(text, []byte(head)) {
 		doc.Comments = w.comments
 	}
-	return doc, doc.present(text)
+	doc.present(all)
+	return doc, nil
 }
 
 // present finds which lists stand in the text, and switches on what does not say that it is off.
-func (d *Document) present(text []byte) error {
-	var all map[string]any
-	if err := yaml.Unmarshal(text, &all); err != nil {
-		return fault(err)
-	}
+func (d *Document) present(all map[string]any) {
 	for _, kind := range kinds {
 		if _, there := all[kind]; there {
 			d.Lists = append(d.Lists, kind)
@@ -114,7 +115,6 @@ func (d *Document) present(text []byte) error {
 			p.Enabled = p.Enabled || !said(policy)
 		}
 	}
-	return nil
 }
 
 // fault keeps the line of an error and leaves the text around it out, which may hold secrets.
@@ -187,9 +187,13 @@ func (d *Document) Over(base *config.Config, make func() string) *config.Config 
 
 // adopt gives objects the identifiers and missing secrets of those of the same name.
 func adopt(list, old reflect.Value, make func() string) {
+	places := byName(old)
 	for i := range list.Len() {
 		object := list.Index(i)
-		before := named(old, object.FieldByName("Name").String())
+		before := reflect.Value{}
+		if at, there := places[label(object)]; there {
+			before = old.Index(at)
+		}
 		if before.IsValid() {
 			object.FieldByName("ID").Set(before.FieldByName("ID"))
 		} else {
@@ -214,17 +218,19 @@ func adopt(list, old reflect.Value, make func() string) {
 	}
 }
 
-// named finds an object of a list by name.
-func named(list reflect.Value, name string) reflect.Value {
-	if !list.IsValid() {
-		return list
-	}
-	for i := range list.Len() {
-		if strings.EqualFold(list.Index(i).FieldByName("Name").String(), strings.TrimSpace(name)) {
-			return list.Index(i)
+// byName finds the places of a list by name.
+func byName(list reflect.Value) map[string]int {
+	out := map[string]int{}
+	if list.IsValid() {
+		for i := range list.Len() {
+			out[label(list.Index(i))] = i
 		}
 	}
-	return reflect.Value{}
+	return out
+}
+
+func label(object reflect.Value) string {
+	return strings.ToLower(strings.TrimSpace(object.FieldByName("Name").String()))
 }
 
 // Secrets lets a function look at each secret of the document and replace it. path names it.

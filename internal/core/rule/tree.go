@@ -2,6 +2,7 @@ package rule
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -76,6 +77,12 @@ func (t Tree) write(b *strings.Builder, depth int) error {
 		b.WriteString("not ")
 		return t.Parts[0].write(b, depth+1)
 	case "compare":
+		if strings.TrimSpace(t.Field) == "" {
+			return fmt.Errorf("a field was expected: choose what to ask about")
+		}
+		if len(t.Values) == 0 != (t.Operator == string(Exists)) || slices.Contains(t.Values, "") {
+			return fmt.Errorf("a value was expected for %s %s", t.Field, t.Operator)
+		}
 		b.WriteString(strings.Join(strings.Fields(t.Field), "") + " " + t.Operator)
 		for i, value := range t.Values {
 			if i > 0 {

@@ -235,13 +235,10 @@ func (p *Page) Choose(label, option string) error {
 // Press sends keys to whatever has the focus.
 func (p *Page) Press(keys string) error { return chromedp.Do(p.ctx, chromedp.KeyEvent(keys)) }
 
-// Focus puts the focus on a button by its name.
+// Focus puts the focus on a button or field by its name.
 func (p *Page) Focus(name string) error {
-	if _, _, err := p.centre("click", name); err != nil {
-		return err
-	}
-	_, err := Eval[bool](p, fmt.Sprintf(`(() => { (%s)("click", %s).focus(); return true; })()`, find, quote(name)))
-	return err
+	script := fmt.Sprintf(`(() => { const find = %s; const e = find("click", %s) ?? find("field", %s); e?.focus(); return !!e; })()`, find, quote(name), quote(name))
+	return p.until("something to focus called "+name, script)
 }
 
 // Shot takes a picture of what is visible, after fonts and two frames.

@@ -1,0 +1,273 @@
+package e2e
+
+import (
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/peer"
+)
+
+// values are the values of an attribute in a reply.
+func values(r peer.Reply, name string) string {
+	var out []string
+	for _, a := range r.Attributes {
+		if a.Name == name {
+			out = append(out, a.Value)
+		}
+	}
+	return strings.Join(out, ";")
+}
+
+// A pass is put together on the command line: a vendor's attributes, templates, rules and times, one pass extending another; a
+// device then gets exactly that.
+func TestPassesOnTheWire(t *testing.T) {
+	w := start(t)
+	w.basic("require", "127.0.0.1")
+	w.wants(0, []string{"vendor", "add", "Harbour", "-number", "32473", "-attr", "1:Harbour-Role:text", "-attr", "3:Harbour-Down:integer:rate-down:1"}, "added")
+	w.wants(1, []string{"vendor", "add", "Twin", "-number", "32473"}, `32473 is the number of "Harbour" already`)
+	w.wants(0, []string{"vendor", "show", "Harbour"}, "1A 0C 00007ED9 01 06 63726577")
+	w.wants(0, []string{"pass", "add", "base", "-session-timeout", "600", "-sign-in-again", "-idle-timeout", "60", "-rule", "permit in ip from any to 192.0.2.0/24", "-rule", "deny in ip from any to any", "-rate-down", "2000"}, "added")
+	w.wants(0, []string{"pass", "change", "crew", "-extends", "base", "-session-timeout", "0", "-report", "{{person}}@ships.example", "-class", "{{client.site}}", "-attr", "Harbour-Role={{group or guest}}"}, "changed")
+	w.wants(0, []string{"pass", "show", "crew"}, "Termination-Action", "{{person}}@ships.example", "NAS-Filter-Rule", "Harbour-Down", "1A 0C 00007ED9 03 06 000007D0")
+	w.wants(1, []string{"pass", "change", "base", "-extends", "crew"}, "goes round in a circle: base -> crew -> base")
+	w.wants(1, []string{"pass", "change", "base", "-rule", "let them in"}, "accessRules[0]", "Write for instance")
+	w.wants(1, []string{"pass", "change", "crew", "-role", "{{persn.mail}}"}, "there is no field", "column")
+	w.publish()
+	reply, err := w.ask(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]string{"Session-Timeout": "600", "Termination-Action": "RADIUS-Request", "Idle-Timeout": "60", "User-Name": "k.nance@ships.example", "Class": "north-pier",
+		"NAS-Filter-Rule": "0x" + fmt.Sprintf("%x", "permit in ip from any to 192.0.2.0/24\x00deny in ip from any to any"), "Vendor-Specific": "32473:3:0x000007d0;32473:1:Crew"} {
+		if got := values(reply, name); got != want {
+			t.Errorf("%s is %q, wanted %q", name, got, want)
+		}
+	}
+	w.wants(0, []string{"attempt", "explain", w.newest(1).ID}, "Harbour-Role", "Crew", "k.nance@ships.example")
+}
+
+// Nobody is admitted with half a pass: who lacks a value that the pass asks for is refused, and the road says so.
+func TestATemplateWithoutValueRefuses(t *testing.T) {
+	w := start(t)
+	w.basic("require", "127.0.0.1")
+	w.wants(0, []string{"pass", "change", "crew", "-vlan", "{{person.mail}}"}, "changed")
+	w.publish()
+	reply, err := w.ask(nil)
+	if err != nil || reply.Accepted {
+		t.Fatalf("%+v, %v", reply, err)
+	}
+	a := w.newest(1)
+	if a.Reason != "pass.value-missing" || a.Trace.Verdict != "refused" {
+		t.Errorf("%+v", a.Attempt)
+	}
+	w.wants(0, []string{"attempt", "explain", a.ID}, "person.mail of {{person.mail}} has no value", "Nobody is admitted with half a pass")
+}
+
+func TestPoliciesInTime(t *testing.T) {
+	w := start(t)
+	w.basic("require", "127.0.0.1")
+	day := strings.ToLower(time.Now().UTC().Weekday().String()[:3])
+	w.wants(0, []string{"calendar", "add", "today", "-hours", day + " 00:00-24:00", "-zone", "UTC"}, "added")
+	w.wants(0, []string{"calendar", "list"}, "today", "holds")
+	w.wants(1, []string{"calendar", "add", "wrong", "-hours", "moonday 25:00-3"}, "spans[0].days", "spans[0].from", "spans[0].to")
+	w.wants(0, []string{"pass", "add", "other", "-vlan", "41"}, "added")
+	w.wants(0, []string{"policy", "add", "Wired", "Not today", "-when", "time is not today", "-pass", "other", "-at", "1"}, "has a policy more")
+	w.wants(0, []string{"policy", "add", "Wired", "Over", "-pass", "other", "-at", "1", "-until", "2026-01-01", "-owner", "Harbour Office"}, "has a policy more")
+	w.wants(0, []string{"policy", "add", "Wired", "To come", "-pass", "other", "-at", "1", "-from", "2100-01-01"}, "has a policy more")
+	w.wants(1, []string{"policy", "change", "Wired", "Over", "-from", "2026-06-01"}, "ends before it begins")
+	w.publish()
+	reply, err := w.ask(nil)
+	if err != nil || values(reply, "Tunnel-Private-Group-ID") != "30" {
+		t.Fatalf("%+v, %v", reply, err)
+	}
+	a := w.newest(1)
+	out := w.wants(0, []string{"attempt", "explain", a.ID}, "time is not today")
+	if a.Policy != "Crew" || len(a.Trace.Policies) != 4 || a.Trace.Policies[0].Skipped == "" || a.Trace.Policies[1].Skipped == "" {
+		t.Errorf("%+v\n%s", a.Trace.Policies, out)
+	}
+	w.wants(0, []string{"calendar", "change", "today", "-holiday", time.Now().UTC().Format(time.DateOnly) + " Today"}, "changed")
+	w.publish()
+	if reply, err = w.ask(nil); err != nil || values(reply, "Tunnel-Private-Group-ID") != "41" {
+		t.Errorf("on a holiday: %+v, %v", reply, err)
+	}
+	w.wants(0, []string{"calendar", "remove", "today"}, "removed")
+	w.refused(422, http.MethodPost, "/draft/publish", map[string]string{}, `there is no calendar "today"`)
+}
+
+func TestOverrides(t *testing.T) {
+	w := start(t)
+	w.basic("require", "127.0.0.1")
+	w.wants(0, []string{"pass", "add", "workshop", "-vlan", "77"}, "added")
+	w.wants(0, []string{"override", "add", "Kaia at the workshop", "-person", "K.NANCE", "-store", "local", "-pass", "workshop", "-owner", "Engine Room"}, "added")
+	w.wants(1, []string{"override", "add", "Again", "-person", "k.nance", "-store", "local", "-pass", "workshop"}, "is for the same person")
+	w.wants(0, []string{"override", "list"}, "K.NANCE", "workshop", "Engine Room")
+	w.publish()
+	reply, err := w.ask(nil)
+	if err != nil || values(reply, "Tunnel-Private-Group-ID") != "77" {
+		t.Fatalf("%+v, %v", reply, err)
+	}
+	w.wants(0, []string{"attempt", "explain", w.newest(1).ID}, `override "Kaia at the workshop"`, "VLAN")
+	w.wants(0, []string{"override", "change", "Kaia at the workshop", "-until", "2026-01-01"}, "changed")
+	w.publish()
+	if reply, err = w.ask(nil); err != nil || values(reply, "Tunnel-Private-Group-ID") != "30" {
+		t.Errorf("after its end: %+v, %v", reply, err)
+	}
+	w.wants(0, []string{"override", "list"}, "(over)")
+	w.wants(1, []string{"pass", "remove", "workshop", "-publish"}, "")
+}
+
+// An expectation that the draft breaks stops the publish, by whatever way it comes.
+func TestExpectationsGuardPublishing(t *testing.T) {
+	w := lantern(t)
+	w.wants(0, []string{"expectation", "check"}, "met", "0 of 3 expectations would not be met")
+	w.wants(0, []string{"policy", "change", "Wired ports", "By department", "-off"}, "changed")
+	w.wants(1, []string{"expectation", "check"}, "failed     Ticketing at a counter", "it would be: refused policy.none", "1 of 3")
+	w.wants(0, []string{"expectation", "check", "-running"}, "0 of 3")
+	w.wants(1, []string{"draft", "publish"}, `expectation "Ticketing at a counter"`, "wanted: admitted, pass ticketing, VLAN 20; it would be: refused policy.none")
+	w.wants(1, []string{"policy", "change", "Wired ports", "By department", "-off", "-publish"}, "Ticketing at a counter")
+	if _, n := w.running(); n != 3 {
+		t.Errorf("revision %d runs", n)
+	}
+	w.wants(0, []string{"draft", "publish", "-despite-expectations"}, "revision 4")
+	w.wants(0, []string{"draft", "discard"}, "")
+	w.wants(0, []string{"expectation", "add", "A stranger", "-user", "nobody.here", "-client", "np-switch-1", "-refused", "-reason", "person.unknown", "-attr", "NAS-Port-Type=Ethernet"}, "added")
+	w.wants(0, []string{"expectation", "add", "A printer", "-user", "00-00-5E-00-53-F1", "-client", "np-switch-1", "-method", "mac", "-refused"}, "added")
+	w.wants(0, []string{"expectation", "add", "Later", "-user", "s.lodge", "-client", "np-switch-1", "-refused", "-at", "2030-01-01T00:00", "-attr", "NAS-Port-Type=Ethernet"}, "added")
+	w.wants(1, []string{"expectation", "check"}, "met        A stranger", "A printer", "met        Later")
+	w.refused(422, http.MethodPost, "/expectations", apitype.ExpectationFields{Name: "x", Sent: "y", Client: "none", Method: "smoke", Admitted: true, Reason: "policy.none", Attributes: []config.Attribute{}}, "there is no client", `"smoke" is not a method`, "given no reason")
+}
+
+func (w *world) running() (apitype.Draft, int) {
+	w.t.Helper()
+	var d apitype.Draft
+	w.do(http.MethodGet, "/draft", nil, &d)
+	return d, d.Revision
+}
+
+func TestHitsOfPolicies(t *testing.T) {
+	w := start(t)
+	w.basic("require", "127.0.0.1")
+	w.account("p.diver", "hull-and-keel-77", "Divers")
+	w.wants(0, []string{"policy", "add", "Wired", "By group", "-group", "Divers=crew", "-group", "Cooks=crew"}, "has a policy more")
+	w.publish()
+	diver := func(q *peer.Request) { q.User, q.Password = "p.diver", "hull-and-keel-77" }
+	for _, change := range []func(*peer.Request){nil, nil, diver} {
+		if r, err := w.ask(change); err != nil || !r.Accepted {
+			t.Fatalf("%+v, %v", r, err)
+		}
+	}
+	var trial apitype.TrialResult
+	w.do(http.MethodPost, "/trials", apitype.TrialInput{Client: "np-switch-1", Method: "pap", User: "k.nance", Password: "gangway-and-rope", Attributes: []config.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}, &trial)
+	w.attempts("", 4)
+	read := func() map[string]apitype.Hits {
+		var all apitype.AllHits
+		w.do(http.MethodGet, "/hits", nil, &all)
+		out := map[string]apitype.Hits{}
+		for _, h := range all.Items {
+			out[h.Group] = h
+		}
+		return out
+	}
+	hits := read()
+	if h := hits[""]; h.Since != 2 || h.Before != 0 || h.Last == nil || h.Hours[47]+h.Hours[46] != 2 || h.Stale {
+		t.Errorf("a policy: %+v", h)
+	}
+	if h := hits["Divers"]; h.Since != 1 {
+		t.Errorf("a row: %+v", h)
+	}
+	if h := hits["Cooks"]; h.Since != 0 || h.Last != nil {
+		t.Errorf("a row that nobody came to: %+v", h)
+	}
+	w.wants(0, []string{"pass", "change", "crew", "-role", "sailor", "-publish"}, "revision 3")
+	w.ask(diver)
+	w.attempts("", 5)
+	if h := read()["Divers"]; h.Since != 1 || h.Before != 1 {
+		t.Errorf("after publishing: %+v", h)
+	}
+	w.wants(0, []string{"policy", "hits", "Wired"}, "Divers", "REVISION 3", "never")
+}
+
+func TestPartsOfTheDraftAndRevisions(t *testing.T) {
+	w := lantern(t)
+	w.wants(0, []string{"pass", "change", "contractors", "-vlan", "61"}, "changed")
+	w.wants(0, []string{"pass", "add", "spare", "-vlan", "62"}, "added")
+	w.wants(0, []string{"policy", "change", "Wired ports", "Deck officers", "-at", "3"}, "changed")
+	w.wants(0, []string{"policy", "change", "Wired ports", "Contractors ashore", "-off"}, "changed")
+	w.wants(0, []string{"lane", "move", "VPN", "-to", "1"}, "moved")
+	w.wants(1, []string{"draft", "discard", "pass", "holding"}, "no change of pass holding")
+	w.wants(0, []string{"draft", "discard", "pass", "contractors"}, "as in what is running")
+	w.wants(0, []string{"draft", "discard", "policy", "Wired ports", "By department"}, "")
+	w.wants(0, []string{"draft", "diff"}, "spare", "moved lane", "Contractors ashore", "enabled yes -> no")
+	w.wants(0, []string{"draft", "discard", "lane", "VPN"}, "")
+	w.wants(0, []string{"draft", "discard", "pass", "spare"}, "")
+	d, _ := w.running()
+	if len(d.Changes) != 1 || len(d.Changes[0].Parts) != 1 || d.Changes[0].Parts[0].Object != "Contractors ashore" {
+		t.Errorf("what is left: %+v", d.Changes)
+	}
+	w.publish()
+	w.wants(0, []string{"pass", "change", "contractors", "-vlan", "63", "-publish"}, "revision 5")
+	w.wants(0, []string{"revision", "diff", "5", "-from", "3"}, "VLAN 60 -> 63", "Contractors ashore")
+	w.wants(0, []string{"revision", "diff", "4", "-from", "3"}, "Contractors ashore")
+	w.wants(1, []string{"revision", "diff", "9"}, "no")
+}
+
+// A sample that was written on one server is rehearsed on another.
+func TestRehearsalOfASample(t *testing.T) {
+	w := start(t)
+	w.basic("require", "127.0.0.1")
+	for range 3 {
+		w.ask(nil)
+	}
+	w.attempts("", 3)
+	sample := w.wants(0, []string{"attempt", "sample", "-limit", "2"}, `"sent":"k.nance"`)
+	if strings.Count(sample, "\n") != 2 || strings.Contains(sample, "gangway") {
+		t.Errorf("the sample:\n%s", sample)
+	}
+	other := start(t)
+	other.basic("require", "127.0.0.1")
+	file := filepath.Join(t.TempDir(), "sample.jsonl")
+	if err := os.WriteFile(file, []byte(sample), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	other.wants(0, []string{"policy", "change", "Wired", "Crew", "-refuse"}, "changed")
+	other.wants(0, []string{"draft", "rehearse", "-sample", file}, "2 of 2 attempts of the sample", "refused by policy.refused")
+	if err := os.WriteFile(file, []byte("{\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	other.wants(1, []string{"draft", "rehearse", "-sample", file}, "line 1")
+}
+
+func TestConditionsThroughTheAPI(t *testing.T) {
+	w := lantern(t)
+	var check apitype.ConditionCheck
+	w.do(http.MethodPost, "/condition-check", map[string]any{"tree": map[string]any{"op": "or", "parts": []any{
+		map[string]any{"op": "compare", "field": "GROUP", "operator": "in", "values": []string{"Deck Officers", `say "aye"`}}, map[string]any{"op": "not", "parts": []any{map[string]any{"op": "compare", "field": "ssid", "operator": "exists"}}}}}}, &check)
+	if want := `group in "Deck Officers", "say \"aye\"" or not ssid exists`; !check.Valid || check.Canonical != want || check.Tree.Op != "or" {
+		t.Errorf("%+v", check)
+	}
+	w.do(http.MethodPost, "/condition-check", map[string]any{"text": "time is lunch"}, &check)
+	if check.Error == nil || check.Error.Column != 9 || !strings.Contains(check.Error.Message, "no calendar") {
+		t.Errorf("%+v", check.Error)
+	}
+	for field, want := range map[string]string{"group": "Deck Officers", "time": "opening-hours", "client.site": "north-pier", "store": "LANTERN", "service": "call-check", "client": "hh-vpn-1", "device.kind": "printer", "name.realm": "ships"} {
+		var page apitype.Page[apitype.Completion]
+		w.do(http.MethodGet, "/completions?field="+field+"&q="+url.QueryEscape(want[1:4]), nil, &page)
+		found := false
+		for _, c := range page.Items {
+			found = found || strings.Contains(c.Value, want)
+		}
+		if !found {
+			t.Errorf("%s is not completed to %s: %+v", field, want, page.Items)
+		}
+	}
+	w.wants(0, []string{"policy", "add", "Wired ports", "Too late", "-when", `group is "Deck Officers" and ssid is x`, "-pass", "officers"}, "has a policy more")
+	w.wants(1, []string{"draft", "analyse"}, "mistake", `policy "Too late"`, "can never be reached: policy 2, Deck officers,", "Move it above")
+}
