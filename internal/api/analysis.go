@@ -41,6 +41,44 @@ func (s *server) analyses() {
 		s.lookAfterGroups(ctx)
 		return ok(s.analysis(s.Revisions.Draft())), nil
 	})
+	huma.Register(s.api, operation("POST", "/lanes/{ref}/analysis", "analyse-lane", "What would be found in a lane as it is typed; nothing is saved"), func(_ context.Context, in *struct {
+		OneInput
+		Body apitype.LaneFields
+	}) (*body[apitype.Analysis], error) {
+		return ok(s.tryLane(in.Ref, &in.Body)), nil
+	})
+}
+
+// tryLane analyses a lane as it is being typed, in the draft.
+func (s *server) tryLane(ref string, in *apitype.LaneFields) apitype.Analysis {
+	c := *s.Revisions.Draft()
+	c.Lanes = slices.Clone(c.Lanes)
+	_, at := config.Find(c.Lanes, ref)
+	lane := config.Lane{ID: ref}
+	if at >= 0 {
+		lane = c.Lanes[at]
+	} else {
+		at = len(c.Lanes)
+		c.Lanes = append(c.Lanes, lane)
+	}
+	lane.Name, lane.When, lane.Methods, lane.Realm, lane.TLS, lane.Policies = in.Name, in.When, in.Methods, in.Realm, in.TLS, slices.Clone(in.Policies)
+	c.Lanes[at] = lane
+	next := c.Clone()
+	next.Normalise()
+	begun := time.Now()
+	out := apitype.Analysis{Items: []decide.Finding{}, Policies: len(in.Policies)}
+	plan, problems := decide.Compile(&next)
+	if plan == nil {
+		i := slices.IndexFunc(problems, func(p config.Problem) bool { return !p.Warning })
+		out.Problem = problems[i].Error()
+		return out
+	}
+	s.analyst.mu.Lock()
+	picked := s.analyst.picked
+	s.analyst.mu.Unlock()
+	out.Items = plan.AnalyseLane(at, decide.Known{At: begun.Truncate(time.Minute), Group: s.knownGroups(&next, picked)})
+	out.Micros = time.Since(begun).Microseconds()
+	return out
 }
 
 // analysis analyses a configuration, or returns what was found in it before.

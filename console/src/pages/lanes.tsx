@@ -94,7 +94,7 @@ function LaneView({ lane }: { lane: Lane }) {
       </Sortable>
       <div className="mt-3 text-soft">Nobody fits: refused with <code>policy.none</code></div>
       {open && (
-        <PolicyDialog policy={open} error={save.error} busy={save.isPending} at={lane.policies.findIndex((p) => p.id === open.id)} close={() => setOpen(null)}
+        <PolicyDialog policy={open} lane={lane} error={save.error} busy={save.isPending} at={lane.policies.findIndex((p) => p.id === open.id)} close={() => setOpen(null)}
           save={(next) => put(open.id ? lane.policies.map((p) => (p.id === open.id ? next : p)) : [...lane.policies, next], () => setOpen(null))}
           remove={open.id ? () => put(lane.policies.filter((p) => p.id !== open.id), () => setOpen(null)) : undefined} />
       )}

@@ -6,12 +6,13 @@ import { Button, Failure } from "../ui/basic";
 import { ConditionField, quote } from "../ui/condition";
 import { Field, Modal, Pick, TextField, Tick } from "../ui/form";
 import { MomentField } from "../ui/moment";
+import { FindingLine } from "./analysis";
 import type { Policy } from "./lanes";
 
 type Patch = Partial<Policy>;
 
 /** Edits one policy of a lane. */
-export function PolicyDialog({ policy, at, error, busy, save, remove, close }: { policy: Policy; at: number; error: unknown; busy: boolean; save: (p: Policy) => void; remove?: () => void; close: () => void }) {
+export function PolicyDialog({ policy, lane, at, error, busy, save, remove, close }: { policy: Policy; lane: Schema["Lane"]; at: number; error: unknown; busy: boolean; save: (p: Policy) => void; remove?: () => void; close: () => void }) {
   const passes = useObjects("passes");
   const [form, setForm] = useState(policy);
   const [table, setTable] = useState(policy.groups.length > 0);
@@ -34,6 +35,7 @@ export function PolicyDialog({ policy, at, error, busy, save, remove, close }: {
           {admit && !table && <Pick label="Pass" field={field("pass")} value={form.pass ?? ""} onChange={(pass) => edit({ pass })} options={options} error={error} />}
           {admit && table && <Table rows={form.groups} set={(groups) => edit({ groups })} options={options} error={error} field={field("groups")} />}
           {!admit && <TextField label="Message to the person" field={field("message")} hint="Sent as Reply-Message; some devices show it." value={form.message ?? ""} onChange={(message) => edit({ message })} error={error} />}
+          <Foreseen lane={lane} policies={(own) => (policy.id ? lane.policies.map((p) => (p.id === policy.id ? own : p)) : [...lane.policies, own])} own={{ ...form, pass: admit && !table ? form.pass : "", groups: admit && table ? form.groups.filter((g) => g.group && g.pass) : [] }} />
           <div className="grid grid-cols-3 gap-3">
             <MomentField label="Counts from" field={field("from")} value={form.from} onChange={(from) => edit({ from })} error={error} />
             <MomentField label="Ends" field={field("until")} value={form.until} onChange={(until) => edit({ until })} error={error} />
@@ -50,6 +52,19 @@ export function PolicyDialog({ policy, at, error, busy, save, remove, close }: {
       </form>
     </Modal>
   );
+}
+
+/** What the analysis will say of a policy as it is typed, before it is saved. */
+function Foreseen({ lane, policies, own }: { lane: Schema["Lane"]; policies: (own: Policy) => Policy[]; own: Policy }) {
+  const typed = useDebounced(own, 400);
+  const whole = typed.outcome === "refuse" || !!typed.pass || typed.groups.length > 0;
+  const found = useQuery({
+    queryKey: ["lane-analysis", lane.id, lane.tag, typed], enabled: whole,
+    queryFn: () => call<Schema["Analysis"]>("POST", `/lanes/${lane.id}/analysis`, { name: lane.name, when: lane.when, methods: lane.methods, realm: lane.realm, tls: lane.tls, rejectDelayMillis: lane.rejectDelayMillis, note: lane.note ?? "", policies: policies({ ...typed, name: typed.name || "This policy", enabled: true }) }),
+  });
+  const name = typed.name || "This policy";
+  const list = whole && typed.enabled ? found.data?.items.filter((f) => f.policy === name || f.message.includes(`, ${name}, `)) ?? [] : [];
+  return list.length > 0 ? <div className="mb-3" aria-live="polite">{list.map((f, i) => <FindingLine key={i} finding={f.policy === name ? f : { ...f, message: `policy ${f.policy}: ${f.message}` }} />)}</div> : null;
 }
 
 /** Groups of all directories by any part of their name. */

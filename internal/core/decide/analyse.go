@@ -99,6 +99,13 @@ func (p *Plan) Analyse(known Known) []Finding {
 	return a.out
 }
 
+// AnalyseLane is Analyse for one lane alone, by its place.
+func (p *Plan) AnalyseLane(n int, known Known) []Finding {
+	a := &analysis{plan: p, known: known, left: allSteps, out: []Finding{}}
+	a.lane(n, p.Lanes[n])
+	return a.out[:min(len(a.out), maxFindings)]
+}
+
 func (a *analysis) add(f Finding) {
 	kept := []string{}
 	for _, line := range f.Example { // the method stands there only because every lane has some
