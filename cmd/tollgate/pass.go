@@ -18,7 +18,7 @@ var passes = kind[apitype.Pass]{
 	},
 	show: func(s *session, p apitype.Pass) {
 		s.fields([2]string{"name", p.Name}, [2]string{"extends", p.Extends}, [2]string{"vlan", p.VLAN}, [2]string{"role", p.Role}, [2]string{"session time-out", seconds(p.SessionTimeout)},
-			[2]string{"at the time-out", p.AtTimeout}, [2]string{"idle time-out", seconds(p.IdleTimeout)}, [2]string{"access rules", strings.Join(p.AccessRules, "; ")}, [2]string{"address", p.Address},
+			[2]string{"at the time-out", p.AtTimeout}, [2]string{"idle time-out", seconds(p.IdleTimeout)}, [2]string{"access rules", strings.Join(p.AccessRules, "; ")}, [2]string{"address", p.Address}, [2]string{"pool", p.Pool},
 			[2]string{"name to report", p.ReportName}, [2]string{"class", p.Class}, [2]string{"rate down", kbits(p.RateDown)}, [2]string{"rate up", kbits(p.RateUp)},
 			[2]string{"given by", strings.Join(p.UsedBy, ", ")}, [2]string{"note", p.Note})
 		s.say("\nReply attributes, and each as it goes over the wire:")
@@ -34,7 +34,7 @@ func further(p apitype.Pass) string {
 	for _, part := range []struct {
 		set  bool
 		text string
-	}{{p.AtTimeout != "", p.AtTimeout}, {p.IdleTimeout > 0, "idle " + seconds(p.IdleTimeout)}, {len(p.AccessRules) > 0, many(len(p.AccessRules), "rule")}, {p.Address != "", p.Address},
+	}{{p.AtTimeout != "", p.AtTimeout}, {p.IdleTimeout > 0, "idle " + seconds(p.IdleTimeout)}, {len(p.AccessRules) > 0, many(len(p.AccessRules), "rule")}, {p.Address != "", p.Address}, {p.Pool != "", "pool " + p.Pool},
 		{p.ReportName != "", "reports " + p.ReportName}, {p.Class != "", "class " + p.Class}, {p.RateDown+p.RateUp > 0, fmt.Sprintf("%d/%d kbit/s", p.RateDown, p.RateUp)}, {len(p.Attributes) > 0, attributes(p.Attributes)}} {
 		if part.set {
 			out = append(out, part.text)
@@ -73,6 +73,7 @@ func passCommands() []command {
 		name, vlan, role, note := f.String("name", "", "new name"), f.String("vlan", "", "identifier from 1 to 4094, or a name"), f.String("role", "", "sent as Filter-Id"), f.String("text", "", "note")
 		extends, address, report, class := f.String("extends", "", "pass that gives what this one leaves open"), f.String("address", "", "address that the person gets"), f.String("report", "", "name by which the session is reported, such as {{person}}"), f.String("class", "", "comes back with accounting")
 		timeout, idle, again := f.Int("session-timeout", 0, "seconds; 0 is none"), f.Int("idle-timeout", 0, "seconds; 0 is none"), f.Bool("sign-in-again", false, "at the session time-out sign in again, not end")
+		pool := f.String("pool", "", "pool that gives the address; needs a session time-out")
 		down, up := f.Int("rate-down", 0, "kbit/s towards the person; 0 is no limit"), f.Int("rate-up", 0, "kbit/s from the person; 0 is no limit")
 		return func(was map[string]bool, old *apitype.Pass, label string) any {
 			in := apitype.PassFields{Attributes: []config.Attribute{}, AccessRules: []string{}}
@@ -87,6 +88,7 @@ func passCommands() []command {
 			assign(was, "vlan", &in.VLAN, *vlan)
 			assign(was, "role", &in.Role, *role)
 			assign(was, "address", &in.Address, *address)
+			assign(was, "pool", &in.Pool, *pool)
 			assign(was, "report", &in.ReportName, *report)
 			assign(was, "class", &in.Class, *class)
 			assign(was, "session-timeout", &in.SessionTimeout, *timeout)

@@ -18,6 +18,7 @@ import { OperatorsPage } from "./pages/operators";
 import { OverridePage, OverridesPage } from "./pages/overrides";
 import { PassesPage, PassPage } from "./pages/passes";
 import { AccountPage, PeoplePage } from "./pages/people";
+import { PoolPage, PoolsPage } from "./pages/pools";
 import { RealmPage, RealmsPage } from "./pages/realms";
 import { RehearsalPage } from "./pages/rehearsal";
 import { SignIn } from "./pages/sign-in";
@@ -59,6 +60,8 @@ export function App() {
         <Route path="/lanes/:id" element={<LanesPage />} />
         <Route path="/passes" element={<PassesPage />} />
         <Route path="/passes/:id" element={<PassPage />} />
+        <Route path="/pools" element={<PoolsPage />} />
+        <Route path="/pools/:id" element={<PoolPage />} />
         <Route path="/calendars" element={<CalendarsPage />} />
         <Route path="/calendars/:id" element={<CalendarPage />} />
         <Route path="/vendors" element={<DictionaryPage />} />

@@ -1,12 +1,20 @@
 package api
 
 import (
+	"context"
 	"fmt"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strings"
 	"time"
+
+	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/pass"
+	"tollgate.example/key/internal/lease"
 )
 
 // policyKinds registers what policies are made with beside passes: calendars, vendors, overrides and expectations.
@@ -28,6 +36,16 @@ func (s *server) policyKinds() {
 				return out
 			}
 		},
+	})
+	register(s, kind[config.Pool, *config.Pool, apitype.PoolFields, apitype.Pool]{
+		name: "pool", plural: "pools",
+		list: func(c *config.Config) *[]config.Pool { return &c.Pools },
+		apply: func(_ *config.Config, p *config.Pool, in *apitype.PoolFields) (string, error) {
+			p.Name, p.Ranges, p.Note = in.Name, in.Ranges, in.Note
+			return "", nil
+		},
+		text:  func(p *config.Pool) string { return p.Name + " " + strings.Join(p.Ranges, " ") },
+		views: s.poolView,
 	})
 	register(s, kind[config.Vendor, *config.Vendor, apitype.VendorFields, apitype.Vendor]{
 		name: "vendor", plural: "vendors",
@@ -74,6 +92,40 @@ func (s *server) policyKinds() {
 					At: e.At, Admitted: e.Admitted, Pass: e.Pass, VLAN: e.VLAN, Reason: e.Reason, Note: e.Note}}
 			}
 		},
+	})
+}
+
+// poolView shows pools with what is taken of their addresses, whatever pool gave them.
+func (s *server) poolView(*config.Config) func(*config.Pool, apitype.Meta) apitype.Pool {
+	taken := s.Gate.Leases.List("", time.Now())
+	return func(p *config.Pool, m apitype.Meta) apitype.Pool {
+		ranges, size := p.Parsed()
+		out := apitype.Pool{Meta: m, Size: size, PoolFields: apitype.PoolFields{Name: p.Name, Ranges: p.Ranges, Note: p.Note}}
+		for i := range taken {
+			if slices.ContainsFunc(ranges, func(r config.AddressRange) bool { return r.Contains(taken[i].Address) }) {
+				out.Taken++
+			}
+		}
+		return out
+	}
+}
+
+// leases registers what is taken of pools.
+func (s *server) leases() {
+	huma.Register(s.api, operation("GET", "/leases", "list-leases", "Addresses of pools that are taken"), func(_ context.Context, in *struct {
+		Pool string `query:"pool" maxLength:"200" doc:"Only of this pool"`
+	}) (*body[apitype.Page[lease.Lease]], error) {
+		list := s.Gate.Leases.List(in.Pool, time.Now())
+		return ok(apitype.Page[lease.Lease]{Items: list[:min(len(list), 2000)]}), nil
+	})
+	huma.Register(s.api, operation("DELETE", "/leases/{address}", "release-lease", "Free an address whose session is surely over"), func(_ context.Context, in *struct {
+		Address string `path:"address" maxLength:"60"`
+	}) (*struct{}, error) {
+		addr, err := netip.ParseAddr(in.Address)
+		if err != nil || !s.Gate.Leases.Release(addr) {
+			return nil, problem(http.StatusNotFound, fmt.Sprintf("the address %s is not taken", in.Address), "")
+		}
+		return nil, nil
 	})
 }
 

@@ -22,6 +22,7 @@ type PassFields struct {
 	Role           string             `json:"role" required:"false" doc:"Sent as Filter-Id"`
 	AccessRules    []string           `json:"accessRules" required:"false" doc:"IPFilterRules (RFC 6733 section 4.3.1), sent as NAS-Filter-Rule"`
 	Address        string             `json:"address" required:"false" doc:"Address that the person gets"`
+	Pool           string             `json:"pool" required:"false" maxLength:"200" doc:"Pool that gives the address instead; needs a session time-out"`
 	ReportName     string             `json:"reportName" required:"false" doc:"User-Name by which the device is to report the session"`
 	Class          string             `json:"class" required:"false" doc:"Comes back with the accounting of the session"`
 	RateDown       int                `json:"rateDown" required:"false" doc:"kbit/s towards the person; 0 is no limit. Attributes of vendors carry it"`
@@ -33,14 +34,14 @@ type PassFields struct {
 // Apply writes the fields into a pass.
 func (in *PassFields) Apply(p *config.Pass) {
 	p.Name, p.Extends, p.VLAN, p.SessionTimeout, p.AtTimeout, p.IdleTimeout = in.Name, in.Extends, in.VLAN, in.SessionTimeout, config.AtTimeout(in.AtTimeout), in.IdleTimeout
-	p.Role, p.AccessRules, p.Address, p.ReportName, p.Class = in.Role, in.AccessRules, in.Address, in.ReportName, in.Class
+	p.Role, p.AccessRules, p.Address, p.Pool, p.ReportName, p.Class = in.Role, in.AccessRules, in.Address, in.Pool, in.ReportName, in.Class
 	p.RateDown, p.RateUp, p.Attributes, p.Note = in.RateDown, in.RateUp, in.Attributes, in.Note
 }
 
 // FieldsOfPass shows a pass.
 func FieldsOfPass(p *config.Pass) PassFields {
 	return PassFields{Name: p.Name, Extends: p.Extends, VLAN: p.VLAN, SessionTimeout: p.SessionTimeout, AtTimeout: string(p.AtTimeout), IdleTimeout: p.IdleTimeout,
-		Role: p.Role, AccessRules: p.AccessRules, Address: p.Address, ReportName: p.ReportName, Class: p.Class, RateDown: p.RateDown, RateUp: p.RateUp, Attributes: p.Attributes, Note: p.Note}
+		Role: p.Role, AccessRules: p.AccessRules, Address: p.Address, Pool: p.Pool, ReportName: p.ReportName, Class: p.Class, RateDown: p.RateDown, RateUp: p.RateUp, Attributes: p.Attributes, Note: p.Note}
 }
 
 // CalendarFields are what can be edited of a calendar.
@@ -57,6 +58,21 @@ type Calendar struct {
 	Meta
 	CalendarFields
 	Holds bool `json:"holds" doc:"It holds now"`
+}
+
+// PoolFields are what can be edited of a pool.
+type PoolFields struct {
+	Name   string   `json:"name" required:"false" maxLength:"200" example:"vpn"`
+	Ranges []string `json:"ranges" required:"false" doc:"Prefixes, or a first and a last address joined by a hyphen"`
+	Note   string   `json:"note" required:"false" maxLength:"4000"`
+}
+
+// Pool is a pool with what is taken of it.
+type Pool struct {
+	Meta
+	PoolFields
+	Size  int `json:"size" doc:"How many addresses it holds"`
+	Taken int `json:"taken" doc:"How many of them are taken"`
 }
 
 // VendorFields are what can be edited of a vendor.

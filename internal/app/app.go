@@ -23,6 +23,7 @@ import (
 	"tollgate.example/key/internal/device"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/ident"
+	"tollgate.example/key/internal/lease"
 	"tollgate.example/key/internal/listen"
 	"tollgate.example/key/internal/live"
 	"tollgate.example/key/internal/membership"
@@ -117,8 +118,12 @@ func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.
 	if err != nil {
 		return err
 	}
-	a.done = append(a.done, machines.Close)
-	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Machines: machines, Issued: issued, Memberships: memberships, Writer: a.Writer})
+	leases, err := lease.Open(ctx, a.store)
+	if err != nil {
+		return err
+	}
+	a.done = append(a.done, machines.Close, leases.Close)
+	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Machines: machines, Issued: issued, Memberships: memberships, Leases: leases, Writer: a.Writer})
 	a.done = append(a.done, a.Gate.Close)
 	return nil
 }

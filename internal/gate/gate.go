@@ -21,6 +21,7 @@ import (
 	"tollgate.example/key/internal/directory"
 	"tollgate.example/key/internal/domain"
 	"tollgate.example/key/internal/guard"
+	"tollgate.example/key/internal/lease"
 	"tollgate.example/key/internal/membership"
 	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
@@ -181,6 +182,7 @@ type Parts struct {
 	Machines    *device.Machines
 	Issued      *certificate.Issued
 	Memberships *membership.Keeper
+	Leases      *lease.Keeper
 	Writer      *store.Writer
 }
 

@@ -146,6 +146,10 @@ func (v *Visit) CheckPassword(ctx context.Context, clear string) reason.Code {
 func (v *Visit) Leave() Answer {
 	at := time.Now()
 	d := v.snapshot.Plan.Decide(&v.Facts)
+	if d.Verdict == decide.Admitted && d.Pass.Pool != "" && v.Facts.Tried == "" {
+		v.takeAddress(d.Pass)
+		d = v.snapshot.Plan.Decide(&v.Facts)
+	}
 	now := time.Now()
 	v.Facts.Spent.Policy = now.Sub(at).Microseconds()
 	v.record(&d, now.Sub(v.begun))
@@ -162,6 +166,32 @@ func (v *Visit) Leave() Answer {
 		answer.Message = d.Policy.Message
 	}
 	return answer
+}
+
+// takeAddress takes an address for the session, for as long as it may last.
+func (v *Visit) takeAddress(p *decide.Pass) {
+	pool, at := config.Find(v.snapshot.Plan.Config.Pools, p.Pool)
+	if at < 0 {
+		return
+	}
+	f := &v.Facts
+	v.Facts.Lease = &facts.Lease{Pool: pool.Name, Address: v.gate.Leases.Take(pool, holder(f), f.Person.Label(), f.Client, time.Now(), time.Duration(p.SessionTimeout)*time.Second)}
+}
+
+// holder tells sessions apart: by the device where its address is known, else by the port that the person is on; "" if
+// nothing does.
+func holder(f *facts.Facts) string {
+	place := f.MAC
+	if place == "" {
+		if port, ok := f.Attribute("NAS-Port"); ok {
+			place = port
+		} else if place = f.Port; place == "" {
+			return ""
+		}
+		calling, _ := f.Attribute("Calling-Station-Id")
+		place += "\x00" + calling + "\x00" + f.Person.Name
+	}
+	return f.Client + "\x00" + place
 }
 
 func (v *Visit) record(d *decide.Decision, took time.Duration) {

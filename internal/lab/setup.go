@@ -105,6 +105,7 @@ func (s *setup) publish(note string) { s.add("/draft/publish", map[string]string
 func (s *setup) passes() {
 	s.add("/calendars", apitype.CalendarFields{Name: "opening-hours", Zone: "Europe/Lisbon", Holidays: []calendar.Holiday{{Date: "2026-12-25", Name: "Christmas"}, {Date: "2027-01-01", Name: "New Year"}},
 		Spans: []calendar.Span{{Days: calendar.Days[:5], From: "06:00", To: "22:00"}, {Days: calendar.Days[5:], From: "08:00", To: "24:00"}}, Note: "When the counters sell tickets."})
+	s.add("/pools", apitype.PoolFields{Name: "vpn", Ranges: []string{"203.0.113.64/26"}, Note: "Crew who work from home."})
 	s.add("/vendors", apitype.VendorFields{Name: "Harbour Instruments", Number: 32473, TypeOctets: 1, LengthOctets: 1, Note: "The number that is kept for examples (RFC 5612).", Attributes: []config.VendorAttribute{
 		{Number: 1, Name: "Harbour-Role", Type: "text", Values: []config.NamedValue{}},
 		{Number: 2, Name: "Harbour-Level", Type: "integer", Values: []config.NamedValue{{Number: 1, Name: "guest"}, {Number: 7, Name: "crew"}, {Number: 15, Name: "bridge"}}},
@@ -120,6 +121,7 @@ func (s *setup) passes() {
 		{Name: "network-admin", VLAN: "", Attributes: []config.Attribute{{Name: "Service-Type", Value: "Administrative"}}},
 		{Name: "printers", VLAN: "80", Role: "printers"},
 		{Name: "visitors", VLAN: "90", SessionTimeout: 7200, Role: "internet-only", RateDown: 20000, RateUp: 5000},
+		{Name: "vpn-crew", Extends: "officers", Pool: "vpn", IdleTimeout: 1800},
 		{Name: "holding", VLAN: "99", SessionTimeout: 600, Note: "People nobody has sorted yet."},
 	} {
 		s.add("/passes", p)
@@ -138,7 +140,7 @@ func (s *setup) lanes() {
 	department := config.Policy{Name: "By department", Enabled: true, When: "always", Outcome: config.Admit, Groups: []config.GroupRow{{Group: "Ticketing", Pass: "ticketing"},
 		{Group: "Port Operations", Pass: "operations"}, {Group: "Engine Room", Pass: "engine-room"}, {Group: "Network Team", Pass: "operations"}}}
 	s.add("/lanes", apitype.LaneFields{Name: "VPN", When: "client.kind is vpn", Methods: []string{"mschapv2"}, Realm: "ships", RejectDelayMillis: 1000,
-		Policies: []config.Policy{admit("Crew", `group is Crew`, "officers")}})
+		Policies: []config.Policy{admit("Crew", `group is Crew`, "vpn-crew")}})
 	s.add("/lanes", apitype.LaneFields{Name: "Printers and kiosks", When: "service is call-check", Methods: []string{"mac"}, RejectDelayMillis: 200,
 		Policies: []config.Policy{admit("Printers", "device.kind is printer", "printers"), admit("Kiosks", "device.kind is kiosk", "ticketing"),
 			{Name: "Ticket gates", Enabled: true, When: "device.kind is gate and time is opening-hours", Outcome: config.Admit, Pass: "ticketing", Owner: "Ticketing", Note: "Closed at night."},

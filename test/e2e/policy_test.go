@@ -271,3 +271,50 @@ func TestConditionsThroughTheAPI(t *testing.T) {
 	w.wants(0, []string{"policy", "add", "Wired ports", "Too late", "-when", `group is "Deck Officers" and ssid is x`, "-pass", "officers"}, "has a policy more")
 	w.wants(1, []string{"draft", "analyse"}, "mistake", `policy "Too late"`, "can never be reached: policy 2, Deck officers,", "Move it above")
 }
+
+// Addresses of a pool go to one session each; who comes when all are taken is refused, and says why.
+func TestAddressPools(t *testing.T) {
+	w := start(t)
+	w.basic("require", "127.0.0.1")
+	w.wants(1, []string{"pool", "add", "vpn", "-range", "192.0.2.9-192.0.2.1"}, "does not go from a lower to a higher")
+	w.wants(0, []string{"pool", "add", "vpn", "-range", "192.0.2.8/30"}, "added")
+	w.wants(1, []string{"pool", "add", "twice", "-range", "192.0.2.10"}, `overlaps with addresses of pool "vpn"`)
+	w.wants(0, []string{"pass", "change", "crew", "-pool", "vpn"}, "changed", "holds 2 addresses only")
+	w.wants(1, []string{"pass", "change", "crew", "-session-timeout", "0"}, "this one has no end")
+	w.wants(1, []string{"pass", "change", "crew", "-address", "192.0.2.77"}, "besides the pool")
+	w.publish()
+	at := func(mac string) func(*peer.Request) {
+		return func(q *peer.Request) { q.Attributes[2].Value = mac }
+	}
+	first, err := w.ask(at("00-00-5E-00-53-01"))
+	second, err2 := w.ask(at("00-00-5E-00-53-02"))
+	again, err3 := w.ask(at("00-00-5E-00-53-01"))
+	third, err4 := w.ask(at("00-00-5E-00-53-03"))
+	if err != nil || err2 != nil || err3 != nil || err4 != nil {
+		t.Fatal(err, err2, err3, err4)
+	}
+	const name = "Framed-IP-Address"
+	if a, b := values(first, name), values(second, name); a == "" || a == b || values(again, name) != a || third.Accepted {
+		t.Errorf("given %s and %s, again %s, and then %+v", a, b, values(again, name), third)
+	}
+	a := w.newest(4)
+	if a.Reason != "pool.exhausted" {
+		t.Errorf("%+v", a.Attempt)
+	}
+	w.wants(0, []string{"attempt", "explain", a.ID}, "All addresses of pool vpn are taken", "Add addresses to the pool")
+	w.wants(0, []string{"pool", "taken", "vpn"}, values(first, name), "np-switch-1")
+	w.wants(0, []string{"pool", "list"}, "192.0.2.8/30", "2")
+	w.app.Stop()
+	w.boot() // a restart forgets nobody
+	if r, err := w.ask(at("00-00-5E-00-53-03")); err != nil || r.Accepted {
+		t.Errorf("after a restart: %+v, %v", r, err)
+	}
+	w.wants(0, []string{"pool", "release", values(first, name)}, "is free")
+	w.wants(1, []string{"pool", "release", values(first, name)}, "is not taken")
+	if r, err := w.ask(at("00-00-5E-00-53-03")); err != nil || values(r, name) != values(first, name) {
+		t.Errorf("after releasing: %+v, %v", r, err)
+	}
+	w.wants(0, []string{"attempt", "foretell", "-user", "k.nance", "-client", "np-switch-1", "-attr", "NAS-Port-Type=Ethernet"}, "admitted")
+	w.wants(0, []string{"pool", "remove", "vpn"}, "removed")
+	w.refused(422, http.MethodPost, "/draft/publish", map[string]string{}, `there is no pool "vpn"`)
+}

@@ -35,7 +35,7 @@ export function PassesPage() {
 
 /** What a pass holds beside VLAN, role and session, in a few words. */
 const further = (p: Pass) => [
-  p.atTimeout && "signs in again", p.idleTimeout && `idle ${duration(p.idleTimeout)}`, p.accessRules.length && `${p.accessRules.length} access rules`, p.address, p.reportName && `reports ${p.reportName}`, p.class && `class ${p.class}`,
+  p.atTimeout && "signs in again", p.idleTimeout && `idle ${duration(p.idleTimeout)}`, p.accessRules.length && `${p.accessRules.length} access rules`, p.address, p.pool && `pool ${p.pool}`, p.reportName && `reports ${p.reportName}`, p.class && `class ${p.class}`,
   (p.rateDown || p.rateUp) && `${p.rateDown}/${p.rateUp} kbit/s`, ...p.attributes.map((a) => `${a.name}=${a.value}`),
 ].filter(Boolean).join(", ");
 
@@ -52,10 +52,11 @@ export function PassPage() {
 function PassForm({ pass }: { pass?: Pass }) {
   const [form, setForm] = useState({
     name: pass?.name ?? "", extends: pass?.extends ?? "", vlan: pass?.vlan ?? "", sessionTimeout: pass?.sessionTimeout ?? 0, atTimeout: pass?.atTimeout ?? "", idleTimeout: pass?.idleTimeout ?? 0, role: pass?.role ?? "", accessRules: pass?.accessRules ?? [],
-    address: pass?.address ?? "", reportName: pass?.reportName ?? "", class: pass?.class ?? "", rateDown: pass?.rateDown ?? 0, rateUp: pass?.rateUp ?? 0, attributes: pass?.attributes ?? [], note: pass?.note ?? "",
+    address: pass?.address ?? "", pool: pass?.pool ?? "", reportName: pass?.reportName ?? "", class: pass?.class ?? "", rateDown: pass?.rateDown ?? 0, rateUp: pass?.rateUp ?? 0, attributes: pass?.attributes ?? [], note: pass?.note ?? "",
   });
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
   const others = useObjects("passes").data?.items.filter((p) => p.id !== pass?.id) ?? [];
+  const pools = useObjects("pools").data?.items ?? [];
   const dictionary = useQuery({ queryKey: ["dictionary"], queryFn: async () => (await api.GET("/dictionary")).data!, staleTime: Infinity });
   const typed = useDebounced(form, 200);
   const preview = useQuery({ queryKey: ["preview", typed], queryFn: () => call<Schema["PassPreview"]>("POST", "/pass-preview", typed), placeholderData: (b) => b });
@@ -86,6 +87,7 @@ function PassForm({ pass }: { pass?: Pass }) {
                   <TextField label="Address" field="address" mono hint="Or a template: {{person.ipPhone}}" value={form.address} onChange={(address) => set({ address })} error={error} />
                   <TextField label="Report sessions as" field="reportName" mono hint="Such as {{person.mail}}" value={form.reportName} onChange={(reportName) => set({ reportName })} error={error} />
                 </div>
+                <Pick label="Address from pool" field="pool" hint="One to a session, until its time-out." value={form.pool} onChange={(pool) => set({ pool })} error={error} options={[{ value: "", label: "no pool" }, ...pools.map((p) => ({ value: p.name, label: `${p.name}, ${p.size} addresses` }))]} />
                 <TextField label="Class" field="class" mono hint="Comes back with the accounting of the session." value={form.class} onChange={(v) => set({ class: v })} error={error} />
                 <LinesField label="Access rules" field="accessRules" rows={2} hint="One a line: permit in ip from any to 192.0.2.0/24. Sent as NAS-Filter-Rule." value={form.accessRules} onChange={(accessRules) => set({ accessRules })} error={error} />
                 <Field label="Further attributes" name="attributes" error={error} hint={<>By name, standard or of a vendor. Values may be templates, such as {"{{person.mail or \"none\"}}"}.</>}>

@@ -31,6 +31,7 @@ type Config struct {
 	Trusts       []Trust       `json:"trusts"`
 
 	Calendars    []Calendar    `json:"calendars"`
+	Pools        []Pool        `json:"pools"`
 	Vendors      []Vendor      `json:"vendors"`
 	Overrides    []Override    `json:"overrides"`
 	Expectations []Expectation `json:"expectations"`
@@ -206,6 +207,10 @@ func (c *Config) fill() {
 	orEmpty(&c.Certificates)
 	orEmpty(&c.Trusts)
 	orEmpty(&c.Calendars)
+	orEmpty(&c.Pools)
+	for i := range c.Pools {
+		orEmpty(&c.Pools[i].Ranges)
+	}
 	orEmpty(&c.Vendors)
 	orEmpty(&c.Overrides)
 	orEmpty(&c.Expectations)

@@ -30,6 +30,11 @@ func (c *Config) Normalise() {
 	for i := range c.Calendars {
 		c.Calendars[i].normalise()
 	}
+	for i := range c.Pools {
+		p := &c.Pools[i]
+		trim(&p.Name, &p.Note)
+		p.Ranges = unique(p.Ranges)
+	}
 	for i := range c.Vendors {
 		c.Vendors[i].normalise()
 	}

@@ -35,6 +35,8 @@ type Pass struct {
 	AccessRules []string `json:"accessRules"`
 	// Address is given to the person as Framed-IP-Address, or Framed-IPv6-Address.
 	Address string `json:"address,omitempty"`
+	// Pool gives the address instead, one to a session.
+	Pool string `json:"pool,omitempty"`
 	// ReportName is the User-Name by which the device is to report the session.
 	ReportName string `json:"reportName,omitempty"`
 	// Class comes back with the accounting of the session.
@@ -47,7 +49,7 @@ type Pass struct {
 }
 
 func (p *Pass) normalise() {
-	trim(&p.Name, &p.Extends, &p.VLAN, &p.Role, &p.Address, &p.ReportName, &p.Class, &p.Note)
+	trim(&p.Name, &p.Extends, &p.VLAN, &p.Role, &p.Address, &p.Pool, &p.ReportName, &p.Class, &p.Note)
 	rules := p.AccessRules[:0]
 	for _, rule := range p.AccessRules {
 		if rule = strings.Join(strings.Fields(rule), " "); rule != "" {
@@ -90,10 +92,13 @@ func (p *Pass) inherit(base *Pass) {
 	for _, text := range []struct {
 		to   *string
 		from string
-	}{{&p.VLAN, base.VLAN}, {&p.Role, base.Role}, {&p.Address, base.Address}, {&p.ReportName, base.ReportName}, {&p.Class, base.Class}} {
+	}{{&p.VLAN, base.VLAN}, {&p.Role, base.Role}, {&p.ReportName, base.ReportName}, {&p.Class, base.Class}} {
 		if *text.to == "" {
 			*text.to = text.from
 		}
+	}
+	if p.Pool == "" && p.Address == "" { // one stands for the other
+		p.Pool, p.Address = base.Pool, base.Address
 	}
 	for _, number := range []struct {
 		to   *int
@@ -131,8 +136,11 @@ func (c *Config) checkPasses(k *checker) {
 	for i := range c.Passes {
 		p := &c.Passes[i]
 		k.on("pass", p.Name, p.ID)
-		if _, err := c.Resolve(p); err != nil {
+		whole, err := c.Resolve(p)
+		if err != nil {
 			k.fail("extends", err.Error(), "Choose another pass to extend, or none.")
+		} else {
+			c.checkPassPool(k, &whole)
 		}
 		if err := CheckVLAN(p.VLAN); err != nil {
 			k.fail("vlan", err.Error(), "Use a number from 1 to 4094, or the name of a VLAN on the device.")

@@ -43,6 +43,10 @@ func (c *Config) Rename(kind, from, to string) {
 		for i := range c.Lanes {
 			follow(&c.Lanes[i].TLS.Trust)
 		}
+	case "pool":
+		for i := range c.Passes {
+			follow(&c.Passes[i].Pool)
+		}
 	case "realm":
 		for i := range c.Lanes {
 			follow(&c.Lanes[i].Realm)

@@ -29,6 +29,8 @@ func (c *Config) Revert(running *Config, kind, id, lane string) error {
 		return revert("trust", &c.Trusts, fresh.Trusts, id)
 	case "calendar":
 		return revert("calendar", &c.Calendars, fresh.Calendars, id)
+	case "pool":
+		return revert("pool", &c.Pools, fresh.Pools, id)
 	case "vendor":
 		return revert("vendor", &c.Vendors, fresh.Vendors, id)
 	case "override":

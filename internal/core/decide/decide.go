@@ -197,6 +197,9 @@ func (p *Plan) policies(f *facts.Facts, d *Decision) reason.Code {
 	if d.Override = p.override(f, lane); d.Override != nil {
 		d.Pass = d.Override.pass
 	}
+	if l := f.Lease; d.Pass.Pool != "" && l != nil && strings.EqualFold(l.Pool, d.Pass.Pool) && !l.Address.IsValid() {
+		return reason.PoolExhausted
+	}
 	if d.Pass.Reply.Dynamic() {
 		if _, err := d.Pass.Reply.For(f); err != nil {
 			return reason.PassValueMissing

@@ -239,6 +239,9 @@ func (p *Plan) fill(s *Station, f *facts.Facts, d *Decision) {
 			if d.Override != nil {
 				s.Wanted, s.Found = "the pass of policy "+d.Policy.Name, fmt.Sprintf("override %q of %s", d.Override.Name, d.Override.Person)
 			}
+			if d.Reason == reason.PoolExhausted {
+				s.Wanted, s.Found = "an address of pool "+d.Pass.Pool, "all are taken"
+			}
 			if _, err := d.Pass.Reply.For(f); err != nil {
 				s.Wanted, s.Found = "a value for everything in pass "+d.Pass.Name, err.Error()
 			}
@@ -331,7 +334,7 @@ func (p *Plan) Values(f *facts.Facts, d *Decision) map[string]string {
 		v["policy"] = d.Policy.Name
 	}
 	if d.Pass != nil {
-		v["pass"] = d.Pass.Name
+		v["pass"], v["pool"] = d.Pass.Name, d.Pass.Pool
 		if _, err := d.Pass.Reply.For(f); err != nil {
 			v["detail"] = err.Error()
 		}

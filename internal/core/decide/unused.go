@@ -78,6 +78,9 @@ func (a *analysis) unused() {
 			use("directory", step.Store)
 		}
 	}
+	for i := range c.Passes {
+		use("pool", c.Passes[i].Pool)
+	}
 	report := func(kind, name, id, what string) {
 		if !used[kind+"\x00"+strings.ToLower(name)] {
 			a.add(Finding{Code: Unused, Note: true, Kind: kind, Object: name, ID: id, Field: "name", Message: what, Remedy: "Remove it, or use it."})
@@ -88,6 +91,9 @@ func (a *analysis) unused() {
 	}
 	for i := range c.Calendars {
 		report("calendar", c.Calendars[i].Name, c.Calendars[i].ID, "no condition asks for this calendar")
+	}
+	for i := range c.Pools {
+		report("pool", c.Pools[i].Name, c.Pools[i].ID, "no pass gives addresses of this pool")
 	}
 	for i := range c.Directories {
 		report("directory", c.Directories[i].Name, c.Directories[i].ID, "no realm looks in this directory")

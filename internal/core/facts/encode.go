@@ -67,6 +67,9 @@ func (f *Facts) AppendJSON(b []byte) []byte {
 	}
 	b = appendOptional(b, "credential", string(f.Credential))
 	b = appendOptional(b, "credentialDetail", f.CredentialDetail)
+	if f.Lease != nil {
+		b = appendValue(b, "lease", f.Lease)
+	}
 	b = append(b, `,"spent":{"client":`...)
 	b = strconv.AppendInt(b, f.Spent.Client, 10)
 	for _, field := range [...]struct {

@@ -70,7 +70,16 @@ type Facts struct {
 	// CredentialDetail is what a store said about it.
 	CredentialDetail string `json:"credentialDetail,omitempty"`
 
+	// Lease is the address that was given for the session, or that there was none left; nil if none was to be given.
+	Lease *Lease `json:"lease,omitempty"`
+
 	Spent Spent `json:"spent"`
+}
+
+// Lease is an address of a pool. It is not valid if all were taken.
+type Lease struct {
+	Pool    string     `json:"pool"`
+	Address netip.Addr `json:"address"`
 }
 
 // Spent is the time used at each station, in microseconds.

@@ -36,6 +36,8 @@ type part struct {
 	name     string
 	template *rule.Template
 	encode   func(text string) (byte, []byte, error)
+	// pool is the pool that gives the address, "" for other attributes.
+	pool string
 }
 
 // maxReply leaves room for the header, Message-Authenticator and a few Proxy-State attributes.
@@ -92,6 +94,10 @@ func Compile(p *config.Pass, book *dict.Book, vendors []config.Vendor) (*Reply, 
 	if p.Address != "" {
 		c.value("address", dict.Name(framedAddress), p.Address, encodeAddress)
 	}
+	if p.Pool != "" {
+		c.parts = append(c.parts, part{name: dict.Name(framedAddress), pool: p.Pool})
+		c.size += 18
+	}
 	c.text("reportName", userName, p.ReportName)
 	c.text("class", class, p.Class)
 	c.rates(vendors)
@@ -103,7 +109,7 @@ func Compile(p *config.Pass, book *dict.Book, vendors []config.Vendor) (*Reply, 
 	}
 	dynamic := false
 	for i := range c.parts {
-		dynamic = dynamic || c.parts[i].template != nil
+		dynamic = dynamic || c.parts[i].template != nil || c.parts[i].pool != ""
 	}
 	if !dynamic {
 		for i := range c.parts {
@@ -216,7 +222,7 @@ func (c *compiler) made(t byte) string {
 	}{
 		{[]byte{tunnelType, tunnelMedium, tunnelGroup}, p.VLAN != "", "the VLAN"}, {[]byte{sessionTimeout}, p.SessionTimeout > 0, "the session time-out"},
 		{[]byte{terminationAction}, p.AtTimeout != "", "what happens at the time-out"}, {[]byte{idleTimeout}, p.IdleTimeout > 0, "the idle time-out"},
-		{[]byte{framedAddress, framedIPv6Address}, p.Address != "", "the address"}, {[]byte{userName}, p.ReportName != "", "the name to report"},
+		{[]byte{framedAddress, framedIPv6Address}, p.Address != "" || p.Pool != "", "the address"}, {[]byte{userName}, p.ReportName != "", "the name to report"},
 		{[]byte{filterRule}, len(p.AccessRules) > 0, "the access rules"},
 	} {
 		if field.set && strings.IndexByte(string(field.types), t) >= 0 {
@@ -263,6 +269,12 @@ func (r *Reply) For(f *facts.Facts) ([]Attribute, error) {
 	for i := range r.parts {
 		p := &r.parts[i]
 		a := p.Attribute
+		if p.pool != "" {
+			if f.Lease == nil || !f.Lease.Address.IsValid() || !strings.EqualFold(f.Lease.Pool, p.pool) {
+				continue // none was given, since nobody signed in
+			}
+			a.Type, a.Value, _ = encodeAddress(f.Lease.Address.String())
+		}
 		if p.template != nil {
 			text, missing := p.template.Fill(f)
 			if missing != "" {
@@ -310,6 +322,10 @@ func (r *Reply) Texts() []Text {
 	}
 	for i := range r.parts {
 		p := &r.parts[i]
+		if p.pool != "" {
+			out = append(out, Text{Name: p.name, Value: "from pool " + p.pool})
+			continue
+		}
 		if p.template == nil {
 			out = append(out, r.spell(p.Attribute))
 			continue

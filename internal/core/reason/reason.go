@@ -89,6 +89,7 @@ const (
 	PolicyRefused Code = "policy.refused"
 
 	PassValueMissing Code = "pass.value-missing"
+	PoolExhausted    Code = "pool.exhausted"
 
 	Busy Code = "service.busy"
 )
@@ -177,6 +178,7 @@ var entries = []Entry{
 	{PolicyNone, Policy, "No policy of lane {lane} fits", "Signed in correctly, but {membership}. Change a policy of lane {lane} so that it fits this person, or add one."},
 	{PolicyRefused, Policy, "Policy {policy} of lane {lane} refuses", "This is what the policy says. To admit this person, put a policy that fits above it."},
 	{PassValueMissing, Pass, "Pass {pass} cannot be given to {person}: {detail}", "Put the value where the person is kept, or write in the pass what stands in for it, after the word or. Nobody is admitted with half a pass."},
+	{PoolExhausted, Pass, "All addresses of pool {pool} are taken", "Add addresses to the pool, make the session time-out of pass {pass} shorter, or release addresses whose sessions are surely over."},
 	{Busy, Directory, "Too many attempts were waiting at once", "The directory answers too slowly for what is asked. Run its test, and add a server."},
 }
 

@@ -10,3 +10,14 @@ CREATE TABLE hits (
   PRIMARY KEY (policy, grp, revision, hour)
 ) WITHOUT ROWID;
 
+
+-- Addresses of pools that are taken by sessions.
+CREATE TABLE leases (
+  address TEXT PRIMARY KEY,
+  pool    TEXT NOT NULL,
+  who     TEXT NOT NULL,
+  client  TEXT NOT NULL,
+  holder  TEXT NOT NULL,              -- what tells the session from others
+  at      INTEGER NOT NULL,           -- milliseconds since 1970
+  until   INTEGER NOT NULL
+) WITHOUT ROWID;

@@ -1,0 +1,250 @@
+// Package lease gives addresses of pools to sessions, one to each, and never the same to two that may both be open: an address is
+// taken until the session must have ended by its time-out.
+package lease
+
+import (
+	"cmp"
+	"container/heap"
+	"context"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/store"
+)
+
+const (
+	// grace is how long after the time-out an address stays taken: clocks differ, and devices end sessions late.
+	grace = time.Minute
+	// flushEvery is how often leases are written.
+	flushEvery = 100 * time.Millisecond
+)
+
+// Lease is one address that is taken.
+type Lease struct {
+	Address netip.Addr `json:"address"`
+	Pool    string     `json:"pool"`
+	// Who and Client are the person and the device; Holder tells sessions apart.
+	Who    string    `json:"who"`
+	Client string    `json:"client"`
+	Holder string    `json:"-"`
+	At     time.Time `json:"at"`
+	Until  time.Time `json:"until"`
+}
+
+// Keeper holds all leases in memory over the store. It is safe for concurrent use.
+type Keeper struct {
+	store *store.Store
+
+	mu       sync.Mutex
+	taken    map[netip.Addr]*Lease
+	byHolder map[string]*Lease // the last of each holder, perhaps over
+	ends     endings
+	cursor   map[string]int
+	dirty    map[netip.Addr]bool
+	stop     chan struct{}
+	done     sync.WaitGroup
+}
+
+// Open reads what is taken, and begins to write what will be.
+func Open(ctx context.Context, s *store.Store) (*Keeper, error) {
+	rows, err := s.Leases(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the leases: %w", err)
+	}
+	k := &Keeper{store: s, taken: map[netip.Addr]*Lease{}, byHolder: map[string]*Lease{}, cursor: map[string]int{}, dirty: map[netip.Addr]bool{}, stop: make(chan struct{})}
+	now := time.Now()
+	for _, row := range rows {
+		addr, err := netip.ParseAddr(row.Address)
+		if err != nil {
+			continue
+		}
+		l := &Lease{Address: addr, Pool: row.Pool, Who: row.Who, Client: row.Client, Holder: row.Holder, At: time.UnixMilli(row.At), Until: time.UnixMilli(row.Until)}
+		if l.Until.After(now) {
+			k.keep(l)
+		} else {
+			k.dirty[addr] = true
+		}
+	}
+	k.done.Go(k.write)
+	return k, nil
+}
+
+func (k *Keeper) keep(l *Lease) {
+	k.taken[l.Address] = l
+	if l.Holder != "" {
+		k.byHolder[l.Holder] = l
+	}
+	heap.Push(&k.ends, ending{l.Address, l.Until})
+}
+
+// Take gives the holder an address of a pool for so long: the one it has or had last if that is free, or another. The address is
+// invalid if all are taken. An empty holder is nobody known, and always gets an address of its own.
+func (k *Keeper) Take(pool *config.Pool, holder, who, client string, now time.Time, length time.Duration) netip.Addr {
+	ranges, size := pool.Parsed()
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.release(now)
+	until := now.Add(length + grace)
+	if last := k.byHolder[holder]; last != nil && holder != "" && slices.ContainsFunc(ranges, func(r config.AddressRange) bool { return r.Contains(last.Address) }) {
+		if now := k.taken[last.Address]; now == nil || now == last {
+			k.give(&Lease{last.Address, pool.Name, who, client, holder, last.At, until})
+			return last.Address
+		}
+	}
+	addr := k.free(pool.Name, ranges, size)
+	if addr.IsValid() {
+		k.give(&Lease{addr, pool.Name, who, client, holder, now, until})
+	}
+	return addr
+}
+
+func (k *Keeper) give(l *Lease) {
+	if before := k.taken[l.Address]; before != nil {
+		delete(k.byHolder, before.Holder)
+	}
+	k.keep(l)
+	k.dirty[l.Address] = true
+}
+
+// free finds an address that nobody has, going round so that one just released rests as long as can be.
+func (k *Keeper) free(pool string, ranges []config.AddressRange, size int) netip.Addr {
+	if size == 0 {
+		return netip.Addr{}
+	}
+	begin := k.cursor[pool]
+	for n := range size {
+		at := (begin + n) % size
+		i := at
+		for _, r := range ranges {
+			if i >= r.Size {
+				i -= r.Size
+				continue
+			}
+			if addr := r.At(i); k.taken[addr] == nil {
+				k.cursor[pool] = (at + 1) % size
+				return addr
+			}
+			break
+		}
+	}
+	return netip.Addr{}
+}
+
+// release frees what is over.
+func (k *Keeper) release(now time.Time) {
+	for len(k.ends) > 0 && !k.ends[0].at.After(now) {
+		end := heap.Pop(&k.ends).(ending)
+		if l := k.taken[end.addr]; l != nil && !l.Until.After(now) {
+			delete(k.taken, end.addr)
+			k.dirty[end.addr] = true
+		}
+	}
+	if len(k.byHolder) > 2*len(k.taken)+1000 { // who had one long ago is forgotten
+		for holder, l := range k.byHolder {
+			if k.taken[l.Address] != l {
+				delete(k.byHolder, holder)
+			}
+		}
+	}
+}
+
+// Release frees one address at once, and reports whether it was taken.
+func (k *Keeper) Release(addr netip.Addr) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	l := k.taken[addr]
+	if l == nil {
+		return false
+	}
+	delete(k.taken, addr)
+	delete(k.byHolder, l.Holder)
+	k.dirty[addr] = true
+	return true
+}
+
+// List lists what is taken of a pool, by address; of all pools for an empty name.
+func (k *Keeper) List(pool string, now time.Time) []Lease {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.release(now)
+	out := []Lease{}
+	for _, l := range k.taken {
+		if pool == "" || strings.EqualFold(l.Pool, pool) {
+			out = append(out, *l)
+		}
+	}
+	slices.SortFunc(out, func(a, b Lease) int { return cmp.Or(strings.Compare(a.Pool, b.Pool), a.Address.Compare(b.Address)) })
+	return out
+}
+
+func (k *Keeper) write() {
+	tick := time.NewTicker(flushEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-k.stop:
+			k.flush()
+			return
+		case <-tick.C:
+			k.flush()
+		}
+	}
+}
+
+func (k *Keeper) flush() {
+	k.mu.Lock()
+	var save []store.Lease
+	var remove []string
+	for addr := range k.dirty {
+		if l := k.taken[addr]; l != nil {
+			save = append(save, store.Lease{Address: addr.String(), Pool: l.Pool, Who: l.Who, Client: l.Client, Holder: l.Holder, At: l.At.UnixMilli(), Until: l.Until.UnixMilli()})
+		} else {
+			remove = append(remove, addr.String())
+		}
+	}
+	changed := k.dirty
+	k.dirty = map[netip.Addr]bool{}
+	k.mu.Unlock()
+	if len(changed) == 0 {
+		return
+	}
+	if err := k.store.SaveLeases(context.Background(), save, remove); err != nil {
+		slog.Error("writing the leases", "error", err)
+		k.mu.Lock()
+		for addr := range changed { // once more next time
+			k.dirty[addr] = true
+		}
+		k.mu.Unlock()
+	}
+}
+
+// Close writes what is left.
+func (k *Keeper) Close() {
+	close(k.stop)
+	k.done.Wait()
+}
+
+// endings is a heap of when addresses become free.
+type endings []ending
+
+type ending struct {
+	addr netip.Addr
+	at   time.Time
+}
+
+func (e endings) Len() int           { return len(e) }
+func (e endings) Less(i, j int) bool { return e[i].at.Before(e[j].at) }
+func (e endings) Swap(i, j int)      { e[i], e[j] = e[j], e[i] }
+func (e *endings) Push(x any)        { *e = append(*e, x.(ending)) }
+func (e *endings) Pop() any {
+	old := *e
+	last := old[len(old)-1]
+	*e = old[:len(old)-1]
+	return last
+}
