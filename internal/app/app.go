@@ -190,7 +190,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	a.background(func() { a.housekeeping(background, o) })
 	a.SetupCode = operators.SetupCode()
 	return a.serve(o, api.New(&api.Service{Version: Version, Store: a.store, Writer: a.Writer, Revisions: revisions, Accounts: accounts, Operators: operators,
-		Contacts: contacts, Gate: a.Gate, Checkup: checks, Roster: copies, Rehearsals: rehearsal.New(a.store), Box: box, IDs: ids, Tally: counts, Attempts: hub, Trial: a.radius.Trial, Waiting: a.radius.Waiting, Done: background.Done()}))
+		Contacts: contacts, Gate: a.Gate, Checkup: checks, Roster: copies, Rehearsals: rehearsal.New(a.store, a.Writer.Added), Box: box, IDs: ids, Tally: counts, Attempts: hub, Trial: a.radius.Trial, Waiting: a.radius.Waiting, Done: background.Done()}))
 }
 
 // background runs something until Stop.

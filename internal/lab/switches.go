@@ -47,6 +47,7 @@ func (s *Station) Ask(ctx context.Context, server string, r peer.Request, mac st
 		add("Framed-MTU", "1400")
 	case "vpn":
 		add("NAS-Port-Type", "Virtual")
+		add("NAS-Port", fmt.Sprint(port)) // the tunnel, which a person comes back to
 	default:
 		add("NAS-Port-Type", "Ethernet")
 		add("NAS-Port-Id", fmt.Sprintf("1/0/%d", port))
@@ -112,8 +113,9 @@ var scenes = []scene{
 		return h.air("LF-Visitors", "02-00-5E-10-09-01", h.tunnelled("peap-mschapv2", "visitor@"+shipsDomain, "welcome-aboard"))
 	}},
 	{8, func(h *harbour) play {
-		c := crew[h.r.IntN(len(crew))]
-		return play{at: &h.vpn, ask: peer.Request{Method: "mschapv2", User: c.user + "@" + shipsDomain, Password: crewPassword(c.user)}, mac: "198.51.100.77"}
+		i := h.r.IntN(len(crew))
+		c := crew[i]
+		return play{at: &h.vpn, ask: peer.Request{Method: "mschapv2", User: c.user + "@" + shipsDomain, Password: crewPassword(c.user)}, mac: "198.51.100.77", port: 1 + i}
 	}},
 	{8, func(h *harbour) play { return h.printer(h.r.IntN(6)) }},
 	{2, func(h *harbour) play { return h.device(fmt.Sprintf("02-00-5E-77-10-%02X", 1+h.r.IntN(9))) }},

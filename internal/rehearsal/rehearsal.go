@@ -17,7 +17,7 @@ import (
 
 const (
 	// batch is how many attempts are read at once, and reports how often it is said how far it is.
-	batch  = 2_000
+	batch  = 500
 	report = 200 * time.Millisecond
 )
 
@@ -48,17 +48,26 @@ type Result struct {
 	Differences []decide.Difference `json:"differences"`
 }
 
+// While devices ask, it rests after each batch: this many times as long as the batch took, within these bounds.
+const (
+	restTimes = 3
+	restLeast = time.Millisecond
+	restMost  = 25 * time.Millisecond
+)
+
 // Keeper runs rehearsals, one at a time, and keeps the last. It is safe for concurrent use.
 type Keeper struct {
 	store *store.Store
+	// live counts attempts as they come.
+	live func() int64
 
 	mu      sync.Mutex
 	running bool
 	last    *Result
 }
 
-// New makes a keeper.
-func New(s *store.Store) *Keeper { return &Keeper{store: s} }
+// New makes a keeper. live counts attempts as they come, so that it can make way for them.
+func New(s *store.Store, live func() int64) *Keeper { return &Keeper{store: s, live: live} }
 
 // Last returns the last rehearsal that came to its end, nil if there was none since the start.
 func (k *Keeper) Last() *Result {
@@ -104,10 +113,12 @@ func (k *Keeper) Run(ctx context.Context, in Input, tell func(Progress)) (*Resul
 	told := time.Now()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	asked := k.live()
 	for b := range k.batches(ctx, &in) {
 		if b.err != nil && ctx.Err() == nil {
 			return nil, b.err
 		}
+		at := time.Now()
 		for i := range b.rows {
 			if f.ParseJSON(b.rows[i].Facts) != nil {
 				out.Unreadable++
@@ -116,6 +127,10 @@ func (k *Keeper) Run(ctx context.Context, in Input, tell func(Progress)) (*Resul
 			r.Add(b.rows[i].ID.String(), &f)
 		}
 		out.Done += len(b.rows)
+		if now := k.live(); now != asked { // devices are asking, and go first
+			asked = now
+			time.Sleep(min(restMost, max(restLeast, restTimes*time.Since(at))))
+		}
 		if time.Since(told) > report {
 			told, out.Changed = time.Now(), r.Changed()
 			tell(out.Progress)

@@ -58,7 +58,7 @@ func recorded(t testing.TB, n int) *store.Store {
 
 func TestRun(t *testing.T) {
 	const n = 30_000
-	k := New(recorded(t, n))
+	k := New(recorded(t, n), func() int64 { return 0 })
 	in := Input{Before: plan(t, "20"), After: plan(t, "21"), Revision: 7, Draft: "d", Since: time.Now().Add(-time.Hour), Until: time.Now().Add(time.Second)}
 	told := 0
 	r, err := k.Run(context.Background(), in, func(p Progress) {
@@ -84,7 +84,7 @@ func TestRun(t *testing.T) {
 }
 
 func TestStopping(t *testing.T) {
-	k := New(recorded(t, 10_000))
+	k := New(recorded(t, 10_000), func() int64 { return 0 })
 	in := Input{Before: plan(t, "20"), After: plan(t, "21"), Since: time.Now().Add(-time.Hour), Until: time.Now().Add(time.Second)}
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
@@ -99,7 +99,7 @@ func TestStopping(t *testing.T) {
 
 func BenchmarkRehearsal(b *testing.B) {
 	const n = 100_000
-	k := New(recorded(b, n))
+	k := New(recorded(b, n), func() int64 { return 0 })
 	in := Input{Before: plan(b, "20"), After: plan(b, "21"), Since: time.Now().Add(-time.Hour), Until: time.Now().Add(time.Second)}
 	for b.Loop() {
 		if _, err := k.Run(context.Background(), in, func(Progress) {}); err != nil {

@@ -35,6 +35,7 @@ type Writer struct {
 	queue   chan *Attempt
 	written func([]*Attempt)
 	lost    atomic.Int64
+	added   atomic.Int64
 	done    sync.WaitGroup
 	idle    chan chan struct{}
 	ids     *ident.Source
@@ -51,12 +52,16 @@ func (s *Store) NewWriter(ids *ident.Source, written func([]*Attempt)) *Writer {
 
 // Add hands an attempt to the writer, which owns it from then on.
 func (w *Writer) Add(a *Attempt) {
+	w.added.Add(1)
 	select {
 	case w.queue <- a:
 	default:
 		w.lost.Add(1)
 	}
 }
+
+// Added counts attempts that were handed over, recorded yet or not.
+func (w *Writer) Added() int64 { return w.added.Load() }
 
 // Lost counts attempts that could not be recorded.
 func (w *Writer) Lost() int64 { return w.lost.Load() }

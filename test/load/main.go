@@ -35,6 +35,7 @@ func main() {
 	profile := flag.String("profile", "", "write a CPU profile of the measurements to this file")
 	only := flag.Bool("throughput", false, "measure only the attempts per second")
 	tunnelled := flag.Bool("eap", false, "measure only EAP conversations")
+	rehearsed := flag.Int("rehearse", 0, "record so many attempts, and measure only their rehearsal, alone and under load")
 	flag.Parse()
 	if *profile != "" {
 		f, err := os.Create(*profile)
@@ -47,7 +48,7 @@ func main() {
 		defer pprof.StopCPUProfile()
 	}
 	slog.SetDefault(slog.New(slog.DiscardHandler))
-	if err := run(*seconds, *rounds, *only, *tunnelled); err != nil {
+	if err := run(*seconds, *rounds, *only, *tunnelled, *rehearsed); err != nil {
 		fmt.Fprintln(os.Stderr, "load:", err)
 		os.Exit(1)
 	}
@@ -106,7 +107,7 @@ func (s *service) configure() error {
 
 func user(i int) string { return fmt.Sprintf("crew.member%02d", i%people) }
 
-func run(duration time.Duration, rounds int, only, tunnelled bool) error {
+func run(duration time.Duration, rounds int, only, tunnelled bool, rehearsed int) error {
 	floor, err := startFloor()
 	if err != nil {
 		return err
@@ -126,6 +127,9 @@ func run(duration time.Duration, rounds int, only, tunnelled bool) error {
 	target := s.RADIUS[0].String()
 	if _, err := drive(target, options{window: 8, requests: 2 * people}); err != nil { // each password once by argon2id
 		return err
+	}
+	if rehearsed > 0 {
+		return rehearsing(s, target, rehearsed)
 	}
 	fmt.Println("PAP attempts over loopback, service and load on the same cores")
 	var ratios []float64

@@ -23,7 +23,7 @@ export function PoolsPage() {
             {list.data?.items.map((p) => (
               <tr key={p.id} {...rowKeys(() => go(`/pools/${p.id}`))}>
                 <td className="font-semibold">{p.name}</td><td className="mono">{p.ranges.join(", ")}</td><td>{p.taken} of {p.size}</td>
-                <td><meter className="w-56" aria-label={`${p.taken} of ${p.size} taken`} max={p.size || 1} high={p.size * 0.9} value={p.taken} /></td>
+                <td><svg width="224" height="8" role="img" aria-label={`${p.taken} of ${p.size} taken`}><rect width="224" height="8" fill="var(--hair)" /><rect width={(224 * p.taken) / (p.size || 1)} height="8" fill={p.taken >= 0.9 * p.size ? "var(--out)" : "var(--brass)"} /></svg></td>
               </tr>
             ))}
           </tbody>
