@@ -92,19 +92,26 @@ func steps(p *browser.Page, base string, shot func(string) error) error {
 		open("/checkup", "Look at the service account"), shot("checkup.png"),
 		open("/passes", "contractors"), row(), p.See("What the device gets"), shot("pass.png"),
 		open("/people", "Night Watch"), shot("people.png"),
-		open("/realms", "shore"), row(), p.See("Lookup order"), shot("realm.png"),
 		open("/devices", "Refused lately"), shot("devices.png"),
 		open("/certificates", "Issued to devices"), shot("certificates.png"),
 		open("/try", "Sign in"), p.Fill("Name", "g.bosun"), p.Fill("Password", "halyard-g.bosun"), p.Click("Sign in"), p.See("Round by round"), shot("try.png"),
 		open("/history", "Revision 2"), shot("history.png"),
-		open("/operators", "Tokens"), shot("operators.png"),
+		open("/lanes", "Wired ports"), p.Click("7. Wired ports"), p.See("By department"), p.Click("Contractors ashore"), p.See("Switched on"), p.Click("As a form"), p.See("Add comparison"), p.Fill("Name", "Contractors by night"), shot("condition.png"), p.Press("\x1b"),
+		p.Click("Add policy"), p.See("Switched on"), p.Fill("Name", "Watch below"), p.Fill("Fits those where", "group is Crew and client.site is heron"), p.Choose("Pass", "bridge"), p.See("Can never be reached"), p.Click("Save to the draft"), p.See("1 change"),
+		open("/analysis", "1 mistake"), shot("analysis.png"), p.Click("Read"), p.Click("Discard all changes"), p.See("nothing unpublished"),
 		theme("night"), open("/lanes", "Wired ports"), p.Click("7. Wired ports"), p.See("By department"), shot("lanes.png"), theme("light"),
-		open("/passes", "contractors"), row(), p.See("What the device gets"), p.Fill("VLAN", "61"), p.Click("Save to the draft"), p.See("1 change"),
+		open("/passes", "contractors"), p.Click("contractors"), p.See("What the device gets"), p.Fill("VLAN", "61"), p.Click("Save to the draft"), p.See("1 change"),
 		open("/lanes", "Wired ports"), p.Click("7. Wired ports"), p.See("By department"), p.Click("By department"), p.See("Switched on"), p.Click("Switched on"), p.Click("Save to the draft"), p.See("2 changes"),
-		p.Click("Rehearse"), p.See("Attempts of"), p.Click("Rehearse"), p.See("would end otherwise"), shot("rehearsal.png"),
+		p.Click("Rehearse"), p.See("Attempts of"), p.Click("Rehearse"), p.See("Such as"), example(p), p.See("The whole attempt"), shot("rehearsal.png"),
 		p.Click("Read"), p.See("VLAN 60 -> 61"), p.Click("Discard all changes"), p.See("nothing unpublished"),
 		terminal(p, shot),
 	)
+}
+
+// example opens the roads of one attempt of a difference.
+func example(p *browser.Page) error {
+	_, err := browser.Eval[bool](p, "(document.querySelector('tbody button[aria-expanded]').click(), true)")
+	return err
 }
 
 // terminal pictures what the command line prints.

@@ -86,7 +86,7 @@ function LaneView({ lane }: { lane: Lane }) {
       {!open && <div className="mt-2"><Failure error={save.error} /></div>}
       {found.filter((f) => !f.policy).map((f, i) => <FindingLine key={i} finding={f} />)}
       {plain.filter((p) => !p.field.startsWith("policies[") && !p.message.includes(" is weak: ")).map((p, i) => <div key={i} className="mt-2"><Notice tone={p.warning ? "warn" : "out"}><b>{sentence(p.message)}</b> {p.remedy}</Notice></div>)}
-      <div className="mt-3 grid grid-cols-[52px_1fr_104px_220px] border-b border-hair pb-1 text-[12px] font-medium text-soft"><span /><span>Policy, first that fits</span><span>Last 48 hours</span><span>Outcome</span></div>
+      <div className="mt-3 grid grid-cols-[52px_minmax(0,1fr)_104px_220px] border-b border-hair pb-1 text-[12px] font-medium text-soft"><span /><span>Policy, first that fits</span><span>Last 48 hours</span><span>Outcome</span></div>
       <Sortable items={lane.policies} onMove={(next) => put(next)}>
         {lane.policies.map((p, i) => (
           <PolicyRow key={p.id} policy={p} number={i + 1} problems={plain.filter((x) => x.field.startsWith(`policies[${i}]`))} found={found.filter((f) => f.field.startsWith(`policies[${i}]`))} hits={hits.filter((h) => h.policy === p.id)} open={() => { save.reset(); setOpen(p); }} />
@@ -112,7 +112,7 @@ function Given({ name }: { name: string }) {
 function PolicyRow({ policy: p, number, problems, found, hits, open }: { policy: Policy; number: number; problems: Schema["ConfigProblem"][]; found: Schema["DecideFinding"][]; hits: Schema["Hits"][]; open: () => void }) {
   const { ref, style, handle } = useMovable(p.id, `policy ${p.name}`);
   return (
-    <div ref={ref} style={style} className={`grid grid-cols-[52px_1fr_104px_220px] border-b border-hair bg-paper py-1.5 ${p.enabled ? "" : "opacity-60"}`}>
+    <div ref={ref} style={style} className={`grid grid-cols-[52px_minmax(0,1fr)_104px_220px] border-b border-hair bg-paper py-1.5 ${p.enabled ? "" : "opacity-60"}`}>
       <span className="text-soft">{handle} {number}</span>
       <div className="pr-4">
         <button type="button" onClick={open} className="font-semibold hover:underline">{p.name}</button>{!p.enabled && <span className="text-soft"> · switched off</span>}<Terms policy={p} />
@@ -120,7 +120,7 @@ function PolicyRow({ policy: p, number, problems, found, hits, open }: { policy:
         {p.groups.length > 0 && (
           <>
             <div className="mono text-soft">group table, {p.groups.length} {p.groups.length === 1 ? "row" : "rows"}</div>
-            <div className="mt-1 grid grid-cols-[minmax(112px,1fr)_184px_96px] gap-y-1">
+            <div className="mt-1 grid grid-cols-[minmax(0,1fr)_172px_96px] gap-y-1">
               {p.groups.map((g) => <div key={g.group} className="contents"><span className="mono">{g.group}</span><span><Given name={g.pass} /></span><HitCount hits={hits.filter((h) => h.group.toLowerCase() === g.group.toLowerCase())} /></div>)}
             </div>
           </>

@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { Fragment, useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import { call, Refused, stream, type Schema } from "../api/client";
 import { useDraft } from "../api/hooks";
@@ -80,16 +80,18 @@ export function RehearsalPage() {
               <thead><tr><th>Attempts</th><th>People</th><th>Now</th><th>Under the draft</th><th>Such as</th></tr></thead>
               <tbody>
                 {r.differences.map((d, i) => (
-                  <tr key={i}>
+                  <Fragment key={i}>
+                  <tr>
                     <td className="align-top font-semibold">{d.attempts.toLocaleString()}</td><td>{d.people.toLocaleString()}</td>
                     <td><End ending={d.before} other={d.after} /></td><td><End ending={d.after} other={d.before} /></td>
                     <td>{d.examples.map((e) => <div key={e.id}>{r.sample ? e.person : <button type="button" aria-expanded={shown === e.id} className="hover:underline" onClick={() => setShown(shown === e.id ? null : e.id)}>{e.person}</button>}</div>)}</td>
                   </tr>
+                  {d.examples.some((e) => e.id === shown) && <tr><td colSpan={5}><Beside id={shown!} close={() => setShown(null)} /></td></tr>}
+                  </Fragment>
                 ))}
               </tbody>
             </table>
           )}
-          {shown && <Beside id={shown} close={() => setShown(null)} />}
         </>
       )}
     </>
@@ -102,7 +104,7 @@ function Beside({ id, close }: { id: string; close: () => void }) {
   const [now, then] = [road("running"), road("draft")];
   if (!now.data || !then.data) return <Failure error={now.error ?? then.error} />;
   return (
-    <section aria-label="Before and after" className="mt-4 border-t border-hair pt-3">
+    <section aria-label="Before and after" className="border-l-[3px] border-brass pl-3">
       <div className="mb-1 flex items-baseline gap-3"><h2>{now.data.person || now.data.sent} on {now.data.where || now.data.client}</h2><Link className="text-[13px] underline" to={`/attempts/${id}?under=draft`}>The whole attempt</Link><Button className="ml-auto" onClick={close}>Close</Button></div>
       {([["Now", now.data], ["Under the draft", then.data]] as const).map(([name, a]) => (
         <div key={name} className="mb-2 grid grid-cols-[110px_1fr] items-start gap-2">
