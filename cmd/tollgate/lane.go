@@ -13,15 +13,23 @@ import (
 
 var lanes = kind[apitype.Lane]{
 	noun: "lane", path: "/lanes",
-	headings: []string{"#", "NAME", "WHEN", "METHODS", "REALM", "POLICIES"},
+	headings: []string{"#", "NAME", "WHEN", "METHODS", "REALM", "DECIDED BY"},
 	row: func(l apitype.Lane) []string {
-		return []string{fmt.Sprint(l.Number), l.Name, l.When, strings.Join(l.Methods, " "), l.Realm, fmt.Sprint(len(l.Policies))}
+		return []string{fmt.Sprint(l.Number), l.Name, l.When, strings.Join(l.Methods, " "), l.Realm, decidedBy(l)}
 	},
 	show: func(s *session, l apitype.Lane) {
-		s.fields([2]string{"name", l.Name}, [2]string{"when", l.When}, [2]string{"methods", methodTitles(l.Methods)}, [2]string{"inside TLS", l.TLS.String()}, [2]string{"realm", l.Realm}, [2]string{"reject delay", fmt.Sprintf("%d ms", l.RejectDelayMillis)}, [2]string{"note", l.Note})
+		s.fields([2]string{"name", l.Name}, [2]string{"when", l.When}, [2]string{"methods", methodTitles(l.Methods)}, [2]string{"inside TLS", l.TLS.String()}, [2]string{"realm", l.Realm}, [2]string{"forwarded to", strings.Join(l.Forward, ", ")}, [2]string{"reject delay", fmt.Sprintf("%d ms", l.RejectDelayMillis)}, [2]string{"note", l.Note})
 		s.say("")
 		s.policies(l)
 	},
+}
+
+// decidedBy says what decides in a lane.
+func decidedBy(l apitype.Lane) string {
+	if len(l.Forward) > 0 {
+		return strings.Join(l.Forward, ", ")
+	}
+	return many(len(l.Policies), "policy")
 }
 
 func (s *session) policies(l apitype.Lane) {
@@ -46,7 +54,8 @@ func (s *session) policies(l apitype.Lane) {
 
 func laneCommands() []command {
 	return slices.Concat(lanes.commands(), writer("lane", "/lanes", func(f *flag.FlagSet) func(map[string]bool, *apitype.Lane, string) any {
-		var methods list
+		var methods, forward list
+		f.Var(&forward, "forward", "remote server that decides instead, in the order to ask; repeatable, none for none")
 		f.Var(&methods, "method", "method to allow, in order of preference; repeatable: "+strings.Join(config.Methods, ", "))
 		name, when, realm, note := f.String("name", "", "new name"), f.String("when", "always", "condition over facts of the request"), f.String("realm", "", "only names of this realm"), f.String("text", "", "note")
 		inTLS := tlsFlags(f)
@@ -58,6 +67,9 @@ func laneCommands() []command {
 			}
 			in.Name = label
 			assign(was, "method", &in.Methods, []string(methods))
+			if was["forward"] {
+				in.Forward = slices.DeleteFunc(append([]string{}, forward...), func(name string) bool { return name == "none" || name == "" })
+			}
 			assign(was, "name", &in.Name, *name)
 			inTLS(was, &in.TLS)
 			assign(was, "when", &in.When, *when)

@@ -21,6 +21,7 @@ import { AccountPage, PeoplePage } from "./pages/people";
 import { PoolPage, PoolsPage } from "./pages/pools";
 import { RealmPage, RealmsPage } from "./pages/realms";
 import { RehearsalPage } from "./pages/rehearsal";
+import { RemotePage, RemotesPage } from "./pages/remotes";
 import { SignIn } from "./pages/sign-in";
 import { TrustPage } from "./pages/trust";
 import { TryPage } from "./pages/try";
@@ -62,6 +63,8 @@ export function App() {
         <Route path="/passes/:id" element={<PassPage />} />
         <Route path="/pools" element={<PoolsPage />} />
         <Route path="/pools/:id" element={<PoolPage />} />
+        <Route path="/remotes" element={<RemotesPage />} />
+        <Route path="/remotes/:id" element={<RemotePage />} />
         <Route path="/calendars" element={<CalendarsPage />} />
         <Route path="/calendars/:id" element={<CalendarPage />} />
         <Route path="/vendors" element={<DictionaryPage />} />

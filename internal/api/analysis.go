@@ -18,6 +18,9 @@ import (
 
 // analyst keeps the last analysis, and what became of the groups that were picked.
 type analyst struct {
+	// run lets one analysis run at a time; whoever waited for it takes what it found.
+	run sync.Mutex
+
 	mu     sync.Mutex
 	of     *config.Config
 	groups time.Time // of the groups it went by
@@ -61,7 +64,7 @@ func (s *server) tryLane(ref string, in *apitype.LaneFields) apitype.Analysis {
 		at = len(c.Lanes)
 		c.Lanes = append(c.Lanes, lane)
 	}
-	lane.Name, lane.When, lane.Methods, lane.Realm, lane.TLS, lane.Policies = in.Name, in.When, in.Methods, in.Realm, in.TLS, slices.Clone(in.Policies)
+	lane.Name, lane.When, lane.Methods, lane.Realm, lane.Forward, lane.TLS, lane.Policies = in.Name, in.When, in.Methods, in.Realm, in.Forward, in.TLS, slices.Clone(in.Policies)
 	c.Lanes[at] = lane
 	next := c.Clone()
 	next.Normalise()
@@ -84,6 +87,8 @@ func (s *server) tryLane(ref string, in *apitype.LaneFields) apitype.Analysis {
 // analysis analyses a configuration, or returns what was found in it before.
 func (s *server) analysis(c *config.Config) apitype.Analysis {
 	a := &s.analyst
+	a.run.Lock()
+	defer a.run.Unlock()
 	a.mu.Lock()
 	if a.of == c && a.groups.Equal(a.looked) {
 		defer a.mu.Unlock()

@@ -164,7 +164,7 @@ func schemaName(t reflect.Type, hint string) string {
 func requireInViews(doc *huma.OpenAPI) {
 	for name, schema := range doc.Components.Schemas.Map() {
 		switch name {
-		case "Client", "Directory", "Realm", "Lane", "Pass", "Account", "Authority", "ServerCertificate", "Trust", "Device", "ConfigPolicy", "ConfigLookup", "ConfigLaneTLS", "Calendar", "Pool", "Vendor", "Override", "Expectation":
+		case "Client", "Directory", "Realm", "Lane", "Pass", "Account", "Authority", "ServerCertificate", "Trust", "Device", "ConfigPolicy", "ConfigLookup", "ConfigLaneTLS", "Calendar", "Pool", "Remote", "Vendor", "Override", "Expectation":
 			schema.Required = nil
 			for field := range schema.Properties {
 				if !optional[field] && !optional[name+"."+field] {
@@ -179,7 +179,7 @@ func requireInViews(doc *huma.OpenAPI) {
 // optional are the fields of those objects that may be missing in what is sent.
 var optional = func() map[string]bool {
 	out := map[string]bool{"previousUntil": true, "lastSeen": true, "problem": true, "expires": true, "ConfigPolicy.pass": true, "message": true, "$schema": true, "ConfigPolicy.note": true, "ConfigPolicy.owner": true, "ConfigPolicy.from": true, "ConfigPolicy.until": true, "Override.until": true, "Expectation.at": true, "request": true, "ConfigLaneTLS.certificate": true, "ConfigLaneTLS.trust": true, "Trust.listed": true, "machinePasswordSet": true, "Trust.responder": true}
-	for _, kind := range []string{"Client", "Directory", "Realm", "Lane", "Pass", "Authority", "ServerCertificate", "Trust", "Calendar", "Pool", "Vendor", "Override", "Expectation"} {
+	for _, kind := range []string{"Client", "Directory", "Realm", "Lane", "Pass", "Authority", "ServerCertificate", "Trust", "Calendar", "Pool", "Remote", "Vendor", "Override", "Expectation"} {
 		out[kind+".changedBy"], out[kind+".changedAt"] = true, true
 	}
 	return out

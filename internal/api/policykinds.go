@@ -47,6 +47,19 @@ func (s *server) policyKinds() {
 		text:  func(p *config.Pool) string { return p.Name + " " + strings.Join(p.Ranges, " ") },
 		views: s.poolView,
 	})
+	register(s, kind[config.Remote, *config.Remote, apitype.RemoteInput, apitype.Remote]{
+		name: "remote", plural: "remotes",
+		list: func(c *config.Config) *[]config.Remote { return &c.Remotes },
+		apply: func(_ *config.Config, r *config.Remote, in *apitype.RemoteInput) (string, error) {
+			r.Name, r.Address, r.TimeoutMillis, r.Tries, r.Unsigned, r.Note = in.Name, in.Address, in.TimeoutMillis, in.Tries, in.Unsigned, in.Note
+			if in.Secret != "" {
+				r.Secret = s.Box.Seal(in.Secret)
+			}
+			return "", nil
+		},
+		text:  func(r *config.Remote) string { return r.Name + " " + r.Address },
+		views: s.remoteView,
+	})
 	register(s, kind[config.Vendor, *config.Vendor, apitype.VendorFields, apitype.Vendor]{
 		name: "vendor", plural: "vendors",
 		list: func(c *config.Config) *[]config.Vendor { return &c.Vendors },
@@ -93,6 +106,21 @@ func (s *server) policyKinds() {
 			}
 		},
 	})
+}
+
+// remoteView shows remote servers with the lanes that forward to them.
+func (s *server) remoteView(c *config.Config) func(*config.Remote, apitype.Meta) apitype.Remote {
+	snapshot := s.Gate.Current()
+	return func(r *config.Remote, m apitype.Meta) apitype.Remote {
+		out := apitype.Remote{Meta: m, SecretSet: r.Secret.Set(), Silent: snapshot.Silent(r.Name, time.Now()), UsedBy: []string{}, RemoteFields: apitype.RemoteFields{Name: r.Name, Address: r.Address,
+			TimeoutMillis: r.TimeoutMillis, Tries: r.Tries, Unsigned: r.Unsigned, Note: r.Note}}
+		for i := range c.Lanes {
+			if slices.ContainsFunc(c.Lanes[i].Forward, func(name string) bool { return strings.EqualFold(name, r.Name) }) {
+				out.UsedBy = append(out.UsedBy, c.Lanes[i].Name)
+			}
+		}
+		return out
+	}
 }
 
 // poolView shows pools with what is taken of their addresses, whatever pool gave them.

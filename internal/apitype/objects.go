@@ -160,6 +160,7 @@ type LaneFields struct {
 	When              string          `json:"when" required:"false" default:"always" doc:"Condition over facts of the request"`
 	Methods           []string        `json:"methods" required:"false"`
 	Realm             string          `json:"realm" required:"false" doc:"Only names of this realm; empty lets the form of the name decide"`
+	Forward           []string        `json:"forward" required:"false" doc:"Remote servers, in the order to ask them; with any, they decide and not the policies"`
 	TLS               config.LaneTLS  `json:"tls" required:"false" doc:"For methods that run in TLS"`
 	RejectDelayMillis int             `json:"rejectDelayMillis" doc:"1000 is usual"`
 	Policies          []config.Policy `json:"policies" required:"false" doc:"In order; the first that fits decides"`

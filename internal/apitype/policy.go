@@ -75,6 +75,31 @@ type Pool struct {
 	Taken int `json:"taken" doc:"How many of them are taken"`
 }
 
+// RemoteFields are what can be edited of a remote server.
+type RemoteFields struct {
+	Name          string `json:"name" required:"false" maxLength:"200" example:"port-authority"`
+	Address       string `json:"address" required:"false" maxLength:"100" doc:"IP address with a port; 1812 if none is given" example:"192.0.2.80:1812"`
+	TimeoutMillis int    `json:"timeoutMillis" required:"false" default:"2000" doc:"How long each try is waited for"`
+	Tries         int    `json:"tries" required:"false" default:"2"`
+	Unsigned      bool   `json:"unsigned" required:"false" doc:"Accept answers without Message-Authenticator"`
+	Note          string `json:"note" required:"false" maxLength:"4000"`
+}
+
+// RemoteInput adds or replaces a remote server. Without a secret the present one stays.
+type RemoteInput struct {
+	RemoteFields
+	Secret string `json:"secret,omitempty" required:"false" minLength:"6" maxLength:"128"`
+}
+
+// Remote is a remote server.
+type Remote struct {
+	Meta
+	RemoteFields
+	SecretSet bool     `json:"secretSet"`
+	Silent    bool     `json:"silent" doc:"It did not answer in the last seconds"`
+	UsedBy    []string `json:"usedBy" doc:"Lanes that forward to it"`
+}
+
 // VendorFields are what can be edited of a vendor.
 type VendorFields struct {
 	Name         string                   `json:"name" required:"false" maxLength:"200" example:"Harbour Instruments"`

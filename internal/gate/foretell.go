@@ -22,7 +22,7 @@ func (g *Gate) Foretell(ctx context.Context, plan *decide.Plan, e *config.Expect
 	current := g.Current()
 	s := &Snapshot{Plan: plan, Revision: current.Revision, directories: current.directories}
 	v, why := g.Arrive(s, *f, now)
-	if why == reason.OK {
+	if why == reason.OK && len(v.before.Lane.Forward) == 0 {
 		if v.before.Realm != nil {
 			for _, step := range v.before.Realm.Lookup {
 				if step.Store != config.LocalStore && s.Directory(step.Store) == nil {

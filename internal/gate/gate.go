@@ -23,6 +23,7 @@ import (
 	"tollgate.example/key/internal/guard"
 	"tollgate.example/key/internal/lease"
 	"tollgate.example/key/internal/membership"
+	"tollgate.example/key/internal/remote"
 	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/wire/radius"
@@ -43,6 +44,7 @@ type Snapshot struct {
 	// Keys are by the place of the client in the configuration.
 	Keys        []ClientKeys
 	directories map[string]*openDirectory
+	remotes     map[string]*remote.Server
 	lanes       []laneReady
 }
 
@@ -101,6 +103,9 @@ func (g *Gate) Prepare(plan *decide.Plan, revision int, box *seal.Box, before *S
 			entry.member = Membership(d, func() []string { return g.Memberships.Passwords(d.Domain, d.Computer) }, open.Dialer())
 		}
 		s.directories[strings.ToLower(d.Name)] = entry
+	}
+	if err := s.prepareRemotes(box); err != nil {
+		return nil, err
 	}
 	if err := s.prepareLanes(box, g.Issued, g.checker); err != nil {
 		return nil, err

@@ -11,6 +11,7 @@ import (
 	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/remote"
 	"tollgate.example/key/internal/store"
 )
 
@@ -31,6 +32,8 @@ type Answer struct {
 	Reply []pass.Attribute
 	// Message is what a refusing policy wants the person to read.
 	Message string
+	// Forwarded is the answer of a remote server, nil if we decided.
+	Forwarded *remote.Answer
 	// Delay is how long a refusal is to be held back.
 	Delay time.Duration
 
@@ -146,7 +149,7 @@ func (v *Visit) CheckPassword(ctx context.Context, clear string) reason.Code {
 func (v *Visit) Leave() Answer {
 	at := time.Now()
 	d := v.snapshot.Plan.Decide(&v.Facts)
-	if d.Verdict == decide.Admitted && d.Pass.Pool != "" && v.Facts.Tried == "" {
+	if d.Verdict == decide.Admitted && d.Pass != nil && d.Pass.Pool != "" && v.Facts.Tried == "" {
 		v.takeAddress(d.Pass)
 		d = v.snapshot.Plan.Decide(&v.Facts)
 	}
@@ -155,7 +158,9 @@ func (v *Visit) Leave() Answer {
 	v.record(&d, now.Sub(v.begun))
 	answer := Answer{Verdict: d.Verdict, Reason: d.Reason}
 	if d.Verdict == decide.Admitted {
-		answer.Reply, _ = d.Pass.Reply.For(&v.Facts) // the decision has seen that it can be made
+		if d.Pass != nil { // nil if a remote server decided
+			answer.Reply, _ = d.Pass.Reply.For(&v.Facts) // the decision has seen that it can be made
+		}
 		return answer
 	}
 	answer.Delay = time.Second

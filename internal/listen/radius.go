@@ -281,6 +281,11 @@ func (r *RADIUS) reply(a *arrival, out gate.Answer) {
 			b.Add(attribute.Type, attribute.Value)
 		}
 	}
+	if out.Forwarded != nil {
+		for _, attribute := range out.Forwarded.Attributes {
+			b.Add(attribute.Type, attribute.Value)
+		}
+	}
 	a.proof(b, &out)
 	if out.Message != "" {
 		b.AddText(radius.ReplyMessage, out.Message)

@@ -5,7 +5,7 @@ import { api, call, type Schema } from "./client";
 export type ObjectOf = {
   clients: Schema["Client"]; directories: Schema["Directory"]; realms: Schema["Realm"]; lanes: Schema["Lane"]; passes: Schema["Pass"];
   authorities: Schema["Authority"]; certificates: Schema["ServerCertificate"]; trusts: Schema["Trust"];
-  calendars: Schema["Calendar"]; pools: Schema["Pool"]; vendors: Schema["Vendor"]; overrides: Schema["Override"]; expectations: Schema["Expectation"];
+  calendars: Schema["Calendar"]; pools: Schema["Pool"]; remotes: Schema["Remote"]; vendors: Schema["Vendor"]; overrides: Schema["Override"]; expectations: Schema["Expectation"];
 };
 export type Kind = keyof ObjectOf;
 type Saved<K extends Kind> = { object: ObjectOf[K]; secret?: string; revision?: number };

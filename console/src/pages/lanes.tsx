@@ -6,7 +6,7 @@ import { useAnalysis, useHits, useObjects, useSave } from "../api/hooks";
 import { Button, ButtonLink, Empty, Failure, Notice, PageHead, PassChip, sentence, Verdict, verdictKind } from "../ui/basic";
 import { ConditionField } from "../ui/condition";
 import { Editor } from "../ui/editor";
-import { Modal, Pick, TextField } from "../ui/form";
+import { Field, Modal, Pick, TextField } from "../ui/form";
 import { Sortable, useMovable } from "../ui/sortable";
 import { DeviceSettings, Marks, Methods, MethodsField, Settings, freshTLS } from "./methods";
 import { FindingLine } from "./analysis";
@@ -16,10 +16,10 @@ import { PolicyDialog } from "./policy";
 type Lane = Schema["Lane"];
 export type Policy = Schema["ConfigPolicy"];
 
-type LaneValues = { name: string; when: string; methods: string[]; realm: string; tls: Schema["ConfigLaneTLS"]; rejectDelayMillis: number; policies: Policy[]; note?: string };
+type LaneValues = { name: string; when: string; methods: string[]; realm: string; forward: string[]; tls: Schema["ConfigLaneTLS"]; rejectDelayMillis: number; policies: Policy[]; note?: string };
 
 const laneBody = (l: LaneValues) => ({
-  name: l.name, when: l.when, methods: l.methods, realm: l.realm, tls: l.tls, rejectDelayMillis: l.rejectDelayMillis, policies: l.policies, note: l.note ?? "",
+  name: l.name, when: l.when, methods: l.methods, realm: l.realm, forward: l.forward, tls: l.tls, rejectDelayMillis: l.rejectDelayMillis, policies: l.policies, note: l.note ?? "",
 });
 
 export function LanesPage() {
@@ -76,7 +76,7 @@ function LaneView({ lane }: { lane: Lane }) {
   const blank: Policy = { id: "", name: "", enabled: true, when: "", outcome: "admit", pass: "", groups: [], message: "" };
   return (
     <>
-      <PageHead title={lane.name} lead={<>{lane.realm ? <>realm <b>{lane.realm}</b></> : "realm by the form of the name"} · <Methods names={lane.methods} /></>}>
+      <PageHead title={lane.name} lead={lane.forward.length ? <>forwarded to <b>{lane.forward.join(", ")}</b></> : <>{lane.realm ? <>realm <b>{lane.realm}</b></> : "realm by the form of the name"} · <Methods names={lane.methods} /></>}>
         {lane.methods.some((m) => /^(eap-tls|peap|ttls|teap)/.test(m)) && <DeviceSettings lane={lane} />}
         <Button onClick={() => setEditing(true)}>Edit lane</Button>
         <Button primary onClick={() => { save.reset(); setOpen(blank); }}>Add policy</Button>
@@ -141,10 +141,27 @@ function Terms({ policy: p }: { policy: Policy }) {
   return said ? <span className="text-soft"> · {said}</span> : null;
 }
 
+/** The remote servers that decide instead of the policies, in the order to ask them. */
+function ForwardField({ value, onChange, error }: { value: string[]; onChange: (v: string[]) => void; error: unknown }) {
+  const remotes = useObjects("remotes").data?.items ?? [];
+  const open = remotes.filter((r) => !value.includes(r.name));
+  if (remotes.length === 0 && value.length === 0) return null;
+  return (
+    <Field label="Forwarded to" name="forward" error={error} hint={value.length ? "They decide, the first that answers; methods and policies of this lane do not count." : "Nobody: the policies of this lane decide."}>
+      {(p) => (
+        <div id={p.id} className="flex flex-wrap gap-1">
+          {value.map((name, i) => <Button key={name} aria-label={`Do not forward to ${name}`} onClick={() => onChange(value.filter((v) => v !== name))}>{i + 1}. {name} ×</Button>)}
+          {open.map((r) => <Button key={r.id} onClick={() => onChange([...value, r.name])}>Forward to {r.name}</Button>)}
+        </div>
+      )}
+    </Field>
+  );
+}
+
 /** fresh are the methods that a new lane begins with: in TLS as soon as there is a certificate to show. */
 function LaneForm({ lane, close, fresh = [] }: { lane?: Lane; close?: () => void; fresh?: string[] }) {
   const realms = useObjects("realms");
-  const [form, setForm] = useState(laneBody(lane ?? { name: "", when: "", methods: fresh, realm: "", tls: freshTLS, rejectDelayMillis: 1000, policies: [], note: "" }));
+  const [form, setForm] = useState(laneBody(lane ?? { name: "", when: "", methods: fresh, realm: "", forward: [], tls: freshTLS, rejectDelayMillis: 1000, policies: [], note: "" }));
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
   const go = useNavigate();
   return (
@@ -157,6 +174,7 @@ function LaneForm({ lane, close, fresh = [] }: { lane?: Lane; close?: () => void
             <ConditionField label="Takes requests where" field="when" lane value={form.when} onChange={(when) => set({ when })} error={error} />
             <MethodsField methods={form.methods} tls={form.tls} onChange={(methods, tls) => set({ methods, tls })} error={error} />
             <Pick label="Realm" field="realm" value={form.realm} onChange={(realm) => set({ realm })} error={error} options={[{ value: "", label: "by the form of the name" }, ...(realms.data?.items.map((r) => ({ value: r.name, label: r.name })) ?? [])]} />
+            <ForwardField value={form.forward} onChange={(forward) => set({ forward })} error={error} />
             <TextField label="Refusals are held back, milliseconds" field="rejectDelayMillis" type="number" hint="1000 is usual; it slows guessing down." value={String(form.rejectDelayMillis)} onChange={(v) => set({ rejectDelayMillis: Number(v) })} error={error} />
             <TextField label="Note" value={form.note} onChange={(note) => set({ note })} />
           </>

@@ -74,12 +74,14 @@ func (c *Config) Check() []Problem {
 	k.names("trust", len(c.Trusts), func(i int) (string, string) { return c.Trusts[i].Name, c.Trusts[i].ID })
 	k.names("calendar", len(c.Calendars), func(i int) (string, string) { return c.Calendars[i].Name, c.Calendars[i].ID })
 	k.names("pool", len(c.Pools), func(i int) (string, string) { return c.Pools[i].Name, c.Pools[i].ID })
+	k.names("remote", len(c.Remotes), func(i int) (string, string) { return c.Remotes[i].Name, c.Remotes[i].ID })
 	k.names("vendor", len(c.Vendors), func(i int) (string, string) { return c.Vendors[i].Name, c.Vendors[i].ID })
 	k.names("override", len(c.Overrides), func(i int) (string, string) { return c.Overrides[i].Name, c.Overrides[i].ID })
 	k.names("expectation", len(c.Expectations), func(i int) (string, string) { return c.Expectations[i].Name, c.Expectations[i].ID })
 	c.checkClients(k)
 	c.checkCalendars(k)
 	c.checkPools(k)
+	c.checkRemotes(k)
 	c.checkVendors(k)
 	c.checkOverrides(k)
 	c.checkExpectations(k)
@@ -232,7 +234,8 @@ func (c *Config) checkLanes(k *checker) {
 	for i := range c.Lanes {
 		l := &c.Lanes[i]
 		k.on("lane", l.Name, l.ID)
-		if len(l.Methods) == 0 {
+		c.checkForward(k, l)
+		if len(l.Methods) == 0 && len(l.Forward) == 0 {
 			k.fail("methods", "no method is allowed", "Choose at least one.")
 		}
 		for j, method := range l.Methods {

@@ -32,6 +32,7 @@ type Config struct {
 
 	Calendars    []Calendar    `json:"calendars"`
 	Pools        []Pool        `json:"pools"`
+	Remotes      []Remote      `json:"remotes"`
 	Vendors      []Vendor      `json:"vendors"`
 	Overrides    []Override    `json:"overrides"`
 	Expectations []Expectation `json:"expectations"`
@@ -135,6 +136,8 @@ type Lane struct {
 	Methods []string `json:"methods"`
 	// Realm limits the names accepted here to one realm; empty means that the form of the name decides.
 	Realm string `json:"realm,omitempty"`
+	// Forward names remote servers, in the order to ask them; with any, they decide and not the policies.
+	Forward []string `json:"forward"`
 	// TLS is for methods that run in TLS.
 	TLS LaneTLS `json:"tls"`
 	// RejectDelayMillis holds each refusal back.
@@ -208,6 +211,7 @@ func (c *Config) fill() {
 	orEmpty(&c.Trusts)
 	orEmpty(&c.Calendars)
 	orEmpty(&c.Pools)
+	orEmpty(&c.Remotes)
 	for i := range c.Pools {
 		orEmpty(&c.Pools[i].Ranges)
 	}
@@ -248,6 +252,7 @@ func (c *Config) fill() {
 	}
 	for i := range c.Lanes {
 		orEmpty(&c.Lanes[i].Methods)
+		orEmpty(&c.Lanes[i].Forward)
 		orEmpty(&c.Lanes[i].Policies)
 		orEmpty(&c.Lanes[i].TLS.Older)
 		for j := range c.Lanes[i].Policies {

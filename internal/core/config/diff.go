@@ -37,6 +37,7 @@ func Diff(from, to *Config) []Change {
 	out = append(out, diffList("trust", from.Trusts, to.Trusts, false)...)
 	out = append(out, diffList("calendar", from.Calendars, to.Calendars, false)...)
 	out = append(out, diffList("pool", from.Pools, to.Pools, false)...)
+	out = append(out, diffList("remote", from.Remotes, to.Remotes, false)...)
 	out = append(out, diffList("vendor", from.Vendors, to.Vendors, false)...)
 	out = append(out, diffList("override", from.Overrides, to.Overrides, false)...)
 	out = append(out, diffList("expectation", from.Expectations, to.Expectations, false)...)

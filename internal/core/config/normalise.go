@@ -35,6 +35,9 @@ func (c *Config) Normalise() {
 		trim(&p.Name, &p.Note)
 		p.Ranges = unique(p.Ranges)
 	}
+	for i := range c.Remotes {
+		c.Remotes[i].normalise()
+	}
 	for i := range c.Vendors {
 		c.Vendors[i].normalise()
 	}
@@ -108,7 +111,7 @@ func (l *Lane) normalise() {
 	for i := range l.Methods {
 		l.Methods[i] = strings.ToLower(strings.TrimSpace(l.Methods[i]))
 	}
-	l.Methods = unique(l.Methods)
+	l.Methods, l.Forward = unique(l.Methods), unique(l.Forward)
 	l.TLS.normalise()
 	for i := range l.Policies {
 		p := &l.Policies[i]

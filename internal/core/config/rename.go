@@ -47,6 +47,12 @@ func (c *Config) Rename(kind, from, to string) {
 		for i := range c.Passes {
 			follow(&c.Passes[i].Pool)
 		}
+	case "remote":
+		for i := range c.Lanes {
+			for j := range c.Lanes[i].Forward {
+				follow(&c.Lanes[i].Forward[j])
+			}
+		}
 	case "realm":
 		for i := range c.Lanes {
 			follow(&c.Lanes[i].Realm)

@@ -31,6 +31,8 @@ func (c *Config) Revert(running *Config, kind, id, lane string) error {
 		return revert("calendar", &c.Calendars, fresh.Calendars, id)
 	case "pool":
 		return revert("pool", &c.Pools, fresh.Pools, id)
+	case "remote":
+		return revert("remote", &c.Remotes, fresh.Remotes, id)
 	case "vendor":
 		return revert("vendor", &c.Vendors, fresh.Vendors, id)
 	case "override":

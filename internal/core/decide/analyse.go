@@ -155,7 +155,7 @@ func (a *analysis) lane(n int, lane *Lane) {
 		return
 	}
 	for i, policy := range lane.Policies {
-		if policy.Enabled {
+		if policy.Enabled && len(lane.Forward) == 0 {
 			a.policy(n, lane, i, policy)
 		}
 	}

@@ -104,6 +104,10 @@ func (p *Plan) Before(f *facts.Facts, d *Decision) reason.Code {
 	if d.Lane = p.Lane(f); d.Lane == nil {
 		return reason.LaneNone
 	}
+	if len(d.Lane.Forward) > 0 {
+		d.Name = f.Sent
+		return reason.OK
+	}
 	if f.Method == "" {
 		return reason.MethodMissing
 	}
@@ -127,6 +131,9 @@ func (p *Plan) walk(f *facts.Facts, d *Decision) reason.Code {
 	if why := p.Before(f, d); why != reason.OK {
 		return why
 	}
+	if len(d.Lane.Forward) > 0 {
+		return forwarded(f)
+	}
 	if f.Person == nil {
 		if f.Credential != "" && f.Credential != reason.OK {
 			return f.Credential // noticed before anybody was looked up
@@ -149,6 +156,19 @@ func (p *Plan) walk(f *facts.Facts, d *Decision) reason.Code {
 		return f.Credential
 	}
 	return p.policies(f, d)
+}
+
+// forwarded is what a remote server decided.
+func forwarded(f *facts.Facts) reason.Code {
+	switch {
+	case f.Forwarded == nil:
+		return reason.RemoteUnknown
+	case f.Forwarded.Answer == "accept":
+		return reason.OK
+	case f.Forwarded.Answer == "reject":
+		return reason.RemoteRefused
+	}
+	return reason.RemoteUnreachable
 }
 
 // Lookup says why nobody was found: the first store that could not be asked and must not be passed over, or else

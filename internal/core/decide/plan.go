@@ -24,8 +24,10 @@ type Plan struct {
 	Config *config.Config
 	Lanes  []*Lane
 	// Book is the dictionary, with the attributes of vendors.
-	Book      *dict.Book
-	lanes     *index
+	Book  *dict.Book
+	lanes *index
+	// Forwards tells that some lane forwards.
+	Forwards  bool
 	overrides map[string][]*Override
 	calendars map[string]*calendar.Calendar
 	clients   bart.Table[int]
@@ -116,6 +118,7 @@ func Compile(c *config.Config) (*Plan, []config.Problem) {
 		lane, wrong := p.compileLane(&c.Lanes[i], i+1, passes, tags)
 		problems = append(problems, wrong...)
 		p.Lanes = append(p.Lanes, lane)
+		p.Forwards = p.Forwards || len(lane.Forward) > 0
 	}
 	p.lanes = newIndex(len(p.Lanes), func(i int) []rule.Anchor { return anchorsOf(p.Lanes[i].when) })
 	p.overrides = map[string][]*Override{}

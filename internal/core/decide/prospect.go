@@ -25,7 +25,7 @@ func (p *Plan) Prospects(person *facts.Person) []Prospect {
 	out := []Prospect{}
 	f := &facts.Facts{Person: person, Credential: "ok"}
 	for _, lane := range p.Lanes {
-		if lane.Realm != "" && !p.looksIn(lane.Realm, person.Store) || !lane.forPeople() {
+		if len(lane.Forward) > 0 || lane.Realm != "" && !p.looksIn(lane.Realm, person.Store) || !lane.forPeople() {
 			continue
 		}
 		out = append(out, lane.prospects(f)...)

@@ -62,6 +62,9 @@ func (p *Plan) Trace(f *facts.Facts) Trace {
 	d := p.Decide(f)
 	t := Trace{Verdict: d.Verdict, Reason: d.Reason, Lanes: []Row{}, Policies: []Row{}, Reply: []pass.Text{}}
 	t.Sentence, t.Remedy = reason.Explain(d.Reason, p.Values(f, &d))
+	if d.Reason == reason.OK && d.Lane != nil && len(d.Lane.Forward) > 0 {
+		t.Sentence = "Admitted by remote server " + f.Forwarded.Server
+	}
 	p.traceLanes(f, &d, &t)
 	tracePolicies(f, &d, &t)
 	if d.Pass != nil && d.Verdict == Admitted {
@@ -90,7 +93,7 @@ func (d *Decision) atPolicies() bool {
 }
 
 func tracePolicies(f *facts.Facts, d *Decision, t *Trace) {
-	if d.Lane == nil || !d.atPolicies() {
+	if d.Lane == nil || len(d.Lane.Forward) > 0 || !d.atPolicies() {
 		return
 	}
 	for _, policy := range d.Lane.Policies {
@@ -178,6 +181,9 @@ func (p *Plan) stations(f *facts.Facts, d *Decision) []Station {
 
 func (p *Plan) fill(s *Station, f *facts.Facts, d *Decision) {
 	refused := s.State == Decided && d.Verdict == Refused
+	if d.Lane != nil && len(d.Lane.Forward) > 0 && p.fillForwarded(s, f, d) {
+		return
+	}
 	switch s.Key {
 	case reason.Client:
 		s.Value, s.Micros = f.Client, f.Spent.Client
@@ -247,6 +253,27 @@ func (p *Plan) fill(s *Station, f *facts.Facts, d *Decision) {
 			}
 		}
 	}
+}
+
+// fillForwarded fills the stations behind a lane that forwards: one remote server stands for all of them.
+func (p *Plan) fillForwarded(s *Station, f *facts.Facts, d *Decision) bool {
+	switch s.Key {
+	case reason.Client, reason.Name:
+		return false
+	case reason.Lane:
+		s.Value, s.Micros, s.Wanted, s.Found = d.Lane.Name, f.Spent.Lane, "forwarded to "+strings.Join(d.Lane.Forward, ", "), config.Title(f.Method)
+	case reason.Directory:
+		s.Title, s.Value = "Remote server", strings.Join(d.Lane.Forward, ", ")
+		if f.Forwarded != nil {
+			s.Value, s.Micros, s.Wanted, s.Found = f.Forwarded.Server, f.Forwarded.Micros, "an Access-Accept", f.Forwarded.Detail
+		}
+	default:
+		s.Value = "there"
+		if s.State == Passed {
+			s.State = NotAsked
+		}
+	}
+	return true
 }
 
 func titleList(names []string) string {
@@ -326,6 +353,12 @@ func (p *Plan) Values(f *facts.Facts, d *Decision) map[string]string {
 	}
 	if d.Lane != nil {
 		v["lane"], v["methods"] = d.Lane.Name, titleList(d.Lane.Methods)
+	}
+	if d.Lane != nil && len(d.Lane.Forward) > 0 {
+		v["remote"] = strings.Join(d.Lane.Forward, " or ")
+		if f.Forwarded != nil {
+			v["remote"], v["detail"] = f.Forwarded.Server, f.Forwarded.Detail
+		}
 	}
 	if d.Realm != nil {
 		v["realm"] = d.Realm.Name

@@ -63,7 +63,10 @@ func (a *analysis) unused() {
 				use("pass", row.Pass)
 			}
 		}
-		if len(lane.Policies) == 0 {
+		for _, name := range lane.Forward {
+			use("remote", name)
+		}
+		if len(lane.Policies) == 0 && len(lane.Forward) == 0 {
 			a.add(Finding{Code: NoPolicy, Note: true, Kind: "lane", Object: lane.Name, ID: lane.ID, Field: "policies", Message: "the lane has no policy, so everybody in it is refused", Remedy: "Add a policy."})
 		}
 	}
@@ -91,6 +94,9 @@ func (a *analysis) unused() {
 	}
 	for i := range c.Calendars {
 		report("calendar", c.Calendars[i].Name, c.Calendars[i].ID, "no condition asks for this calendar")
+	}
+	for i := range c.Remotes {
+		report("remote", c.Remotes[i].Name, c.Remotes[i].ID, "no lane forwards to this server")
 	}
 	for i := range c.Pools {
 		report("pool", c.Pools[i].Name, c.Pools[i].ID, "no pass gives addresses of this pool")

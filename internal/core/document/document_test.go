@@ -152,6 +152,8 @@ func TestBadFiles(t *testing.T) {
 		"tollgate: 1\npasses: &a\n- name: x\nrealms: *a\n...":             "anchor or alias",
 		"tollgate: 1\ntollgate: 1\n...":                                   "already defined",
 		"tollgate: 1\nclients:\n- secret: topsecret\n  enabled: [1]\n...": "cannot be read",
+		"a: b\"" + strings.Repeat("[", 30000):                             "nested too deeply",
+		strings.Repeat("a: [\n", 1000):                                    "nested too deeply",
 		strings.Repeat("[", 100000):                                       "nested too deeply",
 		strings.Repeat("- ", 100000):                                      "nested too deeply",
 		strings.Repeat(" ", 500) + "a: b":                                 "nested too deeply",

@@ -75,7 +75,7 @@ func emitItem(b *strings.Builder, item yaml.MapItem, indent string) {
 }
 
 // block reports whether a text of several lines can stand as a block: it ends with one line end or none, and has lines that
-// are not empty, begin with a letter or a hyphen, and hold nothing that is not printed.
+// are not empty and are like those of a certificate in PEM.
 func block(text string) bool {
 	if strings.Count(text, "\n") < 2 {
 		return false
@@ -88,7 +88,7 @@ func block(text string) bool {
 	return true
 }
 
-var blockLine = regexp.MustCompile(`^[A-Za-z0-9+/-][ -~]*$`)
+var blockLine = regexp.MustCompile(`^[A-Za-z0-9+/-][A-Za-z0-9+/=:,. -]*$`)
 
 func scalar(value any) string {
 	text, ok := value.(string)

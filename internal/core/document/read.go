@@ -33,6 +33,9 @@ type written struct {
 const (
 	maxSize  = 8 << 20
 	maxDepth = 40
+	// maxBrackets bounds brackets that are not closed again, also in what looks like a quoted text: a quotation mark may be a
+	// part of something else.
+	maxBrackets = 20_000
 )
 
 // Read reads a text. Errors name the line.
@@ -124,7 +127,7 @@ func fault(err error) error {
 
 // tame refuses texts that are nested more deeply than any configuration, before they are parsed.
 func tame(text []byte) error {
-	open := 0
+	open, raw := 0, 0
 	for n, line := range bytes.Split(text, []byte("\n")) {
 		trimmed := bytes.TrimLeft(line, " ")
 		depth := (len(line) - len(trimmed)) / 2
@@ -132,18 +135,26 @@ func tame(text []byte) error {
 			trimmed = bytes.TrimLeft(trimmed[2:], " ")
 			depth++
 		}
-		for _, c := range line {
-			switch c {
-			case '[', '{':
-				open++
-			case ']', '}':
-				open = max(0, open-1)
+		quoted := false
+		for i := 0; i < len(line); i++ {
+			switch c := line[i]; {
+			case c == '"':
+				quoted = !quoted
+			case c == '\\' && quoted:
+				i++
+			case c == '[' || c == '{':
+				raw++
+				if !quoted {
+					open++
+				}
+			case c == ']' || c == '}':
+				raw = max(0, raw-1)
+				if !quoted {
+					open = max(0, open-1)
+				}
 			}
 		}
-		if strings.Contains(string(line), "BEGIN") || strings.HasPrefix(string(trimmed), "#") {
-			open = 0
-		}
-		if depth > maxDepth || open > 4*maxDepth {
+		if depth > maxDepth || open > 4*maxDepth || raw > maxBrackets {
 			return fmt.Errorf("line %d is nested too deeply for a configuration", n+1)
 		}
 	}

@@ -207,6 +207,8 @@ func (r *reader) facts(f *Facts) {
 			r.unmarshal(&f.Address)
 		case "clientTags":
 			r.value(&f.ClientTags)
+		case "forwarded":
+			r.value(&f.Forwarded)
 		case "lease":
 			r.value(&f.Lease)
 		case "eap":

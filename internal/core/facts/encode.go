@@ -67,6 +67,9 @@ func (f *Facts) AppendJSON(b []byte) []byte {
 	}
 	b = appendOptional(b, "credential", string(f.Credential))
 	b = appendOptional(b, "credentialDetail", f.CredentialDetail)
+	if f.Forwarded != nil {
+		b = appendValue(b, "forwarded", f.Forwarded)
+	}
 	if f.Lease != nil {
 		b = appendValue(b, "lease", f.Lease)
 	}

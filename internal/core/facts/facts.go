@@ -73,7 +73,20 @@ type Facts struct {
 	// Lease is the address that was given for the session, or that there was none left; nil if none was to be given.
 	Lease *Lease `json:"lease,omitempty"`
 
+	// Forwarded is set if a remote server was asked to decide.
+	Forwarded *Forwarded `json:"forwarded,omitempty"`
+
 	Spent Spent `json:"spent"`
+}
+
+// Forwarded is what a remote server made of an attempt.
+type Forwarded struct {
+	// Server is who answered; of none that answered, all that were asked.
+	Server string `json:"server"`
+	// Answer is accept or reject, "" if none came.
+	Answer string `json:"answer"`
+	Detail string `json:"detail,omitempty"`
+	Micros int64  `json:"micros"`
 }
 
 // Lease is an address of a pool. It is not valid if all were taken.

@@ -39,6 +39,7 @@ func full(text string) *Facts {
 		EAP:         &EAP{Rounds: 9, TLS: "TLS 1.3", Suite: text, Resumed: true, Server: text, Steps: []Step{{12, "peer", text}}},
 		Certificate: &Certificate{Subject: text, Issuer: text, Serial: "0a", Until: time.Date(2027, 1, 2, 3, 4, 5, 0, time.UTC), UPN: []string{text}, DNS: []string{"a"}, Email: []string{text}, Trust: text, Source: "upn", Revocation: text},
 		Device:      &Device{ID: text, Name: text, Owner: text, Tags: map[string]string{"kind": text}, Match: "02-00-5E-*", State: reason.OK},
+		Forwarded:   &Forwarded{Server: text, Answer: "accept", Detail: text, Micros: 7},
 		Lease:       &Lease{"vpn", netip.MustParseAddr("192.0.2.9")},
 		Machine:     &Person{Store: "LANTERN", ID: text, Name: text, Kind: Computer, State: reason.OK}, MachineSeen: &MachineSeen{text, time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)},
 		Attributes: []Attribute{{"Framed-MTU", "1500"}, {text, text}},

@@ -91,6 +91,10 @@ const (
 	PassValueMissing Code = "pass.value-missing"
 	PoolExhausted    Code = "pool.exhausted"
 
+	RemoteRefused     Code = "remote.refused"
+	RemoteUnreachable Code = "remote.unreachable"
+	RemoteUnknown     Code = "remote.unknown"
+
 	Busy Code = "service.busy"
 )
 
@@ -178,6 +182,9 @@ var entries = []Entry{
 	{PolicyNone, Policy, "No policy of lane {lane} fits", "Signed in correctly, but {membership}. Change a policy of lane {lane} so that it fits this person, or add one."},
 	{PolicyRefused, Policy, "Policy {policy} of lane {lane} refuses", "This is what the policy says. To admit this person, put a policy that fits above it."},
 	{PassValueMissing, Pass, "Pass {pass} cannot be given to {person}: {detail}", "Put the value where the person is kept, or write in the pass what stands in for it, after the word or. Nobody is admitted with half a pass."},
+	{RemoteRefused, Directory, "{remote}, which lane {lane} forwards to, refused: {detail}", "Who is admitted there is decided there. Look at the log of {remote}."},
+	{RemoteUnreachable, Directory, "No remote server of lane {lane} answered: {detail}", "Look whether {remote} runs and is reached, and whether its shared secret for this server is ours: with a wrong one it stays silent, or answers what cannot be proven."},
+	{RemoteUnknown, Directory, "Lane {lane} forwards this to {remote}, and what that would answer is not known", "Try it through a client; only the remote server can tell."},
 	{PoolExhausted, Pass, "All addresses of pool {pool} are taken", "Add addresses to the pool, make the session time-out of pass {pass} shorter, or release addresses whose sessions are surely over."},
 	{Busy, Directory, "Too many attempts were waiting at once", "The directory answers too slowly for what is asked. Run its test, and add a server."},
 }

@@ -58,9 +58,9 @@ func allFit(list []literal, text string) bool {
 
 // solveMethod goes through the methods, since the family of a method follows from it.
 func solveMethod(list []literal) (value, Answer) {
-	for _, name := range config.Methods {
+	for _, name := range append([]string{""}, config.Methods...) { // "" is a request without a credential
 		family := name
-		if config.FindMethod(name).EAP {
+		if m := config.FindMethod(name); m != nil && m.EAP {
 			family = "eap"
 		}
 		if !slices.ContainsFunc(list, func(l literal) bool {

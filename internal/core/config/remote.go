@@ -1,0 +1,76 @@
+package config
+
+import (
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Remote is another RADIUS server, which lanes forward to.
+type Remote struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
+	// Address is host:port of an IP address; the port is 1812 if none is given.
+	Address string `json:"address"`
+	Secret  Secret `json:"secret"`
+	// TimeoutMillis is how long each of Tries is waited for.
+	TimeoutMillis int `json:"timeoutMillis"`
+	Tries         int `json:"tries"`
+	// Unsigned accepts answers without Message-Authenticator, which can be forged.
+	Unsigned bool   `json:"unsigned,omitempty"`
+	Note     string `json:"note,omitempty"`
+}
+
+func (r *Remote) Ident() string      { return r.ID }
+func (r *Remote) Label() string      { return r.Name }
+func (r *Remote) Identify(id string) { r.ID = id }
+
+func (r *Remote) normalise() {
+	trim(&r.Name, &r.Address, &r.Note)
+	if addr, err := netip.ParseAddr(strings.Trim(r.Address, "[]")); err == nil {
+		r.Address = net.JoinHostPort(addr.String(), "1812")
+	}
+	if r.TimeoutMillis == 0 {
+		r.TimeoutMillis = 2000
+	}
+	if r.Tries == 0 {
+		r.Tries = 2
+	}
+}
+
+func (c *Config) checkRemotes(k *checker) {
+	for i := range c.Remotes {
+		r := &c.Remotes[i]
+		k.on("remote", r.Name, r.ID)
+		if at, err := netip.ParseAddrPort(r.Address); err != nil || at.Port() == 0 {
+			k.fail("address", fmt.Sprintf("%q is not an address with a port", r.Address), "Write for instance 192.0.2.80 or 192.0.2.80:1812.")
+		}
+		if !r.Secret.Set() {
+			k.fail("secret", "no shared secret", "Type the one that the remote server has for this one.")
+		}
+		if r.TimeoutMillis < 100 || r.TimeoutMillis > 10_000 {
+			k.fail("timeoutMillis", strconv.Itoa(r.TimeoutMillis)+" ms is out of range", "Use 100 to 10000 ms.")
+		}
+		if r.Tries < 1 || r.Tries > 5 {
+			k.fail("tries", strconv.Itoa(r.Tries)+" is out of range", "Use 1 to 5.")
+		}
+		if r.Unsigned {
+			k.warn("unsigned", "answers without Message-Authenticator are accepted: somebody on the path can forge them", "Switch Message-Authenticator on at the remote server, and this off.")
+		}
+	}
+}
+
+// checkForward checks the remote servers that a lane forwards to.
+func (c *Config) checkForward(k *checker, l *Lane) {
+	for j, name := range l.Forward {
+		if _, at := Find(c.Remotes, name); at < 0 {
+			k.fail(fmt.Sprintf("forward[%d]", j), fmt.Sprintf("there is no remote server %q", name), "Choose one of the remote servers.")
+		}
+	}
+	if len(l.Forward) > 0 && slices.ContainsFunc(l.Policies, func(p Policy) bool { return p.Enabled }) {
+		k.warn("policies", "the lane forwards, so its policies decide nothing", "Remove them, or decide here.")
+	}
+}
