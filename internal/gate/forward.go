@@ -61,7 +61,7 @@ func (v *Visit) forward(ctx context.Context, p *radius.Packet, key *radius.Key) 
 		}
 		v.Facts.Forwarded = &facts.Forwarded{Server: server.Name, Answer: "reject", Detail: said(reply), Micros: time.Since(begun).Microseconds()}
 		if reply.Code == radius.AccessAccept {
-			v.Facts.Forwarded.Answer = "accept"
+			v.Facts.Forwarded.Answer, v.Facts.Forwarded.Reply = "accept", v.named(reply)
 		}
 		answer := v.Leave()
 		answer.Forwarded = reply
@@ -73,6 +73,17 @@ func (v *Visit) forward(ctx context.Context, p *radius.Packet, key *radius.Key) 
 		return v.leaveEAP(message)
 	}
 	return v.Leave()
+}
+
+// named writes the attributes of an answer as facts.
+func (v *Visit) named(reply *remote.Answer) []facts.Attribute {
+	var f facts.Facts
+	for _, a := range reply.Attributes {
+		if a.Type != radius.EAPMessage && a.Type != radius.State {
+			addAttribute(&f, v.snapshot.Plan.Book, a.Type, a.Value)
+		}
+	}
+	return f.Attributes
 }
 
 // said is what an answer says in words.

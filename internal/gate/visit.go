@@ -219,6 +219,9 @@ func (v *Visit) record(d *decide.Decision, took time.Duration) {
 			a.Group = d.Policy.Groups[d.Row].Group
 		}
 	}
+	if f.Forwarded != nil {
+		a.VLAN = f.Forwarded.VLAN()
+	}
 	if d.Pass != nil {
 		a.Pass, a.VLAN = d.Pass.Name, d.Pass.VLANFor(f)
 	}

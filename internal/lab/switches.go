@@ -112,6 +112,14 @@ var scenes = []scene{
 	{5, func(h *harbour) play {
 		return h.air("LF-Visitors", "02-00-5E-10-09-01", h.tunnelled("peap-mschapv2", "visitor@"+shipsDomain, "welcome-aboard"))
 	}},
+	{4, func(h *harbour) play {
+		user := []string{"pilot.gray", "pilot.lund", "inspector.oya"}[h.r.IntN(3)]
+		password := PartnerPassword(user)
+		if h.r.IntN(5) == 0 {
+			password = "forgotten"
+		}
+		return h.air("LF-Harbour", "02-00-5E-10-0A-01", peer.Request{Method: "pap", User: user + "@" + PartnerRealm, Password: password})
+	}},
 	{8, func(h *harbour) play {
 		i := h.r.IntN(len(crew))
 		c := crew[i]

@@ -87,6 +87,11 @@ func Up(ctx context.Context, o Options) error {
 		return err
 	}
 	defer dns.Close()
+	partner, err := ServePartner(PartnerAddress)
+	if err != nil {
+		return err
+	}
+	defer partner.Close()
 	service, err := startService(ctx, &o)
 	if err != nil {
 		return err

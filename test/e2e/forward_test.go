@@ -37,7 +37,7 @@ func TestALaneForwards(t *testing.T) {
 		t.Fatalf("%+v, %v", reply, err)
 	}
 	a := near.newest(1)
-	if a.Reason != "ok" || a.Facts.Forwarded == nil || a.Facts.Forwarded.Server != "port-authority" {
+	if a.Reason != "ok" || a.Facts.Forwarded == nil || a.Facts.Forwarded.Server != "port-authority" || a.VLAN != "77" || len(a.Trace.Reply) == 0 {
 		t.Errorf("%+v", a.Facts.Forwarded)
 	}
 	near.wants(0, []string{"attempt", "explain", a.ID}, "Remote server", "port-authority", "admitted")

@@ -53,7 +53,7 @@ var allowed = map[string][]string{
 	"internal/api": {"console", "internal/core/", "internal/wire/dict", "internal/apitype", "internal/account", "internal/certificate", "internal/checkup", "internal/contact", "internal/device", "internal/directory", "internal/gate", "internal/ident", "internal/lease", "internal/live",
 		"internal/operator", "internal/peer", "internal/supplicant", "internal/rehearsal", "internal/revision", "internal/roster", "internal/seal", "internal/store", "internal/tally"},
 	"internal/app":     {"internal/"},
-	"internal/lab":     {"internal/apitype", "internal/certificate", "internal/client", "internal/peer", "internal/supplicant", "internal/core/config", "internal/core/calendar"},
+	"internal/lab":     {"internal/apitype", "internal/certificate", "internal/client", "internal/peer", "internal/supplicant", "internal/core/config", "internal/core/calendar", "internal/wire/radius"},
 	"cmd/tollgated":    {"internal/app", "internal/api"},
 	"cmd/tollgate":     {"internal/lease", "internal/core/calendar", "internal/apitype", "internal/certificate", "internal/checkup", "internal/client", "internal/peer", "internal/supplicant", "internal/core/config", "internal/core/decide", "internal/directory", "internal/rehearsal", "internal/roster"},
 	"cmd/tollgate-lab": {"internal/lab"},

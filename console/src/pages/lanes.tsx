@@ -79,20 +79,21 @@ function LaneView({ lane }: { lane: Lane }) {
       <PageHead title={lane.name} lead={lane.forward.length ? <>forwarded to <b>{lane.forward.join(", ")}</b></> : <>{lane.realm ? <>realm <b>{lane.realm}</b></> : "realm by the form of the name"} · <Methods names={lane.methods} /></>}>
         {lane.methods.some((m) => /^(eap-tls|peap|ttls|teap)/.test(m)) && <DeviceSettings lane={lane} />}
         <Button onClick={() => setEditing(true)}>Edit lane</Button>
-        <Button primary onClick={() => { save.reset(); setOpen(blank); }}>Add policy</Button>
+        {lane.forward.length === 0 && <Button primary onClick={() => { save.reset(); setOpen(blank); }}>Add policy</Button>}
       </PageHead>
       <div className="mono border border-hair bg-sheet px-2.5 py-1.5">{lane.when}</div>
-      <Settings lane={lane} />
+      {lane.forward.length === 0 && <Settings lane={lane} />}
       {!open && <div className="mt-2"><Failure error={save.error} /></div>}
       {found.filter((f) => !f.policy).map((f, i) => <FindingLine key={i} finding={f} />)}
       {plain.filter((p) => !p.field.startsWith("policies[") && !p.message.includes(" is weak: ")).map((p, i) => <div key={i} className="mt-2"><Notice tone={p.warning ? "warn" : "out"}><b>{sentence(p.message)}</b> {p.remedy}</Notice></div>)}
-      <div className="mt-3 grid grid-cols-[52px_minmax(0,1fr)_104px_220px] border-b border-hair pb-1 text-[12px] font-medium text-soft"><span /><span>Policy, first that fits</span><span>Last 48 hours</span><span>Outcome</span></div>
+      {lane.forward.length > 0 && <p className="mt-3">Requests go to <b>{lane.forward.join(", then to ")}</b>, and the first that answers decides. What it grants is passed on.</p>}
+      {(lane.forward.length === 0 || lane.policies.length > 0) && <div className="mt-3 grid grid-cols-[52px_minmax(0,1fr)_104px_220px] border-b border-hair pb-1 text-[12px] font-medium text-soft"><span /><span>Policy, first that fits</span><span>Last 48 hours</span><span>Outcome</span></div>}
       <Sortable items={lane.policies} onMove={(next) => put(next)}>
         {lane.policies.map((p, i) => (
           <PolicyRow key={p.id} policy={p} number={i + 1} problems={plain.filter((x) => x.field.startsWith(`policies[${i}]`))} found={found.filter((f) => f.field.startsWith(`policies[${i}]`))} hits={hits.filter((h) => h.policy === p.id)} open={() => { save.reset(); setOpen(p); }} />
         ))}
       </Sortable>
-      <div className="mt-3 text-soft">Nobody fits: refused with <code>policy.none</code></div>
+      {lane.forward.length === 0 && <div className="mt-3 text-soft">Nobody fits: refused with <code>policy.none</code></div>}
       {open && (
         <PolicyDialog policy={open} lane={lane} error={save.error} busy={save.isPending} at={lane.policies.findIndex((p) => p.id === open.id)} close={() => setOpen(null)}
           save={(next) => put(open.id ? lane.policies.map((p) => (p.id === open.id ? next : p)) : [...lane.policies, next], () => setOpen(null))}

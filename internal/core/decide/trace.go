@@ -63,7 +63,10 @@ func (p *Plan) Trace(f *facts.Facts) Trace {
 	t := Trace{Verdict: d.Verdict, Reason: d.Reason, Lanes: []Row{}, Policies: []Row{}, Reply: []pass.Text{}}
 	t.Sentence, t.Remedy = reason.Explain(d.Reason, p.Values(f, &d))
 	if d.Reason == reason.OK && d.Lane != nil && len(d.Lane.Forward) > 0 {
-		t.Sentence = "Admitted by remote server " + f.Forwarded.Server
+		t.Sentence, t.VLAN = "Admitted by remote server "+f.Forwarded.Server, f.Forwarded.VLAN()
+		for _, a := range f.Forwarded.Reply {
+			t.Reply = append(t.Reply, pass.Text{Name: a.Name, Value: a.Value})
+		}
 	}
 	p.traceLanes(f, &d, &t)
 	tracePolicies(f, &d, &t)

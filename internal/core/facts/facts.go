@@ -87,6 +87,18 @@ type Forwarded struct {
 	Answer string `json:"answer"`
 	Detail string `json:"detail,omitempty"`
 	Micros int64  `json:"micros"`
+	// Reply are the attributes of an Access-Accept, without keys.
+	Reply []Attribute `json:"reply,omitempty"`
+}
+
+// VLAN is the VLAN of the reply, "" if there is none.
+func (f *Forwarded) VLAN() string {
+	for i := range f.Reply {
+		if f.Reply[i].Name == "Tunnel-Private-Group-ID" {
+			return f.Reply[i].Value
+		}
+	}
+	return ""
 }
 
 // Lease is an address of a pool. It is not valid if all were taken.
