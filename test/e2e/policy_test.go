@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -11,6 +13,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/peer"
 )
@@ -317,4 +320,41 @@ func TestAddressPools(t *testing.T) {
 	w.wants(0, []string{"attempt", "foretell", "-user", "k.nance", "-client", "np-switch-1", "-attr", "NAS-Port-Type=Ethernet"}, "admitted")
 	w.wants(0, []string{"pool", "remove", "vpn"}, "removed")
 	w.refused(422, http.MethodPost, "/draft/publish", map[string]string{}, `there is no pool "vpn"`)
+}
+
+// Several operators publish at the same moment: one of them does, the others are told that there is nothing left.
+func TestOnlyOnePublishes(t *testing.T) {
+	w := start(t)
+	w.basic("require", "127.0.0.1")
+	w.wants(0, []string{"pass", "change", "crew", "-vlan", "31"}, "changed")
+	outcomes := make(chan error, 8)
+	for range cap(outcomes) {
+		go func() {
+			outcomes <- w.api.Do(context.Background(), http.MethodPost, "/draft/publish", apitype.PublishBody{Note: "mine"}, nil)
+		}()
+	}
+	published := 0
+	for range cap(outcomes) {
+		err := <-outcomes
+		var p *apitype.Problem
+		switch {
+		case err == nil:
+			published++
+		case !errors.As(err, &p) || p.Status != http.StatusConflict:
+			t.Errorf("one of the others: %v", err)
+		}
+	}
+	if _, n := w.running(); published != 1 || n != 2 {
+		t.Errorf("%d published, revision %d runs", published, n)
+	}
+	// Who edits what somebody else has changed meanwhile is told by whom, and overwrites nothing.
+	one, err := client.Get[apitype.Pass](context.Background(), w.api, "/passes/crew")
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.wants(0, []string{"pass", "change", "crew", "-vlan", "32"}, "changed")
+	one.Role = "mine"
+	if err := w.api.Do(context.Background(), http.MethodPut, "/passes/crew", one.PassFields, nil, client.IfMatch(one.Tag)); err == nil || !strings.Contains(err.Error(), "was changed meanwhile by o.brandt") {
+		t.Errorf("overwriting: %v", err)
+	}
 }
