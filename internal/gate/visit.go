@@ -222,7 +222,7 @@ func (v *Visit) record(d *decide.Decision, took time.Duration) {
 	if f.Forwarded != nil {
 		a.VLAN = f.Forwarded.VLAN()
 	}
-	if d.Pass != nil {
+	if d.Pass != nil && d.Verdict == decide.Admitted { // a pass that cannot be given is not had
 		a.Pass, a.VLAN = d.Pass.Name, d.Pass.VLANFor(f)
 	}
 	a.Trial = f.Tried != ""

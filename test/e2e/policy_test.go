@@ -301,7 +301,7 @@ func TestAddressPools(t *testing.T) {
 		t.Errorf("given %s and %s, again %s, and then %+v", a, b, values(again, name), third)
 	}
 	a := w.newest(4)
-	if a.Reason != "pool.exhausted" {
+	if a.Reason != "pool.exhausted" || a.Pass != "" {
 		t.Errorf("%+v", a.Attempt)
 	}
 	w.wants(0, []string{"attempt", "explain", a.ID}, "All addresses of pool vpn are taken", "Add addresses to the pool")

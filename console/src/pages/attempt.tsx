@@ -107,7 +107,7 @@ function Earlier({ list }: { list: Schema["Attempt"][] }) {
         {list.map((a) => (
           <tr key={a.id} {...rowKeys(() => go(`/attempts/${a.id}`))}>
             <td className="w-32"><When at={a.at} /></td><td><Verdict kind={verdictKind(a.verdict)}>{a.verdict}</Verdict></td><td>{a.where}</td><td className="mono">{a.client}</td>
-            <td>{a.pass ? <PassChip name={a.pass} /> : <span className="mono text-out">{a.reason}</span>}</td>
+            <td>{a.verdict === "admitted" ? (a.pass ? <PassChip name={a.pass} /> : "granted remotely") : <span className="mono text-out">{a.reason}</span>}</td>
           </tr>
         ))}
       </tbody></table>

@@ -75,7 +75,7 @@ export function AttemptsPage() {
                 <td>{a.person}</td>
                 <td>{a.where}</td>
                 <td className="mono">{a.client}</td>
-                <td>{a.pass ? <><PassChip name={a.pass} /> {a.vlan && <span className="mono text-soft">VLAN {a.vlan}</span>}</> : <span className="mono text-out" title={a.sentence}>{a.reason}</span>}</td>
+                <td>{a.verdict === "admitted" ? <>{a.pass ? <PassChip name={a.pass} /> : <span className="text-soft">granted remotely</span>} {a.vlan && <span className="mono text-soft">VLAN {a.vlan}</span>}</> : <span className="mono text-out" title={a.sentence}>{a.reason}</span>}</td>
                 <td className="mono pr-0 text-right text-soft">{millis(a.micros)}</td>
               </tr>
             ))}

@@ -121,7 +121,7 @@ function End({ ending: e, other }: { ending: Ending; other: Ending }) {
   return (
     <>
       <div className="flex flex-wrap items-center gap-2">
-        {e.verdict === "admitted" ? <><Verdict kind="in">admitted</Verdict><PassChip name={e.pass} />{e.vlan && <span className="mono">VLAN {e.vlan}</span>}</> : <><Verdict kind="out">refused</Verdict><code>{e.reason}</code></>}
+        {e.verdict === "admitted" ? <><Verdict kind="in">admitted</Verdict>{e.pass ? <PassChip name={e.pass} /> : "remotely"}{e.vlan && <span className="mono">VLAN {e.vlan}</span>}</> : <><Verdict kind="out">refused</Verdict><code>{e.reason}</code></>}
       </div>
       <div className="text-[12px] text-soft">{e.lane || "no lane"}{e.policy && `, ${e.policy}`}{e.pass && e.pass === other.pass && e.vlan === other.vlan && <span className="mono block break-words">{e.reply}</span>}</div>
     </>
