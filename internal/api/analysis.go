@@ -13,7 +13,6 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
-	"tollgate.example/key/internal/directory"
 )
 
 // analyst keeps the last analysis, and what became of the groups that were picked.
@@ -167,7 +166,7 @@ func (s *server) lookAfterGroups(ctx context.Context) {
 				continue // the checkup says so
 			}
 			for _, state := range states {
-				if lost(&state) {
+				if state.Now == "" {
 					gone[strings.ToLower(state.Name)] = true
 				}
 			}
@@ -183,8 +182,6 @@ func (s *server) lookAfterGroups(ctx context.Context) {
 		}
 	}
 }
-
-func lost(state *directory.PickedState) bool { return state.Now == "" }
 
 // problems are the faults and warnings of a configuration, and what the analysis takes for mistakes.
 func (s *server) problems(c *config.Config) []config.Problem {

@@ -97,7 +97,7 @@ func said(reply *remote.Answer) string {
 	return text
 }
 
-// forwards begins a visit whose lane forwards, nil if it does not.
+// forwards begins a visit with EAP whose lane forwards, nil if it does not.
 func (g *Gate) forwards(s *Snapshot, f *facts.Facts, begun time.Time) *Visit {
 	if !s.Plan.Forwards {
 		return nil

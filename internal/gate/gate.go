@@ -45,6 +45,7 @@ type Snapshot struct {
 	Keys        []ClientKeys
 	directories map[string]*openDirectory
 	remotes     map[string]*remote.Server
+	pools       map[string]*lease.Pool
 	lanes       []laneReady
 }
 
@@ -103,6 +104,10 @@ func (g *Gate) Prepare(plan *decide.Plan, revision int, box *seal.Box, before *S
 			entry.member = Membership(d, func() []string { return g.Memberships.Passwords(d.Domain, d.Computer) }, open.Dialer())
 		}
 		s.directories[strings.ToLower(d.Name)] = entry
+	}
+	s.pools = make(map[string]*lease.Pool, len(plan.Config.Pools))
+	for i := range plan.Config.Pools {
+		s.pools[strings.ToLower(plan.Config.Pools[i].Name)] = lease.NewPool(&plan.Config.Pools[i])
 	}
 	if err := s.prepareRemotes(box); err != nil {
 		return nil, err

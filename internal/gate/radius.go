@@ -154,15 +154,18 @@ func bypass(f *facts.Facts) {
 // RADIUS takes one authentic Access-Request along the whole road. signed tells that a Message-Authenticator proved
 // the key; only without one can an unreadable password mean that the secrets differ.
 func (g *Gate) RADIUS(ctx context.Context, s *Snapshot, f facts.Facts, p *radius.Packet, key *radius.Key, signed bool, begun time.Time) Answer {
-	if v := g.forwards(s, &f, begun); v != nil {
-		return v.forward(ctx, p, key)
-	}
 	if p.Has(radius.EAPMessage) {
+		if v := g.forwards(s, &f, begun); v != nil {
+			return v.forward(ctx, p, key)
+		}
 		return g.EAP(ctx, s, f, p, begun)
 	}
 	v, why := g.Arrive(s, f, begun)
-	if why != reason.OK {
+	switch {
+	case why != reason.OK:
 		return v.Leave()
+	case len(v.before.Lane.Forward) > 0:
+		return v.forward(ctx, p, key)
 	}
 	switch f.Method {
 	case facts.MACBypass:

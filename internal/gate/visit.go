@@ -175,12 +175,9 @@ func (v *Visit) Leave() Answer {
 
 // takeAddress takes an address for the session, for as long as it may last.
 func (v *Visit) takeAddress(p *decide.Pass) {
-	pool, at := config.Find(v.snapshot.Plan.Config.Pools, p.Pool)
-	if at < 0 {
-		return
-	}
+	pool := v.snapshot.pools[strings.ToLower(p.Pool)]
 	f := &v.Facts
-	v.Facts.Lease = &facts.Lease{Pool: pool.Name, Address: v.gate.Leases.Take(pool, holder(f), f.Person.Label(), f.Client, time.Now(), time.Duration(p.SessionTimeout)*time.Second)}
+	f.Lease = &facts.Lease{Pool: pool.Name(), Address: v.gate.Leases.Take(pool, holder(f), f.Person.Label(), f.Client, time.Now(), time.Duration(p.SessionTimeout)*time.Second)}
 }
 
 // holder tells sessions apart: by the device where its address is known, else by the port that the person is on; "" if

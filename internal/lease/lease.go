@@ -83,23 +83,38 @@ func (k *Keeper) keep(l *Lease) {
 	heap.Push(&k.ends, ending{l.Address, l.Until})
 }
 
+// Pool is a pool that is ready for taking addresses of it.
+type Pool struct {
+	name   string
+	ranges []config.AddressRange
+	size   int
+}
+
+// NewPool reads a pool.
+func NewPool(p *config.Pool) *Pool {
+	ranges, size := p.Parsed()
+	return &Pool{p.Name, ranges, size}
+}
+
+// Name is the name of the pool.
+func (p *Pool) Name() string { return p.name }
+
 // Take gives the holder an address of a pool for so long: the one it has or had last if that is free, or another. The address is
 // invalid if all are taken. An empty holder is nobody known, and always gets an address of its own.
-func (k *Keeper) Take(pool *config.Pool, holder, who, client string, now time.Time, length time.Duration) netip.Addr {
-	ranges, size := pool.Parsed()
+func (k *Keeper) Take(pool *Pool, holder, who, client string, now time.Time, length time.Duration) netip.Addr {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	k.release(now)
 	until := now.Add(length + grace)
-	if last := k.byHolder[holder]; last != nil && holder != "" && slices.ContainsFunc(ranges, func(r config.AddressRange) bool { return r.Contains(last.Address) }) {
+	if last := k.byHolder[holder]; last != nil && holder != "" && slices.ContainsFunc(pool.ranges, func(r config.AddressRange) bool { return r.Contains(last.Address) }) {
 		if now := k.taken[last.Address]; now == nil || now == last {
-			k.give(&Lease{last.Address, pool.Name, who, client, holder, last.At, until})
+			k.give(&Lease{last.Address, pool.name, who, client, holder, last.At, until})
 			return last.Address
 		}
 	}
-	addr := k.free(pool.Name, ranges, size)
+	addr := k.free(pool)
 	if addr.IsValid() {
-		k.give(&Lease{addr, pool.Name, who, client, holder, now, until})
+		k.give(&Lease{addr, pool.name, who, client, holder, now, until})
 	}
 	return addr
 }
@@ -113,21 +128,18 @@ func (k *Keeper) give(l *Lease) {
 }
 
 // free finds an address that nobody has, going round so that one just released rests as long as can be.
-func (k *Keeper) free(pool string, ranges []config.AddressRange, size int) netip.Addr {
-	if size == 0 {
-		return netip.Addr{}
-	}
-	begin := k.cursor[pool]
-	for n := range size {
-		at := (begin + n) % size
+func (k *Keeper) free(pool *Pool) netip.Addr {
+	begin := k.cursor[pool.name]
+	for n := range pool.size {
+		at := (begin + n) % pool.size
 		i := at
-		for _, r := range ranges {
+		for _, r := range pool.ranges {
 			if i >= r.Size {
 				i -= r.Size
 				continue
 			}
 			if addr := r.At(i); k.taken[addr] == nil {
-				k.cursor[pool] = (at + 1) % size
+				k.cursor[pool.name] = (at + 1) % pool.size
 				return addr
 			}
 			break

@@ -28,7 +28,7 @@ func open(t testing.TB, dir string) (*Keeper, *store.Store) {
 func TestOneAddressToOneSession(t *testing.T) {
 	dir := t.TempDir()
 	k, s := open(t, dir)
-	pool := &config.Pool{Name: "vpn", Ranges: []string{"192.0.2.8/30", "192.0.2.20-192.0.2.20"}} // .9, .10 and .20
+	pool := NewPool(&config.Pool{Name: "vpn", Ranges: []string{"192.0.2.8/30", "192.0.2.20-192.0.2.20"}}) // .9, .10 and .20
 	now := time.Now()
 	take := func(holder string, length time.Duration) string {
 		return k.Take(pool, holder, "who", "hh-vpn-1", now, length).String()
@@ -81,7 +81,7 @@ func TestNeverTwice(t *testing.T) {
 	k, s := open(t, t.TempDir())
 	defer s.Close()
 	defer k.Close()
-	pool := &config.Pool{Name: "p", Ranges: []string{"2001:db8::/122", "192.0.2.0/27"}}
+	pool := NewPool(&config.Pool{Name: "p", Ranges: []string{"2001:db8::/122", "192.0.2.0/27"}})
 	r := rand.New(rand.NewPCG(11, 12))
 	now := time.Now()
 	type session struct {

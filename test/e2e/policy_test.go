@@ -358,3 +358,15 @@ func TestOnlyOnePublishes(t *testing.T) {
 		t.Errorf("overwriting: %v", err)
 	}
 }
+
+// A picked group that is gone from the directory is told where a policy asks for it.
+func TestAGroupThatIsGone(t *testing.T) {
+	w := lantern(t)
+	var d apitype.Directory
+	w.do(http.MethodGet, "/directories/LANTERN", nil, &d)
+	d.Groups = append(d.Groups, config.PickedGroup{ID: "S-1-5-21-1-2-3-9999", Name: "Lamplighters"})
+	w.do(http.MethodPut, "/directories/LANTERN", d.DirectoryFields, nil, client.IfMatch(d.Tag))
+	w.wants(0, []string{"policy", "add", "Wired ports", "Lamps", "-when", "group is Lamplighters", "-pass", "officers"}, "has a policy more")
+	w.publish()
+	w.wants(1, []string{"draft", "analyse"}, `group "Lamplighters" was picked in a directory, and is gone`, "mistake")
+}

@@ -179,7 +179,7 @@ type Policy struct {
 	Note  string `json:"note,omitempty"`
 }
 
-// Attribute is one reply attribute by its standard name and its value in text form.
+// Attribute is one attribute by its name, standard or of a vendor, and its value in text form.
 type Attribute struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`

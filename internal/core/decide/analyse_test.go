@@ -117,6 +117,21 @@ func TestAnalysisOfGroupsAndUse(t *testing.T) {
 	}
 }
 
+func TestWhatALaneTakesByDefaultIsUsed(t *testing.T) {
+	plan := small(nil)
+	plan.Config.Trusts = []config.Trust{{ID: "t1", Name: "laptops"}, {ID: "t2", Name: "phones"}}
+	plan.Config.Certificates = []config.Certificate{{ID: "c1", Name: "waiting"}, {ID: "c2", Name: "signed", Chain: "x"}}
+	a := &analysis{plan: plan}
+	a.unused()
+	var found []string
+	for _, f := range a.out {
+		found = append(found, f.Object)
+	}
+	if got := strings.Join(found, " "); got != "phones waiting" {
+		t.Errorf("unused: %s", got)
+	}
+}
+
 // universe is every attempt over a few values.
 func universe() []*facts.Facts {
 	var out []*facts.Facts

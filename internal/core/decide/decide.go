@@ -64,23 +64,15 @@ func (p *Plan) Name(lane *Lane, sent string) (*Realm, string, reason.Code) {
 // SplitName recognises PREFIX\name, name@suffix (RFC 7542) and bare names. The form comes out as configured ones are
 // normalised: suffixes in lower case, prefixes in upper case.
 func SplitName(sent string) (config.Form, string) {
-	if prefix, name, ok := strings.Cut(sent, `\`); ok {
-		return config.Form{Kind: config.Prefix, Value: strings.ToUpper(prefix)}, name
-	}
-	if host, ok := strings.CutPrefix(sent, HostPrefix); ok && !strings.ContainsRune(host, '@') {
-		if name, suffix, ok := strings.Cut(host, "."); ok {
-			return config.Form{Kind: config.Suffix, Value: strings.ToLower(suffix)}, HostPrefix + name
-		}
-		return config.Form{Kind: config.Bare}, sent
-	}
-	if at := strings.LastIndexByte(sent, '@'); at >= 0 {
-		return config.Form{Kind: config.Suffix, Value: strings.ToLower(sent[at+1:])}, sent[:at]
+	form, name, realm := facts.SplitName(sent)
+	switch {
+	case form == "prefix":
+		return config.Form{Kind: config.Prefix, Value: strings.ToUpper(realm)}, name
+	case form == "suffix" || form == "host" && len(name) < len(sent):
+		return config.Form{Kind: config.Suffix, Value: strings.ToLower(realm)}, name
 	}
 	return config.Form{Kind: config.Bare}, sent
 }
-
-// HostPrefix begins the name of a computer.
-const HostPrefix = "host/"
 
 // Decide walks the road with the facts. It does not allocate for names that need no rewriting.
 func (p *Plan) Decide(f *facts.Facts) Decision {

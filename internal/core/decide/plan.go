@@ -65,18 +65,16 @@ type Override struct {
 type Pass struct {
 	*config.Pass
 	Reply *pass.Reply
+	// vlan is the VLAN if it is a template, nil otherwise.
+	vlan *rule.Template
 }
 
 // VLANFor is the VLAN that the pass gives in one attempt.
 func (p *Pass) VLANFor(f *facts.Facts) string {
-	if !strings.Contains(p.VLAN, "{{") {
+	if p.vlan == nil {
 		return p.VLAN
 	}
-	template, err := rule.ParseTemplate(p.VLAN)
-	if err != nil {
-		return ""
-	}
-	text, _ := template.Fill(f)
+	text, _ := p.vlan.Fill(f)
 	return text
 }
 
@@ -197,7 +195,11 @@ func (p *Plan) compilePasses(c *config.Config) (map[string]*Pass, []config.Probl
 		reply, wrong := pass.Compile(&whole, p.Book, c.Vendors)
 		problems = append(problems, wrong...)
 		problems = append(problems, unread(c, &whole, reply)...)
-		passes[strings.ToLower(whole.Name)] = &Pass{&whole, reply}
+		made := &Pass{Pass: &whole, Reply: reply}
+		if t, err := rule.ParseTemplate(whole.VLAN); err == nil && len(t.Fields()) > 0 {
+			made.vlan = t
+		}
+		passes[strings.ToLower(whole.Name)] = made
 	}
 	return passes, problems
 }

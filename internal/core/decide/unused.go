@@ -2,8 +2,10 @@ package decide
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
+	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/rule"
 )
 
@@ -46,6 +48,7 @@ func (a *analysis) unused() {
 			used[kind+"\x00"+strings.ToLower(name)] = true
 		}
 	}
+	anyCertificate, anyTrust := false, false // a lane that names none takes the first
 	conditions := func(when *rule.Condition) {
 		for _, name := range when.Uses()["time"] {
 			use("calendar", name)
@@ -56,6 +59,8 @@ func (a *analysis) unused() {
 		use("realm", lane.Realm)
 		use("certificate", lane.TLS.Certificate)
 		use("trust", lane.TLS.Trust)
+		anyCertificate = anyCertificate || lane.TLS.Certificate == ""
+		anyTrust = anyTrust || lane.TLS.Trust == ""
 		for _, policy := range lane.Policies {
 			conditions(policy.when)
 			use("pass", policy.Pass)
@@ -103,6 +108,13 @@ func (a *analysis) unused() {
 	}
 	for i := range c.Directories {
 		report("directory", c.Directories[i].Name, c.Directories[i].ID, "no realm looks in this directory")
+	}
+	if anyTrust && len(c.Trusts) > 0 {
+		use("trust", c.Trusts[0].Name)
+	}
+	signed := slices.IndexFunc(c.Certificates, func(one config.Certificate) bool { return one.Chain != "" })
+	if anyCertificate && signed >= 0 {
+		use("certificate", c.Certificates[signed].Name)
 	}
 	for i := range c.Trusts {
 		report("trust", c.Trusts[i].Name, c.Trusts[i].ID, "no lane goes by this trust list")

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
-	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -266,6 +265,3 @@ func (d *Document) Secrets(see func(path string, s config.Secret) (config.Secret
 	}
 	return nil
 }
-
-// Kinds are the lists that a document can hold.
-func Kinds() []string { return slices.Clone(kinds) }

@@ -190,6 +190,28 @@ func (f *Facts) Name() string {
 	return f.Sent
 }
 
+// SplitName takes a name apart as it came: PREFIX\name, name@realm (RFC 7542), host/name.realm of a computer, or a bare name. The
+// form is prefix, suffix, host or bare, "" for no name at all; the name of a computer keeps its host/.
+func SplitName(sent string) (form, name, realm string) {
+	if prefix, name, ok := strings.Cut(sent, `\`); ok {
+		return "prefix", name, prefix
+	}
+	if host, ok := strings.CutPrefix(sent, HostPrefix); ok && !strings.ContainsRune(host, '@') {
+		name, realm, _ := strings.Cut(host, ".")
+		return "host", sent[:len(HostPrefix)+len(name)], realm
+	}
+	if at := strings.LastIndexByte(sent, '@'); at >= 0 {
+		return "suffix", sent[:at], sent[at+1:]
+	}
+	if sent == "" {
+		return "", "", ""
+	}
+	return "bare", sent, ""
+}
+
+// HostPrefix begins the name of a computer.
+const HostPrefix = "host/"
+
 // Family is the kind of the method: eap for all that run inside EAP, else the method itself.
 func (f *Facts) Family() string {
 	if f.EAP != nil && f.Method != MACBypass {

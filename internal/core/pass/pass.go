@@ -335,7 +335,7 @@ func (r *Reply) Texts() []Text {
 	return out
 }
 
-// TextsFor writes the reply of one attempt for people, "" if it cannot be made.
+// TextsFor writes the reply of one attempt for people; one that cannot be made as it is written.
 func (r *Reply) TextsFor(f *facts.Facts) []Text {
 	list, err := r.For(f)
 	if err != nil {

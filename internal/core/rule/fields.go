@@ -46,11 +46,11 @@ var fields = []Field{
 	}},
 	{Name: "sent", Type: Text, Help: "the name as it came", one: func(f *facts.Facts, _ string) string { return f.Sent }},
 	{Name: "name.form", Type: Text, Closed: true, Help: "how the name as it came shows its realm", Examples: []string{"suffix", "prefix", "bare", "host"}, one: func(f *facts.Facts, _ string) string {
-		form, _ := nameForm(f.Sent)
+		form, _, _ := facts.SplitName(f.Sent)
 		return form
 	}},
 	{Name: "name.realm", Type: Text, Help: "the realm in the name as it came: what stands after @, or before a backslash", one: func(f *facts.Facts, _ string) string {
-		_, realm := nameForm(f.Sent)
+		_, _, realm := facts.SplitName(f.Sent)
 		return realm
 	}},
 	{Name: "time", Type: Hours, Help: "the time of the attempt: time is NAME holds in the hours of that calendar"},
@@ -167,22 +167,4 @@ func listOfCertificate(part func(*facts.Certificate) []string) func(*facts.Facts
 		}
 		return part(f.Certificate)
 	}
-}
-
-// nameForm recognises PREFIX\name, name@realm (RFC 7542), host/name.realm and bare names.
-func nameForm(sent string) (form, realm string) {
-	if prefix, _, ok := strings.Cut(sent, `\`); ok {
-		return "prefix", prefix
-	}
-	if host, ok := strings.CutPrefix(sent, "host/"); ok && !strings.ContainsRune(host, '@') {
-		_, realm, _ := strings.Cut(host, ".")
-		return "host", realm
-	}
-	if at := strings.LastIndexByte(sent, '@'); at >= 0 {
-		return "suffix", sent[at+1:]
-	}
-	if sent == "" {
-		return "", ""
-	}
-	return "bare", ""
 }

@@ -43,7 +43,7 @@ func TestTimesNumbersAndNames(t *testing.T) {
 		}
 	}
 	for sent, want := range map[string]string{"a@B.example": "suffix B.example", `L\a`: "prefix L", "a": "bare ", "host/pc.b.example": "host b.example", "": " "} {
-		if form, realm := nameForm(sent); form+" "+realm != want {
+		if form, _, realm := facts.SplitName(sent); form+" "+realm != want {
 			t.Errorf("%s is of form %s %s", sent, form, realm)
 		}
 	}

@@ -79,16 +79,6 @@ func parsePart(inside string, column int) (templatePart, error) {
 // String returns the template as written.
 func (t *Template) String() string { return t.text }
 
-// Constant reports whether there is no field in it.
-func (t *Template) Constant() bool {
-	for i := range t.parts {
-		if t.parts[i].name != "" {
-			return false
-		}
-	}
-	return true
-}
-
 // Fields lists the fields in it.
 func (t *Template) Fields() []string {
 	var out []string

@@ -166,7 +166,7 @@ func (v *value) setMember(f *facts.Facts, text string, device func() *facts.Devi
 
 // nameLike makes a name of a form, keeping what the name already shows.
 func nameLike(name, part, text string) string {
-	form, realm := nameForm(name)
+	form, _, realm := facts.SplitName(name)
 	if part == "name.form" {
 		form = text
 	} else if realm = text; form == "" || form == "bare" {
