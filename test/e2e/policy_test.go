@@ -368,5 +368,5 @@ func TestAGroupThatIsGone(t *testing.T) {
 	w.do(http.MethodPut, "/directories/LANTERN", d.DirectoryFields, nil, client.IfMatch(d.Tag))
 	w.wants(0, []string{"policy", "add", "Wired ports", "Lamps", "-when", "group is Lamplighters", "-pass", "officers"}, "has a policy more")
 	w.publish()
-	w.wants(1, []string{"draft", "analyse"}, `group "Lamplighters" was picked in a directory, and is gone`, "mistake")
+	w.wants(1, []string{"draft", "analyse"}, `mistake: lane "Wired ports", policy "Lamps": group "Lamplighters" was picked in a directory`)
 }
