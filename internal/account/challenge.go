@@ -59,12 +59,9 @@ func unusable(a *Account) string {
 // CheckMSCHAP checks a response of MS-CHAP to a challenge of eight octets, and returns the hash of the NT hash.
 func (k *Keeper) CheckMSCHAP(name string, challenge [8]byte, response [24]byte) (mschap.Hash, reason.Code, string) {
 	var none mschap.Hash
-	a := k.find(name)
-	switch {
-	case a == nil:
-		return none, reason.PersonUnknown, ""
-	case !a.Keeps.Serves(config.NeedsNTHash):
-		return none, reason.MethodUnusable, unusable(a)
+	a, why, detail := k.serving(name, config.NeedsNTHash)
+	if why != reason.OK {
+		return none, why, detail
 	}
 	kept, err := k.box.Open(a.proof)
 	if err != nil {
@@ -84,12 +81,9 @@ func (k *Keeper) CheckMSCHAP(name string, challenge [8]byte, response [24]byte) 
 
 // CheckCHAP checks a response of CHAP or EAP-MD5.
 func (k *Keeper) CheckCHAP(name string, identifier byte, challenge, response []byte) (reason.Code, string) {
-	a := k.find(name)
-	switch {
-	case a == nil:
-		return reason.PersonUnknown, ""
-	case !a.Keeps.Serves(config.NeedsClear):
-		return reason.MethodUnusable, unusable(a)
+	a, why, detail := k.serving(name, config.NeedsClear)
+	if why != reason.OK {
+		return why, detail
 	}
 	kept, err := k.box.Open(a.proof)
 	if err != nil {
@@ -100,4 +94,22 @@ func (k *Keeper) CheckCHAP(name string, identifier byte, challenge, response []b
 		return reason.PasswordWrong, ""
 	}
 	return reason.OK, ""
+}
+
+// Usable tells whether what is kept of an account is enough for a method that needs so much.
+func (k *Keeper) Usable(name string, needs config.Needs) (reason.Code, string) {
+	_, why, detail := k.serving(name, needs)
+	return why, detail
+}
+
+// serving returns an account of which enough is kept.
+func (k *Keeper) serving(name string, needs config.Needs) (*Account, reason.Code, string) {
+	a := k.find(name)
+	switch {
+	case a == nil:
+		return nil, reason.PersonUnknown, ""
+	case !a.Keeps.Serves(needs):
+		return nil, reason.MethodUnusable, unusable(a)
+	}
+	return a, reason.OK, ""
 }

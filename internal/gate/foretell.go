@@ -31,7 +31,7 @@ func (g *Gate) Foretell(ctx context.Context, plan *decide.Plan, e *config.Expect
 			}
 		}
 		v.Find(ctx)
-		v.Facts.Credential = reason.OK
+		v.Facts.Credential, v.Facts.CredentialDetail = g.usable(plan, v.Facts.Person, e.Method)
 	}
 	d := plan.Decide(&v.Facts)
 	switch d.Reason {
@@ -42,6 +42,21 @@ func (g *Gate) Foretell(ctx context.Context, plan *decide.Plan, e *config.Expect
 		}
 	}
 	return d, &v.Facts, nil
+}
+
+// usable tells whether a right proof could be checked at all where the person is kept.
+func (g *Gate) usable(plan *decide.Plan, person *facts.Person, method string) (reason.Code, string) {
+	m := config.FindMethod(method)
+	if person == nil || m == nil || person.Store == config.DeviceStore || m.Needs != config.NeedsNTHash && m.Needs != config.NeedsClear {
+		return reason.OK, ""
+	}
+	if person.Store == config.LocalStore {
+		return g.Accounts.Usable(person.Name, m.Needs)
+	}
+	if d, at := config.Find(plan.Config.Directories, person.Store); at >= 0 && m.Needs == config.NeedsNTHash && d.Member() {
+		return reason.OK, ""
+	}
+	return reason.MethodUnusable, noHashes
 }
 
 // expected makes the facts of an expectation, by way of the packet that a device would send.

@@ -171,7 +171,7 @@ func (s *setup) expectations() {
 	s.add("/overrides", apitype.OverrideFields{Name: "Anselm on the bridge", Person: "a.waldeck", Store: NetBIOS, Pass: "bridge", Owner: "Deck Officers", Note: "Relief master of MV Heron."})
 	for _, e := range []apitype.ExpectationFields{
 		{Name: "Ticketing at a counter", Sent: "s.lodge", Client: "np-switch-1", Method: "pap", Attributes: wired, Admitted: true, Pass: "ticketing", VLAN: "20"},
-		{Name: "The relief master", Sent: "a.waldeck@" + Domain, Client: "heron-switch-1", Method: "peap-mschapv2", Attributes: wired, Admitted: true, Pass: "bridge", VLAN: "30"},
+		{Name: "The relief master", Sent: "a.waldeck@" + Domain, Client: "heron-switch-1", Method: "peap-gtc", Attributes: wired, Admitted: true, Pass: "bridge", VLAN: "30"},
 		{Name: "Contractors stay ashore", Sent: "f.brinkema", Client: "heron-switch-1", Method: "pap", Attributes: wired, Admitted: false, Reason: "policy.refused"},
 	} {
 		s.add("/expectations", e)

@@ -141,6 +141,8 @@ func TestExpectationsGuardPublishing(t *testing.T) {
 	}
 	w.wants(0, []string{"draft", "publish", "-despite-expectations"}, "revision 4")
 	w.wants(0, []string{"draft", "discard"}, "")
+	w.wants(0, []string{"attempt", "foretell", "-user", "t.marchetti", "-client", "np-switch-1", "-method", "peap-mschapv2", "-attr", "NAS-Port-Type=Ethernet"}, "refused", "method.unusable")
+	w.wants(0, []string{"attempt", "foretell", "-user", "t.marchetti", "-client", "np-switch-1", "-method", "peap-gtc", "-attr", "NAS-Port-Type=Ethernet"}, "admitted")
 	w.wants(0, []string{"expectation", "add", "A stranger", "-user", "nobody.here", "-client", "np-switch-1", "-refused", "-reason", "person.unknown", "-attr", "NAS-Port-Type=Ethernet"}, "added")
 	w.wants(0, []string{"expectation", "add", "A printer", "-user", "00-00-5E-00-53-F1", "-client", "np-switch-1", "-method", "mac", "-refused"}, "added")
 	w.wants(0, []string{"expectation", "add", "Later", "-user", "s.lodge", "-client", "np-switch-1", "-refused", "-at", "2030-01-01T00:00", "-attr", "NAS-Port-Type=Ethernet"}, "added")

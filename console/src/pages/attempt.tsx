@@ -42,7 +42,7 @@ export function AttemptPage() {
           {t.reply.length > 0 && (
             <>
               <h2 className="mt-4 mb-1.5">Reply attributes</h2>
-              <table className="grid-table"><tbody>{t.reply.map((r, i) => <tr key={i}><td className="mono w-56">{r.name}</td><td className="mono">{r.value}</td><td className="mono text-soft">{r.hex}</td></tr>)}</tbody></table>
+              <table className="grid-table"><tbody>{t.reply.map((r, i) => <tr key={i}><td className="mono w-56">{r.name}</td><td className="mono break-words">{r.value}</td><td className="mono break-all text-soft">{r.hex}</td></tr>)}</tbody></table>
             </>
           )}
           <Conversation eap={a.facts.eap} />

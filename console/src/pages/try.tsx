@@ -91,7 +91,7 @@ export function Foretold({ f }: { f: Schema["Foretold"] }) {
       {f.unsure && <div className="mb-2"><Notice tone="wait"><b>Not sure.</b> {sentence(f.unsure)}</Notice></div>}
       <Road trace={f.trace} />
       <p className="mt-1 mb-3"><b>{sentence(f.trace.sentence)}</b> {f.trace.remedy}</p>
-      {f.trace.reply.length > 0 && <table className="grid-table"><tbody>{f.trace.reply.map((r, i) => <tr key={i}><td className="mono w-56">{r.name}</td><td className="mono">{r.value}</td><td className="mono text-soft">{r.hex}</td></tr>)}</tbody></table>}
+      {f.trace.reply.length > 0 && <table className="grid-table"><tbody>{f.trace.reply.map((r, i) => <tr key={i}><td className="mono w-52">{r.name}</td><td className="mono break-words">{r.value}</td><td className="mono w-56 text-[11px] break-all text-soft">{r.hex}</td></tr>)}</tbody></table>}
     </>
   );
 }
