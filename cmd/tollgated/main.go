@@ -17,6 +17,14 @@ import (
 	"tollgate.example/key/internal/app"
 )
 
+// list takes a list of addresses apart; none is the word for an empty one.
+func list(text string) []string {
+	if text == "none" || text == "" {
+		return nil
+	}
+	return strings.Split(text, ",")
+}
+
 func main() { os.Exit(run()) }
 
 func run() int {
@@ -27,6 +35,9 @@ func run() int {
 	flag.StringVar(&o.TLSCert, "tls-cert", "", "PEM certificate of the console; self-signed if missing where TLS is needed")
 	flag.StringVar(&o.TLSKey, "tls-key", "", "PEM key of that certificate")
 	flag.DurationVar(&o.KeepAttempts, "keep-attempts", 90*24*time.Hour, "how long attempts are kept; 0 keeps them for ever")
+	tacacs := flag.String("tacacs", ":49", "addresses for TACACS+ over TCP, separated by commas; none for no TACACS+")
+	secure := flag.String("tacacs-tls", ":300", "addresses for TACACS+ over TLS 1.3, separated by commas; none for no TLS")
+	flag.DurationVar(&o.KeepJournal, "keep-journal", 400*24*time.Hour, "how long the gear journal is kept; 0 keeps it for ever")
 	openapi := flag.Bool("openapi", false, "print the OpenAPI document and end")
 	version := flag.Bool("version", false, "print the version and end")
 	flag.Usage = func() {
@@ -50,7 +61,11 @@ func run() int {
 		flag.Usage()
 		return 2
 	}
-	o.RADIUS = strings.Split(*radius, ",")
+	o.RADIUS, o.TACACS, o.TACACSTLS = strings.Split(*radius, ","), list(*tacacs), list(*secure)
+	o.TACACSOptional = true
+	flag.Visit(func(f *flag.Flag) { // asked for, and not had, is an error
+		o.TACACSOptional = o.TACACSOptional && f.Name != "tacacs" && f.Name != "tacacs-tls"
+	})
 	o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
 	slog.SetDefault(o.Log)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
@@ -64,6 +79,12 @@ func run() int {
 	fmt.Println("  Console  ", a.URL)
 	for _, address := range a.RADIUS {
 		fmt.Println("  RADIUS   ", address)
+	}
+	for _, address := range a.TACACS {
+		fmt.Println("  TACACS+  ", address)
+	}
+	for _, address := range a.TACACSTLS {
+		fmt.Println("  TACACS+  ", address, "with TLS")
 	}
 	if a.SetupCode != "" {
 		fmt.Printf("  Open the console and give this setup code to create the first operator: %s\n", a.SetupCode)

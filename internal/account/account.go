@@ -19,7 +19,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/ident"
+	"tollgate.example/key/internal/core/rule"
 	"tollgate.example/key/internal/password"
 	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
@@ -44,6 +44,13 @@ type Account struct {
 	Keeps     config.Keeps
 	ChangedAt time.Time
 	ChangedBy string
+	// Emergency is the condition over devices of an emergency account, "" for an ordinary one. OpenedAt and OpenedOn tell when
+	// and where its seal was broken, Uses how often it was used since.
+	Emergency string
+	OpenedAt  time.Time
+	OpenedOn  string
+	Uses      int
+	devices   *rule.Condition
 
 	hash    string
 	proof   config.Secret
@@ -94,29 +101,23 @@ func fromRow(row store.Account) *Account {
 	if row.Expires != 0 {
 		a.Expires = time.UnixMilli(row.Expires)
 	}
+	if row.Opened != 0 {
+		a.OpenedAt = time.UnixMilli(row.Opened)
+	}
+	a.Emergency, a.OpenedOn, a.Uses = row.Emergency, row.OpenedOn, row.Uses
+	if a.Emergency != "" { // it was checked when it was stored
+		a.devices, _ = parseDevices(a.Emergency)
+	}
 	return a
 }
 
 // Person looks an account up by name; nil if there is none.
 func (k *Keeper) Person(name string, now time.Time) *facts.Person {
 	a := k.find(name)
-	if a == nil {
+	if a == nil || a.devices != nil { // an emergency account is found by Emergency alone
 		return nil
 	}
-	p := &facts.Person{Store: config.LocalStore, ID: a.ID, Name: a.Name, Display: a.Display, State: reason.OK, Groups: a.Groups}
-	if id, err := ident.Parse(a.ID); err == nil {
-		p.Created = id.Time()
-	}
-	if a.Mail != "" {
-		p.Attributes = map[string][]string{"mail": {a.Mail}}
-	}
-	switch {
-	case !a.Enabled:
-		p.State = reason.PersonDisabled
-	case !a.Expires.IsZero() && !now.Before(a.Expires):
-		p.State = reason.PersonExpired
-	}
-	return p
+	return k.person(a, now)
 }
 
 func (k *Keeper) find(name string) *Account {
@@ -241,6 +242,17 @@ func (k *Keeper) Save(ctx context.Context, a Account, clear string) (*Account, e
 	if err := a.check(old != nil || clear != ""); err != nil {
 		return nil, err
 	}
+	a.OpenedAt, a.OpenedOn, a.Uses, a.devices = time.Time{}, "", 0, nil
+	if old != nil && clear == "" { // only a new password seals it again
+		a.OpenedAt, a.OpenedOn, a.Uses = old.OpenedAt, old.OpenedOn, old.Uses
+	}
+	if a.Emergency = strings.TrimSpace(a.Emergency); a.Emergency != "" {
+		var err error
+		if a.devices, err = parseDevices(a.Emergency); err != nil {
+			return nil, err
+		}
+		a.Emergency = a.devices.String()
+	}
 	if clear != "" {
 		var err error
 		if a.hash, err = password.Hash(clear); err != nil {
@@ -253,6 +265,10 @@ func (k *Keeper) Save(ctx context.Context, a Account, clear string) (*Account, e
 	list, _ := json.Marshal(a.Groups)
 	row := store.Account{ID: a.ID, Name: a.Name, Display: a.Display, Mail: a.Mail, Groups: list, Enabled: a.Enabled, Hash: a.hash, Keeps: string(a.Keeps), Proof: string(a.proof),
 		Version: a.version, ChangedAt: a.ChangedAt.UnixMilli(), ChangedBy: a.ChangedBy}
+	row.Emergency, row.OpenedOn, row.Uses = a.Emergency, a.OpenedOn, a.Uses
+	if !a.OpenedAt.IsZero() {
+		row.Opened = a.OpenedAt.UnixMilli()
+	}
 	if !a.Expires.IsZero() {
 		row.Expires = a.Expires.UnixMilli()
 	}

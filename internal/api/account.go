@@ -71,7 +71,7 @@ func (s *server) accounts() {
 }
 
 func (s *server) saveAccount(ctx context.Context, id string, in *apitype.AccountInput) (*tagged[apitype.Account], error) {
-	a := account.Account{ID: id, Name: in.Name, Display: in.Display, Mail: in.Mail, Groups: in.Groups, Enabled: in.Enabled, Keeps: config.Keeps(in.Keeps), ChangedAt: time.Now(), ChangedBy: who(ctx).Name}
+	a := account.Account{ID: id, Name: in.Name, Display: in.Display, Mail: in.Mail, Groups: in.Groups, Enabled: in.Enabled, Keeps: config.Keeps(in.Keeps), Emergency: in.Emergency, ChangedAt: time.Now(), ChangedBy: who(ctx).Name}
 	if in.Expires != nil {
 		a.Expires = *in.Expires
 	}
@@ -87,7 +87,11 @@ func (s *server) saveAccount(ctx context.Context, id string, in *apitype.Account
 }
 
 func accountView(a *account.Account) apitype.Account {
-	out := apitype.Account{ID: a.ID, ChangedAt: a.ChangedAt, ChangedBy: a.ChangedBy, AccountFields: apitype.AccountFields{Name: a.Name, Display: a.Display, Mail: a.Mail, Groups: a.Groups, Enabled: a.Enabled, Keeps: string(a.Keeps)}}
+	out := apitype.Account{ID: a.ID, ChangedAt: a.ChangedAt, ChangedBy: a.ChangedBy, AccountFields: apitype.AccountFields{Name: a.Name, Display: a.Display, Mail: a.Mail, Groups: a.Groups, Enabled: a.Enabled, Keeps: string(a.Keeps), Emergency: a.Emergency},
+		OpenedOn: a.OpenedOn, Uses: a.Uses}
+	if !a.OpenedAt.IsZero() {
+		out.OpenedAt = &a.OpenedAt
+	}
 	if !a.Expires.IsZero() {
 		out.Expires = &a.Expires
 	}

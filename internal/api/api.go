@@ -53,6 +53,11 @@ type Service struct {
 	Attempts   *live.Hub[*store.Attempt]
 	// Trial answers one RADIUS packet as if it came from the address.
 	Trial func(ctx context.Context, packet []byte, from netip.Addr, by string) ([]byte, error)
+	// GearTrial is a connection over TACACS+ as if it came from the address, GearOpen counts those there are.
+	GearTrial func(from netip.Addr, by string) net.Conn
+	GearOpen  func() int
+	Journal   *store.Journal
+	Entries   *live.Hub[*store.Entry]
 	// Waiting counts the attempts under way.
 	Waiting func() int
 	// Done is closed when the service ends, so that live streams end too.
@@ -126,6 +131,8 @@ func newServer(s *Service, r chi.Router) *server {
 	out.certificates()
 	out.devices()
 	out.trials()
+	out.gearTrials()
+	out.journal()
 	out.draft()
 	out.directories()
 	out.membership()
@@ -164,7 +171,7 @@ func schemaName(t reflect.Type, hint string) string {
 func requireInViews(doc *huma.OpenAPI) {
 	for name, schema := range doc.Components.Schemas.Map() {
 		switch name {
-		case "Client", "Directory", "Realm", "Lane", "Pass", "Account", "Authority", "ServerCertificate", "Trust", "Device", "ConfigPolicy", "ConfigLookup", "ConfigLaneTLS", "Calendar", "Pool", "Remote", "Vendor", "Override", "Expectation":
+		case "Client", "Directory", "Realm", "Lane", "Pass", "Account", "Authority", "ServerCertificate", "Trust", "Device", "ConfigPolicy", "ConfigLookup", "ConfigLaneTLS", "Calendar", "Pool", "Remote", "Vendor", "Override", "Expectation", "CommandList":
 			schema.Required = nil
 			for field := range schema.Properties {
 				if !optional[field] && !optional[name+"."+field] {
@@ -178,8 +185,8 @@ func requireInViews(doc *huma.OpenAPI) {
 
 // optional are the fields of those objects that may be missing in what is sent.
 var optional = func() map[string]bool {
-	out := map[string]bool{"previousUntil": true, "lastSeen": true, "problem": true, "expires": true, "ConfigPolicy.pass": true, "message": true, "$schema": true, "ConfigPolicy.note": true, "ConfigPolicy.owner": true, "ConfigPolicy.from": true, "ConfigPolicy.until": true, "Override.until": true, "Expectation.at": true, "request": true, "ConfigLaneTLS.certificate": true, "ConfigLaneTLS.trust": true, "Trust.listed": true, "machinePasswordSet": true, "Trust.responder": true}
-	for _, kind := range []string{"Client", "Directory", "Realm", "Lane", "Pass", "Authority", "ServerCertificate", "Trust", "Calendar", "Pool", "Remote", "Vendor", "Override", "Expectation"} {
+	out := map[string]bool{"previousUntil": true, "tacacsPreviousUntil": true, "openedAt": true, "lastSeen": true, "problem": true, "expires": true, "ConfigPolicy.pass": true, "message": true, "$schema": true, "ConfigPolicy.note": true, "ConfigPolicy.owner": true, "ConfigPolicy.from": true, "ConfigPolicy.until": true, "Override.until": true, "Expectation.at": true, "request": true, "ConfigLaneTLS.certificate": true, "ConfigLaneTLS.trust": true, "Trust.listed": true, "machinePasswordSet": true, "Trust.responder": true}
+	for _, kind := range []string{"Client", "Directory", "Realm", "Lane", "Pass", "Authority", "ServerCertificate", "Trust", "Calendar", "Pool", "Remote", "Vendor", "Override", "Expectation", "CommandList"} {
 		out[kind+".changedBy"], out[kind+".changedAt"] = true, true
 	}
 	return out

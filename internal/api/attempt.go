@@ -88,7 +88,8 @@ func wildcard(pattern, text string) bool {
 
 func attemptView(a *store.Attempt) apitype.Attempt {
 	sentence, _ := reason.Explain(reason.Code(a.Reason), map[string]string{"policy": a.Policy, "pass": a.Pass, "lane": a.Lane, "client": a.Client, "sent": a.Sent,
-		"name": a.Who, "person": first(a.Display, a.Who), "store": "the directory", "stores": "any store of its realm", "realm": "the lane", "detail": "open it for details", "method": "this method"})
+		"name": a.Who, "person": first(a.Display, a.Who), "store": "the directory", "stores": "any store of its realm", "realm": "the lane", "detail": "open it for details", "method": "this method",
+		"command": a.Place, "list": "the list", "line": "open it for details", "asked": "more", "level": "less", "asks": a.Place})
 	return apitype.Attempt{ID: a.ID.String(), At: a.ID.Time(), Verdict: a.Verdict, Reason: a.Reason, Sentence: sentence, Client: a.Client, Sent: a.Sent, Person: a.Display,
 		User: a.Who, MAC: a.MAC, Where: a.Place, Lane: a.Lane, Policy: a.Policy, Pass: a.Pass, VLAN: a.VLAN, Revision: a.Revision, Micros: a.Micros}
 }

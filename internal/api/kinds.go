@@ -101,6 +101,13 @@ func (s *server) objects() {
 func (s *server) applyClient(_ *config.Config, c *config.Client, in *apitype.ClientInput) (string, error) {
 	c.Name, c.Enabled, c.Addresses, c.Tags, c.Note = in.Name, in.Enabled, in.Addresses, in.Tags, in.Note
 	c.MessageAuthenticator = config.MessageAuthenticator(in.MessageAuthenticator)
+	c.TACACSPlain, c.TACACSNames, c.TACACSCertificate, c.TACACSTrust = in.TACACSPlain, in.TACACSNames, in.TACACSCertificate, in.TACACSTrust
+	if in.GenerateSecret && in.GenerateTACACSSecret {
+		return "", faulty("generateTacacsSecret", "two secrets cannot be made in one call, since one is returned", "Make one after the other.")
+	}
+	if made, err := s.applyTACACS(c, in); made != "" || err != nil {
+		return made, err
+	}
 	secret, generated := in.Secret, ""
 	if in.GenerateSecret {
 		generated = seal.Generate()
@@ -121,6 +128,31 @@ func (s *server) applyClient(_ *config.Config, c *config.Client, in *apitype.Cli
 	return generated, nil
 }
 
+// applyTACACS sets the TACACS+ secret of a client, and returns one that was made.
+func (s *server) applyTACACS(c *config.Client, in *apitype.ClientInput) (string, error) {
+	secret, made := in.TACACSSecret, ""
+	if in.GenerateTACACSSecret {
+		made = seal.Generate()
+		secret = made
+	}
+	switch {
+	case in.RemoveTACACSSecret:
+		c.TACACSSecret, c.TACACSPrevious, c.TACACSPreviousUntil = "", "", time.Time{}
+		return "", nil
+	case secret == "":
+		return "", nil
+	}
+	c.TACACSPrevious, c.TACACSPreviousUntil = "", time.Time{}
+	if !in.KeepPreviousUntil.IsZero() && c.TACACSSecret.Set() {
+		if in.KeepPreviousUntil.Before(time.Now()) {
+			return "", faulty("keepPreviousUntil", "lies in the past", "Give a moment to come.")
+		}
+		c.TACACSPrevious, c.TACACSPreviousUntil = c.TACACSSecret, in.KeepPreviousUntil
+	}
+	c.TACACSSecret = s.Box.Seal(secret)
+	return made, nil
+}
+
 // clientView shows clients with what was seen of them.
 func (s *server) clientView(*config.Config) func(*config.Client, apitype.Meta) apitype.Client {
 	seen := map[string][]contact.Contact{}
@@ -131,15 +163,19 @@ func (s *server) clientView(*config.Config) func(*config.Client, apitype.Meta) a
 	}
 	return func(c *config.Client, m apitype.Meta) apitype.Client {
 		out := apitype.Client{Meta: m, SecretSet: c.Secret.Set(), ClientFields: apitype.ClientFields{Name: c.Name, Enabled: c.Enabled, Addresses: c.Addresses,
-			MessageAuthenticator: string(c.MessageAuthenticator), Tags: c.Tags, Note: c.Note}}
+			MessageAuthenticator: string(c.MessageAuthenticator), Tags: c.Tags, Note: c.Note, TACACSPlain: c.TACACSPlain, TACACSNames: c.TACACSNames, TACACSCertificate: c.TACACSCertificate, TACACSTrust: c.TACACSTrust},
+			TACACSSecretSet: c.TACACSSecret.Set()}
+		if c.TACACSPrevious.Set() {
+			out.TACACSPreviousUntil = &c.TACACSPreviousUntil
+		}
 		if c.Previous.Set() {
 			out.PreviousUntil = &c.PreviousUntil
 		}
 		for _, at := range seen[c.ID] {
 			out.Good += at.Good
 			out.Dropped += at.Dropped
-			if !at.Seen.IsZero() && (out.LastSeen == nil || at.Seen.After(*out.LastSeen)) {
-				out.LastSeen = &at.Seen
+			if seen := at.LastGood(); !seen.IsZero() && (out.LastSeen == nil || seen.After(*out.LastSeen)) {
+				out.LastSeen = &seen
 			}
 			if at.Problem != nil && (out.Problem == nil || at.Problem.Last.After(out.Problem.Last)) {
 				out.Problem = contactView(&at, c.Name)
@@ -214,10 +250,12 @@ func passView(c *config.Config) func(*config.Pass, apitype.Meta) apitype.Pass {
 		}
 	}
 	return func(p *config.Pass, m apitype.Meta) apitype.Pass {
-		out := apitype.Pass{Meta: m, Reply: []pass.Text{}, UsedBy: []string{}, PassFields: apitype.FieldsOfPass(p)}
+		out := apitype.Pass{Meta: m, Reply: []pass.Text{}, Gear: []pass.Text{}, UsedBy: []string{}, PassFields: apitype.FieldsOfPass(p)}
 		if whole, err := c.Resolve(p); err == nil {
 			reply, _ := pass.Compile(&whole, book, c.Vendors)
 			out.Reply = reply.Texts()
+			grant, _ := pass.CompileGrant(&whole)
+			out.Gear = grant.Texts()
 		}
 		if list := uses[strings.ToLower(p.Name)]; list != nil {
 			out.UsedBy = list

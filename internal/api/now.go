@@ -29,7 +29,7 @@ const (
 func (s *server) now() {
 	huma.Register(s.api, operation("GET", "/now", "get-now", "The last hour, and what needs attention"), func(ctx context.Context, _ *none) (*body[apitype.Now], error) {
 		now := time.Now()
-		out := apitype.Now{At: now, Minutes: []apitype.Minute{}, Refusals: []apitype.Attempt{}, MedianMicros: s.Tally.Median(), Waiting: s.Waiting(), Lost: s.Writer.Lost()}
+		out := apitype.Now{At: now, Minutes: []apitype.Minute{}, Refusals: []apitype.Attempt{}, MedianMicros: s.Tally.Median(), Waiting: s.Waiting(), Gear: s.GearOpen(), Lost: s.Writer.Lost()}
 		drops := s.Contacts.DropsByMinute()
 		for m := now.Unix()/60 - shownMinutes + 1; m <= now.Unix()/60; m++ {
 			count := s.Tally.Minute(m)
@@ -121,6 +121,10 @@ func (s *server) attention(now time.Time) []apitype.Attention {
 		}
 		out = append(out, a)
 	}
+	for _, a := range s.Accounts.Broken() {
+		out = append(out, apitype.Attention{Severity: "fail", Title: fmt.Sprintf("Emergency account %s was used", a.Name), Link: "/people", Action: "Open people",
+			Text: fmt.Sprintf("First at %s on %s, %d times since. Find out by whom, and seal it again: that gives it a new password.", a.OpenedAt.Format("2006-01-02 15:04"), a.OpenedOn, a.Uses)})
+	}
 	if lost := s.Writer.Lost(); lost > 0 {
 		out = append(out, apitype.Attention{Severity: "fail", Title: fmt.Sprintf("%d attempts could not be recorded", lost), Text: "The disk is full or too slow; see the log of the service.", Link: "/attempts", Action: "Open attempts"})
 	}
@@ -144,7 +148,7 @@ func (s *server) attention(now time.Time) []apitype.Attention {
 }
 
 var plurals = map[string]string{"client": "clients", "directory": "directories", "realm": "realms", "lane": "lanes", "pass": "passes",
-	"authority": "authorities", "certificate": "certificates", "trust": "trusts"}
+	"command-list": "commands", "authority": "authorities", "certificate": "certificates", "trust": "trusts"}
 
 func warning(p config.Problem) apitype.Attention {
 	return apitype.Attention{Severity: "warn", Title: fmt.Sprintf("%s: %s", p.Object, p.Message), Text: p.Remedy, Link: "/" + plurals[p.Kind] + "/" + p.ID, Action: "Open " + p.Kind}

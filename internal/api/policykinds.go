@@ -37,6 +37,7 @@ func (s *server) policyKinds() {
 			}
 		},
 	})
+	s.commandLists()
 	register(s, kind[config.Pool, *config.Pool, apitype.PoolFields, apitype.Pool]{
 		name: "pool", plural: "pools",
 		list: func(c *config.Config) *[]config.Pool { return &c.Pools },

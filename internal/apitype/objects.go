@@ -27,14 +27,23 @@ type ClientFields struct {
 	MessageAuthenticator string            `json:"messageAuthenticator" required:"false" enum:"require,auto,off" default:"require"`
 	Tags                 map[string]string `json:"tags" required:"false"`
 	Note                 string            `json:"note" required:"false" maxLength:"4000"`
+
+	TACACSPlain       bool     `json:"tacacsPlain" required:"false" doc:"Take TACACS+ packets that are not hidden"`
+	TACACSNames       []string `json:"tacacsNames" required:"false" doc:"Names in the certificate by which the device proves itself over TLS; with none, its address tells"`
+	TACACSCertificate string   `json:"tacacsCertificate" required:"false" maxLength:"200" doc:"Server certificate shown to it over TLS; empty is the first"`
+	TACACSTrust       string   `json:"tacacsTrust" required:"false" maxLength:"200" doc:"Trust list for its certificate; empty is the first"`
 }
 
 // ClientInput adds or replaces a client. Without a secret the present one stays.
 type ClientInput struct {
 	ClientFields
-	Secret            string    `json:"secret,omitempty" required:"false" minLength:"6" maxLength:"128" doc:"Shared secret; at least 16 characters are advisable"`
-	GenerateSecret    bool      `json:"generateSecret,omitempty" required:"false" doc:"Make a secret; it is returned once"`
-	KeepPreviousUntil time.Time `json:"keepPreviousUntil,omitzero" required:"false" doc:"With a new secret: until when the present one is still accepted"`
+	Secret         string `json:"secret,omitempty" required:"false" minLength:"6" maxLength:"128" doc:"Shared secret; at least 16 characters are advisable"`
+	GenerateSecret bool   `json:"generateSecret,omitempty" required:"false" doc:"Make a secret; it is returned once"`
+	// A secret for TACACS+ is set in the same ways.
+	TACACSSecret         string    `json:"tacacsSecret,omitempty" required:"false" minLength:"6" maxLength:"128" doc:"Shared secret for TACACS+"`
+	GenerateTACACSSecret bool      `json:"generateTacacsSecret,omitempty" required:"false" doc:"Make a secret for TACACS+; it is returned once"`
+	RemoveTACACSSecret   bool      `json:"removeTacacsSecret,omitempty" required:"false" doc:"Take no TACACS+ from it, but over TLS"`
+	KeepPreviousUntil    time.Time `json:"keepPreviousUntil,omitzero" required:"false" doc:"With a new secret: until when the present one is still accepted"`
 }
 
 // Client is a client with what was seen of it.
@@ -43,10 +52,14 @@ type Client struct {
 	ClientFields
 	SecretSet     bool       `json:"secretSet"`
 	PreviousUntil *time.Time `json:"previousUntil,omitempty"`
-	LastSeen      *time.Time `json:"lastSeen,omitempty"`
-	Good          int64      `json:"good"`
-	Dropped       int64      `json:"dropped"`
-	Problem       *Contact   `json:"problem,omitempty"`
+
+	TACACSSecretSet     bool       `json:"tacacsSecretSet"`
+	TACACSPreviousUntil *time.Time `json:"tacacsPreviousUntil,omitempty"`
+
+	LastSeen *time.Time `json:"lastSeen,omitempty"`
+	Good     int64      `json:"good"`
+	Dropped  int64      `json:"dropped"`
+	Problem  *Contact   `json:"problem,omitempty"`
 }
 
 // Contact is a source address with its current or last problem.
@@ -179,6 +192,7 @@ type Pass struct {
 	Meta
 	PassFields
 	Reply  []pass.Text `json:"reply"`
+	Gear   []pass.Text `json:"gear" doc:"What network gear gets over TACACS+; place is the service"`
 	UsedBy []string    `json:"usedBy" doc:"Policies that give this pass"`
 }
 

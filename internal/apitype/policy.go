@@ -28,6 +28,9 @@ type PassFields struct {
 	RateDown       int                `json:"rateDown" required:"false" doc:"kbit/s towards the person; 0 is no limit. Attributes of vendors carry it"`
 	RateUp         int                `json:"rateUp" required:"false" doc:"kbit/s from the person; 0 is no limit"`
 	Attributes     []config.Attribute `json:"attributes" required:"false" doc:"Further attributes, standard or of a vendor"`
+	PrivilegeLevel string             `json:"privilegeLevel" required:"false" maxLength:"2" doc:"On network gear, 0 to 15; empty says nothing"`
+	Commands       string             `json:"commands" required:"false" maxLength:"200" doc:"Command list for network gear"`
+	Arguments      []config.Argument  `json:"arguments" required:"false" doc:"Further arguments for network gear over TACACS+"`
 	Note           string             `json:"note" required:"false" maxLength:"4000"`
 }
 
@@ -36,12 +39,14 @@ func (in *PassFields) Apply(p *config.Pass) {
 	p.Name, p.Extends, p.VLAN, p.SessionTimeout, p.AtTimeout, p.IdleTimeout = in.Name, in.Extends, in.VLAN, in.SessionTimeout, config.AtTimeout(in.AtTimeout), in.IdleTimeout
 	p.Role, p.AccessRules, p.Address, p.Pool, p.ReportName, p.Class = in.Role, in.AccessRules, in.Address, in.Pool, in.ReportName, in.Class
 	p.RateDown, p.RateUp, p.Attributes, p.Note = in.RateDown, in.RateUp, in.Attributes, in.Note
+	p.PrivilegeLevel, p.Commands, p.Arguments = in.PrivilegeLevel, in.Commands, in.Arguments
 }
 
 // FieldsOfPass shows a pass.
 func FieldsOfPass(p *config.Pass) PassFields {
 	return PassFields{Name: p.Name, Extends: p.Extends, VLAN: p.VLAN, SessionTimeout: p.SessionTimeout, AtTimeout: string(p.AtTimeout), IdleTimeout: p.IdleTimeout,
-		Role: p.Role, AccessRules: p.AccessRules, Address: p.Address, Pool: p.Pool, ReportName: p.ReportName, Class: p.Class, RateDown: p.RateDown, RateUp: p.RateUp, Attributes: p.Attributes, Note: p.Note}
+		Role: p.Role, AccessRules: p.AccessRules, Address: p.Address, Pool: p.Pool, ReportName: p.ReportName, Class: p.Class, RateDown: p.RateDown, RateUp: p.RateUp, Attributes: p.Attributes, Note: p.Note,
+		PrivilegeLevel: p.PrivilegeLevel, Commands: p.Commands, Arguments: p.Arguments}
 }
 
 // CalendarFields are what can be edited of a calendar.

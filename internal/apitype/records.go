@@ -137,20 +137,24 @@ type Revision struct {
 type Account struct {
 	ID string `json:"id"`
 	AccountFields
-	Tag       string    `json:"tag"`
-	ChangedAt time.Time `json:"changedAt"`
-	ChangedBy string    `json:"changedBy"`
+	Tag       string     `json:"tag"`
+	ChangedAt time.Time  `json:"changedAt"`
+	ChangedBy string     `json:"changedBy"`
+	OpenedAt  *time.Time `json:"openedAt,omitempty" doc:"When the seal of an emergency account was broken"`
+	OpenedOn  string     `json:"openedOn" doc:"On which device that was"`
+	Uses      int        `json:"uses" doc:"How often an emergency account was used since it was sealed"`
 }
 
 // AccountFields are what can be edited of a local account.
 type AccountFields struct {
-	Name    string     `json:"name" required:"false" maxLength:"200"`
-	Display string     `json:"display" required:"false" maxLength:"400"`
-	Mail    string     `json:"mail" required:"false" maxLength:"400"`
-	Groups  []string   `json:"groups" required:"false"`
-	Enabled bool       `json:"enabled"`
-	Expires *time.Time `json:"expires,omitempty" required:"false"`
-	Keeps   string     `json:"keeps" required:"false" doc:"What is kept of the password: hash (only clear passwords can be checked), nt-hash (MS-CHAP too) or password (CHAP too); empty leaves it"`
+	Name      string     `json:"name" required:"false" maxLength:"200"`
+	Display   string     `json:"display" required:"false" maxLength:"400"`
+	Mail      string     `json:"mail" required:"false" maxLength:"400"`
+	Groups    []string   `json:"groups" required:"false"`
+	Enabled   bool       `json:"enabled"`
+	Expires   *time.Time `json:"expires,omitempty" required:"false"`
+	Emergency string     `json:"emergency" required:"false" maxLength:"1000" doc:"For an emergency account: the condition over devices that it is for; it works there while no directory answers"`
+	Keeps     string     `json:"keeps" required:"false" doc:"What is kept of the password: hash (only clear passwords can be checked), nt-hash (MS-CHAP too) or password (CHAP too); empty leaves it"`
 }
 
 // AccountInput adds or replaces an account. Without a password the present one stays.
@@ -219,6 +223,7 @@ type Now struct {
 	MedianMicros int64       `json:"medianMicros"`
 	Attention    []Attention `json:"attention"`
 	Refusals     []Attempt   `json:"refusals"`
+	Gear         int         `json:"gear" doc:"Connections of network gear over TACACS+"`
 	Lost         int64       `json:"lost" doc:"Attempts that could not be recorded"`
 }
 

@@ -49,22 +49,32 @@ type Options struct {
 	TLSCert, TLSKey string
 	// RADIUS are the addresses for authentication.
 	RADIUS []string
+	// TACACS and TACACSTLS are the addresses for TACACS+, over TCP and over TLS 1.3. TACACSOptional goes on without them where
+	// the operating system does not let us listen there.
+	TACACS, TACACSTLS []string
+	TACACSOptional    bool
 	// KeepAttempts is how long attempts are kept.
 	KeepAttempts time.Duration
-	Log          *slog.Logger
+	// KeepJournal is how long the gear journal is kept.
+	KeepJournal time.Duration
+	Log         *slog.Logger
 }
 
 // App is a running service.
 type App struct {
 	URL       string
 	RADIUS    []netip.AddrPort
+	TACACS    []netip.AddrPort
+	TACACSTLS []netip.AddrPort
 	SetupCode string
 	Gate      *gate.Gate
 	Writer    *store.Writer
+	Journal   *store.Journal
 
 	store  *store.Store
 	server *http.Server
 	radius *listen.RADIUS
+	tacacs *listen.TACACS
 	cancel context.CancelFunc
 	done   []func()
 	failed chan error
@@ -123,7 +133,7 @@ func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.
 		return err
 	}
 	a.done = append(a.done, machines.Close, leases.Close)
-	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Machines: machines, Issued: issued, Memberships: memberships, Leases: leases, Writer: a.Writer})
+	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Machines: machines, Issued: issued, Memberships: memberships, Leases: leases, Writer: a.Writer, Journal: a.Journal})
 	a.done = append(a.done, a.Gate.Close)
 	return nil
 }
@@ -165,6 +175,17 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		}
 	})
 	a.done = append(a.done, a.Writer.Close)
+	entries := &live.Hub[*store.Entry]{}
+	if a.Journal, err = store.OpenJournal(ctx, o.Data, ids, func(batch []*store.Entry) {
+		if entries.Active() {
+			for _, entry := range batch {
+				entries.Send(entry)
+			}
+		}
+	}); err != nil {
+		return err
+	}
+	a.done = append(a.done, func() { a.Journal.Close() })
 	if err := a.openGate(ctx, accounts, box); err != nil {
 		return err
 	}
@@ -177,6 +198,9 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	}
 	a.RADIUS = a.radius.Addresses()
 	a.done = append(a.done, a.radius.Close)
+	if err := a.openTACACS(o, contacts); err != nil {
+		return err
+	}
 	checks, err := checkup.Open(ctx, a.store, inUse{a.Gate, box}, o.Log)
 	if err != nil {
 		return err
@@ -190,7 +214,24 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	a.background(func() { a.housekeeping(background, o) })
 	a.SetupCode = operators.SetupCode()
 	return a.serve(o, api.New(&api.Service{Version: Version, Store: a.store, Writer: a.Writer, Revisions: revisions, Accounts: accounts, Operators: operators,
-		Contacts: contacts, Gate: a.Gate, Checkup: checks, Roster: copies, Rehearsals: rehearsal.New(a.store, a.Writer.Added), Box: box, IDs: ids, Tally: counts, Attempts: hub, Trial: a.radius.Trial, Waiting: a.radius.Waiting, Done: background.Done()}))
+		Contacts: contacts, Gate: a.Gate, Checkup: checks, Roster: copies, Rehearsals: rehearsal.New(a.store, a.Writer.Added), Box: box, IDs: ids, Tally: counts, Attempts: hub, Journal: a.Journal, Entries: entries, Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting, Done: background.Done()}))
+}
+
+// openTACACS opens the sockets of TACACS+.
+func (a *App) openTACACS(o *Options, contacts *contact.Book) error {
+	var err error
+	if a.tacacs, err = listen.NewTACACS(a.Gate, contacts, o.TACACS, o.TACACSTLS); err != nil {
+		if !o.TACACSOptional {
+			return err
+		}
+		o.Log.Warn("TACACS+ is off; name its addresses with -tacacs and -tacacs-tls, or let the service use low ports", "error", err)
+		if a.tacacs, err = listen.NewTACACS(a.Gate, contacts, nil, nil); err != nil {
+			return err
+		}
+	}
+	a.TACACS, a.TACACSTLS = a.tacacs.Addresses()
+	a.done = append(a.done, a.tacacs.Close)
+	return nil
 }
 
 // background runs something until Stop.
@@ -287,6 +328,15 @@ func (a *App) housekeeping(ctx context.Context, o *Options) {
 			n, err := a.store.RemoveAttempts(ctx, time.Now().Add(-o.KeepAttempts), 1000)
 			if err != nil && ctx.Err() == nil {
 				o.Log.Warn("removing old attempts", "error", err)
+			}
+			if n < 1000 || ctx.Err() != nil {
+				break
+			}
+		}
+		for o.KeepJournal > 0 {
+			n, err := a.Journal.RemoveEntries(ctx, time.Now().Add(-o.KeepJournal), 1000)
+			if err != nil && ctx.Err() == nil {
+				o.Log.Warn("removing old entries of the journal", "error", err)
 			}
 			if n < 1000 || ctx.Err() != nil {
 				break

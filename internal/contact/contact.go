@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"net/netip"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -25,6 +26,16 @@ const (
 	Malformed       Fault = "malformed"
 	WrongCode       Fault = "unexpected-code"
 	Busy            Fault = "busy"
+	// NoSecret is a client that has no secret for what it speaks.
+	NoSecret Fault = "no-secret"
+	// PlainBody is a TACACS+ packet that is not hidden, from a client that has to hide them.
+	PlainBody Fault = "tacacs-not-hidden"
+	// WrongGearSecret is a TACACS+ packet that does not come out as one.
+	WrongGearSecret Fault = "tacacs-secret-mismatch"
+	// BadGear is what no TACACS+ packet may be.
+	BadGear Fault = "tacacs-malformed"
+	// GearTLS is a connection whose TLS failed, or whose certificate is not the client's.
+	GearTLS Fault = "tacacs-tls"
 )
 
 // Words explains a fault: what happens, and the likely cause with the remedy.
@@ -44,6 +55,16 @@ func (f Fault) Words() (sentence, remedy string) {
 		return "sends packets that are not RADIUS", "Something else is sent to this port, or the device is faulty."
 	case WrongCode:
 		return "sends a kind of packet that this port does not answer", "Accounting and dynamic authorization have ports of their own; check the port numbers on the device."
+	case NoSecret:
+		return "asks over a protocol for which the client has no secret", "Give the client a secret for this protocol, or stop the device from asking."
+	case PlainBody:
+		return "sends TACACS+ without hiding it, so that everybody on the way reads its passwords", "Set the shared secret on the device, or use TLS. If it cannot do either, allow it at the client."
+	case WrongGearSecret:
+		return "speaks TACACS+ with a shared secret that does not match", "Typed wrong on the device, or rotated on one side only. Set the TACACS+ secret anew on both sides."
+	case BadGear:
+		return "sends packets that break the rules of TACACS+", "Something else is sent to this port, or the device is faulty."
+	case GearTLS:
+		return "could not be let in over TLS", "Look at the certificate of the device, at the name in it, and at the trust list of the client."
 	case Busy:
 		return "was not answered because too many attempts were waiting", "A directory answers too slowly. Run its test."
 	}
@@ -65,16 +86,35 @@ type Contact struct {
 	// Client is the ID of the client it belongs to, "" if none.
 	Client string `json:"client,omitempty"`
 	// Seen is the last good request.
-	Seen    time.Time `json:"seen,omitzero"`
-	Good    int64     `json:"good"`
-	Dropped int64     `json:"dropped"`
+	Seen time.Time `json:"seen,omitzero"`
+	// SeenGear is the last good request over TACACS+.
+	SeenGear time.Time `json:"seenGear,omitzero"`
+	Good     int64     `json:"good"`
+	Dropped  int64     `json:"dropped"`
 	// Signs tells that it was seen with a Message-Authenticator, so mode auto requires one from now on.
 	Signs   bool     `json:"signs"`
 	Problem *Problem `json:"problem,omitempty"`
 }
 
 // Current reports whether the problem is still the state of things: no good request came after it.
-func (c *Contact) Current() bool { return c.Problem != nil && c.Problem.Last.After(c.Seen) }
+func (c *Contact) Current() bool {
+	if c.Problem == nil {
+		return false
+	}
+	seen := c.Seen
+	if strings.HasPrefix(string(c.Problem.Fault), "tacacs-") {
+		seen = c.SeenGear
+	}
+	return c.Problem.Last.After(seen)
+}
+
+// LastGood is the last good request over any protocol.
+func (c *Contact) LastGood() time.Time {
+	if c.SeenGear.After(c.Seen) {
+		return c.SeenGear
+	}
+	return c.Seen
+}
 
 const (
 	maxKnown   = 100_000
@@ -110,6 +150,18 @@ func Open(ctx context.Context, s *store.Store) (*Book, error) {
 
 // Good notes a request of a client that was well formed and authentic.
 func (b *Book) Good(addr netip.Addr, client string, signed bool, now time.Time) {
+	b.good(addr, client, func(c *Contact) {
+		c.Seen = now
+		c.Signs = c.Signs || signed
+	})
+}
+
+// GoodGear notes a session of TACACS+ whose first packet came out right.
+func (b *Book) GoodGear(addr netip.Addr, client string, now time.Time) {
+	b.good(addr, client, func(c *Contact) { c.SeenGear = now })
+}
+
+func (b *Book) good(addr netip.Addr, client string, note func(*Contact)) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	c := b.known[addr]
@@ -121,9 +173,9 @@ func (b *Book) Good(addr netip.Addr, client string, signed bool, now time.Time) 
 		c = &Contact{Address: addr}
 		b.known[addr] = c
 	}
-	c.Client, c.Seen = client, now
+	c.Client = client
 	c.Good++
-	c.Signs = c.Signs || signed
+	note(c)
 	b.changed[addr] = true
 }
 
@@ -188,10 +240,10 @@ func evict(list map[netip.Addr]*Contact) {
 }
 
 func (c *Contact) last() time.Time {
-	if c.Problem != nil && c.Problem.Last.After(c.Seen) {
+	if c.Problem != nil && c.Problem.Last.After(c.LastGood()) {
 		return c.Problem.Last
 	}
-	return c.Seen
+	return c.LastGood()
 }
 
 // All lists copies of all contacts, those heard from last first.

@@ -4,6 +4,7 @@
 package gate
 
 import (
+	"crypto/tls"
 	"fmt"
 	"net"
 	"slices"
@@ -29,7 +30,7 @@ import (
 	"tollgate.example/key/internal/wire/radius"
 )
 
-// ClientKeys are the opened secrets of one client.
+// ClientKeys are the opened RADIUS secrets of one client; Current is nil if it has none.
 type ClientKeys struct {
 	Current *radius.Key
 	// Previous is accepted until the date, nil if there is none.
@@ -42,7 +43,12 @@ type Snapshot struct {
 	Plan     *decide.Plan
 	Revision int
 	// Keys are by the place of the client in the configuration.
-	Keys        []ClientKeys
+	Keys []ClientKeys
+	// Gear are the keys for TACACS+, by the same place.
+	Gear        []GearKeys
+	gearNames   map[string]int // by name in a certificate, in lower case: place of the client
+	servers     map[string]*tls.Certificate
+	trusts      map[string]*certificate.Trust
 	directories map[string]*openDirectory
 	remotes     map[string]*remote.Server
 	pools       map[string]*lease.Pool
@@ -67,9 +73,15 @@ func (o *openDirectory) close() {
 
 // Prepare opens the secrets and directories of a plan. Directories that did not change keep their connections.
 func (g *Gate) Prepare(plan *decide.Plan, revision int, box *seal.Box, before *Snapshot) (*Snapshot, error) {
-	s := &Snapshot{Plan: plan, Revision: revision, Keys: make([]ClientKeys, len(plan.Config.Clients)), directories: map[string]*openDirectory{}}
+	s := &Snapshot{Plan: plan, Revision: revision, Keys: make([]ClientKeys, len(plan.Config.Clients)), Gear: make([]GearKeys, len(plan.Config.Clients)), gearNames: map[string]int{}, directories: map[string]*openDirectory{}}
 	for i := range plan.Config.Clients {
 		c := &plan.Config.Clients[i]
+		if err := s.openGear(i, box); err != nil {
+			return nil, err
+		}
+		if !c.Secret.Set() { // it speaks TACACS+ only
+			continue
+		}
 		current, err := box.Open(c.Secret)
 		if err != nil {
 			return nil, fmt.Errorf("the secret of client %s: %w", c.Name, err)
@@ -194,6 +206,7 @@ type Parts struct {
 	Memberships *membership.Keeper
 	Leases      *lease.Keeper
 	Writer      *store.Writer
+	Journal     *store.Journal
 }
 
 // New makes a gate that has no configuration yet: nobody is a client. Close ends the conversations under way.

@@ -26,6 +26,7 @@ type laneReady struct {
 func (s *Snapshot) prepareLanes(box *seal.Box, issued *certificate.Issued, checker *certificate.Checker) error {
 	c := s.Plan.Config
 	servers := map[string]*tls.Certificate{}
+	s.servers = servers
 	for i := range c.Certificates {
 		pair, err := openServer(&c.Certificates[i], box)
 		if err != nil {
@@ -34,6 +35,7 @@ func (s *Snapshot) prepareLanes(box *seal.Box, issued *certificate.Issued, check
 		servers[strings.ToLower(c.Certificates[i].Name)] = pair
 	}
 	trusts := map[string]*certificate.Trust{}
+	s.trusts = trusts
 	for i := range c.Trusts {
 		trust, err := openTrust(&c.Trusts[i], c, issued)
 		if err != nil {

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"context"
+	"log/slog"
 	"strings"
 	"time"
 
@@ -22,6 +23,8 @@ type Visit struct {
 	Facts    facts.Facts
 	before   decide.Decision
 	begun    time.Time
+	// pass is what was given, nil before Leave and for a refusal.
+	pass *decide.Pass
 }
 
 // Answer is the outcome of a visit.
@@ -37,6 +40,8 @@ type Answer struct {
 	// Delay is how long a refusal is to be held back.
 	Delay time.Duration
 
+	// Err tells that there is no verdict, since it could not be put into the journal.
+	Err error
 	// Discard tells that nothing is to be answered.
 	Discard bool
 	// Challenge asks for another round; State comes back with it.
@@ -78,6 +83,9 @@ func (g *Gate) Arrive(s *Snapshot, f facts.Facts, begun time.Time) (*Visit, reas
 func (v *Visit) Find(ctx context.Context) reason.Code {
 	if v.Facts.Method == facts.MACBypass {
 		return v.findDevice()
+	}
+	if e := v.gate.Accounts.Emergency(v.before.Name, v.Facts.At); e != nil && v.before.Realm != nil {
+		return v.findEmergency(ctx, e)
 	}
 	begun := time.Now()
 	defer func() { v.Facts.Spent.Directory += time.Since(begun).Microseconds() }()
@@ -149,16 +157,26 @@ func (v *Visit) CheckPassword(ctx context.Context, clear string) reason.Code {
 func (v *Visit) Leave() Answer {
 	at := time.Now()
 	d := v.snapshot.Plan.Decide(&v.Facts)
-	if d.Verdict == decide.Admitted && d.Pass != nil && d.Pass.Pool != "" && v.Facts.Tried == "" {
+	if d.Verdict == decide.Admitted && d.Pass != nil && d.Pass.Pool != "" && v.Facts.Tried == "" && v.Facts.Gear == nil {
 		v.takeAddress(d.Pass)
 		d = v.snapshot.Plan.Decide(&v.Facts)
 	}
 	now := time.Now()
 	v.Facts.Spent.Policy = now.Sub(at).Microseconds()
+	if v.Facts.Administers() && v.gate.Journal != nil {
+		if err := v.journal(&d); err != nil { // no record, no answer
+			slog.Error("an answer to a device was not given, since it could not be put into the journal", "client", v.Facts.Client, "name", v.Facts.Sent, "error", err)
+			return Answer{Verdict: decide.Refused, Err: err, Discard: true}
+		}
+	}
 	v.record(&d, now.Sub(v.begun))
 	answer := Answer{Verdict: d.Verdict, Reason: d.Reason}
 	if d.Verdict == decide.Admitted {
-		if d.Pass != nil { // nil if a remote server decided
+		v.pass = d.Pass
+		if p := v.Facts.Person; p != nil && p.Kind == facts.EmergencyAccount && v.Facts.Tried == "" {
+			v.noteEmergency()
+		}
+		if d.Pass != nil && v.Facts.Gear == nil { // nil if a remote server decided
 			answer.Reply, _ = d.Pass.Reply.For(&v.Facts) // the decision has seen that it can be made
 		}
 		return answer

@@ -152,6 +152,10 @@ func (r *RADIUS) packet(s *socket, data []byte, from netip.AddrPort, back route)
 		discard(contact.WrongCode, p.Code.String())
 		return
 	}
+	if snapshot.Keys[at].Current == nil {
+		discard(contact.NoSecret, "RADIUS")
+		return
+	}
 	a := arrival{socket: s, from: from, back: back, packet: p, client: client, begun: now, id: request{from, p.Identifier}}
 	keys := &snapshot.Keys[at]
 	if fault, detail := a.prove(keys, r.contacts.Signs(addr)); fault != "" {

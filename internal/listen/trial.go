@@ -24,6 +24,9 @@ func (r *RADIUS) Trial(ctx context.Context, data []byte, from netip.Addr, by str
 	if !client.Enabled {
 		return nil, errors.New("client " + client.Name + " is switched off, so its requests are discarded")
 	}
+	if snapshot.Keys[at].Current == nil {
+		return nil, errors.New("client " + client.Name + " has no secret for RADIUS")
+	}
 	p, err := radius.Decode(data)
 	if err != nil {
 		return nil, err

@@ -100,23 +100,32 @@ type Account struct {
 	Version   int64  `db:"version"`
 	ChangedAt int64  `db:"changed_at"`
 	ChangedBy string `db:"changed_by"`
+	Emergency string `db:"emergency"`
+	Opened    int64  `db:"opened"`
+	OpenedOn  string `db:"opened_on"`
+	Uses      int    `db:"uses"`
 }
 
 // Accounts returns all accounts.
 func (s *Store) Accounts(ctx context.Context) ([]Account, error) {
 	out := []Account{}
-	err := s.db.SelectContext(ctx, &out, "SELECT id, name, display, mail, groups, enabled, expires, hash, keeps, proof, version, changed_at, changed_by FROM accounts ORDER BY name")
+	err := s.db.SelectContext(ctx, &out, "SELECT id, name, display, mail, groups, enabled, expires, hash, keeps, proof, version, changed_at, changed_by, emergency, opened, opened_on, uses FROM accounts ORDER BY name")
 	return out, err
 }
 
 // SaveAccount adds or replaces an account. A name that another account has gives ErrTaken.
 func (s *Store) SaveAccount(ctx context.Context, a Account) error {
-	_, err := s.single.NamedExecContext(ctx, `INSERT INTO accounts (id, name, display, mail, groups, enabled, expires, hash, keeps, proof, version, changed_at, changed_by)
-		VALUES (:id, :name, :display, :mail, :groups, :enabled, :expires, :hash, :keeps, :proof, :version, :changed_at, :changed_by)
+	_, err := s.single.NamedExecContext(ctx, `INSERT INTO accounts (id, name, display, mail, groups, enabled, expires, hash, keeps, proof, version, changed_at, changed_by, emergency, opened, opened_on, uses)
+		VALUES (:id, :name, :display, :mail, :groups, :enabled, :expires, :hash, :keeps, :proof, :version, :changed_at, :changed_by, :emergency, :opened, :opened_on, :uses)
 		ON CONFLICT (id) DO UPDATE SET name = excluded.name, display = excluded.display, mail = excluded.mail, groups = excluded.groups,
 		enabled = excluded.enabled, expires = excluded.expires, hash = excluded.hash, keeps = excluded.keeps, proof = excluded.proof, version = excluded.version,
-		changed_at = excluded.changed_at, changed_by = excluded.changed_by`, a)
+		changed_at = excluded.changed_at, changed_by = excluded.changed_by, emergency = excluded.emergency, opened = excluded.opened, opened_on = excluded.opened_on, uses = excluded.uses`, a)
 	return taken(err)
+}
+
+// OpenEmergency notes a use of an emergency account; the first breaks its seal.
+func (s *Store) OpenEmergency(ctx context.Context, id, on string, at int64) error {
+	return s.exec(ctx, "UPDATE accounts SET uses = uses + 1, opened_on = iif(opened = 0, ?, opened_on), opened = iif(opened = 0, ?, opened) WHERE id = ?", on, at, id)
 }
 
 // RemoveAccount removes an account.

@@ -78,7 +78,9 @@ func (c *Config) Check() []Problem {
 	k.names("vendor", len(c.Vendors), func(i int) (string, string) { return c.Vendors[i].Name, c.Vendors[i].ID })
 	k.names("override", len(c.Overrides), func(i int) (string, string) { return c.Overrides[i].Name, c.Overrides[i].ID })
 	k.names("expectation", len(c.Expectations), func(i int) (string, string) { return c.Expectations[i].Name, c.Expectations[i].ID })
+	k.names("command-list", len(c.CommandLists), func(i int) (string, string) { return c.CommandLists[i].Name, c.CommandLists[i].ID })
 	c.checkClients(k)
+	c.checkCommandLists(k)
 	c.checkCalendars(k)
 	c.checkPools(k)
 	c.checkRemotes(k)
@@ -118,7 +120,7 @@ func (k *checker) names(kind string, n int, at func(int) (string, string)) {
 }
 
 func (c *Config) checkClients(k *checker) {
-	owner := map[netip.Prefix]string{}
+	owner, names := map[netip.Prefix]string{}, map[string]string{}
 	for i := range c.Clients {
 		client := &c.Clients[i]
 		k.on("client", client.Name, client.ID)
@@ -144,9 +146,10 @@ func (c *Config) checkClients(k *checker) {
 				k.warn(field, "every address in the world belongs to this client", "Use the prefix in which the devices really are.")
 			}
 		}
-		if !client.Secret.Set() {
+		if !client.Secret.Set() && !client.TACACSSecret.Set() && !client.TACACSPlain && len(client.TACACSNames) == 0 {
 			k.fail("secret", "no shared secret", "Type the one that is set on the device, or have one generated.")
 		}
+		c.checkTACACS(k, client, names)
 		if client.Previous.Set() && client.PreviousUntil.IsZero() {
 			k.fail("previousUntil", "the previous secret has no end date", "Say until when it is accepted.")
 		}
@@ -235,7 +238,7 @@ func (c *Config) checkLanes(k *checker) {
 		l := &c.Lanes[i]
 		k.on("lane", l.Name, l.ID)
 		c.checkForward(k, l)
-		if len(l.Methods) == 0 && len(l.Forward) == 0 {
+		if len(l.Methods) == 0 && len(l.Forward) == 0 && !strings.Contains(l.When, "device-command") { // commands need none
 			k.fail("methods", "no method is allowed", "Choose at least one.")
 		}
 		for j, method := range l.Methods {

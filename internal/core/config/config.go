@@ -36,6 +36,7 @@ type Config struct {
 	Vendors      []Vendor      `json:"vendors"`
 	Overrides    []Override    `json:"overrides"`
 	Expectations []Expectation `json:"expectations"`
+	CommandLists []CommandList `json:"commandLists"`
 }
 
 // Secret is a secret sealed with the key file of the data directory, in text form; "" means not set.
@@ -70,7 +71,20 @@ type Client struct {
 	PreviousUntil        time.Time            `json:"previousUntil,omitzero"`
 	MessageAuthenticator MessageAuthenticator `json:"messageAuthenticator"`
 	Tags                 map[string]string    `json:"tags"`
-	Note                 string               `json:"note,omitempty"`
+
+	// TACACSSecret hides the bodies of TACACS+ packets; TACACSPrevious does too until the date.
+	TACACSSecret        Secret    `json:"tacacsSecret,omitempty"`
+	TACACSPrevious      Secret    `json:"tacacsPrevious,omitempty"`
+	TACACSPreviousUntil time.Time `json:"tacacsPreviousUntil,omitzero"`
+	// TACACSPlain takes TACACS+ packets that are not hidden.
+	TACACSPlain bool `json:"tacacsPlain,omitempty"`
+	// TACACSNames are the names in the certificate by which the device proves itself in TLS; with none, its address tells.
+	TACACSNames []string `json:"tacacsNames"`
+	// TACACSCertificate is what we show it in TLS, TACACSTrust what its certificate is checked by; empty is the first.
+	TACACSCertificate string `json:"tacacsCertificate,omitempty"`
+	TACACSTrust       string `json:"tacacsTrust,omitempty"`
+
+	Note string `json:"note,omitempty"`
 }
 
 // FormKind is the way in which a name shows the realm it belongs to.
@@ -218,6 +232,11 @@ func (c *Config) fill() {
 	orEmpty(&c.Vendors)
 	orEmpty(&c.Overrides)
 	orEmpty(&c.Expectations)
+	orEmpty(&c.CommandLists)
+	for i := range c.CommandLists {
+		orEmpty(&c.CommandLists[i].Lines)
+		orEmpty(&c.CommandLists[i].Extends)
+	}
 	for i := range c.Calendars {
 		orEmpty(&c.Calendars[i].Spans)
 		orEmpty(&c.Calendars[i].Holidays)
@@ -235,6 +254,7 @@ func (c *Config) fill() {
 	}
 	for i := range c.Clients {
 		orEmpty(&c.Clients[i].Addresses)
+		orEmpty(&c.Clients[i].TACACSNames)
 		if c.Clients[i].Tags == nil {
 			c.Clients[i].Tags = map[string]string{}
 		}
@@ -262,6 +282,7 @@ func (c *Config) fill() {
 	for i := range c.Passes {
 		orEmpty(&c.Passes[i].Attributes)
 		orEmpty(&c.Passes[i].AccessRules)
+		orEmpty(&c.Passes[i].Arguments)
 	}
 }
 

@@ -41,6 +41,7 @@ func Diff(from, to *Config) []Change {
 	out = append(out, diffList("vendor", from.Vendors, to.Vendors, false)...)
 	out = append(out, diffList("override", from.Overrides, to.Overrides, false)...)
 	out = append(out, diffList("expectation", from.Expectations, to.Expectations, false)...)
+	out = append(out, diffList("command-list", from.CommandLists, to.CommandLists, false)...)
 	return out
 }
 
@@ -198,6 +199,10 @@ func label(name string) string {
 		return strings.ToUpper(name)
 	}
 	var out strings.Builder
+	if rest, ours := strings.CutPrefix(name, "tacacs"); ours {
+		out.WriteString("TACACS+")
+		name = rest
+	}
 	for _, r := range name {
 		if r >= 'A' && r <= 'Z' {
 			out.WriteByte(' ')
@@ -258,6 +263,10 @@ func show(value any) string {
 		return join(v, calendar.Holiday.String)
 	case []VendorAttribute:
 		return join(v, VendorAttribute.String)
+	case []Argument:
+		return join(v, Argument.String)
+	case []CommandLine:
+		return join(v, CommandLine.String)
 	case []Attribute:
 		return join(v, func(a Attribute) string { return a.Name + "=" + a.Value })
 	case fmt.Stringer:

@@ -49,6 +49,9 @@ func (c *Config) Normalise() {
 		e := &c.Expectations[i]
 		trim(&e.Name, &e.Sent, &e.Client, &e.Method, &e.Pass, &e.VLAN, &e.Reason, &e.Note)
 	}
+	for i := range c.CommandLists {
+		c.CommandLists[i].normalise()
+	}
 	for i := range c.Authorities {
 		trim(&c.Authorities[i].Name, &c.Authorities[i].Note)
 	}
@@ -61,7 +64,11 @@ func (c *Config) Normalise() {
 }
 
 func (c *Client) normalise() {
-	trim(&c.Name, &c.Note)
+	trim(&c.Name, &c.TACACSCertificate, &c.TACACSTrust, &c.Note)
+	for i := range c.TACACSNames {
+		trim(&c.TACACSNames[i])
+	}
+	c.TACACSNames = unique(c.TACACSNames)
 	if c.MessageAuthenticator == "" {
 		c.MessageAuthenticator = Require
 	}

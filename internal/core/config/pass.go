@@ -45,11 +45,25 @@ type Pass struct {
 	RateDown   int         `json:"rateDown,omitempty"`
 	RateUp     int         `json:"rateUp,omitempty"`
 	Attributes []Attribute `json:"attributes"`
-	Note       string      `json:"note,omitempty"`
+
+	// PrivilegeLevel is the level on network gear, 0 to 15; empty says nothing.
+	PrivilegeLevel string `json:"privilegeLevel,omitempty"`
+	// Commands names the command list.
+	Commands string `json:"commands,omitempty"`
+	// Arguments go to gear over TACACS+.
+	Arguments []Argument `json:"arguments"`
+
+	Note string `json:"note,omitempty"`
 }
 
 func (p *Pass) normalise() {
-	trim(&p.Name, &p.Extends, &p.VLAN, &p.Role, &p.Address, &p.Pool, &p.ReportName, &p.Class, &p.Note)
+	trim(&p.Name, &p.Extends, &p.VLAN, &p.Role, &p.Address, &p.Pool, &p.ReportName, &p.Class, &p.PrivilegeLevel, &p.Commands, &p.Note)
+	for i := range p.Arguments {
+		a := &p.Arguments[i]
+		if trim(&a.Service, &a.Name, &a.Value); a.Service == Shell {
+			a.Service = ""
+		}
+	}
 	rules := p.AccessRules[:0]
 	for _, rule := range p.AccessRules {
 		if rule = strings.Join(strings.Fields(rule), " "); rule != "" {
@@ -68,7 +82,7 @@ const maxExtends = 10
 // Resolve returns the pass with everything that it takes from those it extends.
 func (c *Config) Resolve(p *Pass) (Pass, error) {
 	out := *p
-	out.Attributes, out.AccessRules = slices.Clone(p.Attributes), slices.Clone(p.AccessRules)
+	out.Attributes, out.AccessRules, out.Arguments = slices.Clone(p.Attributes), slices.Clone(p.AccessRules), slices.Clone(p.Arguments)
 	chain := []string{p.Name}
 	for next := p.Extends; next != ""; {
 		base, at := Find(c.Passes, next)
@@ -92,7 +106,7 @@ func (p *Pass) inherit(base *Pass) {
 	for _, text := range []struct {
 		to   *string
 		from string
-	}{{&p.VLAN, base.VLAN}, {&p.Role, base.Role}, {&p.ReportName, base.ReportName}, {&p.Class, base.Class}} {
+	}{{&p.VLAN, base.VLAN}, {&p.Role, base.Role}, {&p.ReportName, base.ReportName}, {&p.Class, base.Class}, {&p.PrivilegeLevel, base.PrivilegeLevel}, {&p.Commands, base.Commands}} {
 		if *text.to == "" {
 			*text.to = text.from
 		}
@@ -124,6 +138,13 @@ func (p *Pass) inherit(base *Pass) {
 		}
 	}
 	p.Attributes = append(kept, p.Attributes...)
+	var arguments []Argument
+	for _, a := range base.Arguments {
+		if !slices.ContainsFunc(p.Arguments, func(own Argument) bool { return own.Service == a.Service && own.Name == a.Name }) {
+			arguments = append(arguments, a)
+		}
+	}
+	p.Arguments = append(arguments, p.Arguments...)
 }
 
 func (c *Config) checkPasses(k *checker) {
@@ -141,6 +162,7 @@ func (c *Config) checkPasses(k *checker) {
 			k.fail("extends", err.Error(), "Choose another pass to extend, or none.")
 		} else {
 			c.checkPassPool(k, &whole)
+			c.checkGear(k, &whole)
 		}
 		if err := CheckVLAN(p.VLAN); err != nil {
 			k.fail("vlan", err.Error(), "Use a number from 1 to 4094, or the name of a VLAN on the device.")

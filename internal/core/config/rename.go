@@ -25,6 +25,15 @@ func (c *Config) Rename(kind, from, to string) {
 		for i := range c.Expectations {
 			follow(&c.Expectations[i].Client)
 		}
+	case "command-list":
+		for i := range c.Passes {
+			follow(&c.Passes[i].Commands)
+		}
+		for i := range c.CommandLists {
+			for j := range c.CommandLists[i].Extends {
+				follow(&c.CommandLists[i].Extends[j])
+			}
+		}
 	case "lane":
 		for i := range c.Overrides {
 			follow(&c.Overrides[i].Lane)
@@ -39,9 +48,15 @@ func (c *Config) Rename(kind, from, to string) {
 		for i := range c.Lanes {
 			follow(&c.Lanes[i].TLS.Certificate)
 		}
+		for i := range c.Clients {
+			follow(&c.Clients[i].TACACSCertificate)
+		}
 	case "trust":
 		for i := range c.Lanes {
 			follow(&c.Lanes[i].TLS.Trust)
+		}
+		for i := range c.Clients {
+			follow(&c.Clients[i].TACACSTrust)
 		}
 	case "pool":
 		for i := range c.Passes {

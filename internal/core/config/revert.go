@@ -37,6 +37,8 @@ func (c *Config) Revert(running *Config, kind, id, lane string) error {
 		return revert("vendor", &c.Vendors, fresh.Vendors, id)
 	case "override":
 		return revert("override", &c.Overrides, fresh.Overrides, id)
+	case "command-list":
+		return revert("command-list", &c.CommandLists, fresh.CommandLists, id)
 	case "expectation":
 		return revert("expectation", &c.Expectations, fresh.Expectations, id)
 	case "policy":

@@ -31,6 +31,9 @@ type Decision struct {
 	// Override is what gave the pass in place of the policy, nil for none.
 	Override *Override
 	Pass     *Pass
+	// Commands is the command list that was asked, nil for none; CommandLine the line that decided, -1 for its fallback.
+	Commands    *Commands
+	CommandLine int
 }
 
 // Lane returns the first lane that fits the request, nil if none does.
@@ -100,10 +103,10 @@ func (p *Plan) Before(f *facts.Facts, d *Decision) reason.Code {
 		d.Name = f.Sent
 		return reason.OK
 	}
-	if f.Method == "" {
+	if f.Method == "" && !f.Vouched() {
 		return reason.MethodMissing
 	}
-	if !d.Lane.Allows(f.Method) {
+	if f.Method != "" && !d.Lane.Allows(f.Method) {
 		return reason.MethodNotAllowed
 	}
 	if f.Method == facts.MACBypass {
@@ -208,6 +211,9 @@ func (p *Plan) policies(f *facts.Facts, d *Decision) reason.Code {
 	}
 	if d.Override = p.override(f, lane); d.Override != nil {
 		d.Pass = d.Override.pass
+	}
+	if f.Gear != nil {
+		return p.gear(f, d)
 	}
 	if l := f.Lease; d.Pass.Pool != "" && l != nil && strings.EqualFold(l.Pool, d.Pass.Pool) && !l.Address.IsValid() {
 		return reason.PoolExhausted

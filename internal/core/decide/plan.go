@@ -30,6 +30,7 @@ type Plan struct {
 	Forwards  bool
 	overrides map[string][]*Override
 	calendars map[string]*calendar.Calendar
+	commands  map[string]*Commands
 	clients   bart.Table[int]
 	realms    map[config.Form]*Realm
 	byRealm   map[string]*Realm
@@ -65,6 +66,9 @@ type Override struct {
 type Pass struct {
 	*config.Pass
 	Reply *pass.Reply
+	// Grant is what it gives to gear.
+	Grant    *pass.Grant
+	commands *Commands
 	// vlan is the VLAN if it is a template, nil otherwise.
 	vlan *rule.Template
 }
@@ -102,6 +106,7 @@ func Compile(c *config.Config) (*Plan, []config.Problem) {
 			p.calendars[strings.ToLower(c.Calendars[i].Name)] = made
 		}
 	}
+	p.commands = compileCommands(c)
 	passes, wrong := p.compilePasses(c)
 	problems = append(problems, wrong...)
 	for i := range c.Realms {
@@ -195,7 +200,9 @@ func (p *Plan) compilePasses(c *config.Config) (map[string]*Pass, []config.Probl
 		reply, wrong := pass.Compile(&whole, p.Book, c.Vendors)
 		problems = append(problems, wrong...)
 		problems = append(problems, unread(c, &whole, reply)...)
-		made := &Pass{Pass: &whole, Reply: reply}
+		grant, wrong := pass.CompileGrant(&whole)
+		problems = append(problems, wrong...)
+		made := &Pass{Pass: &whole, Reply: reply, Grant: grant, commands: p.commands[strings.ToLower(whole.Commands)]}
 		if t, err := rule.ParseTemplate(whole.VLAN); err == nil && len(t.Fields()) > 0 {
 			made.vlan = t
 		}

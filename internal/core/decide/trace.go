@@ -68,11 +68,15 @@ func (p *Plan) Trace(f *facts.Facts) Trace {
 			t.Reply = append(t.Reply, pass.Text{Name: a.Name, Value: a.Value})
 		}
 	}
+	if d.Reason == reason.OK && d.gearSentence(f) != "" {
+		t.Sentence = d.gearSentence(f)
+	}
 	p.traceLanes(f, &d, &t)
 	tracePolicies(f, &d, &t)
 	if d.Pass != nil && d.Verdict == Admitted {
-		t.Reply = d.Pass.Reply.TextsFor(f)
-		t.VLAN = d.Pass.VLANFor(f)
+		if t.Reply = d.replyOf(f); f.Gear == nil {
+			t.VLAN = d.Pass.VLANFor(f)
+		}
 	}
 	t.Stations = p.stations(f, &d)
 	return t
@@ -92,7 +96,8 @@ func (p *Plan) traceLanes(f *facts.Facts, d *Decision, t *Trace) {
 
 // atPolicies reports whether the attempt came as far as the policies.
 func (d *Decision) atPolicies() bool {
-	return d.Reason == reason.OK || reason.Lookup(d.Reason).Station == reason.Policy
+	station := reason.Lookup(d.Reason).Station
+	return station == reason.Policy || station == reason.Pass
 }
 
 func tracePolicies(f *facts.Facts, d *Decision, t *Trace) {
@@ -224,6 +229,13 @@ func (p *Plan) fill(s *Station, f *facts.Facts, d *Decision) {
 		p.fillDirectory(s, f, d)
 	case reason.Credential:
 		s.Value, s.Micros = config.Title(f.Method), f.Spent.Credential
+		if f.Vouched() {
+			s.Value, s.State, s.Wanted, s.Found = "signed in before", NotAsked, "", "authenticated by "+f.Gear.Authenticated
+			if f.Gear.Authenticated == "" {
+				s.Found = "the device does not say how"
+			}
+			return
+		}
 		if refused {
 			s.Wanted, s.Found = proofWanted(f), string(d.Reason)
 			if f.CredentialDetail != "" {
@@ -247,6 +259,10 @@ func (p *Plan) fill(s *Station, f *facts.Facts, d *Decision) {
 			s.Value = d.Pass.Name
 			if d.Override != nil {
 				s.Wanted, s.Found = "the pass of policy "+d.Policy.Name, fmt.Sprintf("override %q of %s", d.Override.Name, d.Override.Person)
+			}
+			if f.Gear != nil {
+				fillGear(s, f, d)
+				return
 			}
 			if d.Reason == reason.PoolExhausted {
 				s.Wanted, s.Found = "an address of pool "+d.Pass.Pool, "all are taken"
@@ -371,10 +387,11 @@ func (p *Plan) Values(f *facts.Facts, d *Decision) map[string]string {
 	}
 	if d.Pass != nil {
 		v["pass"], v["pool"] = d.Pass.Name, d.Pass.Pool
-		if _, err := d.Pass.Reply.For(f); err != nil {
+		if _, err := d.Pass.Reply.For(f); err != nil && f.Gear == nil {
 			v["detail"] = err.Error()
 		}
 	}
+	gearValues(f, d, v)
 	var stores []string
 	for _, l := range f.Lookups {
 		stores = append(stores, l.Store)

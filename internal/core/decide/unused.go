@@ -48,6 +48,7 @@ func (a *analysis) unused() {
 			used[kind+"\x00"+strings.ToLower(name)] = true
 		}
 	}
+	a.commandLists()
 	anyCertificate, anyTrust := false, false // a lane that names none takes the first
 	conditions := func(when *rule.Condition) {
 		for _, name := range when.Uses()["time"] {
@@ -74,6 +75,10 @@ func (a *analysis) unused() {
 		if len(lane.Policies) == 0 && len(lane.Forward) == 0 {
 			a.add(Finding{Code: NoPolicy, Note: true, Kind: "lane", Object: lane.Name, ID: lane.ID, Field: "policies", Message: "the lane has no policy, so everybody in it is refused", Remedy: "Add a policy."})
 		}
+	}
+	for i := range c.Clients {
+		use("certificate", c.Clients[i].TACACSCertificate)
+		use("trust", c.Clients[i].TACACSTrust)
 	}
 	for i := range c.Passes {
 		use("pass", c.Passes[i].Extends)

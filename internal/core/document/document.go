@@ -25,7 +25,7 @@ const head = `# Configuration of Tollgate Key. Lists that are left out stay as t
 const tail = "...\n"
 
 // kinds are the lists of a configuration in the order of the document; lanes keep their own order.
-var kinds = []string{"clients", "directories", "realms", "lanes", "passes", "calendars", "pools", "remotes", "vendors", "overrides", "expectations", "authorities", "certificates", "trusts"}
+var kinds = []string{"clients", "directories", "realms", "lanes", "passes", "calendars", "pools", "remotes", "vendors", "overrides", "expectations", "commandLists", "authorities", "certificates", "trusts"}
 
 // Write writes a configuration. Secrets are written sealed, or left out.
 func Write(c *config.Config, secrets bool) []byte {

@@ -203,6 +203,10 @@ func (r *reader) facts(f *Facts) {
 		switch string(key) {
 		case "at":
 			r.unmarshal(&f.At)
+		case "from":
+			r.unmarshal(&f.From)
+		case "gear":
+			r.value(&f.Gear)
 		case "address":
 			r.unmarshal(&f.Address)
 		case "clientTags":

@@ -61,6 +61,12 @@ func (f *Facts) AppendJSON(b []byte) []byte {
 		}
 		b = append(b, ']')
 	}
+	if f.From.IsValid() {
+		b = append(f.From.AppendTo(append(b, `,"from":"`...)), '"')
+	}
+	if f.Gear != nil {
+		b = f.Gear.append(b)
+	}
 	b = f.appendLookups(b)
 	if f.Person != nil {
 		b = f.Person.append(append(b, `,"person":`...))

@@ -61,6 +61,11 @@ type Facts struct {
 	// Attributes are the other attributes of the request, without credentials.
 	Attributes []Attribute `json:"attributes,omitempty"`
 
+	// From is the address that the person comes from, as the device tells it; not valid if it tells none.
+	From netip.Addr `json:"from,omitzero"`
+	// Gear is what network gear asks over TACACS+, nil for RADIUS.
+	Gear *Gear `json:"gear,omitempty"`
+
 	// Lookups are the stores asked, in order.
 	Lookups []Lookup `json:"lookups,omitempty"`
 	// Person is who was found; nil if nobody.
@@ -225,6 +230,10 @@ func (f *Facts) Where() string {
 	switch {
 	case f.SSID != "":
 		return f.SSID
+	case f.Gear != nil && f.Gear.Command != "":
+		return f.Gear.Command
+	case f.Gear != nil:
+		return f.Gear.Asks
 	case f.Service == DeviceLogin:
 		return "login"
 	case f.Port != "":

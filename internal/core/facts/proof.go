@@ -13,6 +13,8 @@ const MACBypass = "mac"
 const (
 	Computer    = "computer"
 	KnownDevice = "device"
+	// EmergencyAccount is an account that works only while no directory answers.
+	EmergencyAccount = "emergency"
 )
 
 // EAP is what a conversation was like.

@@ -91,6 +91,21 @@ const (
 	PassValueMissing Code = "pass.value-missing"
 	PoolExhausted    Code = "pool.exhausted"
 
+	// CommandRefused is a command that a line of the command list refuses, CommandNone one that no line fits.
+	CommandRefused Code = "command.refused"
+	CommandNone    Code = "command.none"
+	CommandNoList  Code = "command.no-list"
+	// LevelTooHigh is a privilege level above that of the pass.
+	LevelTooHigh Code = "level.too-high"
+	// ServiceNotGranted is a service for which the pass holds nothing.
+	ServiceNotGranted Code = "service.not-granted"
+	// DialogueAborted is a sign-in on gear that was broken off.
+	DialogueAborted Code = "dialogue.aborted"
+	// ArgumentMalformed is a request of gear with arguments that are none.
+	ArgumentMalformed Code = "argument.malformed"
+	// EmergencySealed is an emergency account that may not be used now, or not here.
+	EmergencySealed Code = "emergency.sealed"
+
 	RemoteRefused     Code = "remote.refused"
 	RemoteUnreachable Code = "remote.unreachable"
 	RemoteUnknown     Code = "remote.unknown"
@@ -186,6 +201,14 @@ var entries = []Entry{
 	{RemoteUnreachable, Directory, "No remote server of lane {lane} answered: {detail}", "Look whether {remote} runs and is reached, and whether its shared secret for this server is ours: with a wrong one it stays silent, or answers what cannot be proven."},
 	{RemoteUnknown, Directory, "Lane {lane} forwards this to {remote}, and what that would answer is not known", "Try it through a client; only the remote server can tell."},
 	{PoolExhausted, Pass, "All addresses of pool {pool} are taken", "Add addresses to the pool, make the session time-out of pass {pass} shorter, or release addresses whose sessions are surely over."},
+	{CommandRefused, Pass, "Command list {list} refuses {command}: {line}", "This is what the list says. To permit it, put a line that fits above that one; type the command beside the list to see which line decides."},
+	{CommandNone, Pass, "No line of command list {list} fits {command}", "Add a line that permits it if {person} is to type it, or have the list permit what no line fits."},
+	{CommandNoList, Pass, "Pass {pass} names no command list, so {command} is not permitted", "Choose a command list in pass {pass}."},
+	{LevelTooHigh, Pass, "Privilege level {asked} was asked for, and pass {pass} gives {level}", "Raise the privilege level of pass {pass} if {person} is to have it, or have another policy give another pass."},
+	{ServiceNotGranted, Pass, "Pass {pass} gives nothing for the service {asks}", "Add an argument for the service {asks} to pass {pass} if {client} is to grant it."},
+	{DialogueAborted, Credential, "The sign-in was broken off: {detail}", "The person went away, or the device gave up waiting. Nothing was checked."},
+	{ArgumentMalformed, Credential, "{client} asked with arguments that cannot be read: {detail}", "Look at the software of {client}, or at what somebody typed there: control characters never belong into a command."},
+	{EmergencySealed, Directory, "The emergency account {name} is sealed: {detail}", "It works only on the devices it is for, and only while no directory of the realm answers. If a directory is down and this still says it answers, run its test."},
 	{Busy, Directory, "Too many attempts were waiting at once", "The directory answers too slowly for what is asked. Run its test, and add a server."},
 }
 

@@ -2,6 +2,7 @@ package rule
 
 import (
 	"net/netip"
+	"strconv"
 	"strings"
 	"time"
 
@@ -10,9 +11,9 @@ import (
 )
 
 var fields = []Field{
-	{Name: "service", Type: Text, Closed: true, Help: "what the device asks for", Examples: []string{facts.Network, facts.DeviceLogin, facts.CallCheck},
+	{Name: "service", Type: Text, Closed: true, Help: "what the device asks for", Examples: []string{facts.Network, facts.DeviceLogin, facts.DeviceCommand, facts.CallCheck},
 		one: func(f *facts.Facts, _ string) string { return f.Service }},
-	{Name: "protocol", Type: Text, Closed: true, Help: "the protocol of the request", Examples: []string{"radius"},
+	{Name: "protocol", Type: Text, Closed: true, Help: "the protocol of the request", Examples: []string{"radius", "tacacs"},
 		one: func(f *facts.Facts, _ string) string { return f.Protocol }},
 	{Name: "port.type", Type: Text, Help: "kind of port (NAS-Port-Type)", Examples: []string{"Ethernet", "Wireless-802.11", "Virtual"},
 		one: func(f *facts.Facts, _ string) string { return f.PortType }},
@@ -53,6 +54,13 @@ var fields = []Field{
 		_, _, realm := facts.SplitName(f.Sent)
 		return realm
 	}},
+	{Name: "from", Type: Address, Help: "address that the person comes from, as the device tells it", address: func(f *facts.Facts) netip.Addr { return f.From }},
+	{Name: "asks", Type: Text, Help: "what gear asks over TACACS+: login, enable, password, shell, command, or a service such as ppp", Examples: []string{facts.AsksLogin, facts.AsksEnable, facts.AsksShell, facts.AsksCommand},
+		one: ofGear(func(g *facts.Gear) string { return g.Asks })},
+	{Name: "level", Type: Text, Help: "privilege level that enable asks for; otherwise the one the person has", Examples: []string{"1", "15"}, one: ofGear(func(g *facts.Gear) string { return strconv.Itoa(g.Level) })},
+	{Name: "command", Type: Text, Help: "the command that is asked for", one: ofGear(func(g *facts.Gear) string { return g.Command })},
+	{Name: "authenticated", Type: Text, Help: "how gear says it signed the person in before it asks for a permission", Examples: []string{"tacacs", "local", "enable", "none"},
+		one: ofGear(func(g *facts.Gear) string { return g.Authenticated })},
 	{Name: "time", Type: Hours, Help: "the time of the attempt: time is NAME holds in the hours of that calendar"},
 
 	{Name: "group", Type: List, Stage: Person, Help: "a group of the person, direct or nested",
@@ -90,7 +98,7 @@ var fields = []Field{
 		}
 		return f.Certificate.Until.Sub(f.At), true
 	}},
-	{Name: "kind", Type: Text, Closed: true, Stage: Person, Help: "who signs in: person, computer or device", Examples: []string{"person", facts.Computer, facts.KnownDevice}, one: func(f *facts.Facts, _ string) string {
+	{Name: "kind", Type: Text, Closed: true, Stage: Person, Help: "who signs in: person, computer, device, or with an emergency account", Examples: []string{"person", facts.Computer, facts.KnownDevice, facts.EmergencyAccount}, one: func(f *facts.Facts, _ string) string {
 		switch {
 		case f.Person == nil:
 			return ""
@@ -140,6 +148,15 @@ func machine(f *facts.Facts) *facts.Person {
 		return f.Person
 	}
 	return f.Machine
+}
+
+func ofGear(part func(*facts.Gear) string) func(*facts.Facts, string) string {
+	return func(f *facts.Facts, _ string) string {
+		if f.Gear == nil {
+			return ""
+		}
+		return part(f.Gear)
+	}
 }
 
 func ofPersonText(part func(*facts.Person) string) func(*facts.Facts, string) string {

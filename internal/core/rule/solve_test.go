@@ -33,7 +33,7 @@ func TestSearchKnows(t *testing.T) {
 		`client.address within 192.0.2.0/31 and client.address not in 192.0.2.0, 192.0.2.1`: Impossible, `client.address within 2001:db8::/32 and client.address is not 2001:db8::`: Possible,
 		`machine.seen within 8h and not machine.seen within 9h`: Impossible, `machine.seen within 8h and machine.seen at least 8h`: Possible, `machine.seen at least 1h and not machine.seen exists`: Impossible,
 		`person.badge at least 3 and not person.badge at least 4`: Possible, `attribute.NAS-Port at least 4 and not attribute.NAS-Port at least 3`: Impossible,
-		`service is not network and service is not device-login and service is not call-check and service exists`: Impossible, `service is lunch`: Impossible,
+		`service is not network and service is not device-login and service is not device-command and service is not call-check and service exists`: Impossible, `service is lunch`: Impossible,
 		`method is pap and proof is peap-mschapv2`: Impossible, `method is eap and proof is peap-mschapv2`: Possible, `method is eap and proof in pap, chap`: Impossible, `method is not eap and proof starts peap`: Impossible, `not method exists`: Possible,
 		`time is office-hours and time is not office-hours`: Impossible, `time is office-hours and time is weekend`: Unknown, `time not in office-hours, weekend`: Possible, `time is weekend and ssid is x`: Possible,
 		`name.form is prefix and name.realm is LANTERN`: Possible, `mac starts 02-00-5e and mac ends 9d`: Possible, `mac is 02-00-5E-10-4C-9D and not mac starts 02`: Impossible,

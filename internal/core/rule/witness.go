@@ -3,6 +3,7 @@ package rule
 import (
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -57,7 +58,31 @@ func (v *value) set(f *facts.Facts) {
 		}
 		return f.Machine
 	}
+	gear := func() *facts.Gear {
+		if f.Gear == nil {
+			f.Gear = &facts.Gear{}
+		}
+		return f.Gear
+	}
 	switch v.subject {
+	case "from":
+		f.From = v.address
+	case "asks":
+		if text != "" {
+			gear().Asks = text
+		}
+	case "command":
+		if text != "" {
+			gear().Command = text
+		}
+	case "authenticated":
+		if text != "" {
+			gear().Authenticated = text
+		}
+	case "level":
+		if n, err := strconv.Atoi(text); err == nil {
+			gear().Level = n
+		}
 	case "service":
 		f.Service = text
 	case "protocol":

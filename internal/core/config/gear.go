@@ -1,0 +1,229 @@
+package config
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"tollgate.example/key/internal/core/command"
+)
+
+// CommandVerdict is what a line of a command list does.
+type CommandVerdict string
+
+const (
+	PermitCommand CommandVerdict = "permit"
+	RefuseCommand CommandVerdict = "refuse"
+)
+
+// CommandLine is one line of a command list.
+type CommandLine struct {
+	Verdict CommandVerdict `json:"verdict" enum:"permit,refuse"`
+	// Pattern is in the language of the package command.
+	Pattern string `json:"pattern"`
+	Note    string `json:"note,omitempty" required:"false"`
+}
+
+func (l CommandLine) String() string { return string(l.Verdict) + " " + l.Pattern }
+
+// CommandList decides which commands may be typed: the first line that fits.
+type CommandList struct {
+	ID    string        `json:"id"`
+	Name  string        `json:"name"`
+	Lines []CommandLine `json:"lines"`
+	// Extends are lists whose lines follow those here, in order.
+	Extends []string `json:"extends"`
+	// Otherwise is what happens to commands that no line fits; empty goes by the first list that is extended and says so, and
+	// refuses if none does.
+	Otherwise CommandVerdict `json:"otherwise,omitempty"`
+	Note      string         `json:"note,omitempty"`
+}
+
+func (l *CommandList) Ident() string      { return l.ID }
+func (l *CommandList) Label() string      { return l.Name }
+func (l *CommandList) Identify(id string) { l.ID = id }
+
+// Bounds of command lists.
+const (
+	maxLines      = 1_000
+	maxWholeLines = 5_000
+)
+
+// Argument is one argument that a pass gives to gear over TACACS+ (RFC 8907 section 8).
+type Argument struct {
+	// Service is what it belongs to; empty is shell.
+	Service string `json:"service,omitempty" required:"false"`
+	Name    string `json:"name"`
+	// Value may hold templates.
+	Value string `json:"value"`
+	// Optional lets gear that does not know the argument go on without it.
+	Optional bool `json:"optional,omitempty" required:"false"`
+}
+
+// Shell is the service of command lines.
+const Shell = "shell"
+
+func (a Argument) String() string {
+	sign := map[bool]string{false: "=", true: "*"}[a.Optional]
+	if a.Service == "" || a.Service == Shell {
+		return a.Name + sign + a.Value
+	}
+	return a.Service + ": " + a.Name + sign + a.Value
+}
+
+func (l *CommandList) normalise() {
+	trim(&l.Name, &l.Note)
+	for i := range l.Extends {
+		trim(&l.Extends[i])
+	}
+	l.Extends = unique(l.Extends)
+	for i := range l.Lines {
+		trim(&l.Lines[i].Pattern, &l.Lines[i].Note)
+		if p, err := command.Parse(l.Lines[i].Pattern); err == nil {
+			l.Lines[i].Pattern = p.String()
+		}
+	}
+}
+
+// WholeList returns a command list with the lines of all that it extends. Lines that cannot be read are left out, since the
+// check tells them.
+func (c *Config) WholeList(l *CommandList) (*command.List, error) {
+	out := &command.List{}
+	otherwise, err := c.gather(l, out, nil)
+	out.Otherwise = otherwise == PermitCommand
+	return out, err
+}
+
+func (c *Config) gather(l *CommandList, out *command.List, chain []string) (CommandVerdict, error) {
+	if chain = append(slices.Clone(chain), l.Name); len(chain) > maxExtends {
+		return "", fmt.Errorf("more than %d command lists extend each other", maxExtends)
+	}
+	for i := range l.Lines {
+		if p, err := command.Parse(l.Lines[i].Pattern); err == nil {
+			out.Lines = append(out.Lines, command.Line{Permit: l.Lines[i].Verdict == PermitCommand, Pattern: p, List: l.Name, Number: i + 1})
+		}
+	}
+	if len(out.Lines) > maxWholeLines {
+		return "", fmt.Errorf("more than %d lines with those of the lists that are extended", maxWholeLines)
+	}
+	otherwise := l.Otherwise
+	for _, name := range l.Extends {
+		base, at := Find(c.CommandLists, name)
+		if at < 0 {
+			return otherwise, fmt.Errorf("there is no command list %q", name)
+		}
+		if slices.ContainsFunc(chain, func(n string) bool { return strings.EqualFold(n, base.Name) }) {
+			return otherwise, fmt.Errorf("goes round in a circle: %s -> %s", strings.Join(chain, " -> "), base.Name)
+		}
+		theirs, err := c.gather(base, out, chain)
+		if err != nil {
+			return otherwise, err
+		}
+		if otherwise == "" {
+			otherwise = theirs
+		}
+	}
+	return otherwise, nil
+}
+
+func (c *Config) checkCommandLists(k *checker) {
+	for i := range c.CommandLists {
+		l := &c.CommandLists[i]
+		k.on("command-list", l.Name, l.ID)
+		if len(l.Lines) > maxLines {
+			k.fail("lines", fmt.Sprintf("%d lines, at most %d are allowed", len(l.Lines), maxLines), "Use patterns that take more, or split the list.")
+		}
+		if len(l.Lines) == 0 && len(l.Extends) == 0 && l.Otherwise == "" {
+			k.warn("lines", "the list is empty, so it refuses every command", "Add a line, or say what happens otherwise.")
+		}
+		if l.Otherwise != "" && l.Otherwise != PermitCommand && l.Otherwise != RefuseCommand {
+			k.fail("otherwise", fmt.Sprintf("%q is no verdict", l.Otherwise), "Use permit or refuse.")
+		}
+		for j, line := range l.Lines {
+			field := fmt.Sprintf("lines[%d]", j)
+			if line.Verdict != PermitCommand && line.Verdict != RefuseCommand {
+				k.fail(field+".verdict", fmt.Sprintf("%q is no verdict", line.Verdict), "Use permit or refuse.")
+			}
+			var at *command.Error
+			if _, err := command.Parse(line.Pattern); errors.As(err, &at) {
+				k.fail(field+".pattern", err.Error(), at.Remedy)
+				k.problems[len(k.problems)-1].Column = at.Column
+			}
+		}
+		if _, err := c.WholeList(l); err != nil {
+			k.fail("extends", err.Error(), "Choose other lists to extend, or none.")
+		}
+	}
+}
+
+// checkGear checks what a pass gives to network gear.
+func (c *Config) checkGear(k *checker, p *Pass) {
+	if n, err := strconv.Atoi(p.PrivilegeLevel); p.PrivilegeLevel != "" && (err != nil || n < 0 || n > 15) {
+		k.fail("privilegeLevel", fmt.Sprintf("%q is no privilege level", p.PrivilegeLevel), "Use 0 to 15; 15 may do everything, 1 is what most gear begins with.")
+	}
+	if _, at := Find(c.CommandLists, p.Commands); p.Commands != "" && at < 0 {
+		k.fail("commands", fmt.Sprintf("there is no command list %q", p.Commands), "Choose one of the command lists, or add this one.")
+	}
+	if len(p.Arguments) > 60 {
+		k.fail("arguments", "more than 60 arguments", "Remove some.")
+	}
+	for i, a := range p.Arguments {
+		field := fmt.Sprintf("arguments[%d]", i)
+		switch {
+		case a.Name == "" || strings.ContainsAny(a.Name, "=* ") || !printable(a.Name):
+			k.fail(field+".name", fmt.Sprintf("%q is no name of an argument", a.Name), "Use a name without spaces, = and *, such as acl.")
+		case slices.Contains([]string{"service", "cmd", "cmd-arg"}, a.Name):
+			k.fail(field+".name", a.Name+" is what the device asks with, and is not given by a pass", "Remove it.")
+		case isShell(a.Service) && (a.Name == "priv-lvl" && p.PrivilegeLevel != "" || a.Name == "timeout" && p.SessionTimeout > 0 || a.Name == "idletime" && p.IdleTimeout > 0):
+			k.fail(field+".name", a.Name+" is made from a field of this pass", "Remove it here, or there.")
+		case !printable(a.Value) || len(a.Name)+1+len(a.Value) > 255:
+			k.fail(field+".value", "an argument has at most 255 octets and no control characters", "Shorten or correct the value.")
+		case a.Service != "" && (strings.ContainsAny(a.Service, "=* ") || !printable(a.Service)):
+			k.fail(field+".service", fmt.Sprintf("%q is no service", a.Service), "Use a word such as shell or ppp.")
+		}
+	}
+}
+
+func isShell(service string) bool { return service == "" || service == Shell }
+
+func printable(text string) bool {
+	for _, r := range text {
+		if r < 0x20 || r == 0x7f {
+			return false
+		}
+	}
+	return true
+}
+
+// checkTACACS checks how a client speaks TACACS+. taken are the names of certificates of other clients.
+func (c *Config) checkTACACS(k *checker, client *Client, taken map[string]string) {
+	if client.TACACSPrevious.Set() && client.TACACSPreviousUntil.IsZero() {
+		k.fail("tacacsPreviousUntil", "the previous TACACS+ secret has no end date", "Say until when it is accepted.")
+	}
+	if client.TACACSPlain {
+		k.warn("tacacsPlain", "bodies that are not hidden are taken from this client: whoever hears them reads every password", "Set a shared secret on the device, or use TLS.")
+	}
+	for i, name := range client.TACACSNames {
+		field := fmt.Sprintf("tacacsNames[%d]", i)
+		if name == "" || strings.ContainsAny(name, "* ") || !printable(name) {
+			k.fail(field, fmt.Sprintf("%q is no name of one device", name), "Write a DNS name or an address, as it stands in the certificate of the device; wildcards would let one device speak for others.")
+			continue
+		}
+		key := strings.ToLower(name)
+		if other := taken[key]; other != "" {
+			k.fail(field, fmt.Sprintf("the name %s already belongs to client %q", name, other), "Remove it from one of the two.")
+		}
+		taken[key] = client.Name
+	}
+	if _, at := Find(c.Certificates, client.TACACSCertificate); client.TACACSCertificate != "" && at < 0 {
+		k.fail("tacacsCertificate", fmt.Sprintf("there is no certificate %q", client.TACACSCertificate), "Choose one of the server certificates, or leave it empty for the first.")
+	}
+	if _, at := Find(c.Trusts, client.TACACSTrust); client.TACACSTrust != "" && at < 0 {
+		k.fail("tacacsTrust", fmt.Sprintf("there is no trust list %q", client.TACACSTrust), "Choose one of the trust lists, or leave it empty for the first.")
+	}
+	if len(client.TACACSNames) > 0 && len(c.Trusts) == 0 {
+		k.fail("tacacsTrust", "there is no trust list by which to check the certificate of this device", "Add a trust list under Certificates.")
+	}
+}

@@ -1,0 +1,192 @@
+// Package dialogue is the server's side of TACACS+ sessions (RFC 8907): what is asked next, and how a session ends. It holds
+// no connection; bodies come in plain and go out plain.
+package dialogue
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/wire/tacacs"
+)
+
+// Peer is who asks.
+type Peer struct {
+	Gate     *gate.Gate
+	Snapshot *gate.Snapshot
+	Client   *config.Client
+	Address  netip.Addr
+	// Tried is the operator who tries this out, "" for a real device.
+	Tried string
+}
+
+// Session is one session. It is used by one goroutine at a time.
+type Session struct {
+	peer Peer
+	kind tacacs.Type
+	// due is the sequence number that has to come.
+	due  int
+	over bool
+	login
+}
+
+// maxRounds bounds a dialogue; three wrong tries to type a new password twice need eleven.
+const maxRounds = 12
+
+// New begins a session.
+func New(peer Peer, kind tacacs.Type) *Session { return &Session{peer: peer, kind: kind, due: 1} }
+
+// Over reports that the session has ended.
+func (s *Session) Over() bool { return s.over }
+
+// Fault is what breaks the rules of the protocol. The session is over, and the reply says so.
+type Fault struct{ Detail string }
+
+func (f *Fault) Error() string { return f.Detail }
+
+// Step answers one packet. The error is a *Fault; there is a reply with it too.
+func (s *Session) Step(ctx context.Context, h tacacs.Header, body []byte) (reply []byte, err error) {
+	begun := time.Now()
+	fail := func(format string, args ...any) ([]byte, error) {
+		s.over = true
+		detail := fmt.Sprintf(format, args...)
+		return Refusal(s.kind, detail), &Fault{detail}
+	}
+	switch {
+	case h.Type != s.kind:
+		return fail("a session of %s goes on with %s", s.kind, h.Type)
+	case int(h.Seq) != s.due:
+		return fail("sequence number %d came where %d was due", h.Seq, s.due)
+	case s.due > 2*maxRounds:
+		return fail("the dialogue has more than %d rounds", maxRounds)
+	}
+	s.due += 2
+	switch s.kind {
+	case tacacs.Authorization:
+		q, err := tacacs.ParseRequest(body)
+		if err != nil {
+			return fail("an authorization request cannot be read: %v", err)
+		}
+		s.over = true
+		return s.authorize(ctx, &q, begun), nil
+	case tacacs.Accounting:
+		r, err := tacacs.ParseRecord(body)
+		if err != nil {
+			return fail("an accounting request cannot be read: %v", err)
+		}
+		s.over = true
+		return s.account(ctx, &r, begun), nil
+	}
+	if h.Seq == 1 {
+		start, err := tacacs.ParseStart(body)
+		if err != nil {
+			return fail("an authentication start cannot be read: %v", err)
+		}
+		return s.start(ctx, &start, begun), nil
+	}
+	c, err := tacacs.ParseContinue(body)
+	if err != nil {
+		return fail("an authentication continue cannot be read: %v", err)
+	}
+	return s.typed(ctx, &c, begun), nil
+}
+
+// Close ends a session that will not go on; one that waits for somebody to type is recorded.
+func (s *Session) Close(ctx context.Context, detail string) {
+	if !s.over && s.asked {
+		s.abort(ctx, detail, time.Now())
+	}
+	s.over = true
+}
+
+// Refusal is the body that says that something was wrong, by the type of the session.
+func Refusal(kind tacacs.Type, detail string) []byte {
+	text := []byte(detail)
+	switch kind {
+	case tacacs.Authorization:
+		return (&tacacs.AuthorReply{Status: tacacs.AuthorError, Message: text}).Append(nil)
+	case tacacs.Accounting:
+		return (&tacacs.AcctReply{Status: tacacs.AcctError, Message: text}).Append(nil)
+	}
+	return (&tacacs.AuthenReply{Status: tacacs.AuthenError, Message: text}).Append(nil)
+}
+
+// Shaped reports whether a body looks like one: the lengths in it add up. With a wrong key they do not.
+func Shaped(h *tacacs.Header, body []byte) bool {
+	var err error
+	switch {
+	case h.Type == tacacs.Authorization:
+		_, err = tacacs.ParseRequest(body)
+	case h.Type == tacacs.Accounting:
+		_, err = tacacs.ParseRecord(body)
+	case h.Seq == 1:
+		_, err = tacacs.ParseStart(body)
+	default:
+		_, err = tacacs.ParseContinue(body)
+	}
+	return err == nil
+}
+
+// begin makes the first facts of a request.
+func (s *Session) begin(user, port, remote []byte, begun time.Time) facts.Facts {
+	f := gate.GearFacts(s.peer.Client, s.peer.Address, user, port, remote, begun)
+	f.Tried = s.peer.Tried
+	return f
+}
+
+// badArgument says what is wrong with the arguments of a request, "" if nothing is.
+func badArgument(args [][]byte) string {
+	for i, a := range args {
+		if _, _, _, ok := tacacs.SplitArg(a); !ok {
+			return fmt.Sprintf("argument %d of %d has neither = nor *, no name, or control characters", i+1, len(args))
+		}
+	}
+	return ""
+}
+
+func (s *Session) authorize(ctx context.Context, q *tacacs.Request, begun time.Time) []byte {
+	f := s.begin(q.User, q.Port, q.Remote, begun)
+	if detail := badArgument(q.Args); detail != "" {
+		// FAIL and not ERROR: gear may permit by itself what a server in error cannot decide.
+		f.Credential, f.CredentialDetail = reason.ArgumentMalformed, detail
+	}
+	out := s.peer.Gate.Authorize(ctx, s.peer.Snapshot, f, q, begun)
+	reply := tacacs.AuthorReply{Status: tacacs.AuthorFail}
+	switch {
+	case out.Err != nil:
+		return Refusal(tacacs.Authorization, "the journal cannot be written")
+	case out.Verdict != decide.Admitted:
+		if reply.Message = []byte(out.Message); out.Message == "" {
+			reply.Message = []byte("Not permitted.")
+		}
+		return reply.Append(nil)
+	}
+	if reply.Status = tacacs.AuthorAdd; out.Replace {
+		reply.Status = tacacs.AuthorReplace
+	}
+	for _, a := range out.Args {
+		reply.Args = append(reply.Args, []byte(a.String()))
+	}
+	return reply.Append(make([]byte, 0, 64))
+}
+
+func (s *Session) account(ctx context.Context, r *tacacs.Record, begun time.Time) []byte {
+	if r.Event() == "" {
+		return Refusal(tacacs.Accounting, fmt.Sprintf("the flags 0x%02x are no start, stop or watchdog", r.Flags))
+	}
+	if detail := badArgument(r.Args); detail != "" {
+		return Refusal(tacacs.Accounting, detail)
+	}
+	limited, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	if err := s.peer.Gate.Report(limited, s.peer.Snapshot, s.peer.Client, s.peer.Address, r, s.peer.Tried, begun); err != nil {
+		return Refusal(tacacs.Accounting, "the journal cannot be written")
+	}
+	return (&tacacs.AcctReply{Status: tacacs.AcctSuccess}).Append(nil)
+}

@@ -1,0 +1,207 @@
+package dialogue
+
+import (
+	"context"
+	"time"
+
+	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/wire/mschap"
+	"tollgate.example/key/internal/wire/tacacs"
+)
+
+// login is an authentication under way.
+type login struct {
+	facts facts.Facts
+	sign  *gate.Sign
+	// asked tells that somebody is waited for, answer who takes what is typed.
+	asked  bool
+	answer func(ctx context.Context, text string, begun time.Time) []byte
+	// old and next are the passwords of a change, tries how often the new ones differed.
+	old, next string
+	tries     int
+}
+
+// maxTries bounds how often the new password may be typed differently.
+const maxTries = 3
+
+func (s *Session) start(ctx context.Context, start *tacacs.Start, begun time.Time) []byte {
+	s.login.facts = s.begin(start.User, start.Port, start.Remote, begun)
+	f := &s.login.facts
+	f.Gear.Asks, f.Gear.Level = facts.AsksLogin, int(start.Level)
+	if start.Service == tacacs.ServiceEnable {
+		f.Gear.Asks = facts.AsksEnable
+	}
+	if f.Method = gate.GearMethod(start.Kind); f.Method == "" {
+		s.over = true
+		return Refusal(tacacs.Authentication, "this type of authentication is not spoken here")
+	}
+	switch start.Action {
+	case tacacs.Login:
+	case tacacs.ChangePassword:
+		if f.Gear.Asks = facts.AsksPassword; start.Kind != tacacs.ASCII {
+			s.over = true
+			return Refusal(tacacs.Authentication, "passwords are changed in an ASCII dialogue")
+		}
+	default:
+		s.over = true
+		return Refusal(tacacs.Authentication, "this action is not spoken here")
+	}
+	if start.Kind != tacacs.ASCII {
+		return s.prove(ctx, start.Kind, start.Data, begun)
+	}
+	if f.Sent == "" {
+		return s.ask(tacacs.AuthenGetUser, "Username: ", 0, s.user)
+	}
+	return s.first()
+}
+
+// prove checks a credential that came with the START (RFC 8907 section 5.4.2).
+func (s *Session) prove(ctx context.Context, kind tacacs.Kind, data []byte, begun time.Time) []byte {
+	s.sign = s.peer.Gate.SignIn(ctx, s.peer.Snapshot, s.login.facts, begun)
+	switch {
+	case kind == tacacs.PAP:
+		s.sign.Password(ctx, string(data))
+	case kind == tacacs.CHAP && len(data) > 17:
+		s.sign.CHAP(data[0], data[1:len(data)-16], data[len(data)-16:])
+	case kind == tacacs.MSCHAP && len(data) == 1+8+49 && data[57]&1 == 1:
+		s.sign.MSCHAP(ctx, [8]byte(data[1:9]), [24]byte(data[9+24:9+48]))
+	case kind == tacacs.MSCHAPv2 && len(data) == 1+16+49:
+		peer, response := [16]byte(data[17:33]), [24]byte(data[41:65])
+		s.sign.MSCHAP(ctx, mschap.Challenge(peer, [16]byte(data[1:17]), s.login.facts.Sent), response)
+	default:
+		s.sign.Unreadable("the challenge and response do not have the length that the type asks for")
+	}
+	return s.end("")
+}
+
+// ask asks for something, and remembers who takes it.
+func (s *Session) ask(status tacacs.AuthenStatus, prompt string, flags byte, answer func(context.Context, string, time.Time) []byte) []byte {
+	s.asked, s.answer = true, answer
+	return (&tacacs.AuthenReply{Status: status, Flags: flags, Message: []byte(prompt)}).Append(nil)
+}
+
+// first asks for the first password.
+func (s *Session) first() []byte {
+	if s.login.facts.Gear.Asks == facts.AsksPassword { // here GETDATA asks for the old one, GETPASS for the new
+		return s.ask(tacacs.AuthenGetData, "Old password: ", tacacs.NoEcho, s.oldPassword)
+	}
+	return s.ask(tacacs.AuthenGetPass, "Password: ", tacacs.NoEcho, s.password)
+}
+
+// typed takes a CONTINUE.
+func (s *Session) typed(ctx context.Context, c *tacacs.Continue, begun time.Time) []byte {
+	if c.Flags&tacacs.Abort != 0 {
+		detail := "the device aborted the dialogue"
+		if len(c.Data) > 0 {
+			detail += ": " + facts.Readable(string(c.Data))
+		}
+		s.abort(ctx, detail, begun)
+		return nil // RFC 8907 section 5.4.3: no reply
+	}
+	if !s.asked {
+		s.over = true
+		return Refusal(tacacs.Authentication, "nothing was asked")
+	}
+	s.asked = false
+	return s.answer(ctx, string(c.Message), begun)
+}
+
+func (s *Session) user(_ context.Context, text string, _ time.Time) []byte {
+	s.login.facts.Sent = text
+	return s.first()
+}
+
+func (s *Session) password(ctx context.Context, text string, begun time.Time) []byte {
+	s.login.facts.At = begun
+	s.sign = s.peer.Gate.SignIn(ctx, s.peer.Snapshot, s.login.facts, begun)
+	switch s.sign.Password(ctx, text) {
+	case reason.PasswordExpired, reason.PasswordMustChange:
+		s.old = text
+		return s.ask(tacacs.AuthenGetData, "Your password has to be changed.\nNew password: ", tacacs.NoEcho, s.newPassword)
+	}
+	return s.end("")
+}
+
+func (s *Session) oldPassword(ctx context.Context, text string, begun time.Time) []byte {
+	s.old, s.login.facts.At = text, begun
+	s.sign = s.peer.Gate.SignIn(ctx, s.peer.Snapshot, s.login.facts, begun)
+	switch s.sign.Password(ctx, text) {
+	case reason.OK, reason.PasswordExpired, reason.PasswordMustChange:
+		return s.ask(tacacs.AuthenGetPass, "New password: ", tacacs.NoEcho, s.newPassword)
+	}
+	return s.end("")
+}
+
+func (s *Session) newPassword(_ context.Context, text string, _ time.Time) []byte {
+	s.next = text
+	return s.ask(s.newStatus(), "New password, once more: ", tacacs.NoEcho, s.again)
+}
+
+// newStatus is how a new password is asked for.
+func (s *Session) newStatus() tacacs.AuthenStatus {
+	if s.login.facts.Gear.Asks == facts.AsksPassword {
+		return tacacs.AuthenGetPass
+	}
+	return tacacs.AuthenGetData
+}
+
+func (s *Session) again(ctx context.Context, text string, _ time.Time) []byte {
+	if text != s.next {
+		if s.tries++; s.tries < maxTries {
+			return s.ask(s.newStatus(), "They differ.\nNew password: ", tacacs.NoEcho, s.newPassword)
+		}
+		s.sign.Abort("the new password was typed differently three times")
+		return s.end("The password was not changed.")
+	}
+	if s.sign.Change(ctx, s.old, text) != reason.OK {
+		return s.end("The password was not changed: " + s.sign.Facts.CredentialDetail)
+	}
+	return s.end("The password was changed.")
+}
+
+// end decides, and makes the last reply. message is for the person.
+func (s *Session) end(message string) []byte {
+	s.over, s.old, s.next = true, "", ""
+	out := s.sign.End()
+	reply := tacacs.AuthenReply{Status: tacacs.AuthenPass}
+	switch {
+	case out.Err != nil:
+		return Refusal(tacacs.Authentication, "the journal cannot be written")
+	case out.Verdict == decide.Admitted:
+	case out.Message != "":
+		reply.Status, message = tacacs.AuthenFail, out.Message
+	default:
+		if reply.Status = tacacs.AuthenFail; message == "" {
+			message = refusals[out.Reason]
+		}
+		if message == "" {
+			message = "Access denied."
+		}
+	}
+	reply.Message = []byte(message)
+	return reply.Append(nil)
+}
+
+// refusals are reasons that somebody who typed the right password may know.
+var refusals = map[reason.Code]string{
+	reason.PasswordExpired: "Your password has expired.", reason.PasswordMustChange: "Your password has to be changed.", reason.LevelTooHigh: "This privilege level is not yours.",
+}
+
+// abort records a dialogue that was broken off.
+func (s *Session) abort(ctx context.Context, detail string, begun time.Time) {
+	s.over, s.old, s.next = true, "", ""
+	if s.sign == nil {
+		f := s.login.facts
+		if f.Sent == "" { // somebody looked at the prompt and left
+			return
+		}
+		f.At, f.Credential, f.CredentialDetail = begun, reason.DialogueAborted, detail
+		s.peer.Gate.Broken(s.peer.Snapshot, f, begun)
+		return
+	}
+	s.sign.Abort(detail)
+	s.sign.End()
+}

@@ -1,0 +1,315 @@
+package listen
+
+import (
+	"bufio"
+	"errors"
+	"io"
+	"net"
+	"net/netip"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"tollgate.example/key/internal/contact"
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/dialogue"
+	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/wire/tacacs"
+)
+
+const (
+	// bodyTime is how long the rest of a packet may take, beginTime how long a connection may be silent before its first
+	// packet, typeTime how long somebody may take to type, idleTime how long a connection that is kept may rest.
+	bodyTime  = 10 * time.Second
+	beginTime = 20 * time.Second
+	typeTime  = 2 * time.Minute
+	idleTime  = 30 * time.Minute
+	sendTime  = 10 * time.Second
+	// maxSessions bounds the sessions that are open on one connection, maxAtOnce those that are worked on at a time.
+	maxSessions = 256
+	maxAtOnce   = 64
+	readBuffer  = 512
+)
+
+// gearConn is one connection of a client that speaks TACACS+.
+type gearConn struct {
+	net.Conn
+	t     *TACACS
+	addr  netip.Addr
+	tried string
+	in    *bufio.Reader
+	// secure is set over TLS, where bodies are not hidden; names are those of the certificate that proved the client.
+	secure  bool
+	names   []string
+	single  bool // agreed with the first packet
+	first   bool
+	closing atomic.Bool
+	sending sync.Mutex
+	slots   chan struct{}
+	working sync.WaitGroup
+
+	mu       sync.Mutex
+	sessions map[uint32]*gearSession
+}
+
+// gearSession is a session with the key that its packets are hidden with.
+type gearSession struct {
+	*dialogue.Session
+	key  []byte
+	busy bool
+}
+
+func newGearConn(t *TACACS, raw net.Conn, addr netip.Addr, tried string) *gearConn {
+	return &gearConn{Conn: raw, t: t, addr: addr, tried: tried, in: bufio.NewReaderSize(raw, readBuffer), first: true, secure: tried != "", sessions: map[uint32]*gearSession{}}
+}
+
+// client is who the connection belongs to under what is in effect now, nil if nobody any more.
+func (c *gearConn) client(s *gate.Snapshot) (*config.Client, int) {
+	if c.names != nil {
+		return s.GearClient(c.names)
+	}
+	return s.Plan.Client(c.addr)
+}
+
+// run reads packets until the connection ends.
+func (c *gearConn) run() {
+	defer c.end()
+	var raw [tacacs.HeaderSize]byte
+	for {
+		c.SetReadDeadline(time.Now().Add(c.patience()))
+		if c.closing.Load() {
+			return
+		}
+		if _, err := io.ReadFull(c.in, raw[:]); err != nil {
+			if errors.Is(err, io.ErrUnexpectedEOF) {
+				c.fault(contact.BadGear, "the connection ended within a header")
+			}
+			return
+		}
+		h, err := tacacs.ParseHeader(&raw)
+		if err != nil {
+			c.fault(contact.BadGear, err.Error())
+			if errors.Is(err, tacacs.ErrLength) {
+				c.refuse(h, nil, err.Error())
+			}
+			return
+		}
+		c.SetReadDeadline(time.Now().Add(bodyTime))
+		body := make([]byte, h.Length)
+		if _, err := io.ReadFull(c.in, body); err != nil {
+			c.fault(contact.BadGear, "the connection ended, or was silent, within a body")
+			return
+		}
+		if !c.packet(h, body) {
+			return
+		}
+	}
+}
+
+// patience is how long the next packet is waited for.
+func (c *gearConn) patience() time.Duration {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	switch {
+	case c.single:
+		return idleTime
+	case len(c.sessions) > 0:
+		return typeTime
+	}
+	return beginTime
+}
+
+// end gives up what is open.
+func (c *gearConn) end() {
+	c.working.Wait()
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, s := range c.sessions {
+		s.Close(c.t.ctx, "the connection ended")
+	}
+}
+
+func (c *gearConn) fault(fault contact.Fault, detail string) {
+	id := ""
+	if client, _ := c.client(c.t.gate.Current()); client != nil {
+		id = client.ID
+	}
+	c.t.contacts.Discard(c.addr, id, fault, detail, time.Now())
+}
+
+// packet takes one packet. It reports whether the connection may go on.
+func (c *gearConn) packet(h tacacs.Header, body []byte) bool {
+	if c.first {
+		c.first, c.single = false, h.Flags&tacacs.Single != 0
+		if c.single {
+			c.slots = make(chan struct{}, maxAtOnce)
+		}
+	}
+	s, ok := c.find(h, body)
+	if !ok {
+		return false
+	}
+	if !c.single { // the only session; nobody else waits
+		return c.step(s, h, body) && !s.Over()
+	}
+	c.slots <- struct{}{}
+	c.working.Add(1)
+	c.t.do(func() {
+		defer func() {
+			<-c.slots
+			c.working.Done()
+		}()
+		if !c.step(s, h, body) {
+			c.closing.Store(true)
+			c.SetReadDeadline(time.Now())
+		}
+	})
+	return true
+}
+
+// find returns the session of a packet, and shows its body. With ok false the connection has to end.
+func (c *gearConn) find(h tacacs.Header, body []byte) (s *gearSession, ok bool) {
+	snapshot := c.t.gate.Current()
+	client, at := c.client(snapshot)
+	if client == nil || !client.Enabled {
+		c.fault(contact.Disabled, "TACACS+")
+		return nil, false
+	}
+	c.mu.Lock()
+	s = c.sessions[h.Session]
+	open := len(c.sessions)
+	busy := s != nil && s.busy
+	c.mu.Unlock()
+	wrong := ""
+	switch {
+	case busy:
+		wrong = "a packet of a session came before the last one was answered"
+	case s != nil && h.Seq == 1:
+		wrong = "the identifier of a session that is open began another one"
+	case s == nil && h.Seq != 1:
+		wrong = "a session that was never begun, or is over, goes on"
+	case s == nil && open >= maxSessions:
+		wrong = "more sessions are open on one connection than are allowed"
+	case s == nil && open > 0 && !c.single:
+		wrong = "a second session began on a connection for one"
+	}
+	key, readable := c.show(h, body, &snapshot.Gear[at], client, s)
+	if !readable {
+		return nil, false
+	}
+	if wrong != "" {
+		c.fault(contact.BadGear, wrong)
+		c.refuse(h, key, wrong)
+		if s != nil && !busy {
+			c.mu.Lock()
+			delete(c.sessions, h.Session)
+			c.mu.Unlock()
+			s.Close(c.t.ctx, wrong)
+		}
+		return nil, false
+	}
+	if s == nil {
+		s = &gearSession{Session: dialogue.New(dialogue.Peer{Gate: c.t.gate, Snapshot: snapshot, Client: client, Address: c.addr, Tried: c.tried}, h.Type), key: key}
+		if c.tried == "" {
+			c.t.contacts.GoodGear(c.addr, client.ID, time.Now())
+		}
+	}
+	c.mu.Lock()
+	s.busy = true
+	c.sessions[h.Session] = s
+	c.mu.Unlock()
+	return s, true
+}
+
+// show takes the hiding off a body, in place, and returns the key it was hidden with; nil for one that was not.
+func (c *gearConn) show(h tacacs.Header, body []byte, keys *gate.GearKeys, client *config.Client, s *gearSession) (key []byte, ok bool) {
+	if h.Flags&tacacs.Plain != 0 {
+		if c.secure || client.TACACSPlain {
+			return nil, true
+		}
+		c.fault(contact.PlainBody, "")
+		c.refuse(h, nil, "packets have to be hidden")
+		return nil, false
+	}
+	if c.secure { // RFC 9887 section 4: never hidden there
+		c.fault(contact.BadGear, "a hidden body within TLS")
+		c.refuse(h, nil, "packets are not hidden within TLS")
+		return nil, false
+	}
+	list := keys.At(time.Now())
+	if s != nil && s.key != nil {
+		list = [][]byte{s.key}
+	}
+	for _, key := range list {
+		h.Hide(body, key)
+		if dialogue.Shaped(&h, body) {
+			return key, true
+		}
+		h.Hide(body, key) // as it was
+	}
+	c.fault(contact.WrongGearSecret, "the body comes out as garbage")
+	if len(list) > 0 {
+		c.refuse(h, list[0], "the shared secrets do not match")
+	}
+	return nil, false
+}
+
+// refuse answers what cannot be taken with an error of its type.
+func (c *gearConn) refuse(h tacacs.Header, key []byte, detail string) {
+	c.send(h, key, dialogue.Refusal(h.Type, detail))
+}
+
+// step takes one packet of a session and answers it. It reports whether the connection may go on.
+func (c *gearConn) step(s *gearSession, h tacacs.Header, body []byte) bool {
+	reply, err := s.Step(c.t.ctx, h, body)
+	if err != nil {
+		c.fault(contact.BadGear, err.Error())
+	}
+	c.mu.Lock()
+	s.busy = false
+	if s.Over() {
+		delete(c.sessions, h.Session)
+	}
+	c.mu.Unlock()
+	return (reply == nil || c.send(h, s.key, reply)) && err == nil
+}
+
+// send sends a reply to a packet.
+func (c *gearConn) send(to tacacs.Header, key, body []byte) bool {
+	reply := tacacs.Header{Version: to.Version, Type: to.Type, Seq: to.Seq + 1, Session: to.Session}
+	if c.single {
+		reply.Flags = tacacs.Single
+	}
+	packet := reply.Packet(body, key)
+	c.sending.Lock()
+	defer c.sending.Unlock()
+	c.SetWriteDeadline(time.Now().Add(sendTime))
+	_, err := c.Write(packet)
+	return err == nil
+}
+
+// do has an idle worker do something, or a new one. Workers are kept for a while, since the stack of a new goroutine would
+// have to grow each time.
+func (t *TACACS) do(job func()) {
+	select {
+	case t.work <- job:
+	default:
+		t.workers.Go(func() {
+			idle := time.NewTimer(workerIdle)
+			defer idle.Stop()
+			for {
+				job()
+				idle.Reset(workerIdle)
+				select {
+				case job = <-t.work:
+				case <-idle.C:
+					return
+				case <-t.ctx.Done():
+					return
+				}
+			}
+		})
+	}
+}
+
+func isClosed(err error) bool { return errors.Is(err, net.ErrClosed) }

@@ -1,0 +1,229 @@
+package listen
+
+import (
+	"context"
+	"crypto/tls"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"tollgate.example/key/internal/contact"
+	"tollgate.example/key/internal/gate"
+)
+
+const (
+	// maxGear bounds the connections of gear.
+	maxGear = 16_384
+	// handshakeTime is how long a TLS handshake may take.
+	handshakeTime = 10 * time.Second
+)
+
+// TACACS serves TACACS+ over TCP (RFC 8907) and over TLS 1.3 (RFC 9887).
+type TACACS struct {
+	gate     *gate.Gate
+	contacts *contact.Book
+	plain    []net.Listener
+	secure   []net.Listener
+	open     atomic.Int64
+	work     chan func()
+	all      sync.WaitGroup
+	workers  sync.WaitGroup
+	ctx      context.Context
+	cancel   context.CancelFunc
+
+	mu    sync.Mutex
+	conns map[*gearConn]bool
+}
+
+// NewTACACS opens the addresses (host:port), those of TLS apart, and begins to serve.
+func NewTACACS(g *gate.Gate, contacts *contact.Book, plain, secure []string) (*TACACS, error) {
+	ctx, cancel := context.WithCancel(context.Background())
+	t := &TACACS{gate: g, contacts: contacts, work: make(chan func()), ctx: ctx, cancel: cancel, conns: map[*gearConn]bool{}}
+	for _, part := range []struct {
+		addresses []string
+		to        *[]net.Listener
+		what      string
+	}{{plain, &t.plain, "TACACS+"}, {secure, &t.secure, "TACACS+ over TLS"}} {
+		for _, address := range part.addresses {
+			l, err := net.Listen("tcp", address)
+			if err != nil {
+				t.Close()
+				return nil, fmt.Errorf("listening for %s on %s: %w", part.what, address, err)
+			}
+			*part.to = append(*part.to, l)
+		}
+	}
+	for _, l := range t.plain {
+		t.all.Go(func() { t.accept(l, false) })
+	}
+	for _, l := range t.secure {
+		t.all.Go(func() { t.accept(l, true) })
+	}
+	return t, nil
+}
+
+// Addresses are the addresses really listened on, in plain and with TLS.
+func (t *TACACS) Addresses() (plain, secure []netip.AddrPort) {
+	for _, l := range t.plain {
+		plain = append(plain, l.Addr().(*net.TCPAddr).AddrPort())
+	}
+	for _, l := range t.secure {
+		secure = append(secure, l.Addr().(*net.TCPAddr).AddrPort())
+	}
+	return plain, secure
+}
+
+// Close ends all connections; requests under way are answered, if that takes no more than two seconds.
+func (t *TACACS) Close() {
+	for _, l := range append(append([]net.Listener(nil), t.plain...), t.secure...) {
+		l.Close()
+	}
+	timer := time.AfterFunc(2*time.Second, t.cancel)
+	t.mu.Lock()
+	for c := range t.conns {
+		c.SetReadDeadline(time.Now())
+		c.closing.Store(true)
+	}
+	t.mu.Unlock()
+	t.all.Wait()
+	timer.Stop()
+	t.cancel()
+	t.workers.Wait()
+}
+
+// Open counts the connections.
+func (t *TACACS) Open() int { return int(t.open.Load()) }
+
+func (t *TACACS) accept(l net.Listener, secure bool) {
+	for {
+		raw, err := l.Accept()
+		if err != nil {
+			if t.ctx.Err() != nil || isClosed(err) {
+				return
+			}
+			slog.Warn("accepting a TACACS+ connection", "error", err)
+			time.Sleep(10 * time.Millisecond) // out of descriptors, most likely
+			continue
+		}
+		addr := raw.RemoteAddr().(*net.TCPAddr).AddrPort().Addr().Unmap().WithZone("")
+		if !t.welcome(addr, secure) {
+			raw.Close()
+			continue
+		}
+		if t.open.Add(1) > maxGear {
+			t.open.Add(-1)
+			t.contacts.Discard(addr, "", contact.Busy, fmt.Sprintf("more than %d connections", maxGear), time.Now())
+			raw.Close()
+			continue
+		}
+		t.all.Go(func() {
+			defer t.open.Add(-1)
+			t.serve(raw, addr, secure, "")
+		})
+	}
+}
+
+// welcome reports whether a connection from an address is worth anything; nobody else costs more than this.
+func (t *TACACS) welcome(addr netip.Addr, secure bool) bool {
+	s, now := t.gate.Current(), time.Now()
+	client, _ := s.Plan.Client(addr)
+	switch {
+	case client == nil && secure && s.NamesGear():
+		return true // its certificate may tell who it is
+	case client == nil:
+		t.contacts.Discard(addr, "", contact.UnknownClient, "TACACS+", now)
+	case !client.Enabled:
+		t.contacts.Discard(addr, client.ID, contact.Disabled, "TACACS+", now)
+	case !secure && !client.TACACSSecret.Set() && !client.TACACSPlain:
+		t.contacts.Discard(addr, client.ID, contact.NoSecret, "TACACS+", now)
+	default:
+		return true
+	}
+	return false
+}
+
+// serve serves one connection to its end. tried is the operator whose trial it is, "" for a real device.
+func (t *TACACS) serve(raw net.Conn, addr netip.Addr, secure bool, tried string) {
+	c := newGearConn(t, raw, addr, tried)
+	defer raw.Close()
+	t.mu.Lock()
+	t.conns[c] = true
+	t.mu.Unlock()
+	defer func() {
+		t.mu.Lock()
+		delete(t.conns, c)
+		t.mu.Unlock()
+	}()
+	if secure && !c.handshake() {
+		return
+	}
+	c.run()
+}
+
+// Trial is a connection as if it came from a client, within the process. What is asked on it walks the same road as what comes
+// from the network, and is recorded as tried by somebody.
+func (t *TACACS) Trial(from netip.Addr, by string) net.Conn {
+	near, far := net.Pipe()
+	t.all.Go(func() { t.serve(far, from, false, by) })
+	return near
+}
+
+// handshake lets a client in over TLS. The client is the one that its certificate names, or else the one of its address, if
+// that needs no certificate.
+func (c *gearConn) handshake() bool {
+	s := c.t.gate.Current()
+	byAddress, _ := s.Plan.Client(c.addr)
+	cert := s.GearCertificate(byAddress)
+	refuse := func(detail string) bool {
+		id := ""
+		if byAddress != nil {
+			id = byAddress.ID
+		}
+		c.t.contacts.Discard(c.addr, id, contact.GearTLS, detail, time.Now())
+		return false
+	}
+	if cert == nil {
+		return refuse("there is no server certificate to show; make one under Certificates")
+	}
+	conn := tls.Server(c.Conn, &tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS13, ClientAuth: tls.RequestClientCert})
+	ctx, cancel := context.WithTimeout(c.t.ctx, handshakeTime)
+	defer cancel()
+	if err := conn.HandshakeContext(ctx); err != nil {
+		return refuse(err.Error())
+	}
+	c.Conn, c.secure = conn, true
+	c.in.Reset(conn)
+	chain := conn.ConnectionState().PeerCertificates
+	if len(chain) > 0 {
+		names := append([]string(nil), chain[0].DNSNames...)
+		for _, ip := range chain[0].IPAddresses {
+			names = append(names, ip.String())
+		}
+		if client, _ := s.GearClient(names); client != nil {
+			trust := s.GearTrust(client)
+			if trust == nil {
+				return refuse("there is no trust list for the certificate of " + client.Name)
+			}
+			if v := trust.Verify(ctx, chain, conn.ConnectionState().OCSPResponse, time.Now()); v.Code != "ok" {
+				byAddress = client
+				return refuse(fmt.Sprintf("the certificate of %s is not accepted: %s %s", client.Name, v.Code, v.Detail))
+			}
+			c.names = names
+			return true
+		}
+	}
+	switch {
+	case byAddress == nil:
+		c.t.contacts.Discard(c.addr, "", contact.UnknownClient, "TACACS+ over TLS: neither the address nor the certificate is that of a client", time.Now())
+		return false
+	case len(byAddress.TACACSNames) > 0 && len(chain) == 0:
+		return refuse(byAddress.Name + " shows no certificate")
+	case len(byAddress.TACACSNames) > 0:
+		return refuse(fmt.Sprintf("the certificate (%s) carries none of the names of %s", chain[0].Subject, byAddress.Name))
+	}
+	return true
+}

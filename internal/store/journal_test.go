@@ -1,0 +1,89 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"tollgate.example/key/internal/ident"
+)
+
+func TestJournalKeepsWhatItSaysItKept(t *testing.T) {
+	dir, ctx := t.TempDir(), t.Context()
+	seen := 0
+	j, err := OpenJournal(ctx, dir, ident.NewSource(0), func(list []*Entry) { seen += len(list) })
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all sync.WaitGroup
+	begun := time.Now()
+	for i := range 300 {
+		all.Go(func() {
+			e := &Entry{At: begun, Kind: "command", Client: "hh-router-1", Who: fmt.Sprintf("p%d", i%3), Command: fmt.Sprintf("show thing_%d", i), Verdict: "admitted", Level: 15, Args: []byte(`["cmd=show"]`)}
+			if err := j.Record(ctx, e); err != nil || e.ID == 0 {
+				t.Errorf("entry %d: %v", i, err)
+			}
+		})
+	}
+	all.Wait()
+	if err := j.Record(ctx, &Entry{At: begun, Kind: "stop", Client: "hh-firewall-1", Who: "p1", Task: "7"}); err != nil {
+		t.Fatal(err)
+	}
+	if err := j.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if seen != 301 {
+		t.Errorf("%d were told of", seen)
+	}
+	if err := j.Record(ctx, &Entry{At: begun}); !errors.Is(err, ErrJournalClosed) {
+		t.Errorf("a closed journal says %v", err)
+	}
+	if j, err = OpenJournal(ctx, dir, ident.NewSource(0), nil); err != nil {
+		t.Fatal(err)
+	}
+	defer j.Close()
+	for _, c := range []struct {
+		f    EntryFilter
+		want int
+	}{{EntryFilter{}, 301}, {EntryFilter{Who: "P1"}, 101}, {EntryFilter{Who: "p*", Client: "hh-router-1"}, 300}, {EntryFilter{Kind: "record"}, 1}, {EntryFilter{Task: "7"}, 1}, {EntryFilter{Text: "thing_29"}, 11},
+		{EntryFilter{Text: "thing%"}, 0}, {EntryFilter{Since: begun.Add(time.Minute)}, 0}, {EntryFilter{Until: begun.Add(time.Minute), Verdict: "admitted"}, 300}} {
+		c.f.Limit = 1000
+		if list, err := j.Entries(ctx, c.f); err != nil || len(list) != c.want {
+			t.Errorf("%+v: %d (%v), want %d", c.f, len(list), err, c.want)
+		}
+	}
+	list, _ := j.Entries(ctx, EntryFilter{Limit: 2})
+	if next, _ := j.Entries(ctx, EntryFilter{Before: list[1].ID, Limit: 1}); len(next) != 1 || next[0].ID >= list[1].ID {
+		t.Errorf("the page behind %v begins with %v", list, next)
+	}
+	if n, err := j.RemoveEntries(ctx, begun.Add(time.Minute), 1000); n != 301 || err != nil {
+		t.Errorf("%d removed, %v", n, err)
+	}
+	gone, cancel := context.WithCancel(ctx)
+	cancel()
+	for range 20 { // an entry of somebody who no longer waits is no error for the others
+		j.Record(gone, &Entry{At: begun})
+	}
+	if err := j.Record(ctx, &Entry{At: begun}); err != nil {
+		t.Error(err)
+	}
+}
+
+func BenchmarkJournalRecord(b *testing.B) {
+	j, err := OpenJournal(b.Context(), b.TempDir(), ident.NewSource(0), nil)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer j.Close()
+	b.SetParallelism(64)
+	b.RunParallel(func(pb *testing.PB) {
+		for pb.Next() {
+			if err := j.Record(b.Context(), &Entry{At: time.Now(), Kind: "command", Client: "hh-router-1", Who: "r.kalnina", Display: "Ruta Kalnina", Command: "show version", Verdict: "admitted", Pass: "network-admin"}); err != nil {
+				b.Error(err)
+			}
+		}
+	})
+}
