@@ -12,14 +12,18 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/term"
+
 	"tollgate.example/key/internal/lab"
 )
 
 const usage = `Usage: tollgate-lab up [flags]
+       tollgate-lab console DEVICE [flags]
 
-  up    run the whole demo: the service, a directory, switches, people signing in
+  up       run the whole demo: the service, a directory, switches, people signing in
+  console  sign in to hh-router-1, hh-firewall-1 or np-switch-1 of the running demo
 
-Flags of up:`
+Flags:`
 
 func main() { os.Exit(run(os.Args[1:])) }
 
@@ -34,6 +38,8 @@ func run(args []string) int {
 	flags.StringVar(&o.Service, "service", filepath.Join(filepath.Dir(self), "tollgated"), "path of tollgated")
 	flags.StringVar(&o.HTTP, "http", "127.0.0.1:8440", "address of the console")
 	flags.StringVar(&o.RADIUS, "radius", "127.0.0.1:18120", "address of RADIUS authentication")
+	flags.StringVar(&o.TACACS, "tacacs", "127.0.0.1:4949", "address of TACACS+")
+	flags.StringVar(&o.TACACSTLS, "tacacs-tls", "127.0.0.1:4930", "address of TACACS+ over TLS")
 	flags.StringVar(&o.LDAPS, "ldaps", "127.0.0.53:6636", "address of the stand-in directory, TLS from the first octet")
 	flags.StringVar(&o.LDAP, "ldap", "127.0.0.53:6389", "address of the stand-in directory, plain and StartTLS")
 	flags.StringVar(&o.DNS, "dns", "127.0.0.53:6353", "address of the stand-in DNS server of the domain")
@@ -42,21 +48,47 @@ func run(args []string) int {
 		fmt.Fprintln(flags.Output(), usage)
 		flags.PrintDefaults()
 	}
-	if len(args) == 0 || args[0] != "up" {
+	if len(args) == 0 || args[0] != "up" && args[0] != "console" {
 		flags.Usage()
 		return 2
 	}
-	if err := flags.Parse(args[1:]); errors.Is(err, flag.ErrHelp) {
+	verb, rest, device := args[0], args[1:], ""
+	if verb == "console" && len(rest) > 0 && rest[0][0] != '-' {
+		device, rest = rest[0], rest[1:]
+	}
+	if err := flags.Parse(rest); errors.Is(err, flag.ErrHelp) {
 		return 0
 	} else if err != nil || flags.NArg() > 0 {
 		return 2
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	if verb == "console" {
+		return console(ctx, device, &o)
+	}
 	if err := lab.Up(ctx, o); err != nil && ctx.Err() == nil {
 		fmt.Fprintln(os.Stderr, "tollgate-lab:", err)
 		return 1
 	}
 	fmt.Println("The demo has ended.")
+	return 0
+}
+
+// console signs a person in to a device; on a terminal, passwords are not shown.
+func console(ctx context.Context, device string, o *lab.Options) int {
+	var secret func() (string, error)
+	if fd := int(os.Stdin.Fd()); term.IsTerminal(fd) {
+		secret = func() (string, error) {
+			text, err := term.ReadPassword(fd)
+			fmt.Println()
+			return string(text), err
+		}
+	}
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	if err := lab.Console(ctx, device, o.TACACS, o.TACACSTLS, o.Dir, os.Stdin, os.Stdout, secret); err != nil {
+		fmt.Fprintln(os.Stderr, "tollgate-lab:", err)
+		return 1
+	}
 	return 0
 }

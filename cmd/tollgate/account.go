@@ -25,6 +25,10 @@ var accounts = kind[apitype.Account]{
 
 func accountState(a apitype.Account) string {
 	switch {
+	case a.OpenedAt != nil:
+		return "SEAL BROKEN " + a.OpenedAt.Local().Format("2006-01-02 15:04") + " on " + a.OpenedOn
+	case a.Emergency != "" && a.Enabled:
+		return "sealed, for " + a.Emergency
 	case !a.Enabled:
 		return "disabled"
 	case a.Expires != nil && a.Expires.Before(time.Now()):
@@ -38,6 +42,7 @@ func accountState(a apitype.Account) string {
 type accountFlags struct {
 	groups                              list
 	name, display, mail, expires, keeps *string
+	emergency                           *string
 	password, on, off                   *bool
 }
 
@@ -47,6 +52,7 @@ func newAccountFlags(f *flag.FlagSet) *accountFlags {
 	a.name, a.display, a.mail = f.String("name", "", "new name"), f.String("person", "", "full name"), f.String("mail", "", "mail address")
 	a.expires = f.String("expires", "", "day from which the account has ended, such as 2027-03-01; never for none")
 	a.keeps = f.String("keeps", "", "what is kept of the password: hash, nt-hash (for MS-CHAP) or password (for CHAP too)")
+	a.emergency = f.String("emergency", "", "for an emergency account: the condition over devices it is for; none for none")
 	a.password = f.Bool("password", false, "read the password from the standard input, or ask for it")
 	a.on, a.off = f.Bool("on", false, "may sign in"), f.Bool("off", false, "may not sign in")
 	return a
@@ -64,6 +70,9 @@ func (a *accountFlags) input(s *session, was map[string]bool, in *apitype.Accoun
 	}
 	if was["mail"] {
 		in.Mail = *a.mail
+	}
+	if was["emergency"] {
+		in.Emergency = strings.TrimSuffix(*a.emergency, "none")
 	}
 	if was["keeps"] {
 		in.Keeps = *a.keeps
@@ -132,6 +141,21 @@ func accountCommands() []command {
 					return err
 				}
 				return s.print(out, func() { s.say("account %s changed: %s.", out.Name, accountState(out)) })
+			}
+		}},
+		command{"account", "seal", "NAME", "give an emergency account a new password, printed once, at once", func(*flag.FlagSet) func(*session, []string) error {
+			return func(s *session, args []string) error {
+				name, err := one(args, "account")
+				if err != nil {
+					return err
+				}
+				var out apitype.Sealed
+				if err := s.api.Do(s.ctx, http.MethodPost, "/accounts/"+url.PathEscape(name)+"/seal", nil, &out); err != nil {
+					return err
+				}
+				return s.print(out, func() {
+					s.say("account %s is sealed. Its password, shown only here: %s", out.Account.Name, out.Password)
+				})
 			}
 		}},
 		command{"account", "remove", "NAME", "remove a local account, at once", func(*flag.FlagSet) func(*session, []string) error {

@@ -129,6 +129,16 @@ func (s *session) whichAttempt(args []string) (string, error) {
 
 // follow prints attempts until the end, and connects again if the service goes away for a while.
 func (s *session) follow(q url.Values, count int) error {
+	return s.followLive("/attempts-live", "attempt", q, count, func(data []byte) {
+		var a apitype.Attempt
+		if json.Unmarshal(data, &a) == nil {
+			s.attempt(a)
+		}
+	})
+}
+
+// followLive prints the events of a stream of that name.
+func (s *session) followLive(path, name string, q url.Values, count int, show func(data []byte)) error {
 	last, seen := "", 0
 	for {
 		var options []client.Option
@@ -136,22 +146,18 @@ func (s *session) follow(q url.Values, count int) error {
 			id := last
 			options = append(options, func(r *http.Request) { r.Header.Set("Last-Event-ID", id) })
 		}
-		err := s.api.Stream(s.ctx, http.MethodGet, "/attempts-live?"+q.Encode(), nil, func(e client.Event) bool {
+		err := s.api.Stream(s.ctx, http.MethodGet, path+"?"+q.Encode(), nil, func(e client.Event) bool {
 			switch e.Name {
-			case "attempt":
-				var a apitype.Attempt
-				if json.Unmarshal(e.Data, &a) != nil {
-					return true
-				}
+			case name:
 				last = e.ID
 				if s.json {
 					s.say("%s", e.Data)
 				} else {
-					s.attempt(a)
+					show(e.Data)
 				}
 				seen++
 			case "gap":
-				fmt.Fprintln(s.err, "some attempts were left out, since too many came at once; see tollgate attempt list")
+				fmt.Fprintln(s.err, "some were left out, since too many came at once; list them instead")
 			}
 			return count == 0 || seen < count
 		}, options...)
@@ -194,7 +200,9 @@ func (s *session) road(d apitype.AttemptDetail) {
 			s.open(d, station.Wanted, station.Found)
 		}
 	}
-	if last := t.Stations[len(t.Stations)-1]; t.Verdict == "admitted" && last.Found != "" {
+	if last := t.Stations[len(t.Stations)-1]; t.Verdict == "admitted" && last.Found != "" && d.Facts.Gear != nil {
+		s.say("    | %s: %s", last.Wanted, last.Found)
+	} else if t.Verdict == "admitted" && last.Found != "" {
 		s.say("    | %s, instead of %s", last.Found, last.Wanted)
 	}
 	s.comparisons(d)

@@ -19,6 +19,7 @@ var clients = kind[apitype.Client]{
 	show: func(s *session, c apitype.Client) {
 		s.fields([2]string{"name", c.Name}, [2]string{"addresses", strings.Join(c.Addresses, ", ")}, [2]string{"tags", tags(c.Tags)}, [2]string{"message-authenticator", c.MessageAuthenticator},
 			[2]string{"state", clientState(c)}, [2]string{"last seen", since(c.LastSeen)}, [2]string{"answered", fmt.Sprint(c.Good)}, [2]string{"discarded", fmt.Sprint(c.Dropped)}, [2]string{"note", c.Note})
+		s.fields([2]string{"tacacs+", gearState(c)})
 		if c.PreviousUntil != nil {
 			s.fields([2]string{"previous secret until", c.PreviousUntil.Local().Format(time.RFC1123)})
 		}
@@ -49,6 +50,20 @@ func clientState(c apitype.Client) string {
 	return "never seen"
 }
 
+// gearState says in words how a client speaks TACACS+.
+func gearState(c apitype.Client) string {
+	var out []string
+	for _, part := range []struct {
+		set  bool
+		text string
+	}{{c.TACACSSecretSet, "by a shared secret"}, {c.TACACSPreviousUntil != nil, "and the previous one"}, {len(c.TACACSNames) > 0, "over TLS as " + strings.Join(c.TACACSNames, ", ")}, {c.TACACSPlain, "not hidden"}} {
+		if part.set {
+			out = append(out, part.text)
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
 func since(at *time.Time) string {
 	if at == nil {
 		return ""
@@ -67,11 +82,14 @@ func since(at *time.Time) string {
 
 // clientFlags are the flags of add and change.
 type clientFlags struct {
-	addresses, dropTags      list
-	tags                     pairs
-	name, mode, note         *string
-	typed, generate, on, off *bool
-	keep                     *time.Duration
+	addresses, dropTags                                      list
+	tags                                                     pairs
+	name, mode, note                                         *string
+	typed, generate, on, off                                 *bool
+	keep                                                     *time.Duration
+	tacacsTyped, tacacsGenerate, tacacsRemove, plain, hidden *bool
+	certNames                                                list
+	certificate, trust                                       *string
 	publishing
 }
 
@@ -85,6 +103,11 @@ func newClientFlags(f *flag.FlagSet) *clientFlags {
 	c.typed = f.Bool("secret", false, "read the shared secret from the standard input, or ask for it")
 	c.generate = f.Bool("generate", false, "make a shared secret and print it once")
 	c.keep = f.Duration("keep-previous", 0, "with a new secret: how long the present one is still accepted, such as 24h")
+	c.tacacsTyped, c.tacacsGenerate = f.Bool("tacacs-secret", false, "read the TACACS+ secret from the standard input, or ask for it"), f.Bool("tacacs-generate", false, "make a TACACS+ secret and print it once")
+	c.tacacsRemove = f.Bool("tacacs-remove", false, "take the TACACS+ secret away")
+	c.plain, c.hidden = f.Bool("tacacs-plain", false, "take TACACS+ packets that are not hidden"), f.Bool("tacacs-hidden", false, "take only hidden TACACS+ packets")
+	f.Var(&c.certNames, "tacacs-name", "name in the certificate by which it proves itself over TLS; repeatable, none for none")
+	c.certificate, c.trust = f.String("tacacs-certificate", "", "server certificate shown to it over TLS"), f.String("tacacs-trust", "", "trust list for its certificate")
 	c.note, c.on, c.off = f.String("text", "", "note about the client"), f.Bool("on", false, "switch on"), f.Bool("off", false, "switch off")
 	c.publishing = publishFlags(f)
 	return c
@@ -114,7 +137,22 @@ func (c *clientFlags) input(s *session, was map[string]bool, in *apitype.ClientI
 		in.Note = *c.note
 	}
 	in.Enabled = (in.Enabled || *c.on) && !*c.off
-	in.GenerateSecret = *c.generate
+	in.GenerateSecret, in.GenerateTACACSSecret, in.RemoveTACACSSecret = *c.generate, *c.tacacsGenerate, *c.tacacsRemove
+	in.TACACSPlain = (in.TACACSPlain || *c.plain) && !*c.hidden
+	assign(was, "tacacs-certificate", &in.TACACSCertificate, *c.certificate)
+	assign(was, "tacacs-trust", &in.TACACSTrust, *c.trust)
+	if was["tacacs-name"] {
+		if in.TACACSNames = c.certNames; len(c.certNames) == 1 && c.certNames[0] == "none" {
+			in.TACACSNames = []string{}
+		}
+	}
+	if *c.tacacsTyped {
+		secret, err := s.secret("TACACS+ secret")
+		if err != nil {
+			return err
+		}
+		in.TACACSSecret = secret
+	}
 	if *c.keep > 0 {
 		in.KeepPreviousUntil = time.Now().Add(*c.keep)
 	}
@@ -152,7 +190,8 @@ func clientCommands() []command {
 					return err
 				}
 				in.Name = name
-				in.GenerateSecret = in.GenerateSecret || in.Secret == ""
+				tacacs := in.GenerateTACACSSecret || in.TACACSSecret != "" || in.TACACSPlain || len(in.TACACSNames) > 0
+				in.GenerateSecret = in.GenerateSecret || in.Secret == "" && !tacacs
 				out, err := add[apitype.Client](s, "/clients", c.publishing, in)
 				if err != nil {
 					return err

@@ -25,6 +25,13 @@ var passes = kind[apitype.Pass]{
 		for _, r := range p.Reply {
 			s.say("  %-26s %-28s %s", r.Name, r.Value, s.paint(faint, r.Hex))
 		}
+		if len(p.Gear) > 0 || p.Commands != "" {
+			s.say("\nFor network gear over TACACS+:")
+			for _, g := range p.Gear {
+				s.say("  %-26s %-28s %s", g.Name, g.Value, s.paint(faint, g.Place))
+			}
+			s.say("  %-26s %s", "command list", or(p.Commands, "none, so no command is permitted"))
+		}
 	},
 }
 
@@ -35,7 +42,7 @@ func further(p apitype.Pass) string {
 		set  bool
 		text string
 	}{{p.AtTimeout != "", p.AtTimeout}, {p.IdleTimeout > 0, "idle " + seconds(p.IdleTimeout)}, {len(p.AccessRules) > 0, many(len(p.AccessRules), "rule")}, {p.Address != "", p.Address}, {p.Pool != "", "pool " + p.Pool},
-		{p.ReportName != "", "reports " + p.ReportName}, {p.Class != "", "class " + p.Class}, {p.RateDown+p.RateUp > 0, fmt.Sprintf("%d/%d kbit/s", p.RateDown, p.RateUp)}, {len(p.Attributes) > 0, attributes(p.Attributes)}} {
+		{p.ReportName != "", "reports " + p.ReportName}, {p.Class != "", "class " + p.Class}, {p.RateDown+p.RateUp > 0, fmt.Sprintf("%d/%d kbit/s", p.RateDown, p.RateUp)}, {p.PrivilegeLevel != "", "level " + p.PrivilegeLevel}, {p.Commands != "", "commands " + p.Commands}, {len(p.Arguments) > 0, many(len(p.Arguments), "argument")}, {len(p.Attributes) > 0, attributes(p.Attributes)}} {
 		if part.set {
 			out = append(out, part.text)
 		}
@@ -73,10 +80,13 @@ func passCommands() []command {
 		name, vlan, role, note := f.String("name", "", "new name"), f.String("vlan", "", "identifier from 1 to 4094, or a name"), f.String("role", "", "sent as Filter-Id"), f.String("text", "", "note")
 		extends, address, report, class := f.String("extends", "", "pass that gives what this one leaves open"), f.String("address", "", "address that the person gets"), f.String("report", "", "name by which the session is reported, such as {{person}}"), f.String("class", "", "comes back with accounting")
 		timeout, idle, again := f.Int("session-timeout", 0, "seconds; 0 is none"), f.Int("idle-timeout", 0, "seconds; 0 is none"), f.Bool("sign-in-again", false, "at the session time-out sign in again, not end")
+		var arguments argumentFlag
+		f.Var(&arguments, "argument", "[SERVICE:]NAME=VALUE, or NAME*VALUE if optional, for network gear; repeatable, replaces")
+		level, list := f.String("level", "", "privilege level on network gear, 0 to 15"), f.String("commands", "", "command list for network gear")
 		pool := f.String("pool", "", "pool that gives the address; needs a session time-out")
 		down, up := f.Int("rate-down", 0, "kbit/s towards the person; 0 is no limit"), f.Int("rate-up", 0, "kbit/s from the person; 0 is no limit")
 		return func(was map[string]bool, old *apitype.Pass, label string) any {
-			in := apitype.PassFields{Attributes: []config.Attribute{}, AccessRules: []string{}}
+			in := apitype.PassFields{Attributes: []config.Attribute{}, AccessRules: []string{}, Arguments: []config.Argument{}}
 			if old != nil {
 				in = old.PassFields
 			}
@@ -96,8 +106,28 @@ func passCommands() []command {
 			assign(was, "sign-in-again", &in.AtTimeout, map[bool]string{true: string(config.SignInAgain)}[*again])
 			assign(was, "rate-down", &in.RateDown, *down)
 			assign(was, "rate-up", &in.RateUp, *up)
+			assign(was, "argument", &in.Arguments, []config.Argument(arguments))
+			assign(was, "level", &in.PrivilegeLevel, *level)
+			assign(was, "commands", &in.Commands, *list)
 			assign(was, "text", &in.Note, *note)
 			return in
 		}
 	}, func(p apitype.Pass) (apitype.Meta, string) { return p.Meta, p.Name }))
+}
+
+// argumentFlag is a flag of arguments for network gear.
+type argumentFlag []config.Argument
+
+func (l *argumentFlag) String() string { return "" }
+func (l *argumentFlag) Set(text string) error {
+	at := strings.IndexAny(text, "=*")
+	if at < 1 {
+		return fmt.Errorf("%q is not NAME=VALUE or NAME*VALUE", text)
+	}
+	service, name, found := strings.Cut(text[:at], ":")
+	if !found {
+		service, name = "", service
+	}
+	*l = append(*l, config.Argument{Service: service, Name: name, Value: text[at+1:], Optional: text[at] == '*'})
+	return nil
 }

@@ -35,7 +35,7 @@ func newTryFlags(f *flag.FlagSet) *tryFlags {
 	t.next = f.String("new-password", "", "what an expired password is changed to, by MS-CHAPv2 in EAP")
 	t.secret = f.String("secret", "", "shared secret (TRY_SECRET); asked for if missing")
 	t.from = f.String("from", "", "local address to send from")
-	t.method = f.String("method", "pap", "how to sign in: "+strings.Join(config.Methods, ", "))
+	t.method = f.String("method", "pap", methodHelp())
 	t.bypass = f.String("bypass", "pap", "with -method mac, how the address is sent: pap, chap or eap-md5")
 	t.outer = f.String("outer", "", "name shown outside the tunnel")
 	t.ca, t.serverName = f.String("ca", "", "PEM file of the authority that the device trusts; without it any certificate will do"), f.String("server-name", "", "name that the server certificate must carry")
@@ -52,12 +52,19 @@ func newTryFlags(f *flag.FlagSet) *tryFlags {
 }
 
 func tryCommands() []command {
-	return []command{{"try", "", "SERVER", "send a real request to a RADIUS server, as a device would", func(f *flag.FlagSet) func(*session, []string) error {
-		t := newTryFlags(f)
+	return []command{{"try", "", "SERVER", "send a real request to a RADIUS or TACACS+ server, as a device would", func(f *flag.FlagSet) func(*session, []string) error {
+		t, g := newTryFlags(f), newGearFlags(f)
 		return func(s *session, args []string) error {
 			server, err := one(args, "server, such as 127.0.0.1:1812")
 			if err != nil {
 				return err
+			}
+			switch *g.protocol {
+			case "tacacs":
+				return s.tryGear(server, t, g, given(f))
+			case "radius":
+			default:
+				return errProtocol
 			}
 			r, err := t.request(server)
 			if err != nil {
@@ -76,16 +83,26 @@ func (t *tryFlags) request(server string) (peer.Request, error) {
 	if !slices.Contains(config.Methods, r.Method) {
 		return r, usageError(fmt.Sprintf("-method takes one of %s, not %q", strings.Join(config.Methods, ", "), r.Method))
 	}
-	if *t.from != "" {
-		var err error
-		if r.From, err = netip.ParseAddr(*t.from); err != nil {
-			return r, usageError(fmt.Sprintf("-from takes an address, not %q", *t.from))
-		}
+	if err := t.source(&r.From); err != nil {
+		return r, err
 	}
 	for _, a := range t.attrs {
 		r.Attributes = append(r.Attributes, peer.Attribute{Name: a.Name, Value: a.Value})
 	}
 	return r, t.outfit(&r.Supplicant)
+}
+
+// source reads the address to send from.
+func (t *tryFlags) source(to *netip.Addr) error {
+	if *t.from == "" {
+		return nil
+	}
+	addr, err := netip.ParseAddr(*t.from)
+	if err != nil {
+		return usageError(fmt.Sprintf("-from takes an address, not %q", *t.from))
+	}
+	*to = addr
+	return nil
 }
 
 // outfit sets the device up from files.

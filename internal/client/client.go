@@ -109,7 +109,10 @@ type Raw struct {
 	Body []byte
 }
 
-// Do calls the API. in and out may be nil; in may be Raw, and with a *[]byte for out the answer is taken as it is.
+// To takes an answer as it comes, however long it is.
+type To struct{ io.Writer }
+
+// Do calls the API. in and out may be nil; in may be Raw, and with To or a *[]byte for out the answer is taken as it is.
 func (c *Client) Do(ctx context.Context, method, path string, in, out any, options ...Option) error {
 	resp, err := c.request(ctx, method, path, in, options)
 	if err != nil {
@@ -117,6 +120,12 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any, optio
 	}
 	defer resp.Body.Close()
 	if out == nil || resp.StatusCode == http.StatusNoContent {
+		return nil
+	}
+	if to, ok := out.(To); ok {
+		if _, err := io.Copy(to, resp.Body); err != nil {
+			return fmt.Errorf("reading the answer of %s: %w", path, err)
+		}
 		return nil
 	}
 	if raw, ok := out.(*[]byte); ok {

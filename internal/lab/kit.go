@@ -27,6 +27,8 @@ type Kit struct {
 	Expired, Revoked *tls.Certificate
 	// Computers are the certificates of the office computers, in order.
 	Computers []*tls.Certificate
+	// Firewall is what hh-firewall-1 proves itself with.
+	Firewall *tls.Certificate
 	// ExpiredOf and RevokedOf are whose laptops these are.
 	ExpiredOf, RevokedOf Person
 }
@@ -57,6 +59,11 @@ func Outfit(ctx context.Context, c *client.Client) (*Kit, error) {
 		}
 		k.Computers = append(k.Computers, issued.cert)
 	}
+	firewall, err := issue(ctx, c, apitype.IssueInput{Make: apitype.Make{Names: []string{firewallName}}})
+	if err != nil {
+		return nil, err
+	}
+	k.Firewall = firewall.cert
 	k.RevokedOf, k.ExpiredOf = people[30], people[31]
 	gone, err := issue(ctx, c, apitype.IssueInput{UPN: k.RevokedOf.User + "@" + Domain})
 	if err != nil {

@@ -26,17 +26,19 @@ const (
 type device struct {
 	name, address, secret, shown, mode string
 	tags                               map[string]string
+	// gear is the secret for TACACS+, "" for none.
+	gear string
 }
 
 var devices = []device{
-	{"np-switch-1", "127.0.10.11", "quay-light-np-7F3q", "192.0.2.11", "require", map[string]string{"site": "north-pier", "kind": "switch"}},
-	{"sp-switch-1", "127.0.10.12", "quay-light-sp-2Hd9", "192.0.2.12", "require", map[string]string{"site": "south-pier", "kind": "switch"}},
-	{"heron-switch-1", "127.0.10.13", "quay-light-hn-8Kw4", "198.51.100.13", "auto", map[string]string{"site": "heron", "kind": "switch"}},
-	{"np-wlan-1", "127.0.10.31", "quay-light-wl-5Tz1", "192.0.2.31", "require", map[string]string{"site": "north-pier", "kind": "wlan"}},
-	{"hh-vpn-1", "127.0.10.41", "quay-light-vp-3Rm6", "203.0.113.41", "require", map[string]string{"site": "harbour-house", "kind": "vpn"}},
-	{"hh-firewall-1", "127.0.10.42", "quay-light-fw-6Ny2", "203.0.113.42", "require", map[string]string{"site": "harbour-house", "kind": "firewall"}},
-	{"hh-router-1", "127.0.10.43", "quay-light-rt-9Bc5", "203.0.113.43", "require", map[string]string{"site": "harbour-house", "kind": "router"}},
-	{"bench-1", playerAddress, playerSecret, "192.0.2.99", "auto", map[string]string{"site": "north-pier", "kind": "switch"}},
+	{"np-switch-1", "127.0.10.11", "quay-light-np-7F3q", "192.0.2.11", "require", map[string]string{"site": "north-pier", "kind": "switch"}, "mooring-np-4Jt8"},
+	{"sp-switch-1", "127.0.10.12", "quay-light-sp-2Hd9", "192.0.2.12", "require", map[string]string{"site": "south-pier", "kind": "switch"}, ""},
+	{"heron-switch-1", "127.0.10.13", "quay-light-hn-8Kw4", "198.51.100.13", "auto", map[string]string{"site": "heron", "kind": "switch"}, ""},
+	{"np-wlan-1", "127.0.10.31", "quay-light-wl-5Tz1", "192.0.2.31", "require", map[string]string{"site": "north-pier", "kind": "wlan"}, ""},
+	{"hh-vpn-1", "127.0.10.41", "quay-light-vp-3Rm6", "203.0.113.41", "require", map[string]string{"site": "harbour-house", "kind": "vpn"}, ""},
+	{"hh-firewall-1", "127.0.10.42", "quay-light-fw-6Ny2", "203.0.113.42", "require", map[string]string{"site": "harbour-house", "kind": "firewall"}, ""},
+	{"hh-router-1", "127.0.10.43", "quay-light-rt-9Bc5", "203.0.113.43", "require", map[string]string{"site": "harbour-house", "kind": "router"}, "mooring-rt-7Xc2"},
+	{"bench-1", playerAddress, playerSecret, "192.0.2.99", "auto", map[string]string{"site": "north-pier", "kind": "switch"}, playerSecret},
 }
 
 // Switches are the three that ask by themselves.
@@ -67,7 +69,7 @@ func SetUp(ctx context.Context, c *client.Client, code string, servers []string,
 	c.Token = signed.Token
 	s := &setup{ctx: ctx, c: c}
 	for _, d := range devices {
-		s.add("/clients", apitype.ClientInput{Secret: d.secret, ClientFields: apitype.ClientFields{Name: d.name, Enabled: true, Addresses: []string{d.address}, MessageAuthenticator: d.mode, Tags: d.tags}})
+		s.add("/clients", apitype.ClientInput{Secret: d.secret, TACACSSecret: d.gear, ClientFields: apitype.ClientFields{Name: d.name, Enabled: true, Addresses: []string{d.address}, MessageAuthenticator: d.mode, Tags: d.tags}})
 	}
 	s.add("/directories", apitype.DirectoryInput{BindPassword: ServicePassword, DirectoryFields: apitype.DirectoryFields{Name: NetBIOS, Kind: "active-directory", Servers: servers,
 		TLS: "ldaps", CA: authority, BindName: ServiceName + "@" + Domain, Attributes: []string{"department", "physicalDeliveryOfficeName"}, TimeoutMillis: 3000, CacheSeconds: 60, DNS: dns, Groups: pickedGroups(), CopyBelow: []string{"OU=People," + BaseDN}, CopyWanted: []string{"mobile"}, CopyMinutes: 60}})
@@ -76,6 +78,7 @@ func SetUp(ctx context.Context, c *client.Client, code string, servers []string,
 	s.add("/realms", apitype.RealmFields{Name: "ships", Forms: []config.Form{{Kind: config.Suffix, Value: shipsDomain}}, Rewrite: "{name}", Lookup: []config.Lookup{{Store: config.LocalStore, Unreachable: config.Refuse}}})
 	s.publish("Clients, directory and realms")
 	s.certificates()
+	s.firewall()
 	s.publish("Our own authority, and certificates to show")
 	s.passes()
 	s.lanes()
@@ -111,6 +114,7 @@ func (s *setup) passes() {
 		{Number: 2, Name: "Harbour-Level", Type: "integer", Values: []config.NamedValue{{Number: 1, Name: "guest"}, {Number: 7, Name: "crew"}, {Number: 15, Name: "bridge"}}},
 		{Number: 3, Name: "Harbour-Rate-Down", Type: "integer", Means: config.RateDown, Unit: 1, Values: []config.NamedValue{}},
 		{Number: 4, Name: "Harbour-Rate-Up", Type: "integer", Means: config.RateUp, Unit: 1, Values: []config.NamedValue{}}}})
+	s.commandLists()
 	for _, p := range []apitype.PassFields{
 		{Name: "ticketing", VLAN: "20", SessionTimeout: 28800, Role: "ticketing"},
 		{Name: "officers", VLAN: "30", SessionTimeout: 28800, Role: "crew"},
@@ -118,7 +122,8 @@ func (s *setup) passes() {
 		{Name: "engine-room", VLAN: "50", SessionTimeout: 28800, Role: "crew"},
 		{Name: "bridge", Extends: "officers", ReportName: "{{person.mail}}", AtTimeout: string(config.SignInAgain), Attributes: []config.Attribute{{Name: "Harbour-Level", Value: "bridge"}}, Note: "Officers on watch."},
 		{Name: "contractors", VLAN: "60", SessionTimeout: 14400, IdleTimeout: 900, Role: "restricted"},
-		{Name: "network-admin", VLAN: "", Attributes: []config.Attribute{{Name: "Service-Type", Value: "Administrative"}}},
+		{Name: "network-admin", PrivilegeLevel: "15", Commands: "everything", Attributes: []config.Attribute{{Name: "Service-Type", Value: "Administrative"}}},
+		{Name: "gear-operators", PrivilegeLevel: "7", Commands: "operators", SessionTimeout: 3600, IdleTimeout: 600, Arguments: []config.Argument{{Name: "nohangup", Value: "false", Optional: true}}, Attributes: []config.Attribute{{Name: "Service-Type", Value: "NAS-Prompt"}}, Note: "Looking, and switching ports."},
 		{Name: "printers", VLAN: "80", Role: "printers"},
 		{Name: "visitors", VLAN: "90", SessionTimeout: 7200, Role: "internet-only", RateDown: 20000, RateUp: 5000},
 		{Name: "vpn-crew", Extends: "officers", Pool: "vpn", IdleTimeout: 1800},
@@ -133,8 +138,9 @@ func (s *setup) lanes() {
 		return config.Policy{Name: name, Enabled: true, When: when, Outcome: config.Admit, Pass: pass}
 	}
 	pap := []string{"pap"}
-	s.add("/lanes", apitype.LaneFields{Name: "Device logins", When: "service is device-login", Methods: pap, Realm: "shore", RejectDelayMillis: 1000,
-		Policies: []config.Policy{admit("Network team", `group is "Network Team"`, "network-admin")}})
+	s.add("/lanes", apitype.LaneFields{Name: "Device logins", When: "service in device-login, device-command", Methods: pap, Realm: "shore", RejectDelayMillis: 1000,
+		Policies: []config.Policy{admit("Network team", `group is "Network Team"`, "network-admin"), admit("Port operations", `group is "Port Operations" and client.kind in switch, router`, "gear-operators"),
+			admit("Emergency", "kind is emergency", "network-admin")}})
 	inTLS := config.LaneTLS{Certificate: "radius", Trust: trustName, ResumeMinutes: 480}
 	inAir := config.LaneTLS{Certificate: "radius-wlan", Trust: trustName, ResumeMinutes: 480}
 	department := config.Policy{Name: "By department", Enabled: true, When: "always", Outcome: config.Admit, Groups: []config.GroupRow{{Group: "Ticketing", Pass: "ticketing"},
@@ -188,6 +194,7 @@ func (s *setup) accounts() {
 	} {
 		s.add("/accounts", a)
 	}
+	s.add("/accounts", apitype.AccountInput{Password: EmergencyPassword, AccountFields: apitype.AccountFields{Name: EmergencyUser, Display: "Emergency, Harbour House", Enabled: true, Emergency: "client.site is harbour-house"}})
 	for _, c := range crew {
 		s.add("/accounts", apitype.AccountInput{Password: crewPassword(c.user), AccountFields: apitype.AccountFields{Name: c.user, Display: c.name, Groups: []string{"Crew"}, Enabled: true, Keeps: "nt-hash"}})
 	}

@@ -27,6 +27,8 @@ type Options struct {
 	Service string
 	// HTTP and RADIUS are where the service listens; LDAPS and LDAP the stand-in directory.
 	HTTP, RADIUS, LDAPS, LDAP string
+	// TACACS and TACACSTLS are where the service listens for TACACS+.
+	TACACS, TACACSTLS string
 	// DNS is where the stand-in for the DNS server of the domain listens.
 	DNS string
 	// Every is the time between two people signing in.
@@ -115,6 +117,13 @@ func Up(ctx context.Context, o Options) error {
 	if err := writeEnv(&o, c.Token, ca.PEM); err != nil {
 		return err
 	}
+	authority, err := certificatePEM(ctx, c)
+	if err != nil {
+		return err
+	}
+	if err := writeGear(o.Dir, kit, authority); err != nil {
+		return err
+	}
 	say(&o)
 	return service.while(ctx, func(ctx context.Context) { run(ctx, &o, kit) })
 }
@@ -124,6 +133,7 @@ func run(ctx context.Context, o *Options, kit *Kit) {
 	var all sync.WaitGroup
 	defer all.Wait()
 	all.Go(func() { Harbour(ctx, o.RADIUS, kit, o.Every, func(Outcome) {}) })
+	all.Go(func() { Administrators(ctx, o.TACACS, o.TACACSTLS, kit, 10*o.Every) })
 	ask := func(from, secret, user string, every time.Duration) {
 		all.Go(func() {
 			for ctx.Err() == nil {
@@ -146,7 +156,7 @@ func writeEnv(o *Options, token, ca string) error {
 		return err
 	}
 	var b strings.Builder
-	for _, v := range [][2]string{{"TOLLGATE_URL", "http://" + o.HTTP}, {"TOLLGATE_TOKEN", token}, {"DEMO_RADIUS", o.RADIUS}, {"DEMO_CLIENT_ADDR", playerAddress},
+	for _, v := range [][2]string{{"TOLLGATE_URL", "http://" + o.HTTP}, {"TOLLGATE_TOKEN", token}, {"DEMO_RADIUS", o.RADIUS}, {"DEMO_TACACS", o.TACACS}, {"DEMO_TACACS_TLS", o.TACACSTLS}, {"DEMO_CLIENT_ADDR", playerAddress},
 		{"DEMO_CLIENT_SECRET", playerSecret}, {"DEMO_USER", PlayerUser}, {"DEMO_PASSWORD", "harbour-" + PlayerUser},
 		{"DEMO_OPERATOR", OperatorName}, {"DEMO_OPERATOR_PASSWORD", OperatorPassword}, {"DEMO_LDAPS", o.LDAPS}, {"DEMO_LDAP", o.LDAP}, {"DEMO_DNS", o.DNS}} {
 		fmt.Fprintf(&b, "export %s='%s'\n", v[0], v[1])
@@ -173,6 +183,8 @@ In another shell, to try it from the command line:
   bin/tollgate directory test LANTERN -person s.lodge
   bin/tollgate directory discover %s -dns $DEMO_DNS
   bin/tollgate checkup run
+  bin/tollgate-lab console hh-router-1        (sign in as n.pryce, harbour-n.pryce)
+  bin/tollgate journal follow
 
 `, o.HTTP, OperatorName, OperatorPassword, o.Dir, Domain)
 }
@@ -194,7 +206,7 @@ func startService(ctx context.Context, o *Options) (*service, error) {
 		return nil, err
 	}
 	defer log.Close() // the child has its own
-	s.cmd = exec.Command(o.Service, "-data", filepath.Join(o.Dir, "data"), "-http", o.HTTP, "-radius", o.RADIUS)
+	s.cmd = exec.Command(o.Service, "-data", filepath.Join(o.Dir, "data"), "-http", o.HTTP, "-radius", o.RADIUS, "-tacacs", o.TACACS, "-tacacs-tls", o.TACACSTLS)
 	s.cmd.Stdout = log
 	stderr, err := s.cmd.StderrPipe()
 	if err != nil {

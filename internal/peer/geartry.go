@@ -89,7 +89,7 @@ func (t *gearTry) authenticate(ctx context.Context, g *Gear, a *GearAsk) error {
 	if kind != tacacs.ASCII {
 		start.Data = Credential(kind, a.User, a.Password)
 	}
-	t.say("peer", "START %s, %s, user %q", a.Ask, strings.ToUpper(strings.ReplaceAll(a.Method, "mschap", "MS-CHAP")), a.User)
+	t.say("peer", "START %s by %s, user %q", a.Ask, map[tacacs.Kind]string{tacacs.ASCII: "an ASCII dialogue", tacacs.PAP: "PAP", tacacs.CHAP: "CHAP", tacacs.MSCHAP: "MS-CHAP", tacacs.MSCHAPv2: "MS-CHAPv2"}[kind], a.User)
 	first := true
 	reply, err := g.Authenticate(ctx, start, func(asked tacacs.AuthenReply) (string, bool) {
 		t.say("server", "%s %q", asked.Status, asked.Message)

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"strconv"
 	"strings"
 
 	"tollgate.example/key/internal/core/config"
@@ -55,6 +56,7 @@ const (
 	tunnelMedium      = 65
 	tunnelGroup       = 81
 	filterRule        = 92
+	privilegeLevel    = 136
 	framedIPv6Address = 168
 )
 
@@ -88,6 +90,9 @@ func Compile(p *config.Pass, book *dict.Book, vendors []config.Vendor) (*Reply, 
 	}
 	if p.IdleTimeout > 0 {
 		c.add(idleTimeout, integer(uint32(p.IdleTimeout)))
+	}
+	if n, err := strconv.Atoi(p.PrivilegeLevel); err == nil && n >= 0 { // RFC 5607 section 6.4
+		c.add(privilegeLevel, integer(uint32(n)))
 	}
 	c.text("role", filterID, p.Role)
 	c.rules()
@@ -223,7 +228,7 @@ func (c *compiler) made(t byte) string {
 		{[]byte{tunnelType, tunnelMedium, tunnelGroup}, p.VLAN != "", "the VLAN"}, {[]byte{sessionTimeout}, p.SessionTimeout > 0, "the session time-out"},
 		{[]byte{terminationAction}, p.AtTimeout != "", "what happens at the time-out"}, {[]byte{idleTimeout}, p.IdleTimeout > 0, "the idle time-out"},
 		{[]byte{framedAddress, framedIPv6Address}, p.Address != "" || p.Pool != "", "the address"}, {[]byte{userName}, p.ReportName != "", "the name to report"},
-		{[]byte{filterRule}, len(p.AccessRules) > 0, "the access rules"},
+		{[]byte{filterRule}, len(p.AccessRules) > 0, "the access rules"}, {[]byte{privilegeLevel}, p.PrivilegeLevel != "", "the privilege level"},
 	} {
 		if field.set && strings.IndexByte(string(field.types), t) >= 0 {
 			return field.name
