@@ -18,6 +18,8 @@ want hostapd hostapd
 want wpa_supplicant wpasupplicant
 want ip iproute2
 want /usr/share/perl5/Authen/Radius.pm libauthen-radius-perl
+ls /usr/lib/*/perl5/*/Authen/TacacsPlus.pm >/dev/null 2>&1 || missing="$missing libauthen-tacacsplus-perl"
+want /usr/lib/python3/dist-packages/scapy/contrib/tacacs.py python3-scapy
 ls /lib/*/security/pam_radius_auth.so /usr/lib/*/security/pam_radius_auth.so >/dev/null 2>&1 || missing="$missing libpam-radius-auth"
 [ -z "$missing" ] && exit 0
 if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then

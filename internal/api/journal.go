@@ -14,6 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/ident"
 	"tollgate.example/key/internal/store"
@@ -52,7 +53,7 @@ func (in *EntryFilterInput) fits(e *store.Entry) bool {
 }
 
 func entryView(e *store.Entry) apitype.JournalEntry {
-	out := apitype.JournalEntry{ID: e.ID.String(), At: e.ID.Time(), Kind: e.Kind, Client: e.Client, User: e.Who, Person: e.Display, From: e.Origin, Port: e.Port, Command: e.Command, Verdict: e.Verdict,
+	out := apitype.JournalEntry{ID: e.ID.String(), At: time.UnixMicro(e.Micros), Kind: e.Kind, Client: e.Client, User: e.Who, Person: e.Display, From: e.Origin, Port: e.Port, Command: e.Command, Verdict: e.Verdict,
 		Reason: e.Reason, Pass: e.Pass, Line: e.Line, Level: e.Level, Task: e.Task, Args: []string{}, Trial: e.Trial}
 	_ = json.Unmarshal(e.Args, &out.Args) // written by us; what cannot be read is left out
 	if e.Verdict == "refused" {
@@ -109,16 +110,20 @@ func (s *server) journal() {
 	s.liveJournal()
 }
 
-// attemptOf finds the attempt of an entry: both hold the moment of arrival. It is "" for what gear reported, and for attempts that
-// are gone already.
+// attemptOf finds the attempt of an entry: both hold the moment at which it was asked. It is "" for what gear reported, and for
+// attempts that are gone already, or are not recorded yet.
 func (s *server) attemptOf(ctx context.Context, e *store.Entry) string {
 	if e.Verdict == "" {
 		return ""
 	}
-	at := e.ID.Time()
-	rows, err := s.Store.Attempts(ctx, store.Filter{Client: e.Client, Reason: e.Reason, Since: at, Until: at.Add(time.Millisecond), Limit: 50})
+	at := time.UnixMicro(e.Micros) // identifiers may be a little later
+	rows, err := s.Store.Attempts(ctx, store.Filter{Client: e.Client, Reason: e.Reason, Since: at.Add(-time.Second), Until: at.Add(5 * time.Second), Limit: 500})
 	for i := range rows {
-		if err == nil && rows[i].Who == e.Who && (e.Command == "" || rows[i].Place == e.Command) {
+		if err != nil || rows[i].Who != e.Who {
+			continue
+		}
+		var f facts.Facts
+		if row, err := s.Store.Attempt(ctx, rows[i].ID); err == nil && f.ParseJSON(row.Facts) == nil && f.At.UnixMicro() == e.Micros {
 			return rows[i].ID.String()
 		}
 	}

@@ -52,7 +52,7 @@ func changeOutcome(err error) (reason.Code, string) {
 	case said.ResultCode == ldap.LDAPResultInvalidCredentials, strings.Contains(err.Error(), "00000056"): // ERROR_INVALID_PASSWORD
 		return reason.PasswordWrong, "the old password that came with the change"
 	case said.ResultCode == ldap.LDAPResultConstraintViolation, said.ResultCode == ldap.LDAPResultUnwillingToPerform:
-		return reason.PasswordRejected, "it breaks a rule of the directory on length, kinds of characters, age or repetition"
+		return reason.PasswordRejected, "it breaks a rule of the directory on length, kinds of characters, age or repetition: " + said.Err.Error()
 	}
-	return reason.PasswordRejected, said.Error()
+	return reason.PasswordRejected, "the directory does not let people change their own: " + said.Error()
 }

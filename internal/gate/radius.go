@@ -3,6 +3,7 @@ package gate
 import (
 	"context"
 	"encoding/binary"
+	"net/netip"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -42,9 +43,12 @@ func RADIUSFacts(p *radius.Packet, client *config.Client, book *dict.Book, f *fa
 		case radius.CallingStationID:
 			if mac, ok := facts.FormatMAC(string(value)); ok {
 				f.MAC = mac
-			} else {
-				addAttribute(f, book, t, value)
+				continue
 			}
+			if addr, err := netip.ParseAddr(string(value)); err == nil && addr.Zone() == "" { // for tunnels and logins
+				f.From = addr.Unmap()
+			}
+			addAttribute(f, book, t, value)
 		case radius.CalledStationID:
 			f.Called = clean(value)
 		case radius.NASIdentifier:

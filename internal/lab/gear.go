@@ -124,8 +124,8 @@ func Administrators(ctx context.Context, server, secure string, kit *Kit, every 
 	}
 }
 
-// firewallTLS is how the firewall asks.
-func (k *Kit) firewallTLS() *tls.Config {
+// FirewallTLS is how the firewall asks.
+func (k *Kit) FirewallTLS() *tls.Config {
 	return &tls.Config{Certificates: []tls.Certificate{*k.Firewall}, RootCAs: k.Roots, ServerName: ServerName}
 }
 

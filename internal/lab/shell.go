@@ -285,7 +285,7 @@ func Gear(name, server, secure string, secured func() (*tls.Config, error)) (*pe
 }
 
 func (k *Kit) gear(name, server, secure string) (*peer.Gear, error) {
-	return Gear(name, server, secure, func() (*tls.Config, error) { return k.firewallTLS(), nil })
+	return Gear(name, server, secure, func() (*tls.Config, error) { return k.FirewallTLS(), nil })
 }
 
 // readGear reads what the firewall proves itself with from the directory of the running demo.

@@ -22,7 +22,9 @@ var journalMigrations embed.FS
 
 // Entry is one entry of the gear journal.
 type Entry struct {
+	// At is when it was asked; Micros is that in microseconds since 1970, as it is kept.
 	At       time.Time `db:"-"`
+	Micros   int64     `db:"at"`
 	ID       ident.ID  `db:"id"`
 	Kind     string    `db:"kind"`
 	Client   string    `db:"client"`
@@ -43,8 +45,8 @@ type Entry struct {
 }
 
 const (
-	entryColumns = "id, kind, client, who, display, origin, port, command, verdict, reason, pass, line, level, task, args, revision, trial"
-	entryCount   = 17
+	entryColumns = "id, at, kind, client, who, display, origin, port, command, verdict, reason, pass, line, level, task, args, revision, trial"
+	entryCount   = 18
 	// entriesAtOnce bounds a batch; those that wait together are committed together.
 	entriesAtOnce = 512
 	entriesQueued = 4096
@@ -199,7 +201,8 @@ func (j *Journal) commit(batch []*pending) error {
 			if len(e.Args) > 0 {
 				text = string(e.Args)
 			}
-			args = append(args, int64(e.ID), e.Kind, e.Client, e.Who, e.Display, e.Origin, e.Port, e.Command, e.Verdict, e.Reason, e.Pass, e.Line, e.Level, e.Task, text, e.Revision, e.Trial)
+			e.Micros = e.At.UnixMicro()
+			args = append(args, int64(e.ID), e.Micros, e.Kind, e.Client, e.Who, e.Display, e.Origin, e.Port, e.Command, e.Verdict, e.Reason, e.Pass, e.Line, e.Level, e.Task, text, e.Revision, e.Trial)
 		}
 		if _, err := tx.Exec(entrySQL(size), args...); err != nil {
 			return fmt.Errorf("writing the journal: %w", err)

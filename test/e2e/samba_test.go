@@ -284,4 +284,20 @@ func TestRealDomainController(t *testing.T) {
 	}
 	w.ask(func(r *peer.Request) { r.User, r.Password = "s.lodge", "wrong" })
 	w.attempts("reason=password.wrong", 1)
+	// Gear asks somebody who must change the password for a new one, and the controller takes it or says why not.
+	w.do(http.MethodPut, "/clients/np-switch-1", apitype.ClientInput{TACACSSecret: gearSecret, ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil, matchAny)
+	w.publish()
+	g := w.device(false)
+	if r := w.asks(g, peer.GearAsk{Ask: "login", User: "e.garth", Password: "Harbour-e.garth-1", New: "short"}, "FAIL"); !strings.Contains(r.Message, "breaks a rule") {
+		t.Errorf("a password that is too simple: %q", r.Message)
+	}
+	w.asks(g, peer.GearAsk{Ask: "login", User: "e.garth", Password: "wrong", New: "Harbour-e.garth-2"}, "FAIL")
+	w.asks(g, peer.GearAsk{Ask: "login", User: "e.garth", Password: "Harbour-e.garth-1", New: "Harbour-e.garth-2"}, "FAIL") // changed, but no policy takes the person
+	if a := w.attempts("reason=policy.none", 1)[0]; a.User != "e.garth" {
+		t.Errorf("refused is %s", a.User)
+	}
+	if reply, err := w.ask(func(r *peer.Request) { r.User, r.Password = "e.garth", "Harbour-e.garth-2" }); err != nil || reply.Accepted {
+		t.Errorf("%+v, %v", reply, err)
+	}
+	w.attempts("reason=policy.none", 2)
 }

@@ -207,7 +207,7 @@ func (s *slapd) input(change func(*apitype.DirectoryInput)) apitype.DirectoryInp
 }
 
 func TestRealDirectory(t *testing.T) {
-	s := startSlapd(t)
+	s := startSlapdWith(t, "", "access to attrs=userPassword by self =xw by anonymous auth by * none\naccess to * by * read\n")
 	w := start(t)
 	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil)
 	w.do(http.MethodPost, "/directories", s.input(nil), nil)
@@ -234,6 +234,15 @@ func TestRealDirectory(t *testing.T) {
 	w.wants(0, []string{"directory", "find", "PIER", "s.lodge"}, "Shore Staff", "Ring", "departmentNumber")
 	w.wants(0, []string{"directory", "groups", "PIER", "staff"}, "Shore Staff")
 	w.wants(0, []string{"directory", "test", "PIER", "-person", "s.lodge"}, "Sunniva Lodge, 5 groups", "TLS 1.3")
+	// A person changes the password from gear, by the operation of RFC 3062.
+	w.do(http.MethodPut, "/clients/np-switch-1", apitype.ClientInput{TACACSSecret: gearSecret, ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil, matchAny)
+	w.publish()
+	g := w.device(false)
+	w.asks(g, peer.GearAsk{Ask: "password", User: "s.lodge", Password: "wrong", New: "beacon-s.lodge"}, "FAIL")
+	w.asks(g, peer.GearAsk{Ask: "password", User: "s.lodge", Password: "harbour-s.lodge", New: "beacon-s.lodge"}, "PASS")
+	w.asks(g, peer.GearAsk{Ask: "login", User: "s.lodge", Password: "harbour-s.lodge"}, "FAIL")
+	w.asks(g, peer.GearAsk{Ask: "login", User: "s.lodge", Password: "beacon-s.lodge"}, "PASS")
+	w.asks(g, peer.GearAsk{Ask: "password", User: "s.lodge", Password: "beacon-s.lodge", New: "harbour-s.lodge"}, "PASS")
 	// The server goes away, and comes back, between two attempts.
 	s.cmd.Process.Kill()
 	s.cmd.Wait()

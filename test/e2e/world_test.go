@@ -72,15 +72,16 @@ func need(t testing.TB, paths ...string) {
 
 // world is one service with an operator signed in.
 type world struct {
-	asked  int // attempts made by vlan
-	t      testing.TB
-	app    *app.App
-	api    *client.Client
-	dir    string
-	radius string
-	ldaps  string
-	ldap   string
-	ca     *lab.Authority
+	asked             int // attempts made by vlan
+	t                 testing.TB
+	app               *app.App
+	api               *client.Client
+	dir               string
+	radius            string
+	tacacs, tacacsTLS string
+	ldaps             string
+	ldap              string
+	ca                *lab.Authority
 }
 
 // start starts a service with nothing configured.
@@ -97,7 +98,7 @@ func start(t testing.TB) *world {
 
 func (w *world) boot() {
 	w.t.Helper()
-	a, err := app.Start(context.Background(), app.Options{Data: w.dir, HTTP: "127.0.0.1:0", RADIUS: []string{"127.0.0.1:0", "[::1]:0"}})
+	a, err := app.Start(context.Background(), app.Options{Data: w.dir, HTTP: "127.0.0.1:0", RADIUS: []string{"127.0.0.1:0", "[::1]:0"}, TACACS: []string{"127.0.0.1:0"}, TACACSTLS: []string{"127.0.0.1:0"}})
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -107,6 +108,7 @@ func (w *world) boot() {
 		token = w.api.Token
 	}
 	w.app, w.radius, w.api = a, a.RADIUS[0].String(), &client.Client{URL: a.URL, Token: token}
+	w.tacacs, w.tacacsTLS = a.TACACS[0].String(), a.TACACSTLS[0].String()
 }
 
 // lantern starts a service with the demo's configuration and its stand-in directory.
@@ -179,6 +181,9 @@ func (w *world) refused(status int, method, path string, in any, parts ...string
 	}
 	return p
 }
+
+// matchAny overwrites whatever is there.
+var matchAny = client.IfMatch("*")
 
 func (w *world) publish() {
 	w.t.Helper()
