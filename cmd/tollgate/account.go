@@ -143,7 +143,7 @@ func accountCommands() []command {
 				return s.print(out, func() { s.say("account %s changed: %s.", out.Name, accountState(out)) })
 			}
 		}},
-		command{"account", "seal", "NAME", "give an emergency account a new password, printed once, at once", func(*flag.FlagSet) func(*session, []string) error {
+		command{"account", "seal", "NAME", "give an emergency account a new password, printed once", func(*flag.FlagSet) func(*session, []string) error {
 			return func(s *session, args []string) error {
 				name, err := one(args, "account")
 				if err != nil {

@@ -98,7 +98,7 @@ func commandListCommands() []command {
 			return in
 		}
 	}, func(l apitype.CommandList) (apitype.Meta, string) { return l.Meta, l.Name }), []command{
-		{"command-list", "try", "NAME COMMAND...", "which line decides each command (quote them); 1 if one is refused", func(*flag.FlagSet) func(*session, []string) error {
+		{"command-list", "try", "NAME COMMAND...", "which line decides each command; ends with 1 on refusal", func(*flag.FlagSet) func(*session, []string) error {
 			return func(s *session, args []string) error {
 				if len(args) < 2 {
 					return usageError("give a command list, and the commands in quotes: tollgate command-list try operators \"show version\"")

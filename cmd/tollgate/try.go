@@ -52,7 +52,7 @@ func newTryFlags(f *flag.FlagSet) *tryFlags {
 }
 
 func tryCommands() []command {
-	return []command{{"try", "", "SERVER", "send a real request to a RADIUS or TACACS+ server, as a device would", func(f *flag.FlagSet) func(*session, []string) error {
+	return []command{{"try", "", "SERVER", "send a real request by RADIUS or TACACS+, as a device would", func(f *flag.FlagSet) func(*session, []string) error {
 		t, g := newTryFlags(f), newGearFlags(f)
 		return func(s *session, args []string) error {
 			server, err := one(args, "server, such as 127.0.0.1:1812")

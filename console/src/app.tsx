@@ -8,10 +8,12 @@ import { CalendarPage, CalendarsPage } from "./pages/calendars";
 import { CertificatePage, CertificatesPage } from "./pages/certificates";
 import { CheckupPage } from "./pages/checkup";
 import { ClientPage, ClientsPage } from "./pages/clients";
+import { CommandListPage, CommandListsPage } from "./pages/commands";
 import { DevicePage, DevicesPage } from "./pages/devices";
 import { DirectoriesPage, DirectoryPage } from "./pages/directories";
 import { ExpectationPage, ExpectationsPage } from "./pages/expectations";
 import { HistoryPage } from "./pages/history";
+import { JournalPage } from "./pages/journal";
 import { LanesPage } from "./pages/lanes";
 import { NowPage } from "./pages/now";
 import { OperatorsPage } from "./pages/operators";
@@ -61,6 +63,9 @@ export function App() {
         <Route path="/lanes/:id" element={<LanesPage />} />
         <Route path="/passes" element={<PassesPage />} />
         <Route path="/passes/:id" element={<PassPage />} />
+        <Route path="/command-lists" element={<CommandListsPage />} />
+        <Route path="/command-lists/:id" element={<CommandListPage />} />
+        <Route path="/journal" element={<JournalPage />} />
         <Route path="/pools" element={<PoolsPage />} />
         <Route path="/pools/:id" element={<PoolPage />} />
         <Route path="/remotes" element={<RemotesPage />} />

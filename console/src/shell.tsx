@@ -8,8 +8,8 @@ import { DraftBar } from "./draft-bar";
 import { Modal } from "./ui/form";
 
 const groups: [string, [string, string][]][] = [
-  ["Watch", [["Now", "/"], ["Attempts", "/attempts"], ["Try", "/try"]]],
-  ["Set up", [["Clients", "/clients"], ["Directories", "/directories"], ["People", "/people"], ["Devices", "/devices"], ["Realms", "/realms"], ["Lanes", "/lanes"], ["Passes", "/passes"], ["Pools", "/pools"], ["Overrides", "/overrides"], ["Calendars", "/calendars"], ["Dictionary", "/vendors"], ["Remote servers", "/remotes"], ["Certificates", "/certificates"]]],
+  ["Watch", [["Now", "/"], ["Attempts", "/attempts"], ["Gear journal", "/journal"], ["Try", "/try"]]],
+  ["Set up", [["Clients", "/clients"], ["Directories", "/directories"], ["People", "/people"], ["Devices", "/devices"], ["Realms", "/realms"], ["Lanes", "/lanes"], ["Passes", "/passes"], ["Command lists", "/command-lists"], ["Pools", "/pools"], ["Overrides", "/overrides"], ["Calendars", "/calendars"], ["Dictionary", "/vendors"], ["Remote servers", "/remotes"], ["Certificates", "/certificates"]]],
   ["Keep", [["Analysis", "/analysis"], ["Expectations", "/expectations"], ["Checkup", "/checkup"], ["History", "/history"], ["Operators", "/operators"]]],
 ];
 
@@ -124,7 +124,7 @@ function Palette({ open, close }: { open: boolean; close: () => void }) {
 
 function PaletteList({ close }: { close: () => void }) {
   const go = useNavigate();
-  const kinds = { clients: useObjects("clients"), directories: useObjects("directories"), realms: useObjects("realms"), lanes: useObjects("lanes"), passes: useObjects("passes"), calendars: useObjects("calendars"), vendors: useObjects("vendors"), overrides: useObjects("overrides"), expectations: useObjects("expectations"), certificates: useObjects("certificates"), authorities: useObjects("authorities"), trusts: useObjects("trusts") };
+  const kinds = { clients: useObjects("clients"), directories: useObjects("directories"), realms: useObjects("realms"), lanes: useObjects("lanes"), passes: useObjects("passes"), calendars: useObjects("calendars"), vendors: useObjects("vendors"), overrides: useObjects("overrides"), "command-lists": useObjects("command-lists"), expectations: useObjects("expectations"), certificates: useObjects("certificates"), authorities: useObjects("authorities"), trusts: useObjects("trusts") };
   const to = (path: string) => () => {
     close();
     go(path);

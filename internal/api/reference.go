@@ -63,6 +63,8 @@ func (s *server) passPreview(in *apitype.PassFields) apitype.PassPreview {
 	book, _ := pass.Book(c.Vendors)
 	whole, _ := c.Resolve(&p)
 	reply, problems := pass.Compile(&whole, book, c.Vendors)
+	grant, wrong := pass.CompileGrant(&whole)
+	problems = append(problems, wrong...)
 	seen := map[string]bool{}
 	for _, problem := range problems {
 		seen[problem.Field] = true
@@ -72,7 +74,7 @@ func (s *server) passPreview(in *apitype.PassFields) apitype.PassPreview {
 			problems = append(problems, problem)
 		}
 	}
-	out := apitype.PassPreview{Reply: reply.Texts(), Faults: faults(problems, false)}
+	out := apitype.PassPreview{Reply: reply.Texts(), Gear: grant.Texts(), Faults: faults(problems, false)}
 	if out.Faults == nil {
 		out.Faults = []apitype.Fault{}
 	}

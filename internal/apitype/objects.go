@@ -212,5 +212,6 @@ type Saved[T any] struct {
 // PassPreview is what a pass as typed becomes.
 type PassPreview struct {
 	Reply  []pass.Text `json:"reply"`
+	Gear   []pass.Text `json:"gear" doc:"What network gear gets over TACACS+; place is the service"`
 	Faults []Fault     `json:"faults"`
 }

@@ -133,7 +133,7 @@ func run(ctx context.Context, o *Options, kit *Kit) {
 	var all sync.WaitGroup
 	defer all.Wait()
 	all.Go(func() { Harbour(ctx, o.RADIUS, kit, o.Every, func(Outcome) {}) })
-	all.Go(func() { Administrators(ctx, o.TACACS, o.TACACSTLS, kit, 10*o.Every) })
+	all.Go(func() { Administrators(ctx, o.TACACS, o.TACACSTLS, kit, 25*o.Every) })
 	ask := func(from, secret, user string, every time.Duration) {
 		all.Go(func() {
 			for ctx.Err() == nil {

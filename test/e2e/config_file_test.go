@@ -105,7 +105,7 @@ func TestBadConfigurationFiles(t *testing.T) {
 	// Operators are no part of the file, so that no file can lock them out; even one with nothing in it.
 	var empty strings.Builder
 	empty.WriteString("tollgate: 1\n")
-	for _, list := range []string{"clients", "directories", "realms", "lanes", "passes", "calendars", "pools", "remotes", "vendors", "overrides", "expectations", "authorities", "certificates", "trusts"} {
+	for _, list := range []string{"clients", "directories", "realms", "lanes", "passes", "calendars", "pools", "remotes", "vendors", "overrides", "expectations", "commandLists", "authorities", "certificates", "trusts"} {
 		empty.WriteString(list + ": []\n")
 	}
 	w.wants(0, []string{"config", "apply", written(t, empty.String()+"...\n"), "-yes"}, `removed client "np-switch-1"`)

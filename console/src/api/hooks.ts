@@ -5,7 +5,7 @@ import { api, call, type Schema } from "./client";
 export type ObjectOf = {
   clients: Schema["Client"]; directories: Schema["Directory"]; realms: Schema["Realm"]; lanes: Schema["Lane"]; passes: Schema["Pass"];
   authorities: Schema["Authority"]; certificates: Schema["ServerCertificate"]; trusts: Schema["Trust"];
-  calendars: Schema["Calendar"]; pools: Schema["Pool"]; remotes: Schema["Remote"]; vendors: Schema["Vendor"]; overrides: Schema["Override"]; expectations: Schema["Expectation"];
+  calendars: Schema["Calendar"]; pools: Schema["Pool"]; remotes: Schema["Remote"]; vendors: Schema["Vendor"]; overrides: Schema["Override"]; expectations: Schema["Expectation"]; "command-lists": Schema["CommandList"];
 };
 export type Kind = keyof ObjectOf;
 type Saved<K extends Kind> = { object: ObjectOf[K]; secret?: string; revision?: number };
@@ -55,7 +55,10 @@ export function useRemove(kind: Kind) {
 }
 
 /** Live attempts; stale tells that nothing, not even a sign of life, came for a while. */
-export function useLive(query: string, on: boolean, each: (a: Schema["Attempt"]) => void) {
+export const useLive = (query: string, on: boolean, each: (a: Schema["Attempt"]) => void) => useStream("attempts-live", "attempt", query, on, each);
+
+/** A live stream of one kind of event. */
+export function useStream<T>(path: string, name: string, query: string, on: boolean, each: (a: T) => void) {
   const [stale, setStale] = useState(false);
   const [lost, setLost] = useState(0);
   const latest = useRef(each);
@@ -63,13 +66,13 @@ export function useLive(query: string, on: boolean, each: (a: Schema["Attempt"])
   useEffect(() => {
     if (!on) return;
     let last = Date.now();
-    const source = new EventSource(`/api/v1/attempts-live?${query}`);
+    const source = new EventSource(`/api/v1/${path}?${query}`);
     const alive = () => {
       last = Date.now();
       setStale(false);
     };
     source.addEventListener("beat", alive);
-    source.addEventListener("attempt", (e) => {
+    source.addEventListener(name, (e) => {
       alive();
       latest.current(JSON.parse(e.data));
     });
@@ -79,7 +82,7 @@ export function useLive(query: string, on: boolean, each: (a: Schema["Attempt"])
       clearInterval(timer);
       source.close();
     };
-  }, [query, on]);
+  }, [path, name, query, on]);
   return { stale, lost };
 }
 

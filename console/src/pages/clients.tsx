@@ -9,6 +9,8 @@ import { lines, LinesField, Pick, TextField, Tick } from "../ui/form";
 
 type Client = Schema["Client"];
 
+const speaks = (c: Client) => [c.secretSet && "RADIUS", (c.tacacsSecretSet || c.tacacsPlain) && "TACACS+", c.tacacsNames.length > 0 && "TACACS+ over TLS"].filter(Boolean).join(", ");
+
 function State({ c }: { c: Client }) {
   if (!c.enabled) return <span className="text-soft">switched off</span>;
   if (c.problem?.current) return <Verdict kind="out">{c.problem.sentence}</Verdict>;
@@ -34,12 +36,12 @@ export function ClientsPage() {
       <Failure error={list.error} />
       {list.data?.items.length === 0 ? <Empty title={q ? "No client fits" : "No client yet"}>{!q && "Add the first switch, controller or VPN gateway: its address and its shared secret."}</Empty> : (
         <table className="grid-table">
-          <thead><tr><th>Name</th><th>Addresses</th><th>Tags</th><th>Message-Authenticator</th><th>State</th><th>Last seen</th><th className="!pr-0 !text-right">Discarded</th></tr></thead>
+          <thead><tr><th>Name</th><th>Addresses</th><th>Tags</th><th>Speaks</th><th>Message-Authenticator</th><th>State</th><th>Last seen</th><th className="!pr-0 !text-right">Discarded</th></tr></thead>
           <tbody>
             {list.data?.items.map((c) => (
               <tr key={c.id} {...rowKeys(() => go(`/clients/${c.id}`))}>
                 <td className="font-semibold">{c.name}</td><td className="mono">{c.addresses.join(", ")}</td><td className="mono text-soft">{tagText(c.tags).join(" ")}</td>
-                <td>{c.messageAuthenticator}</td><td><State c={c} /></td><td className="text-soft">{c.lastSeen ? ago(c.lastSeen) : ""}</td><td className="mono pr-0 text-right">{c.dropped || ""}</td>
+                <td>{speaks(c)}</td><td>{c.secretSet ? c.messageAuthenticator : ""}</td><td><State c={c} /></td><td className="text-soft">{c.lastSeen ? ago(c.lastSeen) : ""}</td><td className="mono pr-0 text-right">{c.dropped || ""}</td>
               </tr>
             ))}
           </tbody>
@@ -68,21 +70,24 @@ export function ClientPage() {
   return <ClientForm key={one.data.id} client={one.data} />;
 }
 
-const blank = { name: "", enabled: true, addresses: [] as string[], messageAuthenticator: "require", tags: {} as Record<string, string>, note: "" };
+const blank = { name: "", enabled: true, addresses: [] as string[], messageAuthenticator: "require", tags: {} as Record<string, string>, note: "", tacacsPlain: false, tacacsNames: [] as string[], tacacsCertificate: "", tacacsTrust: "" };
 
 function ClientForm({ client, address }: { client?: Client; address?: string }) {
-  const [form, setForm] = useState<typeof blank>(client ?? { ...blank, addresses: address ? [address] : [] });
+  const [form, setForm] = useState<typeof blank>(client ? { ...client, tacacsNames: client.tacacsNames ?? [] } : { ...blank, addresses: address ? [address] : [] });
   const [tags, setTags] = useState(tagText(form.tags));
   const [secret, setSecret] = useState("");
   const [how, setHow] = useState(client ? "keep" : "generate");
   const [grace, setGrace] = useState("");
   const [made, setMade] = useState("");
+  const [gear, setGear] = useState<GearSecret>({ how: client ? "keep" : "none", secret: "" });
   const set = (patch: Partial<typeof blank>) => setForm({ ...form, ...patch });
   const body = () => ({
     name: form.name, enabled: form.enabled, addresses: lines(form.addresses), messageAuthenticator: form.messageAuthenticator, note: form.note,
+    tacacsPlain: form.tacacsPlain, tacacsNames: lines(form.tacacsNames), tacacsCertificate: form.tacacsCertificate, tacacsTrust: form.tacacsTrust,
+    ...(gear.how === "type" ? { tacacsSecret: gear.secret } : gear.how === "generate" ? { generateTacacsSecret: true } : gear.how === "none" && client?.tacacsSecretSet ? { removeTacacsSecret: true } : {}),
     tags: Object.fromEntries(lines(tags).map((t) => [t.split("=")[0], t.split("=").slice(1).join("=")])),
     ...(how === "type" ? { secret } : how === "generate" ? { generateSecret: true } : {}),
-    ...(how !== "keep" && client && grace ? { keepPreviousUntil: new Date(Date.now() + Number(grace) * 3600_000).toISOString() } : {}),
+    ...((how !== "keep" || gear.how === "type" || gear.how === "generate") && client && grace ? { keepPreviousUntil: new Date(Date.now() + Number(grace) * 3600_000).toISOString() } : {}),
   });
   const badTag = lines(tags).find((t) => !/^[a-z0-9-]+=.+/i.test(t));
   const badAddress = lines(form.addresses).find((a) => !/^[0-9a-f:.[\]]+(\/\d{1,3})?$/i.test(a));
@@ -103,12 +108,13 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
             <MadeElsewhere id={client?.id} show={setMade} />
             <TextField label="Name" field="name" mono value={form.name} onChange={(name) => set({ name })} error={error} autoFocus={!client} />
             <LinesField label="Addresses" field="addresses" hint="One address or prefix a line; IPv4 or IPv6. The longest prefix wins." value={form.addresses} onChange={(addresses) => set({ addresses })} error={error} local={badAddress && `${badAddress} is neither an address nor a prefix`} />
-            <Pick label="Shared secret" value={how} onChange={setHow} options={[...(client?.secretSet ? [{ value: "keep", label: "Keep the present one" }] : []), { value: "generate", label: "Make a new one, shown once" }, { value: "type", label: "Type the one that is set on the device" }]} error={error} field="secret" />
+            <Pick label="Shared secret" value={how} onChange={setHow} options={[...(client?.secretSet ? [{ value: "keep", label: "Keep the present one" }] : [{ value: "keep", label: "None: it does not speak RADIUS" }]), { value: "generate", label: "Make a new one, shown once" }, { value: "type", label: "Type the one that is set on the device" }]} error={error} field="secret" />
             {how === "type" && <TextField label="Secret" mono type="password" value={secret} onChange={setSecret} error={error} field="secret" hint={secret.length < 16 ? "At least 16 characters are advisable: shorter ones can be guessed from one packet." : ""} autoComplete="new-password" />}
-            {how !== "keep" && client?.secretSet && <Pick label="Accept the present secret for" value={grace} onChange={setGrace} options={[{ value: "", label: "no longer" }, { value: "1", label: "one more hour" }, { value: "24", label: "one more day" }, { value: "168", label: "one more week" }]} hint="So that the device can be changed without an outage." />}
+            {(how !== "keep" && client?.secretSet || (gear.how === "type" || gear.how === "generate") && client?.tacacsSecretSet) && <Pick label="Accept the present secret for" value={grace} onChange={setGrace} options={[{ value: "", label: "no longer" }, { value: "1", label: "one more hour" }, { value: "24", label: "one more day" }, { value: "168", label: "one more week" }]} hint="So that the device can be changed without an outage." />}
             {client?.previousUntil && <p className="hint mb-3">The previous secret is accepted until {new Date(client.previousUntil).toLocaleString()}.</p>}
             <Pick label="Message-Authenticator" value={form.messageAuthenticator} onChange={(messageAuthenticator) => set({ messageAuthenticator })} error={error} field="messageAuthenticator"
               options={[{ value: "require", label: "require: discard requests without it" }, { value: "auto", label: "auto: required once it was seen" }, { value: "off", label: "off: replies can be forged on the wire" }]} />
+            <GearSection client={client} form={form} set={set} gear={gear} setGear={setGear} error={error} />
             <LinesField label="Tags" field="tags" hint="key=value, one a line; usable in conditions as client.key" value={tags} onChange={setTags} error={error} local={badTag && `${badTag} is not key=value`} />
             <TextField label="Note" value={form.note} onChange={(note) => set({ note })} />
             <Tick label="Switched on" checked={form.enabled} onChange={(enabled) => set({ enabled })} />
@@ -129,4 +135,32 @@ function MadeElsewhere({ id, show }: { id?: string; show: (secret: string) => vo
     }
   });
   return null;
+}
+
+type GearSecret = { how: string; secret: string };
+
+/** How the client speaks TACACS+: by a secret of its own, or over TLS. */
+function GearSection({ client, form, set, gear, setGear, error }: { client?: Client; form: typeof blank; set: (patch: Partial<typeof blank>) => void; gear: GearSecret; setGear: (g: GearSecret) => void; error: unknown }) {
+  const certificates = useObjects("certificates").data?.items ?? [];
+  const trusts = useObjects("trusts").data?.items ?? [];
+  const speaks = !!client?.tacacsSecretSet || form.tacacsNames.length > 0 || form.tacacsPlain;
+  return (
+    <details className="mb-3" open={speaks}>
+      <summary className="mb-1 cursor-pointer text-[12.5px] font-semibold">TACACS+</summary>
+      <div className="mt-2">
+        <Pick label="TACACS+ secret" field="tacacsSecret" value={gear.how} onChange={(v) => setGear({ ...gear, how: v })} error={error}
+          options={[...(client ? [{ value: "keep", label: client.tacacsSecretSet ? "Keep the present one" : "None" }] : []), ...(!client || client.tacacsSecretSet ? [{ value: "none", label: client ? "Take it away" : "None" }] : []), { value: "generate", label: "Make a TACACS+ secret, shown once" }, { value: "type", label: "Type the one that is set on the device for TACACS+" }]} />
+        {gear.how === "type" && <TextField label="Secret for TACACS+" mono type="password" value={gear.secret} onChange={(v) => setGear({ ...gear, secret: v })} error={error} field="tacacsSecret" autoComplete="new-password" />}
+        {client?.tacacsPreviousUntil && <p className="hint mb-3">The previous TACACS+ secret is accepted until {new Date(client.tacacsPreviousUntil).toLocaleString()}.</p>}
+        <LinesField label="Names in its certificate" field="tacacsNames" hint="Over TLS it proves itself by one of these, DNS name or address, one a line, wherever it comes from. With none, its address tells who it is." value={form.tacacsNames} onChange={(tacacsNames) => set({ tacacsNames })} error={error} rows={1} />
+        {form.tacacsNames.length > 0 && (
+          <div className="grid grid-cols-2 gap-3">
+            <Pick label="We show it" field="tacacsCertificate" value={form.tacacsCertificate} onChange={(v) => set({ tacacsCertificate: v })} error={error} options={[{ value: "", label: "the first certificate" }, ...certificates.map((c) => ({ value: c.name, label: c.name }))]} />
+            <Pick label="Checked by trust list" field="tacacsTrust" value={form.tacacsTrust} onChange={(v) => set({ tacacsTrust: v })} error={error} options={[{ value: "", label: "the first trust list" }, ...trusts.map((t) => ({ value: t.name, label: t.name }))]} />
+          </div>
+        )}
+        <Tick label="Take packets that are not hidden (everybody on the way reads the passwords)" checked={form.tacacsPlain} onChange={(tacacsPlain) => set({ tacacsPlain })} />
+      </div>
+    </details>
+  );
 }

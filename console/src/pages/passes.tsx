@@ -36,7 +36,7 @@ export function PassesPage() {
 /** What a pass holds beside VLAN, role and session, in a few words. */
 const further = (p: Pass) => [
   p.atTimeout && "signs in again", p.idleTimeout && `idle ${duration(p.idleTimeout)}`, p.accessRules.length && `${p.accessRules.length} access rules`, p.address, p.pool && `pool ${p.pool}`, p.reportName && `reports ${p.reportName}`, p.class && `class ${p.class}`,
-  (p.rateDown || p.rateUp) && `${p.rateDown}/${p.rateUp} kbit/s`, ...p.attributes.map((a) => `${a.name}=${a.value}`),
+  p.privilegeLevel && `level ${p.privilegeLevel}`, p.commands && `commands ${p.commands}`, p.arguments.length && `${p.arguments.length} arguments`, (p.rateDown || p.rateUp) && `${p.rateDown}/${p.rateUp} kbit/s`, ...p.attributes.map((a) => `${a.name}=${a.value}`),
 ].filter(Boolean).join(", ");
 
 const duration = (s: number) => (s % 3600 === 0 ? `${s / 3600} h` : s % 60 === 0 ? `${s / 60} min` : `${s} s`);
@@ -52,11 +52,12 @@ export function PassPage() {
 function PassForm({ pass }: { pass?: Pass }) {
   const [form, setForm] = useState({
     name: pass?.name ?? "", extends: pass?.extends ?? "", vlan: pass?.vlan ?? "", sessionTimeout: pass?.sessionTimeout ?? 0, atTimeout: pass?.atTimeout ?? "", idleTimeout: pass?.idleTimeout ?? 0, role: pass?.role ?? "", accessRules: pass?.accessRules ?? [],
-    address: pass?.address ?? "", pool: pass?.pool ?? "", reportName: pass?.reportName ?? "", class: pass?.class ?? "", rateDown: pass?.rateDown ?? 0, rateUp: pass?.rateUp ?? 0, attributes: pass?.attributes ?? [], note: pass?.note ?? "",
+    address: pass?.address ?? "", pool: pass?.pool ?? "", reportName: pass?.reportName ?? "", class: pass?.class ?? "", rateDown: pass?.rateDown ?? 0, rateUp: pass?.rateUp ?? 0, attributes: pass?.attributes ?? [], privilegeLevel: pass?.privilegeLevel ?? "", commands: pass?.commands ?? "", arguments: pass?.arguments ?? [], note: pass?.note ?? "",
   });
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
   const others = useObjects("passes").data?.items.filter((p) => p.id !== pass?.id) ?? [];
   const pools = useObjects("pools").data?.items ?? [];
+  const lists = useObjects("command-lists").data?.items ?? [];
   const dictionary = useQuery({ queryKey: ["dictionary"], queryFn: async () => (await api.GET("/dictionary")).data!, staleTime: Infinity });
   const typed = useDebounced(form, 200);
   const preview = useQuery({ queryKey: ["preview", typed], queryFn: () => call<Schema["PassPreview"]>("POST", "/pass-preview", typed), placeholderData: (b) => b });
@@ -106,6 +107,14 @@ function PassForm({ pass }: { pass?: Pass }) {
                     </div>
                   )}
                 </Field>
+                <details className="mb-3" open={!!form.privilegeLevel || !!form.commands || form.arguments.length > 0}>
+                  <summary className="mb-1 cursor-pointer text-[12.5px] font-semibold">For the command line of network gear</summary>
+                  <div className="mt-2 grid grid-cols-2 gap-3">
+                    <TextField label="Privilege level" field="privilegeLevel" type="number" min={0} max={15} hint={open || "0 to 15; empty says nothing."} value={form.privilegeLevel} onChange={(privilegeLevel) => set({ privilegeLevel })} error={error} />
+                    <Pick label="Command list" field="commands" hint={!form.commands && !form.extends ? "Without one, no command is permitted." : open || undefined} value={form.commands} onChange={(commands) => set({ commands })} error={error} options={[{ value: "", label: form.extends ? "as extended" : "no list" }, ...lists.map((l) => ({ value: l.name, label: l.name }))]} />
+                  </div>
+                  <Arguments list={form.arguments} onChange={(list) => set({ arguments: list })} error={error} />
+                </details>
                 <TextField label="Note" value={form.note} onChange={(note) => set({ note })} />
               </>
             )}
@@ -117,10 +126,39 @@ function PassForm({ pass }: { pass?: Pass }) {
           <table className="grid-table"><tbody>
             {preview.data?.reply.map((r, i) => <tr key={i}><td className="mono">{r.name}<div className="text-[11px] text-soft">{r.place}</div></td><td className="mono">{r.value}</td><td className="mono text-[11px] text-soft">{r.hex || "made for each attempt"}</td></tr>)}
           </tbody></table>
+          {(form.privilegeLevel || form.commands || form.arguments.length > 0 || form.extends) && (preview.data?.gear.length ?? 0) > 0 && (
+            <>
+              <h2 className="mt-4 mb-1">What network gear gets over TACACS+</h2>
+              <table className="grid-table"><tbody>{preview.data?.gear.map((g, i) => <tr key={i}><td className="mono">{g.name}<div className="text-[11px] text-soft">{g.place}</div></td><td className="mono">{g.value}</td></tr>)}</tbody></table>
+            </>
+          )}
           {preview.data?.reply.length === 0 && <p>Nothing: the port stays as it is.</p>}
           {preview.data?.faults.map((f, i) => <p key={i} className="mt-1 text-out">{f.message}. {f.remedy}</p>)}
         </section>
       </div>
     </>
+  );
+}
+
+/** Arguments that go to gear over TACACS+. */
+function Arguments({ list, onChange, error }: { list: Schema["ConfigArgument"][]; onChange: (list: Schema["ConfigArgument"][]) => void; error: unknown }) {
+  const row = (i: number, patch: Partial<Schema["ConfigArgument"]>) => onChange(list.map((a, j) => (j === i ? { ...a, ...patch } : a)));
+  return (
+    <Field label="Further arguments" name="arguments" error={error} hint="For the service shell, or another such as ppp. Optional ones are left aside by gear that does not know them.">
+      {(p) => (
+        <div id={p.id}>
+          {list.map((a, i) => (
+            <div key={i} className="mb-1 grid grid-cols-[80px_1fr_1fr_auto_auto] items-center gap-1">
+              <input aria-label="Service" className="field mono" value={a.service ?? ""} placeholder="shell" onChange={(e) => row(i, { service: e.target.value })} />
+              <input aria-label="Argument" className="field mono" value={a.name} placeholder="acl" onChange={(e) => row(i, { name: e.target.value })} />
+              <input aria-label="Value of the argument" className="field mono" value={a.value} onChange={(e) => row(i, { value: e.target.value })} />
+              <label className="flex items-center gap-1 text-[12.5px]"><input type="checkbox" checked={!!a.optional} onChange={(e) => row(i, { optional: e.target.checked })} />optional</label>
+              <Button aria-label="Take argument out" onClick={() => onChange(list.filter((_, j) => j !== i))}>×</Button>
+            </div>
+          ))}
+          <Button onClick={() => onChange([...list, { name: "", value: "" }])}>Add argument</Button>
+        </div>
+      )}
+    </Field>
   );
 }

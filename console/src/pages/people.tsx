@@ -40,6 +40,8 @@ export function PeoplePage() {
 function State({ a }: { a: Account }) {
   if (!a.enabled) return <Verdict kind="out">disabled</Verdict>;
   if (a.expires && new Date(a.expires) < new Date()) return <Verdict kind="out">expired</Verdict>;
+  if (a.openedAt) return <Verdict kind="out">seal broken</Verdict>;
+  if (a.emergency) return <Verdict kind="wait">sealed</Verdict>;
   return <Verdict kind="in">may sign in</Verdict>;
 }
 
@@ -91,7 +93,9 @@ const keeps: Record<string, string> = {
 function AccountForm({ account }: { account?: Account }) {
   const queries = useQueryClient();
   const go = useNavigate();
-  const [form, setForm] = useState({ name: account?.name ?? "", display: account?.display ?? "", mail: account?.mail ?? "", groups: account?.groups ?? [], enabled: account?.enabled ?? true, expires: account?.expires?.slice(0, 10) ?? "", keeps: account?.keeps ?? "hash" });
+  const [form, setForm] = useState({ name: account?.name ?? "", display: account?.display ?? "", mail: account?.mail ?? "", groups: account?.groups ?? [], enabled: account?.enabled ?? true, expires: account?.expires?.slice(0, 10) ?? "", keeps: account?.keeps ?? "hash", emergency: account?.emergency ?? "" });
+  const [sealed, setSealed] = useState("");
+  const seal = useMutation({ mutationFn: () => call<Schema["Sealed"]>("POST", `/accounts/${account!.id}/seal`), onSuccess: (s) => { setSealed(s.password); queries.invalidateQueries({ queryKey: ["now"] }); } });
   const [password, setPassword] = useState("");
   const [asking, setAsking] = useState(false);
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
@@ -111,7 +115,9 @@ function AccountForm({ account }: { account?: Account }) {
       <div className="text-[13px] text-soft"><Link to="/people" className="hover:underline">People</Link> / {account?.name ?? "new"}</div>
       <PageHead title={account?.display || account?.name || "Add account"} lead={account && <State a={account} />} />
       <form onSubmit={(e) => { e.preventDefault(); save.mutate(); }}>
-        <div className="mb-3"><Failure error={save.error ?? remove.error} /></div>
+        <div className="mb-3"><Failure error={save.error ?? remove.error ?? seal.error} /></div>
+        {account?.openedAt && !sealed && <div className="mb-3"><Notice tone="out"><b>The seal is broken.</b> First used on {account.openedOn}, {new Date(account.openedAt).toLocaleString()}; {account.uses} times since. Find out by whom, then seal it again.</Notice></div>}
+        {sealed && <div className="mb-3"><Notice tone="in">Sealed with a new password, shown only here: <code className="font-semibold select-all" data-secret>{sealed}</code>. Put it into the envelope.</Notice></div>}
         <TextField label="Name" field="name" mono hint="With which the person signs in, without realm." value={form.name} onChange={(name) => set({ name })} error={save.error} />
         <TextField label="Person" field="display" value={form.display} onChange={(display) => set({ display })} error={save.error} />
         <TextField label="Password" field="password" type="password" hint={account ? "Empty keeps the present one." : undefined} value={password} onChange={setPassword} error={save.error} autoComplete="new-password" />
@@ -120,9 +126,11 @@ function AccountForm({ account }: { account?: Account }) {
         <TextField label="Mail" field="mail" value={form.mail} onChange={(mail) => set({ mail })} error={save.error} />
         <LinesField label="Groups" field="groups" hint="One a line; used in conditions as group." value={form.groups} onChange={(groups) => set({ groups })} error={save.error} />
         <TextField label="Expires" field="expires" type="date" hint="From the beginning of this day, UTC. Empty is never." value={form.expires} onChange={(expires) => set({ expires })} error={save.error} />
+        <TextField label="Emergency account for" field="emergency" mono hint={<>A condition over devices, such as <code>client.site is harbour-house</code>. It then works only for signing in to those, only while no directory answers, and loudly. Empty is an ordinary account.</>} value={form.emergency} onChange={(emergency) => set({ emergency })} error={save.error} />
         <Tick label="May sign in" checked={form.enabled} onChange={(enabled) => set({ enabled })} />
         <div className="flex gap-2 border-t border-hair pt-3">
           <Button primary type="submit" disabled={save.isPending}>{account ? "Save" : "Add"}</Button>
+          {account?.emergency && <Button disabled={seal.isPending} onClick={() => seal.mutate()}>Seal with a new password</Button>}
           {account && <Button danger className="ml-auto" onClick={() => setAsking(true)}>Remove</Button>}
         </div>
       </form>

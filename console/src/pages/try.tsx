@@ -7,9 +7,24 @@ import { useRecorded } from "../api/recorded";
 import { Button, Empty, Failure, Notice, PageHead, sentence, Verdict, verdictKind } from "../ui/basic";
 import { Field, Pick, TextField, Tick } from "../ui/form";
 import { Road } from "../ui/road";
+import { TryGear } from "./try-gear";
 
 /** Signs in as a device behind one of the clients would; it walks the real road and is recorded. */
 export function TryPage() {
+  const [params, setParams] = useSearchParams();
+  const gear = params.get("protocol") === "tacacs";
+  return (
+    <>
+      <PageHead title="Try" lead={gear ? "a question as network gear would ask it; it walks the real road, and is recorded as yours" : "a sign-in as a device would make it; it walks the real road, and is recorded as yours"} />
+      <div role="group" aria-label="Protocol" className="mb-4 flex gap-1">
+        {[["radius", "RADIUS"], ["tacacs", "TACACS+"]].map(([value, text]) => <Button key={value} aria-pressed={gear === (value === "tacacs")} className={gear === (value === "tacacs") ? "!border-brass" : ""} onClick={() => setParams(value === "tacacs" ? { protocol: value } : {}, { replace: true })}>{text}</Button>)}
+      </div>
+      {gear ? <TryGear client={params.get("client") ?? ""} /> : <TryRadius />}
+    </>
+  );
+}
+
+function TryRadius() {
   const [params] = useSearchParams();
   const taken = useRecorded(params.get("attempt"));
   const queries = useQueryClient();
@@ -36,10 +51,9 @@ export function TryPage() {
     onSuccess: () => setTimeout(() => queries.invalidateQueries(), 300),
   });
   const foretell = useMutation({ mutationFn: () => call<Schema["Foretold"]>("POST", "/foretell", { sent: form.user, client, method: form.method, attributes: attributes(), admitted: true }) });
-  if (clients.length === 0) return <><PageHead title="Try" /><Empty title="No client yet">Add the <Link className="underline" to="/clients/new">device</Link> through which somebody signs in.</Empty></>;
+  if (clients.length === 0) return <Empty title="No client yet">Add the <Link className="underline" to="/clients/new">device</Link> through which somebody signs in.</Empty>;
   return (
     <>
-      <PageHead title="Try" lead="a sign-in as a device would make it; it walks the real road, and is recorded as yours" />
       <div className="grid grid-cols-[340px_minmax(0,1fr)] gap-8">
         <form onSubmit={(e) => { e.preventDefault(); run.mutate(); }}>
           <Pick label="Through" field="client" value={client} onChange={(client) => set({ client })} error={run.error} options={clients.map((c) => ({ value: c.name, label: c.name }))} />

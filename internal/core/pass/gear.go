@@ -115,7 +115,11 @@ func (g *Grant) For(f *facts.Facts, service string) ([]Argument, error) {
 func (g *Grant) Texts() []Text {
 	out := []Text{}
 	for i := range g.args {
-		out = append(out, Text{Name: g.args[i].Name, Value: g.args[i].Value, Place: g.args[i].service})
+		place := g.args[i].service
+		if g.args[i].Optional {
+			place += ", optional"
+		}
+		out = append(out, Text{Name: g.args[i].Name, Value: g.args[i].Value, Place: place})
 	}
 	return out
 }
