@@ -49,13 +49,15 @@ func (in *EntryFilterInput) fits(e *store.Entry) bool {
 	if in.User != "" && !wildcard(strings.ToLower(in.User), e.Who) {
 		return false
 	}
-	return strings.Contains(strings.ToLower(e.Command+"\n"+e.Who+"\n"+e.Display+"\n"+e.Client+"\n"+string(e.Args)), strings.ToLower(in.Text))
+	return strings.Contains(strings.ToLower(e.Command+"\n"+e.Who+"\n"+e.Display+"\n"+e.Client+"\n"+strings.Join(e.Args, " ")), strings.ToLower(in.Text))
 }
 
 func entryView(e *store.Entry) apitype.JournalEntry {
 	out := apitype.JournalEntry{ID: e.ID.String(), At: time.UnixMicro(e.Micros), Kind: e.Kind, Client: e.Client, User: e.Who, Person: e.Display, From: e.Origin, Port: e.Port, Command: e.Command, Verdict: e.Verdict,
 		Reason: e.Reason, Pass: e.Pass, Line: e.Line, Level: e.Level, Task: e.Task, Args: []string{}, Trial: e.Trial}
-	_ = json.Unmarshal(e.Args, &out.Args) // written by us; what cannot be read is left out
+	if e.Args != nil {
+		out.Args = e.Args
+	}
 	if e.Verdict == "refused" {
 		out.Sentence, _ = reason.Explain(reason.Code(e.Reason), map[string]string{"client": e.Client, "name": e.Who, "person": first(e.Display, e.Who), "sent": e.Who, "command": e.Command, "line": e.Line,
 			"pass": "the pass", "list": "the list", "lane": "the lane", "asked": strconv.Itoa(e.Level), "level": "less", "asks": e.Kind, "store": "the directory", "stores": "any store", "realm": "the lane", "detail": "open it for details", "method": "this method"})

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
-	"encoding/json"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -225,11 +224,10 @@ func join(asked [][]byte, own []pass.Argument) (out []pass.Argument, replace boo
 
 // Report records what gear reports (RFC 8907 section 7), and returns when that is on the disk.
 func (g *Gate) Report(ctx context.Context, s *Snapshot, client *config.Client, address netip.Addr, r *tacacs.Record, by string, at time.Time) error {
-	e := &store.Entry{At: at, Kind: r.Event(), Client: client.Name, Who: bareName(s, string(r.User)), Origin: clean(r.Remote), Port: clean(r.Port), Level: int(r.Level), Trial: by != ""}
-	var args []string
+	e := &store.Entry{At: at, Kind: r.Event(), Client: client.Name, Who: bareName(s, string(r.User)), More: store.More{Origin: clean(r.Remote), Port: clean(r.Port), Level: int(r.Level), Trial: by != ""}}
 	var words []byte
 	for _, a := range r.Args[:min(len(r.Args), maxArgs)] {
-		args = append(args, clean(a))
+		e.Args = append(e.Args, clean(a))
 		name, value, _, _ := tacacs.SplitArg(a)
 		switch string(name) {
 		case "task_id":
@@ -241,7 +239,6 @@ func (g *Gate) Report(ctx context.Context, s *Snapshot, client *config.Client, a
 		}
 	}
 	e.Command = strings.Join(command.Words(clean(words)), " ")
-	e.Args, _ = json.Marshal(args)
 	return g.Journal.Record(ctx, e)
 }
 
@@ -256,8 +253,8 @@ func bareName(s *Snapshot, sent string) string {
 // journal puts a visit about the command line of a device into the journal, and returns when that is on the disk.
 func (v *Visit) journal(d *decide.Decision) error {
 	f := &v.Facts
-	e := &store.Entry{At: f.At, Kind: facts.AsksLogin, Client: f.Client, Who: strings.ToLower(d.Name), Port: f.Port, Verdict: string(d.Verdict), Reason: string(d.Reason),
-		Revision: v.snapshot.Revision, Trial: f.Tried != "", Line: d.LineText()}
+	e := &store.Entry{At: f.At, Kind: facts.AsksLogin, Client: f.Client, Who: strings.ToLower(d.Name), Verdict: string(d.Verdict),
+		More: store.More{Port: f.Port, Reason: string(d.Reason), Revision: v.snapshot.Revision, Trial: f.Tried != "", Line: d.LineText()}}
 	if e.Who == "" {
 		e.Who = strings.ToLower(clean([]byte(f.Sent)))
 	}
@@ -273,7 +270,7 @@ func (v *Visit) journal(d *decide.Decision) error {
 	if f.Gear != nil {
 		e.Kind, e.Command, e.Level = f.Gear.Asks, f.Gear.Command, f.Gear.Level
 		if len(f.Gear.Args) > 0 && e.Kind != facts.AsksCommand {
-			e.Args, _ = json.Marshal(f.Gear.Args)
+			e.Args = f.Gear.Args
 		}
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), journalPatience)

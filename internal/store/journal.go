@@ -2,10 +2,14 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"embed"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -23,30 +27,36 @@ var journalMigrations embed.FS
 // Entry is one entry of the gear journal.
 type Entry struct {
 	// At is when it was asked; Micros is that in microseconds since 1970, as it is kept.
-	At       time.Time `db:"-"`
-	Micros   int64     `db:"at"`
-	ID       ident.ID  `db:"id"`
-	Kind     string    `db:"kind"`
-	Client   string    `db:"client"`
-	Who      string    `db:"who"`
-	Display  string    `db:"display"`
-	Origin   string    `db:"origin"`
-	Port     string    `db:"port"`
-	Command  string    `db:"command"`
-	Verdict  string    `db:"verdict"`
-	Reason   string    `db:"reason"`
-	Pass     string    `db:"pass"`
-	Line     string    `db:"line"`
-	Level    int       `db:"level"`
-	Task     string    `db:"task"`
-	Args     []byte    `db:"args"`
-	Revision int       `db:"revision"`
-	Trial    bool      `db:"trial"`
+	At      time.Time `db:"-"`
+	ID      ident.ID  `db:"id"`
+	Micros  int64     `db:"at"`
+	Kind    string    `db:"kind"`
+	Client  string    `db:"client"`
+	Who     string    `db:"who"`
+	Command string    `db:"command"`
+	Verdict string    `db:"verdict"`
+	Task    string    `db:"task"`
+	More
+	Rest []byte `db:"rest"`
+}
+
+// More is what of an entry nobody filters by; it is kept in one column, since each column costs with every entry.
+type More struct {
+	Display  string   `db:"-" json:"display,omitempty"`
+	Origin   string   `db:"-" json:"from,omitempty"`
+	Port     string   `db:"-" json:"port,omitempty"`
+	Reason   string   `db:"-" json:"reason,omitempty"`
+	Pass     string   `db:"-" json:"pass,omitempty"`
+	Line     string   `db:"-" json:"line,omitempty"`
+	Level    int      `db:"-" json:"level,omitempty"`
+	Args     []string `db:"-" json:"args,omitempty"`
+	Revision int      `db:"-" json:"revision,omitempty"`
+	Trial    bool     `db:"-" json:"trial,omitempty"`
 }
 
 const (
-	entryColumns = "id, at, kind, client, who, display, origin, port, command, verdict, reason, pass, line, level, task, args, revision, trial"
-	entryCount   = 18
+	entryColumns = "id, at, kind, client, who, command, verdict, task, rest"
+	entryCount   = 9
 	// entriesAtOnce bounds a batch; those that wait together are committed together.
 	entriesAtOnce = 512
 	entriesQueued = 4096
@@ -66,6 +76,21 @@ type Journal struct {
 	closed     sync.Once
 	ended      chan struct{}
 	done       sync.WaitGroup
+	writing    statements
+	args       []any
+	// remove asks the writer to remove old entries, since only it has the connection.
+	remove chan removal
+}
+
+type removal struct {
+	before ident.ID
+	limit  int
+	done   chan removed
+}
+
+type removed struct {
+	n   int64
+	err error
 }
 
 type pending struct {
@@ -78,7 +103,7 @@ var waiting = sync.Pool{New: func() any { return make(chan error, 1) }}
 // OpenJournal opens or creates the journal in a data directory. The function is called with each batch after its commit.
 func OpenJournal(ctx context.Context, dir string, ids *ident.Source, written func([]*Entry)) (*Journal, error) {
 	path := filepath.Join(dir, "journal.db")
-	dsn := "file:" + path + "?_pragma=page_size(8192)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(5000)&_pragma=cache_size(-16000)&_pragma=wal_autocheckpoint(4000)&_txlock=immediate"
+	dsn := "file:" + path + "?_pragma=page_size(8192)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(5000)&_pragma=cache_size(-16000)&_pragma=wal_autocheckpoint(0)&_txlock=immediate"
 	single, err := sqlx.Open("sqlite", dsn)
 	if err != nil {
 		return nil, fmt.Errorf("opening the journal %s: %w", path, err)
@@ -102,8 +127,12 @@ func OpenJournal(ctx context.Context, dir string, ids *ident.Source, written fun
 		return nil, err
 	}
 	db.SetMaxOpenConns(2)
-	j := &Journal{db: db, single: single, ids: ids, written: written, queue: make(chan *pending, entriesQueued), closing: make(chan struct{}), ended: make(chan struct{})}
+	j := &Journal{db: db, single: single, ids: ids, written: written, queue: make(chan *pending, entriesQueued), remove: make(chan removal), closing: make(chan struct{}), ended: make(chan struct{})}
+	if err := j.prepare(ctx); err != nil {
+		return nil, errors.Join(fmt.Errorf("preparing the journal %s: %w", path, err), db.Close(), single.Close())
+	}
 	j.done.Go(j.run)
+	j.done.Go(func() { j.checkpoints(path + "-wal") })
 	return j, nil
 }
 
@@ -111,7 +140,7 @@ func OpenJournal(ctx context.Context, dir string, ids *ident.Source, written fun
 func (j *Journal) Close() error {
 	j.closed.Do(func() { close(j.closing) })
 	j.done.Wait()
-	return errors.Join(j.db.Close(), j.single.Close())
+	return errors.Join(j.writing.conn.Close(), j.db.Close(), j.single.Close())
 }
 
 // Record returns when the entry is on the disk, or could not be put there. Entries that wait together share a commit.
@@ -142,6 +171,9 @@ func (j *Journal) run() {
 		select {
 		case p := <-j.queue:
 			batch = append(batch[:0], p)
+		case r := <-j.remove:
+			r.done <- j.removeSome(r)
+			continue
 		case <-j.closing:
 			for {
 				select {
@@ -175,41 +207,89 @@ func (j *Journal) run() {
 	}
 }
 
+const (
+	checkpointEvery = 500 * time.Millisecond
+	// maxLog is the size of the write-ahead log beyond which entries wait until it could begin anew.
+	maxLog = 256 << 20
+)
+
+// checkpoints brings what was committed from the log into the file, beside the writer, which would otherwise stop for it while
+// somebody waits for an answer.
+func (j *Journal) checkpoints(log string) {
+	tick := time.NewTicker(checkpointEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-j.closing:
+			return
+		case <-tick.C:
+		}
+		how := "PASSIVE"
+		if info, err := os.Stat(log); err == nil && info.Size() > maxLog {
+			how = "RESTART"
+		}
+		if _, err := j.db.Exec("PRAGMA wal_checkpoint(" + how + ")"); err != nil {
+			slog.Warn("bringing the journal's log into its file", "error", err)
+		}
+	}
+}
+
 var entryRow = "(" + strings.TrimSuffix(strings.Repeat("?,", entryCount), ",") + ")"
 
 func entrySQL(rows int) string {
 	return "INSERT OR ROLLBACK INTO journal (" + entryColumns + ") VALUES " + strings.TrimSuffix(strings.Repeat(entryRow+",", rows), ",")
 }
 
+// statements are compiled once; the journal has its one writing connection for itself.
+type statements struct {
+	conn                           *sqlx.Conn
+	begin, commit, back, one, many *sql.Stmt
+}
+
+func (j *Journal) prepare(ctx context.Context) (err error) {
+	s := &j.writing
+	if s.conn, err = j.single.Connx(ctx); err != nil {
+		return err
+	}
+	for _, st := range []struct {
+		to  **sql.Stmt
+		sql string
+	}{{&s.begin, "BEGIN IMMEDIATE"}, {&s.commit, "COMMIT"}, {&s.back, "ROLLBACK"}, {&s.one, entrySQL(1)}, {&s.many, entrySQL(rowsPerStatement)}} {
+		if *st.to, err = s.conn.PrepareContext(ctx, st.sql); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (j *Journal) commit(batch []*pending) error {
-	tx, err := j.single.Beginx()
-	if err != nil {
+	s := &j.writing
+	if _, err := s.begin.Exec(); err != nil {
 		return fmt.Errorf("writing the journal: %w", err)
 	}
-	defer tx.Rollback()
-	args := make([]any, 0, rowsPerStatement*entryCount)
 	for rest := batch; len(rest) > 0; {
-		size := 1
+		size, stmt := 1, s.one
 		if len(rest) >= rowsPerStatement {
-			size = rowsPerStatement
+			size, stmt = rowsPerStatement, s.many
 		}
-		args = args[:0]
+		j.args = j.args[:0]
 		for _, p := range rest[:size] {
 			e := p.entry
-			e.ID = j.ids.New(e.At)
-			text := "[]"
-			if len(e.Args) > 0 {
-				text = string(e.Args)
+			e.ID, e.Micros = j.ids.New(e.At), e.At.UnixMicro()
+			var err error
+			if e.Rest, err = json.Marshal(&e.More); err != nil {
+				e.Rest = []byte("{}")
 			}
-			e.Micros = e.At.UnixMicro()
-			args = append(args, int64(e.ID), e.Micros, e.Kind, e.Client, e.Who, e.Display, e.Origin, e.Port, e.Command, e.Verdict, e.Reason, e.Pass, e.Line, e.Level, e.Task, text, e.Revision, e.Trial)
+			j.args = append(j.args, int64(e.ID), e.Micros, e.Kind, e.Client, e.Who, e.Command, e.Verdict, e.Task, string(e.Rest))
 		}
-		if _, err := tx.Exec(entrySQL(size), args...); err != nil {
+		if _, err := stmt.Exec(j.args...); err != nil {
+			_, _ = s.back.Exec() // most likely it has happened already
 			return fmt.Errorf("writing the journal: %w", err)
 		}
 		rest = rest[size:]
 	}
-	if err := tx.Commit(); err != nil {
+	if _, err := s.commit.Exec(); err != nil {
+		_, _ = s.back.Exec()
 		return fmt.Errorf("writing the journal: %w", err)
 	}
 	return nil
@@ -246,7 +326,7 @@ func (f *EntryFilter) where() (string, []any) {
 	}
 	if f.Text != "" {
 		pattern := like("*" + f.Text + "*")
-		add(`(command LIKE ? ESCAPE '\' OR who LIKE ? ESCAPE '\' OR display LIKE ? ESCAPE '\' OR client LIKE ? ESCAPE '\' OR args LIKE ? ESCAPE '\')`, pattern, pattern, pattern, pattern, pattern)
+		add(`(command LIKE ? ESCAPE '\' OR who LIKE ? ESCAPE '\' OR client LIKE ? ESCAPE '\' OR rest LIKE ? ESCAPE '\')`, pattern, pattern, pattern, pattern)
 	}
 	if !f.Since.IsZero() {
 		add("id >= ?", ident.At(f.Since))
@@ -277,14 +357,34 @@ func (j *Journal) Entries(ctx context.Context, f EntryFilter) ([]Entry, error) {
 	if err := j.db.SelectContext(ctx, &out, "SELECT "+entryColumns+" FROM journal"+where+" ORDER BY id "+order+" LIMIT ?", append(args, f.Limit)...); err != nil {
 		return nil, fmt.Errorf("reading the journal: %w", err)
 	}
+	for i := range out {
+		if err := json.Unmarshal(out[i].Rest, &out[i].More); err != nil {
+			return nil, fmt.Errorf("reading entry %s of the journal: %w", out[i].ID, err)
+		}
+	}
 	return out, nil
 }
 
 // RemoveEntries removes up to limit entries older than a moment and tells how many it removed.
 func (j *Journal) RemoveEntries(ctx context.Context, before time.Time, limit int) (int64, error) {
-	result, err := j.single.ExecContext(ctx, "DELETE FROM journal WHERE id IN (SELECT id FROM journal WHERE id < ? ORDER BY id LIMIT ?)", ident.At(before), limit)
-	if err != nil {
-		return 0, fmt.Errorf("removing old entries of the journal: %w", err)
+	r := removal{before: ident.At(before), limit: limit, done: make(chan removed, 1)}
+	select {
+	case j.remove <- r:
+		out := <-r.done
+		return out.n, out.err
+	case <-j.ended:
+		return 0, ErrJournalClosed
+	case <-ctx.Done():
+		return 0, ctx.Err()
 	}
-	return result.RowsAffected()
+}
+
+// removeSome is RemoveEntries on the writing connection.
+func (j *Journal) removeSome(r removal) removed {
+	result, err := j.writing.conn.ExecContext(context.Background(), "DELETE FROM journal WHERE id IN (SELECT id FROM journal WHERE id < ? ORDER BY id LIMIT ?)", r.before, r.limit)
+	if err != nil {
+		return removed{0, fmt.Errorf("removing old entries of the journal: %w", err)}
+	}
+	n, err := result.RowsAffected()
+	return removed{n, err}
 }

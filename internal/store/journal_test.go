@@ -22,7 +22,7 @@ func TestJournalKeepsWhatItSaysItKept(t *testing.T) {
 	begun := time.Now()
 	for i := range 300 {
 		all.Go(func() {
-			e := &Entry{At: begun, Kind: "command", Client: "hh-router-1", Who: fmt.Sprintf("p%d", i%3), Command: fmt.Sprintf("show thing_%d", i), Verdict: "admitted", Level: 15, Args: []byte(`["cmd=show"]`)}
+			e := &Entry{At: begun, Kind: "command", Client: "hh-router-1", Who: fmt.Sprintf("p%d", i%3), Command: fmt.Sprintf("show thing_%d", i), Verdict: "admitted", More: More{Level: 15, Args: []string{"cmd=show"}}}
 			if err := j.Record(ctx, e); err != nil || e.ID == 0 {
 				t.Errorf("entry %d: %v", i, err)
 			}
@@ -81,7 +81,7 @@ func BenchmarkJournalRecord(b *testing.B) {
 	b.SetParallelism(64)
 	b.RunParallel(func(pb *testing.PB) {
 		for pb.Next() {
-			if err := j.Record(b.Context(), &Entry{At: time.Now(), Kind: "command", Client: "hh-router-1", Who: "r.kalnina", Display: "Ruta Kalnina", Command: "show version", Verdict: "admitted", Pass: "network-admin"}); err != nil {
+			if err := j.Record(b.Context(), &Entry{At: time.Now(), Kind: "command", Client: "hh-router-1", Who: "r.kalnina", Command: "show version", Verdict: "admitted", More: More{Display: "Ruta Kalnina", Pass: "network-admin", Reason: "ok", Line: "line 3: permit show *", Port: "vty0", Origin: "192.0.2.7"}}); err != nil {
 				b.Error(err)
 			}
 		}

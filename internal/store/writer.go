@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"log/slog"
+	"runtime"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -204,6 +205,7 @@ func insertRows(tx *sqlx.Tx, batch []*Attempt) error {
 				return err
 			}
 			batch = batch[size:]
+			runtime.Gosched() // somebody may be waiting for an answer on this core
 		}
 	}
 	return nil

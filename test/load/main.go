@@ -35,6 +35,8 @@ func main() {
 	profile := flag.String("profile", "", "write a CPU profile of the measurements to this file")
 	only := flag.Bool("throughput", false, "measure only the attempts per second")
 	tunnelled := flag.Bool("eap", false, "measure only EAP conversations")
+	gear := flag.Bool("gear", false, "measure only TACACS+")
+	held, at := flag.Int("hold", 0, "only open so many TACACS+ connections and let them rest; the measurement calls itself with it"), flag.String("at", "", "where to")
 	rehearsed := flag.Int("rehearse", 0, "record so many attempts, and measure only their rehearsal, alone and under load")
 	flag.Parse()
 	if *profile != "" {
@@ -47,8 +49,15 @@ func main() {
 		pprof.StartCPUProfile(f)
 		defer pprof.StopCPUProfile()
 	}
+	if *held > 0 {
+		if err := hold(*at, *held); err != nil {
+			fmt.Fprintln(os.Stderr, "load:", err)
+			os.Exit(1)
+		}
+		return
+	}
 	slog.SetDefault(slog.New(slog.DiscardHandler))
-	if err := run(*seconds, *rounds, *only, *tunnelled, *rehearsed); err != nil {
+	if err := run(*seconds, *rounds, *only, *tunnelled, *gear, *rehearsed); err != nil {
 		fmt.Fprintln(os.Stderr, "load:", err)
 		os.Exit(1)
 	}
@@ -67,7 +76,7 @@ func start() (*service, error) {
 		return nil, err
 	}
 	s := &service{dir: dir}
-	s.App, err = app.Start(context.Background(), app.Options{Data: dir, HTTP: "127.0.0.1:0", RADIUS: []string{"127.0.0.1:0"}})
+	s.App, err = app.Start(context.Background(), app.Options{Data: dir, HTTP: "127.0.0.1:0", RADIUS: []string{"127.0.0.1:0"}, TACACS: []string{"127.0.0.1:0"}})
 	if err != nil {
 		return nil, err
 	}
@@ -107,7 +116,7 @@ func (s *service) configure() error {
 
 func user(i int) string { return fmt.Sprintf("crew.member%02d", i%people) }
 
-func run(duration time.Duration, rounds int, only, tunnelled bool, rehearsed int) error {
+func run(duration time.Duration, rounds int, only, tunnelled, gear bool, rehearsed int) error {
 	floor, err := startFloor()
 	if err != nil {
 		return err
@@ -123,6 +132,9 @@ func run(duration time.Duration, rounds int, only, tunnelled bool, rehearsed int
 	}
 	if tunnelled {
 		return measureEAP(s, duration, rounds)
+	}
+	if gear {
+		return measureGear(s, duration, min(rounds, 5))
 	}
 	target := s.RADIUS[0].String()
 	if _, err := drive(target, options{window: 8, requests: 2 * people}); err != nil { // each password once by argon2id
@@ -170,6 +182,9 @@ func run(duration time.Duration, rounds int, only, tunnelled bool, rehearsed int
 		return err
 	}
 	if err := measureEAP(s, duration, min(rounds, 3)); err != nil {
+		return err
+	}
+	if err := measureGear(s, duration, min(rounds, 3)); err != nil {
 		return err
 	}
 	return coldStart()
