@@ -74,7 +74,7 @@ func (s *Session) prove(ctx context.Context, kind tacacs.Kind, data []byte, begu
 	default:
 		s.sign.Unreadable("the challenge and response do not have the length that the type asks for")
 	}
-	return s.end("")
+	return s.end(ctx, "")
 }
 
 // ask asks for something, and remembers who takes it.
@@ -122,7 +122,7 @@ func (s *Session) password(ctx context.Context, text string, begun time.Time) []
 		s.old = text
 		return s.ask(tacacs.AuthenGetData, "Your password has to be changed.\nNew password: ", tacacs.NoEcho, s.newPassword)
 	}
-	return s.end("")
+	return s.end(ctx, "")
 }
 
 func (s *Session) oldPassword(ctx context.Context, text string, begun time.Time) []byte {
@@ -132,7 +132,7 @@ func (s *Session) oldPassword(ctx context.Context, text string, begun time.Time)
 	case reason.OK, reason.PasswordExpired, reason.PasswordMustChange:
 		return s.ask(tacacs.AuthenGetPass, "New password: ", tacacs.NoEcho, s.newPassword)
 	}
-	return s.end("")
+	return s.end(ctx, "")
 }
 
 func (s *Session) newPassword(_ context.Context, text string, _ time.Time) []byte {
@@ -154,16 +154,16 @@ func (s *Session) again(ctx context.Context, text string, _ time.Time) []byte {
 			return s.ask(s.newStatus(), "They differ.\nNew password: ", tacacs.NoEcho, s.newPassword)
 		}
 		s.sign.Abort("the new password was typed differently three times")
-		return s.end("The password was not changed.")
+		return s.end(ctx, "The password was not changed.")
 	}
 	if s.sign.Change(ctx, s.old, text) != reason.OK {
-		return s.end("The password was not changed: " + s.sign.Facts.CredentialDetail)
+		return s.end(ctx, "The password was not changed: " + s.sign.Facts.CredentialDetail)
 	}
-	return s.end("The password was changed.")
+	return s.end(ctx, "The password was changed.")
 }
 
 // end decides, and makes the last reply. message is for the person.
-func (s *Session) end(message string) []byte {
+func (s *Session) end(ctx context.Context, message string) []byte {
 	s.over, s.old, s.next = true, "", ""
 	out := s.sign.End()
 	reply := tacacs.AuthenReply{Status: tacacs.AuthenPass}
@@ -179,6 +179,12 @@ func (s *Session) end(message string) []byte {
 		}
 		if message == "" {
 			message = "Access denied."
+		}
+	}
+	if reply.Status == tacacs.AuthenFail && s.peer.Tried == "" { // as the lane says, so that nobody guesses quickly
+		select {
+		case <-time.After(out.Delay):
+		case <-ctx.Done():
 		}
 	}
 	reply.Message = []byte(message)

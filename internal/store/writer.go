@@ -22,10 +22,12 @@ const (
 	// linger is how long a batch waits for more: fewer commits write the same pages fewer times.
 	linger      = 20 * time.Millisecond
 	columnCount = 16
-	// When nothing was queued, seenAtOnce attempts at a time are brought into the table seen; with more than maxUnseen
+	// When nothing was queued, seenSteps times seenAtOnce attempts at a time are brought into the table seen; with more than maxUnseen
 	// waiting for that, also under load, so that looking at each stays quick.
-	restEvery  = 200 * time.Millisecond
-	seenAtOnce = 4000
+	restEvery = 200 * time.Millisecond
+	// A step is short, since somebody may be waiting for an answer on the same core.
+	seenAtOnce = 500
+	seenSteps  = 8
 	maxUnseen  = 200_000
 )
 
@@ -94,7 +96,7 @@ func (w *Writer) run() {
 	for {
 		select {
 		case <-rest.C:
-			if w.unseen > 0 && len(w.queue) == 0 {
+			for step := 0; step < seenSteps && w.unseen > 0 && len(w.queue) == 0; step++ {
 				w.index()
 			}
 		case a, open := <-w.queue:
@@ -136,6 +138,7 @@ func (w *Writer) gather(batch []*Attempt) []*Attempt {
 
 // index brings a part of what is new into the table seen.
 func (w *Writer) index() {
+	runtime.Gosched()
 	n, err := w.store.indexSome(seenAtOnce)
 	if err != nil {
 		slog.Warn("attempts could not be indexed", "error", err)
@@ -158,7 +161,8 @@ func (w *Writer) commit(batch []*Attempt) {
 	if w.written != nil {
 		w.written(append([]*Attempt(nil), batch...))
 	}
-	if w.unseen += len(batch); w.unseen > maxUnseen {
+	w.unseen += len(batch)
+	for step := 0; step < seenSteps && w.unseen > maxUnseen; step++ {
 		w.index()
 	}
 }
