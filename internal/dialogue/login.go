@@ -157,7 +157,7 @@ func (s *Session) again(ctx context.Context, text string, _ time.Time) []byte {
 		return s.end(ctx, "The password was not changed.")
 	}
 	if s.sign.Change(ctx, s.old, text) != reason.OK {
-		return s.end(ctx, "The password was not changed: " + s.sign.Facts.CredentialDetail)
+		return s.end(ctx, "The password was not changed: "+s.sign.Facts.CredentialDetail)
 	}
 	return s.end(ctx, "The password was changed.")
 }

@@ -25,7 +25,8 @@ type Shell struct {
 	Gear       *peer.Gear
 	In         *bufio.Reader
 	Out        io.Writer
-	// Secret reads a line without showing it, nil to read it like any other.
+	// Secret reads a line without showing it. Without it nobody sits at a terminal: passwords are read like any other line, and what
+	// is read is written too, so that what comes out reads like a screen.
 	Secret func() (string, error)
 	// From is where the person sits.
 	From string
@@ -55,6 +56,7 @@ func (s *Shell) Run(ctx context.Context) error {
 	for {
 		fmt.Fprint(s.Out, s.prompt())
 		line, err := s.In.ReadString('\n')
+		s.echo(line)
 		if line = strings.Join(strings.Fields(line), " "); line != "" {
 			err = errors.Join(err, s.typed(ctx, line))
 		}
@@ -79,6 +81,13 @@ func (s *Shell) prompt() string {
 	return s.Name + sign + " "
 }
 
+// echo writes what was read where no terminal does.
+func (s *Shell) echo(line string) {
+	if s.Secret == nil {
+		fmt.Fprintln(s.Out, strings.TrimRight(line, "\r\n"))
+	}
+}
+
 // typist reads what the server asks for.
 func (s *Shell) typist(asked tacacs.AuthenReply) (string, bool) {
 	fmt.Fprintf(s.Out, "%s", asked.Message)
@@ -88,6 +97,11 @@ func (s *Shell) typist(asked tacacs.AuthenReply) (string, bool) {
 	}
 	text, err := s.In.ReadString('\n')
 	text = strings.TrimRight(text, "\r\n")
+	if asked.Flags&tacacs.NoEcho != 0 {
+		s.echo("")
+	} else {
+		s.echo(text)
+	}
 	if asked.Status == tacacs.AuthenGetUser {
 		s.user = text
 	}

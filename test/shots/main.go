@@ -91,11 +91,10 @@ func steps(p *browser.Page, base string, shot func(string) error) error {
 		open("/directories", "LANTERN"), p.Click("LANTERN"), p.Click("Groups"), p.See("renamed"), shot("directory-groups.png"),
 		open("/checkup", "Look at the service account"), shot("checkup.png"),
 		open("/passes", "contractors"), row(), p.See("What the device gets"), shot("pass.png"),
-		open("/people", "Night Watch"), shot("people.png"),
-		open("/devices", "Refused lately"), shot("devices.png"),
+		open("/command-lists", "operators"), p.Click("operators"), p.See("Type commands"), p.Fill("Commands", "show version\ninterface eth0\ninterface eth4\nshow running-config\nreload"), p.Click("Add line"), p.Fill("Command of line 7", "interface eth0|eth3"), p.See("never decides"), shot("command-list.png"),
+		open("/journal", "Gear journal"), p.See("level.too-high"), row(), p.See("Everything of"), shot("journal.png"),
 		open("/certificates", "Issued to devices"), shot("certificates.png"),
 		open("/try", "Sign in"), p.Fill("Name", "g.bosun"), p.Fill("Password", "halyard-g.bosun"), p.Click("Sign in"), p.See("Round by round"), shot("try.png"),
-		open("/history", "Revision 2"), shot("history.png"),
 		open("/lanes", "Wired ports"), p.Click("7. Wired ports"), p.See("By department"), p.Click("Contractors ashore"), p.See("Switched on"), p.Click("As a form"), p.See("Add comparison"), p.Fill("Name", "Contractors by night"), shot("condition.png"), p.Press("\x1b"),
 		p.Click("Add policy"), p.See("Switched on"), p.Fill("Name", "Watch below"), p.Fill("Fits those where", "group is Crew and client.site is heron"), p.Choose("Pass", "bridge"), p.See("Can never be reached"), p.Click("Save to the draft"), p.See("1 change"),
 		open("/analysis", "1 mistake"), shot("analysis.png"), p.Click("Read"), p.Click("Discard all changes"), p.See("nothing unpublished"),
@@ -104,7 +103,7 @@ func steps(p *browser.Page, base string, shot func(string) error) error {
 		open("/lanes", "Wired ports"), p.Click("7. Wired ports"), p.See("By department"), p.Click("By department"), p.See("Switched on"), p.Click("Switched on"), p.Click("Save to the draft"), p.See("2 changes"),
 		p.Click("Rehearse"), p.See("Attempts of"), p.Click("Rehearse"), p.See("Such as"), example(p), p.See("The whole attempt"), shot("rehearsal.png"),
 		p.Click("Read"), p.See("VLAN 60 -> 61"), p.Click("Discard all changes"), p.See("nothing unpublished"),
-		terminal(p, shot),
+		terminal(p, shot), shell(p, shot),
 	)
 }
 
@@ -134,6 +133,23 @@ func terminal(p *browser.Page, shot func(string) error) error {
 		}
 		text += "$ tollgate " + strings.Join(args, " ") + "\n" + string(out) + "\n"
 	}
+	return screen(p, text, "terminal.png", shot)
+}
+
+// shell pictures somebody who signs in to the lab's router.
+func shell(p *browser.Page, shot func(string) error) error {
+	typed := []string{"i.faramond", "harbour-i.faramond", "show interfaces", "show running-config", "configure terminal", "interface eth0", "interface eth2", "no shutdown", "exit", "enable 15", "harbour-i.faramond", "reload", "exit"}
+	cmd := exec.Command("bin/tollgate-lab", "console", "hh-router-1")
+	cmd.Stdin = strings.NewReader(strings.Join(typed, "\n") + "\n")
+	out, err := cmd.Output()
+	if err != nil {
+		return err
+	}
+	return screen(p, "$ tollgate-lab console hh-router-1\n"+string(out), "gear-shell.png", shot)
+}
+
+// screen pictures what a terminal shows.
+func screen(p *browser.Page, text, file string, shot func(string) error) error {
 	page := "<body style='background:#0f1715;color:#e4ebe8;margin:16px'><pre style='font:13.5px/18px monospace'>" + html.EscapeString(text) + "</pre>"
-	return errors.Join(p.Open("data:text/html;charset=utf-8,"+url.PathEscape(page)), shot("terminal.png"))
+	return errors.Join(p.Open("data:text/html;charset=utf-8,"+url.PathEscape(page)), shot(file))
 }
