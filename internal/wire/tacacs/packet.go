@@ -32,9 +32,9 @@ func (t Type) String() string {
 
 // Flags of a header.
 const (
-	// Plain says that the body is not hidden (TAC_PLUS_UNENCRYPTED_FLAG).
+	// Plain says that the body is not hidden.
 	Plain byte = 0x01
-	// Single asks for, or agrees to, many sessions on one connection (TAC_PLUS_SINGLE_CONNECT_FLAG).
+	// Single asks for, or agrees to, many sessions on one connection.
 	Single byte = 0x04
 )
 
