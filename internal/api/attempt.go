@@ -34,7 +34,7 @@ type FilterInput struct {
 }
 
 func (in *FilterInput) filter() (store.Filter, error) {
-	f := store.Filter{User: in.User, Client: in.Client, Verdict: in.Verdict, Reason: in.Reason, Lane: in.Lane, Text: in.Text, Since: in.Since, Until: in.Until}
+	f := store.Filter{User: in.User, Client: in.Client, Verdict: in.Verdict, Reason: in.Reason, Lane: in.Lane, Text: in.Text, Span: store.Span{Since: in.Since, Until: in.Until}}
 	if in.MAC != "" {
 		mac, ok := facts.FormatMAC(in.MAC)
 		if !ok {
@@ -169,7 +169,7 @@ func (s *server) attempt(ctx context.Context, ref, under string) (apitype.Attemp
 	default:
 		out.Sentence = out.Trace.Sentence
 	}
-	rows, err := s.Store.Attempts(ctx, store.Filter{User: strings.ReplaceAll(row.Who, "*", ""), Before: id, Limit: 5})
+	rows, err := s.Store.Attempts(ctx, store.Filter{User: strings.ReplaceAll(row.Who, "*", ""), Span: store.Span{Before: id}, Limit: 5})
 	out.Earlier = []apitype.Attempt{}
 	for i := range rows {
 		out.Earlier = append(out.Earlier, attemptView(&rows[i]))
@@ -192,64 +192,15 @@ func (s *server) planFor(ctx context.Context, number int, under string) (*decide
 	return plan, nil
 }
 
-// Gap tells a follower that attempts were left out, because too many came at once.
-type Gap struct {
-	Lost int `json:"lost"`
-}
-
-// Beat keeps a quiet stream alive and proves that it is.
-type Beat struct {
-	At time.Time `json:"at"`
-}
-
-const (
-	beatEvery  = 5 * time.Second
-	maxCatchUp = 500
-)
-
 func (s *server) liveAttempts() {
-	op := operation("GET", "/attempts-live", "follow-attempts", "Attempts as they are recorded (server-sent events); Last-Event-ID catches up")
-	op.Middlewares = huma.Middlewares{func(ctx huma.Context, next func(huma.Context)) {
-		ctx.SetHeader("Cache-Control", "no-store")
-		ctx.SetHeader("X-Accel-Buffering", "no")
-		next(ctx)
-	}}
+	op := liveOperation("/attempts-live", "follow-attempts", "Attempts as they are recorded (server-sent events); Last-Event-ID catches up")
 	sse.Register(s.api, op, map[string]any{"attempt": apitype.Attempt{}, "gap": Gap{}, "beat": Beat{}}, func(ctx context.Context, in *struct {
 		FilterInput
 		LastEventID int64 `header:"Last-Event-ID"`
 	}, send sse.Sender) {
-		listener := s.Attempts.Listen()
-		if listener == nil {
-			return
-		}
-		defer listener.Close()
-		if send.Data(Beat{time.Now()}) != nil {
-			return
-		}
-		last := s.catchUp(ctx, &in.FilterInput, ident.ID(in.LastEventID), send)
-		beat := time.NewTicker(beatEvery)
-		defer beat.Stop()
-		for {
-			var err error
-			select {
-			case <-ctx.Done():
-				return
-			case <-s.Done:
-				return
-			case <-beat.C:
-				err = send.Data(Beat{time.Now()})
-			case a := <-listener.Events:
-				if a.ID > last && in.fits(a) {
-					err = send(sse.Message{ID: int(a.ID), Data: attemptView(a)})
-				}
-			}
-			if lost := listener.Lost(); lost > 0 && err == nil {
-				err = send.Data(Gap{lost})
-			}
-			if err != nil {
-				return
-			}
-		}
+		follow(ctx, s, s.Attempts, send, follower[*store.Attempt]{
+			catchUp: func() ident.ID { return s.catchUp(ctx, &in.FilterInput, ident.ID(in.LastEventID), send) },
+			id:      func(a *store.Attempt) ident.ID { return a.ID }, fits: in.fits, view: func(a *store.Attempt) any { return attemptView(a) }})
 	})
 }
 

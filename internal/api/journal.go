@@ -33,7 +33,7 @@ type EntryFilterInput struct {
 }
 
 func (in *EntryFilterInput) filter() store.EntryFilter {
-	return store.EntryFilter{Who: in.User, Client: in.Client, Kind: in.Kind, Verdict: in.Verdict, Task: in.Task, Text: in.Text, Since: in.Since, Until: in.Until}
+	return store.EntryFilter{Who: in.User, Client: in.Client, Kind: in.Kind, Verdict: in.Verdict, Task: in.Task, Text: in.Text, Span: store.Span{Since: in.Since, Until: in.Until}}
 }
 
 // fits applies the filter to one entry as the database does, for the live stream.
@@ -100,7 +100,7 @@ func (s *server) journal() {
 		if err != nil {
 			return nil, problem(http.StatusNotFound, "there is no entry "+in.ID, err.Error())
 		}
-		rows, err := s.Journal.Entries(ctx, store.EntryFilter{After: id - 1, Before: id + 1, Limit: 1})
+		rows, err := s.Journal.Entries(ctx, store.EntryFilter{Span: store.Span{After: id - 1, Before: id + 1}, Limit: 1})
 		if err != nil || len(rows) == 0 {
 			return nil, problem(http.StatusNotFound, "there is no entry "+in.ID+", or it was removed after its time", "")
 		}
@@ -119,7 +119,7 @@ func (s *server) attemptOf(ctx context.Context, e *store.Entry) string {
 		return ""
 	}
 	at := time.UnixMicro(e.Micros) // identifiers may be a little later
-	rows, err := s.Store.Attempts(ctx, store.Filter{Client: e.Client, Reason: e.Reason, Since: at.Add(-time.Second), Until: at.Add(5 * time.Second), Limit: 500})
+	rows, err := s.Store.Attempts(ctx, store.Filter{Client: e.Client, Reason: e.Reason, Span: store.Span{Since: at.Add(-time.Second), Until: at.Add(5 * time.Second)}, Limit: 500})
 	for i := range rows {
 		if err != nil || rows[i].Who != e.Who {
 			continue
@@ -187,58 +187,29 @@ func safe(text string) string {
 }
 
 func (s *server) liveJournal() {
-	op := operation("GET", "/journal-live", "follow-journal", "Entries of the gear journal as they are recorded (server-sent events)")
-	op.Middlewares = huma.Middlewares{func(ctx huma.Context, next func(huma.Context)) {
-		ctx.SetHeader("Cache-Control", "no-store")
-		ctx.SetHeader("X-Accel-Buffering", "no")
-		next(ctx)
-	}}
+	op := liveOperation("/journal-live", "follow-journal", "Entries of the gear journal as they are recorded (server-sent events); Last-Event-ID catches up")
 	sse.Register(s.api, op, map[string]any{"entry": apitype.JournalEntry{}, "gap": Gap{}, "beat": Beat{}}, func(ctx context.Context, in *struct {
 		EntryFilterInput
 		LastEventID int64 `header:"Last-Event-ID"`
 	}, send sse.Sender) {
-		listener := s.Entries.Listen()
-		if listener == nil {
-			return
-		}
-		defer listener.Close()
-		if send.Data(Beat{time.Now()}) != nil {
-			return
-		}
-		last := ident.ID(in.LastEventID)
-		if last != 0 {
-			f := in.filter()
-			f.After, f.Limit = last, maxCatchUp
-			rows, _ := s.Journal.Entries(ctx, f)
-			for i := range rows {
-				if send(sse.Message{ID: int(rows[i].ID), Data: entryView(&rows[i])}) != nil {
-					return
-				}
-				last = rows[i].ID
-			}
-		}
-		beat := time.NewTicker(beatEvery)
-		defer beat.Stop()
-		for {
-			var err error
-			select {
-			case <-ctx.Done():
-				return
-			case <-s.Done:
-				return
-			case <-beat.C:
-				err = send.Data(Beat{time.Now()})
-			case e := <-listener.Events:
-				if e.ID > last && in.fits(e) {
-					err = send(sse.Message{ID: int(e.ID), Data: entryView(e)})
-				}
-			}
-			if lost := listener.Lost(); lost > 0 && err == nil {
-				err = send.Data(Gap{lost})
-			}
-			if err != nil {
-				return
-			}
-		}
+		follow(ctx, s, s.Entries, send, follower[*store.Entry]{
+			catchUp: func() ident.ID { return s.catchUpJournal(ctx, &in.EntryFilterInput, ident.ID(in.LastEventID), send) },
+			id:      func(e *store.Entry) ident.ID { return e.ID }, fits: in.fits, view: func(e *store.Entry) any { return entryView(e) }})
 	})
+}
+
+func (s *server) catchUpJournal(ctx context.Context, in *EntryFilterInput, last ident.ID, send sse.Sender) ident.ID {
+	if last == 0 {
+		return 0
+	}
+	f := in.filter()
+	f.After, f.Limit = last, maxCatchUp
+	rows, err := s.Journal.Entries(ctx, f)
+	for i := range rows {
+		if err != nil || send(sse.Message{ID: int(rows[i].ID), Data: entryView(&rows[i])}) != nil {
+			break
+		}
+		last = rows[i].ID
+	}
+	return last
 }

@@ -77,7 +77,7 @@ func (s *server) now() {
 
 // refusals lists the newest refusal of each person and device.
 func (s *server) refusals(ctx context.Context) ([]store.Attempt, error) {
-	rows, err := s.Store.Attempts(ctx, store.Filter{Verdict: "refused", Since: time.Now().Add(-time.Hour), Limit: 200})
+	rows, err := s.Store.Attempts(ctx, store.Filter{Verdict: "refused", Span: store.Span{Since: time.Now().Add(-time.Hour)}, Limit: 200})
 	if err != nil {
 		return nil, err
 	}

@@ -41,6 +41,29 @@ type Attempt struct {
 
 const attemptColumns = "id, verdict, reason, client, who, sent, display, mac, place, lane, policy, pass, vlan, revision, micros"
 
+// Span is a part of the time.
+type Span struct {
+	Since, Until time.Time
+	// Before is a cursor: only older ones. After: only newer ones.
+	Before, After ident.ID
+}
+
+// within adds the parts of a query that select it.
+func (s *Span) within(add func(part string, values ...any)) {
+	if !s.Since.IsZero() {
+		add("id >= ?", ident.At(s.Since))
+	}
+	if !s.Until.IsZero() {
+		add("id < ?", ident.At(s.Until))
+	}
+	if s.Before != 0 {
+		add("id < ?", s.Before)
+	}
+	if s.After != 0 {
+		add("id > ?", s.After)
+	}
+}
+
 // Filter selects attempts. Empty fields select everything.
 type Filter struct {
 	User    string // exact, without regard to case; * stands for any characters
@@ -50,11 +73,9 @@ type Filter struct {
 	Reason  string
 	Lane    string
 	// Text is searched in name, person, MAC and client.
-	Text         string
-	Since, Until time.Time
-	// Before is a cursor: only older attempts. After: only newer ones.
-	Before, After ident.ID
-	Limit         int
+	Text string
+	Span
+	Limit int
 }
 
 func (f *Filter) where() (string, []any) {
@@ -83,18 +104,7 @@ func (f *Filter) where() (string, []any) {
 		pattern := like("*" + f.Text + "*")
 		add(`(sent LIKE ? ESCAPE '\' OR display LIKE ? ESCAPE '\' OR mac LIKE ? ESCAPE '\' OR client LIKE ? ESCAPE '\')`, pattern, pattern, pattern, pattern)
 	}
-	if !f.Since.IsZero() {
-		add("id >= ?", ident.At(f.Since))
-	}
-	if !f.Until.IsZero() {
-		add("id < ?", ident.At(f.Until))
-	}
-	if f.Before != 0 {
-		add("id < ?", f.Before)
-	}
-	if f.After != 0 {
-		add("id > ?", f.After)
-	}
+	f.within(add)
 	if len(parts) == 0 {
 		return "", nil
 	}

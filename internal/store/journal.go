@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -16,13 +15,14 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
-	"github.com/pressly/goose/v3"
 
 	"tollgate.example/key/internal/ident"
 )
 
 //go:embed journal/*.sql
 var journalMigrations embed.FS
+
+const journalFile = "journal.db"
 
 // Entry is one entry of the gear journal.
 type Entry struct {
@@ -102,31 +102,11 @@ var waiting = sync.Pool{New: func() any { return make(chan error, 1) }}
 
 // OpenJournal opens or creates the journal in a data directory. The function is called with each batch after its commit.
 func OpenJournal(ctx context.Context, dir string, ids *ident.Source, written func([]*Entry)) (*Journal, error) {
-	path := filepath.Join(dir, "journal.db")
-	dsn := "file:" + path + "?_pragma=page_size(8192)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(5000)&_pragma=cache_size(-16000)&_pragma=wal_autocheckpoint(0)&_txlock=immediate"
-	single, err := sqlx.Open("sqlite", dsn)
-	if err != nil {
-		return nil, fmt.Errorf("opening the journal %s: %w", path, err)
-	}
-	single.SetMaxOpenConns(1)
-	dirFS, err := fs.Sub(journalMigrations, "journal")
+	path := filepath.Join(dir, journalFile)
+	single, db, err := openFile(ctx, path, "synchronous(FULL)", "cache_size(-16000)", "wal_autocheckpoint(0)")
 	if err != nil {
 		return nil, err
 	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, single.DB, dirFS)
-	if err == nil {
-		_, err = provider.Up(ctx)
-	}
-	if err != nil {
-		single.Close()
-		return nil, fmt.Errorf("bringing the journal %s to the newest schema: %w", path, err)
-	}
-	db, err := sqlx.Open("sqlite", dsn)
-	if err != nil {
-		single.Close()
-		return nil, err
-	}
-	db.SetMaxOpenConns(2)
 	j := &Journal{db: db, single: single, ids: ids, written: written, queue: make(chan *pending, entriesQueued), remove: make(chan removal), closing: make(chan struct{}), ended: make(chan struct{})}
 	if err := j.prepare(ctx); err != nil {
 		return nil, errors.Join(fmt.Errorf("preparing the journal %s: %w", path, err), db.Close(), single.Close())
@@ -299,10 +279,9 @@ func (j *Journal) commit(batch []*pending) error {
 type EntryFilter struct {
 	Who, Client, Kind, Verdict, Task string
 	// Text is searched in command, person, client and arguments.
-	Text          string
-	Since, Until  time.Time
-	Before, After ident.ID
-	Limit         int
+	Text string
+	Span
+	Limit int
 }
 
 func (f *EntryFilter) where() (string, []any) {
@@ -328,18 +307,7 @@ func (f *EntryFilter) where() (string, []any) {
 		pattern := like("*" + f.Text + "*")
 		add(`(command LIKE ? ESCAPE '\' OR who LIKE ? ESCAPE '\' OR client LIKE ? ESCAPE '\' OR rest LIKE ? ESCAPE '\')`, pattern, pattern, pattern, pattern)
 	}
-	if !f.Since.IsZero() {
-		add("id >= ?", ident.At(f.Since))
-	}
-	if !f.Until.IsZero() {
-		add("id < ?", ident.At(f.Until))
-	}
-	if f.Before != 0 {
-		add("id < ?", f.Before)
-	}
-	if f.After != 0 {
-		add("id > ?", f.After)
-	}
+	f.within(add)
 	if len(parts) == 0 {
 		return "", nil
 	}

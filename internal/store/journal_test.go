@@ -49,14 +49,14 @@ func TestJournalKeepsWhatItSaysItKept(t *testing.T) {
 		f    EntryFilter
 		want int
 	}{{EntryFilter{}, 301}, {EntryFilter{Who: "P1"}, 101}, {EntryFilter{Who: "p*", Client: "hh-router-1"}, 300}, {EntryFilter{Kind: "record"}, 1}, {EntryFilter{Task: "7"}, 1}, {EntryFilter{Text: "thing_29"}, 11},
-		{EntryFilter{Text: "thing%"}, 0}, {EntryFilter{Since: begun.Add(time.Minute)}, 0}, {EntryFilter{Until: begun.Add(time.Minute), Verdict: "admitted"}, 300}} {
+		{EntryFilter{Text: "thing%"}, 0}, {EntryFilter{Span: Span{Since: begun.Add(time.Minute)}}, 0}, {EntryFilter{Span: Span{Until: begun.Add(time.Minute)}, Verdict: "admitted"}, 300}} {
 		c.f.Limit = 1000
 		if list, err := j.Entries(ctx, c.f); err != nil || len(list) != c.want {
 			t.Errorf("%+v: %d (%v), want %d", c.f, len(list), err, c.want)
 		}
 	}
 	list, _ := j.Entries(ctx, EntryFilter{Limit: 2})
-	if next, _ := j.Entries(ctx, EntryFilter{Before: list[1].ID, Limit: 1}); len(next) != 1 || next[0].ID >= list[1].ID {
+	if next, _ := j.Entries(ctx, EntryFilter{Span: Span{Before: list[1].ID}, Limit: 1}); len(next) != 1 || next[0].ID >= list[1].ID {
 		t.Errorf("the page behind %v begins with %v", list, next)
 	}
 	if n, err := j.RemoveEntries(ctx, begun.Add(time.Minute), 1000); n != 301 || err != nil {

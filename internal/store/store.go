@@ -34,33 +34,44 @@ type Store struct {
 
 // Open opens or creates the database in a data directory and brings it to the newest schema.
 func Open(ctx context.Context, dir string) (*Store, error) {
-	path := filepath.Join(dir, "tollgate.db")
-	dsn := "file:" + path + "?_pragma=page_size(8192)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)&_pragma=cache_size(-32000)&_pragma=wal_autocheckpoint(8000)&_txlock=immediate"
-	single, err := sqlx.Open("sqlite", dsn)
-	if err != nil {
-		return nil, fmt.Errorf("opening the database %s: %w", path, err)
-	}
-	single.SetMaxOpenConns(1)
-	dirFS, err := fs.Sub(migrations, "migrations")
+	single, db, err := openFile(ctx, filepath.Join(dir, "tollgate.db"), "synchronous(NORMAL)", "foreign_keys(1)", "cache_size(-32000)", "wal_autocheckpoint(8000)")
 	if err != nil {
 		return nil, err
 	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, single.DB, dirFS)
+	s := &Store{db: db, single: single}
+	return s, s.removeOldHits(time.Now())
+}
+
+// openFile opens or creates a database file and brings it to the newest schema of its kind: one writing connection, and readers.
+func openFile(ctx context.Context, path string, pragmas ...string) (single, db *sqlx.DB, err error) {
+	dsn := "file:" + path + "?_txlock=immediate"
+	for _, p := range append([]string{"page_size(8192)", "journal_mode(WAL)", "busy_timeout(5000)"}, pragmas...) {
+		dsn += "&_pragma=" + p
+	}
+	if single, err = sqlx.Open("sqlite", dsn); err != nil {
+		return nil, nil, fmt.Errorf("opening the database %s: %w", path, err)
+	}
+	single.SetMaxOpenConns(1)
+	files, kind := fs.FS(migrations), "migrations"
+	if filepath.Base(path) == journalFile {
+		files, kind = journalMigrations, "journal"
+	}
+	steps, err := fs.Sub(files, kind)
+	if err != nil {
+		return nil, nil, errors.Join(err, single.Close())
+	}
+	provider, err := goose.NewProvider(goose.DialectSQLite3, single.DB, steps)
 	if err == nil {
 		_, err = provider.Up(ctx)
 	}
-	if err != nil {
-		single.Close()
-		return nil, fmt.Errorf("bringing the database %s to the newest schema: %w", path, err)
+	if err == nil {
+		db, err = sqlx.Open("sqlite", dsn)
 	}
-	db, err := sqlx.Open("sqlite", dsn)
 	if err != nil {
-		single.Close()
-		return nil, err
+		return nil, nil, errors.Join(fmt.Errorf("bringing the database %s to the newest schema: %w", path, err), single.Close())
 	}
 	db.SetMaxOpenConns(4)
-	s := &Store{db: db, single: single}
-	return s, s.removeOldHits(time.Now())
+	return single, db, nil
 }
 
 // Close ends all use of the database.

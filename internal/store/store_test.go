@@ -51,7 +51,7 @@ func TestAttemptsAreWrittenAndFiltered(t *testing.T) {
 	}{
 		{"all", Filter{}, 1000}, {"user", Filter{User: "USER7"}, 20}, {"pattern", Filter{User: "user4*"}, 220}, {"percent is no wildcard", Filter{User: "user%"}, 0}, {"verdict", Filter{Verdict: "refused"}, 250},
 		{"MAC", Filter{MAC: "00-00-5E-00-53-07"}, 10}, {"client", Filter{Client: "switch-1"}, 333}, {"text", Filter{Text: "antern\\user1"}, 220}, {"text with wildcards of SQL", Filter{Text: "50%_"}, 1000}, {"nothing", Filter{Text: "zzz"}, 0},
-		{"since", Filter{Since: begun.Add(990 * time.Second)}, 10}, {"until", Filter{Until: begun.Add(10 * time.Second)}, 10}, {"hostile", Filter{User: "' OR 1=1 --"}, 0},
+		{"since", Filter{Span: Span{Since: begun.Add(990 * time.Second)}}, 10}, {"until", Filter{Span: Span{Until: begun.Add(10 * time.Second)}}, 10}, {"hostile", Filter{User: "' OR 1=1 --"}, 0},
 	}
 	for _, c := range cases {
 		c.f.Limit = 2000
@@ -61,11 +61,11 @@ func TestAttemptsAreWrittenAndFiltered(t *testing.T) {
 		}
 	}
 	first, _ := s.Attempts(ctx, Filter{Limit: 10})
-	second, _ := s.Attempts(ctx, Filter{Limit: 10, Before: first[9].ID})
+	second, _ := s.Attempts(ctx, Filter{Limit: 10, Span: Span{Before: first[9].ID}})
 	if second[0].ID >= first[9].ID {
 		t.Error("the second page overlaps the first")
 	}
-	newer, _ := s.Attempts(ctx, Filter{Limit: 5, After: first[9].ID})
+	newer, _ := s.Attempts(ctx, Filter{Limit: 5, Span: Span{After: first[9].ID}})
 	if len(newer) != 5 || newer[0].ID != first[8].ID {
 		t.Errorf("after the cursor come %v", newer)
 	}
@@ -95,7 +95,7 @@ func TestAttemptsAreWrittenAndFiltered(t *testing.T) {
 	for n := 1; n > 0; {
 		n, _ = s.indexSome(1000)
 	}
-	if got, err := s.Attempts(ctx, Filter{User: "user7", Limit: 100, Before: newer[0].ID}); err != nil || len(got) == 0 || len(got) > 20 {
+	if got, err := s.Attempts(ctx, Filter{User: "user7", Limit: 100, Span: Span{Before: newer[0].ID}}); err != nil || len(got) == 0 || len(got) > 20 {
 		t.Errorf("%d when all is indexed, %v", len(got), err)
 	}
 }
