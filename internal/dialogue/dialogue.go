@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"time"
 
+	"tollgate.example/key/internal/core/command"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
@@ -142,10 +143,15 @@ func (s *Session) begin(user, port, remote []byte, begun time.Time) facts.Facts 
 
 // badArgument says what is wrong with the arguments of a request, "" if nothing is.
 func badArgument(args [][]byte) string {
+	size := 0
 	for i, a := range args {
+		size += len(a)
 		if _, _, _, ok := tacacs.SplitArg(a); !ok {
 			return fmt.Sprintf("argument %d of %d has neither = nor *, no name, or control characters", i+1, len(args))
 		}
+	}
+	if size > command.MaxCommand { // nobody types this; cut off, it might be taken for another command
+		return fmt.Sprintf("the arguments have %d octets, at most %d are looked at", size, command.MaxCommand)
 	}
 	return ""
 }

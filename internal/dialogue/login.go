@@ -24,6 +24,9 @@ type login struct {
 	tries     int
 }
 
+// maxTyped bounds a name and a password, in octets.
+const maxTyped = 255
+
 // maxTries bounds how often the new password may be typed differently.
 const maxTries = 3
 
@@ -106,6 +109,10 @@ func (s *Session) typed(ctx context.Context, c *tacacs.Continue, begun time.Time
 		return Refusal(tacacs.Authentication, "nothing was asked")
 	}
 	s.asked = false
+	if len(c.Message) > maxTyped {
+		s.over = true
+		return Refusal(tacacs.Authentication, "what was typed is too long")
+	}
 	return s.answer(ctx, string(c.Message), begun)
 }
 

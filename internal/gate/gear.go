@@ -21,9 +21,6 @@ import (
 	"tollgate.example/key/internal/wire/tacacs"
 )
 
-// maxArgs bounds the arguments that are kept of one request.
-const maxArgs = 128
-
 // GearFacts begins the facts of a TACACS+ request.
 func GearFacts(client *config.Client, address netip.Addr, user, port, remote []byte, at time.Time) facts.Facts {
 	f := facts.Facts{At: at, Protocol: "tacacs", Service: facts.DeviceLogin, Client: client.Name, ClientTags: client.Tags, Address: address,
@@ -169,7 +166,7 @@ func gearAsks(f *facts.Facts, q *tacacs.Request) {
 	f.Gear.Level, f.Gear.Authenticated = int(q.Level), q.Method.String()
 	service, cmd := "", ""
 	var words []byte
-	for _, a := range q.Args[:min(len(q.Args), maxArgs)] {
+	for _, a := range q.Args {
 		f.Gear.Args = append(f.Gear.Args, clean(a))
 		name, value, _, _ := tacacs.SplitArg(a)
 		switch string(name) {
@@ -226,7 +223,7 @@ func join(asked [][]byte, own []pass.Argument) (out []pass.Argument, replace boo
 func (g *Gate) Report(ctx context.Context, s *Snapshot, client *config.Client, address netip.Addr, r *tacacs.Record, by string, at time.Time) error {
 	e := &store.Entry{At: at, Kind: r.Event(), Client: client.Name, Who: bareName(s, string(r.User)), More: store.More{Origin: clean(r.Remote), Port: clean(r.Port), Level: int(r.Level), Trial: by != ""}}
 	var words []byte
-	for _, a := range r.Args[:min(len(r.Args), maxArgs)] {
+	for _, a := range r.Args {
 		e.Args = append(e.Args, clean(a))
 		name, value, _, _ := tacacs.SplitArg(a)
 		switch string(name) {

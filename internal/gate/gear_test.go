@@ -70,8 +70,5 @@ func FuzzGearAsks(f *testing.F) {
 		args := octets(strings.Split(text, "\n")...)
 		gearAsks(&fs, &tacacs.Request{Args: args})
 		join(args, []pass.Argument{{Name: "x", Value: "y"}})
-		if len(fs.Gear.Args) > maxArgs {
-			t.Errorf("%d arguments are kept", len(fs.Gear.Args))
-		}
 	})
 }

@@ -35,8 +35,9 @@ type TACACS struct {
 	ctx      context.Context
 	cancel   context.CancelFunc
 
-	mu    sync.Mutex
-	conns map[*gearConn]bool
+	mu     sync.Mutex
+	conns  map[*gearConn]bool
+	closed bool
 }
 
 // NewTACACS opens the addresses (host:port), those of TLS apart, and begins to serve.
@@ -84,9 +85,10 @@ func (t *TACACS) Close() {
 	}
 	timer := time.AfterFunc(2*time.Second, t.cancel)
 	t.mu.Lock()
+	t.closed = true
 	for c := range t.conns {
+		c.closing.Store(true) // before the deadline, which the connection may be about to set anew
 		c.SetReadDeadline(time.Now())
-		c.closing.Store(true)
 	}
 	t.mu.Unlock()
 	t.all.Wait()
@@ -138,7 +140,7 @@ func (t *TACACS) welcome(addr netip.Addr, secure bool) bool {
 		t.contacts.Discard(addr, "", contact.UnknownClient, "TACACS+", now)
 	case !client.Enabled:
 		t.contacts.Discard(addr, client.ID, contact.Disabled, "TACACS+", now)
-	case !secure && !client.TACACSSecret.Set() && !client.TACACSPlain:
+	case !gate.SpeaksGear(client), !secure && !client.TACACSSecret.Set() && !client.TACACSPlain:
 		t.contacts.Discard(addr, client.ID, contact.NoSecret, "TACACS+", now)
 	default:
 		return true
@@ -151,6 +153,7 @@ func (t *TACACS) serve(raw net.Conn, addr netip.Addr, secure bool, tried string)
 	c := newGearConn(t, raw, addr, tried)
 	defer raw.Close()
 	t.mu.Lock()
+	closed := t.closed
 	t.conns[c] = true
 	t.mu.Unlock()
 	defer func() {
@@ -158,7 +161,7 @@ func (t *TACACS) serve(raw net.Conn, addr netip.Addr, secure bool, tried string)
 		delete(t.conns, c)
 		t.mu.Unlock()
 	}()
-	if secure && !c.handshake() {
+	if closed || secure && !c.handshake() {
 		return
 	}
 	c.run()
@@ -220,6 +223,8 @@ func (c *gearConn) handshake() bool {
 	case byAddress == nil:
 		c.t.contacts.Discard(c.addr, "", contact.UnknownClient, "TACACS+ over TLS: neither the address nor the certificate is that of a client", time.Now())
 		return false
+	case !gate.SpeaksGear(byAddress):
+		return refuse(byAddress.Name + " is not set up for TACACS+")
 	case len(byAddress.TACACSNames) > 0 && len(chain) == 0:
 		return refuse(byAddress.Name + " shows no certificate")
 	case len(byAddress.TACACSNames) > 0:

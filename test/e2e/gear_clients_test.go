@@ -65,6 +65,7 @@ print('accounting', r.status)
 `
 
 func TestTACACSClientsOfOtherAuthors(t *testing.T) {
+	t.Parallel()
 	need(t, "perl", "/usr/bin/python3", "/usr/lib/python3/dist-packages/scapy/contrib/tacacs.py")
 	if found, _ := filepath.Glob("/usr/lib/*/perl5/*/Authen/TacacsPlus.pm"); len(found) == 0 {
 		need(t, "libauthen-tacacsplus-perl")
@@ -140,6 +141,7 @@ func TestTACACSAsTsharkSeesIt(t *testing.T) {
 }
 
 func TestCommandListsFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.gear()
 	w.wants(0, []string{"command-list", "add", "ports", "-line", "permit configure terminal", "-line", "permit interface gi*|te*", "-line", "refuse interface gi0/1", "-extends", "looking"}, "added in the draft")

@@ -16,6 +16,7 @@ import (
 // None of these crashes anything, confuses two people or is taken for something else; each is answered as RFC 8907 says, or the
 // connection ends, and the console shows who sent it.
 func TestHostileTACACS(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.gear()
 	shell := (&tacacs.Request{Method: tacacs.MethodTACACS, User: []byte("ann"), Args: [][]byte{[]byte("service=shell"), []byte("cmd=")}}).Append(nil)
@@ -79,12 +80,23 @@ func TestHostileTACACS(t *testing.T) {
 			t.Errorf("%q: %s, %v", args, reply.Status, err)
 		}
 	}
-	w.attempts("reason=argument.malformed", 3)
+	long := tacacs.Request{Method: tacacs.MethodTACACS, User: []byte("ann"), Args: [][]byte{[]byte("service=shell"), []byte("cmd=show")}}
+	for range 30 {
+		long.Args = append(long.Args, []byte("cmd-arg="+strings.Repeat("x", 200)))
+	}
+	if reply, err := w.device(false).Authorize(context.Background(), long); err != nil || reply.Status != tacacs.AuthorFail {
+		t.Errorf("a command of 6,000 octets: %s, %v", reply.Status, err)
+	}
+	w.attempts("reason=argument.malformed", 4)
+	if reply, err := w.device(false).Authenticate(context.Background(), tacacs.Start{Action: tacacs.Login, Kind: tacacs.ASCII, User: []byte("ann")}, func(tacacs.AuthenReply) (string, bool) { return strings.Repeat("x", 60_000), false }); err != nil || reply.Status != tacacs.AuthenError {
+		t.Errorf("a password of 60,000 octets: %s, %v", reply.Status, err)
+	}
 	w.asks(w.device(true), peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD") // it still serves
 	w.contact(netip.MustParseAddr("127.0.0.1"), "tacacs-malformed")
 }
 
 func TestSequenceAndSessionsOfTACACS(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.gear()
 	typed := (&tacacs.Continue{Message: []byte("rope-and-anchor")}).Append(nil)
@@ -165,6 +177,7 @@ func TestSequenceAndSessionsOfTACACS(t *testing.T) {
 
 // Random octets in and behind good headers, for a while.
 func TestRandomTACACS(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.gear()
 	r := rand.New(rand.NewPCG(5, 5))

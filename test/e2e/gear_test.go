@@ -19,6 +19,7 @@ import (
 )
 
 func TestSigningInToGear(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.gear()
 	for _, single := range []bool{false, true} {
@@ -66,6 +67,7 @@ func TestSigningInToGear(t *testing.T) {
 }
 
 func TestPasswordsAreChangedInTheDialogue(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.gear()
 	g := w.device(false)
@@ -92,6 +94,7 @@ func TestPasswordsAreChangedInTheDialogue(t *testing.T) {
 }
 
 func TestWhatGearIsGranted(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.gear()
 	g := w.device(true)
@@ -138,6 +141,7 @@ func TestWhatGearIsGranted(t *testing.T) {
 }
 
 func TestGearReports(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.gear()
 	g := w.device(true)
@@ -185,6 +189,7 @@ func TestGearReports(t *testing.T) {
 
 // RADIUS administrative logins are in the same lanes, with the level, and in the same journal.
 func TestRADIUSLoginsAreInTheJournalToo(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.gear()
 	w.do(http.MethodPut, "/clients/hh-router-1", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{Name: "hh-router-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil, matchAny)
@@ -206,6 +211,7 @@ func TestRADIUSLoginsAreInTheJournalToo(t *testing.T) {
 }
 
 func TestSecretsOfGear(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.gear()
 	bad := w.device(false)

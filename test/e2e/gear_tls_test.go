@@ -31,6 +31,7 @@ func (w *world) gearCertificate(name string) tls.Certificate {
 }
 
 func TestTACACSOverTLS(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.gear()
 	var authority apitype.Authority
@@ -110,6 +111,7 @@ func TestTACACSOverTLS(t *testing.T) {
 
 // The emergency account is sealed while a directory answers, and on the wrong devices; once no directory does, it opens, loudly.
 func TestEmergencyAccount(t *testing.T) {
+	t.Parallel()
 	w := lantern(t)
 	for _, name := range []string{"bench-1"} {
 		fields := apitype.ClientFields{Name: name, Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "auto", Tags: map[string]string{"site": "harbour-house", "kind": "router"}}
@@ -159,6 +161,7 @@ func TestEmergencyAccount(t *testing.T) {
 
 // Somebody signs in to the stand-ins as at a real device: on each in its own way, and everything is asked about and recorded.
 func TestTheLabsDevicesHaveAShell(t *testing.T) {
+	t.Parallel()
 	w := lantern(t)
 	kit, err := lab.Outfit(context.Background(), w.api)
 	if err != nil {
