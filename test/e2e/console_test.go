@@ -140,7 +140,7 @@ func signedIn(t *testing.T, w *world) *browser.Page {
 func TestSaveAndPublishTakeBackAndConflict(t *testing.T) {
 	w := lantern(t)
 	p := pageSteps{signedIn(t, w)}
-	steps(t, p.click("Passes"), p.click("contractors"), p.see("What the device gets"), p.fill("VLAN", "61"), p.see("51 04 3631"), p.click("Save and publish"), p.see("Running revision 3"),
+	steps(t, p.click("Passes"), p.click("contractors"), p.see("What the device gets"), p.fill("VLAN", "61"), p.see("51 04 3631"), p.click("Save and publish"), p.see("Running revision 4"),
 		p.fill("VLAN", "62"))
 	w.wants(0, []string{"pass", "change", "contractors", "-role", "guest"}) // somebody else, meanwhile
 	steps(t, p.click("Save to the draft"), p.see("was changed meanwhile by o.brandt"), p.click("Read it again"), p.see("1 change"),
@@ -149,7 +149,7 @@ func TestSaveAndPublishTakeBackAndConflict(t *testing.T) {
 		func() error { // the newest that is not running, revision 2
 			_, err := browser.Eval[bool](p.Page, `([...document.querySelectorAll("button")].find((b) => b.innerText === "Take back to").click(), true)`)
 			return err
-		}, p.see("VLAN 61 -> 60"), p.click("Take back"), p.see("Running revision 4"))
+		}, p.see("VLAN 61 -> 60"), p.click("Take back"), p.see("Running revision 5"))
 	var pass apitype.Pass
 	w.do("GET", "/passes/contractors", nil, &pass)
 	if pass.VLAN != "60" {
