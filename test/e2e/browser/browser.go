@@ -235,9 +235,10 @@ func (p *Page) Choose(label, option string) error {
 // Press sends keys to whatever has the focus.
 func (p *Page) Press(keys string) error { return chromedp.Do(p.ctx, chromedp.KeyEvent(keys)) }
 
-// Focus puts the focus on a button or field by its name.
+// Focus puts the focus on a button or field by its name, until it stays there: a list that is still closing takes it back.
 func (p *Page) Focus(name string) error {
-	script := fmt.Sprintf(`(() => { const find = %s; const e = find("click", %s) ?? find("field", %s); e?.focus(); return !!e; })()`, find, quote(name), quote(name))
+	script := fmt.Sprintf(`(async () => { const find = %s; const e = find("click", %s) ?? find("field", %s); if (!e) return false; e.focus();
+	  await new Promise((ok) => setTimeout(ok, 120)); return document.activeElement === e; })()`, find, quote(name), quote(name))
 	return p.until("something to focus called "+name, script)
 }
 
