@@ -150,12 +150,25 @@ func (c *realController) start(t *testing.T) {
 // signal sends a signal to all its processes.
 func (c *realController) signal(s syscall.Signal) { syscall.Kill(-c.cmd.Process.Pid, s) }
 
+// stop ends it; its children, which hold the same sockets, may end a little later.
 func (c *realController) stop() {
-	if c.cmd != nil {
-		c.stdin.Close()
-		c.cmd.Wait()
-		c.cmd = nil
+	if c.cmd == nil {
+		return
 	}
+	c.stdin.Close()
+	c.cmd.Wait()
+	for try := range 100 {
+		one, err := net.Dial("tcp", c.address+":636")
+		if err != nil {
+			break
+		}
+		one.Close()
+		if try == 50 {
+			c.signal(syscall.SIGKILL)
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	c.cmd = nil
 }
 
 // trusting connects to the domain controller.
