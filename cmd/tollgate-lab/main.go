@@ -19,9 +19,11 @@ import (
 
 const usage = `Usage: tollgate-lab up [flags]
        tollgate-lab console DEVICE [flags]
+       tollgate-lab code PERSON
 
   up       run the whole demo: the service, a directory, switches, people signing in
-  console  sign in to hh-router-1, hh-firewall-1 or np-switch-1 of the running demo
+  console  sign in to hh-router-1, hh-core-1, hh-firewall-1 or np-switch-1 of the running demo
+  code     look at the phone of somebody: the one-time code it shows now
 
 Flags:`
 
@@ -48,6 +50,9 @@ func run(args []string) int {
 		fmt.Fprintln(flags.Output(), usage)
 		flags.PrintDefaults()
 	}
+	if len(args) == 2 && args[0] == "code" {
+		return code(args[1])
+	}
 	if len(args) == 0 || args[0] != "up" && args[0] != "console" {
 		flags.Usage()
 		return 2
@@ -71,6 +76,17 @@ func run(args []string) int {
 		return 1
 	}
 	fmt.Println("The demo has ended.")
+	return 0
+}
+
+// code looks at the phone of somebody.
+func code(person string) int {
+	text, left, err := lab.PhoneCode(person, time.Now())
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "tollgate-lab:", err)
+		return 1
+	}
+	fmt.Printf("%s, for another %d s\n", text, int(left.Seconds()))
 	return 0
 }
 

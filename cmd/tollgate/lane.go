@@ -18,10 +18,21 @@ var lanes = kind[apitype.Lane]{
 		return []string{fmt.Sprint(l.Number), l.Name, l.When, strings.Join(l.Methods, " "), l.Realm, decidedBy(l)}
 	},
 	show: func(s *session, l apitype.Lane) {
-		s.fields([2]string{"name", l.Name}, [2]string{"when", l.When}, [2]string{"methods", methodTitles(l.Methods)}, [2]string{"inside TLS", l.TLS.String()}, [2]string{"realm", l.Realm}, [2]string{"forwarded to", strings.Join(l.Forward, ", ")}, [2]string{"reject delay", fmt.Sprintf("%d ms", l.RejectDelayMillis)}, [2]string{"note", l.Note})
+		s.fields([2]string{"name", l.Name}, [2]string{"when", l.When}, [2]string{"methods", methodTitles(l.Methods)}, [2]string{"inside TLS", l.TLS.String()}, [2]string{"realm", l.Realm}, [2]string{"forwarded to", strings.Join(l.Forward, ", ")}, [2]string{"second factor", secondFactor(l)}, [2]string{"reject delay", fmt.Sprintf("%d ms", l.RejectDelayMillis)}, [2]string{"note", l.Note})
 		s.say("")
 		s.policies(l)
 	},
+}
+
+// secondFactor says what a lane asks for beside the credential.
+func secondFactor(l apitype.Lane) string {
+	switch {
+	case l.SecondFactor == "":
+		return ""
+	case l.FactorRestMinutes > 0:
+		return fmt.Sprintf("one-time code, not again within %d min on a client, from the same place", l.FactorRestMinutes)
+	}
+	return "one-time code"
 }
 
 // decidedBy says what decides in a lane.
@@ -59,6 +70,8 @@ func laneCommands() []command {
 		f.Var(&methods, "method", "method to allow, in order of preference; repeatable: "+strings.Join(config.Methods, ", "))
 		name, when, realm, note := f.String("name", "", "new name"), f.String("when", "always", "condition over facts of the request"), f.String("realm", "", "only names of this realm"), f.String("text", "", "note")
 		inTLS := tlsFlags(f)
+		second := f.String("second-factor", "", "what has to be shown beside the password: code, or none")
+		rest := f.Int("factor-rest", 0, "minutes in which a code is not asked for again on a client, from the same place")
 		delay := f.Int("reject-delay", 1000, "milliseconds that refusals are held back")
 		return func(was map[string]bool, old *apitype.Lane, label string) any {
 			in := apitype.LaneFields{When: *when, Realm: *realm, RejectDelayMillis: *delay, Methods: []string{"pap"}, Policies: []config.Policy{}}
@@ -75,6 +88,8 @@ func laneCommands() []command {
 			assign(was, "when", &in.When, *when)
 			assign(was, "realm", &in.Realm, *realm)
 			assign(was, "reject-delay", &in.RejectDelayMillis, *delay)
+			assign(was, "second-factor", &in.SecondFactor, strings.TrimSuffix(*second, "none"))
+			assign(was, "factor-rest", &in.FactorRestMinutes, *rest)
 			assign(was, "text", &in.Note, *note)
 			return in
 		}

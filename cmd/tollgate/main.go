@@ -35,7 +35,7 @@ type command struct {
 func (c *command) name() string { return strings.TrimSpace(c.noun + " " + c.verb) }
 
 func commands() []command {
-	return slices.Concat(accessCommands(), clientCommands(), directoryCommands(), joinCommands(), checkupCommands(), accountCommands(), deviceCommands(), realmCommands(), laneCommands(), policyCommands(), passCommands(), commandListCommands(), poolCommands(), remoteCommands(), calendarCommands(), vendorCommands(), overrideCommands(), expectationCommands(), certificateCommands(),
+	return slices.Concat(accessCommands(), clientCommands(), directoryCommands(), joinCommands(), checkupCommands(), accountCommands(), factorCommands(), deviceCommands(), realmCommands(), laneCommands(), policyCommands(), passCommands(), commandListCommands(), poolCommands(), remoteCommands(), calendarCommands(), vendorCommands(), overrideCommands(), expectationCommands(), certificateCommands(),
 		draftCommands(), fileCommands(), hitCommands(), attemptCommands(), journalCommands(), tryCommands(), []command{{"completion", "", "", "print a completion script for bash", completion}})
 }
 

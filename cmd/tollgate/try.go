@@ -21,7 +21,7 @@ import (
 type tryFlags struct {
 	attrs                                        attributeFlag
 	user, password, secret, from, method, bypass *string
-	next                                         *string
+	next, code                                   *string
 	outer, ca, serverName, cert, key, version    *string
 	machine, machineCert, machineKey             *string
 	unsigned, status, resume, rounds             *bool
@@ -32,6 +32,7 @@ type tryFlags struct {
 func newTryFlags(f *flag.FlagSet) *tryFlags {
 	t := &tryFlags{}
 	t.user, t.password = f.String("user", "", "name to sign in with, or the MAC address with -method mac"), f.String("password", "", "password; asked for if missing")
+	t.code = f.String("code", "", "one-time code: right behind the password in PAP, typed when asked for in TACACS+")
 	t.next = f.String("new-password", "", "what an expired password is changed to, by MS-CHAPv2 in EAP")
 	t.secret = f.String("secret", "", "shared secret (TRY_SECRET); asked for if missing")
 	t.from = f.String("from", "", "local address to send from")
@@ -76,7 +77,7 @@ func tryCommands() []command {
 }
 
 func (t *tryFlags) request(server string) (peer.Request, error) {
-	r := peer.Request{Server: server, Secret: *t.secret, Method: *t.method, Bypass: *t.bypass, User: *t.user, Password: *t.password, Unsigned: *t.unsigned, Status: *t.status, Timeout: *t.timeout, Tries: *t.tries}
+	r := peer.Request{Server: server, Secret: *t.secret, Method: *t.method, Bypass: *t.bypass, User: *t.user, Password: *t.password + *t.code, Unsigned: *t.unsigned, Status: *t.status, Timeout: *t.timeout, Tries: *t.tries}
 	if r.User == "" && !r.Status {
 		return r, usageError("give a name with -user, or ask only for the status with -status")
 	}

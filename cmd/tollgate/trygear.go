@@ -39,7 +39,7 @@ func (s *session) tryGear(server string, t *tryFlags, g *gearFlags, was map[stri
 		return err
 	}
 	signs := *g.ask == "login" || *g.ask == "enable" || *g.ask == "password"
-	ask := peer.GearAsk{Ask: *g.ask, User: *t.user, Password: *t.password, New: *t.next, Level: *g.level, Port: *g.port, Remote: *g.remote, Command: *g.command, Args: g.args}
+	ask := peer.GearAsk{Ask: *g.ask, User: *t.user, Password: *t.password, New: *t.next, Code: *t.code, Level: *g.level, Port: *g.port, Remote: *g.remote, Command: *g.command, Args: g.args}
 	if was["method"] {
 		ask.Method = *t.method
 	}

@@ -12,6 +12,7 @@ import { CommandListPage, CommandListsPage } from "./pages/commands";
 import { DevicePage, DevicesPage } from "./pages/devices";
 import { DirectoriesPage, DirectoryPage } from "./pages/directories";
 import { ExpectationPage, ExpectationsPage } from "./pages/expectations";
+import { FactorPage, FactorsPage } from "./pages/factors";
 import { HistoryPage } from "./pages/history";
 import { JournalPage } from "./pages/journal";
 import { LanesPage } from "./pages/lanes";
@@ -57,6 +58,8 @@ export function App() {
         <Route path="/checkup" element={<CheckupPage />} />
         <Route path="/people" element={<PeoplePage />} />
         <Route path="/people/:id" element={<AccountPage />} />
+        <Route path="/factors" element={<FactorsPage />} />
+        <Route path="/factors/:id" element={<FactorPage />} />
         <Route path="/realms" element={<RealmsPage />} />
         <Route path="/realms/:id" element={<RealmPage />} />
         <Route path="/lanes" element={<LanesPage />} />

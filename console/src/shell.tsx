@@ -9,7 +9,7 @@ import { Modal } from "./ui/form";
 
 const groups: [string, [string, string][]][] = [
   ["Watch", [["Now", "/"], ["Attempts", "/attempts"], ["Gear journal", "/journal"], ["Try", "/try"]]],
-  ["Set up", [["Clients", "/clients"], ["Directories", "/directories"], ["People", "/people"], ["Devices", "/devices"], ["Realms", "/realms"], ["Lanes", "/lanes"], ["Passes", "/passes"], ["Command lists", "/command-lists"], ["Pools", "/pools"], ["Overrides", "/overrides"], ["Calendars", "/calendars"], ["Dictionary", "/vendors"], ["Remote servers", "/remotes"], ["Certificates", "/certificates"]]],
+  ["Set up", [["Clients", "/clients"], ["Directories", "/directories"], ["People", "/people"], ["Second factors", "/factors"], ["Devices", "/devices"], ["Realms", "/realms"], ["Lanes", "/lanes"], ["Passes", "/passes"], ["Command lists", "/command-lists"], ["Pools", "/pools"], ["Overrides", "/overrides"], ["Calendars", "/calendars"], ["Dictionary", "/vendors"], ["Remote servers", "/remotes"], ["Certificates", "/certificates"]]],
   ["Keep", [["Analysis", "/analysis"], ["Expectations", "/expectations"], ["Checkup", "/checkup"], ["History", "/history"], ["Operators", "/operators"]]],
 ];
 

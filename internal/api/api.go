@@ -22,6 +22,7 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/checkup"
 	"tollgate.example/key/internal/contact"
+	"tollgate.example/key/internal/factor"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/ident"
 	"tollgate.example/key/internal/live"
@@ -44,6 +45,7 @@ type Service struct {
 	Writer     *store.Writer
 	Revisions  *revision.Keeper
 	Accounts   *account.Keeper
+	Factors    *factor.Keeper
 	Operators  *operator.Book
 	Contacts   *contact.Book
 	Gate       *gate.Gate
@@ -133,6 +135,7 @@ func newServer(s *Service, r chi.Router) *server {
 	out.trials()
 	out.gearTrials()
 	out.journal()
+	out.factors()
 	out.draft()
 	out.directories()
 	out.membership()

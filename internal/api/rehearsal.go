@@ -62,7 +62,7 @@ func (s *server) rehearse(ctx context.Context, in *apitype.RehearsalInput, tell 
 		return nil, problems[0]
 	}
 	until := time.Now()
-	input := rehearsal.Input{Before: before, After: after, Revision: number, Draft: mark, Since: until.Add(-time.Duration(in.Hours) * time.Hour), Until: until}
+	input := rehearsal.Input{Before: before, After: after, Revision: number, Draft: mark, Since: until.Add(-time.Duration(in.Hours) * time.Hour), Until: until, Enrolled: s.Factors.Enrolled}
 	for _, line := range in.Sample {
 		input.Sample = append(input.Sample, line)
 	}

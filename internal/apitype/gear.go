@@ -88,6 +88,7 @@ type GearTrialInput struct {
 	Method   string   `json:"method,omitempty" required:"false" enum:",ascii,pap,chap,mschap,mschapv2"`
 	User     string   `json:"user" maxLength:"253"`
 	Password string   `json:"password,omitempty" required:"false" maxLength:"250"`
+	Code     string   `json:"code,omitempty" required:"false" maxLength:"20" doc:"One-time code: typed when one is asked for, behind the password in PAP"`
 	New      string   `json:"newPassword,omitempty" required:"false" maxLength:"250"`
 	Level    int      `json:"level,omitempty" required:"false" minimum:"0" maximum:"15"`
 	Port     string   `json:"port,omitempty" required:"false" maxLength:"200"`

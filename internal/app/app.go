@@ -21,6 +21,7 @@ import (
 	"tollgate.example/key/internal/checkup"
 	"tollgate.example/key/internal/contact"
 	"tollgate.example/key/internal/device"
+	"tollgate.example/key/internal/factor"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/ident"
 	"tollgate.example/key/internal/lease"
@@ -71,13 +72,14 @@ type App struct {
 	Writer    *store.Writer
 	Journal   *store.Journal
 
-	store  *store.Store
-	server *http.Server
-	radius *listen.RADIUS
-	tacacs *listen.TACACS
-	cancel context.CancelFunc
-	done   []func()
-	failed chan error
+	store   *store.Store
+	factors *factor.Keeper
+	server  *http.Server
+	radius  *listen.RADIUS
+	tacacs  *listen.TACACS
+	cancel  context.CancelFunc
+	done    []func()
+	failed  chan error
 }
 
 // gcPercent lets the heap grow fivefold between collections: what lives is small, and each attempt leaves garbage.
@@ -111,7 +113,7 @@ func Start(ctx context.Context, o Options) (*App, error) {
 }
 
 // openGate opens what the gate asks, and the gate.
-func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.Box) error {
+func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.Box, ids *ident.Source) error {
 	devices, err := device.Open(ctx, a.store)
 	if err != nil {
 		return err
@@ -132,8 +134,11 @@ func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.
 	if err != nil {
 		return err
 	}
+	if a.factors, err = factor.Open(ctx, a.store, box, ids); err != nil {
+		return err
+	}
 	a.done = append(a.done, machines.Close, leases.Close)
-	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Machines: machines, Issued: issued, Memberships: memberships, Leases: leases, Writer: a.Writer, Journal: a.Journal})
+	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Machines: machines, Issued: issued, Memberships: memberships, Leases: leases, Factors: a.factors, Writer: a.Writer, Journal: a.Journal})
 	a.done = append(a.done, a.Gate.Close)
 	return nil
 }
@@ -186,7 +191,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		return err
 	}
 	a.done = append(a.done, func() { a.Journal.Close() })
-	if err := a.openGate(ctx, accounts, box); err != nil {
+	if err := a.openGate(ctx, accounts, box, ids); err != nil {
 		return err
 	}
 	revisions, err := revision.Open(ctx, a.store, box, a.Gate)
@@ -213,7 +218,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	a.background(func() { contacts.Run(background, a.store) })
 	a.background(func() { a.housekeeping(background, o) })
 	a.SetupCode = operators.SetupCode()
-	return a.serve(o, api.New(&api.Service{Version: Version, Store: a.store, Writer: a.Writer, Revisions: revisions, Accounts: accounts, Operators: operators,
+	return a.serve(o, api.New(&api.Service{Version: Version, Store: a.store, Writer: a.Writer, Revisions: revisions, Accounts: accounts, Factors: a.factors, Operators: operators,
 		Contacts: contacts, Gate: a.Gate, Checkup: checks, Roster: copies, Rehearsals: rehearsal.New(a.store, a.Writer.Added), Box: box, IDs: ids, Tally: counts, Attempts: hub, Journal: a.Journal, Entries: entries, Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting, Done: background.Done()}))
 }
 

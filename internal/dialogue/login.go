@@ -19,6 +19,8 @@ type login struct {
 	// asked tells that somebody is waited for, answer who takes what is typed.
 	asked  bool
 	answer func(ctx context.Context, text string, begun time.Time) []byte
+	// came is what the password came to, while a one-time code is asked for.
+	came reason.Code
 	// old and next are the passwords of a change, tries how often the new ones differed.
 	old, next string
 	tries     int
@@ -66,7 +68,7 @@ func (s *Session) prove(ctx context.Context, kind tacacs.Kind, data []byte, begu
 	s.sign = s.peer.Gate.SignIn(ctx, s.peer.Snapshot, s.login.facts, begun)
 	switch {
 	case kind == tacacs.PAP:
-		s.sign.Password(ctx, string(data))
+		s.sign.Typed(ctx, string(data))
 	case kind == tacacs.CHAP && len(data) > 17:
 		s.sign.CHAP(data[0], data[1:len(data)-16], data[len(data)-16:])
 	case kind == tacacs.MSCHAP && len(data) == 1+8+49 && data[57]&1 == 1:
@@ -89,7 +91,7 @@ func (s *Session) ask(status tacacs.AuthenStatus, prompt string, flags byte, ans
 // first asks for the first password.
 func (s *Session) first() []byte {
 	if s.login.facts.Gear.Asks == facts.AsksPassword { // here GETDATA asks for the old one, GETPASS for the new
-		return s.ask(tacacs.AuthenGetData, "Old password: ", tacacs.NoEcho, s.oldPassword)
+		return s.ask(tacacs.AuthenGetData, "Old password: ", tacacs.NoEcho, s.password)
 	}
 	return s.ask(tacacs.AuthenGetPass, "Password: ", tacacs.NoEcho, s.password)
 }
@@ -124,20 +126,43 @@ func (s *Session) user(_ context.Context, text string, _ time.Time) []byte {
 func (s *Session) password(ctx context.Context, text string, begun time.Time) []byte {
 	s.login.facts.At = begun
 	s.sign = s.peer.Gate.SignIn(ctx, s.peer.Snapshot, s.login.facts, begun)
-	switch s.sign.Password(ctx, text) {
-	case reason.PasswordExpired, reason.PasswordMustChange:
-		s.old = text
-		return s.ask(tacacs.AuthenGetData, "Your password has to be changed.\nNew password: ", tacacs.NoEcho, s.newPassword)
-	}
-	return s.end(ctx, "")
+	s.old = text
+	return s.factor(ctx, s.sign.Password(ctx, text))
 }
 
-func (s *Session) oldPassword(ctx context.Context, text string, begun time.Time) []byte {
-	s.old, s.login.facts.At = text, begun
-	s.sign = s.peer.Gate.SignIn(ctx, s.peer.Snapshot, s.login.facts, begun)
-	switch s.sign.Password(ctx, text) {
+// factor asks for a one-time code where one is needed, whatever the password came to: nobody learns that it was right.
+func (s *Session) factor(ctx context.Context, came reason.Code) []byte {
+	if !s.sign.NeedsCode() {
+		return s.proven(ctx, came)
+	}
+	s.came = came
+	return s.ask(tacacs.AuthenGetData, "One-time code: ", 0, s.code)
+}
+
+func (s *Session) code(ctx context.Context, text string, _ time.Time) []byte {
+	switch s.came {
 	case reason.OK, reason.PasswordExpired, reason.PasswordMustChange:
-		return s.ask(tacacs.AuthenGetPass, "New password: ", tacacs.NoEcho, s.newPassword)
+		if s.sign.Code(ctx, text) != reason.OK {
+			return s.end(ctx, "")
+		}
+	}
+	return s.proven(ctx, s.came)
+}
+
+// proven goes on when everything was typed that proves the person.
+func (s *Session) proven(ctx context.Context, came reason.Code) []byte {
+	changes := s.login.facts.Gear.Asks == facts.AsksPassword
+	switch came {
+	case reason.OK:
+		if changes {
+			return s.ask(tacacs.AuthenGetPass, "New password: ", tacacs.NoEcho, s.newPassword)
+		}
+	case reason.PasswordExpired, reason.PasswordMustChange:
+		prompt := "New password: "
+		if !changes {
+			prompt = "Your password has to be changed.\n" + prompt
+		}
+		return s.ask(s.newStatus(), prompt, tacacs.NoEcho, s.newPassword)
 	}
 	return s.end(ctx, "")
 }
@@ -201,6 +226,7 @@ func (s *Session) end(ctx context.Context, message string) []byte {
 // refusals are reasons that somebody who typed the right password may know.
 var refusals = map[reason.Code]string{
 	reason.PasswordExpired: "Your password has expired.", reason.PasswordMustChange: "Your password has to be changed.", reason.LevelTooHigh: "This privilege level is not yours.",
+	reason.FactorNotEnrolled: "You have no second factor yet. Ask the people who run this network.", reason.FactorLocked: "Too many wrong codes. Try again later.",
 }
 
 // abort records a dialogue that was broken off.

@@ -32,6 +32,12 @@ func (g *Gate) Foretell(ctx context.Context, plan *decide.Plan, e *config.Expect
 		}
 		v.Find(ctx)
 		v.Facts.Credential, v.Facts.CredentialDetail = g.usable(plan, v.Facts.Person, e.Method)
+		if p := v.Facts.Person; p != nil && v.before.Lane.NeedsCode(&v.Facts) {
+			v.Facts.Factor = &facts.Factor{Outcome: reason.FactorNotEnrolled}
+			if g.Factors.Enrolled(p.Store, p.Name) {
+				v.Facts.Factor.Outcome = reason.OK
+			}
+		}
 	}
 	d := plan.Decide(&v.Facts)
 	switch d.Reason {

@@ -21,6 +21,7 @@ import (
 	"tollgate.example/key/internal/device"
 	"tollgate.example/key/internal/directory"
 	"tollgate.example/key/internal/domain"
+	"tollgate.example/key/internal/factor"
 	"tollgate.example/key/internal/guard"
 	"tollgate.example/key/internal/lease"
 	"tollgate.example/key/internal/membership"
@@ -205,6 +206,7 @@ type Parts struct {
 	Issued      *certificate.Issued
 	Memberships *membership.Keeper
 	Leases      *lease.Keeper
+	Factors     *factor.Keeper
 	Writer      *store.Writer
 	Journal     *store.Journal
 }

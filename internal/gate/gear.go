@@ -65,6 +65,19 @@ func (s *Sign) Password(ctx context.Context, clear string) reason.Code {
 	return s.CheckPassword(ctx, clear)
 }
 
+// Typed checks a password that a one-time code may follow at once, as PAP hands it over.
+func (s *Sign) Typed(ctx context.Context, typed string) {
+	switch {
+	case typed == "":
+		s.Facts.Credential = reason.PasswordEmpty
+	case s.why == reason.OK:
+		s.CheckTyped(ctx, typed)
+	}
+}
+
+// Code checks the one-time code of a person whose password was taken, be it one that has to be changed.
+func (s *Sign) Code(ctx context.Context, code string) reason.Code { return s.CheckCode(ctx, code) }
+
 // Change gives the person, who typed the old password, a new one.
 func (s *Sign) Change(ctx context.Context, old, next string) reason.Code {
 	begun, p := time.Now(), s.Facts.Person

@@ -195,7 +195,7 @@ func (g *Gate) RADIUS(ctx context.Context, s *Snapshot, f facts.Facts, p *radius
 		return v.Leave()
 	}
 	if v.Find(ctx) == reason.OK {
-		v.CheckPassword(ctx, string(clear))
+		v.CheckTyped(ctx, string(clear))
 	}
 	return v.Leave()
 }

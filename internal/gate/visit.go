@@ -118,9 +118,9 @@ func (v *Visit) Find(ctx context.Context) reason.Code {
 // refuses reports whether policies would refuse somebody whose proof is right.
 func (v *Visit) refuses(person *facts.Person) bool {
 	credential := v.Facts.Credential
-	v.Facts.Person, v.Facts.Credential = person, reason.OK
+	v.Facts.Person, v.Facts.Credential, v.Facts.Factor = person, reason.OK, &facts.Factor{Outcome: reason.OK}
 	why := v.snapshot.Plan.Decide(&v.Facts).Reason
-	v.Facts.Person, v.Facts.Credential = nil, credential
+	v.Facts.Person, v.Facts.Credential, v.Facts.Factor = nil, credential, nil
 	return why == reason.PolicyNone || why == reason.PolicyRefused
 }
 

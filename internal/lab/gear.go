@@ -94,6 +94,7 @@ func Administrators(ctx context.Context, server, secure string, kit *Kit, every 
 		{"hh-firewall-1", team, "show users;show running-config;enable;@;reload;exit"},
 		{"np-switch-1", port, "show interfaces;configure terminal;interface eth0;interface eth2;description Gangway camera;exit;show running-config;exit"},
 		{"np-switch-1", team, "show clock;exit"},
+		{"hh-core-1", team, "show interfaces;configure terminal;interface eth2;shutdown;exit;exit"},
 		{"hh-router-1", port, "show interfaces;reload;enable 15;@;exit"},
 	}
 	for {
@@ -105,6 +106,11 @@ func Administrators(ctx context.Context, server, secure string, kit *Kit, every 
 			typed = append(typed, "mistyped", p.User)
 		}
 		typed = append(typed, password)
+		_, _, err := PhoneCode(p.User, time.Now())
+		lost := script.on == "hh-core-1" && (err != nil || r.IntN(5) == 0)
+		if lost { // whoever has no phone at hand types anything, and goes
+			script.typed = ""
+		}
 		for _, line := range strings.Split(script.typed, ";") {
 			if line == "@" {
 				line = password
@@ -112,7 +118,14 @@ func Administrators(ctx context.Context, server, secure string, kit *Kit, every 
 			typed = append(typed, line)
 		}
 		if g, err := kit.gear(script.on, server, secure); err == nil {
-			shell := Shell{Name: script.on, Kind: station(script.on).Kind, Gear: g, Out: io.Discard, From: fmt.Sprintf("192.0.2.%d", 130+r.IntN(20)), In: bufio.NewReader(strings.NewReader(strings.Join(typed, "\n") + "\n"))}
+			code := func() string {
+				if lost {
+					return "000000"
+				}
+				text, _, _ := PhoneCode(p.User, time.Now())
+				return text
+			}
+			shell := Shell{Code: code, Name: script.on, Kind: station(script.on).Kind, Gear: g, Out: io.Discard, From: fmt.Sprintf("192.0.2.%d", 130+r.IntN(20)), In: bufio.NewReader(strings.NewReader(strings.Join(typed, "\n") + "\n"))}
 			_ = shell.Run(ctx) // what is refused shows in the console, which is the point
 			g.Close()
 		}

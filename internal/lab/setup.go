@@ -38,6 +38,7 @@ var devices = []device{
 	{"hh-vpn-1", "127.0.10.41", "quay-light-vp-3Rm6", "203.0.113.41", "require", map[string]string{"site": "harbour-house", "kind": "vpn"}, ""},
 	{"hh-firewall-1", "127.0.10.42", "quay-light-fw-6Ny2", "203.0.113.42", "require", map[string]string{"site": "harbour-house", "kind": "firewall"}, ""},
 	{"hh-router-1", "127.0.10.43", "quay-light-rt-9Bc5", "203.0.113.43", "require", map[string]string{"site": "harbour-house", "kind": "router"}, "mooring-rt-7Xc2"},
+	{"hh-core-1", "127.0.10.44", "quay-light-cr-1Gd7", "203.0.113.44", "require", map[string]string{"site": "harbour-house", "kind": "switch", "tier": "core"}, "mooring-cr-5Wk8"},
 	{"bench-1", playerAddress, playerSecret, "192.0.2.99", "auto", map[string]string{"site": "north-pier", "kind": "switch"}, playerSecret},
 }
 
@@ -84,6 +85,7 @@ func SetUp(ctx context.Context, c *client.Client, code string, servers []string,
 	s.lanes()
 	s.publish("Lanes for ports, Wi-Fi, VPN and device logins")
 	s.accounts()
+	s.phones()
 	s.knownDevices()
 	return s.err
 }
@@ -138,6 +140,8 @@ func (s *setup) lanes() {
 		return config.Policy{Name: name, Enabled: true, When: when, Outcome: config.Admit, Pass: pass}
 	}
 	pap := []string{"pap"}
+	s.add("/lanes", apitype.LaneFields{Name: "Core gear", When: "client.tier is core and service in device-login, device-command", Methods: pap, Realm: "shore", RejectDelayMillis: 1000, SecondFactor: config.OneTimeCode, FactorRestMinutes: 10,
+		Policies: []config.Policy{admit("Network team", `group is "Network Team"`, "network-admin"), admit("Emergency", "kind is emergency", "network-admin")}, Note: "A password alone is not enough here."})
 	s.add("/lanes", apitype.LaneFields{Name: "Device logins", When: "service in device-login, device-command", Methods: pap, Realm: "shore", RejectDelayMillis: 1000,
 		Policies: []config.Policy{admit("Network team", `group is "Network Team"`, "network-admin"), admit("Port operations", `group is "Port Operations" and client.kind in switch, router`, "gear-operators"),
 			admit("Emergency", "kind is emergency", "network-admin")}})

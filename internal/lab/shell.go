@@ -28,6 +28,8 @@ type Shell struct {
 	// Secret reads a line without showing it. Without it nobody sits at a terminal: passwords are read like any other line, and what
 	// is read is written too, so that what comes out reads like a screen.
 	Secret func() (string, error)
+	// Code looks at the phone of the person when a one-time code is asked for; nil has it typed.
+	Code func() string
 	// From is where the person sits.
 	From string
 
@@ -91,6 +93,9 @@ func (s *Shell) echo(line string) {
 // typist reads what the server asks for.
 func (s *Shell) typist(asked tacacs.AuthenReply) (string, bool) {
 	fmt.Fprintf(s.Out, "%s", asked.Message)
+	if s.Code != nil && strings.HasPrefix(string(asked.Message), "One-time code") {
+		return s.Code(), false
+	}
 	if asked.Flags&tacacs.NoEcho != 0 && s.Secret != nil {
 		text, err := s.Secret()
 		return text, err != nil
@@ -295,7 +300,7 @@ func Gear(name, server, secure string, secured func() (*tls.Config, error)) (*pe
 		g.Server, g.Single, g.TLS = secure, true, cfg
 		return g, nil
 	}
-	return nil, fmt.Errorf("there is no device %q with a command line: use np-switch-1, hh-router-1 or hh-firewall-1", name)
+	return nil, fmt.Errorf("there is no device %q with a command line: use np-switch-1, hh-router-1, hh-core-1 or hh-firewall-1", name)
 }
 
 func (k *Kit) gear(name, server, secure string) (*peer.Gear, error) {

@@ -18,6 +18,8 @@ type GearAsk struct {
 	Method   string `json:"method"`
 	User     string `json:"user"`
 	Password string `json:"password"`
+	// Code is a one-time code: typed when one is asked for, behind the password in PAP.
+	Code string `json:"code"`
 	// New is the new password where one is asked for.
 	New string `json:"newPassword"`
 	// Level is what enable asks for, and what the person has for everything else.
@@ -87,7 +89,7 @@ func (t *gearTry) authenticate(ctx context.Context, g *Gear, a *GearAsk) error {
 		start.Action = tacacs.ChangePassword
 	}
 	if kind != tacacs.ASCII {
-		start.Data = Credential(kind, a.User, a.Password)
+		start.Data = Credential(kind, a.User, a.Password+a.Code)
 	}
 	t.say("peer", "START %s by %s, user %q", a.Ask, map[tacacs.Kind]string{tacacs.ASCII: "an ASCII dialogue", tacacs.PAP: "PAP", tacacs.CHAP: "CHAP", tacacs.MSCHAP: "MS-CHAP", tacacs.MSCHAPv2: "MS-CHAPv2"}[kind], a.User)
 	first := true
@@ -100,6 +102,9 @@ func (t *gearTry) authenticate(ctx context.Context, g *Gear, a *GearAsk) error {
 			return a.User, false
 		case first:
 			answer, first = a.Password, false
+		case strings.Contains(string(asked.Message), "code"):
+			t.say("peer", "CONTINUE with a one-time code")
+			return a.Code, false
 		case a.New == "":
 			t.say("peer", "abort: no new password was given")
 			return "", true

@@ -6,11 +6,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
+	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/ident"
 	"tollgate.example/key/internal/store"
 )
@@ -82,6 +85,8 @@ type Input struct {
 	Revision      int
 	Draft         string
 	Since, Until  time.Time
+	// Enrolled tells who has a second factor now, for lanes of the draft that ask for a code where none was asked for before.
+	Enrolled func(store, name string) bool
 	// Sample are recorded facts to take instead of those of the time.
 	Sample [][]byte
 }
@@ -109,6 +114,7 @@ func (k *Keeper) Run(ctx context.Context, in Input, tell func(Progress)) (*Resul
 		return nil, err
 	}
 	r := decide.NewRehearsal(in.Before, in.After)
+	codes := in.Enrolled != nil && slices.ContainsFunc(in.After.Config.Lanes, func(l config.Lane) bool { return l.SecondFactor != "" })
 	var f facts.Facts
 	told := time.Now()
 	ctx, cancel := context.WithCancel(ctx)
@@ -123,6 +129,9 @@ func (k *Keeper) Run(ctx context.Context, in Input, tell func(Progress)) (*Resul
 			if f.ParseJSON(b.rows[i].Facts) != nil {
 				out.Unreadable++
 				continue
+			}
+			if p := f.Person; codes && p != nil && f.Factor == nil && !in.Enrolled(p.Store, p.Name) {
+				f.Factor = &facts.Factor{Outcome: reason.FactorNotEnrolled}
 			}
 			r.Add(b.rows[i].ID.String(), &f)
 		}

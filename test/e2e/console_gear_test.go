@@ -3,6 +3,7 @@ package e2e
 import (
 	"net/http"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp/kb"
 
@@ -46,4 +47,31 @@ func TestCommandListsAndJournalInTheConsole(t *testing.T) {
 		p.open(w.app.URL+"/try?protocol=tacacs"), p.fill("Name", "ann"), p.fill("Password", "rope-and-anchor"), p.click("Ask"), p.see("GETPASS"), p.see("PASS"),
 		p.open(w.app.URL+"/clients"), p.see("TACACS+"), p.click("hh-router-1"), p.see("Names in its certificate"), p.fill("Note", "in the rack"), p.click("Save and publish"), p.see("Published as revision"))
 	w.asks(w.device(false), peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD") // the form leaves the secret alone
+}
+
+// A device is enrolled from the refusal that asks for it, and the lane that asks for codes is set up.
+func TestSecondFactorsInTheConsole(t *testing.T) {
+	w := lantern(t)
+	g := &peer.Gear{Server: w.tacacs, Secret: "mooring-cr-5Wk8", From: must("127.0.10.44"), Timeout: 5 * time.Second}
+	defer g.Close()
+	w.asks(g, peer.GearAsk{Ask: "login", User: "i.solvang", Password: "harbour-i.solvang", Code: "123456"}, "FAIL")
+	refused := w.attempts("reason=factor.not-enrolled", 1)[0]
+	p := pageSteps{signedIn(t, w)}
+	steps(t, p.open(w.app.URL+"/attempts/"+refused.ID), p.see("Ingrid Solvang has no second factor"), p.click("Enrol Ingrid Solvang"), p.see("wherever the person is found"), p.fill("Device", "phone of Ingrid"), p.click("Show the picture"),
+		p.see("take this picture"), p.fill("The code that it shows now", "000000"), p.click("Confirm"), p.see("not the code that the device should show"))
+	seed, err := browser.Eval[string](p.Page, "document.querySelector('[role=dialog] [data-secret]').innerText.replaceAll(' ', '')")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ingrid := &phone{t: t, seed: seed, at: time.Now().Add(-time.Minute)}
+	steps(t, p.fill("The code that it shows now", ingrid.next()), p.click("Confirm"), p.see("It counts from now on"))
+	if n, err := browser.Eval[int](p.Page, "document.querySelectorAll('[role=dialog] [data-secret] li').length"); err != nil || n != 8 {
+		t.Errorf("%d recovery codes are shown, %v", n, err)
+	}
+	steps(t, p.click("Done"), p.see("phone of Ingrid"))
+	w.asks(g, peer.GearAsk{Ask: "login", User: "i.solvang", Password: "harbour-i.solvang", Code: ingrid.next()}, "PASS")
+	steps(t, p.click("i.solvang"), p.see("on hh-core-1"), p.click("New recovery codes"), p.see("shown only here"), p.click("Remove"), p.see("gets in no more"), p.click("Remove"), p.unsee("phone of Ingrid"), p.see("phone of Nerys"),
+		p.click("People"), p.fill("Name of the person", "n.pryce"), p.click("Find"), p.see("enrolled, phone of Nerys"),
+		p.open(w.app.URL+"/lanes"), p.click("2. Device logins"), p.see("Port operations"), p.click("Edit lane"), p.see("none is asked for"), p.choose("Second factor", "a one-time code"), p.fill("A code is not asked for again within, minutes", "2000"), p.click("Save to the draft"), p.see("out of range"),
+		p.fill("A code is not asked for again within, minutes", "15"), p.click("Save to the draft"), p.see("not again within 15 min"), p.see("1 change"))
 }

@@ -28,7 +28,7 @@ func TestAPolicyFromTheFirstKeyToTakingItBack(t *testing.T) {
 	sign()
 	w.attempts("verdict=admitted", 1)
 	p := pageSteps{signedIn(t, w)}
-	steps(t, p.open(w.app.URL+"/lanes"), p.click("7. Wired ports"), p.see("By department"), p.focus("Add policy"), p.press("\r"), p.see("Fits those where"), p.press("Night crew"),
+	steps(t, p.open(w.app.URL+"/lanes"), p.click("8. Wired ports"), p.see("By department"), p.focus("Add policy"), p.press("\r"), p.see("Fits those where"), p.press("Night crew"),
 		p.focus("As a form"), p.press("\r"), p.see("Everybody: nothing is asked for yet"), p.press("\t"), p.press("\r"), p.see("A field was expected"),
 		p.focus("Field"), p.press("grup"), p.focus("Value"), p.press("Deck Officers"), p.see("Did you mean group?"))
 	if _, err := browser.Eval[bool](p.Page, "(document.activeElement.blur(), true)"); err != nil {
@@ -40,7 +40,7 @@ func TestAPolicyFromTheFirstKeyToTakingItBack(t *testing.T) {
 	settle(t, p.Page)
 	steps(t, p.press("\r"), p.focus("Save to the draft"), p.press("\r"), p.unsee("Fits those where"),
 		p.see("Can never be reached: policy 2, Deck officers, takes everything that would fit"), p.see("Move it above"),
-		p.click("Analysis"), p.see("1 mistake"), p.see("never reached"), p.see("group Deck Officers"), p.click("Lanes"), p.click("7. Wired ports"), p.see("Night crew"), p.focus("Move policy Night crew"), p.press(" "))
+		p.click("Analysis"), p.see("1 mistake"), p.see("never reached"), p.see("group Deck Officers"), p.click("Lanes"), p.click("8. Wired ports"), p.see("Night crew"), p.focus("Move policy Night crew"), p.press(" "))
 	settle(t, p.Page)
 	for range 5 {
 		steps(t, p.press("\u0304")) // arrow up
@@ -56,7 +56,7 @@ func TestAPolicyFromTheFirstKeyToTakingItBack(t *testing.T) {
 	if a := w.attempts("verdict=admitted", 2)[0]; a.Policy != "Night crew" || a.VLAN != "20" {
 		t.Errorf("after publishing: %+v", a)
 	}
-	steps(t, p.click("Lanes"), p.click("7. Wired ports"), p.see("Night crew"), p.see("1, "),
+	steps(t, p.click("Lanes"), p.click("8. Wired ports"), p.see("Night crew"), p.see("1, "),
 		p.click("History"), p.see("the night crew"), p.choose("Revision from", "3"), p.choose("Revision to", "4"), p.see(`policy "Night crew" added`), p.see("Take back to"))
 	if _, err := browser.Eval[bool](p.Page, `([...document.querySelectorAll("main div")].filter((d) => d.innerText.includes("Revision 3") && !d.innerText.includes("Revision 2") && d.querySelector("button:last-of-type")).at(-1).querySelector("span button").click(), true)`); err != nil {
 		t.Fatal(err)
@@ -73,7 +73,7 @@ func TestAPolicyFromTheFirstKeyToTakingItBack(t *testing.T) {
 func TestConsoleCompletesAndGuards(t *testing.T) {
 	w := lantern(t)
 	p := pageSteps{signedIn(t, w)}
-	steps(t, p.open(w.app.URL+"/lanes"), p.click("7. Wired ports"), p.see("By department"), p.click("Contractors aboard"), p.see("Fits those where"), p.fill("Fits those where", "gr"), p.click("group"), p.click("is not"), p.click("Harbour Office"), p.click("and"))
+	steps(t, p.open(w.app.URL+"/lanes"), p.click("8. Wired ports"), p.see("By department"), p.click("Contractors aboard"), p.see("Fits those where"), p.fill("Fits those where", "gr"), p.click("group"), p.click("is not"), p.click("Harbour Office"), p.click("and"))
 	settle(t, p.Page)
 	steps(t, p.press("client.s"))
 	settle(t, p.Page)

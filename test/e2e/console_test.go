@@ -113,12 +113,12 @@ func TestFirstDay(t *testing.T) {
 func TestOrderByKeyboardAndDiscard(t *testing.T) {
 	w := lantern(t)
 	p := pageSteps{signedIn(t, w)}
-	steps(t, p.open(w.app.URL+"/lanes"), p.see("1. Device logins"), p.focus("Move lane VPN"), p.press(" "))
+	steps(t, p.open(w.app.URL+"/lanes"), p.see("2. Device logins"), p.focus("Move lane VPN"), p.press(" "))
 	settle(t, p.Page)
 	steps(t, p.press("\u0304")) // arrow up
 	settle(t, p.Page)
-	steps(t, p.press(" "), p.see("1. VPN"), p.see("2. Device logins"), p.see("1 change"),
-		p.click("Read"), p.see("moved lane"), p.click("Discard all changes"), p.see("nothing unpublished"), p.see("1. Device logins"))
+	steps(t, p.press(" "), p.see("2. VPN"), p.see("3. Device logins"), p.see("1 change"),
+		p.click("Read"), p.see("moved lane"), p.click("Discard all changes"), p.see("nothing unpublished"), p.see("2. Device logins"))
 }
 
 // settle gives a move by keyboard the frames it is drawn in.
@@ -185,7 +185,7 @@ func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {
 	}
 	p := pageSteps{signedIn(t, w)}
 	pages := map[string]string{"/": "Needs you", "/attempts": "Took", "/attempts/" + refused.ID: "Facts", "/clients": "hh-vpn-1", "/clients/new": "Shared secret", "/directories": "LANTERN", "/directories/new": "Test now", "/directories/LANTERN?panel=groups": "the same", "/directories/LANTERN?panel=guard": "locks an account", "/directories/LANTERN?panel=membership": "Who may create", "/directories/LANTERN?panel=copy": "No copy was made yet", "/directories/LANTERN?panel=tree": "naming context", "/directories/LANTERN?panel=person": "Look up", "/checkup": "Look at the service account", "/rehearsal": "Not rehearsed yet", "/analysis": "Worth knowing", "/expectations": "Ticketing at a counter", "/expectations/new": "Name sent", "/overrides": "Anselm on the bridge", "/overrides/new": "Gets the pass", "/remotes": "port-authority", "/remotes/new": "Shared secret", "/command-lists": "operators", "/command-lists/operators": "Type commands", "/journal": "Gear journal", "/try?protocol=tacacs": "Comes from", "/people/harbour.emergency": "Seal with", "/clients/hh-firewall-1": "Names in its certificate", "/pools": "203.0.113.64/26", "/pools/new": "One a line", "/calendars": "opening-hours", "/calendars/new": "Holidays", "/vendors": "Tunnel-Private-Group-ID", "/vendors/new": "Enterprise number",
-		"/lanes": "Policy, first", "/passes": "contractors", "/passes/new": "What the device gets", "/people": "Night Watch", "/realms": "shore", "/realms/new": "Lookup order", "/history": "Revision 1", "/operators": "Tokens", "/devices": "Known devices", "/devices/new": "MAC address or prefix",
+		"/lanes": "Policy, first", "/passes": "contractors", "/passes/new": "What the device gets", "/people": "Night Watch", "/realms": "shore", "/factors": "phone of Nerys", "/factors?enrol=x": "Show the picture", "/realms/new": "Lookup order", "/history": "Revision 1", "/operators": "Tokens", "/devices": "Known devices", "/devices/new": "MAC address or prefix",
 		"/certificates": "Our authorities", "/certificates/new": "Where it comes from", "/authorities/new": "Where it comes from", "/trusts/new": "Revocation lists", "/try": "Nothing tried yet", "/lanes/new": "Methods, the preferred"}
 	for _, theme := range []string{"light", "night"} {
 		if _, err := browser.Eval[bool](p.Page, "(localStorage.setItem('theme', '"+theme+"'), true)"); err != nil {

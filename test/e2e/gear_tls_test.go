@@ -7,6 +7,7 @@ import (
 	"crypto/x509"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -170,6 +171,7 @@ func TestTheLabsDevicesHaveAShell(t *testing.T) {
 	for device, typed := range map[string][2]string{
 		"hh-router-1":   {"n.pryce", "show version;reload;disable;enable;harbour-n.pryce;configure terminal;interface eth2;exit;exit"},
 		"hh-firewall-1": {"n.pryce", "show users;exit"},
+		"hh-core-1":     {"n.pryce", "show clock;exit"},
 		"np-switch-1":   {"nobody", ";nobody;;nobody;"},
 	} {
 		var out strings.Builder
@@ -178,10 +180,17 @@ func TestTheLabsDevicesHaveAShell(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+		if device == "hh-core-1" {
+			code, _, err := lab.PhoneCode(typed[0], time.Now())
+			if err != nil {
+				t.Fatal(err)
+			}
+			lines = slices.Insert(lines, 2, code)
+		}
 		shell := lab.Shell{Name: device, Kind: "device", Gear: g, Out: &out, From: "192.0.2.99", In: bufio.NewReader(strings.NewReader(strings.Join(lines, "\n") + "\n"))}
 		err = shell.Run(context.Background())
 		g.Close()
-		wants := map[string][]string{"hh-router-1": {"software 2026.11", "% Not permitted.", "hh-router-1>", "hh-router-1(config-eth2)#"}, "hh-firewall-1": {"from 192.0.2.99, level 15"}, "np-switch-1": {"Access denied."}}[device]
+		wants := map[string][]string{"hh-router-1": {"software 2026.11", "% Not permitted.", "hh-router-1>", "hh-router-1(config-eth2)#"}, "hh-firewall-1": {"from 192.0.2.99, level 15"}, "hh-core-1": {"One-time code: ", "hh-core-1# show clock"}, "np-switch-1": {"Access denied."}}[device]
 		for _, want := range wants {
 			if !strings.Contains(out.String(), want) {
 				t.Errorf("%s says\n%s\nwhich lacks %q (%v)", device, out.String(), want, err)

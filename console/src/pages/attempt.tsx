@@ -21,6 +21,7 @@ export function AttemptPage() {
     <>
       <div className="text-[13px] text-soft"><Link to="/attempts" className="hover:underline">Attempts</Link> / {a.id}</div>
       <PageHead title={`${a.person || a.sent || "Nobody"} on ${a.where || a.client}`} lead={<span className="flex items-baseline gap-4"><Verdict kind={verdictKind(t.verdict)}>{t.verdict}</Verdict><span><When at={a.at} />, {ago(a.at)} · {millis(a.micros)}</span></span>}>
+        {t.reason === "factor.not-enrolled" && a.facts.person && <ButtonLink primary to={`/factors?enrol=${encodeURIComponent(a.facts.person.name)}&store=${encodeURIComponent(a.facts.person.store)}`}>Enrol {a.person}</ButtonLink>}
         <Button onClick={() => setParams(under === "draft" ? {} : { under: "draft" })}>{under === "draft" ? `As it was, revision ${a.revision}` : "Try again under draft"}</Button>
         <ButtonLink to={`/try?attempt=${a.id}`}>Take to Try</ButtonLink>
         <ButtonLink to={`/expectations/new?attempt=${a.id}`}>Expect this</ButtonLink>

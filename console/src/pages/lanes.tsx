@@ -16,10 +16,10 @@ import { PolicyDialog } from "./policy";
 type Lane = Schema["Lane"];
 export type Policy = Schema["ConfigPolicy"];
 
-type LaneValues = { name: string; when: string; methods: string[]; realm: string; forward: string[]; tls: Schema["ConfigLaneTLS"]; rejectDelayMillis: number; policies: Policy[]; note?: string };
+type LaneValues = { name: string; when: string; methods: string[]; realm: string; forward: string[]; tls: Schema["ConfigLaneTLS"]; rejectDelayMillis: number; secondFactor: string; factorRestMinutes: number; policies: Policy[]; note?: string };
 
 const laneBody = (l: LaneValues) => ({
-  name: l.name, when: l.when, methods: l.methods, realm: l.realm, forward: l.forward, tls: l.tls, rejectDelayMillis: l.rejectDelayMillis, policies: l.policies, note: l.note ?? "",
+  name: l.name, when: l.when, methods: l.methods, realm: l.realm, forward: l.forward, tls: l.tls, rejectDelayMillis: l.rejectDelayMillis, secondFactor: l.secondFactor, factorRestMinutes: l.factorRestMinutes, policies: l.policies, note: l.note ?? "",
 });
 
 export function LanesPage() {
@@ -162,7 +162,7 @@ function ForwardField({ value, onChange, error }: { value: string[]; onChange: (
 /** fresh are the methods that a new lane begins with: in TLS as soon as there is a certificate to show. */
 function LaneForm({ lane, close, fresh = [] }: { lane?: Lane; close?: () => void; fresh?: string[] }) {
   const realms = useObjects("realms");
-  const [form, setForm] = useState(laneBody(lane ?? { name: "", when: "", methods: fresh, realm: "", forward: [], tls: freshTLS, rejectDelayMillis: 1000, policies: [], note: "" }));
+  const [form, setForm] = useState(laneBody(lane ?? { name: "", when: "", methods: fresh, realm: "", forward: [], tls: freshTLS, rejectDelayMillis: 1000, secondFactor: "", factorRestMinutes: 0, policies: [], note: "" }));
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
   const go = useNavigate();
   return (
@@ -176,6 +176,9 @@ function LaneForm({ lane, close, fresh = [] }: { lane?: Lane; close?: () => void
             <MethodsField methods={form.methods} tls={form.tls} onChange={(methods, tls) => set({ methods, tls })} error={error} />
             <Pick label="Realm" field="realm" value={form.realm} onChange={(realm) => set({ realm })} error={error} options={[{ value: "", label: "by the form of the name" }, ...(realms.data?.items.map((r) => ({ value: r.name, label: r.name })) ?? [])]} />
             <ForwardField value={form.forward} onChange={(forward) => set({ forward })} error={error} />
+            <Pick label="Second factor" field="secondFactor" value={form.secondFactor} onChange={(secondFactor) => set({ secondFactor })} error={error} options={[{ value: "", label: "none is asked for" }, { value: "code", label: "a one-time code" }]}
+              hint={form.secondFactor && <>Asked for in dialogues of TACACS+, and taken from behind the password in PAP, the only method that carries it. Whoever is not among the <Link className="underline" to="/factors">second factors</Link> is refused.</>} />
+            {form.secondFactor && <TextField label="A code is not asked for again within, minutes" field="factorRestMinutes" type="number" hint="On the same client, from the same place. 0 asks each time, also for enable." value={String(form.factorRestMinutes)} onChange={(v) => set({ factorRestMinutes: Number(v) })} error={error} />}
             <TextField label="Refusals are held back, milliseconds" field="rejectDelayMillis" type="number" hint="1000 is usual; it slows guessing down." value={String(form.rejectDelayMillis)} onChange={(v) => set({ rejectDelayMillis: Number(v) })} error={error} />
             <TextField label="Note" value={form.note} onChange={(note) => set({ note })} />
           </>

@@ -49,6 +49,7 @@ export function Settings({ lane }: { lane: Schema["Lane"] }) {
     `TLS ${t.minimum} or newer`, `certificate ${t.certificate || (certificates[0]?.name ?? "none")}`, methods.some((m) => m.needs === "certificate") && `trust list ${t.trust || (trusts[0]?.name ?? "none")}`,
     t.resumeMinutes > 0 && `resumed for ${t.resumeMinutes} min`, t.binding !== "optional" && `crypto-binding ${t.binding}`, t.prove !== "user" && `TEAP proves ${t.prove === "both" ? "computer and user" : "the computer"}`, ...t.older,
   ].filter(Boolean) : [];
+  if (lane.secondFactor) parts.push(`second factor: one-time code${lane.factorRestMinutes ? `, not again within ${lane.factorRestMinutes} min on a client from the same place` : ""}`);
   const weak = methods.filter((m) => m.exposed);
   return (
     <>

@@ -51,8 +51,14 @@ function Lookup() {
   const [where, setWhere] = useState("");
   const [name, setName] = useState("");
   const find = useMutation({ mutationFn: (v: { where: string; name: string }) => call<Schema["Found"]>("GET", `/directories/${encodeURIComponent(v.where)}/people/${encodeURIComponent(v.name)}`) });
+  const factors = useQuery({ queryKey: ["factors", name], queryFn: () => call<Schema["PageFactor"]>("GET", `/factors?limit=500&q=${encodeURIComponent(name)}`), enabled: !!find.data });
   const items = directories.data?.items ?? [];
   if (items.length === 0) return null;
+  const store = find.variables?.where ?? "";
+  const enrolled = (person: string) => {
+    const one = factors.data?.items.find((x) => x.person === person && x.store === store);
+    return one ? <Link className="underline" to={`/factors/${one.id}`}>{one.confirmed ? "enrolled" : "not confirmed"}{one.label && `, ${one.label}`}</Link> : <>none, <Link className="underline" to={`/factors?enrol=${encodeURIComponent(person)}&store=${encodeURIComponent(store)}`}>enrol</Link></>;
+  };
   const p = find.data?.person;
   return (
     <section className="mt-8">
@@ -66,8 +72,8 @@ function Lookup() {
       {find.data?.text && <Notice tone="out"><b>{sentence(find.data.text)}</b> {find.data.remedy}</Notice>}
       {p && (
         <dl className="mt-2 grid max-w-[760px] grid-cols-[130px_1fr] text-[13px]">
-          {[["person", p.display || p.name], ["DN", p.id], ["groups", p.groups?.join(", ")], ...Object.entries(p.attributes ?? {}).map(([k, v]) => [k, (v ?? []).join(", ")])].map(([k, v]) => (
-            <div key={k} className="contents"><dt className="border-b border-hair py-1 text-soft">{k}</dt><dd className="mono border-b border-hair py-1">{v || "-"}</dd></div>
+          {[["person", p.display || p.name], ["second factor", enrolled(p.name)], ["DN", p.id], ["groups", p.groups?.join(", ")], ...Object.entries(p.attributes ?? {}).map(([k, v]) => [k, (v ?? []).join(", ")])].map(([k, v]) => (
+            <div key={k as string} className="contents"><dt className="border-b border-hair py-1 text-soft">{k}</dt><dd className="mono border-b border-hair py-1">{v || "-"}</dd></div>
           ))}
         </dl>
       )}

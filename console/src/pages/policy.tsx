@@ -60,7 +60,7 @@ function Foreseen({ lane, policies, own }: { lane: Schema["Lane"]; policies: (ow
   const whole = typed.outcome === "refuse" || !!typed.pass || typed.groups.length > 0;
   const found = useQuery({
     queryKey: ["lane-analysis", lane.id, lane.tag, typed], enabled: whole,
-    queryFn: () => call<Schema["Analysis"]>("POST", `/lanes/${lane.id}/analysis`, { name: lane.name, when: lane.when, methods: lane.methods, realm: lane.realm, forward: lane.forward, tls: lane.tls, rejectDelayMillis: lane.rejectDelayMillis, note: lane.note ?? "", policies: policies({ ...typed, name: typed.name || "This policy", enabled: true }) }),
+    queryFn: () => call<Schema["Analysis"]>("POST", `/lanes/${lane.id}/analysis`, { name: lane.name, when: lane.when, methods: lane.methods, realm: lane.realm, forward: lane.forward, tls: lane.tls, rejectDelayMillis: lane.rejectDelayMillis, secondFactor: lane.secondFactor, factorRestMinutes: lane.factorRestMinutes, note: lane.note ?? "", policies: policies({ ...typed, name: typed.name || "This policy", enabled: true }) }),
   });
   const name = typed.name || "This policy";
   const list = whole && typed.enabled ? found.data?.items.filter((f) => f.policy === name || f.message.includes(`, ${name}, `)) ?? [] : [];

@@ -13,7 +13,7 @@ const methods: [string, string][] = [["ascii", "ASCII dialogue"], ["pap", "PAP"]
 export function TryGear({ client: first }: { client: string }) {
   const queries = useQueryClient();
   const clients = useObjects("clients").data?.items ?? [];
-  const [form, setForm] = useState({ client: first, ask: "login", method: "ascii", user: "", password: "", newPassword: "", level: "15", command: "show version", service: "ppp", args: "", from: "192.0.2.77", port: "vty0" });
+  const [form, setForm] = useState({ client: first, ask: "login", method: "ascii", user: "", password: "", code: "", newPassword: "", level: "15", command: "show version", service: "ppp", args: "", from: "192.0.2.77", port: "vty0" });
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
   const client = form.client || clients[0]?.name || "";
   const proves = ["login", "enable", "password"].includes(form.ask);
@@ -21,7 +21,7 @@ export function TryGear({ client: first }: { client: string }) {
   const run = useMutation({
     mutationFn: () => call<Schema["GearTrialResult"]>("POST", "/gear-trials", {
       client, ask: form.ask === "other" ? form.service : form.ask, user: form.user, from: form.from, port: form.port, level: proves && form.ask !== "enable" ? 1 : Number(form.level) || 0,
-      ...(proves ? { method: form.ask === "password" ? "ascii" : form.method, password: form.password, newPassword: form.newPassword } : {}),
+      ...(proves ? { method: form.ask === "password" ? "ascii" : form.method, password: form.password, code: form.code, newPassword: form.newPassword } : {}),
       ...(form.ask === "command" || reports ? { command: form.command } : {}),
       args: form.args.split("\n").map((a) => a.trim()).filter(Boolean),
     }),
@@ -38,6 +38,7 @@ export function TryGear({ client: first }: { client: string }) {
         <TextField label="Name" field="user" mono value={form.user} onChange={(user) => set({ user })} error={run.error} />
         {proves && form.ask !== "password" && <Pick label="By" field="method" value={form.method} onChange={(method) => set({ method })} error={run.error} options={options(methods)} />}
         {proves && <TextField label="Password" type="password" value={form.password} onChange={(password) => set({ password })} autoComplete="new-password" />}
+        {proves && (form.ask === "password" || form.method === "ascii" || form.method === "pap") && <TextField label="One-time code, if one is asked for" mono value={form.code} onChange={(code) => set({ code })} autoComplete="one-time-code" />}
         {proves && (form.ask === "password" || form.method === "ascii") && <TextField label="New password, if one is asked for" type="password" value={form.newPassword} onChange={(newPassword) => set({ newPassword })} autoComplete="new-password" />}
         {(form.ask === "command" || reports) && <TextField label="Command" field="command" mono value={form.command} onChange={(command) => set({ command })} error={run.error} />}
         <div className="grid grid-cols-2 gap-3">

@@ -253,6 +253,7 @@ func (c *Config) checkLanes(k *checker) {
 		}
 		c.checkTLS(k, l)
 		c.checkMethods(k, l)
+		checkFactor(k, l)
 		if l.RejectDelayMillis < 0 || l.RejectDelayMillis > 5000 {
 			k.fail("rejectDelayMillis", fmt.Sprintf("%d ms is out of range", l.RejectDelayMillis), "Use 0 to 5000 ms; 1000 is usual.")
 		}

@@ -155,7 +155,11 @@ type Lane struct {
 	// TLS is for methods that run in TLS.
 	TLS LaneTLS `json:"tls"`
 	// RejectDelayMillis holds each refusal back.
-	RejectDelayMillis int      `json:"rejectDelayMillis"`
+	RejectDelayMillis int `json:"rejectDelayMillis"`
+	// SecondFactor is what has to be shown beside the credential: OneTimeCode, or empty for nothing.
+	SecondFactor string `json:"secondFactor,omitempty"`
+	// FactorRestMinutes is for how long the same person is not asked for a code again on the same client, from the same place.
+	FactorRestMinutes int      `json:"factorRestMinutes,omitempty"`
 	Policies          []Policy `json:"policies"`
 	Note              string   `json:"note,omitempty"`
 }

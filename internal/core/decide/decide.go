@@ -150,6 +150,9 @@ func (p *Plan) walk(f *facts.Facts, d *Decision) reason.Code {
 		}
 		return f.Credential
 	}
+	if why := d.Lane.factor(f); why != reason.OK {
+		return why
+	}
 	return p.policies(f, d)
 }
 

@@ -87,7 +87,7 @@ func (p *Plan) fill(s *Station, f *facts.Facts, d *Decision) {
 			}
 		}
 	case reason.SecondFactor:
-		s.Value, s.State = "not asked", NotAsked
+		fillFactor(s, f, d)
 	case reason.Policy:
 		s.Micros = f.Spent.Policy
 		s.Value, s.Wanted = "none fits", d.Lane.wanted()

@@ -193,6 +193,9 @@ func (p *Plan) Values(f *facts.Facts, d *Decision) map[string]string {
 		}
 	}
 	gearValues(f, d, v)
+	if f.Factor != nil && f.Factor.Outcome == d.Reason {
+		v["detail"] = f.Factor.Detail
+	}
 	var stores []string
 	for _, l := range f.Lookups {
 		stores = append(stores, l.Store)

@@ -213,6 +213,8 @@ func (r *reader) facts(f *Facts) {
 			r.value(&f.ClientTags)
 		case "forwarded":
 			r.value(&f.Forwarded)
+		case "factor":
+			r.value(&f.Factor)
 		case "lease":
 			r.value(&f.Lease)
 		case "eap":

@@ -73,6 +73,9 @@ func (f *Facts) AppendJSON(b []byte) []byte {
 	}
 	b = appendOptional(b, "credential", string(f.Credential))
 	b = appendOptional(b, "credentialDetail", f.CredentialDetail)
+	if f.Factor != nil {
+		b = f.Factor.append(b)
+	}
 	if f.Forwarded != nil {
 		b = appendValue(b, "forwarded", f.Forwarded)
 	}

@@ -75,6 +75,9 @@ type Facts struct {
 	// CredentialDetail is what a store said about it.
 	CredentialDetail string `json:"credentialDetail,omitempty"`
 
+	// Factor is what a second factor came to, nil if none was looked at.
+	Factor *Factor `json:"factor,omitempty"`
+
 	// Lease is the address that was given for the session, or that there was none left; nil if none was to be given.
 	Lease *Lease `json:"lease,omitempty"`
 

@@ -41,6 +41,7 @@ func full(text string) *Facts {
 		Device:      &Device{ID: text, Name: text, Owner: text, Tags: map[string]string{"kind": text}, Match: "02-00-5E-*", State: reason.OK},
 		Forwarded:   &Forwarded{Server: text, Answer: "accept", Detail: text, Micros: 7},
 		From:        netip.MustParseAddr("192.0.2.77"), Gear: &Gear{Asks: AsksCommand, Level: 15, Command: text, Authenticated: "tacacs", Args: []string{text, "cmd=show"}},
+		Factor:  &Factor{reason.FactorWrong, text, 9},
 		Lease:   &Lease{"vpn", netip.MustParseAddr("192.0.2.9")},
 		Machine: &Person{Store: "LANTERN", ID: text, Name: text, Kind: Computer, State: reason.OK}, MachineSeen: &MachineSeen{text, time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)},
 		Attributes: []Attribute{{"Framed-MTU", "1500"}, {text, text}},

@@ -85,6 +85,16 @@ const (
 	PasswordExpired    Code = "password.expired"
 	PasswordMustChange Code = "password.must-change"
 
+	// FactorNotEnrolled is somebody who has no second factor where one is asked for, FactorMissing a sign-in without a code.
+	FactorNotEnrolled Code = "factor.not-enrolled"
+	FactorMissing     Code = "factor.code-missing"
+	FactorWrong       Code = "factor.code-wrong"
+	// FactorUsed is a code that was taken before, FactorLocked a person who gave too many wrong ones.
+	FactorUsed   Code = "factor.code-used"
+	FactorLocked Code = "factor.locked"
+	// FactorFailed is a code that fits and could not be noted as used.
+	FactorFailed Code = "factor.failed"
+
 	PolicyNone    Code = "policy.none"
 	PolicyRefused Code = "policy.refused"
 
@@ -194,6 +204,12 @@ var entries = []Entry{
 	{PasswordUnreadable, Credential, "The password came out as unreadable octets", "Most likely the shared secret of {client} differs from ours. Type it anew on both sides, and switch on Message-Authenticator there, which tells the two cases apart."},
 	{PasswordExpired, Credential, "The password of {person} has expired", "The person must set a new one where {store} is at home."},
 	{PasswordMustChange, Credential, "{person} must change the password before signing in", "The person must set a new one where {store} is at home, or while signing in with MS-CHAPv2 in a tunnel, if the device asks for it."},
+	{FactorNotEnrolled, SecondFactor, "{person} has no second factor, and lane {lane} asks for a one-time code", "Enrol {person} under Second factors, or with `tollgate factor enrol`."},
+	{FactorMissing, SecondFactor, "The password of {person} is right, but no one-time code came with it", "Have the person type the code right behind the password, or have {client} sign people in with a dialogue of TACACS+, which asks for it."},
+	{FactorWrong, SecondFactor, "The one-time code of {person} is wrong: {detail}", "Have the person look at the code again. If its clock is off, two codes one after the other set it right. A lost device is removed under Second factors."},
+	{FactorUsed, SecondFactor, "This one-time code of {person} was used already", "A code counts once: wait for the next. If {person} did not use it, somebody looked over a shoulder, or {client} sent the request twice."},
+	{FactorLocked, SecondFactor, "{person} gave too many wrong one-time codes: {detail}", "Wait, or release the person under Second factors, once it is clear who typed them."},
+	{FactorFailed, SecondFactor, "The one-time code of {person} could not be noted as used: {detail}", "Look at the disk of this server. A code that cannot be noted does not count, since it might be used again."},
 	{PolicyNone, Policy, "No policy of lane {lane} fits", "Signed in correctly, but {membership}. Change a policy of lane {lane} so that it fits this person, or add one."},
 	{PolicyRefused, Policy, "Policy {policy} of lane {lane} refuses", "This is what the policy says. To admit this person, put a policy that fits above it."},
 	{PassValueMissing, Pass, "Pass {pass} cannot be given to {person}: {detail}", "Put the value where the person is kept, or write in the pass what stands in for it, after the word or. Nobody is admitted with half a pass."},

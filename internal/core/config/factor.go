@@ -1,0 +1,32 @@
+package config
+
+import "fmt"
+
+// OneTimeCode is the second factor of lanes that ask for a code that is used once (RFC 6238), beside the password.
+const OneTimeCode = "code"
+
+// maxFactorRest bounds for how many minutes a code is not asked for again.
+const maxFactorRest = 24 * 60
+
+// checkFactor checks the second factor of a lane. Only PAP and the dialogue of TACACS+, which hand over what is typed, carry a code.
+func checkFactor(k *checker, l *Lane) {
+	if l.FactorRestMinutes < 0 || l.FactorRestMinutes > maxFactorRest {
+		k.fail("factorRestMinutes", fmt.Sprintf("%d minutes are out of range", l.FactorRestMinutes), fmt.Sprintf("Use 0 (a code each time) to %d.", maxFactorRest))
+	}
+	switch l.SecondFactor {
+	case "":
+		return
+	case OneTimeCode:
+	default:
+		k.fail("secondFactor", fmt.Sprintf("%q is no second factor", l.SecondFactor), "Use code, or leave it empty for none.")
+		return
+	}
+	if len(l.Forward) > 0 {
+		k.fail("secondFactor", "a lane that forwards asks for no code, since the remote server decides", "Have the remote server ask for it, or decide here.")
+	}
+	for j, name := range l.Methods {
+		if name != "pap" {
+			k.fail(fmt.Sprintf("methods[%d]", j), Title(name)+" carries no one-time code", "Allow PAP only in a lane that asks for a code; TACACS+ dialogues count as PAP.")
+		}
+	}
+}

@@ -1,0 +1,40 @@
+package decide
+
+import (
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/reason"
+)
+
+// NeedsCode reports whether somebody has to give a one-time code in the lane, beside the credential. Gear that asks about somebody
+// whom it has signed in proves nothing again, and an emergency account stands for itself: its password lies in an envelope.
+func (l *Lane) NeedsCode(f *facts.Facts) bool {
+	return l.SecondFactor == config.OneTimeCode && !f.Vouched() && (f.Person == nil || f.Person.Kind != facts.EmergencyAccount)
+}
+
+// factor is what the second factor comes to, OK where the lane asks for none.
+func (l *Lane) factor(f *facts.Facts) reason.Code {
+	switch {
+	case !l.NeedsCode(f):
+		return reason.OK
+	case f.Factor == nil:
+		return reason.FactorMissing
+	}
+	return f.Factor.Outcome
+}
+
+// fillFactor fills the station of the second factor.
+func fillFactor(s *Station, f *facts.Facts, d *Decision) {
+	if d.Lane == nil || !d.Lane.NeedsCode(f) {
+		s.Value, s.State = "not asked", NotAsked
+		return
+	}
+	s.Value, s.Wanted, s.Found = "one-time code", "a code that fits and was not used before", "none came"
+	if f.Factor == nil {
+		return
+	}
+	s.Micros = f.Factor.Micros
+	if s.Found = f.Factor.Detail; s.Found == "" {
+		s.Found = string(f.Factor.Outcome)
+	}
+}

@@ -1,0 +1,61 @@
+package store
+
+import "context"
+
+// FactorToken is a device that makes one-time codes; times are in milliseconds since 1970.
+type FactorToken struct {
+	ID        string `db:"id"`
+	Store     string `db:"store"`
+	Name      string `db:"name"`
+	Display   string `db:"display"`
+	Label     string `db:"label"`
+	Algorithm string `db:"algorithm"`
+	Digits    int    `db:"digits"`
+	Period    int    `db:"period"`
+	// Secrets are sealed.
+	Secrets   string `db:"secrets"`
+	Recovery  int    `db:"recovery"`
+	Confirmed bool   `db:"confirmed"`
+	Step      int64  `db:"step"`
+	Skew      int64  `db:"skew"`
+	MadeAt    int64  `db:"made_at"`
+	MadeBy    string `db:"made_by"`
+	UsedAt    int64  `db:"used_at"`
+	UsedOn    string `db:"used_on"`
+}
+
+// FactorTokens returns all tokens.
+func (s *Store) FactorTokens(ctx context.Context) ([]FactorToken, error) {
+	out := []FactorToken{}
+	err := s.db.SelectContext(ctx, &out, "SELECT id, store, name, display, label, algorithm, digits, period, secrets, recovery, confirmed, step, skew, made_at, made_by, used_at, used_on FROM factors")
+	return out, err
+}
+
+// AddFactorToken adds or replaces a token and removes others, all or nothing.
+func (s *Store) AddFactorToken(ctx context.Context, t FactorToken, remove []string) error {
+	tx, err := s.single.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	for _, id := range remove {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM factors WHERE id = ?", id); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO factors (id, store, name, display, label, algorithm, digits, period, secrets, recovery, confirmed, step, skew, made_at, made_by, used_at, used_on)
+		VALUES (:id, :store, :name, :display, :label, :algorithm, :digits, :period, :secrets, :recovery, :confirmed, :step, :skew, :made_at, :made_by, :used_at, :used_on)`, t); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// SaveFactorToken writes what a sign-in changes of a token; one that was removed meanwhile gives ErrNotFound.
+func (s *Store) SaveFactorToken(ctx context.Context, t FactorToken) error {
+	return s.exec(ctx, "UPDATE factors SET secrets = ?, recovery = ?, step = ?, skew = ?, used_at = ?, used_on = ? WHERE id = ?", t.Secrets, t.Recovery, t.Step, t.Skew, t.UsedAt, t.UsedOn, t.ID)
+}
+
+// RemoveFactorToken removes a token.
+func (s *Store) RemoveFactorToken(ctx context.Context, id string) error {
+	return s.exec(ctx, "DELETE FROM factors WHERE id = ?", id)
+}
