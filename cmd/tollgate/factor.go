@@ -82,7 +82,7 @@ func factorCommands() []command {
 		}}
 	}
 	return append(factors.commands()[:2],
-		command{"factor", "enrol", "PERSON", "give somebody a second factor: a QR code, and the code that the device then shows", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"factor", "enrol", "PERSON", "give somebody a device for one-time codes", func(f *flag.FlagSet) func(*session, []string) error {
 			in := apitype.FactorInput{}
 			f.StringVar(&in.Store, "store", "", "where the person is kept: a directory, or local; looked for in all if left out")
 			f.StringVar(&in.Label, "label", "", "what the device is called")
@@ -121,7 +121,7 @@ func factorCommands() []command {
 				return s.confirmFactor(args[0], args[1])
 			}
 		}},
-		command{"factor", "recovery", "ID", "make new recovery codes, printed once; the old ones count no more", func(*flag.FlagSet) func(*session, []string) error {
+		command{"factor", "recovery", "ID", "make new recovery codes, printed once", func(*flag.FlagSet) func(*session, []string) error {
 			return func(s *session, args []string) error {
 				id, err := one(args, "second factor")
 				if err != nil {
@@ -134,7 +134,7 @@ func factorCommands() []command {
 				return s.print(out, func() { s.recovery(out.Codes) })
 			}
 		}},
-		act("release", "look at the codes of somebody again who gave too many wrong ones", http.MethodPost, "/release", "Codes are looked at again."),
+		act("release", "end the wait after too many wrong codes", http.MethodPost, "/release", "Codes are looked at again."),
 		act("remove", "remove a second factor, at once", http.MethodDelete, "", "The second factor is removed; where one is asked for, the person gets in no more."))
 }
 

@@ -9,15 +9,34 @@ import (
 	"tollgate.example/key/internal/core/config"
 )
 
+// gearQuestion are the flags for what gear asks over TACACS+.
+type gearQuestion struct {
+	asks, command *string
+	level         *int
+}
+
+func newGearQuestion(f *flag.FlagSet) gearQuestion {
+	return gearQuestion{f.String("ask", "", "over TACACS+: login, enable, shell, command, or a service; without it, RADIUS"), f.String("command", "", "with -ask command: what is typed"),
+		f.Int("level", 0, "with -ask enable: privilege level")}
+}
+
+func (g gearQuestion) assign(was map[string]bool, in *apitype.ExpectationFields) {
+	assign(was, "ask", &in.Asks, *g.asks)
+	assign(was, "command", &in.Command, *g.command)
+	assign(was, "level", &in.Level, *g.level)
+}
+
 func foretellCommand() command {
 	return command{"attempt", "foretell", "", "the road of an attempt that is not made", func(f *flag.FlagSet) func(*session, []string) error {
 		values, at := attributeFlag{}, moment{}
 		f.Var(&values, "attr", "NAME=VALUE of a further attribute of the request; repeatable")
 		f.Var(&at, "at", "moment it is tried for; without it, now")
 		sent, through, method := f.String("user", "", "name as the device would send it"), f.String("client", "", "client that asks"), f.String("method", "pap", "method; the proof is taken to be right")
+		gear := newGearQuestion(f)
 		running := f.Bool("running", false, "under what is running, not under the draft")
 		return func(s *session, _ []string) error {
 			in := apitype.ExpectationFields{Sent: *sent, Client: *through, Method: *method, At: at.Time, Attributes: append([]config.Attribute{}, values...)}
+			gear.assign(given(f), &in)
 			of := map[bool]string{true: "running", false: "draft"}[*running]
 			var out apitype.Foretold
 			if err := s.api.Do(s.ctx, http.MethodPost, "/foretell?of="+of, in, &out); err != nil {

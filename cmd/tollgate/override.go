@@ -89,6 +89,7 @@ func expectationCommands() []command {
 		f.Var(&values, "attr", "NAME=VALUE of a further attribute of the request; repeatable, replaces")
 		f.Var(&at, "at", "moment it is tried for; none is the moment of the check")
 		name, sent, asks, method := f.String("name", "", "new name"), f.String("user", "", "name as the device would send it"), f.String("client", "", "client that asks"), f.String("method", "pap", "method; the proof is taken to be right")
+		gear := newGearQuestion(f)
 		pass, vlan, refused, reason, note := f.String("pass", "", "pass it is to get"), f.String("vlan", "", "VLAN it is to get"), f.Bool("refused", false, "it is to be refused"), f.String("reason", "", "with -refused: reason"), f.String("text", "", "note")
 		return func(was map[string]bool, old *apitype.Expectation, label string) any {
 			in := apitype.ExpectationFields{Method: *method, Admitted: true, Attributes: []config.Attribute{}}
@@ -102,6 +103,7 @@ func expectationCommands() []command {
 			assign(was, "method", &in.Method, *method)
 			assign(was, "attr", &in.Attributes, []config.Attribute(values))
 			assign(was, "at", &in.At, at.Time)
+			gear.assign(was, &in)
 			assign(was, "refused", &in.Admitted, !*refused)
 			assign(was, "pass", &in.Pass, *pass)
 			assign(was, "vlan", &in.VLAN, *vlan)

@@ -52,10 +52,10 @@ func (s *server) foretell() {
 			return nil, publishProblem(&revision.Invalid{Problems: problems})
 		}
 		b := &in.Body
-		if config.FindMethod(b.Method) == nil {
+		if b.Asks == "" && config.FindMethod(b.Method) == nil {
 			return nil, faulty("method", fmt.Sprintf("%q is not a method", b.Method), "Use one of: "+strings.Join(config.Methods, ", ")+".")
 		}
-		_, f, err := s.Gate.Foretell(ctx, plan, &config.Expectation{Sent: strings.TrimSpace(b.Sent), Client: b.Client, Method: b.Method, Attributes: b.Attributes, At: b.At}, time.Now())
+		_, f, err := s.Gate.Foretell(ctx, plan, &config.Expectation{Sent: strings.TrimSpace(b.Sent), Client: b.Client, Method: b.Method, Asks: b.Asks, Command: b.Command, Level: b.Level, Attributes: b.Attributes, At: b.At}, time.Now())
 		if f == nil {
 			return nil, faulty("sent", err.Error(), "Correct it, and ask again.")
 		}

@@ -96,13 +96,14 @@ func (s *server) policyKinds() {
 		list: func(c *config.Config) *[]config.Expectation { return &c.Expectations },
 		apply: func(_ *config.Config, e *config.Expectation, in *apitype.ExpectationFields) (string, error) {
 			e.Name, e.Sent, e.Client, e.Method, e.Attributes, e.At = in.Name, in.Sent, in.Client, in.Method, in.Attributes, in.At
+			e.Asks, e.Command, e.Level = in.Asks, in.Command, in.Level
 			e.Admitted, e.Pass, e.VLAN, e.Reason, e.Note = in.Admitted, in.Pass, in.VLAN, in.Reason, in.Note
 			return "", nil
 		},
 		text: func(e *config.Expectation) string { return e.Name + " " + e.Sent + " " + e.Client },
 		views: func(*config.Config) func(*config.Expectation, apitype.Meta) apitype.Expectation {
 			return func(e *config.Expectation, m apitype.Meta) apitype.Expectation {
-				return apitype.Expectation{Meta: m, ExpectationFields: apitype.ExpectationFields{Name: e.Name, Sent: e.Sent, Client: e.Client, Method: e.Method, Attributes: e.Attributes,
+				return apitype.Expectation{Meta: m, ExpectationFields: apitype.ExpectationFields{Name: e.Name, Sent: e.Sent, Client: e.Client, Method: e.Method, Asks: e.Asks, Command: e.Command, Level: e.Level, Attributes: e.Attributes,
 					At: e.At, Admitted: e.Admitted, Pass: e.Pass, VLAN: e.VLAN, Reason: e.Reason, Note: e.Note}}
 			}
 		},

@@ -149,6 +149,9 @@ type ExpectationFields struct {
 	Client     string             `json:"client" required:"false" maxLength:"200"`
 	Method     string             `json:"method" required:"false" maxLength:"50" example:"peap-mschapv2"`
 	Attributes []config.Attribute `json:"attributes" required:"false" doc:"Further attributes of the request"`
+	Asks       string             `json:"asks" required:"false" maxLength:"60" doc:"What gear asks over TACACS+: login, enable, shell, command, or a service; empty for RADIUS"`
+	Command    string             `json:"command" required:"false" maxLength:"4096" doc:"What is typed, for command"`
+	Level      int                `json:"level" required:"false" doc:"Privilege level that enable asks for"`
 	At         time.Time          `json:"at,omitzero" required:"false" doc:"Moment it is tried for; empty is now"`
 	Admitted   bool               `json:"admitted" doc:"Whether it is to be admitted"`
 	Pass       string             `json:"pass" required:"false" maxLength:"200" doc:"Pass that it is to get; empty for any"`

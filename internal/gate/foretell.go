@@ -3,13 +3,16 @@ package gate
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
+	"tollgate.example/key/internal/core/command"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/wire/radius"
+	"tollgate.example/key/internal/wire/tacacs"
 )
 
 // Foretell decides under a plan, which need not be in effect, what an attempt with the right proof would come to. People are
@@ -65,7 +68,7 @@ func (g *Gate) usable(plan *decide.Plan, person *facts.Person, method string) (r
 	return reason.MethodUnusable, noHashes
 }
 
-// expected makes the facts of an expectation, by way of the packet that a device would send.
+// expected makes the facts of an expectation; over RADIUS by way of the packet that a device would send.
 func expected(plan *decide.Plan, e *config.Expectation, now time.Time) (*facts.Facts, error) {
 	client, at := config.Find(plan.Config.Clients, e.Client)
 	if at < 0 {
@@ -74,6 +77,22 @@ func expected(plan *decide.Plan, e *config.Expectation, now time.Time) (*facts.F
 	prefix, err := config.ParsePrefix(client.Addresses[0])
 	if err != nil {
 		return nil, err
+	}
+	if !e.At.IsZero() {
+		now = e.At
+	}
+	if e.Asks != "" {
+		f := GearFacts(client, prefix.Addr(), []byte(e.Sent), nil, nil, now)
+		f.Gear.Asks, f.Gear.Level = e.Asks, e.Level
+		if e.Asks == facts.AsksCommand {
+			f.Service, f.Gear.Command = facts.DeviceCommand, strings.Join(command.Words(e.Command), " ")
+		}
+		if f.Vouched() {
+			f.Gear.Authenticated = tacacs.MethodTACACS.String()
+		} else {
+			f.Method = e.Method
+		}
+		return &f, nil
 	}
 	b := radius.NewRequest(radius.AccessRequest, 1, [16]byte{}, false)
 	b.AddText(radius.UserName, e.Sent)
@@ -95,9 +114,6 @@ func expected(plan *decide.Plan, e *config.Expectation, now time.Time) (*facts.F
 	p, err := radius.Decode(data)
 	if err != nil {
 		return nil, fmt.Errorf("the attributes do not fit into one request: %w", err)
-	}
-	if !e.At.IsZero() {
-		now = e.At
 	}
 	f := &facts.Facts{At: now, Address: prefix.Addr()}
 	RADIUSFacts(&p, client, plan.Book, f)

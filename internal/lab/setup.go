@@ -183,6 +183,7 @@ func (s *setup) expectations() {
 		{Name: "Ticketing at a counter", Sent: "s.lodge", Client: "np-switch-1", Method: "pap", Attributes: wired, Admitted: true, Pass: "ticketing", VLAN: "20"},
 		{Name: "The relief master", Sent: "a.waldeck@" + Domain, Client: "heron-switch-1", Method: "peap-gtc", Attributes: wired, Admitted: true, Pass: "bridge", VLAN: "30"},
 		{Name: "Contractors stay ashore", Sent: "f.brinkema", Client: "heron-switch-1", Method: "pap", Attributes: wired, Admitted: false, Reason: "policy.refused"},
+		{Name: "Port operations cannot reload", Sent: "i.faramond", Client: "hh-router-1", Asks: "command", Command: "reload", Admitted: false},
 	} {
 		s.add("/expectations", e)
 	}

@@ -2,6 +2,7 @@ package listen
 
 import (
 	"bufio"
+	"crypto/x509"
 	"errors"
 	"io"
 	"net"
@@ -39,14 +40,18 @@ type gearConn struct {
 	tried string
 	in    *bufio.Reader
 	// secure is set over TLS, where bodies are not hidden; names are those of the certificate that proved the client.
-	secure  bool
-	names   []string
-	single  bool // agreed with the first packet
-	first   bool
-	closing atomic.Bool
-	sending sync.Mutex
-	slots   chan struct{}
-	working sync.WaitGroup
+	secure bool
+	names  []string
+	// chain is the certificate that proved it, last looked at under a snapshot, at a moment.
+	chain       []*x509.Certificate
+	provenUnder *gate.Snapshot
+	proven      time.Time
+	single      bool // agreed with the first packet
+	first       bool
+	closing     atomic.Bool
+	sending     sync.Mutex
+	slots       chan struct{}
+	working     sync.WaitGroup
 
 	mu       sync.Mutex
 	sessions map[uint32]*gearSession
@@ -173,6 +178,9 @@ func (c *gearConn) find(h tacacs.Header, body []byte) (s *gearSession, ok bool) 
 	client, at := c.client(snapshot)
 	if client == nil || !client.Enabled {
 		c.fault(contact.Disabled, "TACACS+")
+		return nil, false
+	}
+	if h.Seq == 1 && !c.stillProves(snapshot, client) {
 		return nil, false
 	}
 	c.mu.Lock()

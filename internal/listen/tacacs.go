@@ -3,6 +3,7 @@ package listen
 import (
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"fmt"
 	"log/slog"
 	"net"
@@ -11,7 +12,10 @@ import (
 	"sync/atomic"
 	"time"
 
+	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/contact"
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/gate"
 )
 
@@ -20,6 +24,8 @@ const (
 	maxGear = 16_384
 	// handshakeTime is how long a TLS handshake may take.
 	handshakeTime = 10 * time.Second
+	// proofTime is for how long a certificate is taken for good without a second look.
+	proofTime = 5 * time.Second
 )
 
 // TACACS serves TACACS+ over TCP (RFC 8907) and over TLS 1.3 (RFC 9887).
@@ -211,11 +217,11 @@ func (c *gearConn) handshake() bool {
 			if trust == nil {
 				return refuse("there is no trust list for the certificate of " + client.Name)
 			}
-			if v := trust.Verify(ctx, chain, conn.ConnectionState().OCSPResponse, time.Now()); v.Code != "ok" {
+			if detail := c.proves(ctx, trust, client.Name, chain); detail != "" {
 				byAddress = client
-				return refuse(fmt.Sprintf("the certificate of %s is not accepted: %s %s", client.Name, v.Code, v.Detail))
+				return refuse(detail)
 			}
-			c.names = names
+			c.names, c.chain, c.provenUnder, c.proven = names, chain, s, time.Now()
 			return true
 		}
 	}
@@ -230,5 +236,33 @@ func (c *gearConn) handshake() bool {
 	case len(byAddress.TACACSNames) > 0:
 		return refuse(fmt.Sprintf("the certificate (%s) carries none of the names of %s", chain[0].Subject, byAddress.Name))
 	}
+	return true
+}
+
+// proves says why a certificate does not prove a client, "" if it does.
+func (c *gearConn) proves(ctx context.Context, trust *certificate.Trust, client string, chain []*x509.Certificate) string {
+	if v := trust.Verify(ctx, chain, nil, time.Now()); v.Code != reason.OK {
+		return fmt.Sprintf("the certificate of %s is not accepted: %s %s", client, v.Code, v.Detail)
+	}
+	return ""
+}
+
+// stillProves looks at the certificate again before a session begins: under another configuration, and otherwise now and then,
+// since it may have expired or been revoked while the connection was open.
+func (c *gearConn) stillProves(s *gate.Snapshot, client *config.Client) bool {
+	if c.chain == nil || c.provenUnder == s && time.Since(c.proven) < proofTime {
+		return true
+	}
+	detail := "there is no trust list for the certificate of " + client.Name
+	if trust := s.GearTrust(client); trust != nil {
+		ctx, cancel := context.WithTimeout(c.t.ctx, handshakeTime)
+		defer cancel()
+		detail = c.proves(ctx, trust, client.Name, c.chain)
+	}
+	if detail != "" {
+		c.fault(contact.GearTLS, detail)
+		return false
+	}
+	c.provenUnder, c.proven = s, time.Now()
 	return true
 }

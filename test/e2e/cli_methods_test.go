@@ -14,6 +14,7 @@ import (
 // The same from the command line: authority, certificate, trust list, lane, account, client certificate, a trial, a
 // revocation, a signing request and its answer, an import.
 func TestCertificatesFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.wants(0, []string{"authority", "make", "Lantern", "-subject", "Lantern Ferries Network Authority"}, "CN=Lantern Ferries Network Authority", "Saved in the draft")
@@ -82,6 +83,7 @@ func TestCertificatesFromTheCommandLine(t *testing.T) {
 }
 
 func TestDevicesFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.tunnelled(nil)
 	w.wants(0, []string{"device", "add", "0200.5e80.0001", "-name", "Copier", "-owner", "Kaia Nance", "-tag", "kind=printer"}, "02-00-5E-80-00-01", "kind=printer")

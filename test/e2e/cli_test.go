@@ -10,6 +10,7 @@ import (
 
 // TestCommandLineFromNothing configures a whole service by the command line alone and signs somebody in.
 func TestCommandLineFromNothing(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.directory()
 	ca := filepath.Join(t.TempDir(), "ca.pem")
@@ -59,6 +60,7 @@ func TestCommandLineFromNothing(t *testing.T) {
 }
 
 func TestCommandLineOrdersAndEdits(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.wants(0, []string{"policy", "add", "Wired", "Guests", "-refuse", "-message", "Ask at the desk.", "-at", "1"})
@@ -86,6 +88,7 @@ func TestCommandLineOrdersAndEdits(t *testing.T) {
 }
 
 func TestCommandLineExitCodes(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.wants(0, []string{"help"}, "Usage: tollgate NOUN VERB", "Exit codes")
 	w.wants(0, []string{"client", "-h"}, "client add NAME")

@@ -27,6 +27,7 @@ for my $a ($r->get_attributes) { print "$a->{Code}=", unpack('H*', $a->{RawValue
 `
 
 func TestPerlClient(t *testing.T) {
+	t.Parallel()
 	need(t, "perl", "/usr/share/perl5/Authen/Radius.pm")
 	w := start(t)
 	w.basic("off", "127.0.0.1")
@@ -61,6 +62,7 @@ func TestPerlClient(t *testing.T) {
 }
 
 func TestPAMClient(t *testing.T) {
+	t.Parallel()
 	need(t, "pamtester")
 	modules, _ := filepath.Glob("/*lib*/*/security/pam_radius_auth.so")
 	more, _ := filepath.Glob("/usr/lib/*/security/pam_radius_auth.so")

@@ -28,6 +28,7 @@ func written(t *testing.T, text string) string {
 // The whole configuration leaves as a file and comes back: the same octets, the same decisions, and whatever was changed in the
 // file changed in the draft.
 func TestTheConfigurationAsAFile(t *testing.T) {
+	t.Parallel()
 	w := lantern(t)
 	text := w.wants(0, []string{"config", "export"}, "tollgate: 1", "- name: By department", "group: Ticketing", "opening-hours", "Harbour-Level")
 	if strings.Contains(text, "secret:") || strings.Contains(text, "bindPassword") || strings.Contains(text, "\n  id:") {
@@ -75,6 +76,7 @@ func TestTheConfigurationAsAFile(t *testing.T) {
 }
 
 func TestBadConfigurationFiles(t *testing.T) {
+	t.Parallel()
 	w := lantern(t)
 	text := w.wants(0, []string{"config", "export"})
 	for name, c := range map[string]struct{ text, says string }{
@@ -119,6 +121,7 @@ func TestBadConfigurationFiles(t *testing.T) {
 }
 
 func TestADictionaryIsImported(t *testing.T) {
+	t.Parallel()
 	w := lantern(t)
 	text := "tollgate: 1\nvendors:\n- name: Harbour Instruments\n  number: 32474\n  attributes:\n  - {number: 1, name: Harbour-Role, type: text}\n...\n"
 	w.wants(0, []string{"vendor", "import", written(t, text)}, "number 32473 -> 32474", "Nothing was changed yet")

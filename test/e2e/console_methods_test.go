@@ -100,6 +100,7 @@ func TestKnownDevicesInTheConsole(t *testing.T) {
 
 // The settings for devices name the authority, the server and the methods.
 func TestSupplicantSettings(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.tunnelled(nil)
 	w.issue("Lantern", "k", apitype.IssueInput{UPN: "k.nance@lanternferries.example"})

@@ -183,23 +183,27 @@ func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {
 	if err != nil {
 		need(t, root()+"/console/node_modules/axe-core/axe.min.js")
 	}
-	p := pageSteps{signedIn(t, w)}
 	pages := map[string]string{"/": "Needs you", "/attempts": "Took", "/attempts/" + refused.ID: "Facts", "/clients": "hh-vpn-1", "/clients/new": "Shared secret", "/directories": "LANTERN", "/directories/new": "Test now", "/directories/LANTERN?panel=groups": "the same", "/directories/LANTERN?panel=guard": "locks an account", "/directories/LANTERN?panel=membership": "Who may create", "/directories/LANTERN?panel=copy": "No copy was made yet", "/directories/LANTERN?panel=tree": "naming context", "/directories/LANTERN?panel=person": "Look up", "/checkup": "Look at the service account", "/rehearsal": "Not rehearsed yet", "/analysis": "Worth knowing", "/expectations": "Ticketing at a counter", "/expectations/new": "Name sent", "/overrides": "Anselm on the bridge", "/overrides/new": "Gets the pass", "/remotes": "port-authority", "/remotes/new": "Shared secret", "/command-lists": "operators", "/command-lists/operators": "Type commands", "/journal": "Gear journal", "/try?protocol=tacacs": "Comes from", "/people/harbour.emergency": "Seal with", "/clients/hh-firewall-1": "Names in its certificate", "/pools": "203.0.113.64/26", "/pools/new": "One a line", "/calendars": "opening-hours", "/calendars/new": "Holidays", "/vendors": "Tunnel-Private-Group-ID", "/vendors/new": "Enterprise number",
 		"/lanes": "Policy, first", "/passes": "contractors", "/passes/new": "What the device gets", "/people": "Night Watch", "/realms": "shore", "/factors": "phone of Nerys", "/factors?enrol=x": "Show the picture", "/realms/new": "Lookup order", "/history": "Revision 1", "/operators": "Tokens", "/devices": "Known devices", "/devices/new": "MAC address or prefix",
 		"/certificates": "Our authorities", "/certificates/new": "Where it comes from", "/authorities/new": "Where it comes from", "/trusts/new": "Revocation lists", "/try": "Nothing tried yet", "/lanes/new": "Methods, the preferred"}
+	var both sync.WaitGroup
 	for _, theme := range []string{"light", "night"} {
-		if _, err := browser.Eval[bool](p.Page, "(localStorage.setItem('theme', '"+theme+"'), true)"); err != nil {
-			t.Fatal(err)
-		}
-		for path, text := range pages {
-			if err := errors.Join(p.Open(w.app.URL+path), p.See(text)); err != nil {
-				t.Errorf("%s: %v", path, err)
-				continue
+		p := pageSteps{signedIn(t, w)}
+		both.Go(func() {
+			if _, err := browser.Eval[bool](p.Page, "(localStorage.setItem('theme', '"+theme+"'), true)"); err != nil {
+				t.Error(err)
 			}
-			findings, err := p.Axe(string(axe))
-			if err != nil || len(findings) > 0 {
-				t.Errorf("%s by %s: %v\n%s", path, theme, err, strings.Join(findings, "\n"))
+			for path, text := range pages {
+				if err := errors.Join(p.Open(w.app.URL+path), p.See(text)); err != nil {
+					t.Errorf("%s: %v", path, err)
+					continue
+				}
+				findings, err := p.Axe(string(axe))
+				if err != nil || len(findings) > 0 {
+					t.Errorf("%s by %s: %v\n%s", path, theme, err, strings.Join(findings, "\n"))
+				}
 			}
-		}
+		})
 	}
+	both.Wait()
 }

@@ -38,6 +38,7 @@ func (o *output) String() string {
 
 // TestDemoFromAFreshClone does what the README says, in a clone, with ports of its own, twice.
 func TestDemoFromAFreshClone(t *testing.T) {
+	t.Parallel()
 	need(t, "git", "npm", "make")
 	dir := filepath.Join(t.TempDir(), "clone")
 	if out, err := exec.Command("git", "clone", "-q", root(), dir).CombinedOutput(); err != nil {
@@ -57,7 +58,7 @@ func TestDemoFromAFreshClone(t *testing.T) {
 		ended := make(chan error, 1)
 		go func() { ended <- cmd.Wait() }()
 		stop := func() { syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM) }
-		deadline := time.Now().Add(4 * time.Minute)
+		deadline := time.Now().Add(6 * time.Minute)
 		for !strings.Contains(out.String(), "Lantern Ferries is open") {
 			select {
 			case err := <-ended:

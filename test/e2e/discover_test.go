@@ -40,6 +40,7 @@ func TestDiscoverADomain(t *testing.T) {
 }
 
 func TestDiscoverAServer(t *testing.T) {
+	t.Parallel()
 	s := startSlapd(t)
 	w := start(t)
 	silent, err := net.Listen("tcp", "127.0.0.1:0")

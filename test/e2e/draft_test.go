@@ -14,6 +14,7 @@ import (
 )
 
 func TestBadInputNamesTheFieldAndChangesNothing(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	fields := apitype.ClientFields{Name: "other", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}
@@ -43,6 +44,7 @@ func TestBadInputNamesTheFieldAndChangesNothing(t *testing.T) {
 }
 
 func TestAPublishWithFaultsLeavesWhatIsRunningAlone(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.do(http.MethodDelete, "/passes/crew", nil, nil, client.IfMatch("*"))
@@ -60,6 +62,7 @@ func TestAPublishWithFaultsLeavesWhatIsRunningAlone(t *testing.T) {
 }
 
 func TestTwoOperatorsDoNotOverwriteEachOther(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.do(http.MethodPost, "/operators", apitype.OperatorInput{Name: "m.eide", Password: "second-operator-1"}, nil)
@@ -90,6 +93,7 @@ func TestTwoOperatorsDoNotOverwriteEachOther(t *testing.T) {
 }
 
 func TestTakeBack(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.wants(0, []string{"pass", "change", "crew", "-vlan", "31", "-publish", "-note", "new floor"}, "revision 2")
@@ -112,6 +116,7 @@ func TestTakeBack(t *testing.T) {
 }
 
 func TestRestartKeepsEverything(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.ask(nil)
@@ -135,6 +140,7 @@ func TestRestartKeepsEverything(t *testing.T) {
 }
 
 func TestRenamingFollowsReferences(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.wants(0, []string{"pass", "change", "crew", "-name", "deck"}, "deck")
@@ -146,6 +152,7 @@ func TestRenamingFollowsReferences(t *testing.T) {
 }
 
 func TestSignInAndAccess(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	stranger := &client.Client{URL: w.api.URL}
 	for _, path := range []string{"/clients", "/attempts", "/now", "/draft", "/tokens", "/attempts-live", "/fields"} {
@@ -192,6 +199,7 @@ func TestSignInAndAccess(t *testing.T) {
 }
 
 func TestSetupNeedsTheCode(t *testing.T) {
+	t.Parallel()
 	w := &world{t: t, dir: t.TempDir()}
 	w.boot()
 	var about apitype.About
@@ -207,6 +215,7 @@ func TestSetupNeedsTheCode(t *testing.T) {
 }
 
 func TestLiveAttempts(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)

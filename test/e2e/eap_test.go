@@ -125,6 +125,7 @@ func careful(method string, phase1 ...string) string {
 }
 
 func TestARealSupplicantWithEveryMethod(t *testing.T) {
+	t.Parallel()
 	need(t, "eapol_test")
 	w := start(t)
 	w.tunnelled(nil)
@@ -168,6 +169,7 @@ func (w *world) eapolWrong(method string) bool {
 }
 
 func TestARealSupplicantResumes(t *testing.T) {
+	t.Parallel()
 	need(t, "eapol_test")
 	w := start(t)
 	w.tunnelled(nil)
@@ -189,6 +191,7 @@ func TestARealSupplicantResumes(t *testing.T) {
 }
 
 func TestARealSupplicantThatDoesNotTrust(t *testing.T) {
+	t.Parallel()
 	need(t, "eapol_test")
 	w := start(t)
 	w.tunnelled(nil)
@@ -214,6 +217,7 @@ func TestARealSupplicantThatDoesNotTrust(t *testing.T) {
 }
 
 func TestNegotiationWithARealSupplicant(t *testing.T) {
+	t.Parallel()
 	need(t, "eapol_test")
 	w := start(t)
 	w.tunnelled(func(l *apitype.LaneFields) { l.Methods = []string{"eap-tls", "ttls-pap", "peap-mschapv2"} })
@@ -273,6 +277,7 @@ func TestAPeerWithoutTheExtendedMasterSecret(t *testing.T) {
 
 // Our own device does everything, over the network with the command line and within the process for the console.
 func TestTryingEveryMethod(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.tunnelled(func(l *apitype.LaneFields) { l.TLS.Prove = "user" })
 	w.issue("Lantern", "k", apitype.IssueInput{UPN: "k.nance@lanternferries.example"})

@@ -30,6 +30,7 @@ func forwarding(t *testing.T) (near, far *world) {
 }
 
 func TestALaneForwards(t *testing.T) {
+	t.Parallel()
 	near, far := forwarding(t)
 	far.wants(0, []string{"pass", "change", "crew", "-vlan", "77", "-publish"}, "revision 2")
 	reply, err := near.ask(nil)
@@ -64,6 +65,7 @@ func TestALaneForwards(t *testing.T) {
 
 // Methods with challenges and keys go through: CHAP whose challenge was the authenticator, and PEAP with its keys hidden anew.
 func TestForwardedMethods(t *testing.T) {
+	t.Parallel()
 	near, far := forwarding(t)
 	far.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: "bridge-and-beam", AccountFields: apitype.AccountFields{Name: "m.mate", Groups: []string{"Crew"}, Enabled: true, Keeps: "password"}}, nil)
 	far.do(http.MethodPost, "/authorities", apitype.AuthorityInput{Name: "Harbour", Make: &apitype.Make{Subject: "Harbour"}}, nil)
@@ -88,6 +90,7 @@ func TestForwardedMethods(t *testing.T) {
 }
 
 func TestRemoteServersThatFail(t *testing.T) {
+	t.Parallel()
 	near, _ := forwarding(t)
 	silent, err := net.ListenPacket("udp", "127.0.0.1:0")
 	if err != nil {
@@ -137,6 +140,7 @@ func TestRemoteServersThatFail(t *testing.T) {
 
 // Two servers that forward to each other do not ask each other for ever.
 func TestForwardingInACircle(t *testing.T) {
+	t.Parallel()
 	near, far := forwarding(t)
 	if out, code := far.run(secret+"\n", "tollgate", "remote", "add", "back", "-address", near.radius, "-secret", "-timeout", "3000", "-tries", "1"); code != 0 {
 		t.Fatal(out)

@@ -96,6 +96,18 @@ func TestTACACSOverTLS(t *testing.T) {
 	if h, body := c.reply(gearSecret); h.Flags&tacacs.Plain == 0 || !isError(tacacs.Authentication, body) || !c.over() {
 		t.Errorf("a hidden body is answered %+v %x", h, body)
 	}
+	kept, err := tls.Dial("tcp", w.tacacsTLS, &tls.Config{RootCAs: roots, ServerName: "gear.example", Certificates: []tls.Certificate{own}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	open := &wire{t, kept}
+	shell := tacacs.Request{Method: tacacs.MethodTACACS, Level: 1, Kind: tacacs.ASCII, Service: tacacs.ServiceLogin, User: []byte("ann"), Args: [][]byte{[]byte("service=shell"), []byte("cmd=")}}
+	for n := range uint32(2) {
+		open.send(header(tacacs.Authorization, 1, n, tacacs.Single|tacacs.Plain), shell.Append(nil), "")
+		if _, body := open.reply(""); len(body) == 0 || tacacs.AuthorStatus(body[0]) != tacacs.AuthorAdd {
+			t.Errorf("a kept connection: %x", body)
+		}
+	}
 	// A client without names is known by its address; a revoked certificate no longer lets its device in.
 	w.wants(0, []string{"client", "show", "hh-router-1"}, "over TLS as hh-router-1.example")
 	var issued apitype.Page[apitype.IssuedCertificate]
@@ -106,6 +118,11 @@ func TestTACACSOverTLS(t *testing.T) {
 		}
 	}
 	fails("a revoked certificate", "certificate.revoked", over(func(c *tls.Config) { c.Certificates = []tls.Certificate{own} }))
+	time.Sleep(6 * time.Second) // for longer no certificate is taken for good
+	open.send(header(tacacs.Authorization, 1, 9, tacacs.Single|tacacs.Plain), shell.Append(nil), "")
+	if _, body := open.reply(""); body != nil || !open.over() {
+		t.Errorf("a connection that was open when its certificate was revoked: %x", body)
+	}
 	w.wants(0, []string{"client", "change", "hh-router-1", "-tacacs-name", "none", "-publish"}, "published")
 	w.asks(over(nil), peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
 }

@@ -94,6 +94,7 @@ func found(id int64, dn string, attributes map[string][]string) []byte {
 // Whatever a directory does, an attempt ends within the set time, with a reason that names the server, and nobody is
 // admitted.
 func TestHostileDirectories(t *testing.T) {
+	t.Parallel()
 	bound := func(c net.Conn, id int64, op *ber.Packet) bool {
 		if op.Tag == ldap.ApplicationBindRequest {
 			c.Write(result(id, ldap.ApplicationBindResponse, 0, ""))
@@ -193,6 +194,7 @@ func TestHostileDirectories(t *testing.T) {
 
 // Names with everything that filters and DNs are written with, and letters of other scripts, find exactly whom they name.
 func TestOddNamesFindTheRightPerson(t *testing.T) {
+	t.Parallel()
 	names := []string{`o'malley`, `a*b`, `p(q)r`, `x\y`, `c,d+e`, `f#g`, `h<i>j`, `k;l="m"`, `øyvind.å`, `たかし`, `юлия`, `n o p`, `*`, `)(uid=*`}
 	var ldif strings.Builder
 	for i, name := range names {

@@ -81,6 +81,7 @@ const (
 )
 
 func TestConversationsAreNotMixedUp(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.tunnelled(nil)
 	r := w.hand()
@@ -134,6 +135,7 @@ func TestConversationsAreNotMixedUp(t *testing.T) {
 }
 
 func TestAnEmptyEAPMessageAsksForTheIdentity(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.tunnelled(nil)
 	r := w.hand()
@@ -249,6 +251,7 @@ func (w *world) sessions() int {
 
 // Somebody who was disabled, or got a new password, does not resume.
 func TestWhoMayNoLongerResumes(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.tunnelled(nil)
 	cache := newTickets()

@@ -48,6 +48,7 @@ func (w *world) plug(mac, method, user, password string, device supplicant.Setti
 }
 
 func TestThisPersonOnOneOfOurMachines(t *testing.T) {
+	t.Parallel()
 	w, kit := office(t, `machine.group is "Office PCs"`)
 	device := supplicant.Settings{Roots: kit.Roots, ServerName: lab.ServerName, Outer: "anonymous", Machine: kit.Computers[0], MachineIdentity: "host/pc01." + lab.Domain}
 	if reply := w.plug("02-00-5E-10-01-01", "teap-pap", "s.lodge", "harbour-s.lodge", device); !reply.Accepted || reply.Keys != "match" {
@@ -101,6 +102,7 @@ func (w *world) foreignMachine() (chain, key []byte) {
 }
 
 func TestTheMachineWasSeenBefore(t *testing.T) {
+	t.Parallel()
 	w, kit := office(t, `machine.seen within 8h`)
 	mac := "02-00-5E-10-02-01"
 	person := supplicant.Settings{Roots: kit.Roots, ServerName: lab.ServerName}
@@ -127,6 +129,7 @@ func TestTheMachineWasSeenBefore(t *testing.T) {
 }
 
 func TestFaultsOfLaptopsAreTold(t *testing.T) {
+	t.Parallel()
 	w, kit := office(t, "always")
 	mac := "02-00-5E-10-03-01"
 	for i, c := range []struct {
@@ -150,6 +153,7 @@ func TestFaultsOfLaptopsAreTold(t *testing.T) {
 
 // MAC bypass in all its forms, and what is none.
 func TestMACBypass(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.tunnelled(nil)
 	w.do(http.MethodPost, "/devices", apitype.DeviceFields{Match: "02:00:5e:80:00:*", Name: "printers", Tags: map[string]string{"kind": "printer"}, Enabled: true}, nil)

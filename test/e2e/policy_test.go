@@ -32,6 +32,7 @@ func values(r peer.Reply, name string) string {
 // A pass is put together on the command line: a vendor's attributes, templates, rules and times, one pass extending another; a
 // device then gets exactly that.
 func TestPassesOnTheWire(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.wants(0, []string{"vendor", "add", "Harbour", "-number", "32473", "-attr", "1:Harbour-Role:text", "-attr", "3:Harbour-Down:integer:rate-down:1"}, "added")
@@ -59,6 +60,7 @@ func TestPassesOnTheWire(t *testing.T) {
 
 // Nobody is admitted with half a pass: who lacks a value that the pass asks for is refused, and the road says so.
 func TestATemplateWithoutValueRefuses(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.wants(0, []string{"pass", "change", "crew", "-vlan", "{{person.mail}}"}, "changed")
@@ -75,6 +77,7 @@ func TestATemplateWithoutValueRefuses(t *testing.T) {
 }
 
 func TestPoliciesInTime(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	day := strings.ToLower(time.Now().UTC().Weekday().String()[:3])
@@ -106,6 +109,7 @@ func TestPoliciesInTime(t *testing.T) {
 }
 
 func TestOverrides(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.wants(0, []string{"pass", "add", "workshop", "-vlan", "77"}, "added")
@@ -129,11 +133,12 @@ func TestOverrides(t *testing.T) {
 
 // An expectation that the draft breaks stops the publish, by whatever way it comes.
 func TestExpectationsGuardPublishing(t *testing.T) {
+	t.Parallel()
 	w := lantern(t)
-	w.wants(0, []string{"expectation", "check"}, "met", "0 of 3 expectations would not be met")
+	w.wants(0, []string{"expectation", "check"}, "met", "0 of 4 expectations would not be met")
 	w.wants(0, []string{"policy", "change", "Wired ports", "By department", "-off"}, "changed")
-	w.wants(1, []string{"expectation", "check"}, "failed     Ticketing at a counter", "it would be: refused policy.none", "1 of 3")
-	w.wants(0, []string{"expectation", "check", "-running"}, "0 of 3")
+	w.wants(1, []string{"expectation", "check"}, "failed     Ticketing at a counter", "it would be: refused policy.none", "1 of 4")
+	w.wants(0, []string{"expectation", "check", "-running"}, "0 of 4")
 	w.wants(1, []string{"draft", "publish"}, `expectation "Ticketing at a counter"`, "wanted: admitted, pass ticketing, VLAN 20; it would be: refused policy.none")
 	w.wants(1, []string{"policy", "change", "Wired ports", "By department", "-off", "-publish"}, "Ticketing at a counter")
 	if _, n := w.running(); n != 3 {
@@ -147,6 +152,25 @@ func TestExpectationsGuardPublishing(t *testing.T) {
 	w.wants(0, []string{"expectation", "add", "A printer", "-user", "00-00-5E-00-53-F1", "-client", "np-switch-1", "-method", "mac", "-refused"}, "added")
 	w.wants(0, []string{"expectation", "add", "Later", "-user", "s.lodge", "-client", "np-switch-1", "-refused", "-at", "2030-01-01T00:00", "-attr", "NAS-Port-Type=Ethernet"}, "added")
 	w.wants(1, []string{"expectation", "check"}, "met        A stranger", "A printer", "met        Later")
+	for _, c := range []struct{ user, client, ask, command, want string }{
+		{"i.faramond", "hh-router-1", "command", "reload", "command.none"}, {"i.faramond", "hh-router-1", "command", "show  interfaces", "command list operators permits show interfaces"}, {"i.faramond", "hh-router-1", "enable", "", "level.too-high"},
+		{"i.faramond", "hh-router-1", "shell", "", "priv-lvl=7, timeout=60"}, {"i.faramond", "hh-router-1", "ppp", "", "service.not-granted"}, {"n.pryce", "hh-core-1", "login", "", "/ admitted  Nerys Pryce"}, {"i.solvang", "hh-core-1", "login", "", "factor.not-enrolled"},
+	} {
+		args := []string{"attempt", "foretell", "-user", c.user, "-client", c.client, "-ask", c.ask, "-command", c.command}
+		if c.ask == "enable" {
+			args = append(args, "-level", "15")
+		}
+		w.wants(0, args, c.want)
+	}
+	var list apitype.CommandList
+	w.do(http.MethodGet, "/command-lists/operators", nil, &list)
+	list.Otherwise = "permit"
+	w.do(http.MethodPut, "/command-lists/operators", list.CommandListFields, nil, matchAny)
+	w.wants(1, []string{"expectation", "check"}, "failed     Port operations cannot reload", "it would be: admitted, pass gear-operators")
+	w.refused(422, http.MethodPost, "/expectations", apitype.ExpectationFields{Name: "y", Sent: "y", Client: "hh-router-1", Method: "peap-gtc", Asks: "login", Command: "reload", Level: 16, VLAN: "7", Admitted: true, Attributes: []config.Attribute{{Name: "NAS-Port", Value: "1"}}},
+		"is not spoken over TACACS+", "something else is asked", "no privilege level 16", "attributes belong to RADIUS", "nobody into a VLAN")
+	w.refused(422, http.MethodPost, "/expectations", apitype.ExpectationFields{Name: "z", Sent: "z", Client: "hh-router-1", Asks: "command"}, "no command")
+	w.refused(422, http.MethodPost, "/expectations", apitype.ExpectationFields{Name: "z", Sent: "z", Client: "hh-router-1", Method: "pap", Command: "reload"}, "over TACACS+ only")
 	w.refused(422, http.MethodPost, "/expectations", apitype.ExpectationFields{Name: "x", Sent: "y", Client: "none", Method: "smoke", Admitted: true, Reason: "policy.none", Attributes: []config.Attribute{}}, "there is no client", `"smoke" is not a method`, "given no reason")
 }
 
@@ -158,6 +182,7 @@ func (w *world) running() (apitype.Draft, int) {
 }
 
 func TestHitsOfPolicies(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.account("p.diver", "hull-and-keel-77", "Divers")
@@ -201,6 +226,7 @@ func TestHitsOfPolicies(t *testing.T) {
 }
 
 func TestPartsOfTheDraftAndRevisions(t *testing.T) {
+	t.Parallel()
 	w := lantern(t)
 	w.wants(0, []string{"pass", "change", "contractors", "-vlan", "61"}, "changed")
 	w.wants(0, []string{"pass", "add", "spare", "-vlan", "62"}, "added")
@@ -226,6 +252,7 @@ func TestPartsOfTheDraftAndRevisions(t *testing.T) {
 
 // A sample that was written on one server is rehearsed on another.
 func TestRehearsalOfASample(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	for range 3 {
@@ -251,6 +278,7 @@ func TestRehearsalOfASample(t *testing.T) {
 }
 
 func TestConditionsThroughTheAPI(t *testing.T) {
+	t.Parallel()
 	w := lantern(t)
 	var check apitype.ConditionCheck
 	w.do(http.MethodPost, "/condition-check", map[string]any{"tree": map[string]any{"op": "or", "parts": []any{
@@ -279,6 +307,7 @@ func TestConditionsThroughTheAPI(t *testing.T) {
 
 // Addresses of a pool go to one session each; who comes when all are taken is refused, and says why.
 func TestAddressPools(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.wants(1, []string{"pool", "add", "vpn", "-range", "192.0.2.9-192.0.2.1"}, "does not go from a lower to a higher")
@@ -326,6 +355,7 @@ func TestAddressPools(t *testing.T) {
 
 // Several operators publish at the same moment: one of them does, the others are told that there is nothing left.
 func TestOnlyOnePublishes(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.wants(0, []string{"pass", "change", "crew", "-vlan", "31"}, "changed")
@@ -363,6 +393,7 @@ func TestOnlyOnePublishes(t *testing.T) {
 
 // A picked group that is gone from the directory is told where a policy asks for it.
 func TestAGroupThatIsGone(t *testing.T) {
+	t.Parallel()
 	w := lantern(t)
 	var d apitype.Directory
 	w.do(http.MethodGet, "/directories/LANTERN", nil, &d)

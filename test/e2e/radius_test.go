@@ -22,6 +22,7 @@ import (
 var loopback = netip.MustParseAddr("127.0.0.1")
 
 func TestPAPGivesAVLAN(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1", "::1")
 	for _, server := range w.app.RADIUS {
@@ -40,6 +41,7 @@ func TestPAPGivesAVLAN(t *testing.T) {
 }
 
 func TestRefusalsAreToldApart(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.account("t.marsh", "another-good-one", "Ticketing")
@@ -148,6 +150,7 @@ func raw(t *testing.T, server string, data []byte) []byte {
 }
 
 func TestMessageAuthenticatorModes(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("auto", "127.0.0.1")
 	unsigned := func(r *peer.Request) { r.Unsigned, r.Timeout = true, time.Second }
@@ -173,6 +176,7 @@ func TestMessageAuthenticatorModes(t *testing.T) {
 }
 
 func TestStatusServer(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("off", "127.0.0.1")
 	reply, err := w.ask(func(r *peer.Request) { r.Status = true; r.Attributes = nil })
@@ -248,6 +252,7 @@ func TestRetransmissionsAreAnsweredFromMemory(t *testing.T) {
 }
 
 func TestSecretsRotateWithoutAnOutage(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	out := w.wants(0, []string{"client", "change", "np-switch-1", "-generate", "-keep-previous", "1h", "-publish"}, "Shared secret, shown only here: ")
@@ -324,6 +329,7 @@ func TestPublishingUnderLoadLosesNothing(t *testing.T) {
 }
 
 func TestNoSecretIsKeptInClear(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.ask(nil)

@@ -15,6 +15,7 @@ import (
 
 // A server certificate is replaced while the service runs: the next conversation shows the new one.
 func TestACertificateIsReplacedWithoutARestart(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.tunnelled(nil)
 	shown := func() string {
@@ -43,6 +44,7 @@ func TestACertificateIsReplacedWithoutARestart(t *testing.T) {
 
 // A device that stops answering is recorded, with how far it came.
 func TestAnAbandonedConversationIsRecorded(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.tunnelled(func(l *apitype.LaneFields) { l.Methods = []string{"peap-mschapv2"} })
 	r := w.hand()

@@ -58,6 +58,7 @@ func TestTheConsoleIsServedByTLSBeyondLoopback(t *testing.T) {
 }
 
 func TestADataDirectoryIsUsedOnce(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	_, err := app.Start(context.Background(), app.Options{Data: w.dir, HTTP: "127.0.0.1:0", RADIUS: []string{"127.0.0.1:0"}})
 	if err == nil || !strings.Contains(err.Error(), "in use by another tollgated") {
@@ -70,6 +71,7 @@ func TestADataDirectoryIsUsedOnce(t *testing.T) {
 }
 
 func TestListsArePagedByCursorAndSearched(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	for i := range 25 {
@@ -118,6 +120,7 @@ func TestListsArePagedByCursorAndSearched(t *testing.T) {
 }
 
 func TestOpenAPIDescribesTheCalls(t *testing.T) {
+	t.Parallel()
 	w := start(t)
 	resp, err := http.Get(w.api.URL + "/api/v1/openapi.json")
 	if err != nil {

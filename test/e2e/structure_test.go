@@ -41,7 +41,7 @@ var allowed = map[string][]string{
 	"internal/gate":          {"internal/core/", "internal/wire/", "internal/account", "internal/certificate", "internal/conversation", "internal/device", "internal/directory", "internal/domain", "internal/factor", "internal/guard", "internal/lease", "internal/membership", "internal/remote", "internal/seal", "internal/store"},
 	"internal/dialogue":      {"internal/core/", "internal/wire/", "internal/gate"},
 	"internal/revision":      {"internal/core/", "internal/gate", "internal/seal", "internal/store"},
-	"internal/listen":        {"internal/core/", "internal/wire/", "internal/gate", "internal/contact", "internal/dialogue"},
+	"internal/listen":        {"internal/core/", "internal/wire/", "internal/certificate", "internal/gate", "internal/contact", "internal/dialogue"},
 	"internal/peer":          {"internal/wire/", "internal/supplicant"},
 	"internal/checkup":       {"internal/core/config", "internal/directory", "internal/store"},
 	"internal/guard":         {},

@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -144,14 +145,21 @@ func (w *world) directory() {
 	w.t.Cleanup(d.Close)
 }
 
+// ports counts those that were given away. They lie below those that the system gives to connections, so that nobody else takes one
+// between here and its use.
+var ports atomic.Int32
+
 func freePort(t testing.TB) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
+	for range 1000 {
+		address := fmt.Sprintf("127.0.0.1:%d", 20_000+(os.Getpid()+int(ports.Add(1)))%10_000)
+		if l, err := net.Listen("tcp", address); err == nil {
+			l.Close()
+			return address
+		}
 	}
-	defer l.Close()
-	return l.Addr().String()
+	t.Fatal("no port is free")
+	return ""
 }
 
 // do calls the API and fails the test on any error.

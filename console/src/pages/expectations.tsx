@@ -10,6 +10,9 @@ import { MomentField } from "../ui/moment";
 import { useRecorded } from "../api/recorded";
 import { Foretold } from "./try";
 
+/** What can be expected: a sign-in over RADIUS, or what gear asks over TACACS+. */
+const asks: [string, string][] = [["", "a sign-in over RADIUS"], ["login", "TACACS+: sign in"], ["enable", "TACACS+: enable, a higher level"], ["shell", "TACACS+: a shell"], ["command", "TACACS+: a command"]];
+
 type Expectation = Schema["Expectation"];
 
 export const useExpected = () => useQuery({ queryKey: ["expected"], queryFn: () => call<Schema["AllExpected"]>("GET", "/expectations-check") });
@@ -35,7 +38,7 @@ export function ExpectationsPage() {
               const c = of(e.id);
               return (
                 <tr key={e.id} {...rowKeys(() => go(`/expectations/${e.id}`))}>
-                  <td className="font-semibold">{e.name}</td><td className="mono">{e.sent}</td><td>{e.client}, {e.method}</td><td>{c?.wanted}</td>
+                  <td className="font-semibold">{e.name}</td><td className="mono">{e.sent}</td><td>{e.client}, {e.command ? <code className="mono">{e.command}</code> : e.asks ? `${e.asks}${e.asks === "enable" ? ` ${e.level}` : ""}` : e.method}</td><td>{c?.wanted}</td>
                   <td>{!c ? "" : <>{c.state === "met" ? <Verdict kind="in">met</Verdict> : c.state === "failed" ? <Verdict kind="out">failed</Verdict> : <Verdict kind="wait">not checked</Verdict>}{c.state !== "met" && <div className="text-[12.5px]">{c.got && <>It would be: {c.got}. </>}<span className="text-soft">{sentence(c.sentence)}</span></div>}</>}</td>
                 </tr>
               );
@@ -63,8 +66,10 @@ function ExpectationForm({ expectation: e, taken }: { expectation?: Expectation;
   const clients = useObjects("clients");
   const passes = useObjects("passes");
   const methods = useMethods().data?.items ?? [];
-  const [form, setForm] = useState({ name: e?.name ?? (taken ? `${taken.person || taken.sent} on ${taken.where || taken.client}` : ""), sent: e?.sent ?? taken?.sent ?? "", client: e?.client ?? taken?.client ?? "", method: e?.method ?? taken?.method ?? "pap", attributes: e?.attributes ?? taken?.attributes ?? [{ name: "NAS-Port-Type", value: "Ethernet" }], at: e?.at && !e.at.startsWith("0001") ? e.at : undefined, admitted: e?.admitted ?? (taken ? taken.verdict === "admitted" : true), pass: e?.pass ?? taken?.pass ?? "", vlan: e?.vlan ?? taken?.vlan ?? "", reason: e?.reason ?? (taken && taken.verdict !== "admitted" ? taken.reason : ""), note: e?.note ?? "" });
+  const [form, setForm] = useState({ name: e?.name ?? (taken ? `${taken.person || taken.sent} on ${taken.where || taken.client}` : ""), sent: e?.sent ?? taken?.sent ?? "", client: e?.client ?? taken?.client ?? "", method: e?.method ?? taken?.method ?? "pap", asks: e?.asks ?? taken?.asks ?? "", command: e?.command ?? taken?.command ?? "", level: e?.level ?? taken?.level ?? 0, attributes: e?.attributes ?? taken?.attributes ?? [{ name: "NAS-Port-Type", value: "Ethernet" }], at: e?.at && !e.at.startsWith("0001") ? e.at : undefined, admitted: e?.admitted ?? (taken ? taken.verdict === "admitted" : true), pass: e?.pass ?? taken?.pass ?? "", vlan: e?.vlan ?? taken?.vlan ?? "", reason: e?.reason ?? (taken && taken.verdict !== "admitted" ? taken.reason : ""), note: e?.note ?? "" });
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
+  const proves = form.asks === "login" || form.asks === "enable";
+  const ask = (asks: string) => set({ asks, command: asks === "command" ? form.command || "show version" : "", level: asks === "enable" ? form.level || 15 : 0, method: ["pap", "chap", "mschap", "mschapv2"].includes(form.method) ? form.method : "pap", ...(asks ? { attributes: [], vlan: "" } : {}) });
   const foretell = useMutation({ mutationFn: () => call<Schema["Foretold"]>("POST", "/foretell", form) });
   const row = (i: number, patch: Partial<Schema["ConfigAttribute"]>) => set({ attributes: form.attributes.map((a, j) => (j === i ? { ...a, ...patch } : a)) });
   return (
@@ -79,9 +84,15 @@ function ExpectationForm({ expectation: e, taken }: { expectation?: Expectation;
             <TextField label="Name sent" field="sent" mono hint="As the device would send it; for MAC bypass the address." value={form.sent} onChange={(sent) => set({ sent })} error={error} />
             <div className="grid grid-cols-2 gap-3">
               <Pick label="Through" field="client" value={form.client} onChange={(client) => set({ client })} error={error} options={[{ value: "", label: "choose a client" }, ...(clients.data?.items.map((c) => ({ value: c.name, label: c.name })) ?? [])]} />
-              <Pick label="Method" field="method" value={form.method} onChange={(method) => set({ method })} error={error} options={methods.map((m) => ({ value: m.name, label: m.title }))} />
+              <Pick label="Asks" field="asks" value={form.asks} onChange={ask} error={error} options={[...asks, ...(asks.some(([v]) => v === form.asks) ? [] : [[form.asks, `the service ${form.asks}`]])].map(([value, label]) => ({ value, label }))} />
             </div>
-            <Field label="Attributes of the request" name="attributes" error={error}>
+            {form.asks === "command" ? <TextField label="Command" field="command" mono value={form.command} onChange={(command) => set({ command })} error={error} /> : (!form.asks || proves) && (
+              <div className="grid grid-cols-2 gap-3">
+                <Pick label="Method" field="method" value={form.method} onChange={(method) => set({ method })} error={error} options={methods.filter((m) => !form.asks || ["pap", "chap", "mschap", "mschapv2"].includes(m.name)).map((m) => ({ value: m.name, label: m.title }))} />
+                {form.asks === "enable" && <TextField label="Level" field="level" type="number" min={0} max={15} value={String(form.level)} onChange={(v) => set({ level: Number(v) })} error={error} />}
+              </div>
+            )}
+            {!form.asks && <Field label="Attributes of the request" name="attributes" error={error}>
               {(p) => (
                 <div id={p.id}>
                   {form.attributes.map((a, i) => (
@@ -94,13 +105,13 @@ function ExpectationForm({ expectation: e, taken }: { expectation?: Expectation;
                   <Button onClick={() => set({ attributes: [...form.attributes, { name: "", value: "" }] })}>Add attribute</Button>
                 </div>
               )}
-            </Field>
+            </Field>}
             <MomentField label="Tried for" field="at" hint="Empty is the moment of the check." value={form.at} onChange={(at) => set({ at })} error={error} />
             <Pick label="Has to be" value={form.admitted ? "admitted" : "refused"} onChange={(v) => set(v === "admitted" ? { admitted: true, reason: "" } : { admitted: false, pass: "", vlan: "" })} options={[{ value: "admitted", label: "admitted" }, { value: "refused", label: "refused" }]} />
             {form.admitted ? (
               <div className="grid grid-cols-2 gap-3">
                 <Pick label="With the pass" field="pass" value={form.pass} onChange={(pass) => set({ pass })} error={error} options={[{ value: "", label: "any pass" }, ...(passes.data?.items.map((p) => ({ value: p.name, label: p.name })) ?? [])]} />
-                <TextField label="In VLAN" field="vlan" mono hint="Empty is any." value={form.vlan} onChange={(vlan) => set({ vlan })} error={error} />
+                {!form.asks && <TextField label="In VLAN" field="vlan" mono hint="Empty is any." value={form.vlan} onChange={(vlan) => set({ vlan })} error={error} />}
               </div>
             ) : <TextField label="For the reason" field="reason" mono hint="Such as policy.refused; empty is any." value={form.reason} onChange={(reason) => set({ reason })} error={error} />}
             <TextField label="Note" value={form.note} onChange={(note) => set({ note })} />

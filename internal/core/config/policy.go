@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/calendar"
+	"tollgate.example/key/internal/core/command"
 )
 
 // Calendar is hours of the week in a time zone, less holidays; conditions ask for it by name (time is office-hours).
@@ -44,6 +45,11 @@ type Expectation struct {
 	Client     string      `json:"client"`
 	Method     string      `json:"method"`
 	Attributes []Attribute `json:"attributes"`
+	// Asks is what gear asks over TACACS+: login, enable, shell, command, or a service; empty for RADIUS. Command is what is typed, Level
+	// what enable asks for.
+	Asks    string `json:"asks,omitempty"`
+	Command string `json:"command,omitempty"`
+	Level   int    `json:"level,omitempty"`
 	// At is the moment it is tried for, zero for the moment of the check.
 	At time.Time `json:"at,omitzero"`
 	// Admitted says whether it is to be admitted; Pass and VLAN what it is to get, Reason why not, empty for any.
@@ -124,6 +130,43 @@ func (c *Config) checkOverrides(k *checker) {
 	}
 }
 
+// checkAsks checks what is asked, and by which method.
+func (e *Expectation) checkAsks(k *checker) {
+	m := FindMethod(e.Method)
+	proves := e.Asks == "" || e.Asks == "login" || e.Asks == "enable"
+	if proves && m == nil {
+		k.fail("method", fmt.Sprintf("%q is not a method", e.Method), "Use one of: "+strings.Join(Methods, ", ")+".")
+	}
+	if e.Asks == "" {
+		if e.Command != "" || e.Level != 0 {
+			k.fail("asks", "a command or a level is asked about over TACACS+ only", "Use command or enable, or leave both empty.")
+		}
+		return
+	}
+	if proves && m != nil && (m.EAP || m.Needs == NeedsAddress) {
+		k.fail("method", m.Title+" is not spoken over TACACS+", "Use pap, which stands for the dialogue too, chap, mschap or mschapv2.")
+	}
+	switch {
+	case len(e.Asks) > 60 || strings.ContainsAny(e.Asks, " =*"):
+		k.fail("asks", fmt.Sprintf("%q is nothing that gear asks", e.Asks), "Use login, enable, shell, command, or a service such as ppp.")
+	case e.Asks == "command" && strings.TrimSpace(e.Command) == "":
+		k.fail("command", "no command", "Write what somebody would type.")
+	case e.Asks != "command" && e.Command != "":
+		k.fail("command", "a command, but something else is asked", "Leave it empty, or ask about a command.")
+	case len(e.Command) > command.MaxCommand:
+		k.fail("command", fmt.Sprintf("a command of %d octets is not looked at", len(e.Command)), fmt.Sprintf("Use at most %d.", command.MaxCommand))
+	}
+	if e.Level < 0 || e.Level > 15 {
+		k.fail("level", fmt.Sprintf("there is no privilege level %d", e.Level), "Use 0 to 15.")
+	}
+	if len(e.Attributes) > 0 {
+		k.fail("attributes", "attributes belong to RADIUS", "Leave them out.")
+	}
+	if e.VLAN != "" {
+		k.fail("vlan", "gear puts nobody into a VLAN", "Leave it empty.")
+	}
+}
+
 func (c *Config) checkExpectations(k *checker) {
 	for i := range c.Expectations {
 		e := &c.Expectations[i]
@@ -134,9 +177,7 @@ func (c *Config) checkExpectations(k *checker) {
 		if e.Sent == "" {
 			k.fail("sent", "no name", "Write it as the device would send it.")
 		}
-		if FindMethod(e.Method) == nil {
-			k.fail("method", fmt.Sprintf("%q is not a method", e.Method), "Use one of: "+strings.Join(Methods, ", ")+".")
-		}
+		e.checkAsks(k)
 		if e.Admitted && e.Reason != "" {
 			k.fail("reason", "somebody who is admitted is given no reason", "Leave it empty, or expect a refusal.")
 		}
