@@ -16,6 +16,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/singleflight"
+
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
@@ -70,6 +72,8 @@ type Keeper struct {
 	seen    sync.Map // account ID -> verified
 	key     [32]byte
 	editing sync.Mutex
+	// checking joins checks of the same password of the same account that are under way.
+	checking singleflight.Group
 }
 
 type verified struct {
@@ -144,7 +148,9 @@ func (k *Keeper) CheckPassword(name, clear string, now time.Time) (reason.Code, 
 			return reason.OK, ""
 		}
 	}
-	ok, err := password.Check(a.hash, clear)
+	// Those who come with the same password at once, as devices do after a restart, share one argon2id.
+	same, err, _ := k.checking.Do(string(mac[:]), func() (any, error) { return password.Check(a.hash, clear) })
+	ok, _ := same.(bool)
 	switch {
 	case err != nil:
 		return reason.DirectoryFailed, err.Error()

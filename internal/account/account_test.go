@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -149,5 +150,36 @@ func BenchmarkVerifiedPassword(b *testing.B) {
 		if code, _ := k.CheckPassword("k.nance", "gangway-and-rope", time.Now()); code != reason.OK {
 			b.Fatal(code)
 		}
+	}
+}
+
+// A whole fleet that comes back at once with the same password costs one argon2id, right or wrong, and nobody gets the answer to
+// somebody else's.
+func TestTheSamePasswordAtOnceIsCheckedOnce(t *testing.T) {
+	k, _ := keeper(t)
+	ctx, now := context.Background(), time.Now()
+	if _, err := k.Save(ctx, Account{ID: "1", Name: "k.nance", Enabled: true, ChangedAt: now, ChangedBy: "o.brandt"}, "gangway-and-rope"); err != nil {
+		t.Fatal(err)
+	}
+	k.CheckPassword("k.nance", "wrong", now)
+	begun := time.Now()
+	k.CheckPassword("k.nance", "wrong", now)
+	single := time.Since(begun)
+	var all sync.WaitGroup
+	begun = time.Now()
+	for i := range 200 {
+		clear, want := "gangway-and-rope", reason.OK
+		if i%2 == 1 {
+			clear, want = "gangway-or-rope", reason.PasswordWrong
+		}
+		all.Go(func() {
+			if got, _ := k.CheckPassword("k.nance", clear, now); got != want {
+				t.Errorf("%q gives %s", clear, got)
+			}
+		})
+	}
+	all.Wait()
+	if took := time.Since(begun); took > 30*single {
+		t.Errorf("200 checks of two passwords took %s, one takes %s", took, single)
 	}
 }
