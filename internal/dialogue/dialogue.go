@@ -47,7 +47,11 @@ func New(peer Peer, kind tacacs.Type) *Session { return &Session{peer: peer, kin
 func (s *Session) Over() bool { return s.over }
 
 // Fault is what breaks the rules of the protocol. The session is over, and the reply says so.
-type Fault struct{ Detail string }
+type Fault struct {
+	Detail string
+	// Mild tells that the connection may go on.
+	Mild bool
+}
 
 func (f *Fault) Error() string { return f.Detail }
 
@@ -57,7 +61,7 @@ func (s *Session) Step(ctx context.Context, h tacacs.Header, body []byte) (reply
 	fail := func(format string, args ...any) ([]byte, error) {
 		s.over = true
 		detail := fmt.Sprintf(format, args...)
-		return Refusal(s.kind, detail), &Fault{detail}
+		return Refusal(s.kind, detail), &Fault{Detail: detail}
 	}
 	switch {
 	case h.Type != s.kind:
@@ -89,7 +93,7 @@ func (s *Session) Step(ctx context.Context, h tacacs.Header, body []byte) (reply
 		if err != nil {
 			return fail("an authentication start cannot be read: %v", err)
 		}
-		return s.start(ctx, &start, begun), nil
+		return s.start(ctx, &start, begun)
 	}
 	c, err := tacacs.ParseContinue(body)
 	if err != nil {

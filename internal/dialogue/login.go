@@ -2,6 +2,7 @@ package dialogue
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"tollgate.example/key/internal/core/decide"
@@ -32,35 +33,36 @@ const maxTyped = 255
 // maxTries bounds how often the new password may be typed differently.
 const maxTries = 3
 
-func (s *Session) start(ctx context.Context, start *tacacs.Start, begun time.Time) []byte {
+func (s *Session) start(ctx context.Context, start *tacacs.Start, begun time.Time) ([]byte, error) {
 	s.login.facts = s.begin(start.User, start.Port, start.Remote, begun)
 	f := &s.login.facts
 	f.Gear.Asks, f.Gear.Level = facts.AsksLogin, int(start.Level)
 	if start.Service == tacacs.ServiceEnable {
 		f.Gear.Asks = facts.AsksEnable
 	}
-	if f.Method = gate.GearMethod(start.Kind); f.Method == "" {
-		s.over = true
-		return Refusal(tacacs.Authentication, "this type of authentication is not spoken here")
+	if start.Action == tacacs.ChangePassword {
+		f.Gear.Asks = facts.AsksPassword
 	}
-	switch start.Action {
-	case tacacs.Login:
-	case tacacs.ChangePassword:
-		if f.Gear.Asks = facts.AsksPassword; start.Kind != tacacs.ASCII {
-			s.over = true
-			return Refusal(tacacs.Authentication, "passwords are changed in an ASCII dialogue")
-		}
-	default:
-		s.over = true
-		return Refusal(tacacs.Authentication, "this action is not spoken here")
+	f.Method = gate.GearMethod(start.Kind)
+	switch {
+	case start.Action != tacacs.Login && start.Action != tacacs.ChangePassword:
+		return s.unspoken(tacacs.AuthenError, "action %d of an authentication is not spoken here", start.Action)
+	case f.Method == "" || start.Action == tacacs.ChangePassword && start.Kind != tacacs.ASCII:
+		return s.unspoken(tacacs.AuthenRestart, "authentication type %d is not spoken here for action %d", start.Kind, start.Action)
+	case start.Kind != tacacs.ASCII:
+		return s.prove(ctx, start.Kind, start.Data, begun), nil
+	case f.Sent == "":
+		return s.ask(tacacs.AuthenGetUser, "Username: ", 0, s.user), nil
 	}
-	if start.Kind != tacacs.ASCII {
-		return s.prove(ctx, start.Kind, start.Data, begun)
-	}
-	if f.Sent == "" {
-		return s.ask(tacacs.AuthenGetUser, "Username: ", 0, s.user)
-	}
-	return s.first()
+	return s.first(), nil
+}
+
+// unspoken ends a session that asks for what is not spoken here; the device may try another type after a RESTART (RFC 8907
+// section 5.2), on the same connection.
+func (s *Session) unspoken(status tacacs.AuthenStatus, format string, args ...any) ([]byte, error) {
+	s.over = true
+	detail := fmt.Sprintf(format, args...)
+	return (&tacacs.AuthenReply{Status: status, Message: []byte(detail)}).Append(nil), &Fault{Detail: detail, Mild: true}
 }
 
 // prove checks a credential that came with the START (RFC 8907 section 5.4.2).
@@ -206,7 +208,10 @@ func (s *Session) end(ctx context.Context, message string) []byte {
 	case out.Message != "":
 		reply.Status, message = tacacs.AuthenFail, out.Message
 	default:
-		if reply.Status = tacacs.AuthenFail; message == "" {
+		if reply.Status = tacacs.AuthenFail; s.sign.OtherType() {
+			reply.Status = tacacs.AuthenRestart
+		}
+		if message == "" {
 			message = refusals[out.Reason]
 		}
 		if message == "" {
@@ -223,9 +228,10 @@ func (s *Session) end(ctx context.Context, message string) []byte {
 	return reply.Append(nil)
 }
 
-// refusals are reasons that somebody who typed the right password may know.
+// refusals are reasons that whoever gets to them may know.
 var refusals = map[reason.Code]string{
 	reason.PasswordExpired: "Your password has expired.", reason.PasswordMustChange: "Your password has to be changed.", reason.LevelTooHigh: "This privilege level is not yours.",
+	reason.MethodNotAllowed:  "This type of authentication is not allowed here.",
 	reason.FactorNotEnrolled: "You have no second factor yet. Ask the people who run this network.", reason.FactorLocked: "Too many wrong codes. Try again later.",
 }
 

@@ -148,6 +148,11 @@ func (s *Sign) End() Answer {
 	return s.Leave()
 }
 
+// OtherType reports whether it was refused only because of its type of authentication, and the lane allows dialogues and PAP.
+func (s *Sign) OtherType() bool {
+	return s.why == reason.MethodNotAllowed && s.before.Lane != nil && s.before.Lane.Allows("pap")
+}
+
 // Over reports that the sign-in has ended.
 func (s *Sign) Over() bool { return s.over }
 

@@ -94,8 +94,12 @@ func (c *gearConn) run() {
 		h, err := tacacs.ParseHeader(&raw)
 		if err != nil {
 			c.fault(contact.BadGear, err.Error())
-			if errors.Is(err, tacacs.ErrLength) {
+			switch {
+			case errors.Is(err, tacacs.ErrLength):
 				c.refuse(h, nil, err.Error())
+			case errors.Is(err, tacacs.ErrType): // RFC 8907 section 4.4: the same header, one further, and nothing behind it
+				h.Seq, h.Length = h.Seq+1, 0
+				c.write(h.Append(nil))
 			}
 			return
 		}
@@ -270,8 +274,10 @@ func (c *gearConn) refuse(h tacacs.Header, key []byte, detail string) {
 // step takes one packet of a session and answers it. It reports whether the connection may go on.
 func (c *gearConn) step(s *gearSession, h tacacs.Header, body []byte) bool {
 	reply, err := s.Step(c.t.ctx, h, body)
-	if err != nil {
-		c.fault(contact.BadGear, err.Error())
+	ends := false
+	if fault := (*dialogue.Fault)(nil); errors.As(err, &fault) {
+		c.fault(contact.BadGear, fault.Detail)
+		ends = !fault.Mild
 	}
 	c.mu.Lock()
 	s.busy = false
@@ -279,7 +285,7 @@ func (c *gearConn) step(s *gearSession, h tacacs.Header, body []byte) bool {
 		delete(c.sessions, h.Session)
 	}
 	c.mu.Unlock()
-	return (reply == nil || c.send(h, s.key, reply)) && err == nil
+	return (reply == nil || c.send(h, s.key, reply)) && !ends
 }
 
 // send sends a reply to a packet.
@@ -288,7 +294,10 @@ func (c *gearConn) send(to tacacs.Header, key, body []byte) bool {
 	if c.single {
 		reply.Flags = tacacs.Single
 	}
-	packet := reply.Packet(body, key)
+	return c.write(reply.Packet(body, key))
+}
+
+func (c *gearConn) write(packet []byte) bool {
 	c.sending.Lock()
 	defer c.sending.Unlock()
 	c.SetWriteDeadline(time.Now().Add(sendTime))

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"io"
 	"math/rand/v2"
 	"net/netip"
 	"strings"
@@ -27,7 +28,6 @@ func TestHostileTACACS(t *testing.T) {
 		kind tacacs.Type // of the error that comes, 0 for the end of the connection
 	}{
 		{"another major version", func(c *wire) { c.Write([]byte{0xb0, 1, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0}) }, 0},
-		{"an unknown type", func(c *wire) { c.Write([]byte{0xc0, 9, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0}) }, 0},
 		{"a body of a megabyte", func(c *wire) {
 			c.Write(bigLength([]byte{0xc0, 2, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0}, 1<<20))
 		}, tacacs.Authorization},
@@ -48,9 +48,6 @@ func TestHostileTACACS(t *testing.T) {
 		{"an old way to ask for a password", func(c *wire) {
 			c.send(header(tacacs.Authentication, 1, 1, 0), (&tacacs.Start{Action: tacacs.SendAuth, Kind: tacacs.PAP, User: []byte("ann")}).Append(nil), gearSecret)
 		}, tacacs.Authentication},
-		{"an unknown kind of authentication", func(c *wire) {
-			c.send(header(tacacs.Authentication, 1, 1, 0), (&tacacs.Start{Action: tacacs.Login, Kind: 4, User: []byte("ann")}).Append(nil), gearSecret)
-		}, tacacs.Authentication},
 		{"half a header", func(c *wire) { c.Write([]byte{0xc0, 2, 1}); c.Close() }, 0},
 	} {
 		t.Run(strings.ReplaceAll(c.name, " ", "-"), func(t *testing.T) {
@@ -68,6 +65,13 @@ func TestHostileTACACS(t *testing.T) {
 				t.Errorf("answered %+v %x, or the connection goes on", h, body)
 			}
 		})
+	}
+	// What type of packet it is cannot be told: the same header comes back, one further, and nothing behind it (RFC 8907 section 4.4).
+	unknown, back := w.wire(), [tacacs.HeaderSize]byte{}
+	unknown.Write([]byte{0xc0, 9, 1, 0, 1, 2, 3, 4, 0, 0, 0, 8, 1, 2, 3, 4, 5, 6, 7, 8})
+	unknown.SetReadDeadline(time.Now().Add(5 * time.Second))
+	if _, err := io.ReadFull(unknown, back[:]); err != nil || back != [tacacs.HeaderSize]byte{0xc0, 9, 2, 0, 1, 2, 3, 4} || !unknown.over() {
+		t.Errorf("an unknown type is answered with %x (%v), or the connection goes on", back, err)
 	}
 	// Arguments that are none are refused, not left to the device.
 	for _, args := range []string{"service=shell\x00cmd=sh\now", "service=shell\x00cmd", "service=shell\x00=x"} {

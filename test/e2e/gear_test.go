@@ -66,6 +66,38 @@ func TestSigningInToGear(t *testing.T) {
 	}
 }
 
+// A device that signs people in by a type which does not go here is told to try another (RFC 8907 section 5.2), on the connection
+// that it has; who sent what is seen.
+func TestGearMayTryAnotherType(t *testing.T) {
+	t.Parallel()
+	w := start(t)
+	w.gear()
+	w.wants(0, []string{"lane", "change", "Gear", "-method", "pap"}, "changed")
+	w.publish()
+	g := w.device(true)
+	for _, method := range []string{"chap", "mschap", "mschapv2"} {
+		if r := w.asks(g, peer.GearAsk{Ask: "login", Method: method, User: "ann", Password: "rope-and-anchor"}, "RESTART"); r.Message != "This type of authentication is not allowed here." {
+			t.Errorf("%s: %q", method, r.Message)
+		}
+	}
+	w.asks(g, peer.GearAsk{Ask: "login", Method: "pap", User: "ann", Password: "rope-and-anchor"}, "PASS")
+	w.attempts("reason=method.not-allowed&user=ann", 3)
+	c := w.wire()
+	c.send(header(tacacs.Authentication, 1, 1, tacacs.Single), (&tacacs.Start{Action: tacacs.Login, Kind: 4, User: []byte("ann")}).Append(nil), gearSecret)
+	if _, body := c.reply(gearSecret); len(body) == 0 || tacacs.AuthenStatus(body[0]) != tacacs.AuthenRestart {
+		t.Errorf("a type that is not spoken is answered with %x", body)
+	}
+	c.send(header(tacacs.Authentication, 1, 2, 0), asciiStart("ann"), gearSecret)
+	if _, body := c.reply(gearSecret); len(body) == 0 || tacacs.AuthenStatus(body[0]) != tacacs.AuthenGetPass {
+		t.Errorf("a dialogue on the same connection is answered with %x", body)
+	}
+	w.contact(netip.MustParseAddr("127.0.0.1"), "tacacs-malformed")
+	// Where nothing else is allowed, it is a refusal.
+	w.wants(0, []string{"lane", "change", "Gear", "-method", "chap"}, "changed")
+	w.publish()
+	w.asks(g, peer.GearAsk{Ask: "login", Method: "pap", User: "ann", Password: "rope-and-anchor"}, "FAIL")
+}
+
 func TestPasswordsAreChangedInTheDialogue(t *testing.T) {
 	t.Parallel()
 	w := start(t)
