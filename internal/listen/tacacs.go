@@ -46,6 +46,10 @@ type TACACS struct {
 	closed bool
 }
 
+// listening leaves keep-alive probes out: a silent connection is ended anyway, and setting them up for each costs as much as
+// a third of everything else that a short connection asks of the operating system.
+var listening = net.ListenConfig{KeepAliveConfig: net.KeepAliveConfig{Enable: false}, KeepAlive: -1}
+
 // NewTACACS opens the addresses (host:port), those of TLS apart, and begins to serve.
 func NewTACACS(g *gate.Gate, contacts *contact.Book, plain, secure []string) (*TACACS, error) {
 	ctx, cancel := context.WithCancel(context.Background())
@@ -56,7 +60,7 @@ func NewTACACS(g *gate.Gate, contacts *contact.Book, plain, secure []string) (*T
 		what      string
 	}{{plain, &t.plain, "TACACS+"}, {secure, &t.secure, "TACACS+ over TLS"}} {
 		for _, address := range part.addresses {
-			l, err := net.Listen("tcp", address)
+			l, err := listening.Listen(ctx, "tcp", address)
 			if err != nil {
 				t.Close()
 				return nil, fmt.Errorf("listening for %s on %s: %w", part.what, address, err)

@@ -7,9 +7,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"log/slog"
-	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"time"
@@ -60,6 +59,9 @@ const (
 	// entriesAtOnce bounds a batch; those that wait together are committed together.
 	entriesAtOnce = 512
 	entriesQueued = 4096
+	// yields is how often others may run before a batch is closed: a commit costs as much as fifteen entries, and whoever is about
+	// to record something may come along. A timer would be too coarse for this.
+	yields = 4
 )
 
 // ErrJournalClosed is returned for entries that come while the service stops.
@@ -68,16 +70,17 @@ var ErrJournalClosed = errors.New("the journal is closed")
 // Journal is the record of what was done on network gear, in a file of its own. An entry that was recorded is on the disk,
 // whatever happens to the machine.
 type Journal struct {
-	db, single *sqlx.DB
-	ids        *ident.Source
-	written    func([]*Entry)
-	queue      chan *pending
-	closing    chan struct{}
-	closed     sync.Once
-	ended      chan struct{}
-	done       sync.WaitGroup
-	writing    statements
-	args       []any
+	db, single  *sqlx.DB
+	ids         *ident.Source
+	written     func([]*Entry)
+	queue       chan *pending
+	closing     chan struct{}
+	closed      sync.Once
+	ended       chan struct{}
+	done        sync.WaitGroup
+	writing     statements
+	checkpoints *checkpoints
+	args        []any
 	// remove asks the writer to remove old entries, since only it has the connection.
 	remove chan removal
 }
@@ -103,7 +106,7 @@ var waiting = sync.Pool{New: func() any { return make(chan error, 1) }}
 // OpenJournal opens or creates the journal in a data directory. The function is called with each batch after its commit.
 func OpenJournal(ctx context.Context, dir string, ids *ident.Source, written func([]*Entry)) (*Journal, error) {
 	path := filepath.Join(dir, journalFile)
-	single, db, err := openFile(ctx, path, "synchronous(FULL)", "cache_size(-16000)", "wal_autocheckpoint(0)")
+	single, db, err := openFile(ctx, path, "synchronous(FULL)", "cache_size(-16000)")
 	if err != nil {
 		return nil, err
 	}
@@ -112,13 +115,14 @@ func OpenJournal(ctx context.Context, dir string, ids *ident.Source, written fun
 		return nil, errors.Join(fmt.Errorf("preparing the journal %s: %w", path, err), db.Close(), single.Close())
 	}
 	j.done.Go(j.run)
-	j.done.Go(func() { j.checkpoints(path + "-wal") })
+	j.checkpoints = startCheckpoints(j.db, path)
 	return j, nil
 }
 
 // Close commits what waits and closes the file.
 func (j *Journal) Close() error {
 	j.closed.Do(func() { close(j.closing) })
+	j.checkpoints.stop()
 	j.done.Wait()
 	return errors.Join(j.writing.conn.Close(), j.db.Close(), j.single.Close())
 }
@@ -151,6 +155,9 @@ func (j *Journal) run() {
 		select {
 		case p := <-j.queue:
 			batch = append(batch[:0], p)
+			for range yields {
+				runtime.Gosched()
+			}
 		case r := <-j.remove:
 			r.done <- j.removeSome(r)
 			continue
@@ -187,33 +194,6 @@ func (j *Journal) run() {
 	}
 }
 
-const (
-	checkpointEvery = 500 * time.Millisecond
-	// maxLog is the size of the write-ahead log beyond which entries wait until it could begin anew.
-	maxLog = 256 << 20
-)
-
-// checkpoints brings what was committed from the log into the file, beside the writer, which would otherwise stop for it while
-// somebody waits for an answer.
-func (j *Journal) checkpoints(log string) {
-	tick := time.NewTicker(checkpointEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-j.closing:
-			return
-		case <-tick.C:
-		}
-		how := "PASSIVE"
-		if info, err := os.Stat(log); err == nil && info.Size() > maxLog {
-			how = "RESTART"
-		}
-		if _, err := j.db.Exec("PRAGMA wal_checkpoint(" + how + ")"); err != nil {
-			slog.Warn("bringing the journal's log into its file", "error", err)
-		}
-	}
-}
-
 var entryRow = "(" + strings.TrimSuffix(strings.Repeat("?,", entryCount), ",") + ")"
 
 func entrySQL(rows int) string {
@@ -222,8 +202,9 @@ func entrySQL(rows int) string {
 
 // statements are compiled once; the journal has its one writing connection for itself.
 type statements struct {
-	conn                           *sqlx.Conn
-	begin, commit, back, one, many *sql.Stmt
+	conn                *sqlx.Conn
+	begin, commit, back *sql.Stmt
+	insert              [len(rowsAtOnce)]*sql.Stmt
 }
 
 func (j *Journal) prepare(ctx context.Context) (err error) {
@@ -231,11 +212,13 @@ func (j *Journal) prepare(ctx context.Context) (err error) {
 	if s.conn, err = j.single.Connx(ctx); err != nil {
 		return err
 	}
-	for _, st := range []struct {
-		to  **sql.Stmt
-		sql string
-	}{{&s.begin, "BEGIN IMMEDIATE"}, {&s.commit, "COMMIT"}, {&s.back, "ROLLBACK"}, {&s.one, entrySQL(1)}, {&s.many, entrySQL(rowsPerStatement)}} {
-		if *st.to, err = s.conn.PrepareContext(ctx, st.sql); err != nil {
+	for to, text := range map[**sql.Stmt]string{&s.begin: "BEGIN IMMEDIATE", &s.commit: "COMMIT", &s.back: "ROLLBACK"} {
+		if *to, err = s.conn.PrepareContext(ctx, text); err != nil {
+			return err
+		}
+	}
+	for i, rows := range rowsAtOnce {
+		if s.insert[i], err = s.conn.PrepareContext(ctx, entrySQL(rows)); err != nil {
 			return err
 		}
 	}
@@ -247,10 +230,11 @@ func (j *Journal) commit(batch []*pending) error {
 	if _, err := s.begin.Exec(); err != nil {
 		return fmt.Errorf("writing the journal: %w", err)
 	}
-	for rest := batch; len(rest) > 0; {
-		size, stmt := 1, s.one
-		if len(rest) >= rowsPerStatement {
-			size, stmt = rowsPerStatement, s.many
+	for rest, i := batch, 0; len(rest) > 0; {
+		size := rowsAtOnce[i]
+		if len(rest) < size {
+			i++
+			continue
 		}
 		j.args = j.args[:0]
 		for _, p := range rest[:size] {
@@ -262,7 +246,7 @@ func (j *Journal) commit(batch []*pending) error {
 			}
 			j.args = append(j.args, int64(e.ID), e.Micros, e.Kind, e.Client, e.Who, e.Command, e.Verdict, e.Task, string(e.Rest))
 		}
-		if _, err := stmt.Exec(j.args...); err != nil {
+		if _, err := s.insert[i].Exec(j.args...); err != nil {
 			_, _ = s.back.Exec() // most likely it has happened already
 			return fmt.Errorf("writing the journal: %w", err)
 		}

@@ -30,22 +30,28 @@ var ErrTaken = errors.New("the name is already in use")
 type Store struct {
 	db     *sqlx.DB // many readers
 	single *sqlx.DB // the one writing connection
+
+	checkpoints *checkpoints
 }
 
 // Open opens or creates the database in a data directory and brings it to the newest schema.
 func Open(ctx context.Context, dir string) (*Store, error) {
-	single, db, err := openFile(ctx, filepath.Join(dir, "tollgate.db"), "synchronous(NORMAL)", "foreign_keys(1)", "cache_size(-32000)", "wal_autocheckpoint(8000)")
+	path := filepath.Join(dir, "tollgate.db")
+	single, db, err := openFile(ctx, path, "synchronous(NORMAL)", "foreign_keys(1)", "cache_size(-32000)")
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db: db, single: single}
-	return s, s.removeOldHits(time.Now())
+	s := &Store{db: db, single: single, checkpoints: startCheckpoints(db, path)}
+	if err := s.removeOldHits(time.Now()); err != nil {
+		return nil, errors.Join(fmt.Errorf("removing old hits from the database %s: %w", path, err), s.Close())
+	}
+	return s, nil
 }
 
 // openFile opens or creates a database file and brings it to the newest schema of its kind: one writing connection, and readers.
 func openFile(ctx context.Context, path string, pragmas ...string) (single, db *sqlx.DB, err error) {
 	dsn := "file:" + path + "?_txlock=immediate"
-	for _, p := range append([]string{"page_size(8192)", "journal_mode(WAL)", "busy_timeout(5000)"}, pragmas...) {
+	for _, p := range append([]string{"page_size(8192)", "journal_mode(WAL)", "busy_timeout(5000)", "wal_autocheckpoint(0)"}, pragmas...) {
 		dsn += "&_pragma=" + p
 	}
 	if single, err = sqlx.Open("sqlite", dsn); err != nil {
@@ -76,6 +82,7 @@ func openFile(ctx context.Context, path string, pragmas ...string) (single, db *
 
 // Close ends all use of the database.
 func (s *Store) Close() error {
+	s.checkpoints.stop()
 	return errors.Join(s.db.Close(), s.single.Close())
 }
 

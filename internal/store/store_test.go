@@ -1,9 +1,12 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -161,5 +164,34 @@ func BenchmarkWriter(b *testing.B) {
 	w.Close()
 	if w.Lost() > 0 {
 		b.Fatalf("%d lost", w.Lost())
+	}
+}
+
+// What was committed comes into the file by itself, beside the writer, and the log begins anew instead of growing.
+func TestTheLogComesIntoTheFile(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Open(context.Background(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	w := s.NewWriter(ident.NewSource(0), nil)
+	defer w.Close()
+	size := func(name string) int64 {
+		info, err := os.Stat(filepath.Join(dir, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return info.Size()
+	}
+	for range 10 {
+		for range 500 {
+			w.Add(&Attempt{At: time.Now(), Verdict: "admitted", Client: "np-switch-1", Who: "k.nance", Facts: bytes.Repeat([]byte("x"), 1000)})
+		}
+		w.Flush(context.Background())
+		time.Sleep(3 * checkpointEvery)
+	}
+	if file, log := size("tollgate.db"), size("tollgate.db-wal"); file < 5_000_000 || log > 4_000_000 {
+		t.Errorf("after 5 MB in ten parts the file has %d octets and the log %d", file, log)
 	}
 }

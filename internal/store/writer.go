@@ -17,8 +17,6 @@ import (
 const (
 	queueSize = 1 << 16
 	batchSize = 2048
-	// rowsPerStatement rows share one statement: fewer crossings into the database engine.
-	rowsPerStatement = 32
 	// linger is how long a batch waits for more: fewer commits write the same pages fewer times.
 	linger      = 20 * time.Millisecond
 	columnCount = 16
@@ -30,6 +28,9 @@ const (
 	seenSteps  = 8
 	maxUnseen  = 200_000
 )
+
+// rowsAtOnce are the numbers of rows that share one statement: fewer crossings into the database engine.
+var rowsAtOnce = [...]int{32, 8, 1}
 
 // Writer records attempts in batches. Add never blocks: if the disk cannot keep up and the queue is full, the
 // attempt is counted as lost, since a verdict never waits for the disk.
@@ -190,8 +191,8 @@ func (s *Store) insert(batch []*Attempt) error {
 }
 
 func insertRows(tx *sqlx.Tx, batch []*Attempt) error {
-	args := make([]any, 0, rowsPerStatement*columnCount)
-	for _, size := range []int{rowsPerStatement, 1} {
+	args := make([]any, 0, rowsAtOnce[0]*columnCount)
+	for _, size := range rowsAtOnce {
 		if len(batch) < size {
 			continue
 		}

@@ -1,0 +1,63 @@
+package store
+
+import (
+	"log/slog"
+	"os"
+	"sync"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+)
+
+const (
+	checkpointEvery = 100 * time.Millisecond
+	// maxLog is the size of the write-ahead log beyond which the writer has to wait until it could begin anew.
+	maxLog = 256 << 20
+)
+
+// checkpoints brings what was committed from the write-ahead log into the file, a little at a time and beside the writer. Left
+// to the writer, as SQLite does by itself, it would come as 64 MB at once, and hold up for tens of milliseconds whoever waits
+// for an answer on the same core or for the same disk.
+type checkpoints struct {
+	closing chan struct{}
+	once    sync.Once
+	done    sync.WaitGroup
+}
+
+func startCheckpoints(db *sqlx.DB, path string) *checkpoints {
+	c := &checkpoints{closing: make(chan struct{})}
+	c.done.Go(func() { c.run(db, path) })
+	return c
+}
+
+func (c *checkpoints) stop() {
+	c.once.Do(func() { close(c.closing) })
+	c.done.Wait()
+}
+
+func (c *checkpoints) run(db *sqlx.DB, path string) {
+	tick := time.NewTicker(checkpointEvery)
+	defer tick.Stop()
+	var done time.Time // when the log was last written that is in the file as a whole
+	for {
+		select {
+		case <-c.closing:
+			return
+		case <-tick.C:
+		}
+		info, err := os.Stat(path + "-wal")
+		if err != nil || info.ModTime().Equal(done) {
+			continue
+		}
+		how := "PASSIVE"
+		if info.Size() > maxLog {
+			how = "RESTART"
+		}
+		var busy, logged, moved int
+		if err := db.QueryRow("PRAGMA wal_checkpoint("+how+")").Scan(&busy, &logged, &moved); err != nil {
+			slog.Warn("bringing the log of a database into its file", "file", path, "error", err)
+		} else if busy == 0 && logged == moved {
+			done = info.ModTime()
+		}
+	}
+}
