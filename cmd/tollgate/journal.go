@@ -46,10 +46,8 @@ func (s *session) entry(e apitype.JournalEntry) {
 		verdict = s.verdict(e.Verdict)
 	}
 	what := or(e.Command, e.Pass, map[bool]string{true: e.Reason}[e.Verdict == "refused"])
-	if e.Kind == "enable" {
-		what = fmt.Sprintf("level %d", e.Level)
-	}
-	s.say("%s  %s  %-14s  %-14s  %-8s  %-32s  %s", s.paint(faint, e.At.Local().Format("15:04:05")), verdict, cut(e.User, 14), cut(e.Client, 14), cut(e.Kind, 8), cut(what, 32), s.paint(faint, cut(e.From, 15)))
+	kind, level, _ := strings.Cut(e.What, ", ")
+	s.say("%s  %s  %-11s  %-13s  %-12s  %-19s  %s", s.paint(faint, e.At.Local().Format("15:04:05")), verdict, cut(e.User, 11), cut(e.Client, 13), cut(kind, 12), cut(or(level, what), 19), s.paint(faint, cut(e.From, 15)))
 }
 
 func journalCommands() []command {
@@ -95,7 +93,7 @@ func journalCommands() []command {
 					return err
 				}
 				return s.print(e, func() {
-					s.fields([2]string{"at", e.At.Local().Format("2006-01-02 15:04:05.000 MST")}, [2]string{"kind", e.Kind}, [2]string{"who", e.User}, [2]string{"person", e.Person}, [2]string{"on", e.Client}, [2]string{"port", e.Port}, [2]string{"from", e.From},
+					s.fields([2]string{"at", e.At.Local().Format("2006-01-02 15:04:05.000 MST")}, [2]string{"what", e.What}, [2]string{"who", e.User}, [2]string{"person", e.Person}, [2]string{"on", e.Client}, [2]string{"port", e.Port}, [2]string{"from", e.From},
 						[2]string{"command", e.Command}, [2]string{"verdict", e.Verdict}, [2]string{"why", e.Sentence}, [2]string{"decided by", e.Line}, [2]string{"pass", e.Pass}, [2]string{"level", fmt.Sprint(e.Level)}, [2]string{"task", e.Task},
 						[2]string{"arguments", strings.Join(e.Args, " ")}, [2]string{"attempt", e.Attempt})
 				})

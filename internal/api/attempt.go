@@ -86,21 +86,25 @@ func wildcard(pattern, text string) bool {
 	return strings.HasSuffix(text, parts[len(parts)-1])
 }
 
-func attemptView(a *store.Attempt) apitype.Attempt {
-	sentence, _ := reason.Explain(reason.Code(a.Reason), map[string]string{"policy": a.Policy, "pass": a.Pass, "lane": a.Lane, "client": a.Client, "sent": a.Sent,
-		"name": a.Who, "person": first(a.Display, a.Who), "store": "the directory", "stores": "any store of its realm", "realm": "the lane", "detail": "open it for details", "method": "this method",
-		"command": a.Place, "list": "the list", "line": "open it for details", "asked": "more", "level": "less", "asks": a.Place})
-	return apitype.Attempt{ID: a.ID.String(), At: a.ID.Time(), Verdict: a.Verdict, Reason: a.Reason, Sentence: sentence, Client: a.Client, Sent: a.Sent, Person: a.Display,
+func (s *server) attemptView(ctx context.Context, a *store.Attempt) apitype.Attempt {
+	return apitype.Attempt{ID: a.ID.String(), At: a.ID.Time(), Verdict: a.Verdict, Reason: a.Reason, Sentence: s.sentence(ctx, a), Client: a.Client, Sent: a.Sent, Person: a.Display,
 		User: a.Who, MAC: a.MAC, Where: a.Place, Lane: a.Lane, Policy: a.Policy, Pass: a.Pass, VLAN: a.VLAN, Revision: a.Revision, Micros: a.Micros}
 }
 
-func first(texts ...string) string {
-	for _, text := range texts {
-		if text != "" {
-			return text
-		}
+// sentence says in words how an attempt ended. What the columns do not tell is decided again from the facts, as for its road; if
+// the revision is gone, the reason alone is left.
+func (s *server) sentence(ctx context.Context, a *store.Attempt) string {
+	if a.Verdict == "admitted" && a.Policy != "" {
+		text, _ := reason.Explain(reason.Code(a.Reason), map[string]string{"policy": a.Policy, "pass": a.Pass})
+		return text
 	}
-	return ""
+	var f facts.Facts
+	plan, err := s.Revisions.Plan(ctx, a.Revision)
+	if err != nil || f.ParseJSON(a.Facts) != nil {
+		return a.Reason
+	}
+	_, text, _ := plan.Explain(&f)
+	return text
 }
 
 func (s *server) attempts() {
@@ -129,7 +133,7 @@ func (s *server) attempts() {
 			out.Next = rows[in.Limit-1].ID.String()
 		}
 		for i := range rows {
-			out.Items = append(out.Items, attemptView(&rows[i]))
+			out.Items = append(out.Items, s.attemptView(ctx, &rows[i]))
 		}
 		return ok(out), nil
 	})
@@ -153,7 +157,7 @@ func (s *server) attempt(ctx context.Context, ref, under string) (apitype.Attemp
 	if err != nil {
 		return out, missing(err, "attempt, or it was removed after its time")
 	}
-	out.Attempt = attemptView(&row)
+	out.Attempt = s.attemptView(ctx, &row)
 	if err := json.Unmarshal(row.Facts, &out.Facts); err != nil {
 		return out, fmt.Errorf("the facts of attempt %s: %w", ref, err)
 	}
@@ -172,7 +176,7 @@ func (s *server) attempt(ctx context.Context, ref, under string) (apitype.Attemp
 	rows, err := s.Store.Attempts(ctx, store.Filter{User: strings.ReplaceAll(row.Who, "*", ""), Span: store.Span{Before: id}, Limit: 5})
 	out.Earlier = []apitype.Attempt{}
 	for i := range rows {
-		out.Earlier = append(out.Earlier, attemptView(&rows[i]))
+		out.Earlier = append(out.Earlier, s.attemptView(ctx, &rows[i]))
 	}
 	return out, err
 }
@@ -200,7 +204,7 @@ func (s *server) liveAttempts() {
 	}, send sse.Sender) {
 		follow(ctx, s, s.Attempts, send, follower[*store.Attempt]{
 			catchUp: func() ident.ID { return s.catchUp(ctx, &in.FilterInput, ident.ID(in.LastEventID), send) },
-			id:      func(a *store.Attempt) ident.ID { return a.ID }, fits: in.fits, view: func(a *store.Attempt) any { return attemptView(a) }})
+			id:      func(a *store.Attempt) ident.ID { return a.ID }, fits: in.fits, view: func(a *store.Attempt) any { return s.attemptView(ctx, a) }})
 	})
 }
 
@@ -219,7 +223,7 @@ func (s *server) catchUp(ctx context.Context, in *FilterInput, last ident.ID, se
 		return last
 	}
 	for i := range rows {
-		if send(sse.Message{ID: int(rows[i].ID), Data: attemptView(&rows[i])}) != nil {
+		if send(sse.Message{ID: int(rows[i].ID), Data: s.attemptView(ctx, &rows[i])}) != nil {
 			break
 		}
 		last = rows[i].ID

@@ -15,7 +15,6 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/facts"
-	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/ident"
 	"tollgate.example/key/internal/store"
 )
@@ -53,16 +52,30 @@ func (in *EntryFilterInput) fits(e *store.Entry) bool {
 }
 
 func entryView(e *store.Entry) apitype.JournalEntry {
-	out := apitype.JournalEntry{ID: e.ID.String(), At: time.UnixMicro(e.Micros), Kind: e.Kind, Client: e.Client, User: e.Who, Person: e.Display, From: e.Origin, Port: e.Port, Command: e.Command, Verdict: e.Verdict,
-		Reason: e.Reason, Pass: e.Pass, Line: e.Line, Level: e.Level, Task: e.Task, Args: []string{}, Trial: e.Trial}
+	out := apitype.JournalEntry{ID: e.ID.String(), At: time.UnixMicro(e.Micros), Kind: e.Kind, What: what(e), Client: e.Client, User: e.Who, Person: e.Display, From: e.Origin, Port: e.Port, Command: e.Command, Verdict: e.Verdict,
+		Reason: e.Reason, Pass: e.Pass, Line: e.Line, Level: e.Level, Task: e.Task, Args: []string{}, Trial: e.Trial, Sentence: e.Sentence}
 	if e.Args != nil {
 		out.Args = e.Args
 	}
-	if e.Verdict == "refused" {
-		out.Sentence, _ = reason.Explain(reason.Code(e.Reason), map[string]string{"client": e.Client, "name": e.Who, "person": first(e.Display, e.Who), "sent": e.Who, "command": e.Command, "line": e.Line,
-			"pass": "the pass", "list": "the list", "lane": "the lane", "asked": strconv.Itoa(e.Level), "level": "less", "asks": e.Kind, "store": "the directory", "stores": "any store", "realm": "the lane", "detail": "open it for details", "method": "this method"})
-	}
 	return out
+}
+
+// what says what an entry is about.
+func what(e *store.Entry) string {
+	switch {
+	case e.Kind == facts.AsksEnable:
+		return fmt.Sprintf("enable, level %d", e.Level)
+	case e.Verdict != "":
+		return e.Kind
+	case e.Command != "":
+		return "command " + e.Kind
+	}
+	for _, a := range e.Args {
+		if service, is := strings.CutPrefix(a, "service="); is && service != "" {
+			return service + " " + e.Kind
+		}
+	}
+	return e.Kind
 }
 
 func (s *server) journal() {
@@ -152,7 +165,7 @@ func (s *server) exportJournal() {
 			out.SetHeader("Content-Type", map[string]string{"csv": "text/csv; charset=utf-8", "jsonl": "application/jsonl"}[in.Format])
 			table, lines := csv.NewWriter(out.BodyWriter()), json.NewEncoder(out.BodyWriter())
 			if in.Format == "csv" {
-				_ = table.Write([]string{"id", "at", "kind", "client", "user", "person", "from", "port", "command", "verdict", "reason", "pass", "line", "level", "task", "arguments", "trial"})
+				_ = table.Write([]string{"id", "at", "kind", "client", "user", "person", "from", "port", "command", "verdict", "reason", "sentence", "pass", "line", "level", "task", "arguments", "trial"})
 			}
 			for len(rows) > 0 {
 				for i := range rows {
@@ -161,7 +174,7 @@ func (s *server) exportJournal() {
 						_ = lines.Encode(e) // a reader that went away ends the next query
 						continue
 					}
-					_ = table.Write([]string{e.ID, e.At.UTC().Format(time.RFC3339Nano), e.Kind, e.Client, safe(e.User), safe(e.Person), safe(e.From), safe(e.Port), safe(e.Command), e.Verdict, e.Reason, e.Pass, e.Line,
+					_ = table.Write([]string{e.ID, e.At.UTC().Format(time.RFC3339Nano), safe(e.Kind), e.Client, safe(e.User), safe(e.Person), safe(e.From), safe(e.Port), safe(e.Command), e.Verdict, e.Reason, safe(e.Sentence), e.Pass, e.Line,
 						strconv.Itoa(e.Level), safe(e.Task), safe(strings.Join(e.Args, " ")), fmt.Sprint(e.Trial)})
 				}
 				table.Flush()

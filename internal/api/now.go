@@ -43,7 +43,7 @@ func (s *server) now() {
 			return nil, err
 		}
 		for i := range rows {
-			out.Refusals = append(out.Refusals, attemptView(&rows[i]))
+			out.Refusals = append(out.Refusals, s.attemptView(ctx, &rows[i]))
 		}
 		out.Attention = s.attention(now)
 		return ok(out), nil

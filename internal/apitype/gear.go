@@ -63,6 +63,7 @@ type JournalEntry struct {
 	ID       string    `json:"id"`
 	At       time.Time `json:"at"`
 	Kind     string    `json:"kind" doc:"login, enable, password, shell, command or another service; start, stop or update for what the gear reported"`
+	What     string    `json:"what" doc:"The kind in words: command, enable, level 15; of what the gear reported, of what too: shell start, command stop"`
 	Client   string    `json:"client"`
 	User     string    `json:"user"`
 	Person   string    `json:"person"`

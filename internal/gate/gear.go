@@ -279,7 +279,10 @@ func (v *Visit) journal(d *decide.Decision) error {
 	if f.Person != nil {
 		e.Display = f.Person.Label()
 	}
-	if d.Pass != nil && d.Verdict == decide.Admitted {
+	switch {
+	case d.Verdict != decide.Admitted:
+		_, e.Sentence, _ = v.snapshot.Plan.Explain(f)
+	case d.Pass != nil:
 		e.Pass = d.Pass.Name
 	}
 	if f.Gear != nil {

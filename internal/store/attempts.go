@@ -126,8 +126,8 @@ func like(pattern string) string {
 	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`, "*", "%").Replace(pattern)
 }
 
-// Attempts lists attempts from the newest to the oldest, without their facts. With After alone it lists the oldest
-// of the newer ones first, which is what following needs.
+// Attempts lists attempts from the newest to the oldest, with facts only where the columns do not say how they ended. With After
+// alone it lists the oldest of the newer ones first, which is what following needs.
 func (s *Store) Attempts(ctx context.Context, f Filter) ([]Attempt, error) {
 	where, args := f.where()
 	order := "DESC"
@@ -135,7 +135,7 @@ func (s *Store) Attempts(ctx context.Context, f Filter) ([]Attempt, error) {
 		order = "ASC"
 	}
 	out := []Attempt{}
-	query := "SELECT " + attemptColumns + " FROM attempts" + where + " ORDER BY id " + order + " LIMIT ?"
+	query := "SELECT " + attemptColumns + ", CASE WHEN verdict = 'admitted' AND policy <> '' THEN NULL ELSE facts END AS facts FROM attempts" + where + " ORDER BY id " + order + " LIMIT ?"
 	if err := s.db.SelectContext(ctx, &out, query, append(args, f.Limit)...); err != nil {
 		return nil, fmt.Errorf("listing attempts: %w", err)
 	}

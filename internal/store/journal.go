@@ -41,10 +41,12 @@ type Entry struct {
 
 // More is what of an entry nobody filters by; it is kept in one column, since each column costs with every entry.
 type More struct {
-	Display  string   `db:"-" json:"display,omitempty"`
-	Origin   string   `db:"-" json:"from,omitempty"`
-	Port     string   `db:"-" json:"port,omitempty"`
-	Reason   string   `db:"-" json:"reason,omitempty"`
+	Display string `db:"-" json:"display,omitempty"`
+	Origin  string `db:"-" json:"from,omitempty"`
+	Port    string `db:"-" json:"port,omitempty"`
+	Reason  string `db:"-" json:"reason,omitempty"`
+	// Sentence says in words why something was refused.
+	Sentence string   `db:"-" json:"sentence,omitempty"`
 	Pass     string   `db:"-" json:"pass,omitempty"`
 	Line     string   `db:"-" json:"line,omitempty"`
 	Level    int      `db:"-" json:"level,omitempty"`

@@ -36,8 +36,8 @@ func TestCommandListsAndJournalInTheConsole(t *testing.T) {
 	w.asks(g, peer.GearAsk{Ask: "command", User: "lou", Command: "interface gi0/3"}, "PASS_ADD")
 	steps(t, p.open(w.app.URL+"/journal"), p.see("interface gi0/3"))
 	w.asks(g, peer.GearAsk{Ask: "command", User: "lou", Command: "show secrets", Remote: "192.0.2.66"}, "FAIL")
-	w.asks(g, peer.GearAsk{Ask: "start", User: "ann", Args: []string{"task_id=31"}}, "SUCCESS")
-	steps(t, p.see("show secrets"), p.see("looking, line 1: refuse show secrets *"), p.see("reported start"), p.see("192.0.2.66"), p.fill("User", "ann"), p.press("\r"), p.unsee("show secrets"), p.see("reported start"))
+	w.asks(g, peer.GearAsk{Ask: "start", User: "ann", Args: []string{"service=shell", "task_id=31"}}, "SUCCESS")
+	steps(t, p.see("show secrets"), p.see("looking, line 1: refuse show secrets *"), p.see("shell start"), p.see("192.0.2.66"), p.fill("User", "ann"), p.press("\r"), p.unsee("show secrets"), p.see("shell start"))
 	w.attempts("reason=command.refused", 1)
 	steps(t, p.open(w.app.URL+"/journal?kind=command&verdict=refused"), p.see("show secrets"))
 	if _, err := browser.Eval[bool](p.Page, "(document.querySelector('tbody tr[tabindex]').click(), true)"); err != nil {

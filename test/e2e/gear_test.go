@@ -163,6 +163,15 @@ func TestWhatGearIsGranted(t *testing.T) {
 	if !strings.Contains(d.Trace.Sentence, "Command list looking refuses show secrets all: line 1: refuse show secrets *") || d.Facts.Gear.Command != "show secrets all" || e.Line != "line 1: refuse show secrets *" {
 		t.Errorf("the road says %q, the journal %q", d.Trace.Sentence, e.Line)
 	}
+	if one.Sentence != d.Trace.Sentence || e.Sentence != d.Trace.Sentence || one.What != "command" {
+		t.Errorf("the journal says %q", one.Sentence)
+	}
+	// What a list says of a refusal is what its road says, whatever it was.
+	for _, a := range w.attempts("verdict=refused", 7) {
+		if road := w.road(a.ID).Sentence; a.Sentence != road || strings.Contains(road, "?") {
+			t.Errorf("%s: the list says %q, the road %q", a.Reason, a.Sentence, road)
+		}
+	}
 	// A draft that would permit it shows in the rehearsal, as for any other attempt.
 	w.do(http.MethodPut, "/command-lists/looking", apitype.CommandListFields{Name: "looking", Lines: []config.CommandLine{{Verdict: "permit", Pattern: "show *"}}}, nil, matchAny)
 	out := w.wants(0, []string{"attempt", "explain", one.Attempt, "-draft"}, "admitted", "line 1: permit show *")
@@ -187,6 +196,9 @@ func TestGearReports(t *testing.T) {
 		t.Errorf("start and stop at once: %s, %v", r.Status, err)
 	}
 	list := w.entries("task=77", 3)
+	if list[0].What != "shell stop" || w.entries("task=78", 1)[0].What != "command stop" {
+		t.Errorf("what was reported reads %q", list[0].What)
+	}
 	if list[0].Kind != "stop" || list[1].Kind != "update" || list[2].Kind != "start" || list[2].User != "ann" || list[2].From != "192.0.2.78" || list[2].Verdict != "" {
 		t.Errorf("recorded %+v", list)
 	}

@@ -80,8 +80,6 @@ export function JournalPage() {
   );
 }
 
-const what = (e: Entry) => (e.kind === "enable" ? `enable, level ${e.level}` : e.verdict === "" ? `reported ${e.kind}` : e.kind);
-
 function Row({ e, open, toggle }: { e: Entry; open: boolean; toggle: () => void }) {
   return (
     <>
@@ -90,7 +88,7 @@ function Row({ e, open, toggle }: { e: Entry; open: boolean; toggle: () => void 
         <td>{e.verdict ? <Verdict kind={verdictKind(e.verdict)}>{e.verdict}</Verdict> : <span className="text-soft">reported</span>}</td>
         <td className="mono">{e.user}{e.trial && <span className="text-soft"> (tried)</span>}</td>
         <td className="mono">{e.client}</td>
-        <td>{what(e)}</td>
+        <td className="whitespace-nowrap">{e.what}</td>
         <td className="mono max-w-80 truncate" title={e.command}>{e.command}</td>
         <td className="max-w-72 truncate">{e.verdict === "refused" && e.kind !== "command" ? <span className="mono text-out" title={e.sentence}>{e.reason}</span> : e.line ? <span className="mono text-[12px] text-soft" title={e.line}>{e.line}</span> : e.pass ? <PassChip name={e.pass} /> : e.reason && e.reason !== "ok" && <span className="mono text-out">{e.reason}</span>}</td>
         <td className="mono text-soft">{e.from}</td>

@@ -57,19 +57,37 @@ type Trace struct {
 	VLAN     string      `json:"vlan,omitempty"`
 }
 
+// Explain decides like Decide and says in words why: the reason with its sentence and remedy.
+func (p *Plan) Explain(f *facts.Facts) (why reason.Code, sentence, remedy string) {
+	d := p.Decide(f)
+	sentence, remedy = p.explain(f, &d)
+	return d.Reason, sentence, remedy
+}
+
+func (p *Plan) explain(f *facts.Facts, d *Decision) (sentence, remedy string) {
+	sentence, remedy = reason.Explain(d.Reason, p.Values(f, d))
+	if d.Reason != reason.OK {
+		return sentence, remedy
+	}
+	if d.Lane != nil && len(d.Lane.Forward) > 0 {
+		sentence = "Admitted by remote server " + f.Forwarded.Server
+	}
+	if asked := d.gearSentence(f); asked != "" {
+		sentence = asked
+	}
+	return sentence, remedy
+}
+
 // Trace decides like Decide and keeps everything it looked at.
 func (p *Plan) Trace(f *facts.Facts) Trace {
 	d := p.Decide(f)
 	t := Trace{Verdict: d.Verdict, Reason: d.Reason, Lanes: []Row{}, Policies: []Row{}, Reply: []pass.Text{}}
-	t.Sentence, t.Remedy = reason.Explain(d.Reason, p.Values(f, &d))
+	t.Sentence, t.Remedy = p.explain(f, &d)
 	if d.Reason == reason.OK && d.Lane != nil && len(d.Lane.Forward) > 0 {
-		t.Sentence, t.VLAN = "Admitted by remote server "+f.Forwarded.Server, f.Forwarded.VLAN()
+		t.VLAN = f.Forwarded.VLAN()
 		for _, a := range f.Forwarded.Reply {
 			t.Reply = append(t.Reply, pass.Text{Name: a.Name, Value: a.Value})
 		}
-	}
-	if d.Reason == reason.OK && d.gearSentence(f) != "" {
-		t.Sentence = d.gearSentence(f)
 	}
 	p.traceLanes(f, &d, &t)
 	tracePolicies(f, &d, &t)
