@@ -181,7 +181,11 @@ var stateGlyph = map[string]string{"passed": "o", "decided": "X", "not-reached":
 // road draws the stations of an attempt, the one that decided opened.
 func (s *session) road(d apitype.AttemptDetail) {
 	t := d.Trace
-	s.say("%s  %s on %s, %s, %.1f ms, %s", s.verdict(string(t.Verdict)), or(d.Person, d.Sent), or(d.Where, d.Client), d.At.Local().Format("2006-01-02 15:04:05 MST"), float64(d.Micros)/1000, d.Under)
+	where := "on " + or(d.Where, d.Client)
+	if d.Facts.Gear != nil {
+		where = fmt.Sprintf("asked for %s on %s", d.Where, d.Client)
+	}
+	s.say("%s  %s %s, %s, %.1f ms, %s", s.verdict(string(t.Verdict)), or(d.Person, d.Sent), where, d.At.Local().Format("2006-01-02 15:04:05 MST"), float64(d.Micros)/1000, d.Under)
 	s.say("")
 	for _, station := range t.Stations {
 		glyph, took := stateGlyph[string(station.State)], ""

@@ -43,7 +43,7 @@ func TestCommandListsAndJournalInTheConsole(t *testing.T) {
 	if _, err := browser.Eval[bool](p.Page, "(document.querySelector('tbody tr[tabindex]').click(), true)"); err != nil {
 		t.Fatal(err)
 	}
-	steps(t, p.see("Everything of lou"), p.click("Its road"), p.see("Command list ports refuses show secrets"),
+	steps(t, p.see("Everything of lou"), p.click("Its road"), p.see("Command list ports refuses show secrets"), p.see("asked for show secrets on hh-router-1"), p.see("signed in by"),
 		p.open(w.app.URL+"/try?protocol=tacacs"), p.fill("Name", "ann"), p.fill("Password", "rope-and-anchor"), p.click("Ask"), p.see("GETPASS"), p.see("PASS"),
 		p.open(w.app.URL+"/clients"), p.see("TACACS+"), p.click("hh-router-1"), p.see("Names in its certificate"), p.fill("Note", "in the rack"), p.click("Save and publish"), p.see("Published as revision"))
 	w.asks(w.device(false), peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD") // the form leaves the secret alone

@@ -174,7 +174,7 @@ func TestWhatGearIsGranted(t *testing.T) {
 	}
 	// A draft that would permit it shows in the rehearsal, as for any other attempt.
 	w.do(http.MethodPut, "/command-lists/looking", apitype.CommandListFields{Name: "looking", Lines: []config.CommandLine{{Verdict: "permit", Pattern: "show *"}}}, nil, matchAny)
-	out := w.wants(0, []string{"attempt", "explain", one.Attempt, "-draft"}, "admitted", "line 1: permit show *")
+	out := w.wants(0, []string{"attempt", "explain", one.Attempt, "-draft"}, "admitted", "asked for show secrets all on hh-router-1", "line 1: permit show *")
 	if strings.Contains(out, "refuse show secrets") {
 		t.Error("under the draft the old line decides")
 	}

@@ -20,7 +20,7 @@ export function AttemptPage() {
   return (
     <>
       <div className="text-[13px] text-soft"><Link to="/attempts" className="hover:underline">Attempts</Link> / {a.id}</div>
-      <PageHead title={`${a.person || a.sent || "Nobody"} on ${a.where || a.client}`} lead={<span className="flex items-baseline gap-4"><Verdict kind={verdictKind(t.verdict)}>{t.verdict}</Verdict><span><When at={a.at} />, {ago(a.at)} · {millis(a.micros)}</span></span>}>
+      <PageHead title={`${a.person || a.sent || "Nobody"}${a.facts.gear ? ` asked for ${a.where} on ${a.client}` : ` on ${a.where || a.client}`}`} lead={<span className="flex items-baseline gap-4"><Verdict kind={verdictKind(t.verdict)}>{t.verdict}</Verdict><span><When at={a.at} />, {ago(a.at)} · {millis(a.micros)}</span></span>}>
         {t.reason === "factor.not-enrolled" && a.facts.person && <ButtonLink primary to={`/factors?enrol=${encodeURIComponent(a.facts.person.name)}&store=${encodeURIComponent(a.facts.person.store)}`}>Enrol {a.person}</ButtonLink>}
         <Button onClick={() => setParams(under === "draft" ? {} : { under: "draft" })}>{under === "draft" ? `As it was, revision ${a.revision}` : "Try again under draft"}</Button>
         <ButtonLink to={`/try?attempt=${a.id}`}>Take to Try</ButtonLink>
@@ -120,7 +120,8 @@ function Facts({ a }: { a: Detail }) {
   const f = a.facts;
   const rows: [string, string | undefined][] = [
     ["name as sent", f.sent], ["name inside", f.inner], ["tried by", f.tried], ["person", f.person?.display || f.person?.name], ["store", f.person?.store], ["groups", f.person?.groups?.join(", ")],
-    ["method", f.method], ["tunnel", f.eap?.tls && `${f.eap.tls}, ${f.eap.suite}`], ["server certificate", f.eap?.server],
+    ["asks for", f.gear?.asks], ["command", f.gear?.command], ["level", f.gear && String(f.gear.level)], ["signed in by", f.gear?.authenticated], ["arguments", f.gear?.args?.join(" ")], ["comes from", f.from],
+    ["method", f.method], ["second factor", f.factor && [f.factor.outcome, f.factor.detail].filter(Boolean).join(": ")], ["tunnel", f.eap?.tls && `${f.eap.tls}, ${f.eap.suite}`], ["server certificate", f.eap?.server],
     ["certificate", f.certificate?.subject], ["issued by", f.certificate?.issuer], ["serial", f.certificate?.serial], ["valid until", f.certificate?.until.slice(0, 10)], ["revocation", f.certificate?.revocation],
     ["known device", f.device && `${f.device.name} (${f.device.match})`], ["device tags", f.device && Object.entries(f.device.tags ?? {}).map(([k, v]) => `${k}=${v}`).join(", ")],
     ["computer", f.machine?.name], ["computer seen", f.machineSeen && `${f.machineSeen.name}, ${ago(f.machineSeen.at)}`], ["service", f.service], ["ssid", f.ssid], ["port type", f.portType], ["port", f.port], ["MAC", f.mac], ["called", f.called],
