@@ -47,13 +47,19 @@ func (o *filterFlags) query(args []string) url.Values {
 // line is one attempt in a list.
 func (s *session) attempt(a apitype.Attempt) {
 	result := a.Reason
-	if a.Pass != "" {
+	switch {
+	case a.Verdict == "admitted" && a.Policy == "":
+		result = "by a remote server"
+		if a.VLAN != "" {
+			result += ", " + a.VLAN
+		}
+	case a.Pass != "":
 		result = a.Pass
 		if a.VLAN != "" {
 			result += ", VLAN " + a.VLAN
 		}
 	}
-	s.say("%s  %s  %-24s  %-15s  %-26s  %s", s.paint(faint, a.At.Local().Format("15:04:05")), s.verdict(a.Verdict), cut(a.Sent, 24), cut(a.Client, 15), cut(result, 26), s.paint(faint, cut(a.Where, 12)))
+	s.say("%s  %s  %-20s  %-14s  %-23s  %s", s.paint(faint, a.At.Local().Format("15:04:05")), s.verdict(a.Verdict), cut(a.Sent, 20), cut(a.Client, 14), cut(result, 23), s.paint(faint, cut(a.Where, 15)))
 }
 
 func cut(text string, n int) string {

@@ -101,9 +101,9 @@ func Administrators(ctx context.Context, server, secure string, kit *Kit, every 
 		script := scripts[r.IntN(len(scripts))]
 		p := script.by[r.IntN(len(script.by))]
 		password := p.Password()
-		typed := []string{p.User}
+		typed, tries := []string{p.User}, 1
 		if r.IntN(6) == 0 {
-			typed = append(typed, "mistyped", p.User)
+			typed, tries = append(typed, "mistyped", p.User), 2
 		}
 		typed = append(typed, password)
 		_, _, err := PhoneCode(p.User, time.Now())
@@ -125,7 +125,7 @@ func Administrators(ctx context.Context, server, secure string, kit *Kit, every 
 				text, _, _ := PhoneCode(p.User, time.Now())
 				return text
 			}
-			shell := Shell{Code: code, Name: script.on, Kind: station(script.on).Kind, Gear: g, Out: io.Discard, From: fmt.Sprintf("192.0.2.%d", 130+r.IntN(20)), In: bufio.NewReader(strings.NewReader(strings.Join(typed, "\n") + "\n"))}
+			shell := Shell{Code: code, Tries: tries, Name: script.on, Kind: station(script.on).Kind, Gear: g, Out: io.Discard, From: fmt.Sprintf("192.0.2.%d", 130+r.IntN(20)), In: bufio.NewReader(strings.NewReader(strings.Join(typed, "\n") + "\n"))}
 			_ = shell.Run(ctx) // what is refused shows in the console, which is the point
 			g.Close()
 		}

@@ -73,7 +73,7 @@ export function NowPage() {
           <tbody>
             {n.refusals.map((a) => (
               <tr key={a.id} {...rowKeys(() => go(`/attempts/${a.id}`))}>
-                <td><When at={a.at} /></td><td className="mono">{a.sent}</td><td>{a.where}</td><td className="mono">{a.client}</td><td className="mono text-out">{a.reason}</td><td>{a.sentence}</td>
+                <td><When at={a.at} /></td><td className="mono max-w-56 truncate" title={a.sent}>{a.sent}</td><td className="max-w-40 truncate" title={a.where}>{a.where}</td><td className="mono whitespace-nowrap">{a.client}</td><td className="mono whitespace-nowrap text-out">{a.reason}</td><td><span className="line-clamp-2" title={a.sentence}>{a.sentence}</span></td>
               </tr>
             ))}
           </tbody>
