@@ -4,6 +4,7 @@ import (
 	"context"
 	"io"
 	"math/rand/v2"
+	"net"
 	"net/netip"
 	"strings"
 	"sync"
@@ -201,4 +202,40 @@ func TestRandomTACACS(t *testing.T) {
 		c.Close()
 	}
 	w.asks(w.device(true), peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
+}
+
+// Whoever sends a packet drop by drop is waited for 10 s, not longer, and holds nobody up.
+func TestSlowTACACS(t *testing.T) {
+	t.Parallel()
+	w := start(t)
+	w.gear()
+	begun := time.Now()
+	slow := make([]*wire, 50)
+	for i := range slow {
+		slow[i] = w.wire()
+		h := header(tacacs.Authorization, 1, uint32(i), 0)
+		h.Length = 60_000
+		slow[i].Write(append(h.Append(nil), 1, 2, 3))
+	}
+	w.asks(w.device(false), peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
+	if took := time.Since(begun); took > 5*time.Second {
+		t.Errorf("beside slow clients a question takes %s", took)
+	}
+	for n := 0; time.Since(begun) < 8*time.Second; n++ { // what drips in does not buy time
+		for _, c := range slow {
+			c.Write([]byte{byte(n)})
+		}
+		time.Sleep(time.Second)
+	}
+	for _, c := range slow {
+		c.SetReadDeadline(begun.Add(13 * time.Second))
+		_, err := io.Copy(io.Discard, c)
+		if ne, ok := err.(net.Error); ok && ne.Timeout() {
+			t.Fatal("a connection that drips goes on after 13 s")
+		}
+	}
+	if took := time.Since(begun); took < 9*time.Second {
+		t.Errorf("a slow client was waited for %s only", took)
+	}
+	w.contact(netip.MustParseAddr("127.0.0.1"), "tacacs-malformed")
 }
