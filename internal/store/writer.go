@@ -18,14 +18,17 @@ const (
 	queueSize = 1 << 16
 	batchSize = 2048
 	// linger is how long a batch waits for more: fewer commits write the same pages fewer times.
-	linger      = 20 * time.Millisecond
+	linger = 20 * time.Millisecond
+	// breath is how long the writer rests after each step while it can keep up, so that it takes no core for milliseconds from
+	// somebody who waits for an answer.
+	breath      = 100 * time.Microsecond
 	columnCount = 16
 	// When nothing was queued, seenSteps times seenAtOnce attempts at a time are brought into the table seen; with more than maxUnseen
 	// waiting for that, also under load, so that looking at each stays quick.
 	restEvery = 200 * time.Millisecond
 	// A step is short, since somebody may be waiting for an answer on the same core.
-	seenAtOnce = 500
-	seenSteps  = 8
+	seenAtOnce = 250
+	seenSteps  = 16
 	maxUnseen  = 200_000
 )
 
@@ -99,6 +102,7 @@ func (w *Writer) run() {
 		case <-rest.C:
 			for step := 0; step < seenSteps && w.unseen > 0 && len(w.queue) == 0; step++ {
 				w.index()
+				time.Sleep(breath)
 			}
 		case a, open := <-w.queue:
 			if !open {
@@ -191,7 +195,7 @@ func (s *Store) insert(batch []*Attempt) error {
 }
 
 func insertRows(tx *sqlx.Tx, batch []*Attempt) error {
-	args := make([]any, 0, rowsAtOnce[0]*columnCount)
+	args, keepsUp := make([]any, 0, rowsAtOnce[0]*columnCount), len(batch) < batchSize/2
 	for _, size := range rowsAtOnce {
 		if len(batch) < size {
 			continue
@@ -210,7 +214,11 @@ func insertRows(tx *sqlx.Tx, batch []*Attempt) error {
 				return err
 			}
 			batch = batch[size:]
-			runtime.Gosched() // somebody may be waiting for an answer on this core
+			if keepsUp {
+				time.Sleep(breath)
+			} else {
+				runtime.Gosched()
+			}
 		}
 	}
 	return nil
