@@ -195,3 +195,30 @@ func TestTheLogComesIntoTheFile(t *testing.T) {
 		t.Errorf("after 5 MB in ten parts the file has %d octets and the log %d", file, log)
 	}
 }
+
+// A flood is held up before anything is lost, and nobody is held up for long.
+func TestAFloodIsHeldUpBeforeAnythingIsLost(t *testing.T) {
+	w := &Writer{queue: make(chan *Attempt, queueSize)} // nobody takes anything off
+	fill := func(to int) {
+		for len(w.queue) < to {
+			w.queue <- &Attempt{}
+		}
+	}
+	add := func() time.Duration {
+		begun := time.Now()
+		w.Add(&Attempt{})
+		return time.Since(begun)
+	}
+	fill(queueSize/2 - 2)
+	if took := add(); took > maxHold/2 {
+		t.Errorf("with less than half of the queue taken, somebody was held up for %s", took)
+	}
+	fill(queueSize * 3 / 4)
+	if took := add(); took < maxHold/2 || took > 20*maxHold {
+		t.Errorf("with three quarters of the queue taken, somebody was held up for %s", took)
+	}
+	fill(queueSize)
+	if took := add(); took < maxHold || took > 20*maxHold || w.Lost() != 1 {
+		t.Errorf("with the queue full, somebody was held up for %s, and %d are lost", took, w.Lost())
+	}
+}

@@ -16,6 +16,7 @@ import (
 
 const (
 	queueSize = 1 << 16
+	maxHold   = 10 * time.Millisecond
 	batchSize = 2048
 	// linger is how long a batch waits for more: fewer commits write the same pages fewer times.
 	linger = 20 * time.Millisecond
@@ -35,8 +36,8 @@ const (
 // rowsAtOnce are the numbers of rows that share one statement: fewer crossings into the database engine.
 var rowsAtOnce = [...]int{32, 8, 1}
 
-// Writer records attempts in batches. Add never blocks: if the disk cannot keep up and the queue is full, the
-// attempt is counted as lost, since a verdict never waits for the disk.
+// Writer records attempts in batches. If the disk cannot keep up and the queue is full, an attempt is counted as lost, since a
+// verdict never waits for the disk; before that, with half of the queue taken, Add takes up to maxHold.
 type Writer struct {
 	store   *Store
 	queue   chan *Attempt
@@ -57,9 +58,13 @@ func (s *Store) NewWriter(ids *ident.Source, written func([]*Attempt)) *Writer {
 	return w
 }
 
-// Add hands an attempt to the writer, which owns it from then on.
+// Add hands an attempt to the writer, which owns it from then on. Beyond half of the queue it holds up whoever adds, the longer
+// the fuller it is, so that a flood slows down to what can be recorded before anything is lost.
 func (w *Writer) Add(a *Attempt) {
 	w.added.Add(1)
+	if over := len(w.queue) - queueSize/2; over > 0 {
+		time.Sleep(maxHold * time.Duration(over) / (queueSize / 2))
+	}
 	select {
 	case w.queue <- a:
 	default:
