@@ -46,9 +46,8 @@ type TACACS struct {
 	closed bool
 }
 
-// listening leaves keep-alive probes out: a silent connection is ended anyway, and setting them up for each costs as much as
-// a third of everything else that a short connection asks of the operating system.
-var listening = net.ListenConfig{KeepAliveConfig: net.KeepAliveConfig{Enable: false}, KeepAlive: -1}
+// listening leaves keep-alive probes out: a silent connection is ended anyway, and they are system calls for each connection.
+var listening = net.ListenConfig{KeepAlive: -1}
 
 // NewTACACS opens the addresses (host:port), those of TLS apart, and begins to serve.
 func NewTACACS(g *gate.Gate, contacts *contact.Book, plain, secure []string) (*TACACS, error) {
