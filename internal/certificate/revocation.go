@@ -10,6 +10,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -55,14 +56,24 @@ type Checker struct {
 	answers map[string]answer
 }
 
+// list is a revocation list as it was fetched last. What it holds is replaced whole, and fetched by one at a time.
 type list struct {
 	mu      sync.Mutex
-	crl     *x509.RevocationList
-	revoked map[string]time.Time
-	fetched time.Time
+	kept    *fetched
 	tried   time.Time
 	err     error
-	signed  map[string]bool // by the issuers for which the signature was checked
+	running chan struct{} // closed when a fetch under way ends, nil without one
+}
+
+// fetched is one list; it is not changed once signed is full.
+type fetched struct {
+	crl     *x509.RevocationList
+	revoked map[string]time.Time
+	at      time.Time
+	scope   scope
+
+	mu     sync.Mutex
+	signed map[string]error // by the issuers for which the signature was checked
 }
 
 type answer struct {
@@ -80,11 +91,47 @@ func NewChecker() *Checker {
 	}}, lists: map[string]*list{}, answers: map[string]answer{}}
 }
 
-// List looks a certificate up in the list at an URL or in a file. A list that is out of date is still used if it
-// revokes; otherwise it counts as no answer.
-func (c *Checker) List(ctx context.Context, where string, leaf, issuer *x509.Certificate, now time.Time) Status {
+// List looks a certificate up in the list at an URL or in a file (RFC 5280 section 6.3). A list that is out of date is still
+// used if it revokes; otherwise it counts as no answer.
+func (c *Checker) List(ctx context.Context, where string, cert, issuer *x509.Certificate, now time.Time) Status {
 	s := Status{Source: "list " + where}
+	f, err := c.list(where).get(ctx, &c.client, where, now)
+	if f == nil {
+		s.Err = err
+		return s
+	}
+	if s.Err = f.by(issuer); s.Err != nil {
+		return s
+	}
+	if s.Err = f.scope.covers(cert); s.Err != nil {
+		return s
+	}
+	if at, revoked := f.revoked[string(cert.SerialNumber.Bytes())]; revoked {
+		s.Known, s.Revoked, s.At = true, true, at
+		return s
+	}
+	switch crl := f.crl; {
+	case now.Add(clockSkew).Before(crl.ThisUpdate):
+		s.Err = errors.New("the list is from the future; compare the clocks")
+	case crl.NextUpdate.IsZero():
+		s.Err = errors.New("the list does not say until when it is valid")
+	case now.After(crl.NextUpdate):
+		s.Err = fmt.Errorf("the list ran out at %s", crl.NextUpdate.UTC().Format(time.DateTime+" UTC"))
+		if err != nil {
+			s.Err = fmt.Errorf("%w, and a new one could not be had: %w", s.Err, err)
+		}
+	default:
+		s.Known = true
+	}
+	return s
+}
+
+// clockSkew is by how much the clock of an authority may be ahead of ours.
+const clockSkew = 5 * time.Minute
+
+func (c *Checker) list(where string) *list {
 	c.mu.Lock()
+	defer c.mu.Unlock()
 	l := c.lists[where]
 	if l == nil {
 		if len(c.lists) >= maxLists {
@@ -93,57 +140,86 @@ func (c *Checker) List(ctx context.Context, where string, leaf, issuer *x509.Cer
 		l = &list{}
 		c.lists[where] = l
 	}
-	c.mu.Unlock()
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	stale := l.crl == nil || now.Sub(l.fetched) > maxAge || !l.crl.NextUpdate.IsZero() && now.After(l.crl.NextUpdate)
-	if stale && now.Sub(l.tried) > retryAfter {
-		l.tried = now
-		l.fetch(ctx, &c.client, where, now)
-	}
-	if l.crl == nil {
-		s.Err = l.err
-		return s
-	}
-	key := string(issuer.RawSubjectPublicKeyInfo)
-	if _, done := l.signed[key]; !done {
-		l.signed[key] = l.crl.CheckSignatureFrom(issuer) == nil
-	}
-	if !l.signed[key] {
-		s.Err = fmt.Errorf("the list was not signed by %s", issuer.Subject)
-		return s
-	}
-	at, revoked := l.revoked[string(leaf.SerialNumber.Bytes())]
-	if revoked {
-		s.Known, s.Revoked, s.At = true, true, at
-		return s
-	}
-	if !l.crl.NextUpdate.IsZero() && now.After(l.crl.NextUpdate) {
-		s.Err = fmt.Errorf("the list ran out at %s", l.crl.NextUpdate.UTC().Format(time.DateTime+" UTC"))
-		if l.err != nil {
-			s.Err = fmt.Errorf("%w, and a new one could not be had: %w", s.Err, l.err)
-		}
-		return s
-	}
-	s.Known = true
-	return s
+	return l
 }
 
-func (l *list) fetch(ctx context.Context, client *http.Client, where string, now time.Time) {
+// get returns the list, fetched anew where it is old. Whoever has a list that is valid yet does not wait for the next one.
+func (l *list) get(ctx context.Context, client *http.Client, where string, now time.Time) (*fetched, error) {
+	l.mu.Lock()
+	stale := l.kept == nil || now.Sub(l.kept.at) > maxAge || now.After(l.kept.crl.NextUpdate)
+	if stale && l.running == nil && now.Sub(l.tried) > retryAfter {
+		l.tried, l.running = now, make(chan struct{})
+		go l.fetch(client, where, now, l.running)
+	}
+	running, kept, err := l.running, l.kept, l.err
+	l.mu.Unlock()
+	if running == nil || kept != nil && !now.After(kept.crl.NextUpdate) {
+		return kept, err
+	}
+	select {
+	case <-running:
+	case <-ctx.Done():
+		return kept, fmt.Errorf("fetching %s: %w", where, ctx.Err())
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.kept, l.err
+}
+
+// fetch gets a list. It belongs to nobody who waits, so that one who gives up does not fail the others.
+func (l *list) fetch(client *http.Client, where string, now time.Time, done chan struct{}) {
+	ctx, cancel := context.WithTimeout(context.Background(), fetchTimeout)
+	defer cancel()
+	var made *fetched
 	data, err := read(ctx, client, where)
 	if err == nil {
-		if block, _ := pem.Decode(data); block != nil {
-			data = block.Bytes
-		}
-		var crl *x509.RevocationList
-		if crl, err = x509.ParseRevocationList(data); err == nil {
-			l.crl, l.fetched, l.signed, l.revoked = crl, now, map[string]bool{}, make(map[string]time.Time, len(crl.RevokedCertificateEntries))
-			for _, entry := range crl.RevokedCertificateEntries {
-				l.revoked[string(entry.SerialNumber.Bytes())] = entry.RevocationTime
-			}
-		}
+		made, err = parseList(data, now)
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.running = nil; err == nil {
+		l.kept = made
 	}
 	l.err = err
+	close(done)
+}
+
+func parseList(data []byte, now time.Time) (*fetched, error) {
+	if block, _ := pem.Decode(data); block != nil {
+		data = block.Bytes
+	}
+	crl, err := x509.ParseRevocationList(data)
+	if err != nil {
+		return nil, err
+	}
+	f := &fetched{crl: crl, at: now, signed: map[string]error{}, revoked: make(map[string]time.Time, len(crl.RevokedCertificateEntries))}
+	if f.scope, err = scopeOf(crl); err != nil {
+		return nil, err
+	}
+	for _, entry := range crl.RevokedCertificateEntries {
+		f.revoked[string(entry.SerialNumber.Bytes())] = entry.RevocationTime
+	}
+	return f, nil
+}
+
+// maxSigners bounds for how many issuers one list remembers whether they signed it.
+const maxSigners = 16
+
+// by says why a list is not one of an issuer, nil if it is.
+func (f *fetched) by(issuer *x509.Certificate) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	err, done := f.signed[string(issuer.Raw)]
+	if !done {
+		if !bytes.Equal(f.crl.RawIssuer, issuer.RawSubject) || f.crl.CheckSignatureFrom(issuer) != nil {
+			err = fmt.Errorf("the list was not signed by %s", issuer.Subject)
+		}
+		if len(f.signed) >= maxSigners {
+			clear(f.signed)
+		}
+		f.signed[string(issuer.Raw)] = err
+	}
+	return err
 }
 
 func read(ctx context.Context, client *http.Client, where string) ([]byte, error) {
@@ -220,30 +296,61 @@ func (c *Checker) ask(ctx context.Context, responder string, leaf, issuer *x509.
 		s.Err = err
 		return s, again
 	}
-	s = readOCSP(data, s.Source, leaf, issuer, now)
+	s = readOCSP(data, s.Source, leaf, issuer, now, 0)
 	if s.Err != nil {
 		return s, again
 	}
 	return s, now.Add(min(maxAge, 10*time.Minute))
 }
 
-// readOCSP reads and verifies an answer.
-func readOCSP(data []byte, source string, leaf, issuer *x509.Certificate, now time.Time) Status {
+// stapleAge is how old an answer may be that the peer brought along, and one that does not say when there will be a newer one.
+const stapleAge = time.Hour
+
+// readOCSP reads and verifies an answer (RFC 6960 section 3.2): signed by the issuer, or by a responder to whom it gave that
+// right, and recent. oldest bounds its age, 0 for as long as it says itself.
+func readOCSP(data []byte, source string, cert, issuer *x509.Certificate, now time.Time, oldest time.Duration) Status {
 	s := Status{Source: source}
-	response, err := ocsp.ParseResponseForCert(data, leaf, issuer)
-	switch {
-	case err != nil:
+	response, err := ocsp.ParseResponseForCert(data, cert, issuer)
+	if err != nil {
 		s.Err = err
+		return s
+	}
+	if s.Err = mayAnswer(response.Certificate, issuer, now); s.Err != nil {
+		return s
+	}
+	if response.Status == ocsp.Revoked { // for good, so its age does not matter
+		s.Known, s.Revoked, s.At = true, true, response.RevokedAt
+		return s
+	}
+	if oldest == 0 && response.NextUpdate.IsZero() {
+		oldest = stapleAge
+	}
+	switch {
 	case !response.NextUpdate.IsZero() && now.After(response.NextUpdate):
 		s.Err = fmt.Errorf("its answer ran out at %s", response.NextUpdate.UTC().Format(time.DateTime+" UTC"))
-	case now.Add(5 * time.Minute).Before(response.ThisUpdate):
+	case now.Add(clockSkew).Before(response.ThisUpdate):
 		s.Err = errors.New("its answer is from the future; compare the clocks")
+	case oldest > 0 && now.Sub(response.ThisUpdate) > oldest:
+		s.Err = fmt.Errorf("its answer is of %s, which is too old", response.ThisUpdate.UTC().Format(time.DateTime+" UTC"))
 	case response.Status == ocsp.Good:
 		s.Known = true
-	case response.Status == ocsp.Revoked:
-		s.Known, s.Revoked, s.At = true, true, response.RevokedAt
 	default:
 		s.Err = errors.New("it does not know the certificate")
 	}
 	return s
+}
+
+// mayAnswer says why a signer may not answer for an issuer (RFC 6960 section 4.2.2.2), nil if it may: the issuer itself, or
+// somebody whom it gave the extended key usage OCSPSigning. Without that, whoever has any certificate of the authority could
+// call a revoked one good.
+func mayAnswer(signer, issuer *x509.Certificate, now time.Time) error {
+	switch {
+	case signer == nil || bytes.Equal(signer.Raw, issuer.Raw):
+		return nil
+	case !slices.Contains(signer.ExtKeyUsage, x509.ExtKeyUsageOCSPSigning):
+		return fmt.Errorf("its answer is signed by %s, who may not answer for %s", signer.Subject, issuer.Subject)
+	case now.Before(signer.NotBefore) || now.After(signer.NotAfter):
+		return fmt.Errorf("its answer is signed by %s, whose certificate is not valid now", signer.Subject)
+	}
+	return nil
 }

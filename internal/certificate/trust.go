@@ -71,12 +71,42 @@ func (t *Trust) Verify(ctx context.Context, chain []*x509.Certificate, staple []
 	if err != nil {
 		return t.explain(leaf, err, now)
 	}
-	path := paths[0]
-	if len(path) < 2 {
-		return refuse(reason.CertificateUntrusted, "the certificate is an authority itself")
-	}
-	return t.revocation(ctx, leaf, path[1], staple, now)
+	return t.whole(ctx, paths, staple, now)
 }
+
+// whole asks about every certificate of a path below its anchor, and takes the first path on which none is refused.
+func (t *Trust) whole(ctx context.Context, paths [][]*x509.Certificate, staple []byte, now time.Time) Verdict {
+	var first Verdict
+	for i, path := range paths[:min(len(paths), maxPaths)] {
+		if len(path) < 2 {
+			return refuse(reason.CertificateUntrusted, "the certificate is an authority itself")
+		}
+		var words []string
+		v := Verdict{}
+		for j := range path[:len(path)-1] {
+			if v = t.revocation(ctx, path[j], path[j+1], staple, now); v.Code != reason.OK {
+				break
+			}
+			staple = nil // it was about the leaf
+			text := v.Revocation
+			if j > 0 {
+				text = path[j].Subject.String() + ": " + text
+			}
+			words = append(words, text)
+		}
+		if v.Code == reason.OK {
+			v.Revocation = strings.Join(words, "; ")
+			return v
+		}
+		if i == 0 {
+			first = v
+		}
+	}
+	return first
+}
+
+// maxPaths bounds how many ways to an authority are looked at.
+const maxPaths = 4
 
 // explain turns an error of crypto/x509 into a reason.
 func (t *Trust) explain(leaf *x509.Certificate, err error, now time.Time) Verdict {
@@ -110,52 +140,74 @@ func (t *Trust) authorities() string {
 	return strings.Join(names, "; ")
 }
 
-// revocation asks our own records, then a stapled answer, then lists, then a responder. The first that knows decides.
-func (t *Trust) revocation(ctx context.Context, leaf, issuer *x509.Certificate, staple []byte, now time.Time) Verdict {
+// revocation asks our own records, then lists, then a responder, about one certificate. An answer that the peer brought along
+// is looked at last, and only where it is recent: it spares no question, since the peer chose which answer to show.
+func (t *Trust) revocation(ctx context.Context, cert, issuer *x509.Certificate, staple []byte, now time.Time) Verdict {
 	if t.Revoked != nil {
-		if revoked, known, at := t.Revoked(issuer, Serial(leaf)); known {
+		if revoked, known, at := t.Revoked(issuer, Serial(cert)); known {
 			if revoked {
-				return refuse(reason.CertificateRevoked, "%s, serial %s, revoked here at %s", leaf.Subject, Serial(leaf), at.UTC().Format(time.DateTime+" UTC"))
+				return refuse(reason.CertificateRevoked, "%s, serial %s, revoked here at %s", cert.Subject, Serial(cert), at.UTC().Format(time.DateTime+" UTC"))
 			}
 			return Verdict{Code: reason.OK, Revocation: "not revoked, by our own record"}
 		}
 	}
-	var asked []Status
+	asked := t.ask(ctx, cert, issuer, now)
 	if len(staple) > 0 {
-		asked = append(asked, readOCSP(staple, "the stapled answer", leaf, issuer, now))
-	}
-	lists := t.CRLs
-	if t.Listed {
-		lists = append(append([]string(nil), lists...), leaf.CRLDistributionPoints...)
-	}
-	for _, list := range lists[:min(len(lists), 8)] {
-		asked = append(asked, t.Checker.List(ctx, list, leaf, issuer, now))
-	}
-	responder := t.OCSP
-	if responder == "" && t.Responder && len(leaf.OCSPServer) > 0 {
-		responder = leaf.OCSPServer[0]
-	}
-	if responder != "" && !decided(asked) {
-		asked = append(asked, t.Checker.Ask(ctx, responder, leaf, issuer, now))
+		s := readOCSP(staple, "the stapled answer", cert, issuer, now, stapleAge)
+		if s.Revoked || !decided(asked) {
+			asked = append(asked, s)
+		}
 	}
 	var words []string
-	good := false
 	for _, s := range asked {
 		if s.Revoked {
-			return refuse(reason.CertificateRevoked, "%s, serial %s, by %s at %s", leaf.Subject, Serial(leaf), s.Source, s.At.UTC().Format(time.DateTime+" UTC"))
+			return refuse(reason.CertificateRevoked, "%s, serial %s, by %s at %s", cert.Subject, Serial(cert), s.Source, s.At.UTC().Format(time.DateTime+" UTC"))
 		}
-		good = good || s.Known
 		words = append(words, s.String())
 	}
+	said := strings.Join(words, "; ")
 	switch {
+	case decided(asked):
+		return Verdict{Code: reason.OK, Revocation: said}
+	case t.Hard && len(asked) == 0:
+		return refuse(reason.CertificateUnchecked, "%s: neither trust list %s nor the certificate names a list or responder to ask", cert.Subject, t.Name)
+	case t.Hard:
+		return refuse(reason.CertificateUnchecked, "%s: %s", cert.Subject, said)
 	case len(asked) == 0:
 		return Verdict{Code: reason.OK, Revocation: "not checked"}
-	case !good && t.Hard:
-		return refuse(reason.CertificateUnchecked, "%s", strings.Join(words, "; "))
-	case !good:
-		return Verdict{Code: reason.OK, Revocation: "unknown, taken all the same: " + strings.Join(words, "; ")}
 	}
-	return Verdict{Code: reason.OK, Revocation: strings.Join(words, "; ")}
+	return Verdict{Code: reason.OK, Revocation: "unknown, accepted all the same: " + said}
+}
+
+// ask asks the sources of the trust list, and those that the certificate names where the trust list lets it.
+func (t *Trust) ask(ctx context.Context, cert, issuer *x509.Certificate, now time.Time) []Status {
+	var asked []Status
+	for _, list := range t.CRLs[:min(len(t.CRLs), maxSources)] {
+		asked = append(asked, t.Checker.List(ctx, list, cert, issuer, now))
+	}
+	if t.Listed {
+		for _, list := range cert.CRLDistributionPoints[:min(len(cert.CRLDistributionPoints), maxSources)] {
+			if onWeb(list) {
+				asked = append(asked, t.Checker.List(ctx, list, cert, issuer, now))
+			}
+		}
+	}
+	responder := t.OCSP
+	if responder == "" && t.Responder && len(cert.OCSPServer) > 0 && onWeb(cert.OCSPServer[0]) {
+		responder = cert.OCSPServer[0]
+	}
+	if responder != "" && !decided(asked) {
+		asked = append(asked, t.Checker.Ask(ctx, responder, cert, issuer, now))
+	}
+	return asked
+}
+
+// maxSources bounds the lists of each kind that are looked at for one certificate.
+const maxSources = 8
+
+// onWeb reports whether a location that a certificate names may be asked: files are for the administrator to name.
+func onWeb(location string) bool {
+	return strings.HasPrefix(location, "http://") || strings.HasPrefix(location, "https://")
 }
 
 func decided(list []Status) bool {
