@@ -56,7 +56,7 @@ func gearState(c apitype.Client) string {
 	for _, part := range []struct {
 		set  bool
 		text string
-	}{{c.TACACSSecretSet, "by a shared secret"}, {c.TACACSPreviousUntil != nil, "and the previous one"}, {len(c.TACACSNames) > 0, "over TLS as " + strings.Join(c.TACACSNames, ", ")}, {c.TACACSPlain, "not hidden"}} {
+	}{{c.TACACSSecretSet, "by a shared secret"}, {c.TACACSPreviousUntil != nil, "and the previous one"}, {len(c.TACACSNames) > 0, "over TLS as " + strings.Join(c.TACACSNames, ", ")}, {c.TACACSByAddress, "over TLS by its address alone"}, {c.TACACSPlain, "not hidden"}} {
 		if part.set {
 			out = append(out, part.text)
 		}
@@ -88,6 +88,7 @@ type clientFlags struct {
 	typed, generate, on, off                                 *bool
 	keep                                                     *time.Duration
 	tacacsTyped, tacacsGenerate, tacacsRemove, plain, hidden *bool
+	byAddress, byName                                        *bool
 	certNames                                                list
 	certificate, trust                                       *string
 	publishing
@@ -106,6 +107,7 @@ func newClientFlags(f *flag.FlagSet) *clientFlags {
 	c.tacacsTyped, c.tacacsGenerate = f.Bool("tacacs-secret", false, "read the TACACS+ secret from the standard input, or ask for it"), f.Bool("tacacs-generate", false, "make a TACACS+ secret and print it once")
 	c.tacacsRemove = f.Bool("tacacs-remove", false, "take the TACACS+ secret away")
 	c.plain, c.hidden = f.Bool("tacacs-plain", false, "take TACACS+ packets that are not hidden"), f.Bool("tacacs-hidden", false, "take only hidden TACACS+ packets")
+	c.byAddress, c.byName = f.Bool("tacacs-by-address", false, "take it over TLS by its address alone, without a certificate"), f.Bool("tacacs-by-certificate", false, "take it over TLS by its certificate only")
 	f.Var(&c.certNames, "tacacs-name", "name in the certificate by which it proves itself over TLS; repeatable, none for none")
 	c.certificate, c.trust = f.String("tacacs-certificate", "", "server certificate shown to it over TLS"), f.String("tacacs-trust", "", "trust list for its certificate")
 	c.note, c.on, c.off = f.String("text", "", "note about the client"), f.Bool("on", false, "switch on"), f.Bool("off", false, "switch off")
@@ -139,6 +141,7 @@ func (c *clientFlags) input(s *session, was map[string]bool, in *apitype.ClientI
 	in.Enabled = (in.Enabled || *c.on) && !*c.off
 	in.GenerateSecret, in.GenerateTACACSSecret, in.RemoveTACACSSecret = *c.generate, *c.tacacsGenerate, *c.tacacsRemove
 	in.TACACSPlain = (in.TACACSPlain || *c.plain) && !*c.hidden
+	in.TACACSByAddress = (in.TACACSByAddress || *c.byAddress) && !*c.byName
 	assign(was, "tacacs-certificate", &in.TACACSCertificate, *c.certificate)
 	assign(was, "tacacs-trust", &in.TACACSTrust, *c.trust)
 	if was["tacacs-name"] {
@@ -190,7 +193,7 @@ func clientCommands() []command {
 					return err
 				}
 				in.Name = name
-				tacacs := in.GenerateTACACSSecret || in.TACACSSecret != "" || in.TACACSPlain || len(in.TACACSNames) > 0
+				tacacs := in.GenerateTACACSSecret || in.TACACSSecret != "" || in.TACACSPlain || in.TACACSByAddress || len(in.TACACSNames) > 0
 				in.GenerateSecret = in.GenerateSecret || in.Secret == "" && !tacacs
 				out, err := add[apitype.Client](s, "/clients", c.publishing, in)
 				if err != nil {

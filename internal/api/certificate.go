@@ -304,7 +304,7 @@ func trustView(c *config.Config) func(*config.Trust, apitype.Meta) apitype.Trust
 		}
 		for i := range c.Lanes {
 			l := &c.Lanes[i]
-			if strings.EqualFold(l.TLS.Trust, t.Name) || l.TLS.Trust == "" && len(c.Trusts) > 0 && c.Trusts[0].ID == t.ID && serverOf(c, l) != "" {
+			if strings.EqualFold(l.TLS.Trust, t.Name) || l.TLS.Trust == "" && len(c.Trusts) == 1 && serverOf(c, l) != "" {
 				out.UsedBy = append(out.UsedBy, l.Name)
 			}
 		}

@@ -101,7 +101,7 @@ func (s *server) objects() {
 func (s *server) applyClient(_ *config.Config, c *config.Client, in *apitype.ClientInput) (string, error) {
 	c.Name, c.Enabled, c.Addresses, c.Tags, c.Note = in.Name, in.Enabled, in.Addresses, in.Tags, in.Note
 	c.MessageAuthenticator = config.MessageAuthenticator(in.MessageAuthenticator)
-	c.TACACSPlain, c.TACACSNames, c.TACACSCertificate, c.TACACSTrust = in.TACACSPlain, in.TACACSNames, in.TACACSCertificate, in.TACACSTrust
+	c.TACACSPlain, c.TACACSByAddress, c.TACACSNames, c.TACACSCertificate, c.TACACSTrust = in.TACACSPlain, in.TACACSByAddress, in.TACACSNames, in.TACACSCertificate, in.TACACSTrust
 	if in.GenerateSecret && in.GenerateTACACSSecret {
 		return "", faulty("generateTacacsSecret", "two secrets cannot be made in one call, since one is returned", "Make one after the other.")
 	}
@@ -163,7 +163,7 @@ func (s *server) clientView(*config.Config) func(*config.Client, apitype.Meta) a
 	}
 	return func(c *config.Client, m apitype.Meta) apitype.Client {
 		out := apitype.Client{Meta: m, SecretSet: c.Secret.Set(), ClientFields: apitype.ClientFields{Name: c.Name, Enabled: c.Enabled, Addresses: c.Addresses,
-			MessageAuthenticator: string(c.MessageAuthenticator), Tags: c.Tags, Note: c.Note, TACACSPlain: c.TACACSPlain, TACACSNames: c.TACACSNames, TACACSCertificate: c.TACACSCertificate, TACACSTrust: c.TACACSTrust},
+			MessageAuthenticator: string(c.MessageAuthenticator), Tags: c.Tags, Note: c.Note, TACACSPlain: c.TACACSPlain, TACACSByAddress: c.TACACSByAddress, TACACSNames: c.TACACSNames, TACACSCertificate: c.TACACSCertificate, TACACSTrust: c.TACACSTrust},
 			TACACSSecretSet: c.TACACSSecret.Set()}
 		if c.TACACSPrevious.Set() {
 			out.TACACSPreviousUntil = &c.TACACSPreviousUntil

@@ -29,9 +29,10 @@ type ClientFields struct {
 	Note                 string            `json:"note" required:"false" maxLength:"4000"`
 
 	TACACSPlain       bool     `json:"tacacsPlain" required:"false" doc:"Take TACACS+ packets that are not hidden"`
-	TACACSNames       []string `json:"tacacsNames" required:"false" doc:"Names in the certificate by which the device proves itself over TLS; with none, its address tells"`
+	TACACSByAddress   bool     `json:"tacacsByAddress" required:"false" doc:"Take it over TLS without a certificate, by its address alone"`
+	TACACSNames       []string `json:"tacacsNames" required:"false" doc:"Names in the certificate by which the device proves itself over TLS"`
 	TACACSCertificate string   `json:"tacacsCertificate" required:"false" maxLength:"200" doc:"Server certificate shown to it over TLS; empty is the first"`
-	TACACSTrust       string   `json:"tacacsTrust" required:"false" maxLength:"200" doc:"Trust list for its certificate; empty is the first"`
+	TACACSTrust       string   `json:"tacacsTrust" required:"false" maxLength:"200" doc:"Trust list for its certificate; empty is the only one"`
 }
 
 // ClientInput adds or replaces a client. Without a secret the present one stays.

@@ -33,7 +33,7 @@ func benchmark(b *testing.B, method string, sessions tls.ClientSessionCache) {
 	for b.Loop() {
 		a := w.asker()
 		answer, p, err := w.run(b, a, s)
-		if err != nil || !answer.OK || p.Result.Resumed != (sessions != nil) {
+		if err != nil || !answer.OK() || p.Result.Resumed != (sessions != nil) {
 			b.Fatalf("%v: %s %s", err, a.code, a.detail)
 		}
 	}

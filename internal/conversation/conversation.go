@@ -14,36 +14,47 @@ import (
 
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/proof"
 	"tollgate.example/key/internal/wire/eap"
 	"tollgate.example/key/internal/wire/mschap"
 )
 
-// Asker is the attempt that the conversation is for.
+// Asker is the attempt that the conversation is for. What it says of a credential is a claim; only a method that comes to
+// its end here makes a proof of it.
 type Asker interface {
 	// Method tells which method has been agreed.
 	Method(name string)
-	// Machine tells whether what is proven from now on is the computer (TEAP); false at the beginning.
-	Machine(is bool)
-	// Password, CHAP and MSCHAP look the name up and check its proof.
-	Password(ctx context.Context, name, clear string) reason.Code
-	CHAP(ctx context.Context, name string, identifier byte, challenge, response []byte) reason.Code
-	// MSCHAP returns the hash of the NT hash, from which keys and our own proof are made.
-	MSCHAP(ctx context.Context, name string, challenge [8]byte, response [24]byte) (mschap.Hash, reason.Code)
+	// Password, CHAP and MSCHAP look the name up and check its credential. The claim is nil unless the reason is OK.
+	Password(ctx context.Context, who proof.Subject, name, clear string) (*proof.Claim, reason.Code)
+	CHAP(ctx context.Context, who proof.Subject, name string, r CHAP) (*proof.Claim, reason.Code)
+	// MSCHAP returns the hash of the NT hash too, from which keys and our own proof are made.
+	MSCHAP(ctx context.Context, who proof.Subject, name string, r MSCHAP) (*proof.Claim, mschap.Hash, reason.Code)
 	// ChangePassword changes an expired password where it is kept, with what MS-CHAPv2 sends for that.
-	ChangePassword(ctx context.Context, change mschap.Change) reason.Code
-	// Certificate verifies the chain of the peer, and looks up whom it names.
-	Certificate(ctx context.Context, state *tls.ConnectionState) reason.Code
-	// Proven is what a later resumption may build on. Holds tells whether it still does, or has to be proven anew; Resume
-	// looks the person up again.
-	Proven() Proven
-	Holds(p Proven) bool
-	Resume(ctx context.Context, p Proven) reason.Code
+	ChangePassword(ctx context.Context, who proof.Subject, name string, change mschap.Change) reason.Code
+	// Certificate verifies the chain of the peer and looks up whom it names. It is asked before the peer has shown that it
+	// holds the private key: a certificate is public.
+	Certificate(ctx context.Context, who proof.Subject, state *tls.ConnectionState) (*proof.Claim, reason.Code)
+	// Resume looks up again whom an earlier conversation proved, and verifies their certificates again. No claims mean that
+	// everything has to be proven anew.
+	Resume(ctx context.Context, before []proof.Proof) []*proof.Claim
 	// Settle decides by policy once everything is proven, before success or failure is sent under protection.
-	Settle() bool
+	Settle(proofs ...proof.Proof) bool
 	// Fail keeps why the conversation cannot go on.
 	Fail(code reason.Code, detail string)
 	// Record is where the conversation notes what was said.
 	Record() *facts.EAP
+}
+
+// CHAP is a response of CHAP or EAP-MD5 with its challenge.
+type CHAP struct {
+	Identifier          byte
+	Challenge, Response []byte
+}
+
+// MSCHAP is an NT response of either version with the challenge it was made for.
+type MSCHAP struct {
+	Challenge [8]byte
+	NT        [24]byte
 }
 
 // Settings are what the lane says about EAP. They are shared by conversations and never changed.
@@ -104,8 +115,10 @@ type Answer struct {
 	Packet []byte
 	// Discard tells that the packet is to be ignored as if it had not come (RFC 3748 section 4.1).
 	Discard bool
-	// End tells that the conversation is over, OK that it succeeded.
-	End, OK bool
+	// End tells that the conversation is over.
+	End bool
+	// Proofs are who was proven, none if the conversation failed.
+	Proofs []proof.Proof
 	// MSK is the master session key, if the method makes one.
 	MSK []byte
 }
@@ -204,11 +217,11 @@ func (c *Conversation) broken(p eap.Packet, detail string) Answer {
 // end closes and answers Success or Failure, which carries the identifier of the response (RFC 3748 section 4.2).
 func (c *Conversation) end(identifier byte, s step) Answer {
 	code := eap.Failure
-	if s.ok {
+	if s.ok() {
 		code = eap.Success
 	}
 	c.close()
-	return Answer{Packet: eap.Packet{Code: code, Identifier: identifier}.Encode(), End: true, OK: s.ok, MSK: s.msk}
+	return Answer{Packet: eap.Packet{Code: code, Identifier: identifier}.Encode(), End: true, Proofs: s.proofs, MSK: s.msk}
 }
 
 // Abandoned says where the conversation stood, for one that the peer left.
@@ -237,16 +250,32 @@ func text(format string, args []any) string {
 	return s
 }
 
+// OK reports whether the conversation succeeded, which takes a proof.
+func (a *Answer) OK() bool { return len(a.Proofs) > 0 }
+
 // step is what a method makes of a response: data for the next request, or an end.
 type step struct {
 	data   []byte
 	silent bool
 	end    bool
-	ok     bool
+	// proofs are who was proven; an end without any is a failure.
+	proofs []proof.Proof
 	msk    []byte
 }
 
+func (s *step) ok() bool { return s.end && len(s.proofs) > 0 }
+
 var failed = step{end: true}
+
+// succeeded ends with proofs. A proof that is not finished fails, whatever else was proven.
+func (c *Conversation) succeeded(msk []byte, proofs ...proof.Proof) step {
+	for _, p := range proofs {
+		if !p.Finished() {
+			return c.fail(reason.ProofUnfinished, "")
+		}
+	}
+	return step{end: true, proofs: proofs, msk: msk}
+}
 
 // fail ends with a reason.
 func (c *Conversation) fail(code reason.Code, format string, args ...any) step {

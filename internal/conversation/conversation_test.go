@@ -31,7 +31,7 @@ func TestEveryMethodWithEveryVersionOfTLS(t *testing.T) {
 					a, s := w.asker(), w.peer(t, method)
 					s.MinTLS, s.MaxTLS, s.Binding = version, version, true
 					answer, p, err := w.run(t, a, s)
-					if err != nil || !answer.OK {
+					if err != nil || !answer.OK() {
 						t.Fatalf("%v: %s %s\n%v", err, a.code, a.detail, a.record.Steps)
 					}
 					if a.name != personName || a.method != method || a.settled != 1 {
@@ -61,8 +61,8 @@ func TestWrongPassword(t *testing.T) {
 		a, s := w.asker(), w.peer(t, method)
 		s.Password = "wrong"
 		answer, p, err := w.run(t, a, s)
-		if err == nil || !answer.End || answer.OK || a.code != reason.PasswordWrong || a.settled != 0 || answer.MSK != nil || p.Result.Protected {
-			t.Errorf("%s: ended %v ok %v, %s, settled %d: %v", method, answer.End, answer.OK, a.code, a.settled, err)
+		if err == nil || !answer.End || answer.OK() || a.code != reason.PasswordWrong || a.settled != 0 || answer.MSK != nil || p.Result.Protected {
+			t.Errorf("%s: ended %v ok %v, %s, settled %d: %v", method, answer.End, answer.OK(), a.code, a.settled, err)
 		}
 	}
 }
@@ -74,15 +74,15 @@ func TestAnExpiredPasswordIsChanged(t *testing.T) {
 			a, s := w.asker(), w.peer(t, method)
 			a.expired, s.NewPassword = true, next
 			answer, _, _ := w.run(t, a, s)
-			if answer.OK != (want == reason.OK) || a.code != want {
-				t.Errorf("%s, to %q: success %v, %s; wanted %s", method, next, answer.OK, a.code, want)
+			if answer.OK() != (want == reason.OK) || a.code != want {
+				t.Errorf("%s, to %q: success %v, %s; wanted %s", method, next, answer.OK(), a.code, want)
 			}
 		}
 	}
 	w := newWorld(t) // nobody changes a password that has not expired
 	a, s := w.asker(), w.peer(t, "peap-mschapv2")
 	s.Password, s.NewPassword = "wrong", nextPassword
-	if answer, _, _ := w.run(t, a, s); answer.OK || a.changed {
+	if answer, _, _ := w.run(t, a, s); answer.OK() || a.changed {
 		t.Error("a password that has not expired is changed")
 	}
 }
@@ -93,8 +93,8 @@ func TestPolicyRefusesUnderProtection(t *testing.T) {
 		a := w.asker()
 		a.admit = false
 		answer, p, err := w.run(t, a, w.peer(t, method))
-		if err == nil || answer.OK || a.settled != 1 || p.Result.Protected {
-			t.Errorf("%s: ok %v, settled %d, told success %v", method, answer.OK, a.settled, p.Result.Protected)
+		if err == nil || answer.OK() || a.settled != 1 || p.Result.Protected {
+			t.Errorf("%s: ok %v, settled %d, told success %v", method, answer.OK(), a.settled, p.Result.Protected)
 		}
 	}
 }
@@ -108,8 +108,8 @@ func TestResumption(t *testing.T) {
 			for round := range 3 {
 				a := w.asker()
 				answer, p, err := w.run(t, a, s)
-				if err != nil || !answer.OK || a.name != personName || a.method != method || a.settled != 1 || !bytes.Equal(answer.MSK, p.Result.MSK) {
-					t.Fatalf("%s %s round %d: %v ok %v %s %s %q", tls.VersionName(version), method, round, err, answer.OK, a.code, a.detail, a.name)
+				if err != nil || !answer.OK() || a.name != personName || a.method != method || a.settled != 1 || !bytes.Equal(answer.MSK, p.Result.MSK) {
+					t.Fatalf("%s %s round %d: %v ok %v %s %s %q", tls.VersionName(version), method, round, err, answer.OK(), a.code, a.detail, a.name)
 				}
 				if a.record.Resumed != (round > 0) || p.Result.Resumed != (round > 0) {
 					t.Errorf("%s %s round %d: resumed %v, the peer says %v", tls.VersionName(version), method, round, a.record.Resumed, p.Result.Resumed)
@@ -119,19 +119,14 @@ func TestResumption(t *testing.T) {
 				continue
 			}
 			a := w.asker()
-			a.anew = true
-			if answer, _, err := w.run(t, a, s); err != nil || !answer.OK || a.record.Resumed {
-				t.Errorf("%s: what no longer holds is resumed: %v", method, err)
-			}
-			a = w.asker()
 			a.resumable = false
-			if answer, _, _ := w.run(t, a, s); answer.OK || a.code != reason.PersonDisabled {
-				t.Errorf("%s: somebody disabled meanwhile resumes", method)
+			if answer, _, err := w.run(t, a, s); err != nil || !answer.OK() || a.record.Resumed {
+				t.Errorf("%s: what no longer holds is resumed: %v", method, err)
 			}
 			w.settings.Methods = []string{"peap-gtc", "ttls-chap", "teap-pap"}
 			if s.Method = map[string]string{"peap-mschapv2": "peap-gtc", "ttls-pap": "ttls-chap", "teap-mschapv2": "teap-pap"}[method]; s.Method != "" {
 				a = w.asker()
-				if answer, _, err := w.run(t, a, s); err != nil || !answer.OK || a.record.Resumed {
+				if answer, _, err := w.run(t, a, s); err != nil || !answer.OK() || a.record.Resumed {
 					t.Errorf("%s: a session by a method that is no longer allowed was resumed (%v): %v", method, a.record.Resumed, err)
 				}
 			}
@@ -145,7 +140,7 @@ func TestAFailedConversationCannotBeResumed(t *testing.T) {
 	s.Sessions, s.Password = tls.NewLRUClientSessionCache(1), "wrong"
 	w.run(t, w.asker(), s)
 	a := w.asker()
-	if answer, _, _ := w.run(t, a, s); answer.OK || a.record.Resumed {
+	if answer, _, _ := w.run(t, a, s); answer.OK() || a.record.Resumed {
 		t.Error("a ticket of a failed conversation is good for something")
 	}
 }
@@ -154,19 +149,19 @@ func TestNegotiation(t *testing.T) {
 	w := newWorld(t)
 	w.settings.Methods = []string{"eap-tls", "ttls-pap", "peap-mschapv2"}
 	a := w.asker()
-	if answer, _, err := w.run(t, a, w.peer(t, "peap-mschapv2")); err != nil || !answer.OK {
+	if answer, _, err := w.run(t, a, w.peer(t, "peap-mschapv2")); err != nil || !answer.OK() {
 		t.Errorf("PEAP by Nak: %v %s", err, a.code)
 	}
 	a = w.asker()
-	if answer, _, _ := w.run(t, a, w.peer(t, "teap-pap")); answer.OK || a.code != reason.EAPNoCommonMethod || a.detail != "TEAP" {
+	if answer, _, _ := w.run(t, a, w.peer(t, "teap-pap")); answer.OK() || a.code != reason.EAPNoCommonMethod || a.detail != "TEAP" {
 		t.Errorf("TEAP is not allowed: %s %q", a.code, a.detail)
 	}
 	a = w.asker()
-	if answer, _, _ := w.run(t, a, w.peer(t, "ttls-chap")); answer.OK || a.code != reason.EAPNoCommonMethod {
+	if answer, _, _ := w.run(t, a, w.peer(t, "ttls-chap")); answer.OK() || a.code != reason.EAPNoCommonMethod {
 		t.Errorf("CHAP inside TTLS is not allowed: %s %q", a.code, a.detail)
 	}
 	a = w.asker()
-	if answer, _, _ := w.run(t, a, w.peer(t, "peap-gtc")); answer.OK || a.code != reason.EAPNoCommonMethod || a.detail != "EAP-GTC" {
+	if answer, _, _ := w.run(t, a, w.peer(t, "peap-gtc")); answer.OK() || a.code != reason.EAPNoCommonMethod || a.detail != "EAP-GTC" {
 		t.Errorf("GTC inside PEAP is not allowed: %s %q", a.code, a.detail)
 	}
 }
@@ -194,14 +189,14 @@ func TestWhoseFaultItIs(t *testing.T) {
 		for name, c := range cases {
 			a, s := w.asker(), w.peer(t, "eap-tls")
 			c.change(s)
-			if answer, _, err := w.run(t, a, s); err == nil || answer.OK || a.code != c.want {
+			if answer, _, err := w.run(t, a, s); err == nil || answer.OK() || a.code != c.want {
 				t.Errorf("%s, %s: %s %q: %v", name, tls.VersionName(version), a.code, a.detail, err)
 			}
 		}
 	}
 	w.settings.TLS = nil
 	a := w.asker()
-	if answer, _, _ := w.run(t, a, w.peer(t, "ttls-pap")); answer.OK || a.code != reason.TLSNoCertificate {
+	if answer, _, _ := w.run(t, a, w.peer(t, "ttls-pap")); answer.OK() || a.code != reason.TLSNoCertificate {
 		t.Errorf("without a server certificate: %s", a.code)
 	}
 }
@@ -214,23 +209,23 @@ func TestTEAPProvesTwo(t *testing.T) {
 		s.Machine, s.MachineIdentity = w.authority.issue(t, "pc17.lanternferries.example", x509.ExtKeyUsageClientAuth), "host/pc17.lanternferries.example"
 		w.settings.Methods = []string{method, "teap-tls"}
 		answer, p, err := w.run(t, a, s)
-		if err != nil || !answer.OK || a.name != personName || a.computer != "pc17.lanternferries.example" || a.settled != 1 || !bytes.Equal(answer.MSK, p.Result.MSK) {
-			t.Errorf("%s: %v ok %v, %q on %q, %s %s\n%v", method, err, answer.OK, a.name, a.computer, a.code, a.detail, a.record.Steps)
+		if err != nil || !answer.OK() || a.name != personName || a.computer != "pc17.lanternferries.example" || a.settled != 1 || !bytes.Equal(answer.MSK, p.Result.MSK) {
+			t.Errorf("%s: %v ok %v, %q on %q, %s %s\n%v", method, err, answer.OK(), a.name, a.computer, a.code, a.detail, a.record.Steps)
 		}
 		a = w.asker()
 		s.Machine = nil
-		if answer, _, err := w.run(t, a, s); err != nil || !answer.OK || a.name != personName || a.computer != "" {
-			t.Errorf("%s without a computer: %v ok %v %q %q %s", method, err, answer.OK, a.name, a.computer, a.code)
+		if answer, _, err := w.run(t, a, s); err != nil || !answer.OK() || a.name != personName || a.computer != "" {
+			t.Errorf("%s without a computer: %v ok %v %q %q %s", method, err, answer.OK(), a.name, a.computer, a.code)
 		}
 		a = w.asker()
 		s.Identity, s.Machine = "", w.authority.issue(t, "pc17.lanternferries.example", x509.ExtKeyUsageClientAuth)
 		s.Outer = "host/pc17"
-		if answer, _, err := w.run(t, a, s); err != nil || !answer.OK || a.computer == "" {
-			t.Errorf("%s at the login screen: %v ok %v %q %s %s\n%v", method, err, answer.OK, a.computer, a.code, a.detail, a.record.Steps)
+		if answer, _, err := w.run(t, a, s); err != nil || !answer.OK() || a.computer == "" {
+			t.Errorf("%s at the login screen: %v ok %v %q %s %s\n%v", method, err, answer.OK(), a.computer, a.code, a.detail, a.record.Steps)
 		}
 		a = w.asker()
 		s.Identity, s.Machine = personName, newAuthority(t, "Another").issue(t, "pc17", x509.ExtKeyUsageClientAuth)
-		if answer, _, _ := w.run(t, a, s); answer.OK {
+		if answer, _, _ := w.run(t, a, s); answer.OK() {
 			t.Errorf("%s: a computer of another authority is taken", method)
 		}
 	}
@@ -241,11 +236,11 @@ func TestCryptoBindingIsRequired(t *testing.T) {
 	w.settings.Binding = BindingRequire
 	s := w.peer(t, "peap-mschapv2")
 	a := w.asker()
-	if answer, _, _ := w.run(t, a, s); answer.OK || a.code != reason.EAPBinding {
+	if answer, _, _ := w.run(t, a, s); answer.OK() || a.code != reason.EAPBinding {
 		t.Errorf("a peer without crypto-binding is taken: %s", a.code)
 	}
 	s.Binding = true
-	if answer, _, err := w.run(t, w.asker(), s); !answer.OK {
+	if answer, _, err := w.run(t, w.asker(), s); !answer.OK() {
 		t.Errorf("a peer with crypto-binding is not: %v", err)
 	}
 }
@@ -256,7 +251,7 @@ func TestALongChainIsRefused(t *testing.T) {
 	for len(s.Certificate.Certificate) < 200 {
 		s.Certificate.Certificate = append(s.Certificate.Certificate, s.Certificate.Certificate[0])
 	}
-	if answer, _, err := w.run(t, a, s); answer.OK || a.code != reason.EAPTooLong && a.code != reason.TLSFailed {
+	if answer, _, err := w.run(t, a, s); answer.OK() || a.code != reason.EAPTooLong && a.code != reason.TLSFailed {
 		t.Errorf("a chain of 100 kB: %s %s, %v", a.code, a.detail, err)
 	}
 }
@@ -361,7 +356,7 @@ func TestHostilePeer(t *testing.T) {
 				c.Take(context.Background(), mangled) // twice
 			}
 			answer := c.Take(context.Background(), mangled)
-			if answer.OK {
+			if answer.OK() {
 				t.Fatalf("%s: a hostile peer was taken for %q", method, a.name)
 			}
 			if answer.End || answer.Discard && random.IntN(2) == 0 {

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/proof"
 	"tollgate.example/key/internal/wire/eap"
 )
 
@@ -37,6 +38,8 @@ type layer struct {
 	kind    eap.Type
 	tried   []eap.Type
 	inside  bool
+	// subject is who is to be proven.
+	subject proof.Subject
 }
 
 type stage int

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/proof"
 	"tollgate.example/key/internal/wire/eap"
 )
 
@@ -16,6 +17,8 @@ type peapPhase struct {
 	id     byte
 	ending bool
 	ok     bool
+	// proofs are who was proven inside; they count when the peer has confirmed our result.
+	proofs []proof.Proof
 	keys   eap.PEAPKeys
 	nonce  [32]byte
 	bound  bool
@@ -26,7 +29,7 @@ const headerSize = 4
 func (p *peapPhase) begin(_ context.Context, resumed bool) step {
 	c := p.m.c
 	if resumed {
-		return p.result(c.asker.Settle(), nil, true)
+		return p.result(p.m.proofs, nil, true)
 	}
 	p.inner = &layer{c: c, offers: c.offers(insidePEAP), inside: true}
 	return step{data: p.inner.ask().Encode()[headerSize:]}
@@ -51,10 +54,8 @@ func (p *peapPhase) take(ctx context.Context, plain []byte) step {
 	switch {
 	case s.silent:
 		return s
-	case s.end && s.ok:
-		return p.result(c.asker.Settle(), s.msk, false)
 	case s.end:
-		return p.result(false, nil, false)
+		return p.result(s.proofs, s.msk, false)
 	}
 	return step{data: reply.Encode()[headerSize:]}
 }
@@ -68,10 +69,11 @@ func (p *peapPhase) packet(plain []byte) (eap.Packet, bool) {
 	return eap.Packet{Code: eap.Response, Identifier: p.inner.id, Type: eap.Type(plain[0]), Data: plain[1:]}, true
 }
 
-// result sends the protected outcome.
-func (p *peapPhase) result(ok bool, msk []byte, resumed bool) step {
+// result sends the protected outcome of what was proven, which policies have a say in.
+func (p *peapPhase) result(proofs []proof.Proof, msk []byte, resumed bool) step {
 	c := p.m.c
-	p.ending, p.ok = true, ok
+	ok := len(proofs) > 0 && c.asker.Settle(proofs...)
+	p.ending, p.ok, p.proofs = true, ok, proofs
 	value := uint16(eap.ResultFailure)
 	word := "failure"
 	if ok {
@@ -106,11 +108,10 @@ func (p *peapPhase) finished(plain []byte) step {
 	if err != nil {
 		return c.fail(reason.EAPMalformed, "%v", err)
 	}
-	result, _ := eap.FindTLV(list, eap.TLVResult)
 	if !p.ok {
 		return failed
 	}
-	if result.Number() != eap.ResultSuccess {
+	if result, _ := eap.FindTLV(list, eap.TLVResult); result.Number() != eap.ResultSuccess {
 		return c.fail(reason.EAPDeclined, "it answered our success with failure")
 	}
 	binding, has := eap.FindTLV(list, eap.TLVCryptoBinding)
@@ -125,10 +126,10 @@ func (p *peapPhase) finished(plain []byte) step {
 		}
 		c.peer("result: success and crypto-binding")
 		msk := p.keys.MSK()
-		return step{end: true, ok: true, msk: msk[:]}
+		return c.succeeded(msk[:], p.proofs...)
 	case c.settings.Binding == BindingRequire:
 		return c.fail(reason.EAPBinding, "the device sent none, and the lane requires one")
 	}
 	c.peer("result: success")
-	return step{end: true, ok: true}
+	return c.succeeded(nil, p.proofs...)
 }

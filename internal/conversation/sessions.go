@@ -4,22 +4,13 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"errors"
+	"slices"
 	"sync"
 	"time"
 
-	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/proof"
+	"tollgate.example/key/internal/wire/eap"
 )
-
-// Proven is what a conversation proved, for a resumption to look up again.
-type Proven struct {
-	Name        string
-	Method      string
-	Certificate *facts.Certificate
-	// Machine is the computer that was proven together with a person.
-	Machine string
-	// Stamp changes when what was proven no longer holds, such as with a new password.
-	Stamp string
-}
 
 // Sessions keeps the TLS sessions that may be resumed. crypto/tls writes the ticket before anybody is proven inside
 // the tunnel, so a ticket holds no identity: it is a random handle of an entry here, and the entry is of no use until
@@ -34,11 +25,11 @@ type Sessions struct {
 type handle [32]byte
 
 type session struct {
-	state  []byte
-	scope  string
-	at     time.Time
-	good   bool
-	proven Proven
+	state []byte
+	scope string
+	at    time.Time
+	// proofs are who the conversation proved, none while it is under way.
+	proofs []proof.Proof
 }
 
 // NewSessions keeps at most limit sessions.
@@ -68,8 +59,13 @@ func (s *Sessions) attach(config *tls.Config, m *tlsMethod) {
 	}
 	config.UnwrapSession = func(identity []byte, _ tls.ConnectionState) (*tls.SessionState, error) {
 		entry := s.take(identity, scope, settings)
-		if entry == nil || !m.c.asker.Holds(entry.proven) {
+		if entry == nil {
 			return nil, nil // a full handshake follows
+		}
+		if m.kind != eap.TLS { // there crypto/tls shows the certificate again
+			if m.again = m.c.asker.Resume(m.c.ctx, entry.proofs); len(m.again) != len(entry.proofs) {
+				return nil, nil
+			}
 		}
 		state, err := tls.ParseSessionState(entry.state)
 		if err != nil {
@@ -111,28 +107,27 @@ func (s *Sessions) take(identity []byte, scope string, settings *Settings) *sess
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	entry := s.entries[handle(identity)]
-	if entry == nil || !entry.good || entry.scope != scope || time.Since(entry.at) > settings.Resume {
+	if entry == nil || len(entry.proofs) == 0 || entry.scope != scope || time.Since(entry.at) > settings.Resume {
 		return nil
 	}
-	for _, name := range settings.Methods {
-		if name == entry.proven.Method {
-			delete(s.entries, handle(identity))
-			return entry
+	for _, p := range entry.proofs {
+		if !slices.Contains(settings.Methods, p.Method()) {
+			return nil
 		}
 	}
-	return nil
+	delete(s.entries, handle(identity))
+	return entry
 }
 
 // proven makes the sessions of a conversation usable.
-func (s *Sessions) proven(m *tlsMethod) {
+func (s *Sessions) proven(m *tlsMethod, proofs []proof.Proof) {
 	if m.inside != outside {
 		return
 	}
-	p := m.c.asker.Proven()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, entry := range m.c.made {
-		entry.proven, entry.good = p, true
+		entry.proofs = proofs
 	}
 }
 

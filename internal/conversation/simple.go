@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/proof"
 	"tollgate.example/key/internal/wire/eap"
 	"tollgate.example/key/internal/wire/mschap"
 )
@@ -31,18 +32,19 @@ func (m *md5Method) respond(ctx context.Context, data []byte) step {
 		return c.fail(reason.EAPMalformed, "the response of EAP-MD5 has not 16 octets")
 	}
 	c.peer("answers the challenge")
-	if code := c.asker.CHAP(ctx, m.l.name, m.l.id, m.challenge[:], value); code != reason.OK {
+	claim, code := c.asker.CHAP(ctx, m.l.subject, m.l.name, CHAP{m.l.id, m.challenge[:], value})
+	if code != reason.OK {
 		return failed
 	}
-	return c.proven(m.l, nil)
+	return c.proven(m.l, claim.Finish(m.name), nil)
 }
 
 // proven ends a method that has proven its name: outside a tunnel policies decide at once, inside the tunnel does so.
-func (c *Conversation) proven(l *layer, msk []byte) step {
-	if !l.inside && !c.asker.Settle() {
+func (c *Conversation) proven(l *layer, p proof.Proof, msk []byte) step {
+	if !l.inside && p.Finished() && !c.asker.Settle(p) {
 		return failed
 	}
-	return step{end: true, ok: true, msk: msk}
+	return c.succeeded(msk, p)
 }
 
 // gtcMethod is EAP-GTC (RFC 3748 section 5.6), which hands over the password; only inside tunnels.
@@ -63,10 +65,11 @@ func (m *gtcMethod) respond(ctx context.Context, data []byte) step {
 		return c.fail(reason.EAPMalformed, "a password of %d octets", len(clear))
 	}
 	c.peer("sends the password")
-	if c.asker.Password(ctx, m.l.name, clear) != reason.OK {
+	claim, code := c.asker.Password(ctx, m.l.subject, m.l.name, clear)
+	if code != reason.OK {
 		return failed
 	}
-	return c.proven(m.l, nil)
+	return c.proven(m.l, claim.Finish(m.name), nil)
 }
 
 // mschapMethod is EAP-MSCHAPv2: MS-CHAPv2 (RFC 2759) in EAP, inside tunnels.
@@ -76,6 +79,8 @@ type mschapMethod struct {
 	challenge [16]byte
 	msk       []byte
 	stage     eap.Opcode
+	// claim is who gave a right response; it is proven when the peer has accepted our own proof.
+	claim *proof.Claim
 	// expired tells that the peer may answer the failure with a new password.
 	expired bool
 	// peer is the name in the response, which challenges are hashed with.
@@ -103,7 +108,7 @@ func (m *mschapMethod) respond(ctx context.Context, data []byte) step {
 		return m.check(ctx, x)
 	case m.stage == eap.OpSuccess && x.Opcode == eap.OpSuccess:
 		c.peer("accepts our proof")
-		return c.proven(m.l, m.msk)
+		return c.proven(m.l, m.claim.Finish(m.name), m.msk)
 	case m.stage == eap.OpSuccess && x.Opcode == eap.OpFailure:
 		return c.fail(reason.EAPDeclined, "it does not accept our proof of knowing the password")
 	case m.stage == eap.OpFailure && m.expired && x.Opcode == eap.OpChange:
@@ -123,12 +128,7 @@ func (m *mschapMethod) check(ctx context.Context, x eap.Exchange) step {
 		return c.fail(reason.EAPMalformed, "the MS-CHAPv2 response is by %q, the identity was %q", x.Text, m.l.name)
 	}
 	m.peer = x.Text
-	again, code := c.asker.MSCHAP(ctx, m.l.name, mschap.Challenge(x.Response.Peer, m.challenge, m.peer), x.Response.NT)
-	if code != reason.OK {
-		m.expired = ErrorCode(code) == mschap.ErrorExpired
-		return m.fail(x.Identifier, ErrorCode(code))
-	}
-	return m.succeed(x.Identifier, again, x.Response)
+	return m.verify(ctx, x.Identifier, x.Response)
 }
 
 // change has an expired password changed, and goes on with the proof of the new one that came with it (RFC 2759 section 7).
@@ -136,16 +136,24 @@ func (m *mschapMethod) change(ctx context.Context, x eap.Exchange) step {
 	c := m.l.c
 	c.peer("sends a new password")
 	m.expired = false
-	if c.asker.ChangePassword(ctx, x.Change) != reason.OK {
+	if c.asker.ChangePassword(ctx, m.l.subject, m.l.name, x.Change) != reason.OK {
 		return m.fail(x.Identifier, mschap.ErrorChange)
 	}
 	c.server("the password is changed")
-	response := mschap.Response{Peer: x.Change.Peer, NT: x.Change.NT}
-	again, code := c.asker.MSCHAP(ctx, m.l.name, mschap.Challenge(response.Peer, m.challenge, m.peer), response.NT)
+	s := m.verify(ctx, x.Identifier, mschap.Response{Peer: x.Change.Peer, NT: x.Change.NT})
+	m.expired = false // once is enough
+	return s
+}
+
+// verify checks a response and answers it with our own proof, or says why not.
+func (m *mschapMethod) verify(ctx context.Context, identifier byte, response mschap.Response) step {
+	claim, again, code := m.l.c.asker.MSCHAP(ctx, m.l.subject, m.l.name, MSCHAP{mschap.Challenge(response.Peer, m.challenge, m.peer), response.NT})
 	if code != reason.OK {
-		return m.fail(x.Identifier, ErrorCode(code))
+		m.expired = ErrorCode(code) == mschap.ErrorExpired
+		return m.fail(identifier, ErrorCode(code))
 	}
-	return m.succeed(x.Identifier, again, response)
+	m.claim = claim
+	return m.succeed(identifier, again, response)
 }
 
 // fail says why, with a challenge that a change of password would answer.

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/proof"
 	"tollgate.example/key/internal/wire/eap"
 )
 
@@ -17,14 +18,18 @@ type teapPhase struct {
 	keys  *eap.TEAPKeys
 	nonce [32]byte
 	// subjects are still to be proven; the first is under way.
-	subjects []uint16
+	subjects []proof.Subject
 	inner    *layer
 	// password tells that a Basic-Password-Auth was asked for instead of EAP.
 	password bool
-	proven   int
-	ending   bool
-	ok       bool
-	mixed    bool
+	// begun tells that the peer has answered for the first subject; from then on it cannot choose another.
+	begun bool
+	// proofs are who was proven, each by an inner method of its own.
+	proofs []proof.Proof
+	ending bool
+	ok     bool
+	// mixed tells that a crypto-binding is due, after an inner method (intermediate) or at the end.
+	mixed, intermediate bool
 }
 
 func (p *teapPhase) begin(_ context.Context, resumed bool) step {
@@ -34,30 +39,42 @@ func (p *teapPhase) begin(_ context.Context, resumed bool) step {
 		if err := p.keys.Mix(nil); err != nil {
 			return c.fail(reason.TLSFailed, "%v", err)
 		}
-		return step{data: p.result(c.asker.Settle(), nil)}
+		p.proofs = p.m.proofs
+		return step{data: p.result(p.settle(), nil)}
 	}
 	switch c.settings.Machine {
 	case ProveMachine:
-		p.subjects = []uint16{eap.IdentityMachine}
+		p.subjects = []proof.Subject{proof.Machine}
 	case ProveBoth:
-		p.subjects = []uint16{eap.IdentityMachine, eap.IdentityUser}
+		p.subjects = []proof.Subject{proof.Machine, proof.User}
 	default:
-		p.subjects = []uint16{eap.IdentityUser}
+		p.subjects = []proof.Subject{proof.User}
 	}
 	return step{data: p.ask(nil)}
+}
+
+// settle decides by policy about who was proven.
+func (p *teapPhase) settle() bool { return len(p.proofs) > 0 && p.m.c.asker.Settle(p.proofs...) }
+
+// identity is the value of the Identity-Type TLV for a subject (RFC 7170 section 4.2.3).
+func identity(s proof.Subject) uint16 {
+	if s == proof.Machine {
+		return eap.IdentityMachine
+	}
+	return eap.IdentityUser
 }
 
 // ask begins the next inner method, behind what goes before.
 func (p *teapPhase) ask(before []byte) []byte {
 	c := p.m.c
 	subject := p.subjects[0]
-	c.asker.Machine(subject == eap.IdentityMachine && len(c.settings.Machine) > 0 && c.settings.Machine == ProveBoth)
-	out := eap.Number(eap.TLVIdentityType, subject).Append(before)
+	p.inner, p.password, p.begun = nil, false, false
+	out := eap.Number(eap.TLVIdentityType, identity(subject)).Append(before)
 	offers := c.offers(insideTEAP)
-	if subject == eap.IdentityUser && (len(offers) == 0 || p.passwordFirst()) {
+	if subject == proof.User && (len(offers) == 0 || p.passwordFirst()) {
 		return p.askPassword(out)
 	}
-	p.inner = &layer{c: c, offers: offers, inside: true}
+	p.inner = &layer{c: c, offers: offers, inside: true, subject: subject}
 	c.server("asks for the %s", subjectName(subject))
 	return eap.TLV{Type: eap.TLVEAPPayload, Mandatory: true, Value: p.inner.ask().Encode()}.Append(out)
 }
@@ -68,8 +85,8 @@ func (p *teapPhase) askPassword(before []byte) []byte {
 	return eap.TLV{Type: eap.TLVPasswordReq, Mandatory: true, Value: []byte("Password: ")}.Append(before)
 }
 
-func subjectName(subject uint16) string {
-	if subject == eap.IdentityMachine {
+func subjectName(subject proof.Subject) string {
+	if subject == proof.Machine {
 		return "computer"
 	}
 	return "user"
@@ -107,7 +124,16 @@ func (p *teapPhase) take(ctx context.Context, plain []byte) step {
 	if p.ending {
 		return p.finished(list)
 	}
-	if kind, has := eap.FindTLV(list, eap.TLVIdentityType); has && kind.Number() != p.subjects[0] || hasNak(list) {
+	if len(p.subjects) == 0 {
+		return c.fail(reason.EAPMalformed, "an answer where nothing was asked inside TEAP")
+	}
+	if _, has := eap.FindTLV(list, eap.TLVResult); has {
+		return c.fail(reason.EAPDeclined, "it sent a result before ours")
+	}
+	if kind, has := eap.FindTLV(list, eap.TLVIdentityType); has && kind.Number() != identity(p.subjects[0]) || hasNak(list) {
+		if p.begun {
+			return c.fail(reason.EAPMalformed, "it changed the identity while that of the %s was being proven", subjectName(p.subjects[0]))
+		}
 		return p.unwilling(kind.Number())
 	}
 	if p.password {
@@ -115,15 +141,16 @@ func (p *teapPhase) take(ctx context.Context, plain []byte) step {
 	}
 	payload, has := eap.FindTLV(list, eap.TLVEAPPayload)
 	if !has {
-		if confirmed { // it only confirmed, and waits
+		if confirmed && !p.begun { // it only confirmed, and waits
 			return step{data: p.ask(nil)}
 		}
 		return c.fail(reason.EAPMalformed, "no EAP payload inside TEAP")
 	}
 	packet, err := eap.Decode(payload.Value)
-	if err != nil || packet.Code != eap.Response {
-		return c.fail(reason.EAPMalformed, "the EAP payload inside TEAP is no response")
+	if err != nil || packet.Code != eap.Response || p.inner == nil {
+		return c.fail(reason.EAPMalformed, "the EAP payload inside TEAP is no response to us")
 	}
+	p.begun = true
 	if !p.inner.expects(packet) {
 		return step{silent: true}
 	}
@@ -131,10 +158,11 @@ func (p *teapPhase) take(ctx context.Context, plain []byte) step {
 	switch {
 	case s.silent:
 		return s
-	case s.end && !s.ok && p.inner.stage == offered && c.allows("teap-pap") && p.subjects[0] == eap.IdentityUser:
+	case s.end && !s.ok() && p.inner.stage == offered && c.allows("teap-pap") && p.subjects[0] == proof.User:
+		p.inner = nil
 		return step{data: p.askPassword(nil)} // it has no EAP method for us, but may have a password
 	case s.end:
-		return p.after(s.ok, s.msk)
+		return p.after(s.proofs, s.msk)
 	}
 	return step{data: eap.TLV{Type: eap.TLVEAPPayload, Mandatory: true, Value: reply.Encode()}.Append(nil)}
 }
@@ -153,7 +181,7 @@ func (p *teapPhase) unwilling(has uint16) step {
 		p.subjects = p.subjects[1:]
 		return step{data: p.ask(nil)}
 	}
-	if p.proven > 0 {
+	if len(p.proofs) > 0 {
 		return p.end()
 	}
 	return c.fail(reason.EAPDeclined, "it cannot prove the %s", subjectName(p.subjects[0]))
@@ -168,9 +196,14 @@ func (p *teapPhase) passwordAnswer(ctx context.Context, list []eap.TLV) step {
 	if !has || !ok || !ok2 || !validName(name) {
 		return c.fail(reason.EAPMalformed, "the name and password inside TEAP cannot be read")
 	}
+	p.begun = true
 	c.asker.Method("teap-pap")
 	c.peer("name and password of %s", name)
-	return p.after(c.asker.Password(ctx, name, clear) == reason.OK, nil)
+	claim, code := c.asker.Password(ctx, p.subjects[0], name, clear)
+	if code != reason.OK {
+		return p.after(nil, nil)
+	}
+	return p.after([]proof.Proof{claim.Finish("teap-pap")}, nil)
 }
 
 func cut(b []byte) (string, []byte, bool) {
@@ -181,24 +214,25 @@ func cut(b []byte) (string, []byte, bool) {
 }
 
 // after confirms an inner method, and goes on to the next or to the end.
-func (p *teapPhase) after(ok bool, msk []byte) step {
+func (p *teapPhase) after(proofs []proof.Proof, msk []byte) step {
 	c := p.m.c
-	if !ok {
-		p.ending = true
+	if s := c.succeeded(nil, proofs...); !s.ok() {
+		p.ending, p.proofs = true, nil
 		c.server("result: failure")
 		return step{data: eap.Number(eap.TLVResult, eap.ResultFailure).Append(eap.Number(eap.TLVIntermediate, eap.ResultFailure).Append(nil))}
 	}
 	if err := p.keys.Mix(msk); err != nil {
 		return c.fail(reason.TLSFailed, "%v", err)
 	}
-	p.proven++
+	p.proofs = append(p.proofs, proofs...)
 	p.subjects = p.subjects[1:]
+	p.intermediate = true
 	intermediate := eap.Number(eap.TLVIntermediate, eap.ResultSuccess).Append(nil)
 	if len(p.subjects) > 0 {
-		c.server("%s proven, crypto-binding", subjectName(eap.IdentityMachine))
+		c.server("%s proven, crypto-binding", subjectName(proof.Machine))
 		return step{data: p.ask(p.bind(intermediate))}
 	}
-	return step{data: p.result(c.asker.Settle(), intermediate)}
+	return step{data: p.result(p.settle(), intermediate)}
 }
 
 func (p *teapPhase) bind(before []byte) []byte {
@@ -210,7 +244,7 @@ func (p *teapPhase) bind(before []byte) []byte {
 
 // end sends the result of what was proven and bound before.
 func (p *teapPhase) end() step {
-	p.ending, p.ok = true, p.m.c.asker.Settle()
+	p.ending, p.ok = true, p.settle()
 	if !p.ok {
 		return step{data: p.result(false, nil)}
 	}
@@ -234,6 +268,11 @@ func (p *teapPhase) confirmed(list []eap.TLV) (step, bool) {
 	if result, has := eap.FindTLV(list, eap.TLVResult); has && result.Number() != eap.ResultSuccess {
 		return c.fail(reason.EAPDeclined, "it answered our success with failure"), false
 	}
+	intermediate, has := eap.FindTLV(list, eap.TLVIntermediate)
+	if p.intermediate && intermediate.Number() != eap.ResultSuccess || has && !p.intermediate { // RFC 7170 section 4.2.11
+		return c.fail(reason.EAPDeclined, "it did not confirm the intermediate result"), false
+	}
+	p.intermediate = false
 	binding, has := eap.FindTLV(list, eap.TLVCryptoBinding)
 	if !has {
 		return c.fail(reason.EAPBinding, "the device sent none, and TEAP requires one"), false
@@ -260,5 +299,5 @@ func (p *teapPhase) finished(list []eap.TLV) step {
 	if err != nil {
 		return c.fail(reason.TLSFailed, "%v", err)
 	}
-	return step{end: true, ok: true, msk: msk[:]}
+	return c.succeeded(msk[:], p.proofs...)
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/proof"
 	"tollgate.example/key/internal/tunnel"
 	"tollgate.example/key/internal/wire/eap"
 )
@@ -37,7 +38,13 @@ type tlsMethod struct {
 	msk     []byte
 	// outerTLVs are those of both sides in TEAP, which its crypto-binding covers.
 	outerTLVs []byte
-	certCode  reason.Code
+	// claim is whom the certificate of the peer names, and certCode what became of it. crypto/tls shows the certificate before
+	// the peer has proven that it holds the key, so the claim is finished only behind the whole handshake.
+	claim    *proof.Claim
+	certCode reason.Code
+	// again is whom a resumed session proved; proofs are who is proven, by this handshake or that session.
+	again  []*proof.Claim
+	proofs []proof.Proof
 	// sent counts octets of flights, for the notes.
 	first bool
 }
@@ -144,7 +151,7 @@ func (m *tlsMethod) acknowledged(ctx context.Context) step {
 	case inTunnel:
 		return m.inner(m.phase.take(ctx, nil))
 	case finishing:
-		return step{end: true, ok: true, msk: m.msk}
+		return m.c.succeeded(m.msk, m.proofs...)
 	case failing:
 		return failed
 	}
@@ -163,7 +170,7 @@ func (m *tlsMethod) message(ctx context.Context, records []byte) step {
 	if err != nil {
 		return m.broken(nil, err)
 	}
-	if len(plain) == 0 { // TLS spoke for itself
+	if len(plain) == 0 && m.state != finishing { // TLS spoke for itself
 		return m.acknowledged(ctx)
 	}
 	if m.state != inTunnel {
@@ -208,7 +215,7 @@ func (m *tlsMethod) config() *tls.Config {
 	if m.kind == eap.TLS {
 		config.ClientAuth = tls.RequireAnyClientCert
 		config.VerifyConnection = func(state tls.ConnectionState) error {
-			if m.certCode = m.c.asker.Certificate(m.c.ctx, &state); m.certCode != reason.OK {
+			if m.claim, m.certCode = m.c.asker.Certificate(m.c.ctx, m.l.subject, &state); m.certCode != reason.OK {
 				return fmt.Errorf("the certificate is refused: %s", m.certCode)
 			}
 			return nil
@@ -238,13 +245,17 @@ func (m *tlsMethod) up(ctx context.Context, out []byte) step {
 		}
 		return m.c.fail(reason.TLSFailed, "%v", err)
 	}
-	if state.DidResume && m.resumed != nil && m.kind != eap.TLS {
-		if m.c.asker.Resume(ctx, m.resumed.proven) != reason.OK {
-			return failed
+	if !state.DidResume {
+		m.resumed = nil // offered, and not taken
+	}
+	if m.resumed != nil && m.kind != eap.TLS {
+		for i, claim := range m.again {
+			m.proofs = append(m.proofs, claim.Finish(m.resumed.proofs[i].Method()))
 		}
 		return m.enter(ctx, out)
 	}
 	if m.kind == eap.TLS {
+		m.proofs = []proof.Proof{m.claim.Finish(m.name())}
 		return m.finish(state.Version, out)
 	}
 	if len(out) > 0 && state.Version < tls.VersionTLS13 {
@@ -256,11 +267,14 @@ func (m *tlsMethod) up(ctx context.Context, out []byte) step {
 
 // finish ends EAP-TLS, and a resumed TTLS: protected by a commitment octet under TLS 1.3 (RFC 9190 section 2.1.1).
 func (m *tlsMethod) finish(version uint16, out []byte) step {
+	if s := m.c.succeeded(nil, m.proofs...); !s.ok() {
+		return s
+	}
 	if m.inside == outside {
-		if !m.c.asker.Settle() {
+		if m.kind == eap.TLS && !m.c.asker.Settle(m.proofs...) {
 			return failed
 		}
-		m.c.sessions.proven(m)
+		m.c.sessions.proven(m, m.proofs)
 	}
 	if version >= tls.VersionTLS13 {
 		commitment, err := m.tunnel.Write([]byte{0})
@@ -270,7 +284,7 @@ func (m *tlsMethod) finish(version uint16, out []byte) step {
 		out = append(out, commitment...)
 	}
 	if len(out) == 0 {
-		return step{end: true, ok: true, msk: m.msk}
+		return m.c.succeeded(m.msk, m.proofs...)
 	}
 	m.state = finishing
 	return m.send(out)
@@ -279,8 +293,8 @@ func (m *tlsMethod) finish(version uint16, out []byte) step {
 // enter begins the phase inside the tunnel, behind what TLS still has to say.
 func (m *tlsMethod) enter(ctx context.Context, out []byte) step {
 	m.state = inTunnel
-	s := m.phase.begin(ctx, m.tunnel.State().DidResume && m.resumed != nil)
-	if s.end && !s.ok {
+	s := m.phase.begin(ctx, m.resumed != nil)
+	if s.end && !s.ok() {
 		return s
 	}
 	if s.end { // TTLS, resumed
@@ -299,8 +313,8 @@ func (m *tlsMethod) enter(ctx context.Context, out []byte) step {
 // inner encrypts what the phase wants to say, or ends with it.
 func (m *tlsMethod) inner(s step) step {
 	if s.silent || s.end {
-		if s.ok {
-			m.c.sessions.proven(m)
+		if s.ok() {
+			m.c.sessions.proven(m, s.proofs)
 			if s.msk == nil {
 				s.msk = m.msk
 			}

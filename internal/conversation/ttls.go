@@ -6,6 +6,7 @@ import (
 	"crypto/hmac"
 
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/proof"
 	"tollgate.example/key/internal/wire/eap"
 	"tollgate.example/key/internal/wire/mschap"
 	"tollgate.example/key/internal/wire/radius"
@@ -15,12 +16,15 @@ import (
 type ttlsPhase struct {
 	m     *tlsMethod
 	inner *layer
-	// settled waits for the peer to acknowledge our proof of MS-CHAPv2.
-	settled bool
+	// waiting is who is proven once the peer acknowledges our proof of MS-CHAPv2.
+	waiting []proof.Proof
 }
 
 func (p *ttlsPhase) begin(_ context.Context, resumed bool) step {
-	return step{end: resumed, ok: resumed}
+	if !resumed {
+		return step{}
+	}
+	return p.settle(p.m.proofs...)
 }
 
 // avps are the pairs that matter.
@@ -31,8 +35,11 @@ type avps struct {
 
 func (p *ttlsPhase) take(ctx context.Context, plain []byte) step {
 	c := p.m.c
-	if p.settled {
-		return step{end: true, ok: true}
+	if p.waiting != nil {
+		if len(plain) > 0 {
+			return c.fail(reason.EAPMalformed, "%d octets where our proof was to be acknowledged", len(plain))
+		}
+		return c.succeeded(nil, p.waiting...)
 	}
 	if len(plain) == 0 {
 		return step{} // nothing said yet; the peer goes on
@@ -70,6 +77,9 @@ func (p *ttlsPhase) check(ctx context.Context, a *avps) step {
 	if a.eap != nil {
 		return p.message(ctx, a.eap)
 	}
+	if p.inner != nil { // one method for one conversation (RFC 5281 section 11)
+		return c.fail(reason.EAPMalformed, "another method inside the tunnel after EAP had begun there")
+	}
 	name := string(a.name)
 	if len(name) > maxIdentity || !validName(name) {
 		return c.fail(reason.EAPMalformed, "the name inside the tunnel is not readable text")
@@ -88,11 +98,11 @@ func (p *ttlsPhase) check(ctx context.Context, a *avps) step {
 	return c.fail(reason.EAPMalformed, "there is no credential inside the tunnel")
 }
 
-func (p *ttlsPhase) settle() step {
-	if !p.m.c.asker.Settle() {
-		return failed
+func (p *ttlsPhase) settle(proofs ...proof.Proof) step {
+	if s := p.m.c.succeeded(nil, proofs...); !s.ok() || p.m.c.asker.Settle(proofs...) {
+		return s
 	}
-	return step{end: true, ok: true}
+	return failed
 }
 
 // agreed tells which method it is, or ends if the lane does not allow it.
@@ -113,10 +123,11 @@ func (p *ttlsPhase) password(ctx context.Context, name string, value []byte) ste
 	if len(clear) > 256 {
 		return p.m.c.fail(reason.EAPMalformed, "a password of %d octets", len(clear))
 	}
-	if p.m.c.asker.Password(ctx, name, clear) != reason.OK {
+	claim, code := p.m.c.asker.Password(ctx, proof.Anybody, name, clear)
+	if code != reason.OK {
 		return failed
 	}
-	return p.settle()
+	return p.settle(claim.Finish("ttls-pap"))
 }
 
 // material is the implicit challenge, which both sides take from the tunnel (RFC 5281 section 11.1).
@@ -132,10 +143,11 @@ func (p *ttlsPhase) chap(ctx context.Context, name string, a *avps) step {
 	if err != nil || len(a.chap) != 17 || !hmac.Equal(a.chapChallenge, want[:16]) || a.chap[0] != want[16] {
 		return p.m.c.fail(reason.EAPMalformed, "the CHAP challenge is not the one of this tunnel")
 	}
-	if p.m.c.asker.CHAP(ctx, name, a.chap[0], want[:16], a.chap[1:]) != reason.OK {
+	claim, code := p.m.c.asker.CHAP(ctx, proof.Anybody, name, CHAP{a.chap[0], want[:16], a.chap[1:]})
+	if code != reason.OK {
 		return failed
 	}
-	return p.settle()
+	return p.settle(claim.Finish("ttls-chap"))
 }
 
 func (p *ttlsPhase) mschapv1(ctx context.Context, name string, a *avps) step {
@@ -147,10 +159,11 @@ func (p *ttlsPhase) mschapv1(ctx context.Context, name string, a *avps) step {
 	if err != nil || wrong != nil || !hmac.Equal(a.challenge, want[:8]) || r.Identifier != want[8] || r.Flags&1 == 0 {
 		return p.m.c.fail(reason.EAPMalformed, "the MS-CHAP challenge is not the one of this tunnel, or there is no NT response")
 	}
-	if _, code := p.m.c.asker.MSCHAP(ctx, name, [8]byte(want), r.NT); code != reason.OK {
+	claim, _, code := p.m.c.asker.MSCHAP(ctx, proof.Anybody, name, MSCHAP{[8]byte(want), r.NT})
+	if code != reason.OK {
 		return failed
 	}
-	return p.settle()
+	return p.settle(claim.Finish("ttls-mschap"))
 }
 
 func (p *ttlsPhase) mschapv2(ctx context.Context, name string, a *avps) step {
@@ -164,11 +177,15 @@ func (p *ttlsPhase) mschapv2(ctx context.Context, name string, a *avps) step {
 		return c.fail(reason.EAPMalformed, "the MS-CHAPv2 challenge is not the one of this tunnel")
 	}
 	challenge := [16]byte(want)
-	again, code := c.asker.MSCHAP(ctx, name, mschap.Challenge(r.Peer, challenge, name), r.NT)
-	if code != reason.OK || !c.asker.Settle() {
+	claim, again, code := c.asker.MSCHAP(ctx, proof.Anybody, name, MSCHAP{mschap.Challenge(r.Peer, challenge, name), r.NT})
+	if code != reason.OK {
 		return failed
 	}
-	p.settled = true
+	s := p.settle(claim.Finish("ttls-mschapv2"))
+	if !s.ok() {
+		return s
+	}
+	p.waiting = s.proofs
 	proof := mschap.AuthenticatorResponse(again, r.NT, r.Peer, challenge, name)
 	c.server("MS-CHAPv2 success, with our proof")
 	return step{data: eap.AVP{Code: radius.MSCHAP2Success, Vendor: radius.Vendor2548, Mandatory: true, Value: append([]byte{r.Identifier}, proof...)}.Append(nil)}
@@ -191,8 +208,8 @@ func (p *ttlsPhase) message(ctx context.Context, data []byte) step {
 	switch {
 	case s.silent:
 		return s
-	case s.end && s.ok:
-		return p.settle()
+	case s.ok():
+		return p.settle(s.proofs...)
 	case s.end:
 		return failed
 	}

@@ -16,6 +16,7 @@ import (
 
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/proof"
 	"tollgate.example/key/internal/supplicant"
 	"tollgate.example/key/internal/wire/mschap"
 )
@@ -35,23 +36,40 @@ type asker struct {
 	detail           string
 	settled          int
 	admit            bool
-	machine          bool
 	computer         string
 	roots            *x509.CertPool
 	resumable        bool
-	anew             bool
 }
 
 func (a *asker) Method(name string)           { a.method = name }
-func (a *asker) Machine(is bool)              { a.machine = is }
 func (a *asker) Record() *facts.EAP           { return &a.record }
-func (a *asker) Settle() bool                 { a.settled++; return a.admit }
-func (a *asker) Proven() Proven               { return Proven{Name: a.name, Method: a.method} }
-func (a *asker) Holds(Proven) bool            { return !a.anew }
 func (a *asker) Fail(c reason.Code, d string) { a.code, a.detail = c, d }
 
-func (a *asker) check(name string, ok bool) reason.Code {
-	a.name = name
+func (a *asker) Settle(proofs ...proof.Proof) bool {
+	a.settled++
+	a.name, a.computer = "", ""
+	for _, p := range proofs {
+		if c := p.Claim(); c.Subject == proof.Machine {
+			a.computer = c.Inner
+		} else {
+			a.name = c.Inner
+		}
+		a.method = p.Method()
+	}
+	return a.admit
+}
+
+// claim is a right credential of somebody.
+func claim(who proof.Subject, name string) *proof.Claim {
+	c := &proof.Claim{Inner: name, Subject: who, Person: &facts.Person{Name: name, State: reason.OK}}
+	if who == proof.Machine {
+		c.Person.Kind = facts.Computer
+	}
+	c.Right()
+	return c
+}
+
+func (a *asker) check(who proof.Subject, name string, ok bool) (*proof.Claim, reason.Code) {
 	switch {
 	case name != personName:
 		a.code = reason.PersonUnknown
@@ -59,64 +77,62 @@ func (a *asker) check(name string, ok bool) reason.Code {
 		a.code = reason.PasswordWrong
 	default:
 		a.code = reason.OK
+		return claim(who, name), a.code
 	}
-	return a.code
+	return nil, a.code
 }
 
-func (a *asker) Password(_ context.Context, name, clear string) reason.Code {
-	return a.check(name, clear == password)
+func (a *asker) Password(_ context.Context, who proof.Subject, name, clear string) (*proof.Claim, reason.Code) {
+	return a.check(who, name, clear == password)
 }
 
-func (a *asker) CHAP(_ context.Context, name string, id byte, challenge, response []byte) reason.Code {
-	sum := mschap.CHAP(id, password, challenge)
-	return a.check(name, bytes.Equal(sum[:], response))
+func (a *asker) CHAP(_ context.Context, who proof.Subject, name string, r CHAP) (*proof.Claim, reason.Code) {
+	sum := mschap.CHAP(r.Identifier, password, r.Challenge)
+	return a.check(who, name, bytes.Equal(sum[:], r.Response))
 }
 
-func (a *asker) MSCHAP(_ context.Context, name string, challenge [8]byte, response [24]byte) (mschap.Hash, reason.Code) {
+func (a *asker) MSCHAP(_ context.Context, who proof.Subject, name string, r MSCHAP) (*proof.Claim, mschap.Hash, reason.Code) {
 	hash := mschap.NTHash(password)
 	if a.changed {
 		hash = mschap.NTHash(nextPassword)
 	}
-	code := a.check(name, hash.V1(challenge) == response)
+	c, code := a.check(who, name, hash.V1(r.Challenge) == r.NT)
 	if code == reason.OK && a.expired && !a.changed {
-		a.code = reason.PasswordExpired
+		c, a.code = nil, reason.PasswordExpired
 	}
-	return hash.Again(), a.code
+	return c, hash.Again(), a.code
 }
 
 // nextPassword is the only new password that is taken.
 const nextPassword = "capstan-and-rope"
 
-func (a *asker) ChangePassword(_ context.Context, change mschap.Change) reason.Code {
+func (a *asker) ChangePassword(_ context.Context, _ proof.Subject, name string, change mschap.Change) reason.Code {
 	want := mschap.NewChange(password, nextPassword, personName, [16]byte{})
-	if a.code = reason.PasswordRejected; change.Hash == want.Hash { // the old hash, hidden by the new one
+	if a.code = reason.PasswordRejected; name == personName && change.Hash == want.Hash { // the old hash, hidden by the new one
 		a.changed, a.code = true, reason.OK
 	}
 	return a.code
 }
 
-func (a *asker) Certificate(_ context.Context, state *tls.ConnectionState) reason.Code {
+func (a *asker) Certificate(_ context.Context, who proof.Subject, state *tls.ConnectionState) (*proof.Claim, reason.Code) {
 	leaf := state.PeerCertificates[0]
 	if _, err := leaf.Verify(x509.VerifyOptions{Roots: a.roots, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}); err != nil {
 		a.code, a.detail = reason.CertificateUntrusted, err.Error()
-		return a.code
-	}
-	if a.machine {
-		a.computer = leaf.Subject.CommonName
-	} else {
-		a.name = leaf.Subject.CommonName
+		return nil, a.code
 	}
 	a.code = reason.OK
-	return reason.OK
+	return claim(who, leaf.Subject.CommonName), reason.OK
 }
 
-func (a *asker) Resume(_ context.Context, p Proven) reason.Code {
+func (a *asker) Resume(_ context.Context, before []proof.Proof) (out []*proof.Claim) {
 	if !a.resumable {
-		a.code = reason.PersonDisabled
-		return a.code
+		return nil
 	}
-	a.name, a.method, a.code = p.Name, p.Method, reason.OK
-	return reason.OK
+	for _, p := range before {
+		out = append(out, claim(p.Claim().Subject, p.Claim().Inner))
+	}
+	a.code = reason.OK
+	return out
 }
 
 // authority issues certificates for the test.

@@ -71,8 +71,8 @@ func (d *Directory) groupsFilter(text string) string {
 // personAttributes are read of everybody, beside the configured ones.
 var personAttributes = map[config.DirectoryKind][]string{
 	config.ActiveDirectory: {"sAMAccountName", "userPrincipalName", "displayName", "cn", "mail", "userAccountControl",
-		"accountExpires", "lockoutTime", "msDS-User-Account-Control-Computed", "primaryGroupID", "objectSid", "whenCreated"},
-	config.Generic: {"uid", "cn", "displayName", "mail", "gidNumber", "pwdAccountLockedTime", "nsAccountLock", "shadowExpire", "createTimestamp"},
+		"objectClass", "pwdLastSet", "accountExpires", "lockoutTime", "msDS-User-Account-Control-Computed", "primaryGroupID", "objectSid", "whenCreated"},
+	config.Generic: {"objectClass", "pwdChangedTime", "shadowLastChange", "uid", "cn", "displayName", "mail", "gidNumber", "pwdAccountLockedTime", "nsAccountLock", "shadowExpire", "createTimestamp"},
 }
 
 // Remembered is the detail of somebody who was not asked for anew.
@@ -169,12 +169,30 @@ func (d *Directory) person(e *ldap.Entry, now time.Time) *facts.Person {
 			p.Created = at.UTC()
 		}
 	}
+	for _, name := range []string{"pwdLastSet", "pwdChangedTime", "shadowLastChange"} {
+		p.PasswordSet += e.GetEqualFoldAttributeValue(name) + "/"
+	}
 	if d.cfg.Kind == config.ActiveDirectory {
 		p.State = domainState(e, now)
 	} else {
 		p.State = genericState(e, now)
 	}
+	if isComputer(e) {
+		p.Kind = facts.Computer
+	}
 	return p
+}
+
+// isComputer reports whether an entry is that of a computer, whatever name it was found by: DOMAIN\PC01$ and host/pc01 are
+// the same account.
+func isComputer(e *ldap.Entry) bool {
+	for _, class := range e.GetEqualFoldAttributeValues("objectClass") {
+		switch strings.ToLower(class) {
+		case "computer", "device", "iphost":
+			return true
+		}
+	}
+	return strings.HasSuffix(e.GetEqualFoldAttributeValue("sAMAccountName"), "$")
 }
 
 // bounded keeps recorded attributes small.
@@ -194,7 +212,10 @@ const (
 
 // domainState reads the account state of the Active Directory kind.
 func domainState(e *ldap.Entry, now time.Time) reason.Code {
-	control, _ := strconv.Atoi(e.GetEqualFoldAttributeValue("userAccountControl"))
+	control, err := strconv.ParseInt(e.GetEqualFoldAttributeValue("userAccountControl"), 10, 64)
+	if err != nil { // nobody is taken for enabled because it cannot be read
+		return reason.PersonUnreadable
+	}
 	computed, _ := strconv.Atoi(e.GetEqualFoldAttributeValue("msDS-User-Account-Control-Computed"))
 	expires, _ := strconv.ParseInt(e.GetEqualFoldAttributeValue("accountExpires"), 10, 64)
 	switch {

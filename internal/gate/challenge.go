@@ -23,9 +23,9 @@ func (v *Visit) chap(ctx context.Context, p *radius.Packet) Answer {
 		return v.Leave()
 	}
 	if v.Find(ctx) == reason.OK {
-		v.CheckCHAP(value[0], challenge, value[1:])
+		v.CheckCHAP(conversation.CHAP{Identifier: value[0], Challenge: challenge, Response: value[1:]})
 	}
-	return v.Leave()
+	return v.Leave(v.finish())
 }
 
 // mschapv2 checks MS-CHAP2-Response (RFC 2548 section 2.3), and answers with our own proof and the MPPE keys.
@@ -38,9 +38,9 @@ func (v *Visit) mschapv2(ctx context.Context, p *radius.Packet) Answer {
 	authenticator, name := [16]byte(challenge), v.Facts.Sent
 	var again mschap.Hash
 	if v.Find(ctx) == reason.OK {
-		again, _ = v.CheckMSCHAP(ctx, mschap.Challenge(response.Peer, authenticator, name), response.NT)
+		again, _ = v.CheckMSCHAP(ctx, conversation.MSCHAP{Challenge: mschap.Challenge(response.Peer, authenticator, name), NT: response.NT})
 	}
-	out := v.Leave()
+	out := v.Leave(v.finish())
 	if out.Verdict != decide.Admitted {
 		return v.mschapError(out, response.Identifier)
 	}
@@ -60,9 +60,9 @@ func (v *Visit) mschapv1(ctx context.Context, p *radius.Packet, key *radius.Key)
 	}
 	var again mschap.Hash
 	if v.Find(ctx) == reason.OK {
-		again, _ = v.CheckMSCHAP(ctx, [8]byte(challenge), response.NT)
+		again, _ = v.CheckMSCHAP(ctx, conversation.MSCHAP{Challenge: [8]byte(challenge), NT: response.NT})
 	}
-	out := v.Leave()
+	out := v.Leave(v.finish())
 	if out.Verdict != decide.Admitted {
 		return v.mschapError(out, response.Identifier)
 	}

@@ -6,17 +6,18 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/proof"
 	"tollgate.example/key/internal/wire/mschap"
 	"tollgate.example/key/internal/wire/netlogon"
 )
 
 // ChangePassword changes an expired password in the domain of the directory where the person was found.
-func (p *prover) ChangePassword(ctx context.Context, change mschap.Change) reason.Code {
+func (p *prover) ChangePassword(ctx context.Context, who proof.Subject, name string, change mschap.Change) reason.Code {
 	begun := time.Now()
-	person := p.Facts.Person
-	if person == nil {
-		return p.outcome(reason.PersonUnknown, "", begun)
+	if why := p.find(ctx, who, name); why != reason.OK {
+		return why
 	}
+	person := p.claim.Person
 	open := p.snapshot.directories[strings.ToLower(person.Store)]
 	if open == nil || open.member == nil {
 		return p.outcome(reason.PasswordExpired, "only a domain that we are a member of lets passwords be changed from here", begun)
@@ -34,4 +35,9 @@ func (p *prover) ChangePassword(ctx context.Context, change mschap.Change) reaso
 		return p.outcome(reason.PasswordWrong, "the old password that came with the change", begun)
 	}
 	return p.outcome(reason.PasswordRejected, status.Error(), begun)
+}
+
+func (p *prover) outcome(code reason.Code, detail string, begun time.Time) reason.Code {
+	p.Facts.Spent.Credential += time.Since(begun).Microseconds()
+	return p.judged(code, detail)
 }

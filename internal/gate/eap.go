@@ -89,16 +89,27 @@ func (g *Gate) round(ctx context.Context, o *open, message []byte) Answer {
 		return Answer{Challenge: true, State: o.State[:], EAP: answer.Packet}
 	}
 	g.open.Remove(o)
-	visit := o.Keep
-	if answer.OK && visit.Facts.Credential == "" {
-		visit.Facts.Credential = reason.OK
+	return o.Keep.end(&answer)
+}
+
+// end leaves a conversation that is over. Nobody but those it has proofs of is admitted.
+func (p *prover) end(answer *conversation.Answer) Answer {
+	var out Answer
+	if answer.OK() {
+		out = p.Leave(answer.Proofs...)
+	} else {
+		out = p.Refuse(p.refused...)
 	}
-	out := visit.Leave()
 	out.EAP = answer.Packet
-	if out.Verdict == decide.Admitted {
+	switch {
+	case out.Verdict != decide.Admitted && answer.OK(): // such as by a pool that has run out of addresses meanwhile
+		if packet, err := eap.Decode(answer.Packet); err == nil {
+			out.EAP = eap.Packet{Code: eap.Failure, Identifier: packet.Identifier}.Encode()
+		}
+	case out.Verdict == decide.Admitted:
 		out.MSK = answer.MSK
-		if m := visit.computer(); m != "" {
-			g.Machines.Proven(visit.Facts.MAC, m, visit.Facts.At)
+		if m := p.computer(); m != "" {
+			p.gate.Machines.Proven(p.Facts.MAC, m, p.Facts.At)
 		}
 	}
 	return out
@@ -126,9 +137,9 @@ func (v *Visit) leaveEAP(message []byte) Answer {
 
 // abandoned records a conversation that the peer left.
 func (g *Gate) abandoned(o *open) {
-	v := o.Keep
-	if code := v.Facts.Credential; code == "" || code == reason.OK {
-		v.Fail(reason.EAPAbandoned, o.Abandoned())
+	p := o.Keep
+	if code := p.Facts.Credential; code == "" || code == reason.OK {
+		p.Fail(reason.EAPAbandoned, o.Abandoned())
 	}
-	v.Leave()
+	p.Refuse(p.refused...)
 }

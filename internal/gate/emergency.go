@@ -44,8 +44,7 @@ func (v *Visit) findEmergency(ctx context.Context, e *account.Emergency) reason.
 	if directories == 0 {
 		return sealed("realm " + v.before.Realm.Name + " looks in no directory, so none is down")
 	}
-	v.Facts.Person = e.Person
-	return e.Person.State
+	return v.claimed(e.Person)
 }
 
 // noteEmergency stores that a seal was broken, and says so loudly.

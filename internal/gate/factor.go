@@ -19,7 +19,7 @@ func (v *Visit) NeedsCode() bool {
 
 // codeRests takes a code that was given lately on the same client, from the same place, where the lane lets it.
 func (v *Visit) codeRests() bool {
-	p, lane := v.Facts.Person, v.before.Lane
+	p, lane := v.Facts.Subject(), v.before.Lane
 	if p == nil || !v.Facts.From.IsValid() {
 		return false
 	}
@@ -35,7 +35,10 @@ func (v *Visit) CheckTyped(ctx context.Context, typed string) reason.Code {
 	if lane := v.before.Lane; lane == nil || !lane.NeedsCode(&v.Facts) {
 		return v.CheckPassword(ctx, typed)
 	}
-	p := v.Facts.Person
+	p := v.Facts.Subject()
+	if p == nil {
+		return v.judged(reason.ProofUnfinished, "")
+	}
 	password, code := v.gate.Factors.Split(p.Store, p.Name, typed)
 	why := v.CheckPassword(ctx, password)
 	switch {
@@ -50,7 +53,10 @@ func (v *Visit) CheckTyped(ctx context.Context, typed string) reason.Code {
 
 // CheckCode checks a one-time code of the person, whose password is right.
 func (v *Visit) CheckCode(ctx context.Context, code string) reason.Code {
-	begun, p := time.Now(), v.Facts.Person
+	begun, p := time.Now(), v.Facts.Subject()
+	if p == nil {
+		return v.judged(reason.ProofUnfinished, "")
+	}
 	out := &facts.Factor{}
 	out.Outcome, out.Detail = v.gate.Factors.Check(ctx, p.Store, p.Name, code, v.Facts.Client, begun)
 	if out.Outcome == reason.OK && v.Facts.From.IsValid() && v.Facts.Tried == "" {

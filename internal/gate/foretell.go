@@ -11,6 +11,7 @@ import (
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/proof"
 	"tollgate.example/key/internal/wire/radius"
 	"tollgate.example/key/internal/wire/tacacs"
 )
@@ -33,9 +34,14 @@ func (g *Gate) Foretell(ctx context.Context, plan *decide.Plan, e *config.Expect
 				}
 			}
 		}
-		v.Find(ctx)
-		v.Facts.Credential, v.Facts.CredentialDetail = g.usable(plan, v.Facts.Person, e.Method)
-		if p := v.Facts.Person; p != nil && v.before.Lane.NeedsCode(&v.Facts) {
+		why = v.Find(ctx)
+		person := v.Facts.Claimed
+		if code, detail := g.usable(plan, person, e.Method); why == reason.OK && code == reason.OK {
+			proof.Suppose(&v.Facts, person)
+		} else {
+			v.judged(code, detail)
+		}
+		if p := person; p != nil && v.before.Lane.NeedsCode(&v.Facts) {
 			v.Facts.Factor = &facts.Factor{Outcome: reason.FactorNotEnrolled}
 			if g.Factors.Enrolled(p.Store, p.Name) {
 				v.Facts.Factor.Outcome = reason.OK

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/certificate"
+	"tollgate.example/key/internal/conversation"
 	"tollgate.example/key/internal/core/command"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
@@ -80,10 +81,10 @@ func (s *Sign) Code(ctx context.Context, code string) reason.Code { return s.Che
 
 // Change gives the person, who typed the old password, a new one.
 func (s *Sign) Change(ctx context.Context, old, next string) reason.Code {
-	begun, p := time.Now(), s.Facts.Person
-	if p == nil {
-		return reason.PersonUnknown
+	if s.claim == nil {
+		return s.judged(reason.PersonUnknown, "")
 	}
+	begun, p := time.Now(), s.claim.Person
 	code, detail := reason.Code(""), ""
 	switch {
 	case p.Kind == facts.EmergencyAccount:
@@ -103,34 +104,37 @@ func (s *Sign) Change(ctx context.Context, old, next string) reason.Code {
 	}
 	if code == reason.OK {
 		p.State = reason.OK
+	} else {
+		s.claim = nil // the old password may have been right; what was asked for has failed all the same
 	}
-	s.Facts.Credential, s.Facts.CredentialDetail = code, detail
 	s.Facts.Spent.Credential += time.Since(begun).Microseconds()
-	return code
+	return s.judged(code, detail)
 }
 
 // CHAP checks a response of CHAP (RFC 8907 section 5.4.2.3).
 func (s *Sign) CHAP(identifier byte, challenge, response []byte) {
 	if s.why == reason.OK {
-		s.CheckCHAP(identifier, challenge, response)
+		s.CheckCHAP(conversation.CHAP{Identifier: identifier, Challenge: challenge, Response: response})
 	}
 }
 
 // MSCHAP checks the response of MS-CHAP of either version to a challenge that was derived for it.
 func (s *Sign) MSCHAP(ctx context.Context, challenge [8]byte, response [24]byte) {
 	if s.why == reason.OK {
-		_, _ = s.CheckMSCHAP(ctx, challenge, response) // the facts tell
+		_, _ = s.CheckMSCHAP(ctx, conversation.MSCHAP{Challenge: challenge, NT: response}) // the facts tell
 	}
 }
 
 // Unreadable notes a credential that cannot be read.
 func (s *Sign) Unreadable(detail string) {
-	s.Facts.Credential, s.Facts.CredentialDetail = reason.PasswordUnreadable, detail
+	s.claim = nil
+	s.judged(reason.PasswordUnreadable, detail)
 }
 
 // Abort notes that the dialogue was broken off.
 func (s *Sign) Abort(detail string) {
-	s.Facts.Person, s.Facts.Credential, s.Facts.CredentialDetail = nil, reason.DialogueAborted, detail
+	s.unclaimed()
+	s.judged(reason.DialogueAborted, detail)
 }
 
 // Broken records a sign-in that was broken off before anything was checked; the facts say how.
@@ -145,7 +149,7 @@ func (s *Sign) End() Answer {
 		return Answer{Verdict: decide.Refused}
 	}
 	s.over = true
-	return s.Leave()
+	return s.Leave(s.finish())
 }
 
 // OtherType reports whether it was refused only because of its type of authentication, and the lane allows dialogues and PAP.
@@ -169,9 +173,9 @@ func (g *Gate) Authorize(ctx context.Context, s *Snapshot, f facts.Facts, q *tac
 	gearAsks(&f, q)
 	v, why := g.Arrive(s, f, begun)
 	if why == reason.OK && f.Credential == "" && len(v.before.Lane.Forward) == 0 && v.Find(ctx) == reason.OK {
-		v.Facts.Credential = reason.OK // the device vouches for the person
+		v.judged(reason.OK, "") // the device vouches for the person
 	}
-	out := Grant{Answer: v.Leave()}
+	out := Grant{Answer: v.Leave(v.finish())}
 	if out.Verdict == decide.Admitted && out.Err == nil && v.Facts.Gear.Asks != facts.AsksCommand {
 		own, _ := v.pass.Grant.For(&v.Facts, v.Facts.Gear.Asks) // the decision has seen that it can be made
 		out.Args, out.Replace = join(q.Args, own)
@@ -276,8 +280,8 @@ func (v *Visit) journal(d *decide.Decision) error {
 	if f.From.IsValid() {
 		e.Origin = f.From.String()
 	}
-	if f.Person != nil {
-		e.Display = f.Person.Label()
+	if p := f.Subject(); p != nil {
+		e.Display = p.Label()
 	}
 	switch {
 	case d.Verdict != decide.Admitted:
@@ -319,7 +323,7 @@ func (k *GearKeys) At(now time.Time) [][]byte {
 
 // SpeaksGear reports whether a client may speak TACACS+ at all.
 func SpeaksGear(c *config.Client) bool {
-	return c.TACACSSecret.Set() || c.TACACSPlain || len(c.TACACSNames) > 0
+	return c.TACACSSecret.Set() || c.TACACSPlain || c.TACACSByAddress || len(c.TACACSNames) > 0
 }
 
 // Methods of sign-ins by their kind in TACACS+; ASCII shows the password like PAP.
@@ -356,11 +360,7 @@ func (s *Snapshot) GearCertificate(c *config.Client) *tls.Certificate {
 
 // GearTrust is the trust list by which the certificate of a client is checked, nil for none.
 func (s *Snapshot) GearTrust(c *config.Client) *certificate.Trust {
-	name := c.TACACSTrust
-	if name == "" && len(s.Plan.Config.Trusts) > 0 {
-		name = s.Plan.Config.Trusts[0].Name
-	}
-	return s.trusts[strings.ToLower(name)]
+	return s.trust(c.TACACSTrust)
 }
 
 // openGear opens the TACACS+ secrets of a client, and keeps the names of its certificate.

@@ -3,6 +3,7 @@ package gate
 import (
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"strings"
@@ -16,226 +17,240 @@ import (
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/device"
 	"tollgate.example/key/internal/domain"
+	"tollgate.example/key/internal/proof"
 	"tollgate.example/key/internal/wire/mschap"
 	"tollgate.example/key/internal/wire/netlogon"
 )
 
-// prover is a visit whose proof is made in an EAP conversation; it answers what the conversation asks.
+// prover is a visit whose proof is made in an EAP conversation; it answers what the conversation asks. What it says of a
+// credential is a claim. Each question begins anew: nothing that was said of the credential before is left.
 type prover struct {
 	*Visit
-	// machine tells that what is proven now is the computer.
-	machine bool
 	// client and station are who may go on with the conversation, as they were sent first.
 	client, station string
-	// machineName is the name by which the computer was proven.
-	machineName string
+	// refused are proofs of those whom policies refuse.
+	refused []proof.Proof
 }
 
 // Method notes which method was agreed.
 func (p *prover) Method(name string) { p.Facts.Method = name }
 
-// Machine switches between computer and user in TEAP.
-func (p *prover) Machine(is bool) { p.machine = is }
-
 // Record is where steps are noted.
 func (p *prover) Record() *facts.EAP { return p.Facts.EAP }
 
 // Fail keeps why the proof failed.
-func (p *prover) Fail(code reason.Code, detail string) {
-	p.Facts.Credential, p.Facts.CredentialDetail = code, detail
-}
+func (p *prover) Fail(code reason.Code, detail string) { p.judged(code, detail) }
 
 // find looks up whom a name inside the conversation stands for.
-func (p *prover) find(ctx context.Context, name string) reason.Code {
+func (p *prover) find(ctx context.Context, who proof.Subject, name string) reason.Code {
+	p.unclaimed()
+	p.judged("", "")
 	if p.Facts.Method == facts.MACBypass {
 		return p.Find(ctx)
 	}
-	if !p.machine {
+	if who != proof.Machine {
 		p.Facts.Inner = name
 	}
 	realm, store, why := p.snapshot.Plan.Name(p.before.Lane, name)
 	p.before.Realm, p.before.Name = realm, store
 	if why != reason.OK {
-		if p.machine {
-			p.Fail(reason.PersonUnknown, "the computer's name "+name+" belongs to no realm")
+		if who == proof.Machine {
+			return p.judged(reason.PersonUnknown, "the computer's name "+name+" belongs to no realm")
 		}
 		return why
 	}
 	if name == "" {
-		p.Fail(reason.NameMissing, "")
-		return reason.NameMissing
+		return p.judged(reason.NameMissing, "")
 	}
-	why = p.Find(ctx)
-	if p.machine && p.Facts.Person != nil && p.Facts.Person.Kind != facts.Computer { // somebody shows his own where the computer's was asked for
-		p.Facts.Person = nil
-		p.Fail(reason.CertificateNoIdentity, name+" is no computer")
-		return reason.CertificateNoIdentity
+	if why = p.Find(ctx); p.claim == nil {
+		return why
 	}
-	if p.machine && p.Facts.Person != nil { // the person comes after it
-		p.Facts.Machine, p.Facts.Person, p.machineName = p.Facts.Person, nil, name
+	p.claim.Inner, p.claim.Subject = name, who
+	if !who.Takes(p.claim.Person) { // somebody shows his own where the computer's was asked for, or the other way round
+		p.unclaimed()
+		if who == proof.Machine {
+			return p.judged(reason.CertificateNoIdentity, name+" is no computer")
+		}
+		return p.judged(reason.CertificateNoIdentity, name+" is a computer, and the user was asked for")
 	}
 	return why
 }
 
-func (p *prover) outcome(code reason.Code, detail string, begun time.Time) reason.Code {
-	p.Facts.Credential, p.Facts.CredentialDetail = code, detail
-	p.Facts.Spent.Credential += time.Since(begun).Microseconds()
-	return code
+// made is the claim of a credential that was found right, nil of any other.
+func (p *prover) made(code reason.Code) (*proof.Claim, reason.Code) {
+	if code != reason.OK {
+		return nil, code
+	}
+	return p.claim, code
 }
 
 // Password checks a clear password from inside a tunnel.
-func (p *prover) Password(ctx context.Context, name, clear string) reason.Code {
+func (p *prover) Password(ctx context.Context, who proof.Subject, name, clear string) (*proof.Claim, reason.Code) {
+	p.Facts.Certificate = nil
 	if clear == "" {
+		p.unclaimed()
 		p.Facts.Inner = name
-		p.Fail(reason.PasswordEmpty, "")
-		return reason.PasswordEmpty
+		return p.made(p.judged(reason.PasswordEmpty, ""))
 	}
-	if why := p.find(ctx, name); why != reason.OK {
-		return why
+	if why := p.find(ctx, who, name); why != reason.OK {
+		return nil, why
 	}
-	return p.CheckPassword(ctx, clear)
+	return p.made(p.CheckPassword(ctx, clear))
 }
 
 // CHAP checks a response of CHAP or EAP-MD5; for a known device the address is the proof.
-func (p *prover) CHAP(ctx context.Context, name string, identifier byte, challenge, response []byte) reason.Code {
-	if why := p.find(ctx, name); why != reason.OK {
-		return why
+func (p *prover) CHAP(ctx context.Context, who proof.Subject, name string, r conversation.CHAP) (*proof.Claim, reason.Code) {
+	p.Facts.Certificate = nil
+	if why := p.find(ctx, who, name); why != reason.OK {
+		return nil, why
 	}
-	return p.CheckCHAP(identifier, challenge, response)
+	return p.made(p.CheckCHAP(r))
 }
 
 // MSCHAP checks a response of either version.
-func (p *prover) MSCHAP(ctx context.Context, name string, challenge [8]byte, response [24]byte) (mschap.Hash, reason.Code) {
-	if why := p.find(ctx, name); why != reason.OK {
-		return mschap.Hash{}, why
+func (p *prover) MSCHAP(ctx context.Context, who proof.Subject, name string, r conversation.MSCHAP) (*proof.Claim, mschap.Hash, reason.Code) {
+	p.Facts.Certificate = nil
+	if why := p.find(ctx, who, name); why != reason.OK {
+		return nil, mschap.Hash{}, why
 	}
-	return p.CheckMSCHAP(ctx, challenge, response)
+	again, code := p.CheckMSCHAP(ctx, r)
+	claim, code := p.made(code)
+	return claim, again, code
 }
 
-// Certificate verifies the chain of the peer against the lane's trust list, and looks up whom it names.
-func (p *prover) Certificate(ctx context.Context, state *tls.ConnectionState) reason.Code {
+// Certificate verifies the chain of the peer against the lane's trust list, and looks up whom it names. The peer has not
+// shown yet that it holds the key.
+func (p *prover) Certificate(ctx context.Context, who proof.Subject, state *tls.ConnectionState) (*proof.Claim, reason.Code) {
 	begun := time.Now()
+	p.unclaimed()
 	trust := p.snapshot.lane(p.before.Lane.Number).trust
 	if len(state.PeerCertificates) == 0 || trust == nil {
-		p.Fail(reason.CertificateMissing, "")
-		return reason.CertificateMissing
+		return p.made(p.judged(reason.CertificateMissing, ""))
 	}
-	leaf := state.PeerCertificates[0]
-	record := certificate.Facts(leaf)
-	record.Trust = trust.Name
+	record, name, verdict := readCertificate(ctx, trust, state.PeerCertificates, state.OCSPResponse, begun)
 	p.Facts.Certificate = record
 	p.Facts.EAP.Add(time.Since(p.begun), "peer", fmt.Sprintf("certificate %s, issued by %s", record.Subject, record.Issuer))
-	verdict := trust.Verify(ctx, state.PeerCertificates, state.OCSPResponse, begun)
+	p.Facts.Spent.Credential += time.Since(begun).Microseconds()
+	if verdict.Code != reason.OK {
+		if who != proof.Machine {
+			p.Facts.Inner = name
+		}
+		return p.made(p.judged(verdict.Code, verdict.Detail))
+	}
+	if why := p.find(ctx, who, name); why != reason.OK {
+		return nil, why
+	}
+	p.claim.Certificate, p.claim.Chain = record, state.PeerCertificates
+	return p.made(p.judged(reason.OK, ""))
+}
+
+// readCertificate verifies a chain and reads who it names.
+func readCertificate(ctx context.Context, trust *certificate.Trust, chain []*x509.Certificate, staple []byte, now time.Time) (*facts.Certificate, string, certificate.Verdict) {
+	record := certificate.Facts(chain[0])
+	record.Trust = trust.Name
+	verdict := trust.Verify(ctx, chain, staple, now)
 	record.Revocation = verdict.Revocation
-	name, source := certificate.Identity(leaf, trust.Sources)
+	name, source := certificate.Identity(chain[0], trust.Sources)
 	record.Source = source
 	if verdict.Code == reason.OK && name == "" {
 		verdict.Code, verdict.Detail = reason.CertificateNoIdentity, fmt.Sprintf("it looks at %v of %s", trust.Sources, record.Subject)
 	}
-	if verdict.Code != reason.OK {
-		if !p.machine {
-			p.Facts.Inner = name
-		}
-		return p.outcome(verdict.Code, verdict.Detail, begun)
-	}
-	p.Facts.Spent.Credential += time.Since(begun).Microseconds()
-	if why := p.find(ctx, name); why != reason.OK {
-		return why
-	}
-	return p.outcome(reason.OK, "", begun)
+	return record, name, verdict
 }
 
-// Proven is what a resumed conversation may build on.
-func (p *prover) Proven() conversation.Proven {
-	out := conversation.Proven{Name: p.Facts.Inner, Method: p.Facts.Method, Certificate: p.Facts.Certificate, Stamp: p.stamp()}
-	if p.Facts.Machine != nil {
-		out.Machine = p.machineName
+// Resume looks up again whom a session proved, and looks at their certificates again. It leaves no facts about them: the peer
+// has not shown yet that the session is its own.
+func (p *prover) Resume(ctx context.Context, before []proof.Proof) []*proof.Claim {
+	var out []*proof.Claim
+	for _, old := range before {
+		was := old.Claim()
+		visit := *p.Visit
+		visit.Facts.Lookups = nil
+		again := &prover{Visit: &visit}
+		again.Facts.Method = old.Method()
+		var record *facts.Certificate
+		if was.Certificate != nil {
+			trust := p.snapshot.lane(p.before.Lane.Number).trust
+			if trust == nil || len(was.Chain) == 0 {
+				return nil
+			}
+			made, name, verdict := readCertificate(ctx, trust, was.Chain, nil, time.Now())
+			if verdict.Code != reason.OK || name != was.Inner {
+				return nil
+			}
+			record = made
+		}
+		if again.find(ctx, was.Subject, was.Inner) != reason.OK || again.claim.Stamp != was.Stamp || again.claim.Person.Store != was.Person.Store || again.claim.Person.ID != was.Person.ID {
+			return nil
+		}
+		p.Facts.Lookups = append(p.Facts.Lookups, visit.Facts.Lookups...)
+		p.Facts.Spent.Directory += visit.Facts.Spent.Directory
+		again.claim.Certificate, again.claim.Chain = record, was.Chain
+		again.claim.Right()
+		out = append(out, again.claim)
 	}
 	return out
 }
 
-// stamp changes when a local account's password does, so that old sessions end.
-func (p *prover) stamp() string {
-	if p.Facts.Person != nil && p.Facts.Person.Store == config.LocalStore {
-		return p.gate.Accounts.Stamp(p.Facts.Person.Name)
+// stamp changes when the password of an account does, so that TLS sessions made with the old one end.
+func (v *Visit) stamp(person *facts.Person) string {
+	if person.Store == config.LocalStore {
+		return v.gate.Accounts.Stamp(person.Name)
 	}
-	return ""
-}
-
-// Holds tells whether a local account is still as it was: after a change of its password everything is proven anew.
-func (p *prover) Holds(before conversation.Proven) bool {
-	if before.Stamp == "" {
-		return true
-	}
-	_, name, why := p.snapshot.Plan.Name(p.before.Lane, before.Name)
-	return why == reason.OK && p.gate.Accounts.Stamp(name) == before.Stamp
-}
-
-// Resume looks up again who was proven before.
-func (p *prover) Resume(ctx context.Context, before conversation.Proven) reason.Code {
-	p.Facts.Method, p.Facts.Certificate = before.Method, before.Certificate
-	if before.Machine != "" {
-		p.machine = true
-		why := p.find(ctx, before.Machine)
-		p.machine = false
-		if why != reason.OK {
-			return why
-		}
-	}
-	if before.Name != "" {
-		if why := p.find(ctx, before.Name); why != reason.OK {
-			return why
-		}
-	}
-	p.Facts.Credential = reason.OK
-	return reason.OK
+	return person.PasswordSet
 }
 
 // Settle decides by policy, so that success and failure can be said under protection.
-func (p *prover) Settle() bool {
-	if p.Facts.Person == nil && p.Facts.Machine != nil { // nobody signed in on the computer: it stands for itself
-		p.Facts.Person, p.Facts.Machine = p.Facts.Machine, nil
-		p.Facts.Inner = p.machineName
+func (p *prover) Settle(proofs ...proof.Proof) bool {
+	f := p.Facts
+	proof.Into(&f, proofs...)
+	if f.Person == nil || p.snapshot.Plan.Decide(&f).Verdict != decide.Admitted {
+		p.refused = proofs
+		return false
 	}
-	return p.snapshot.Plan.Decide(&p.Facts).Verdict == decide.Admitted
+	return true
 }
 
 // CheckCHAP checks a response of CHAP or EAP-MD5.
-func (v *Visit) CheckCHAP(identifier byte, challenge, response []byte) reason.Code {
+func (v *Visit) CheckCHAP(r conversation.CHAP) reason.Code {
 	begun := time.Now()
+	if v.claim == nil {
+		return v.judged(reason.ProofUnfinished, "")
+	}
 	code, detail := reason.OK, ""
-	switch person := v.Facts.Person; {
+	switch person := v.claim.Person; {
 	case v.Facts.Method == facts.MACBypass: // the client vouches for the address; the response proves nothing more
 	case person.Store == config.LocalStore:
-		code, detail = v.gate.Accounts.CheckCHAP(person.Name, identifier, challenge, response)
+		code, detail = v.gate.Accounts.CheckCHAP(person.Name, r.Identifier, r.Challenge, r.Response)
 	default:
 		code, detail = reason.MethodUnusable, noHashes
 	}
-	v.Facts.Credential, v.Facts.CredentialDetail = code, detail
 	v.Facts.Spent.Credential += time.Since(begun).Microseconds()
-	return code
+	return v.judged(code, detail)
 }
 
 const noHashes = "a directory hands out no hashes, and we are no member of its domain"
 
 // CheckMSCHAP checks a response of MS-CHAP: here for a local account, by its domain for somebody of a directory. The
 // hash is that of the NT hash.
-func (v *Visit) CheckMSCHAP(ctx context.Context, challenge [8]byte, response [24]byte) (mschap.Hash, reason.Code) {
+func (v *Visit) CheckMSCHAP(ctx context.Context, r conversation.MSCHAP) (mschap.Hash, reason.Code) {
 	begun := time.Now()
+	if v.claim == nil {
+		return mschap.Hash{}, v.judged(reason.ProofUnfinished, "")
+	}
 	var again mschap.Hash
 	code, detail := reason.MethodUnusable, noHashes
-	person := v.Facts.Person
+	person := v.claim.Person
 	if open := v.snapshot.directories[strings.ToLower(person.Store)]; open != nil && open.member != nil {
 		code, detail = v.guarded(ctx, open.Directory, person, func() (why reason.Code, said string) {
-			again, why, said = askDomain(ctx, open.member, person, challenge, response)
+			again, why, said = askDomain(ctx, open.member, person, r.Challenge, r.NT)
 			return why, said
 		})
 	} else if person.Store == config.LocalStore {
-		again, code, detail = v.gate.Accounts.CheckMSCHAP(person.Name, challenge, response)
+		again, code, detail = v.gate.Accounts.CheckMSCHAP(person.Name, r.Challenge, r.NT)
 	}
-	v.Facts.Credential, v.Facts.CredentialDetail = code, detail
 	v.Facts.Spent.Credential += time.Since(begun).Microseconds()
-	return again, code
+	return again, v.judged(code, detail)
 }
 
 // askDomain has a domain controller check a response, and puts its answer into a reason.
@@ -279,6 +294,5 @@ func (v *Visit) findDevice() reason.Code {
 		return reason.DeviceUnknown
 	}
 	v.Facts.Lookups = append(v.Facts.Lookups, facts.Lookup{Store: config.DeviceStore, Outcome: reason.OK})
-	v.Facts.Person = device.Person(v.Facts.Device, v.Facts.MAC)
-	return v.Facts.Person.State
+	return v.claimed(device.Person(v.Facts.Device, v.Facts.MAC))
 }

@@ -174,9 +174,9 @@ func (g *Gate) RADIUS(ctx context.Context, s *Snapshot, f facts.Facts, p *radius
 	switch f.Method {
 	case facts.MACBypass:
 		if v.Find(ctx) == reason.OK {
-			v.Facts.Credential = reason.OK
+			v.judged(reason.OK, "") // the client vouches for the address
 		}
-		return v.Leave()
+		return v.Leave(v.finish())
 	case "chap":
 		return v.chap(ctx, p)
 	case "mschapv2":
@@ -197,7 +197,7 @@ func (g *Gate) RADIUS(ctx context.Context, s *Snapshot, f facts.Facts, p *radius
 	if v.Find(ctx) == reason.OK {
 		v.CheckTyped(ctx, string(clear))
 	}
-	return v.Leave()
+	return v.Leave(v.finish())
 }
 
 // Readable reports whether a decrypted password looks like one: valid UTF-8 without control characters. Decrypted

@@ -47,9 +47,7 @@ func (s *Snapshot) prepareLanes(box *seal.Box, issued *certificate.Issued, check
 	s.lanes = make([]laneReady, len(c.Lanes))
 	for i := range c.Lanes {
 		lane, ready := &c.Lanes[i], &s.lanes[i]
-		if ready.trust = trusts[strings.ToLower(lane.TLS.Trust)]; lane.TLS.Trust == "" && len(c.Trusts) > 0 {
-			ready.trust = trusts[strings.ToLower(c.Trusts[0].Name)]
-		}
+		ready.trust = s.trust(lane.TLS.Trust)
 		server, name := servers[strings.ToLower(lane.TLS.Certificate)], lane.TLS.Certificate
 		for j := range c.Certificates {
 			if lane.TLS.Certificate == "" && server == nil {
@@ -59,6 +57,14 @@ func (s *Snapshot) prepareLanes(box *seal.Box, issued *certificate.Issued, check
 		}
 		ready.settings = laneSettings(lane, server, name, ready.trust)
 		ready.bypass = conversation.Settings{Methods: []string{"mac"}}
+	}
+	return nil
+}
+
+// trust is the trust list that a name stands for, nil for none.
+func (s *Snapshot) trust(name string) *certificate.Trust {
+	if t := s.Plan.Config.TrustList(name); t != nil {
+		return s.trusts[strings.ToLower(t.Name)]
 	}
 	return nil
 }

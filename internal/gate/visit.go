@@ -12,6 +12,7 @@ import (
 	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/proof"
 	"tollgate.example/key/internal/remote"
 	"tollgate.example/key/internal/store"
 )
@@ -23,6 +24,8 @@ type Visit struct {
 	Facts    facts.Facts
 	before   decide.Decision
 	begun    time.Time
+	// claim is whom the credential under way names, nil for nobody; see package proof.
+	claim *proof.Claim
 	// pass is what was given, nil before Leave and for a refusal.
 	pass *decide.Pass
 }
@@ -79,8 +82,30 @@ func (g *Gate) Arrive(s *Snapshot, f facts.Facts, begun time.Time) (*Visit, reas
 	return v, why
 }
 
+// claimed notes who was found. Nothing is proven by that.
+func (v *Visit) claimed(person *facts.Person) reason.Code {
+	v.Facts.Claimed, v.claim = person, &proof.Claim{Person: person, Stamp: v.stamp(person)}
+	return person.State
+}
+
+// unclaimed forgets whom the last credential was for.
+func (v *Visit) unclaimed() { v.Facts.Claimed, v.claim = nil, nil }
+
+// judged notes what a credential came to. Only a right one lets the claim be finished.
+func (v *Visit) judged(code reason.Code, detail string) reason.Code {
+	v.Facts.Credential, v.Facts.CredentialDetail = code, detail
+	if code == reason.OK && v.claim != nil {
+		v.claim.Right()
+	}
+	return code
+}
+
+// finish ends a method outside EAP, whose credential came in one piece.
+func (v *Visit) finish() proof.Proof { return v.claim.Finish(v.Facts.Method) }
+
 // Find looks the person up in the stores of the realm, in order.
 func (v *Visit) Find(ctx context.Context) reason.Code {
+	v.unclaimed()
 	if v.Facts.Method == facts.MACBypass {
 		return v.findDevice()
 	}
@@ -101,8 +126,7 @@ func (v *Visit) Find(ctx context.Context) reason.Code {
 		v.Facts.Lookups = append(v.Facts.Lookups, facts.Lookup{Store: step.Store, Outcome: outcome, Detail: detail, Micros: time.Since(at).Microseconds()})
 		switch outcome {
 		case reason.OK:
-			v.Facts.Person = person
-			return person.State
+			return v.claimed(person)
 		case reason.PersonUnknown:
 			continue
 		case reason.DirectoryUnreachable, reason.DirectoryBind, reason.DirectoryFailed:
@@ -117,10 +141,10 @@ func (v *Visit) Find(ctx context.Context) reason.Code {
 
 // refuses reports whether policies would refuse somebody whose proof is right.
 func (v *Visit) refuses(person *facts.Person) bool {
-	credential := v.Facts.Credential
-	v.Facts.Person, v.Facts.Credential, v.Facts.Factor = person, reason.OK, &facts.Factor{Outcome: reason.OK}
-	why := v.snapshot.Plan.Decide(&v.Facts).Reason
-	v.Facts.Person, v.Facts.Credential, v.Facts.Factor = nil, credential, nil
+	f := v.Facts
+	proof.Suppose(&f, person)
+	f.Factor = &facts.Factor{Outcome: reason.OK}
+	why := v.snapshot.Plan.Decide(&f).Reason
 	return why == reason.PolicyNone || why == reason.PolicyRefused
 }
 
@@ -137,7 +161,10 @@ func (v *Visit) ask(ctx context.Context, name string) (*facts.Person, reason.Cod
 // CheckPassword checks a clear password where the person was found.
 func (v *Visit) CheckPassword(ctx context.Context, clear string) reason.Code {
 	begun := time.Now()
-	person := v.Facts.Person
+	if v.claim == nil {
+		return v.judged(reason.ProofUnfinished, "")
+	}
+	person := v.claim.Person
 	var code reason.Code
 	var detail string
 	if person.Store == config.DeviceStore {
@@ -148,14 +175,15 @@ func (v *Visit) CheckPassword(ctx context.Context, clear string) reason.Code {
 		d := v.snapshot.Directory(person.Store)
 		code, detail = v.guarded(ctx, d, person, func() (reason.Code, string) { return d.CheckPassword(ctx, person.ID, clear) })
 	}
-	v.Facts.Credential, v.Facts.CredentialDetail = code, detail
 	v.Facts.Spent.Credential = time.Since(begun).Microseconds()
-	return code
+	return v.judged(code, detail)
 }
 
-// Leave decides with all facts, records the attempt and returns the answer.
-func (v *Visit) Leave() Answer {
+// Leave decides, records the attempt and returns the answer. Whoever is to be admitted needs a finished proof; without one, the
+// facts hold no person, and every policy refuses.
+func (v *Visit) Leave(proofs ...proof.Proof) Answer {
 	at := time.Now()
+	proof.Into(&v.Facts, proofs...)
 	d := v.snapshot.Plan.Decide(&v.Facts)
 	if d.Verdict == decide.Admitted && d.Pass != nil && d.Pass.Pool != "" && v.Facts.Tried == "" && v.Facts.Gear == nil {
 		v.takeAddress(d.Pass)
@@ -191,6 +219,16 @@ func (v *Visit) Leave() Answer {
 	return answer
 }
 
+// Refuse leaves without admitting anybody. Proofs are of those whom policies refuse, for the record.
+func (v *Visit) Refuse(shown ...proof.Proof) Answer {
+	f := v.Facts
+	proof.Into(&f, shown...)
+	if v.snapshot.Plan.Decide(&f).Verdict == decide.Refused {
+		v.Facts = f
+	}
+	return v.Leave()
+}
+
 // takeAddress takes an address for the session, for as long as it may last.
 func (v *Visit) takeAddress(p *decide.Pass) {
 	pool := v.snapshot.pools[strings.ToLower(p.Pool)]
@@ -222,8 +260,8 @@ func (v *Visit) record(d *decide.Decision, took time.Duration) {
 	if a.Who == "" {
 		a.Who = strings.ToLower(f.Sent)
 	}
-	if f.Person != nil {
-		a.Display = f.Person.Label()
+	if p := f.Subject(); p != nil {
+		a.Display = p.Label()
 	}
 	if d.Lane != nil {
 		a.Lane = d.Lane.Name

@@ -73,7 +73,11 @@ func (c *gearConn) client(s *gate.Snapshot) (*config.Client, int) {
 	if c.names != nil {
 		return s.GearClient(c.names)
 	}
-	return s.Plan.Client(c.addr)
+	client, at := s.Plan.Client(c.addr)
+	if client != nil && c.secure && c.tried == "" && (!client.TACACSByAddress || len(client.TACACSNames) > 0) {
+		return nil, -1 // since it was let in, the client has been told to prove itself
+	}
+	return client, at
 }
 
 // run reads packets until the connection ends.

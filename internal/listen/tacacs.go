@@ -184,8 +184,8 @@ func (t *TACACS) Trial(from netip.Addr, by string) net.Conn {
 	return near
 }
 
-// handshake lets a client in over TLS. The client is the one that its certificate names, or else the one of its address, if
-// that needs no certificate.
+// handshake lets a client in over TLS. The client is the one that its certificate names; one that shows no certificate is taken
+// by its address only where the client says so, since nothing else would prove it: there is no shared secret within TLS.
 func (c *gearConn) handshake() bool {
 	s := c.t.gate.Current()
 	byAddress, _ := s.Plan.Client(c.addr)
@@ -238,6 +238,8 @@ func (c *gearConn) handshake() bool {
 		return refuse(byAddress.Name + " shows no certificate")
 	case len(byAddress.TACACSNames) > 0:
 		return refuse(fmt.Sprintf("the certificate (%s) carries none of the names of %s", chain[0].Subject, byAddress.Name))
+	case !byAddress.TACACSByAddress:
+		return refuse(byAddress.Name + " proves itself by nothing: give it a certificate and its name in the client, or let the client be known by its address alone")
 	}
 	return true
 }

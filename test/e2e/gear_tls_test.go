@@ -123,7 +123,12 @@ func TestTACACSOverTLS(t *testing.T) {
 	if _, body := open.reply(""); body != nil || !open.over() {
 		t.Errorf("a connection that was open when its certificate was revoked: %x", body)
 	}
+	// Without a name, its address alone proves nothing: within TLS there is no shared secret either.
 	w.wants(0, []string{"client", "change", "hh-router-1", "-tacacs-name", "none", "-publish"}, "published")
+	fails("no name", "proves itself by nothing", over(nil))
+	fails("a certificate that no client has", "proves itself by nothing", over(func(c *tls.Config) { c.Certificates = []tls.Certificate{other} }))
+	w.wants(0, []string{"client", "change", "hh-router-1", "-tacacs-by-address", "-publish"}, "known by its address alone")
+	w.wants(0, []string{"client", "show", "hh-router-1"}, "over TLS by its address alone")
 	w.asks(over(nil), peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
 }
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"os/exec"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -34,11 +35,12 @@ var allowed = map[string][]string{
 	"internal/wire/netlogon": {"internal/wire/mschap"},
 	"internal/domain":        {"internal/health", "internal/wire/"},
 	"internal/tunnel":        {"internal/wire/eap"},
-	"internal/conversation":  {"internal/core/", "internal/wire/", "internal/tunnel"},
+	"internal/proof":         {"internal/core/facts", "internal/core/reason"},
+	"internal/conversation":  {"internal/core/", "internal/wire/", "internal/proof", "internal/tunnel"},
 	"internal/supplicant":    {"internal/wire/", "internal/tunnel"},
 	"internal/operator":      {"internal/ident", "internal/password", "internal/store"},
 	"internal/directory":     {"internal/core/", "internal/guard", "internal/health", "internal/wire/mschap"},
-	"internal/gate":          {"internal/core/", "internal/wire/", "internal/account", "internal/certificate", "internal/conversation", "internal/device", "internal/directory", "internal/domain", "internal/factor", "internal/guard", "internal/lease", "internal/membership", "internal/remote", "internal/seal", "internal/store"},
+	"internal/gate":          {"internal/core/", "internal/wire/", "internal/account", "internal/certificate", "internal/conversation", "internal/device", "internal/directory", "internal/domain", "internal/factor", "internal/guard", "internal/lease", "internal/membership", "internal/proof", "internal/remote", "internal/seal", "internal/store"},
 	"internal/dialogue":      {"internal/core/", "internal/wire/", "internal/gate"},
 	"internal/revision":      {"internal/core/", "internal/gate", "internal/seal", "internal/store"},
 	"internal/listen":        {"internal/core/", "internal/wire/", "internal/certificate", "internal/gate", "internal/contact", "internal/dialogue"},
@@ -128,6 +130,29 @@ func TestFilesAreShort(t *testing.T) {
 		fmt.Sscan(string(count), &n)
 		if n > 450 && !strings.HasSuffix(file, "_test.go") {
 			t.Errorf("%s has %d lines; split it", file, n)
+		}
+	}
+}
+
+// Proofs are made where a method ends, and people become facts by a proof alone.
+func TestProofsAreMadeWhereMethodsEnd(t *testing.T) {
+	places := map[string][]string{
+		`\.Finish(`:       {"internal/conversation/", "internal/gate/visit.go", "internal/proof/"},
+		`\.Right()`:       {"internal/gate/prove.go", "internal/gate/visit.go", "internal/proof/"},
+		`proof\.Suppose(`: {"internal/gate/visit.go", "internal/gate/foretell.go"},
+		`[fF]\(acts\)\?\.\(Person\|Machine\)\( = \|, .* = \)`: {"internal/core/", "internal/proof/"},
+	}
+	for pattern, allowed := range places {
+		cmd := exec.Command("git", "grep", "--untracked", "-n", "-e", pattern, "--", "internal/*.go", "cmd/*.go", ":!*_test.go")
+		cmd.Dir = root()
+		out, _ := cmd.Output()
+		if len(out) == 0 {
+			t.Errorf("nothing matches %s; has it been renamed?", pattern)
+		}
+		for line := range strings.Lines(string(out)) {
+			if !slices.ContainsFunc(allowed, func(place string) bool { return strings.HasPrefix(line, place) }) {
+				t.Errorf("%s", line)
+			}
 		}
 	}
 }

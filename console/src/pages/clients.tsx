@@ -70,7 +70,7 @@ export function ClientPage() {
   return <ClientForm key={one.data.id} client={one.data} />;
 }
 
-const blank = { name: "", enabled: true, addresses: [] as string[], messageAuthenticator: "require", tags: {} as Record<string, string>, note: "", tacacsPlain: false, tacacsNames: [] as string[], tacacsCertificate: "", tacacsTrust: "" };
+const blank = { name: "", enabled: true, addresses: [] as string[], messageAuthenticator: "require", tags: {} as Record<string, string>, note: "", tacacsPlain: false, tacacsByAddress: false, tacacsNames: [] as string[], tacacsCertificate: "", tacacsTrust: "" };
 
 function ClientForm({ client, address }: { client?: Client; address?: string }) {
   const [form, setForm] = useState<typeof blank>(client ? { ...client, tacacsNames: client.tacacsNames ?? [] } : { ...blank, addresses: address ? [address] : [] });
@@ -83,7 +83,7 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
   const set = (patch: Partial<typeof blank>) => setForm({ ...form, ...patch });
   const body = () => ({
     name: form.name, enabled: form.enabled, addresses: lines(form.addresses), messageAuthenticator: form.messageAuthenticator, note: form.note,
-    tacacsPlain: form.tacacsPlain, tacacsNames: lines(form.tacacsNames), tacacsCertificate: form.tacacsCertificate, tacacsTrust: form.tacacsTrust,
+    tacacsPlain: form.tacacsPlain, tacacsByAddress: form.tacacsByAddress, tacacsNames: lines(form.tacacsNames), tacacsCertificate: form.tacacsCertificate, tacacsTrust: form.tacacsTrust,
     ...(gear.how === "type" ? { tacacsSecret: gear.secret } : gear.how === "generate" ? { generateTacacsSecret: true } : gear.how === "none" && client?.tacacsSecretSet ? { removeTacacsSecret: true } : {}),
     tags: Object.fromEntries(lines(tags).map((t) => [t.split("=")[0], t.split("=").slice(1).join("=")])),
     ...(how === "type" ? { secret } : how === "generate" ? { generateSecret: true } : {}),
@@ -143,7 +143,7 @@ type GearSecret = { how: string; secret: string };
 function GearSection({ client, form, set, gear, setGear, error }: { client?: Client; form: typeof blank; set: (patch: Partial<typeof blank>) => void; gear: GearSecret; setGear: (g: GearSecret) => void; error: unknown }) {
   const certificates = useObjects("certificates").data?.items ?? [];
   const trusts = useObjects("trusts").data?.items ?? [];
-  const speaks = !!client?.tacacsSecretSet || form.tacacsNames.length > 0 || form.tacacsPlain;
+  const speaks = !!client?.tacacsSecretSet || form.tacacsNames.length > 0 || form.tacacsPlain || form.tacacsByAddress;
   return (
     <details className="mb-3" open={speaks}>
       <summary className="mb-1 cursor-pointer text-[12.5px] font-semibold">TACACS+</summary>
@@ -152,13 +152,14 @@ function GearSection({ client, form, set, gear, setGear, error }: { client?: Cli
           options={[...(client ? [{ value: "keep", label: client.tacacsSecretSet ? "Keep the present one" : "None" }] : []), ...(!client || client.tacacsSecretSet ? [{ value: "none", label: client ? "Take it away" : "None" }] : []), { value: "generate", label: "Make a TACACS+ secret, shown once" }, { value: "type", label: "Type the one that is set on the device for TACACS+" }]} />
         {gear.how === "type" && <TextField label="Secret for TACACS+" mono type="password" value={gear.secret} onChange={(v) => setGear({ ...gear, secret: v })} error={error} field="tacacsSecret" autoComplete="new-password" />}
         {client?.tacacsPreviousUntil && <p className="hint mb-3">The previous TACACS+ secret is accepted until {new Date(client.tacacsPreviousUntil).toLocaleString()}.</p>}
-        <LinesField label="Names in its certificate" field="tacacsNames" hint="Over TLS it proves itself by one of these, DNS name or address, one a line, wherever it comes from. With none, its address tells who it is." value={form.tacacsNames} onChange={(tacacsNames) => set({ tacacsNames })} error={error} rows={1} />
+        <LinesField label="Names in its certificate" field="tacacsNames" hint="Over TLS it proves itself by one of these, DNS name or address, one a line, wherever it comes from." value={form.tacacsNames} onChange={(tacacsNames) => set({ tacacsNames })} error={error} rows={1} />
         {form.tacacsNames.length > 0 && (
           <div className="grid grid-cols-2 gap-3">
             <Pick label="We show it" field="tacacsCertificate" value={form.tacacsCertificate} onChange={(v) => set({ tacacsCertificate: v })} error={error} options={[{ value: "", label: "the first certificate" }, ...certificates.map((c) => ({ value: c.name, label: c.name }))]} />
-            <Pick label="Checked by trust list" field="tacacsTrust" value={form.tacacsTrust} onChange={(v) => set({ tacacsTrust: v })} error={error} options={[{ value: "", label: "the first trust list" }, ...trusts.map((t) => ({ value: t.name, label: t.name }))]} />
+            <Pick label="Checked by trust list" field="tacacsTrust" value={form.tacacsTrust} onChange={(v) => set({ tacacsTrust: v })} error={error} options={[{ value: "", label: trusts.length === 1 ? "the only trust list" : "choose a trust list" }, ...trusts.map((t) => ({ value: t.name, label: t.name }))]} />
           </div>
         )}
+        <Tick label="Accept it over TLS by its address alone, without a certificate (whoever takes that address is accepted as this client)" checked={form.tacacsByAddress} onChange={(tacacsByAddress) => set({ tacacsByAddress })} />
         <Tick label="Take packets that are not hidden (everybody on the way reads the passwords)" checked={form.tacacsPlain} onChange={(tacacsPlain) => set({ tacacsPlain })} />
       </div>
     </details>

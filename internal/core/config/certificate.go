@@ -63,7 +63,7 @@ var IdentitySources = []string{"upn", "dns", "email", "uri", "subject"}
 type LaneTLS struct {
 	// Certificate is the server certificate; empty takes the first one.
 	Certificate string `json:"certificate,omitempty"`
-	// Trust is the trust list for client certificates; empty takes the first one.
+	// Trust is the trust list for client certificates; empty is the only one there is.
 	Trust string `json:"trust,omitempty"`
 	// Minimum is the lowest version of TLS: 1.0, 1.1, 1.2 or 1.3.
 	Minimum string `json:"minimum" required:"false"`
@@ -221,7 +221,12 @@ func (c *Config) checkTrust(k *checker, t *Trust) {
 		k.fail("ocsp", fmt.Sprintf("%q is no http address", t.OCSP), "Write the address of the responder, http://…")
 	}
 	if n > 0 && len(t.CRLs) == 0 && t.OCSP == "" && !t.Listed && !t.Responder {
-		k.warn("crls", "nothing tells whether a certificate of these authorities was revoked", "Give a list or a responder, or use those that the certificates name.")
+		remedy := "Give a list or a responder, or use those that the certificates name."
+		if t.Unanswered == RefuseUnanswered {
+			k.warn("crls", "nothing tells whether a certificate of these authorities was revoked, so all of them are refused", remedy)
+		} else {
+			k.warn("crls", "nothing tells whether a certificate of these authorities was revoked", remedy)
+		}
 	}
 }
 
@@ -265,16 +270,50 @@ func (l LaneTLS) String() string {
 	return strings.Join(out, "; ")
 }
 
-// checkTLS checks what a lane says about TLS against its methods.
-func (c *Config) checkTLS(k *checker, l *Lane) {
-	needsServer, needsTrust := false, false
+// TrustList is the trust list of a name; without a name the only one there is. It is nil if there is none, or if it would have
+// to be chosen from several: who may sign in is never left to the order of a list.
+func (c *Config) TrustList(name string) *Trust {
+	if name == "" && len(c.Trusts) == 1 {
+		return &c.Trusts[0]
+	}
+	if t, at := Find(c.Trusts, name); name != "" && at >= 0 {
+		return t
+	}
+	return nil
+}
+
+// needsTLS reports whether the methods of a lane show a server certificate, and whether they take client certificates.
+func (l *Lane) needsTLS() (server, trust bool) {
 	for _, name := range l.Methods {
 		if m := FindMethod(name); m != nil {
-			needsServer = needsServer || m.TLS
-			needsTrust = needsTrust || m.Needs == NeedsCertificate
+			server = server || m.TLS
+			trust = trust || m.Needs == NeedsCertificate
 		}
 	}
-	needsTrust = needsTrust || needsServer && l.TLS.Prove != "user" && slices.ContainsFunc(l.Methods, func(m string) bool { return strings.HasPrefix(m, "teap-") })
+	teap := slices.ContainsFunc(l.Methods, func(m string) bool { return strings.HasPrefix(m, "teap-") })
+	return server, trust || teap && l.TLS.Prove != "" && l.TLS.Prove != "user"
+}
+
+// settleTrust writes down which trust list configurations meant that were made when an empty name was the first one.
+func (c *Config) settleTrust() {
+	if len(c.Trusts) < 2 {
+		return
+	}
+	for i := range c.Lanes {
+		if _, trust := c.Lanes[i].needsTLS(); trust && c.Lanes[i].TLS.Trust == "" {
+			c.Lanes[i].TLS.Trust = c.Trusts[0].Name
+		}
+	}
+	for i := range c.Clients {
+		if len(c.Clients[i].TACACSNames) > 0 && c.Clients[i].TACACSTrust == "" {
+			c.Clients[i].TACACSTrust = c.Trusts[0].Name
+		}
+	}
+}
+
+// checkTLS checks what a lane says about TLS against its methods.
+func (c *Config) checkTLS(k *checker, l *Lane) {
+	needsServer, needsTrust := l.needsTLS()
 	if _, at := Find(c.Certificates, l.TLS.Certificate); l.TLS.Certificate != "" && at < 0 {
 		k.fail("tls.certificate", fmt.Sprintf("there is no certificate %q", l.TLS.Certificate), "Choose one of the certificates.")
 	} else if needsServer && len(c.Certificates) == 0 {
@@ -284,6 +323,8 @@ func (c *Config) checkTLS(k *checker, l *Lane) {
 		k.fail("tls.trust", fmt.Sprintf("there is no trust list %q", l.TLS.Trust), "Choose one of the trust lists.")
 	} else if needsTrust && len(c.Trusts) == 0 {
 		k.fail("tls.trust", "its methods take client certificates, and no trust list says whose", "Add a trust list under Certificates.")
+	} else if needsTrust && c.TrustList(l.TLS.Trust) == nil {
+		k.fail("tls.trust", "its methods take client certificates, there are several trust lists, and it names none", "Choose the trust list whose devices may sign in here.")
 	}
 	oneOf(k, "tls.minimum", l.TLS.Minimum, Versions)
 	oneOf(k, "tls.binding", l.TLS.Binding, []string{"off", "optional", "require"})

@@ -146,7 +146,7 @@ func (c *Config) checkClients(k *checker) {
 				k.warn(field, "every address in the world belongs to this client", "Use the prefix in which the devices really are.")
 			}
 		}
-		if !client.Secret.Set() && !client.TACACSSecret.Set() && !client.TACACSPlain && len(client.TACACSNames) == 0 {
+		if !client.Secret.Set() && !client.TACACSSecret.Set() && !client.TACACSPlain && !client.TACACSByAddress && len(client.TACACSNames) == 0 {
 			k.fail("secret", "no shared secret", "Type the one that is set on the device, or have one generated.")
 		}
 		c.checkTACACS(k, client, names)

@@ -78,9 +78,11 @@ type Client struct {
 	TACACSPreviousUntil time.Time `json:"tacacsPreviousUntil,omitzero"`
 	// TACACSPlain takes TACACS+ packets that are not hidden.
 	TACACSPlain bool `json:"tacacsPlain,omitempty"`
-	// TACACSNames are the names in the certificate by which the device proves itself in TLS; with none, its address tells.
+	// TACACSByAddress takes it over TLS without a certificate, by the address it comes from alone.
+	TACACSByAddress bool `json:"tacacsByAddress,omitempty"`
+	// TACACSNames are the names in the certificate by which the device proves itself in TLS.
 	TACACSNames []string `json:"tacacsNames"`
-	// TACACSCertificate is what we show it in TLS, TACACSTrust what its certificate is checked by; empty is the first.
+	// TACACSCertificate is what we show it in TLS, TACACSTrust what its certificate is checked by; empty is the only one.
 	TACACSCertificate string `json:"tacacsCertificate,omitempty"`
 	TACACSTrust       string `json:"tacacsTrust,omitempty"`
 
@@ -288,6 +290,7 @@ func (c *Config) fill() {
 		orEmpty(&c.Passes[i].AccessRules)
 		orEmpty(&c.Passes[i].Arguments)
 	}
+	c.settleTrust()
 }
 
 func orEmpty[T any](list *[]T) {

@@ -205,6 +205,9 @@ func (c *Config) checkTACACS(k *checker, client *Client, taken map[string]string
 	if client.TACACSPlain {
 		k.warn("tacacsPlain", "bodies that are not hidden are taken from this client: whoever hears them reads every password", "Set a shared secret on the device, or use TLS.")
 	}
+	if client.TACACSByAddress {
+		k.warn("tacacsByAddress", "over TLS this client is known by its address alone: whoever can take that address is taken for it", "Give the device a certificate, and its name here.")
+	}
 	for i, name := range client.TACACSNames {
 		field := fmt.Sprintf("tacacsNames[%d]", i)
 		if name == "" || strings.ContainsAny(name, "* ") || !printable(name) {
@@ -221,9 +224,12 @@ func (c *Config) checkTACACS(k *checker, client *Client, taken map[string]string
 		k.fail("tacacsCertificate", fmt.Sprintf("there is no certificate %q", client.TACACSCertificate), "Choose one of the server certificates, or leave it empty for the first.")
 	}
 	if _, at := Find(c.Trusts, client.TACACSTrust); client.TACACSTrust != "" && at < 0 {
-		k.fail("tacacsTrust", fmt.Sprintf("there is no trust list %q", client.TACACSTrust), "Choose one of the trust lists, or leave it empty for the first.")
+		k.fail("tacacsTrust", fmt.Sprintf("there is no trust list %q", client.TACACSTrust), "Choose one of the trust lists.")
 	}
-	if len(client.TACACSNames) > 0 && len(c.Trusts) == 0 {
+	switch {
+	case len(client.TACACSNames) > 0 && len(c.Trusts) == 0:
 		k.fail("tacacsTrust", "there is no trust list by which to check the certificate of this device", "Add a trust list under Certificates.")
+	case len(client.TACACSNames) > 0 && client.TACACSTrust == "" && len(c.Trusts) > 1:
+		k.fail("tacacsTrust", "there are several trust lists, and none is named for the certificate of this device", "Choose one of the trust lists.")
 	}
 }

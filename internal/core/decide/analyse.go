@@ -29,13 +29,15 @@ const (
 	// GroupGone is a group that was picked and no longer exists, GroupUnknown one that is known from nowhere.
 	GroupGone    FindingKind = "group-gone"
 	GroupUnknown FindingKind = "group-unknown"
+	// GroupAmbiguous is a group by its bare name that counts from several stores.
+	GroupAmbiguous FindingKind = "group-ambiguous"
 	// Incomplete says that the analysis gave up before it had seen everything.
 	Incomplete FindingKind = "incomplete"
 )
 
 // Finding is one outcome of the analysis.
 type Finding struct {
-	Code FindingKind `json:"code" enum:"unreachable,overlap,always-true,never-true,no-policy,unused,group-gone,group-unknown,incomplete"`
+	Code FindingKind `json:"code" enum:"unreachable,overlap,always-true,never-true,no-policy,unused,group-gone,group-unknown,group-ambiguous,incomplete"`
 	// Note findings are worth knowing; others are probably mistakes.
 	Note bool `json:"note" doc:"Worth knowing; not necessarily a mistake"`
 	// Kind, Object and ID name the object; Field is the path inside it.
@@ -245,6 +247,7 @@ func (a *analysis) policy(lanes int, lane *Lane, n int, policy *Policy) {
 	on := Finding{Kind: "lane", Object: lane.Name, ID: lane.ID, Field: fmt.Sprintf("policies[%d].when", n), Policy: policy.Name}
 	goals := lane.goals(policy)
 	a.groups(on, n, policy)
+	a.ambiguous(on, n, lane, policy)
 	if !a.condition(on, policy.when, goals...) {
 		return
 	}

@@ -127,8 +127,13 @@ func TestWhatALaneTakesByDefaultIsUsed(t *testing.T) {
 	for _, f := range a.out {
 		found = append(found, f.Object)
 	}
-	if got := strings.Join(found, " "); got != "phones waiting" {
+	if got := strings.Join(found, " "); got != "laptops phones waiting" { // of two trust lists, none is meant by no name
 		t.Errorf("unused: %s", got)
+	}
+	plan.Config.Trusts, a.out, found = plan.Config.Trusts[:1], nil, nil
+	a.unused()
+	if len(a.out) != 1 || a.out[0].Object != "waiting" {
+		t.Errorf("the only trust list is not used: %+v", a.out)
 	}
 }
 

@@ -78,7 +78,10 @@ func SplitName(sent string) (config.Form, string) {
 }
 
 // Decide walks the road with the facts. It does not allocate for names that need no rewriting.
-func (p *Plan) Decide(f *facts.Facts) Decision {
+func (p *Plan) Decide(f *facts.Facts) Decision { return p.decide(p.own(f)) }
+
+// decide is Decide with the groups that count.
+func (p *Plan) decide(f *facts.Facts) Decision {
 	d := Decision{Verdict: Refused, Row: -1}
 	d.Reason = p.walk(f, &d)
 	if d.Reason == reason.OK {
@@ -128,6 +131,15 @@ func (p *Plan) walk(f *facts.Facts, d *Decision) reason.Code {
 	}
 	if len(d.Lane.Forward) > 0 {
 		return forwarded(f)
+	}
+	if p := f.Claimed; f.Person == nil && p != nil { // somebody was found, and nobody proven
+		switch {
+		case p.State != reason.OK:
+			return p.State
+		case f.Credential != "" && f.Credential != reason.OK:
+			return f.Credential
+		}
+		return reason.ProofUnfinished
 	}
 	if f.Person == nil {
 		if f.Credential != "" && f.Credential != reason.OK {

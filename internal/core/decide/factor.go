@@ -9,7 +9,8 @@ import (
 // NeedsCode reports whether somebody has to give a one-time code in the lane, beside the credential. Gear that asks about somebody
 // whom it has signed in proves nothing again, and an emergency account stands for itself: its password lies in an envelope.
 func (l *Lane) NeedsCode(f *facts.Facts) bool {
-	return l.SecondFactor == config.OneTimeCode && !f.Vouched() && (f.Person == nil || f.Person.Kind != facts.EmergencyAccount)
+	p := f.Subject()
+	return l.SecondFactor == config.OneTimeCode && !f.Vouched() && (p == nil || p.Kind != facts.EmergencyAccount)
 }
 
 // factor is what the second factor comes to, OK where the lane asks for none.

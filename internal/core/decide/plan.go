@@ -31,6 +31,7 @@ type Plan struct {
 	overrides map[string][]*Override
 	calendars map[string]*calendar.Calendar
 	commands  map[string]*Commands
+	owners    owners
 	clients   bart.Table[int]
 	realms    map[config.Form]*Realm
 	byRealm   map[string]*Realm
@@ -123,6 +124,7 @@ func Compile(c *config.Config) (*Plan, []config.Problem) {
 		p.Lanes = append(p.Lanes, lane)
 		p.Forwards = p.Forwards || len(lane.Forward) > 0
 	}
+	p.compileOwners()
 	p.lanes = newIndex(len(p.Lanes), func(i int) []rule.Anchor { return anchorsOf(p.Lanes[i].when) })
 	p.overrides = map[string][]*Override{}
 	for i := range c.Overrides {

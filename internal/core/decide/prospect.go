@@ -23,7 +23,7 @@ type Prospect struct {
 // alone fulfils.
 func (p *Plan) Prospects(person *facts.Person) []Prospect {
 	out := []Prospect{}
-	f := &facts.Facts{Person: person, Credential: "ok"}
+	f := p.own(&facts.Facts{Person: person, Credential: "ok"})
 	for _, lane := range p.Lanes {
 		if len(lane.Forward) > 0 || lane.Realm != "" && !p.looksIn(lane.Realm, person.Store) || !lane.forPeople() {
 			continue

@@ -87,8 +87,8 @@ func (r *Rehearsal) Add(id string, f *facts.Facts) {
 	}
 	d.Attempts++
 	who := f.Name()
-	if f.Person != nil {
-		who = f.Person.Label()
+	if p := f.Subject(); p != nil {
+		who = p.Label()
 	}
 	if name := strings.ToLower(who); !d.people[name] && len(d.people) < maxPeople {
 		d.people[name] = true

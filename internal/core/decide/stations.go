@@ -162,11 +162,11 @@ func proofWanted(f *facts.Facts) string {
 }
 
 func (p *Plan) fillDirectory(s *Station, f *facts.Facts, d *Decision) {
-	if f.Person != nil {
-		s.Value = f.Person.Store
-		s.Wanted, s.Found = d.Name, f.Person.ID
-		if f.Person.State != reason.OK {
-			s.Wanted, s.Found = "an account that may sign in", string(f.Person.State)
+	if p := f.Subject(); p != nil {
+		s.Value = p.Store
+		s.Wanted, s.Found = d.Name, p.ID
+		if p.State != reason.OK {
+			s.Wanted, s.Found = "an account that may sign in", string(p.State)
 		}
 		return
 	}

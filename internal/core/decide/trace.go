@@ -59,7 +59,8 @@ type Trace struct {
 
 // Explain decides like Decide and says in words why: the reason with its sentence and remedy.
 func (p *Plan) Explain(f *facts.Facts) (why reason.Code, sentence, remedy string) {
-	d := p.Decide(f)
+	f = p.own(f)
+	d := p.decide(f)
 	sentence, remedy = p.explain(f, &d)
 	return d.Reason, sentence, remedy
 }
@@ -80,7 +81,8 @@ func (p *Plan) explain(f *facts.Facts, d *Decision) (sentence, remedy string) {
 
 // Trace decides like Decide and keeps everything it looked at.
 func (p *Plan) Trace(f *facts.Facts) Trace {
-	d := p.Decide(f)
+	f = p.own(f)
+	d := p.decide(f)
 	t := Trace{Verdict: d.Verdict, Reason: d.Reason, Lanes: []Row{}, Policies: []Row{}, Reply: []pass.Text{}}
 	t.Sentence, t.Remedy = p.explain(f, &d)
 	if d.Reason == reason.OK && d.Lane != nil && len(d.Lane.Forward) > 0 {
@@ -222,10 +224,10 @@ func (p *Plan) Values(f *facts.Facts, d *Decision) map[string]string {
 		}
 	}
 	v["stores"] = strings.Join(stores, " or ")
-	if f.Person != nil {
-		v["store"], v["person"] = f.Person.Store, f.Person.Label()
+	if p := f.Subject(); p != nil {
+		v["store"], v["person"] = p.Store, p.Label()
 		v["usable"] = config.KeepsHash.Usable()
-		v["membership"] = membership(f.Person, d.Lane)
+		v["membership"] = membership(p, d.Lane)
 	}
 	return v
 }

@@ -15,7 +15,8 @@ func (a *analysis) groups(on Finding, n int, policy *Policy) {
 		return
 	}
 	check := func(field, group string) {
-		exists, gone := a.known.Group(group)
+		_, bare := a.plan.Qualified(group)
+		exists, gone := a.known.Group(bare)
 		f := on
 		f.Field = field
 		switch {
@@ -114,7 +115,7 @@ func (a *analysis) unused() {
 	for i := range c.Directories {
 		report("directory", c.Directories[i].Name, c.Directories[i].ID, "no realm looks in this directory")
 	}
-	if anyTrust && len(c.Trusts) > 0 {
+	if anyTrust && len(c.Trusts) == 1 {
 		use("trust", c.Trusts[0].Name)
 	}
 	signed := slices.IndexFunc(c.Certificates, func(one config.Certificate) bool { return one.Chain != "" })

@@ -231,6 +231,9 @@ func (r *reader) facts(f *Facts) {
 		case "person":
 			r.bad = r.bad || f.Person != nil
 			f.Person = r.person()
+		case "claimed":
+			r.bad = r.bad || f.Claimed != nil
+			f.Claimed = r.person()
 		case "attributes":
 			r.bad = r.bad || f.Attributes != nil
 			f.Attributes = r.attributes()

@@ -71,6 +71,9 @@ func (f *Facts) AppendJSON(b []byte) []byte {
 	if f.Person != nil {
 		b = f.Person.append(append(b, `,"person":`...))
 	}
+	if f.Claimed != nil {
+		b = f.Claimed.append(append(b, `,"claimed":`...))
+	}
 	b = appendOptional(b, "credential", string(f.Credential))
 	b = appendOptional(b, "credentialDetail", f.CredentialDetail)
 	if f.Factor != nil {

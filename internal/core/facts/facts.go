@@ -68,8 +68,10 @@ type Facts struct {
 
 	// Lookups are the stores asked, in order.
 	Lookups []Lookup `json:"lookups,omitempty"`
-	// Person is who was found; nil if nobody.
+	// Person is who was proven; nil if nobody. Policies look at this one alone.
 	Person *Person `json:"person,omitempty"`
+	// Claimed is who was looked up for a credential that proved nobody; nil once somebody is proven.
+	Claimed *Person `json:"claimed,omitempty"`
 	// Credential is the outcome of the proof: "" not tried, reason.OK, or why not.
 	Credential reason.Code `json:"credential,omitempty"`
 	// CredentialDetail is what a store said about it.
@@ -157,6 +159,8 @@ type Person struct {
 	Attributes map[string][]string `json:"attributes,omitempty"`
 	// Created is when the account was made, zero if that is not known.
 	Created time.Time `json:"created,omitzero"`
+	// PasswordSet is when the password was last set, as the store writes it; "" where it does not tell. It is not recorded.
+	PasswordSet string `json:"-"`
 }
 
 // Label is the name to show for a person.
@@ -188,6 +192,14 @@ func (f *Facts) Attribute(name string) (string, bool) {
 		}
 	}
 	return "", false
+}
+
+// Subject is who the attempt is about: who was proven, or else who was looked up; nil if nobody was found.
+func (f *Facts) Subject() *Person {
+	if f.Person != nil {
+		return f.Person
+	}
+	return f.Claimed
 }
 
 // Name is the name that counts: the inner one if there is one.

@@ -47,7 +47,7 @@ func full(text string) *Facts {
 		Attributes: []Attribute{{"Framed-MTU", "1500"}, {text, text}},
 		Lookups:    []Lookup{{Store: "LANTERN", Outcome: reason.DirectoryUnreachable, Detail: text, Micros: 17}, {Store: "local", Outcome: reason.OK}},
 		Person:     &Person{Store: "local", ID: text, Name: text, Display: text, Kind: Computer, State: reason.OK, Groups: []string{text, "Crew"}, Attributes: map[string][]string{"mail": {text, "b"}, text: {}}, Created: time.Date(2026, 1, 2, 3, 4, 5, 0, time.UTC)},
-		Credential: reason.PasswordWrong, CredentialDetail: text, Spent: Spent{1, 2, 3, 4, 5, 6}}
+		Claimed:    &Person{Store: "local", ID: text, Name: text, Display: text, State: reason.PersonLocked}, Credential: reason.PasswordWrong, CredentialDetail: text, Spent: Spent{1, 2, 3, 4, 5, 6}}
 }
 
 // same fails if the two encoders give different values.

@@ -61,6 +61,8 @@ const (
 	PersonDisabled  Code = "person.disabled"
 	PersonExpired   Code = "person.expired"
 	PersonLocked    Code = "person.locked"
+	// PersonUnreadable is an account of which the directory does not show whether it is enabled.
+	PersonUnreadable Code = "person.state-unreadable"
 
 	// PasswordGuarded is a password that was not passed on, so that the directory does not lock the account.
 	PasswordGuarded Code = "password.guarded"
@@ -78,6 +80,9 @@ const (
 
 	DomainUnreachable Code = "domain.unreachable"
 	DomainRefuses     Code = "domain.refuses"
+
+	// ProofUnfinished is a method that was begun for somebody and did not come to its end.
+	ProofUnfinished Code = "proof.unfinished"
 
 	PasswordWrong      Code = "password.wrong"
 	PasswordEmpty      Code = "password.empty"
@@ -189,6 +194,7 @@ var entries = []Entry{
 	{PersonDisabled, Directory, "The account of {person} is disabled in {store}", "Enable the account there if this person should have access."},
 	{PersonExpired, Directory, "The account of {person} has expired in {store}", "Move the end date of the account there if this person should still have access."},
 	{PersonLocked, Directory, "The account of {person} is locked in {store}", "Unlock it there, and look for a device that keeps sending an old password."},
+	{PersonUnreadable, Directory, "{store} does not show whether the account of {person} is enabled", "Let the service account of {store} read the attribute userAccountControl. Nobody is admitted while it is not known whether the account is disabled."},
 	{PersonHours, Directory, "{person} may not sign in at this hour", "Change the logon hours of the account in {store}."},
 	{PersonStation, Directory, "{person} may not sign in from here", "Change the allowed workstations of the account in {store}."},
 	{DirectoryUnreachable, Directory, "{store} could not be asked: {detail}", "Run the test of directory {store}; it says which step fails. Realm {realm} refuses when this store is unreachable; choose next to look further."},
@@ -199,6 +205,7 @@ var entries = []Entry{
 	{ClockSkew, Credential, "{store} refuses everything, since its clock and ours are too far apart: {detail}", "Set both clocks by the same time server."},
 	{DomainUnreachable, Credential, "No domain controller of {store} could check the password of {person}: {detail}", "Look at the controllers and at what lies between; the ports 135 and the one of Netlogon must be open to this server."},
 	{DomainRefuses, Credential, "The domain of {store} does not check passwords for us: {detail}", "Join the domain again at directory {store}; another server may be using the same machine account."},
+	{ProofUnfinished, Credential, "The sign-in of {person} did not come to its end", "Nothing was proven, so nobody is admitted. Have the person try again; if it happens with one device only, look at its supplicant."},
 	{PasswordWrong, Credential, "The password of {person} is wrong", "Have the person type it again. If it is surely right, look for a password saved in the device."},
 	{PasswordEmpty, Credential, "The password is empty", "The person left the password out, or the device sends none. Empty passwords are never passed on, since many directories take them for anonymous."},
 	{PasswordUnreadable, Credential, "The password came out as unreadable octets", "Most likely the shared secret of {client} differs from ours. Type it anew on both sides, and switch on Message-Authenticator there, which tells the two cases apart."},

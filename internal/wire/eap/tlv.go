@@ -3,6 +3,7 @@ package eap
 import (
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"iter"
 )
 
@@ -43,10 +44,18 @@ type TLV struct {
 
 var errTLV = errors.New("a TLV is cut short")
 
+// single are the types that one message may hold once: of two that differ, nobody could say which counts.
+var single = map[uint16]bool{TLVAuthorityID: true, TLVIdentityType: true, TLVResult: true, TLVNak: true, TLVEAPPayload: true, TLVIntermediate: true,
+	TLVCryptoBinding: true, TLVPasswordReq: true, TLVPasswordResp: true}
+
+// known are the types that may be mandatory.
+func known(t uint16) bool { return single[t] || t == TLVError }
+
 // maxTLVs bounds how many of them one message may hold.
 const maxTLVs = 64
 
-// ParseTLVs reads a row of TLVs.
+// ParseTLVs reads a row of TLVs. One that may come once and comes twice is an error, and so is an unknown one that the
+// peer wants to be understood (RFC 7170 section 4.2.1).
 func ParseTLVs(b []byte) ([]TLV, error) {
 	var out []TLV
 	for len(b) > 0 {
@@ -57,7 +66,14 @@ func ParseTLVs(b []byte) ([]TLV, error) {
 		if n > len(b)-4 {
 			return nil, errTLV
 		}
-		out = append(out, TLV{Type: t & tlvType, Mandatory: t&tlvMandatory != 0, Value: b[4 : 4+n]})
+		one := TLV{Type: t & tlvType, Mandatory: t&tlvMandatory != 0, Value: b[4 : 4+n]}
+		if _, twice := FindTLV(out, one.Type); twice && single[one.Type] {
+			return nil, fmt.Errorf("the TLV of type %d comes twice", one.Type)
+		}
+		if one.Mandatory && !known(one.Type) {
+			return nil, fmt.Errorf("the TLV of type %d is mandatory, and is not known here", one.Type)
+		}
+		out = append(out, one)
 		b = b[4+n:]
 	}
 	return out, nil
