@@ -213,12 +213,13 @@ func TestTEAPProvesTwo(t *testing.T) {
 			t.Errorf("%s: %v ok %v, %q on %q, %s %s\n%v", method, err, answer.OK(), a.name, a.computer, a.code, a.detail, a.record.Steps)
 		}
 		a = w.asker()
-		s.Machine = nil
+		s.Machine, s.MachineIdentity = nil, ""
 		if answer, _, err := w.run(t, a, s); err != nil || !answer.OK() || a.name != personName || a.computer != "" {
 			t.Errorf("%s without a computer: %v ok %v %q %q %s", method, err, answer.OK(), a.name, a.computer, a.code)
 		}
 		a = w.asker()
 		s.Identity, s.Machine = "", w.authority.issue(t, "pc17.lanternferries.example", x509.ExtKeyUsageClientAuth)
+		s.MachineIdentity = "host/pc17.lanternferries.example"
 		s.Outer = "host/pc17"
 		if answer, _, err := w.run(t, a, s); err != nil || !answer.OK() || a.computer == "" {
 			t.Errorf("%s at the login screen: %v ok %v %q %s %s\n%v", method, err, answer.OK(), a.computer, a.code, a.detail, a.record.Steps)

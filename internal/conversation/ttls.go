@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/hmac"
+	"fmt"
 
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/proof"
@@ -49,27 +50,49 @@ func (p *ttlsPhase) take(ctx context.Context, plain []byte) step {
 		if err != nil {
 			return c.fail(reason.EAPMalformed, "%v", err)
 		}
-		switch {
-		case avp.Vendor == radius.Vendor2548 && avp.Code == radius.MSCHAPChallenge:
-			a.challenge = avp.Value
-		case avp.Vendor == radius.Vendor2548 && avp.Code == radius.MSCHAPResponse:
-			a.v1 = avp.Value
-		case avp.Vendor == radius.Vendor2548 && avp.Code == radius.MSCHAP2Response:
-			a.v2 = avp.Value
-		case avp.Vendor != 0:
-		case avp.Code == radius.UserName:
-			a.name = avp.Value
-		case avp.Code == radius.UserPassword:
-			a.password = avp.Value
-		case avp.Code == radius.CHAPPassword:
-			a.chap = avp.Value
-		case avp.Code == radius.CHAPChallenge:
-			a.chapChallenge = avp.Value
-		case avp.Code == radius.EAPMessage:
-			a.eap = append(a.eap, avp.Value...)
+		if wrong := a.take(avp); wrong != "" {
+			return c.fail(reason.EAPMalformed, "%s", wrong)
 		}
 	}
 	return p.check(ctx, &a)
+}
+
+// take keeps a pair, and says what is wrong with it, "" for nothing. Of two that differ nobody could say which counts, and one
+// that has to be understood and is not ends the conversation (RFC 5281 section 10.1).
+func (a *avps) take(avp eap.AVP) string {
+	var to *[]byte
+	switch {
+	case avp.Vendor == radius.Vendor2548 && avp.Code == radius.MSCHAPChallenge:
+		to = &a.challenge
+	case avp.Vendor == radius.Vendor2548 && avp.Code == radius.MSCHAPResponse:
+		to = &a.v1
+	case avp.Vendor == radius.Vendor2548 && avp.Code == radius.MSCHAP2Response:
+		to = &a.v2
+	case avp.Vendor != 0:
+	case avp.Code == radius.UserName:
+		to = &a.name
+	case avp.Code == radius.UserPassword:
+		to = &a.password
+	case avp.Code == radius.CHAPPassword:
+		to = &a.chap
+	case avp.Code == radius.CHAPChallenge:
+		to = &a.chapChallenge
+	case avp.Code == radius.EAPMessage:
+		a.eap = append(a.eap, avp.Value...)
+		return ""
+	}
+	switch {
+	case to == nil && avp.Mandatory:
+		return fmt.Sprintf("the pair %d inside the tunnel is mandatory, and is not known here", avp.Code)
+	case to == nil:
+		return ""
+	case *to != nil:
+		return fmt.Sprintf("the pair %d comes twice inside the tunnel", avp.Code)
+	}
+	if *to = avp.Value; avp.Value == nil {
+		*to = []byte{}
+	}
+	return ""
 }
 
 func (p *ttlsPhase) check(ctx context.Context, a *avps) step {

@@ -189,14 +189,16 @@ func (t *teap) take(plain []byte) ([]byte, error) {
 	if subject, has := eap.FindTLV(list, eap.TLVIdentityType); has {
 		t.subject = subject.Number()
 		machine := t.subject == eap.IdentityMachine
-		if machine && s.Machine == nil || !machine && s.Identity == "" {
+		if machine && s.MachineIdentity == "" || !machine && s.Identity == "" {
 			t.m.p.say("peer", "has no such identity")
 			return eap.Number(eap.TLVIdentityType, eap.IdentityUser+eap.IdentityMachine-t.subject).Append(out), nil
 		}
 		t.layer = innerLayer(t.m.p, t.inner)
 		if machine {
-			t.layer = innerLayer(t.m.p, "tls")
 			t.layer.name = s.MachineIdentity
+		}
+		if machine && s.Machine != nil {
+			t.layer.kind = eap.TLS
 			t.layer.make = func() method {
 				m := newTLS(t.m.p, eap.TLS, "", s)
 				m.inside, m.cert = true, s.Machine

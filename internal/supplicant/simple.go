@@ -33,6 +33,7 @@ func (m *gtc) respond(packet eap.Packet) ([]byte, error) {
 // mschapv2 is EAP-MSCHAPv2; it checks the server's proof.
 type mschapv2 struct {
 	p         *Peer
+	name      string
 	hash      mschap.Hash
 	response  mschap.Response
 	challenge [16]byte
@@ -44,7 +45,7 @@ func (m *mschapv2) respond(packet eap.Packet) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	name := m.p.settings.Identity
+	name := m.name
 	switch x.Opcode {
 	case eap.OpChallenge:
 		m.p.say("server", "MS-CHAPv2 challenge")

@@ -31,19 +31,34 @@ type Settings struct {
 	Now func() time.Time
 	// MinTLS and MaxTLS bound the versions; 0 leaves them to crypto/tls.
 	MinTLS, MaxTLS uint16
+	// Suites are the cipher suites of TLS 1.2, nil for those of crypto/tls.
+	Suites []uint16
 	// Binding sends a crypto-binding in PEAP if the server does.
 	Binding bool
 	// Sessions keeps tickets for resumption, nil for none.
 	Sessions tls.ClientSessionCache
 	// Fragment is how many octets of TLS data go into one packet, 1000 if 0.
 	Fragment int
-	// Machine is the computer's certificate in TEAP; its identity is MachineIdentity.
+	// MachineIdentity is the computer's name in TEAP, "" for none, and Machine its certificate; without one it is proven by the
+	// inner method, with Password.
 	Machine         *tls.Certificate
 	MachineIdentity string
 	// KeyLog receives the secrets of TLS, for looking into captures of tests.
 	KeyLog interface{ Write([]byte) (int, error) }
 	// Step is told what is said, if it is set.
 	Step func(from, text string)
+	// Hooks change what is said, for tests with devices that deviate.
+	Hooks Hooks
+}
+
+// Hooks are called with what the peer is about to send, and return what is sent instead. Those that are nil change nothing.
+type Hooks struct {
+	// Packet is the whole EAP packet.
+	Packet func(eap.Packet) []byte
+	// Inside is what is said inside the tunnel, before it is encrypted; nil is an acknowledgement.
+	Inside func(plain []byte) []byte
+	// Flight are TLS records; inner tells that they are those of EAP-TLS inside a tunnel.
+	Flight func(inner bool, records []byte) []byte
 }
 
 // Result is what a finished conversation left.
@@ -114,7 +129,14 @@ var ErrRefused = errors.New("the server answered with EAP-Failure")
 // Hello is the first packet: the identity, unasked, as clients send it.
 func (p *Peer) Hello() []byte {
 	p.say("peer", "identity: %s", p.layer.name)
-	return eap.Packet{Code: eap.Response, Identifier: 1, Type: eap.Identity, Data: []byte(p.layer.name)}.Encode()
+	return p.send(eap.Packet{Code: eap.Response, Identifier: 1, Type: eap.Identity, Data: []byte(p.layer.name)})
+}
+
+func (p *Peer) send(packet eap.Packet) []byte {
+	if hook := p.settings.Hooks.Packet; hook != nil {
+		return hook(packet)
+	}
+	return packet.Encode()
 }
 
 // Respond answers a packet. The answer is nil after Success; a Failure is an error.
@@ -137,7 +159,7 @@ func (p *Peer) Respond(data []byte) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		return reply.Encode(), nil
+		return p.send(reply), nil
 	}
 	return nil, fmt.Errorf("an EAP %s is not expected from a server", packet.Code)
 }

@@ -53,7 +53,7 @@ func innerLayer(p *Peer, inner string) *layer {
 	l := &layer{p: p, name: p.settings.Identity}
 	switch inner {
 	case "mschapv2":
-		l.kind, l.make = eap.MSCHAPv2, func() method { return &mschapv2{p: p} }
+		l.kind, l.make = eap.MSCHAPv2, func() method { return &mschapv2{p: p, name: l.name} }
 	case "gtc":
 		l.kind, l.make = eap.GTC, func() method { return &gtc{p} }
 	case "md5":
@@ -77,7 +77,7 @@ var Groups = []tls.CurveID{tls.X25519, tls.CurveP256, tls.CurveP384}
 func (m *tlsMethod) config() *tls.Config {
 	s := m.p.settings
 	config := &tls.Config{InsecureSkipVerify: true, MinVersion: s.MinTLS, MaxVersion: s.MaxTLS, ServerName: "eap", Time: s.Now}
-	config.CurvePreferences = Groups
+	config.CurvePreferences, config.CipherSuites = Groups, s.Suites
 	if s.KeyLog != nil {
 		config.KeyLogWriter = s.KeyLog
 	}
@@ -220,6 +220,9 @@ func (m *tlsMethod) write(plain []byte, err error) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	if hook := m.p.settings.Hooks.Inside; hook != nil && !m.inside {
+		plain = hook(plain)
+	}
 	if len(plain) == 0 {
 		return m.send(nil), nil
 	}
@@ -231,6 +234,9 @@ func (m *tlsMethod) write(plain []byte, err error) ([]byte, error) {
 }
 
 func (m *tlsMethod) send(message []byte) []byte {
+	if hook := m.p.settings.Hooks.Flight; hook != nil && len(message) > 0 {
+		message = hook(m.inside, message)
+	}
 	m.out = eap.NewOutgoing(message)
 	return m.fragment()
 }

@@ -63,7 +63,7 @@ func TestThisPersonOnOneOfOurMachines(t *testing.T) {
 	if reply := w.plug("02-00-5E-10-01-01", "teap-tls", "s.lodge", "", withTLS); !reply.Accepted {
 		t.Errorf("both by certificate: %+v", reply)
 	}
-	device.Machine = nil
+	device.Machine, device.MachineIdentity = nil, ""
 	if reply := w.plug("02-00-5E-10-01-02", "teap-pap", "s.lodge", "harbour-s.lodge", device); reply.Accepted {
 		t.Error("somebody on a machine of his own is admitted")
 	}
@@ -77,6 +77,7 @@ func TestThisPersonOnOneOfOurMachines(t *testing.T) {
 	if a = w.newest(4); a.Pass != "holding" || a.Facts.Person == nil || a.Facts.Person.Kind != "computer" {
 		t.Errorf("the machine alone got %s: %s", a.Pass, a.Trace.Sentence)
 	}
+	device.MachineIdentity = "host/pc01." + lab.Domain
 	device.Machine = kit.People["s.lodge"] // a person's certificate where the computer's is asked for
 	if reply := w.plug("02-00-5E-10-01-05", "teap-pap", "s.lodge", "harbour-s.lodge", device); reply.Accepted {
 		t.Error("a person's certificate is taken for a computer's")

@@ -157,6 +157,9 @@ func AVPs(b []byte) iter.Seq2[AVP, error] {
 				return
 			}
 		}
+		if len(b) > 0 {
+			yield(AVP{}, errAVP)
+		}
 	}
 }
 

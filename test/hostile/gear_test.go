@@ -1,0 +1,3 @@
+package hostile
+
+func (w *world) gearLanes() {}
