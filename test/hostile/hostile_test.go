@@ -72,7 +72,7 @@ func (w *world) stolenTicket(s scenario) tls.ClientSessionCache {
 	w.must(err)
 	octets, err := state.Bytes()
 	w.must(err)
-	octets[14] ^= 1 // the first octet of the secret, behind version, side, suite, time and length
+	octets[14] ^= 1   // the first octet of the secret, behind version, side, suite, time and length
 	if s.otherSuite { // so that crypto/tls offers it
 		binary.BigEndian.PutUint16(octets[3:], tls.TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384)
 	}

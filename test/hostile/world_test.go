@@ -356,8 +356,14 @@ func (w *world) records() (n int) {
 		if seen := f.MachineSeen; seen != nil && seen.Name == "PC01$" {
 			w.t.Errorf("the victim's computer was seen at %s", f.MAC)
 		}
-		if d := plan.Decide(&f); d.Reason == "" || !reasons[d.Reason] {
+		d := plan.Decide(&f)
+		if d.Reason == "" || !reasons[d.Reason] {
 			w.t.Errorf("refused without a reason: %q %s", d.Reason, row.Facts)
+		}
+		if d.Verdict == decide.Admitted && f.Client == "gear-hostile-1" && !f.Vouched() {
+			if f.Factor == nil || f.Factor.Outcome != reason.OK {
+				w.t.Errorf("admitted without a code of its own: %s", row.Facts)
+			}
 		}
 	}
 	return n
