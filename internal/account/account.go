@@ -30,6 +30,9 @@ import (
 // verifiedFor is how long a password that was checked with argon2id is recognised again without that cost.
 const verifiedFor = 10 * time.Minute
 
+// patience is how long a password waits for its turn to be checked: longer no device waits for an answer.
+const patience = 5 * time.Second
+
 // maxAccounts bounds what is kept in memory.
 const maxAccounts = 200_000
 
@@ -133,25 +136,40 @@ func (k *Keeper) find(name string) *Account {
 	return k.byName[strings.ToLower(name)]
 }
 
-// CheckPassword checks the password of an account.
-func (k *Keeper) CheckPassword(name, clear string, now time.Time) (reason.Code, string) {
+// Recognises reports whether a password was found right lately, which costs nothing to find out.
+func (k *Keeper) Recognises(name, clear string, now time.Time) bool {
+	a := k.find(name)
+	if a == nil || clear == "" {
+		return false
+	}
+	v, ok := k.seen.Load(a.ID)
+	if !ok {
+		return false
+	}
+	mac, was := k.mac(a, clear), v.(*verified)
+	return was.version == a.version && now.Before(was.until) && hmac.Equal(was.mac[:], mac[:])
+}
+
+// CheckPassword checks the password of an account. Waiting for its turn ends with the context.
+func (k *Keeper) CheckPassword(ctx context.Context, name, clear string, now time.Time) (reason.Code, string) {
 	a := k.find(name)
 	switch {
 	case a == nil:
 		return reason.PersonUnknown, ""
 	case clear == "":
 		return reason.PasswordEmpty, ""
+	case k.Recognises(name, clear, now):
+		return reason.OK, ""
 	}
 	mac := k.mac(a, clear)
-	if v, ok := k.seen.Load(a.ID); ok {
-		if v := v.(*verified); v.version == a.version && now.Before(v.until) && hmac.Equal(v.mac[:], mac[:]) {
-			return reason.OK, ""
-		}
-	}
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
 	// Those who come with the same password at once, as devices do after a restart, share one argon2id.
-	same, err, _ := k.checking.Do(string(mac[:]), func() (any, error) { return password.Check(a.hash, clear) })
+	same, err, _ := k.checking.Do(string(mac[:]), func() (any, error) { return password.People.Check(ctx, a.hash, clear) })
 	ok, _ := same.(bool)
 	switch {
+	case errors.Is(err, password.ErrBusy):
+		return reason.Busy, err.Error()
 	case err != nil:
 		return reason.DirectoryFailed, err.Error()
 	case !ok:
@@ -261,7 +279,7 @@ func (k *Keeper) Save(ctx context.Context, a Account, clear string) (*Account, e
 	}
 	if clear != "" {
 		var err error
-		if a.hash, err = password.Hash(clear); err != nil {
+		if a.hash, err = password.People.Hash(ctx, clear); err != nil {
 			return nil, &FieldError{"password", err.Error(), "Give a shorter one."}
 		}
 	}

@@ -41,7 +41,7 @@ func TestAccountsComeAndGo(t *testing.T) {
 	}
 	for clear, want := range map[string]reason.Code{"gangway-and-rope": reason.OK, "wrong": reason.PasswordWrong, "": reason.PasswordEmpty} {
 		for range 2 {
-			if got, _ := k.CheckPassword("k.nance", clear, now); got != want {
+			if got, _ := k.CheckPassword(context.Background(), "k.nance", clear, now); got != want {
 				t.Errorf("%q gives %s", clear, got)
 			}
 		}
@@ -51,13 +51,13 @@ func TestAccountsComeAndGo(t *testing.T) {
 	if a, err = k.Save(ctx, *a, ""); err != nil {
 		t.Fatal(err)
 	}
-	if got, _ := k.CheckPassword("k.nance", "gangway-and-rope", now); got != reason.OK {
+	if got, _ := k.CheckPassword(context.Background(), "k.nance", "gangway-and-rope", now); got != reason.OK {
 		t.Errorf("after a change the password gives %s", got)
 	}
 	if a, err = k.Save(ctx, *a, "another-good-one"); err != nil {
 		t.Fatal(err)
 	}
-	if got, _ := k.CheckPassword("k.nance", "gangway-and-rope", now); got != reason.PasswordWrong {
+	if got, _ := k.CheckPassword(context.Background(), "k.nance", "gangway-and-rope", now); got != reason.PasswordWrong {
 		t.Errorf("the old password gives %s", got)
 	}
 	a.Name = "kaia"
@@ -68,7 +68,7 @@ func TestAccountsComeAndGo(t *testing.T) {
 	if err != nil || again.Get("1") == nil || again.Get("kaia") == nil || again.Get("nobody") != nil {
 		t.Fatalf("read again: %v", err)
 	}
-	if got, _ := again.CheckPassword("kaia", "another-good-one", now); got != reason.OK {
+	if got, _ := again.CheckPassword(context.Background(), "kaia", "another-good-one", now); got != reason.OK {
 		t.Errorf("after a restart the password gives %s", got)
 	}
 	if err := again.Remove(ctx, "1"); err != nil || again.Person("kaia", now) != nil {
@@ -77,7 +77,7 @@ func TestAccountsComeAndGo(t *testing.T) {
 	if err := again.Remove(ctx, "1"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("removed twice: %v", err)
 	}
-	if got, _ := again.CheckPassword("kaia", "another-good-one", now); got != reason.PersonUnknown {
+	if got, _ := again.CheckPassword(context.Background(), "kaia", "another-good-one", now); got != reason.PersonUnknown {
 		t.Errorf("a removed account gives %s", got)
 	}
 }
@@ -147,7 +147,7 @@ func BenchmarkVerifiedPassword(b *testing.B) {
 	k.Save(context.Background(), Account{ID: "1", Name: "k.nance", Enabled: true}, "gangway-and-rope")
 	b.ReportAllocs()
 	for b.Loop() {
-		if code, _ := k.CheckPassword("k.nance", "gangway-and-rope", time.Now()); code != reason.OK {
+		if code, _ := k.CheckPassword(context.Background(), "k.nance", "gangway-and-rope", time.Now()); code != reason.OK {
 			b.Fatal(code)
 		}
 	}
@@ -161,9 +161,9 @@ func TestTheSamePasswordAtOnceIsCheckedOnce(t *testing.T) {
 	if _, err := k.Save(ctx, Account{ID: "1", Name: "k.nance", Enabled: true, ChangedAt: now, ChangedBy: "o.brandt"}, "gangway-and-rope"); err != nil {
 		t.Fatal(err)
 	}
-	k.CheckPassword("k.nance", "wrong", now)
+	k.CheckPassword(context.Background(), "k.nance", "wrong", now)
 	begun := time.Now()
-	k.CheckPassword("k.nance", "wrong", now)
+	k.CheckPassword(context.Background(), "k.nance", "wrong", now)
 	single := time.Since(begun)
 	var all sync.WaitGroup
 	begun = time.Now()
@@ -173,7 +173,7 @@ func TestTheSamePasswordAtOnceIsCheckedOnce(t *testing.T) {
 			clear, want = "gangway-or-rope", reason.PasswordWrong
 		}
 		all.Go(func() {
-			if got, _ := k.CheckPassword("k.nance", clear, now); got != want {
+			if got, _ := k.CheckPassword(context.Background(), "k.nance", clear, now); got != want {
 				t.Errorf("%q gives %s", clear, got)
 			}
 		})

@@ -18,7 +18,7 @@ func outcomes(k *Keeper, password string) string {
 	_, ms, _ := k.CheckMSCHAP("k.nance", challenge, hash.V1(challenge))
 	sum := mschap.CHAP(7, password, challenge[:])
 	chap, _ := k.CheckCHAP("k.nance", 7, challenge[:], sum[:])
-	pap, _ := k.CheckPassword("k.nance", password, time.Now())
+	pap, _ := k.CheckPassword(context.Background(), "k.nance", password, time.Now())
 	return string(pap) + " " + string(ms) + " " + string(chap)
 }
 

@@ -30,6 +30,7 @@ import (
 	"tollgate.example/key/internal/listen"
 	"tollgate.example/key/internal/live"
 	"tollgate.example/key/internal/membership"
+	"tollgate.example/key/internal/mishap"
 	"tollgate.example/key/internal/operator"
 	"tollgate.example/key/internal/rehearsal"
 	"tollgate.example/key/internal/revision"
@@ -82,6 +83,7 @@ type App struct {
 	cancel  context.CancelFunc
 	done    []func()
 	failed  chan error
+	mishaps *mishap.Book
 }
 
 // gcPercent lets the heap grow fivefold between collections: what lives is small, and each attempt leaves garbage.
@@ -114,7 +116,7 @@ func Start(ctx context.Context, o Options) (*App, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the data directory %s is in use by another tollgated: stop that one first", o.Data)
 	}
-	a := &App{failed: make(chan error, 1)}
+	a := &App{failed: make(chan error, 1), mishaps: &mishap.Book{}}
 	a.done = append(a.done, unlock)
 	if err := a.start(ctx, &o); err != nil {
 		a.Stop()
@@ -149,7 +151,7 @@ func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.
 		return err
 	}
 	a.done = append(a.done, machines.Close, leases.Close)
-	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Machines: machines, Issued: issued, Memberships: memberships, Leases: leases, Factors: a.factors, Writer: a.Writer, Journal: a.Journal})
+	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Machines: machines, Issued: issued, Memberships: memberships, Leases: leases, Factors: a.factors, Writer: a.Writer, Journal: a.Journal, Mishaps: a.mishaps})
 	a.done = append(a.done, a.Gate.Close)
 	return nil
 }
@@ -255,6 +257,7 @@ func (a *App) background(run func()) {
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
+		defer a.mishaps.Catch(func() string { return "work in the background" }, nil)
 		run()
 	}()
 	a.done = append(a.done, func() {

@@ -4,6 +4,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/directory"
 	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/mishap"
 	"tollgate.example/key/internal/seal"
 )
 
@@ -15,6 +16,9 @@ type inUse struct {
 
 // Directories are those in use.
 func (u inUse) Directories() []config.Directory { return u.gate.Current().Plan.Config.Directories }
+
+// Mishaps implements checkup.Source.
+func (u inUse) Mishaps() []mishap.Mishap { return u.gate.Mishaps.List() }
 
 // Password opens that of a service account.
 func (u inUse) Password(d *config.Directory) (string, error) { return u.box.Open(d.BindPassword) }

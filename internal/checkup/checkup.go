@@ -14,6 +14,7 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/mishap"
 	"tollgate.example/key/internal/store"
 )
 
@@ -52,7 +53,12 @@ type Source interface {
 	Directories() []config.Directory
 	Password(d *config.Directory) (string, error)
 	Member(d *config.Directory) directory.MemberTester
+	// Mishaps are faults of the program that were caught since the start.
+	Mishaps() []mishap.Mishap
 }
+
+// Service is the identifier of the lines about the service itself.
+const Service = "service"
 
 // Checkup runs the checks. It is safe for concurrent use; one run waits for another.
 type Checkup struct {
@@ -154,7 +160,32 @@ func (c *Checkup) Run(ctx context.Context, only string, report func(Line)) (bool
 			return passed, err
 		}
 	}
+	there[Service] = true
+	if only == "" || only == Service {
+		lines := c.service(report)
+		passed = passed && len(lines) == 0
+		if err := c.keep(ctx, lines, func(old *Line) bool { return old.ID == Service }); err != nil {
+			return passed, err
+		}
+	}
 	return passed, c.keep(ctx, nil, func(old *Line) bool { return !there[old.ID] })
+}
+
+// service looks at the service itself: there is a line for each fault of its own.
+func (c *Checkup) service(report func(Line)) []Line {
+	now := time.Now()
+	var lines []Line
+	add := func(s directory.Step) {
+		l := Line{Step: s, Subject: "Tollgate Key", ID: Service, At: now, Since: now}
+		lines = append(lines, l)
+		report(l)
+	}
+	for _, m := range c.source.Mishaps() {
+		add(directory.Step{Key: "mishap " + m.Place, Title: "A fault in the program was caught", State: directory.Fail,
+			Detail: fmt.Sprintf("%s, in %s; %d times since %s, the last time with %s", m.Message, m.Place, m.Count, m.First.UTC().Format("2006-01-02 15:04 UTC"), m.Work),
+			Remedy: "Only what was being done then was given up; everything else goes on. Report it with what the log says at that time. The line goes with the next start."})
+	}
+	return lines
 }
 
 func (c *Checkup) directory(ctx context.Context, d *config.Directory, report func(Line)) []Line {

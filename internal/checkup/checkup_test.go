@@ -4,18 +4,24 @@ import (
 	"context"
 	"log/slog"
 	"net"
+	"strings"
 	"testing"
 	"time"
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/mishap"
 	"tollgate.example/key/internal/store"
 )
 
-type source struct{ list []config.Directory }
+type source struct {
+	list    []config.Directory
+	mishaps []mishap.Mishap
+}
 
 func (s *source) Directories() []config.Directory                 { return s.list }
 func (s *source) Password(*config.Directory) (string, error)      { return "", nil }
+func (s *source) Mishaps() []mishap.Mishap                        { return s.mishaps }
 func (s *source) Member(*config.Directory) directory.MemberTester { return nil }
 
 func TestChangesAreToldOnce(t *testing.T) {
@@ -31,7 +37,7 @@ func TestChangesAreToldOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	src := &source{[]config.Directory{{ID: "d1", Name: "PIER", Kind: config.Generic, TLS: config.Plain, Servers: []string{server}, TimeoutMillis: 300}}}
+	src := &source{list: []config.Directory{{ID: "d1", Name: "PIER", Kind: config.Generic, TLS: config.Plain, Servers: []string{server}, TimeoutMillis: 300}}}
 	ctx := context.Background()
 	c, err := Open(ctx, s, src, slog.New(slog.DiscardHandler))
 	if err != nil {
@@ -64,6 +70,11 @@ func TestChangesAreToldOnce(t *testing.T) {
 	again.Run(ctx, "", func(Line) {})
 	if lines, _ := again.Last(); len(lines) != 0 {
 		t.Errorf("lines of a directory that was removed: %+v", lines)
+	}
+	src.mishaps = []mishap.Mishap{{Place: "conversation.(*teapPhase).take:120", Message: "nil pointer", Work: "an EAP round of x", Count: 3, First: time.Now(), Last: time.Now()}}
+	passed, err = again.Run(ctx, "", func(Line) {})
+	if lines, _ := again.Last(); err != nil || passed || len(lines) != 1 || lines[0].ID != Service || lines[0].State != directory.Fail || !strings.Contains(lines[0].Detail, "teapPhase") {
+		t.Errorf("a fault of the program: passed %v, %+v, %v", passed, lines, err)
 	}
 	ended, cancel := context.WithCancel(ctx)
 	cancel()

@@ -102,6 +102,8 @@ type Conversation struct {
 	rounds  int
 	last    string
 	tunnels []interface{ Close() }
+	// pending are octets of messages that are not whole yet.
+	pending int
 	// made are the sessions that tickets were written for.
 	made     []*session
 	over     bool
@@ -157,11 +159,27 @@ func (c *Conversation) Over() bool {
 	return c.over
 }
 
-// Close gives the conversation up. It is safe to call more than once.
-func (c *Conversation) Close() {
+// Close gives the conversation up. It is safe to call more than once, and tells whether it was this call that ended it: only then
+// is there something left to record. A round under way comes first, whose answer the peer may still get.
+func (c *Conversation) Close() (ended bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	ended = !c.over
 	c.close()
+	return ended
+}
+
+// What a conversation holds in memory, roughly: by itself, and for each TLS connection under way.
+const (
+	ownWeight    = 4 << 10
+	tunnelWeight = 56 << 10
+)
+
+// Weight is about how many octets of memory the conversation holds.
+func (c *Conversation) Weight() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return ownWeight + len(c.tunnels)*tunnelWeight + c.pending
 }
 
 func (c *Conversation) close() {
@@ -169,7 +187,7 @@ func (c *Conversation) close() {
 	for _, t := range c.tunnels {
 		t.Close()
 	}
-	c.tunnels = nil
+	c.tunnels, c.pending = nil, 0
 }
 
 // Take works on one packet from the peer. An empty one asks us to begin (RFC 3579 section 2.1).

@@ -112,7 +112,9 @@ func (m *tlsMethod) respond(ctx context.Context, data []byte) step {
 	if m.kind == eap.TEAP && m.tunnel == nil {
 		m.outerTLVs = append(slices.Clone(m.outerTLVs), f.Outer...)
 	}
+	m.c.pending -= m.in.Len()
 	whole, err := m.in.Add(f)
+	m.c.pending += m.in.Len()
 	switch {
 	case errors.Is(err, eap.ErrTooLong):
 		return m.c.fail(reason.EAPTooLong, "%v", err)

@@ -72,7 +72,7 @@ func (s *Session) prove(ctx context.Context, kind tacacs.Kind, data []byte, begu
 	case kind == tacacs.PAP:
 		s.sign.Typed(ctx, string(data))
 	case kind == tacacs.CHAP && len(data) > 17:
-		s.sign.CHAP(data[0], data[1:len(data)-16], data[len(data)-16:])
+		s.sign.CHAP(ctx, data[0], data[1:len(data)-16], data[len(data)-16:])
 	case kind == tacacs.MSCHAP && len(data) == 1+8+49 && data[57]&1 == 1:
 		s.sign.MSCHAP(ctx, [8]byte(data[1:9]), [24]byte(data[9+24:9+48]))
 	case kind == tacacs.MSCHAPv2 && len(data) == 1+16+49:

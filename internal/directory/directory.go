@@ -28,6 +28,9 @@ const (
 	poolSize = 8
 	// maxIdle is how long an unused connection is kept.
 	maxIdle = 2 * time.Minute
+	// maxWaiting bounds how many attempts wait for one directory at once. The others do not wait behind them: what they would hold
+	// up are attempts that need no directory.
+	maxWaiting = 256
 )
 
 func init() {
@@ -45,6 +48,7 @@ type Directory struct {
 
 	search pool
 	verify pool
+	places chan struct{}
 
 	groups groupNames
 	people memory
@@ -66,7 +70,7 @@ func Open(cfg config.Directory, password string) (*Directory, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Directory{cfg: cfg, password: password, tls: tlsConfig, base: cfg.Base, dialer: dialer(&cfg)}
+	d := &Directory{cfg: cfg, password: password, places: make(chan struct{}, maxWaiting), tls: tlsConfig, base: cfg.Base, dialer: dialer(&cfg)}
 	d.health = health.New(cfg.Timeout(), d.probe, d.back)
 	d.groups.init(cfg.Groups)
 	d.search.init()
@@ -130,11 +134,25 @@ type Failure struct {
 func (f *Failure) Error() string { return f.Detail }
 
 // failed notes that a server does not answer, and drops the other connections to it.
-func (d *Directory) failed(server string) {
-	d.health.Failed(server)
+func (d *Directory) failed(server, why string) {
+	d.health.Failed(server, why)
 	d.search.purge(server)
 	d.verify.purge(server)
 }
+
+// gone works on a connection that broke. One that had been idle may have been closed for that alone, so it says nothing about the
+// server; a new one, or one that was silent, does.
+func (d *Directory) gone(c *conn, made bool, err error) {
+	if made || ldap.IsErrorWithCode(err, ldap.LDAPResultTimeout) || timedOut(err) {
+		d.failed(c.server, c.server+": "+message(err))
+		return
+	}
+	d.search.purge(c.server)
+	d.verify.purge(c.server)
+}
+
+// timedOut reports whether nothing came for the whole time; the library says so in words alone.
+func timedOut(err error) bool { return err != nil && strings.Contains(err.Error(), "timed out") }
 
 // back lets go of the connections to servers that come after one that answers again.
 func (d *Directory) back(server string) {
@@ -146,22 +164,50 @@ func (d *Directory) back(server string) {
 	}
 }
 
-// probe tells whether a server that failed answers again.
+// probe tells whether a server that failed answers again: it has to take our service account, since some take connections and
+// nothing else.
 func (d *Directory) probe(ctx context.Context, server string) error {
 	c, err := d.dial(ctx, server)
 	if err != nil {
 		return err
 	}
 	defer c.Close()
+	c.SetTimeout(d.share())
+	if err := d.bind(c); err != nil {
+		var f *Failure
+		if errors.As(err, &f) && f.Bind { // it answers; that it does not take the account is for the checkup to say
+			return nil
+		}
+		return err
+	}
 	_, err = readRoot(c)
 	return err
+}
+
+// place takes a place among those who wait for the directory; ok is false if there is none left.
+func (d *Directory) place() (leave func(), ok bool) {
+	select {
+	case d.places <- struct{}{}:
+		return func() { <-d.places }, true
+	default:
+		return nil, false
+	}
+}
+
+// crowded says that there is none left.
+func (d *Directory) crowded() string {
+	return fmt.Sprintf("%d attempts wait for %s already", maxWaiting, d.cfg.Name)
 }
 
 // share is how long one server may take.
 func (d *Directory) share() time.Duration { return health.Share(d.cfg.Timeout(), len(d.cfg.Servers)) }
 
-// connect makes a connection to the first server that answers.
+// connect makes a connection to the first server that takes one. While all of them are down nobody waits for them: they are
+// probed in the background.
 func (d *Directory) connect(ctx context.Context) (*conn, error) {
+	if why := d.health.AllDown(d.cfg.Servers); why != "" {
+		return nil, &Failure{Connect: true, Detail: why, Remedy: "Look at the servers, and at what lies between."}
+	}
 	var said []string
 	var remedy string
 	for _, server := range d.health.Order(d.cfg.Servers) {
@@ -170,11 +216,10 @@ func (d *Directory) connect(ctx context.Context) (*conn, error) {
 		}
 		c, err := d.dial(ctx, server)
 		if err == nil {
-			d.health.Answers(server)
 			return &conn{Conn: c, server: server}, nil
 		}
-		d.failed(server)
 		detail, fix := explain(err, d.cfg.TLS, server)
+		d.failed(server, detail)
 		said, remedy = append(said, detail), fix
 	}
 	if len(said) == 0 {
@@ -296,24 +341,29 @@ func (d *Directory) within(ctx context.Context, limit, each time.Duration, do fu
 		if err != nil {
 			return &Failure{Connect: true, Detail: err.Error(), Remedy: "The directory answers too slowly; add a server."}
 		}
-		if c == nil {
+		made := c == nil
+		if made {
 			fresh++
 			if c, err = d.connect(ctx); err != nil {
 				d.search.drop(nil)
 				return err
 			}
 			c.SetTimeout(each)
-			err = d.bind(c.Conn)
+			if err = d.search.safely(c, d.bind); err != nil && !broken(err) { // whoever is not bound never gets into the pool
+				d.search.drop(c)
+				return err
+			}
 		}
 		if err == nil {
 			c.SetTimeout(each)
-			err = do(c.Conn)
+			err = d.search.safely(c, do)
 		}
 		if !broken(err) {
+			d.health.Answers(c.server)
 			d.search.done(c, err)
 			return err
 		}
-		d.failed(c.server)
+		d.gone(c, made, err)
 		d.search.drop(c)
 		if fresh > len(d.cfg.Servers) || ctx.Err() != nil {
 			return err

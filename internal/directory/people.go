@@ -84,6 +84,11 @@ func (d *Directory) Find(ctx context.Context, name string) (*facts.Person, reaso
 	if person := d.people.get(name); person != nil {
 		return person, reason.OK, Remembered
 	}
+	leave, ok := d.place()
+	if !ok {
+		return nil, reason.Busy, d.crowded()
+	}
+	defer leave()
 	person, outcome, detail := d.look(ctx, name)
 	if outcome == reason.OK && person.State == reason.OK && d.cfg.CacheSeconds > 0 {
 		copied := *person
@@ -252,6 +257,11 @@ func (d *Directory) CheckPassword(ctx context.Context, dn, password string) (rea
 	if password == "" {
 		return reason.PasswordEmpty, ""
 	}
+	leave, ok := d.place()
+	if !ok {
+		return reason.Busy, d.crowded()
+	}
+	defer leave()
 	ctx, cancel := context.WithTimeout(ctx, 2*d.cfg.Timeout())
 	defer cancel()
 	fresh := 0
@@ -260,7 +270,8 @@ func (d *Directory) CheckPassword(ctx context.Context, dn, password string) (rea
 		if err != nil {
 			return reason.Busy, err.Error()
 		}
-		if c == nil {
+		made := c == nil
+		if made {
 			fresh++
 			if c, err = d.connect(ctx); err != nil {
 				d.verify.drop(nil)
@@ -268,12 +279,13 @@ func (d *Directory) CheckPassword(ctx context.Context, dn, password string) (rea
 			}
 		}
 		c.SetTimeout(d.share())
-		err = c.Bind(dn, password)
+		err = d.verify.safely(c, func(l *ldap.Conn) error { return l.Bind(dn, password) })
 		if !broken(err) {
+			d.health.Answers(c.server)
 			d.verify.give(c)
 			return bindOutcome(err)
 		}
-		d.failed(c.server)
+		d.gone(c, made, err)
 		d.verify.drop(c)
 		if fresh > len(d.cfg.Servers) || ctx.Err() != nil {
 			return bindOutcome(err)

@@ -61,6 +61,19 @@ func (p *pool) give(c *conn) {
 	<-p.slots
 }
 
+// safely does something with a connection. If that ends in a panic the connection is dropped, so that its place is not lost.
+func (p *pool) safely(c *conn, do func(*ldap.Conn) error) error {
+	ended := false
+	defer func() {
+		if !ended {
+			p.drop(c)
+		}
+	}()
+	err := do(c.Conn)
+	ended = true
+	return err
+}
+
 // done returns a connection, unless our service account was refused on it.
 func (p *pool) done(c *conn, err error) {
 	var f *Failure

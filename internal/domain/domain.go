@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tollgate.example/key/internal/health"
@@ -44,6 +45,7 @@ type Member struct {
 	hosts   []string
 	timeout time.Duration
 	dialer  Dialer
+	waiting atomic.Int64
 	health  *health.Keeper
 	mapper  int // port of the endpoint mapper
 	slots   chan struct{}
@@ -66,6 +68,9 @@ type established struct {
 	// password is the one of our machine account that the controller took.
 	password string
 }
+
+// maxWaiting bounds how many attempts wait for the domain at once.
+const maxWaiting = 256
 
 // New makes a member; hosts are the domain controllers in the order to ask them.
 func New(account Account, hosts []string, timeout time.Duration, dialer Dialer) *Member {
@@ -90,6 +95,11 @@ func (m *Member) Close() {
 // controllers ask those of others. Machine tells that the name is that of a computer. An error means
 // that no controller could say; a status that one did.
 func (m *Member) Check(ctx context.Context, domain, name string, machine bool, challenge [8]byte, response [24]byte) (mschap.Hash, netlogon.Status, error) {
+	if m.waiting.Add(1) > maxWaiting {
+		m.waiting.Add(-1)
+		return mschap.Hash{}, 0, fmt.Errorf("%d attempts wait for the domain already", maxWaiting)
+	}
+	defer m.waiting.Add(-1)
 	ctx, cancel := context.WithTimeout(ctx, m.timeout)
 	defer cancel()
 	select {
@@ -150,7 +160,7 @@ func (m *Member) take(ctx context.Context) (*conn, error) {
 	defer cancel()
 	c, err = m.connect(limited, channel.address, netlogon.Netlogon, channel)
 	if err != nil {
-		m.health.Failed(channel.host)
+		m.health.Failed(channel.host, err.Error())
 		m.drop(channel)
 	}
 	return c, err
@@ -226,12 +236,15 @@ func (m *Member) failed(c *conn, err error) {
 	m.drop(c.channel)
 	var timeout net.Error
 	if errors.As(err, &timeout) && timeout.Timeout() {
-		m.health.Failed(c.channel.host)
+		m.health.Failed(c.channel.host, err.Error())
 	}
 }
 
 // establish agrees on a secure channel with the first controller that answers and takes our account.
 func (m *Member) establish(ctx context.Context) (*established, error) {
+	if why := m.health.AllDown(m.hosts); why != "" { // nobody waits for them; they are probed in the background
+		return nil, errors.New(why)
+	}
 	var last error
 	for _, host := range m.health.Order(m.hosts) {
 		limited, cancel := context.WithTimeout(ctx, m.share())
@@ -246,7 +259,7 @@ func (m *Member) establish(ctx context.Context) (*established, error) {
 			break
 		}
 		if !refusesUs(err) {
-			m.health.Failed(host)
+			m.health.Failed(host, last.Error())
 		}
 	}
 	return nil, last

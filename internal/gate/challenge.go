@@ -23,7 +23,7 @@ func (v *Visit) chap(ctx context.Context, p *radius.Packet) Answer {
 		return v.Leave()
 	}
 	if v.Find(ctx) == reason.OK {
-		v.CheckCHAP(conversation.CHAP{Identifier: value[0], Challenge: challenge, Response: value[1:]})
+		v.CheckCHAP(ctx, conversation.CHAP{Identifier: value[0], Challenge: challenge, Response: value[1:]})
 	}
 	return v.Leave(v.finish())
 }

@@ -13,8 +13,10 @@ import (
 )
 
 const (
-	// maxConversations bounds the conversations under way; conversationIdle is how long a peer may think.
+	// maxConversations bounds the conversations under way, maxWeight what they hold in memory together, in octets; conversationIdle
+	// is how long a peer may think.
 	maxConversations = 20_000
+	maxWeight        = 512 << 20
 	conversationIdle = 30 * time.Second
 	maxSessions      = 50_000
 	attributeMTU     = 12 // Framed-MTU
@@ -46,7 +48,7 @@ func (g *Gate) EAP(ctx context.Context, s *Snapshot, f facts.Facts, p *radius.Pa
 	}
 	mtu, _ := p.Integer(attributeMTU)
 	c := conversation.New(settings, g.sessions, visit, conversation.FragmentSize(int(min(mtu, 65535))))
-	o := g.open.Add(c, visit)
+	o := g.open.Add(c, visit, visit.client)
 	return g.round(ctx, o, message)
 }
 
@@ -80,16 +82,26 @@ func (g *Gate) stray(s *Snapshot, f facts.Facts, state, message []byte, begun ti
 }
 
 // round hands one packet to the conversation.
-func (g *Gate) round(ctx context.Context, o *open, message []byte) Answer {
+func (g *Gate) round(ctx context.Context, o *open, message []byte) (out Answer) {
+	out.Discard = true // what is left after a fault of ours
+	defer g.Mishaps.Catch(func() string { return "an EAP round of " + o.Keep.Facts.Sent + " through " + o.Keep.client }, func() { g.stumbled(o) })
 	answer := o.Take(ctx, message)
 	switch {
 	case answer.Discard:
 		return Answer{Discard: true}
 	case !answer.End:
+		g.open.Weigh(o)
 		return Answer{Challenge: true, State: o.State[:], EAP: answer.Packet}
 	}
 	g.open.Remove(o)
 	return o.Keep.end(&answer)
+}
+
+// stumbled gives up a conversation that hit a fault of ours.
+func (g *Gate) stumbled(o *open) {
+	g.open.Remove(o)
+	o.Close()
+	g.faulted(o.Keep.snapshot, &o.Keep.Facts, o.Keep.begun)
 }
 
 // end leaves a conversation that is over. Nobody but those it has proofs of is admitted.
@@ -137,6 +149,7 @@ func (v *Visit) leaveEAP(message []byte) Answer {
 
 // abandoned records a conversation that the peer left.
 func (g *Gate) abandoned(o *open) {
+	defer g.Mishaps.Catch(func() string { return "recording an abandoned conversation of " + o.Keep.Facts.Sent }, nil)
 	p := o.Keep
 	if code := p.Facts.Credential; code == "" || code == reason.OK {
 		p.Fail(reason.EAPAbandoned, o.Abandoned())

@@ -25,6 +25,7 @@ import (
 	"tollgate.example/key/internal/guard"
 	"tollgate.example/key/internal/lease"
 	"tollgate.example/key/internal/membership"
+	"tollgate.example/key/internal/mishap"
 	"tollgate.example/key/internal/remote"
 	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
@@ -209,12 +210,13 @@ type Parts struct {
 	Factors     *factor.Keeper
 	Writer      *store.Writer
 	Journal     *store.Journal
+	Mishaps     *mishap.Book
 }
 
 // New makes a gate that has no configuration yet: nobody is a client. Close ends the conversations under way.
 func New(parts Parts) *Gate {
 	g := &Gate{Parts: parts, Guard: guard.New(), checker: certificate.NewChecker(), sessions: conversation.NewSessions(maxSessions)}
-	g.open = conversation.NewBook(maxConversations, conversationIdle, g.abandoned)
+	g.open = conversation.NewBook(conversation.Limits{Open: maxConversations, Weight: maxWeight, Idle: conversationIdle}, g.abandoned)
 	plan, _ := decide.Compile(&config.Config{})
 	g.current.Store(&Snapshot{Plan: plan, directories: map[string]*openDirectory{}})
 	return g

@@ -92,7 +92,7 @@ func (s *Sign) Change(ctx context.Context, old, next string) reason.Code {
 	case next == "":
 		code = reason.PasswordEmpty
 	case p.Store == config.LocalStore:
-		if code, detail = s.gate.Accounts.CheckPassword(p.Name, old, s.Facts.At); code == reason.OK {
+		if code, detail = s.gate.Accounts.CheckPassword(ctx, p.Name, old, s.Facts.At); code == reason.OK {
 			code, detail = s.gate.Accounts.ChangePassword(ctx, p.Name, next, time.Now())
 		}
 	default:
@@ -112,9 +112,9 @@ func (s *Sign) Change(ctx context.Context, old, next string) reason.Code {
 }
 
 // CHAP checks a response of CHAP (RFC 8907 section 5.4.2.3).
-func (s *Sign) CHAP(identifier byte, challenge, response []byte) {
+func (s *Sign) CHAP(ctx context.Context, identifier byte, challenge, response []byte) {
 	if s.why == reason.OK {
-		s.CheckCHAP(conversation.CHAP{Identifier: identifier, Challenge: challenge, Response: response})
+		s.CheckCHAP(ctx, conversation.CHAP{Identifier: identifier, Challenge: challenge, Response: response})
 	}
 }
 

@@ -2,7 +2,9 @@ package gate
 
 import (
 	"context"
+	"time"
 
+	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/directory"
@@ -16,20 +18,48 @@ func (v *Visit) guarded(ctx context.Context, d *directory.Directory, person *fac
 	if limits.After == 0 {
 		return check()
 	}
-	device := v.Facts.MAC
-	held, err := v.gate.Guard.Ask(ctx, d.Name(), person.Name, device, limits)
-	switch {
-	case err != nil:
-		return reason.Busy, err.Error()
-	case held != nil:
-		return reason.PasswordGuarded, held.String()
-	}
-	code, detail := check()
-	v.gate.Guard.Done(d.Name(), person.Name, device, limits, outcome(code))
+	code, detail := v.counted(ctx, d.Name(), person, limits, reason.PasswordGuarded, check)
 	if code == reason.PasswordWrong {
 		v.gate.Guard.Counted(d.Name(), person.Name, d.WrongPasswords(ctx, person.ID))
 	}
 	return code, detail
+}
+
+// localLimits brake guesses at local accounts, which nothing else counts: for a while nothing more is looked at, neither from the
+// one device nor of the person, whatever the method.
+var localLimits = guard.Limits{After: 10, Window: time.Minute}
+
+// braked checks a credential of a local account.
+func (v *Visit) braked(ctx context.Context, person *facts.Person, check func() (reason.Code, string)) (reason.Code, string) {
+	return v.counted(ctx, config.LocalStore, person, localLimits, reason.PasswordBraked, check)
+}
+
+func (v *Visit) counted(ctx context.Context, store string, person *facts.Person, limits guard.Limits, held reason.Code, check func() (reason.Code, string)) (code reason.Code, detail string) {
+	source := v.source()
+	back, err := v.gate.Guard.Ask(ctx, store, person.Name, source, limits)
+	switch {
+	case err != nil:
+		return reason.Busy, err.Error()
+	case back != nil:
+		return held, back.String()
+	}
+	came := guard.Unsaid // also when the check ends in a fault of ours
+	defer func() { v.gate.Guard.Done(store, person.Name, source, limits, came) }()
+	code, detail = check()
+	came = outcome(code)
+	return code, detail
+}
+
+// source is what a password comes from, as far as it is known: the device, the address of the person, or the client.
+func (v *Visit) source() string {
+	switch f := &v.Facts; {
+	case f.MAC != "":
+		return f.MAC
+	case f.From.IsValid():
+		return f.From.String()
+	default:
+		return f.Client
+	}
 }
 
 func outcome(code reason.Code) guard.Outcome {

@@ -104,7 +104,7 @@ func (p *prover) CHAP(ctx context.Context, who proof.Subject, name string, r con
 	if why := p.find(ctx, who, name); why != reason.OK {
 		return nil, why
 	}
-	return p.made(p.CheckCHAP(r))
+	return p.made(p.CheckCHAP(ctx, r))
 }
 
 // MSCHAP checks a response of either version.
@@ -212,7 +212,7 @@ func (p *prover) Settle(proofs ...proof.Proof) bool {
 }
 
 // CheckCHAP checks a response of CHAP or EAP-MD5.
-func (v *Visit) CheckCHAP(r conversation.CHAP) reason.Code {
+func (v *Visit) CheckCHAP(ctx context.Context, r conversation.CHAP) reason.Code {
 	begun := time.Now()
 	if v.claim == nil {
 		return v.judged(reason.ProofUnfinished, "")
@@ -221,7 +221,9 @@ func (v *Visit) CheckCHAP(r conversation.CHAP) reason.Code {
 	switch person := v.claim.Person; {
 	case v.Facts.Method == facts.MACBypass: // the client vouches for the address; the response proves nothing more
 	case person.Store == config.LocalStore:
-		code, detail = v.gate.Accounts.CheckCHAP(person.Name, r.Identifier, r.Challenge, r.Response)
+		code, detail = v.braked(ctx, person, func() (reason.Code, string) {
+			return v.gate.Accounts.CheckCHAP(person.Name, r.Identifier, r.Challenge, r.Response)
+		})
 	default:
 		code, detail = reason.MethodUnusable, noHashes
 	}
@@ -247,7 +249,10 @@ func (v *Visit) CheckMSCHAP(ctx context.Context, r conversation.MSCHAP) (mschap.
 			return why, said
 		})
 	} else if person.Store == config.LocalStore {
-		again, code, detail = v.gate.Accounts.CheckMSCHAP(person.Name, r.Challenge, r.NT)
+		code, detail = v.braked(ctx, person, func() (why reason.Code, said string) {
+			again, why, said = v.gate.Accounts.CheckMSCHAP(person.Name, r.Challenge, r.NT)
+			return why, said
+		})
 	}
 	v.Facts.Spent.Credential += time.Since(begun).Microseconds()
 	return again, v.judged(code, detail)

@@ -9,6 +9,7 @@ import (
 	"unicode/utf8"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/wire/dict"
@@ -157,14 +158,28 @@ func bypass(f *facts.Facts) {
 
 // RADIUS takes one authentic Access-Request along the whole road. signed tells that a Message-Authenticator proved
 // the key; only without one can an unreadable password mean that the secrets differ.
-func (g *Gate) RADIUS(ctx context.Context, s *Snapshot, f facts.Facts, p *radius.Packet, key *radius.Key, signed bool, begun time.Time) Answer {
+func (g *Gate) RADIUS(ctx context.Context, s *Snapshot, f facts.Facts, p *radius.Packet, key *radius.Key, signed bool, begun time.Time) (out Answer) {
+	out.Discard = true // what is left after a fault of ours
+	defer g.Mishaps.Catch(func() string { return "an attempt of " + f.Sent + " through " + f.Client }, func() { g.faulted(s, &f, begun) })
+	return g.radius(ctx, s, &f, p, key, signed, begun)
+}
+
+// faulted records an attempt that hit a fault of ours.
+func (g *Gate) faulted(s *Snapshot, f *facts.Facts, begun time.Time) {
+	defer g.Mishaps.Catch(func() string { return "recording an attempt that hit a fault" }, nil)
+	v := &Visit{gate: g, snapshot: s, Facts: *f, begun: begun}
+	v.judged(reason.ServiceFault, "")
+	v.record(&decide.Decision{Verdict: decide.Refused, Reason: reason.ServiceFault, Name: f.Sent, Row: -1}, time.Since(begun))
+}
+
+func (g *Gate) radius(ctx context.Context, s *Snapshot, f *facts.Facts, p *radius.Packet, key *radius.Key, signed bool, begun time.Time) Answer {
 	if p.Has(radius.EAPMessage) {
-		if v := g.forwards(s, &f, begun); v != nil {
+		if v := g.forwards(s, f, begun); v != nil {
 			return v.forward(ctx, p, key)
 		}
-		return g.EAP(ctx, s, f, p, begun)
+		return g.EAP(ctx, s, *f, p, begun)
 	}
-	v, why := g.Arrive(s, f, begun)
+	v, why := g.Arrive(s, *f, begun)
 	switch {
 	case why != reason.OK:
 		return v.Leave()

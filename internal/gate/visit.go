@@ -129,7 +129,7 @@ func (v *Visit) Find(ctx context.Context) reason.Code {
 			return v.claimed(person)
 		case reason.PersonUnknown:
 			continue
-		case reason.DirectoryUnreachable, reason.DirectoryBind, reason.DirectoryFailed:
+		case reason.DirectoryUnreachable, reason.DirectoryBind, reason.DirectoryFailed, reason.Busy:
 			if step.Unreachable == config.Next {
 				continue
 			}
@@ -169,8 +169,12 @@ func (v *Visit) CheckPassword(ctx context.Context, clear string) reason.Code {
 	var detail string
 	if person.Store == config.DeviceStore {
 		code = reason.OK // the client vouches for the address; a password proves nothing more
+	} else if person.Store == config.LocalStore && v.gate.Accounts.Recognises(person.Name, clear, v.Facts.At) {
+		code = reason.OK
 	} else if person.Store == config.LocalStore {
-		code, detail = v.gate.Accounts.CheckPassword(person.Name, clear, v.Facts.At)
+		code, detail = v.braked(ctx, person, func() (reason.Code, string) {
+			return v.gate.Accounts.CheckPassword(ctx, person.Name, clear, v.Facts.At)
+		})
 	} else {
 		d := v.snapshot.Directory(person.Store)
 		code, detail = v.guarded(ctx, d, person, func() (reason.Code, string) { return d.CheckPassword(ctx, person.ID, clear) })

@@ -3,7 +3,9 @@ package health
 import (
 	"context"
 	"errors"
+	"runtime"
 	"slices"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -21,11 +23,11 @@ func TestAFailedServerIsAskedLastUntilItAnswers(t *testing.T) {
 		}
 		return nil
 	}, func(server string) { came.Store(server) })
-	k.every = 5 * time.Millisecond
+	k.soonest, k.every = time.Millisecond, 5*time.Millisecond
 	defer k.Close()
 	all := []string{"dc1", "dc2", "dc3"}
-	k.Failed("dc1")
-	k.Failed("dc1") // does not begin a second watch
+	k.Failed("dc1", "silent")
+	k.Failed("dc1", "silent") // does not begin a second watch
 	if got := k.Order(all); !slices.Equal(got, []string{"dc2", "dc3", "dc1"}) {
 		t.Errorf("order %v", got)
 	}
@@ -42,7 +44,7 @@ func TestAFailedServerIsAskedLastUntilItAnswers(t *testing.T) {
 		t.Errorf("%v came back", came.Load())
 	}
 	k.Close()
-	k.Failed("dc2")
+	k.Failed("dc2", "silent")
 	if k.Down("dc2") {
 		t.Error("a closed keeper goes on")
 	}
@@ -58,4 +60,35 @@ func TestShare(t *testing.T) {
 			t.Errorf("%v among %d is %v, wanted %v", c.limit, c.n, got, c.want)
 		}
 	}
+}
+
+// A server that takes connections and is silent fails again and again, while others find it answering in between.
+func TestAServerHasOneWatcher(t *testing.T) {
+	var running, most atomic.Int32
+	k := New(time.Second, func(context.Context, string) error {
+		if n := running.Add(1); n > most.Load() {
+			most.Store(n)
+		}
+		defer running.Add(-1)
+		time.Sleep(time.Millisecond)
+		return errors.New("silent")
+	}, func(string) {})
+	k.soonest, k.every = time.Millisecond, time.Millisecond
+	before := runtime.NumGoroutine()
+	for range 200 {
+		k.Failed("dc1", "silent")
+		time.Sleep(200 * time.Microsecond)
+		k.Answers("dc1")
+	}
+	k.Failed("dc1", "silent")
+	if n := runtime.NumGoroutine() - before; n > 3 || most.Load() > 1 {
+		t.Errorf("%d goroutines more, %d probes at once", n, most.Load())
+	}
+	if why := k.AllDown([]string{"dc1"}); !strings.HasPrefix(why, "silent; no server has answered since ") {
+		t.Errorf("the only server is down: %q", why)
+	}
+	if k.AllDown([]string{"dc1", "dc2"}) != "" || k.AllDown(nil) != "" {
+		t.Error("dc2 is not down, and of no servers all are")
+	}
+	k.Close()
 }

@@ -4,6 +4,8 @@ import (
 	"container/heap"
 	"sync"
 	"time"
+
+	"tollgate.example/key/internal/mishap"
 )
 
 // maxDelayed bounds the replies held back; beyond it they are sent at once.
@@ -11,11 +13,12 @@ const maxDelayed = 100_000
 
 // delayer sends replies later. It holds one goroutine, not one for each reply.
 type delayer struct {
-	mu     sync.Mutex
-	queue  delayQueue
-	wake   chan struct{}
-	closed chan struct{}
-	done   sync.WaitGroup
+	mishaps *mishap.Book
+	mu      sync.Mutex
+	queue   delayQueue
+	wake    chan struct{}
+	closed  chan struct{}
+	done    sync.WaitGroup
 }
 
 type delayed struct {
@@ -37,8 +40,8 @@ func (q *delayQueue) Pop() any {
 	return last
 }
 
-func newDelayer() *delayer {
-	d := &delayer{wake: make(chan struct{}, 1), closed: make(chan struct{})}
+func newDelayer(mishaps *mishap.Book) *delayer {
+	d := &delayer{mishaps: mishaps, wake: make(chan struct{}, 1), closed: make(chan struct{})}
 	d.done.Go(d.run)
 	return d
 }
@@ -96,6 +99,11 @@ func (d *delayer) sendDue(now time.Time) time.Duration {
 		}
 		next := heap.Pop(&d.queue).(delayed)
 		d.mu.Unlock()
-		next.send()
+		d.now(next.send)
 	}
+}
+
+func (d *delayer) now(send func()) {
+	defer d.mishaps.Catch(func() string { return "sending a refusal that was held back" }, nil)
+	send()
 }

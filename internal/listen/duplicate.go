@@ -76,6 +76,16 @@ func (d *duplicates) arrive(key request, authenticator [16]byte, now time.Time) 
 	return entry, nil, false
 }
 
+// forget drops a request that was not taken after all, so that its retransmission is.
+func (d *duplicates) forget(key request, entry *answer) {
+	s := &d.shards[(uint(key.identifier)^uint(key.source.Port()))%shards]
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.known[key] == entry {
+		delete(s.known, key)
+	}
+}
+
 // answered keeps the reply of a request.
 func (d *duplicates) answered(key request, entry *answer, reply []byte) {
 	s := &d.shards[(uint(key.identifier)^uint(key.source.Port()))%shards]

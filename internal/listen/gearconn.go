@@ -34,11 +34,13 @@ const (
 
 // gearConn is one connection of a client that speaks TACACS+.
 type gearConn struct {
-	net.Conn
-	t     *TACACS
-	addr  netip.Addr
-	tried string
-	in    *bufio.Reader
+	// raw is the connection itself, which Close may reach for at any time; conn is what is spoken over, TLS or the same.
+	raw, conn net.Conn
+	place     *place
+	t         *TACACS
+	addr      netip.Addr
+	tried     string
+	in        *bufio.Reader
 	// secure is set over TLS, where bodies are not hidden; names are those of the certificate that proved the client.
 	secure bool
 	names  []string
@@ -46,6 +48,7 @@ type gearConn struct {
 	chain       []*x509.Certificate
 	provenUnder *gate.Snapshot
 	proven      time.Time
+	known       bool // a packet came out right
 	single      bool // agreed with the first packet
 	first       bool
 	closing     atomic.Bool
@@ -65,7 +68,7 @@ type gearSession struct {
 }
 
 func newGearConn(t *TACACS, raw net.Conn, addr netip.Addr, tried string) *gearConn {
-	return &gearConn{Conn: raw, t: t, addr: addr, tried: tried, in: bufio.NewReaderSize(raw, readBuffer), first: true, secure: tried != "", sessions: map[uint32]*gearSession{}}
+	return &gearConn{raw: raw, conn: raw, t: t, addr: addr, tried: tried, in: bufio.NewReaderSize(raw, readBuffer), first: true, secure: tried != "", sessions: map[uint32]*gearSession{}}
 }
 
 // client is who the connection belongs to under what is in effect now, nil if nobody any more.
@@ -83,9 +86,10 @@ func (c *gearConn) client(s *gate.Snapshot) (*config.Client, int) {
 // run reads packets until the connection ends.
 func (c *gearConn) run() {
 	defer c.end()
+	defer c.t.gate.Mishaps.Catch(func() string { return "a TACACS+ connection from " + c.addr.String() }, func() { c.fault(contact.Mishap, "") })
 	var raw [tacacs.HeaderSize]byte
 	for {
-		c.SetReadDeadline(time.Now().Add(c.patience()))
+		c.raw.SetReadDeadline(time.Now().Add(c.patience()))
 		if c.closing.Load() {
 			return
 		}
@@ -107,7 +111,7 @@ func (c *gearConn) run() {
 			}
 			return
 		}
-		c.SetReadDeadline(time.Now().Add(bodyTime))
+		c.raw.SetReadDeadline(time.Now().Add(bodyTime))
 		body := make([]byte, h.Length)
 		if _, err := io.ReadFull(c.in, body); err != nil {
 			c.fault(contact.BadGear, "the connection ended, or was silent, within a body")
@@ -138,8 +142,13 @@ func (c *gearConn) end() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, s := range c.sessions {
-		s.Close(c.t.ctx, "the connection ended")
+		c.giveUp(s, "the connection ended")
 	}
+}
+
+func (c *gearConn) giveUp(s *gearSession, why string) {
+	defer c.t.gate.Mishaps.Catch(func() string { return "giving up a TACACS+ session from " + c.addr.String() }, nil)
+	s.Close(c.t.ctx, why)
 }
 
 func (c *gearConn) fault(fault contact.Fault, detail string) {
@@ -174,7 +183,7 @@ func (c *gearConn) packet(h tacacs.Header, body []byte) bool {
 		}()
 		if !c.step(s, h, body) {
 			c.closing.Store(true)
-			c.SetReadDeadline(time.Now())
+			c.raw.SetReadDeadline(time.Now())
 		}
 	})
 	return true
@@ -220,7 +229,7 @@ func (c *gearConn) find(h tacacs.Header, body []byte) (s *gearSession, ok bool) 
 			c.mu.Lock()
 			delete(c.sessions, h.Session)
 			c.mu.Unlock()
-			s.Close(c.t.ctx, wrong)
+			c.giveUp(s, wrong)
 		}
 		return nil, false
 	}
@@ -259,6 +268,10 @@ func (c *gearConn) show(h tacacs.Header, body []byte, keys *gate.GearKeys, clien
 	for _, key := range list {
 		h.Hide(body, key)
 		if dialogue.Shaped(&h, body) {
+			if !c.known {
+				c.known = true
+				c.place.proven()
+			}
 			return key, true
 		}
 		h.Hide(body, key) // as it was
@@ -276,7 +289,8 @@ func (c *gearConn) refuse(h tacacs.Header, key []byte, detail string) {
 }
 
 // step takes one packet of a session and answers it. It reports whether the connection may go on.
-func (c *gearConn) step(s *gearSession, h tacacs.Header, body []byte) bool {
+func (c *gearConn) step(s *gearSession, h tacacs.Header, body []byte) (goesOn bool) {
+	defer c.t.gate.Mishaps.Catch(func() string { return "a TACACS+ session from " + c.addr.String() }, func() { c.fault(contact.Mishap, "") })
 	reply, err := s.Step(c.t.ctx, h, body)
 	ends := false
 	if fault := (*dialogue.Fault)(nil); errors.As(err, &fault) {
@@ -304,8 +318,8 @@ func (c *gearConn) send(to tacacs.Header, key, body []byte) bool {
 func (c *gearConn) write(packet []byte) bool {
 	c.sending.Lock()
 	defer c.sending.Unlock()
-	c.SetWriteDeadline(time.Now().Add(sendTime))
-	_, err := c.Write(packet)
+	c.raw.SetWriteDeadline(time.Now().Add(sendTime))
+	_, err := c.conn.Write(packet)
 	return err == nil
 }
 

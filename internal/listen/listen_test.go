@@ -60,7 +60,7 @@ func TestDuplicatesAreBounded(t *testing.T) {
 }
 
 func TestDelayerSendsInTime(t *testing.T) {
-	d := newDelayer()
+	d := newDelayer(nil)
 	defer d.close()
 	var mu sync.Mutex
 	var got []string

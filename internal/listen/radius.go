@@ -24,8 +24,10 @@ import (
 )
 
 const (
-	// maxInFlight bounds the attempts worked on at once; beyond it requests are discarded, and the client asks again.
+	// maxInFlight bounds the attempts worked on at once, maxOfOne those of one client; beyond it requests are discarded, and the
+	// client asks again.
 	maxInFlight = 4096
+	maxOfOne    = maxInFlight / 4
 	// workerIdle is how long a worker waits for another attempt before it ends.
 	workerIdle = 5 * time.Second
 	bufferSize = 4 << 20
@@ -39,6 +41,7 @@ type RADIUS struct {
 	duplicates *duplicates
 	delayer    *delayer
 	inFlight   atomic.Int64
+	shares     shares
 	readers    sync.WaitGroup
 	visits     sync.WaitGroup
 	work       chan *arrival // to an idle worker
@@ -50,7 +53,7 @@ type RADIUS struct {
 // NewRADIUS opens the sockets of the addresses (host:port, IPv4 or IPv6) and begins to serve.
 func NewRADIUS(g *gate.Gate, contacts *contact.Book, addresses []string) (*RADIUS, error) {
 	ctx, cancel := context.WithCancel(context.Background())
-	r := &RADIUS{gate: g, contacts: contacts, duplicates: newDuplicates(), delayer: newDelayer(), work: make(chan *arrival), closing: make(chan struct{}), ctx: ctx, cancel: cancel}
+	r := &RADIUS{gate: g, contacts: contacts, duplicates: newDuplicates(), delayer: newDelayer(g.Mishaps), work: make(chan *arrival), closing: make(chan struct{}), ctx: ctx, cancel: cancel}
 	for _, address := range addresses {
 		s, err := openSocket(address)
 		if err != nil {
@@ -106,8 +109,25 @@ func (r *RADIUS) read(s *socket) {
 			time.Sleep(time.Millisecond)
 			continue
 		}
-		r.packet(s, buf[:n], from, back)
+		r.guardedPacket(s, buf[:n], from, back)
 	}
+}
+
+// guardedPacket keeps a fault of ours in one packet from ending the reading of all others.
+func (r *RADIUS) guardedPacket(s *socket, data []byte, from netip.AddrPort, back route) {
+	defer r.gate.Mishaps.Catch(func() string { return "a packet from " + from.String() }, nil)
+	r.packet(s, data, from, back)
+}
+
+// shares count the attempts under way of each client.
+type shares struct{ of sync.Map }
+
+func (s *shares) get(client string) *atomic.Int64 {
+	if n, ok := s.of.Load(client); ok {
+		return n.(*atomic.Int64)
+	}
+	n, _ := s.of.LoadOrStore(client, &atomic.Int64{})
+	return n.(*atomic.Int64)
 }
 
 // arrival is one request on its way to a reply.
@@ -122,6 +142,7 @@ type arrival struct {
 	begun  time.Time
 	id     request
 	entry  *answer
+	share  *atomic.Int64
 	// snapshot is what was in effect when the request came.
 	snapshot *gate.Snapshot
 	// hand takes the reply instead of the socket, for a trial within the process.
@@ -174,9 +195,10 @@ func (r *RADIUS) packet(s *socket, data []byte, from netip.AddrPort, back route)
 		}
 		return
 	}
-	if r.inFlight.Add(1) > maxInFlight {
-		r.inFlight.Add(-1)
-		discard(contact.Busy, fmt.Sprintf("more than %d at once", maxInFlight))
+	a.share = r.shares.get(client.ID)
+	if busy := r.begin(a.share); busy != "" {
+		r.duplicates.forget(a.id, entry)
+		discard(contact.Busy, busy)
 		return
 	}
 	r.contacts.Good(addr, client.ID, a.signed, now)
@@ -188,6 +210,24 @@ func (r *RADIUS) packet(s *socket, data []byte, from netip.AddrPort, back route)
 	default: // no worker is idle
 		r.visits.Go(func() { r.worker(&a) })
 	}
+}
+
+// begin takes a place for an attempt, or says why there is none. end gives it back.
+func (r *RADIUS) begin(share *atomic.Int64) string {
+	if share.Add(1) > maxOfOne {
+		share.Add(-1)
+		return fmt.Sprintf("more than %d of one client at once", maxOfOne)
+	}
+	if r.inFlight.Add(1) > maxInFlight {
+		r.end(share)
+		return fmt.Sprintf("more than %d at once", maxInFlight)
+	}
+	return ""
+}
+
+func (r *RADIUS) end(share *atomic.Int64) {
+	share.Add(-1)
+	r.inFlight.Add(-1)
 }
 
 // worker takes attempts until none came for a while. Workers are kept, since the stack of a new goroutine would have
@@ -250,7 +290,10 @@ func (a *arrival) prove(keys *gate.ClientKeys, signsUsually bool) (contact.Fault
 }
 
 func (r *RADIUS) visit(a *arrival) {
-	defer r.inFlight.Add(-1)
+	defer r.end(a.share)
+	defer r.gate.Mishaps.Catch(func() string { return "a request of " + a.client.Name + " from " + a.from.String() }, func() {
+		r.contacts.Discard(a.from.Addr().Unmap().WithZone(""), a.client.ID, contact.Mishap, "", time.Now())
+	})
 	if out, ok := r.gate.Continue(r.ctx, &a.packet, a.client.Name); ok {
 		if !out.Discard {
 			r.reply(a, out)

@@ -9,7 +9,6 @@ import (
 	"net"
 	"net/netip"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"tollgate.example/key/internal/certificate"
@@ -20,8 +19,12 @@ import (
 )
 
 const (
-	// maxGear bounds the connections of gear.
-	maxGear = 16_384
+	// maxGear bounds the connections of gear, maxGearOfOne those from one address. A connection on which nothing was proven yet
+	// counts as a stranger's: of those there may be maxStrangers, and maxStrangersOfOne from one address.
+	maxGear           = 16_384
+	maxGearOfOne      = 4_096
+	maxStrangers      = 4_096
+	maxStrangersOfOne = 256
 	// handshakeTime is how long a TLS handshake may take.
 	handshakeTime = 10 * time.Second
 	// proofTime is for how long a certificate is taken for good without a second look.
@@ -34,7 +37,7 @@ type TACACS struct {
 	contacts *contact.Book
 	plain    []net.Listener
 	secure   []net.Listener
-	open     atomic.Int64
+	crowd    crowd
 	work     chan func()
 	all      sync.WaitGroup
 	workers  sync.WaitGroup
@@ -52,7 +55,7 @@ var listening = net.ListenConfig{KeepAlive: -1}
 // NewTACACS opens the addresses (host:port), those of TLS apart, and begins to serve.
 func NewTACACS(g *gate.Gate, contacts *contact.Book, plain, secure []string) (*TACACS, error) {
 	ctx, cancel := context.WithCancel(context.Background())
-	t := &TACACS{gate: g, contacts: contacts, work: make(chan func()), ctx: ctx, cancel: cancel, conns: map[*gearConn]bool{}}
+	t := &TACACS{gate: g, contacts: contacts, crowd: newCrowd(), work: make(chan func()), ctx: ctx, cancel: cancel, conns: map[*gearConn]bool{}}
 	for _, part := range []struct {
 		addresses []string
 		to        *[]net.Listener
@@ -97,7 +100,7 @@ func (t *TACACS) Close() {
 	t.closed = true
 	for c := range t.conns {
 		c.closing.Store(true) // before the deadline, which the connection may be about to set anew
-		c.SetReadDeadline(time.Now())
+		c.raw.SetReadDeadline(time.Now())
 	}
 	t.mu.Unlock()
 	t.all.Wait()
@@ -107,7 +110,7 @@ func (t *TACACS) Close() {
 }
 
 // Open counts the connections.
-func (t *TACACS) Open() int { return int(t.open.Load()) }
+func (t *TACACS) Open() int { return t.crowd.size() }
 
 func (t *TACACS) accept(l net.Listener, secure bool) {
 	for {
@@ -125,15 +128,19 @@ func (t *TACACS) accept(l net.Listener, secure bool) {
 			raw.Close()
 			continue
 		}
-		if t.open.Add(1) > maxGear {
-			t.open.Add(-1)
-			t.contacts.Discard(addr, "", contact.Busy, fmt.Sprintf("more than %d connections", maxGear), time.Now())
+		place, full := t.crowd.enter(addr)
+		if full != "" {
+			id := ""
+			if client, _ := t.gate.Current().Plan.Client(addr); client != nil {
+				id = client.ID
+			}
+			t.contacts.Discard(addr, id, contact.Busy, full, time.Now())
 			raw.Close()
 			continue
 		}
 		t.all.Go(func() {
-			defer t.open.Add(-1)
-			t.serve(raw, addr, secure, "")
+			defer place.leave()
+			t.serve(raw, addr, secure, "", place)
 		})
 	}
 }
@@ -158,9 +165,13 @@ func (t *TACACS) welcome(addr netip.Addr, secure bool) bool {
 }
 
 // serve serves one connection to its end. tried is the operator whose trial it is, "" for a real device.
-func (t *TACACS) serve(raw net.Conn, addr netip.Addr, secure bool, tried string) {
+func (t *TACACS) serve(raw net.Conn, addr netip.Addr, secure bool, tried string, place *place) {
 	c := newGearConn(t, raw, addr, tried)
+	c.place = place
 	defer raw.Close()
+	defer t.gate.Mishaps.Catch(func() string { return "a TACACS+ connection from " + addr.String() }, func() {
+		c.fault(contact.Mishap, "")
+	})
 	t.mu.Lock()
 	closed := t.closed
 	t.conns[c] = true
@@ -180,7 +191,7 @@ func (t *TACACS) serve(raw net.Conn, addr netip.Addr, secure bool, tried string)
 // from the network, and is recorded as tried by somebody.
 func (t *TACACS) Trial(from netip.Addr, by string) net.Conn {
 	near, far := net.Pipe()
-	t.all.Go(func() { t.serve(far, from, false, by) })
+	t.all.Go(func() { t.serve(far, from, false, by, nil) })
 	return near
 }
 
@@ -201,13 +212,13 @@ func (c *gearConn) handshake() bool {
 	if cert == nil {
 		return refuse("there is no server certificate to show; make one under Certificates")
 	}
-	conn := tls.Server(c.Conn, &tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS13, ClientAuth: tls.RequestClientCert})
+	conn := tls.Server(c.raw, &tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS13, ClientAuth: tls.RequestClientCert})
 	ctx, cancel := context.WithTimeout(c.t.ctx, handshakeTime)
 	defer cancel()
 	if err := conn.HandshakeContext(ctx); err != nil {
 		return refuse(err.Error())
 	}
-	c.Conn, c.secure = conn, true
+	c.conn, c.secure = conn, true
 	c.in.Reset(conn)
 	chain := conn.ConnectionState().PeerCertificates
 	if len(chain) > 0 {
@@ -224,6 +235,7 @@ func (c *gearConn) handshake() bool {
 				byAddress = client
 				return refuse(detail)
 			}
+			c.place.proven()
 			c.names, c.chain, c.provenUnder, c.proven = names, chain, s, time.Now()
 			return true
 		}

@@ -16,8 +16,6 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/time/rate"
-
 	"tollgate.example/key/internal/ident"
 	"tollgate.example/key/internal/password"
 	"tollgate.example/key/internal/store"
@@ -28,10 +26,8 @@ const (
 	sessionIdle  = 12 * time.Hour
 	sessionTouch = time.Minute
 	minPassword  = 10
-	// signInBurst sign-ins at once, then one every signInEvery, for each address and for each name.
-	signInBurst = 8
-	signInEvery = 8 * time.Second
-	maxLimiters = 10_000
+	// patience is how long a sign-in waits for its turn to be checked.
+	patience = 10 * time.Second
 )
 
 // Errors of signing in and setting up.
@@ -50,19 +46,20 @@ type Book struct {
 	ids   *ident.Source
 	path  string // of the setup code
 
-	mu       sync.Mutex
-	code     string // "" once set up
-	limiters map[string]*rate.Limiter
-	dummy    string // hash that is checked for unknown names, so that they take as long
+	limits *limits
+
+	mu    sync.Mutex
+	code  string // "" once set up
+	dummy string // hash that is checked for unknown names, so that they take as long
 }
 
 // Open reads whether an operator exists. If none does, it makes a setup code and writes it into the data directory.
 func Open(ctx context.Context, s *store.Store, ids *ident.Source, dir string) (*Book, error) {
-	dummy, err := password.Hash(rand.Text())
+	dummy, err := password.Operators.Hash(ctx, rand.Text())
 	if err != nil {
 		return nil, err
 	}
-	b := &Book{store: s, ids: ids, path: filepath.Join(dir, "setup-code"), limiters: map[string]*rate.Limiter{}, dummy: dummy}
+	b := &Book{store: s, ids: ids, path: filepath.Join(dir, "setup-code"), limits: newLimits(), dummy: dummy}
 	list, err := s.Operators(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the operators: %w", err)
@@ -91,7 +88,7 @@ func (b *Book) SetUp(ctx context.Context, from, code, name, clear string) error 
 	if want == "" {
 		return ErrSetUp
 	}
-	if !b.allow(from) {
+	if allowed, _ := b.limits.take(from); !allowed {
 		return ErrTooMany
 	}
 	code = strings.ToUpper(strings.TrimSpace(code))
@@ -107,6 +104,7 @@ func (b *Book) SetUp(ctx context.Context, from, code, name, clear string) error 
 	b.mu.Lock()
 	b.code = ""
 	b.mu.Unlock()
+	b.limits.succeeded(from)
 	os.Remove(b.path)
 	return nil
 }
@@ -124,7 +122,7 @@ func (b *Book) add(ctx context.Context, name, clear string, first bool) error {
 	if len([]rune(clear)) < minPassword {
 		return ErrPassword
 	}
-	hash, err := password.Hash(clear)
+	hash, err := password.Operators.Hash(ctx, clear)
 	if err != nil {
 		return err
 	}
@@ -132,39 +130,11 @@ func (b *Book) add(ctx context.Context, name, clear string, first bool) error {
 	return b.store.AddOperator(ctx, store.Operator{ID: b.ids.New(now).String(), Name: name, Hash: hash, CreatedAt: now.UnixMilli()}, first)
 }
 
-// allow counts a sign-in against an address or a name.
-func (b *Book) allow(keys ...string) bool {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	ok := true
-	for _, key := range keys {
-		l := b.limiters[key]
-		if l == nil {
-			if len(b.limiters) >= maxLimiters {
-				clear(b.limiters)
-			}
-			l = rate.NewLimiter(rate.Every(signInEvery), signInBurst)
-			b.limiters[key] = l
-		}
-		ok = l.Allow() && ok
-	}
-	return ok
-}
-
-// refund takes a sign-in that succeeded out of the count of its name and address.
-func (b *Book) refund(keys ...string) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	for _, key := range keys {
-		delete(b.limiters, key)
-	}
-}
-
 // SignIn checks name and password and starts a browser session, or makes a token if tokenName is given. It returns
 // what the bearer has to show from now on.
 func (b *Book) SignIn(ctx context.Context, from, name, clear, tokenName string) (bearer string, err error) {
-	limits := []string{"from " + from, "name " + strings.ToLower(name)}
-	if !b.allow(limits...) {
+	allowed, known := b.limits.take(from)
+	if !allowed {
 		return "", ErrTooMany
 	}
 	o, err := b.store.OperatorByName(ctx, strings.TrimSpace(name))
@@ -174,14 +144,22 @@ func (b *Book) SignIn(ctx context.Context, from, name, clear, tokenName string) 
 	} else if err != nil {
 		return "", err
 	}
-	ok, checkErr := password.Check(hash, clear)
-	if checkErr != nil {
-		return "", checkErr
+	slots := password.Strangers
+	if known { // however many guess from elsewhere, whoever comes from where somebody has signed in before does not wait for them
+		slots = password.Operators
 	}
-	if !ok || err != nil {
+	limited, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	ok, checkErr := slots.Check(limited, hash, clear)
+	switch {
+	case errors.Is(checkErr, password.ErrBusy):
+		return "", ErrTooMany
+	case checkErr != nil:
+		return "", checkErr
+	case !ok || err != nil:
 		return "", ErrWrong
 	}
-	b.refund(limits...)
+	b.limits.succeeded(from)
 	if tokenName != "" {
 		return b.Token(ctx, o.ID, tokenName)
 	}

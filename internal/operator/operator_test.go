@@ -3,6 +3,7 @@ package operator
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -107,21 +108,56 @@ func TestSessionsAndTokens(t *testing.T) {
 	}
 }
 
-func TestSignInIsLimitedByNameAndAddress(t *testing.T) {
+func TestGuessesAreLimitedByTheirSource(t *testing.T) {
 	b, _, _ := open(t)
 	ctx := context.Background()
-	b.SetUp(ctx, "127.0.0.1", b.SetupCode(), "o.brandt", "long-enough-one")
+	const word = "long-enough-one"
+	b.SetUp(ctx, "127.0.0.1", b.SetupCode(), "o.brandt", word)
+	now := time.Now()
+	b.limits.now = func() time.Time { return now }
 	last := error(nil)
-	for i := range signInBurst + 1 {
-		_, last = b.SignIn(ctx, string(rune('a'+i)), "o.brandt", "wrong", "") // another address each time
-	}
-	if !errors.Is(last, ErrTooMany) {
-		t.Errorf("guessing one name from many addresses gives %v", last)
-	}
-	for i := range signInBurst + 1 {
-		_, last = b.SignIn(ctx, "192.0.2.9", string(rune('a'+i)), "wrong", "")
+	for i := range signInBurst + 1 { // cheap names are as good as one
+		_, last = b.SignIn(ctx, "192.0.2.9", fmt.Sprint("name", i), "wrong", "")
 	}
 	if !errors.Is(last, ErrTooMany) {
 		t.Errorf("guessing many names from one address gives %v", last)
+	}
+	for i := range signInBurst + 1 { // of one network in which a host may take any address
+		_, last = b.SignIn(ctx, fmt.Sprintf("2001:db8::%d", i), "o.brandt", "wrong", "")
+	}
+	if !errors.Is(last, ErrTooMany) {
+		t.Errorf("guessing from many addresses of one network gives %v", last)
+	}
+	// However many guess at a name, whoever it belongs to signs in.
+	for i := range 20 {
+		b.SignIn(ctx, fmt.Sprintf("198.51.100.%d", i), "o.brandt", "wrong", "")
+	}
+	for _, from := range []string{"127.0.0.1", "203.0.113.7"} {
+		if _, err := b.SignIn(ctx, from, "o.brandt", word, ""); err != nil {
+			t.Errorf("the operator from %s: %v", from, err)
+		}
+	}
+	// What is remembered cannot be flushed by others, unless they are very many, and then only the oldest goes.
+	for i := range maxSources - 100 {
+		b.limits.take(fmt.Sprint("source", i))
+	}
+	if _, err := b.SignIn(ctx, "192.0.2.9", "o.brandt", word, ""); !errors.Is(err, ErrTooMany) {
+		t.Errorf("after thousands of other sources: %v", err)
+	}
+	if n := len(b.limits.sources); n > maxSources || n != b.limits.order.Len() {
+		t.Errorf("%d sources are remembered", n)
+	}
+	// Somebody with an account of his own does not get his guesses at others back by signing in.
+	for range signInBurst - 1 {
+		b.SignIn(ctx, "203.0.113.9", "o.other", "wrong", "")
+	}
+	b.SignIn(ctx, "203.0.113.9", "o.brandt", word, "")
+	b.SignIn(ctx, "203.0.113.9", "o.other", "wrong", "")
+	if _, err := b.SignIn(ctx, "203.0.113.9", "o.other", "wrong", ""); !errors.Is(err, ErrTooMany) {
+		t.Errorf("after a success in between: %v", err)
+	}
+	now = now.Add(signInEvery)
+	if _, err := b.SignIn(ctx, "203.0.113.9", "o.brandt", word, ""); err != nil {
+		t.Errorf("after waiting: %v", err)
 	}
 }

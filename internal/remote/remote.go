@@ -37,7 +37,11 @@ type Server struct {
 	tries    int
 	unsigned bool
 	silent   atomic.Int64 // when it last did not answer, in nanoseconds since 1970
+	waiting  atomic.Int64
 }
+
+// maxWaiting bounds how many requests wait for one server at once. One that hangs must not hold up the others.
+const maxWaiting = 256
 
 // New makes a server; address is an IP address with a port.
 func New(name, address, secret string, timeout time.Duration, tries int, unsigned bool) (*Server, error) {
@@ -70,6 +74,11 @@ var ErrCircle = errors.New("the request has come through too many servers: two o
 
 // Forward asks the server what p asks us; key is that of our client. It takes at most the time-out of each try.
 func (s *Server) Forward(ctx context.Context, p *radius.Packet, key *radius.Key) (*Answer, error) {
+	if s.waiting.Add(1) > maxWaiting {
+		s.waiting.Add(-1)
+		return nil, fmt.Errorf("%s at %s: %d requests wait for it already", s.Name, s.addr, maxWaiting)
+	}
+	defer s.waiting.Add(-1)
 	var authenticator [16]byte
 	rand.Read(authenticator[:])
 	request, err := s.request(p, key, authenticator)
@@ -96,7 +105,7 @@ func (s *Server) Forward(ctx context.Context, p *radius.Packet, key *radius.Key)
 				var timeout net.Error
 				if !errors.As(err, &timeout) || !timeout.Timeout() { // refused by the host; the next try may do better
 					wrong = err
-					time.Sleep(min(100*time.Millisecond, time.Until(deadline)))
+					pause(ctx, min(100*time.Millisecond, time.Until(deadline)))
 				}
 				break
 			}
@@ -113,6 +122,14 @@ func (s *Server) Forward(ctx context.Context, p *radius.Packet, key *radius.Key)
 		wrong = fmt.Errorf("no answer within %v, asked %d times", s.timeout, s.tries)
 	}
 	return nil, fmt.Errorf("%s at %s: %w", s.Name, s.addr, wrong)
+}
+
+// pause waits, but not longer than the context.
+func pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-time.After(d):
+	case <-ctx.Done():
+	}
 }
 
 // request writes the request anew for the server.

@@ -16,6 +16,7 @@ const module = "tollgate.example/key/"
 // allowed says which packages of ours a package may import; a name ending in / stands for everything below it.
 // What is not listed may import nothing of ours.
 var allowed = map[string][]string{
+	"internal/mishap":        {},
 	"internal/core/facts":    {"internal/core/reason"},
 	"internal/core/calendar": {},
 	"internal/core/command":  {},
@@ -40,12 +41,12 @@ var allowed = map[string][]string{
 	"internal/supplicant":    {"internal/wire/", "internal/tunnel"},
 	"internal/operator":      {"internal/ident", "internal/password", "internal/store"},
 	"internal/directory":     {"internal/core/", "internal/guard", "internal/health", "internal/wire/mschap"},
-	"internal/gate":          {"internal/core/", "internal/wire/", "internal/account", "internal/certificate", "internal/conversation", "internal/device", "internal/directory", "internal/domain", "internal/factor", "internal/guard", "internal/lease", "internal/membership", "internal/proof", "internal/remote", "internal/seal", "internal/store"},
+	"internal/gate":          {"internal/core/", "internal/wire/", "internal/account", "internal/certificate", "internal/conversation", "internal/device", "internal/directory", "internal/domain", "internal/factor", "internal/guard", "internal/lease", "internal/membership", "internal/mishap", "internal/proof", "internal/remote", "internal/seal", "internal/store"},
 	"internal/dialogue":      {"internal/core/", "internal/wire/", "internal/gate"},
 	"internal/revision":      {"internal/core/", "internal/gate", "internal/seal", "internal/store"},
-	"internal/listen":        {"internal/core/", "internal/wire/", "internal/certificate", "internal/gate", "internal/contact", "internal/dialogue"},
+	"internal/listen":        {"internal/core/", "internal/wire/", "internal/certificate", "internal/gate", "internal/contact", "internal/dialogue", "internal/mishap"},
 	"internal/peer":          {"internal/wire/", "internal/supplicant"},
-	"internal/checkup":       {"internal/core/config", "internal/directory", "internal/store"},
+	"internal/checkup":       {"internal/core/config", "internal/directory", "internal/mishap", "internal/store"},
 	"internal/guard":         {},
 	"internal/rehearsal":     {"internal/core/", "internal/ident", "internal/store"},
 	"internal/roster":        {"internal/core/config", "internal/directory", "internal/store"},
@@ -65,6 +66,7 @@ var allowed = map[string][]string{
 	"test/shots":       {"test/e2e/browser"},
 	"test/load":        {"internal/"},
 	"test/e2e":         {"internal/", "test/e2e/browser"},
+	"test/hostile":     {"internal/"},
 }
 
 // pure packages decide and encode; they may not reach the outside world.

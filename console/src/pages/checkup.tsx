@@ -31,7 +31,7 @@ export function CheckupPage() {
         const mine = lines.filter((l) => l.subject === subject);
         return (
           <section key={subject} aria-label={subject} className="mb-5">
-            <h2 className="mb-1"><Link className="hover:underline" to={`/directories/${mine[0].id}`}>{subject}</Link></h2>
+            <h2 className="mb-1">{mine[0].id === "service" ? subject : <Link className="hover:underline" to={`/directories/${mine[0].id}`}>{subject}</Link>}</h2>
             <table className="grid-table table-fixed" aria-live="polite"><tbody>{mine.map((l) => <StepRow key={l.key + l.server} step={l} />)}</tbody></table>
           </section>
         );

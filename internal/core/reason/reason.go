@@ -126,6 +126,10 @@ const (
 	RemoteUnknown     Code = "remote.unknown"
 
 	Busy Code = "service.busy"
+	// ServiceFault is an attempt that hit a fault of ours.
+	ServiceFault Code = "service.fault"
+	// PasswordBraked is a password of a local account that was not looked at, since too many wrong ones came before.
+	PasswordBraked Code = "password.braked"
 )
 
 // Entry is what is said about a code.
@@ -232,7 +236,9 @@ var entries = []Entry{
 	{DialogueAborted, Credential, "The sign-in was broken off: {detail}", "The person went away, or the device gave up waiting. Nothing was checked."},
 	{ArgumentMalformed, Credential, "{client} asked with arguments that cannot be read: {detail}", "Look at the software of {client}, or at what somebody typed there: control characters never belong into a command."},
 	{EmergencySealed, Directory, "The emergency account {name} is sealed: {detail}", "It works only on the devices it is for, and only while no directory of the realm answers. If a directory is down and this still says it answers, run its test."},
-	{Busy, Directory, "Too many attempts were waiting at once", "The directory answers too slowly for what is asked. Run its test, and add a server."},
+	{Busy, Directory, "Too many attempts were waiting at once: {detail}", "The directory answers too slowly for what is asked. Run its test, and add a server."},
+	{PasswordBraked, Credential, "Too many wrong passwords came for {person}: {detail}", "Find the device that keeps sending an old password; the attempts of this person show where it is. If nobody knows of it, somebody guesses."},
+	{ServiceFault, Credential, "This attempt hit a fault in Tollgate Key itself", "The device tries again by itself. The checkup names the fault; report it with what the log says."},
 }
 
 var byCode = func() map[Code]*Entry {

@@ -132,6 +132,9 @@ func (a *Assembly) Add(f Fragment) ([]byte, error) {
 // Pending reports whether a message has begun and is not complete.
 func (a *Assembly) Pending() bool { return len(a.data) > 0 }
 
+// Len is how many octets of it have come.
+func (a *Assembly) Len() int { return len(a.data) }
+
 // Outgoing hands a message out in fragments.
 type Outgoing struct {
 	rest  []byte
