@@ -11,6 +11,11 @@ import (
 	"tollgate.example/key/internal/wire/mschap"
 )
 
+// Place is that of what is kept of the password of an account.
+func Place(id string) config.Place { return config.Place{Purpose: "account", Object: id} }
+
+func (a *Account) place() config.Place { return Place(a.ID) }
+
 // seal brings what is kept beside the hash up to date. Keeping less than before only drops it; keeping more needs the
 // password, which a hash does not give back. From the password itself the NT hash can be made without it.
 func (k *Keeper) seal(a, old *Account, clear string) error {
@@ -24,7 +29,7 @@ func (k *Keeper) seal(a, old *Account, clear string) error {
 		}
 		if old.Keeps == config.KeepsPassword {
 			var err error
-			if clear, err = k.box.Open(old.proof); err != nil {
+			if clear, err = k.box.Open(old.place(), old.proof); err != nil {
 				return fmt.Errorf("opening what is kept of account %s: %w", a.Name, err)
 			}
 		}
@@ -36,7 +41,7 @@ func (k *Keeper) seal(a, old *Account, clear string) error {
 		hash := mschap.NTHash(clear)
 		clear = hex.EncodeToString(hash[:])
 	}
-	a.proof = k.box.Seal(clear)
+	a.proof = k.box.Seal(a.place(), clear)
 	return nil
 }
 
@@ -63,7 +68,7 @@ func (k *Keeper) CheckMSCHAP(name string, challenge [8]byte, response [24]byte) 
 	if why != reason.OK {
 		return none, why, detail
 	}
-	kept, err := k.box.Open(a.proof)
+	kept, err := k.box.Open(a.place(), a.proof)
 	if err != nil {
 		return none, reason.DirectoryFailed, err.Error()
 	}
@@ -85,7 +90,7 @@ func (k *Keeper) CheckCHAP(name string, identifier byte, challenge, response []b
 	if why != reason.OK {
 		return why, detail
 	}
-	kept, err := k.box.Open(a.proof)
+	kept, err := k.box.Open(a.place(), a.proof)
 	if err != nil {
 		return reason.DirectoryFailed, err.Error()
 	}

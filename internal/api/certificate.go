@@ -69,7 +69,7 @@ func (s *server) applyAuthority(_ *config.Config, a *config.Authority, in *apity
 		if err != nil {
 			return "", faulty("make.subject", err.Error(), "Use a shorter name.")
 		}
-		a.Certificate, a.Key = certificate.PEM(cert), s.Box.Seal(text)
+		a.Certificate, a.Key = certificate.PEM(cert), s.Box.Seal(a.KeyPlace(), text)
 	case in.Certificate != "":
 		list, err := certificate.ParsePEM(in.Certificate)
 		if err != nil {
@@ -90,7 +90,7 @@ func (s *server) applyAuthority(_ *config.Config, a *config.Authority, in *apity
 		if err != nil {
 			return "", err
 		}
-		a.Certificate, a.Key = certificate.PEM(pair.Leaf), s.Box.Seal(text)
+		a.Certificate, a.Key = certificate.PEM(pair.Leaf), s.Box.Seal(a.KeyPlace(), text)
 	}
 	return "", nil
 }
@@ -124,7 +124,7 @@ func (s *server) signer(c *config.Config, ref string) (*config.Authority, *x509.
 	if at < 0 {
 		return nil, nil, nil, faulty("authority", fmt.Sprintf("there is no authority %q", ref), "Choose one of the authorities.")
 	}
-	text, err := s.Box.Open(a.Key)
+	text, err := s.Box.Open(a.KeyPlace(), a.Key)
 	if err != nil {
 		return nil, nil, nil, fmt.Errorf("the key of authority %s: %w", a.Name, err)
 	}
@@ -160,7 +160,7 @@ func (s *server) applyCertificate(c *config.Config, target *config.Certificate, 
 			if !target.Key.Set() {
 				return "", faulty("key", "there is no private key", "Give the key that belongs to the certificate.")
 			}
-			if text, err = s.Box.Open(target.Key); err != nil {
+			if text, err = s.Box.Open(target.KeyPlace(), target.Key); err != nil {
 				return "", err
 			}
 		}
@@ -193,7 +193,7 @@ func (s *server) makeServer(c *config.Config, target *config.Certificate, in *ap
 		if err != nil {
 			return faulty("make.names", err.Error(), "Correct the names.")
 		}
-		target.Request, target.Key, target.Chain = request, s.Box.Seal(text), ""
+		target.Request, target.Key, target.Chain = request, s.Box.Seal(target.KeyPlace(), text), ""
 		return nil
 	}
 	_, authority, signer, err := s.signer(c, in.Authority)
@@ -204,7 +204,7 @@ func (s *server) makeServer(c *config.Config, target *config.Certificate, in *ap
 	if err != nil {
 		return faulty("make.names", err.Error(), "Correct the names.")
 	}
-	target.Chain, target.Request, target.Key = certificate.PEM(cert, authority), "", s.Box.Seal(text)
+	target.Chain, target.Request, target.Key = certificate.PEM(cert, authority), "", s.Box.Seal(target.KeyPlace(), text)
 	return nil
 }
 
@@ -237,7 +237,7 @@ func (s *server) keepServer(target *config.Certificate, chain []*x509.Certificat
 			ordered = append(ordered, c)
 		}
 	}
-	target.Chain, target.Request, target.Key = certificate.PEM(ordered...), "", s.Box.Seal(text)
+	target.Chain, target.Request, target.Key = certificate.PEM(ordered...), "", s.Box.Seal(target.KeyPlace(), text)
 	return nil
 }
 

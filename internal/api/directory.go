@@ -62,11 +62,14 @@ func (s *server) memberOf(id string) directory.MemberTester {
 func (s *server) underTest(in *apitype.DirectoryTest) (config.Directory, string, error) {
 	c := config.Config{Directories: []config.Directory{{}}}
 	d := &c.Directories[0]
-	s.applyDirectory(d, &in.DirectoryInput)
+	d.ID = in.ID
+	if err := s.applyDirectory(d, &in.DirectoryInput); err != nil {
+		return *d, "", err
+	}
 	if in.BindPassword == "" && in.ID != "" {
 		if old, at := config.Find(s.Revisions.Draft().Directories, in.ID); at >= 0 {
 			if d.BindName == old.BindName && sameServers(d, old) {
-				d.BindPassword = old.BindPassword
+				d.ID, d.BindPassword = old.ID, old.BindPassword
 			}
 		}
 	}
@@ -76,7 +79,7 @@ func (s *server) underTest(in *apitype.DirectoryTest) (config.Directory, string,
 			return *d, "", p
 		}
 	}
-	password, err := s.Box.Open(d.BindPassword)
+	password, err := s.Box.Open(d.BindPlace(), d.BindPassword)
 	return *d, password, err
 }
 

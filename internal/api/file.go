@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -39,6 +40,11 @@ func (s *server) files() {
 		if err != nil {
 			return nil, err
 		}
+		if in.Secrets {
+			if c, err = s.forFile(c); err != nil {
+				return nil, err
+			}
+		}
 		return &fileOutput{"application/yaml; charset=utf-8", document.Write(c, in.Secrets)}, nil
 	})
 	compare := operation("POST", "/file/compare", "compare-file", "What applying a file would change, of the draft or of a revision; nothing is changed")
@@ -55,7 +61,10 @@ func (s *server) files() {
 		if err != nil {
 			return nil, err
 		}
-		next := doc.Over(base, s.newID)
+		next, err := s.over(doc, base)
+		if err != nil {
+			return nil, err
+		}
 		revision.Canonical(next)
 		_, problems := decide.Compile(next)
 		out := apitype.FileComparison{Changes: config.Diff(base, next), Problems: problems, Lists: doc.Lists, Comments: doc.Comments, Mark: revision.Tag(s.Revisions.Draft()), Others: []string{}}
@@ -77,7 +86,7 @@ func (s *server) files() {
 		if err != nil {
 			return nil, err
 		}
-		err = s.Revisions.Replace(ctx, who(ctx).Name, in.Mark, func(draft *config.Config) *config.Config { return doc.Over(draft, s.newID) })
+		err = s.Revisions.Replace(ctx, who(ctx).Name, in.Mark, func(draft *config.Config) (*config.Config, error) { return s.over(doc, draft) })
 		if err != nil {
 			return nil, fileProblem(err)
 		}
@@ -106,22 +115,73 @@ func (s *server) configOf(ctx context.Context, of string) (*config.Config, error
 	return c, missing(err, "revision")
 }
 
-// readFile reads a file and seals the secrets that stand in it as they are. Those that are sealed must open.
 func (s *server) readFile(text []byte) (*document.Document, error) {
 	doc, err := document.Read(text)
 	if err != nil {
 		return nil, problem(http.StatusUnprocessableEntity, err.Error(), "Nothing was changed. Correct the file; `tollgate config export` shows the form.")
 	}
-	err = doc.Secrets(func(path string, secret config.Secret) (config.Secret, error) {
-		if clear, ok := strings.CutPrefix(string(secret), clearMark); ok {
-			return s.Box.Seal(clear), nil
+	return doc, nil
+}
+
+// inFile is the place of a secret in a file, where objects have names and no identifiers.
+func inFile(at config.Place, path string) config.Place {
+	return config.Place{Purpose: "file " + at.Purpose, Object: strings.ToLower(path)}
+}
+
+// forFile seals the secrets of a configuration for a file, each for the object of its name; the same secret comes out the same.
+func (s *server) forFile(c *config.Config) (*config.Config, error) {
+	out := c.Clone()
+	err := out.Secrets(func(at config.Place, path string, secret *config.Secret) error {
+		clear, err := s.Box.Open(at, *secret)
+		if err != nil {
+			return fmt.Errorf("%s: %w", path, err)
 		}
-		if _, err := s.Box.Open(secret); err != nil {
-			return "", problem(http.StatusUnprocessableEntity, path+" cannot be opened: it was sealed by the key file of another server, or is not sealed", "Nothing was changed. Leave it out to keep the present one, or write "+clearMark+" in front of the secret itself.")
-		}
-		return secret, nil
+		*secret = s.Box.SealAlike(inFile(at, path), clear)
+		return nil
 	})
-	return doc, err
+	return &out, err
+}
+
+// over puts a file over a configuration, and seals its secrets for the objects they belong to there: those that stand in it as they
+// are, and those that were sealed for a file. Secrets that did not change stay as they were.
+func (s *server) over(doc *document.Document, base *config.Config) (*config.Config, error) {
+	next := doc.Over(base, s.newID)
+	before := map[config.Place][]config.Secret{}
+	kept := base.Clone()
+	_ = kept.Secrets(func(at config.Place, _ string, secret *config.Secret) error {
+		before[at] = append(before[at], *secret)
+		return nil
+	})
+	err := next.Secrets(func(at config.Place, path string, secret *config.Secret) error {
+		if slices.Contains(before[at], *secret) {
+			return nil
+		}
+		clear, plain := strings.CutPrefix(string(*secret), clearMark)
+		if !plain {
+			var err error
+			if clear, err = s.Box.Open(inFile(at, path), *secret); err != nil {
+				return problem(http.StatusUnprocessableEntity, path+" cannot be opened: it was sealed by the key file of another server, for another object, or is not sealed", "Nothing was changed. Leave it out to keep the present one, or write "+clearMark+" in front of the secret itself.")
+			}
+		}
+		for _, old := range before[at] {
+			if was, err := s.Box.Open(at, old); err == nil && was == clear {
+				*secret = old
+				return nil
+			}
+		}
+		*secret = s.Box.Seal(at, clear)
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	for i := range next.Directories { // a stored password goes to no other servers than it was given for
+		d := &next.Directories[i]
+		if old, at := config.Find(base.Directories, d.ID); at >= 0 && d.BindPassword.Set() && d.BindPassword == old.BindPassword && d.Destination() != old.Destination() {
+			return nil, problem(http.StatusUnprocessableEntity, fmt.Sprintf("directory %q gets other servers, TLS, authority or DNS than those that its stored password was given for", d.Name), "Nothing was changed. Write the password into the file, as bindPassword: \""+clearMark+"…\".")
+		}
+	}
+	return next, nil
 }
 
 func fileProblem(err error) error {

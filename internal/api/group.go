@@ -72,7 +72,7 @@ func (s *server) directory(ref string) (*directory.Directory, *config.Directory,
 	if used := s.Gate.Current().Same(d); used != nil {
 		return used, d, nil
 	}
-	password, err := s.Box.Open(d.BindPassword)
+	password, err := s.Box.Open(d.BindPlace(), d.BindPassword)
 	if err != nil {
 		return nil, nil, err
 	}

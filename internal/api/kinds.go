@@ -36,8 +36,7 @@ func (s *server) objects() {
 		name: "directory", plural: "directories",
 		list: func(c *config.Config) *[]config.Directory { return &c.Directories },
 		apply: func(_ *config.Config, d *config.Directory, in *apitype.DirectoryInput) (string, error) {
-			s.applyDirectory(d, in)
-			return "", nil
+			return "", s.applyDirectory(d, in)
 		},
 		text: func(d *config.Directory) string { return d.Name + " " + strings.Join(d.Servers, " ") },
 		views: func(*config.Config) func(*config.Directory, apitype.Meta) apitype.Directory {
@@ -124,7 +123,7 @@ func (s *server) applyClient(_ *config.Config, c *config.Client, in *apitype.Cli
 	} else {
 		c.Previous, c.PreviousUntil = "", time.Time{}
 	}
-	c.Secret = s.Box.Seal(secret)
+	c.Secret = s.Box.Seal(c.RADIUSPlace(), secret)
 	return generated, nil
 }
 
@@ -149,7 +148,7 @@ func (s *server) applyTACACS(c *config.Client, in *apitype.ClientInput) (string,
 		}
 		c.TACACSPrevious, c.TACACSPreviousUntil = c.TACACSSecret, in.KeepPreviousUntil
 	}
-	c.TACACSSecret = s.Box.Seal(secret)
+	c.TACACSSecret = s.Box.Seal(c.TACACSPlace(), secret)
 	return made, nil
 }
 
@@ -191,7 +190,10 @@ func contactView(c *contact.Contact, name string) *apitype.Contact {
 		Detail: c.Problem.Detail, Since: c.Problem.Since, Last: c.Problem.Last, Count: c.Problem.Count, Current: c.Current()}
 }
 
-func (s *server) applyDirectory(d *config.Directory, in *apitype.DirectoryInput) {
+// applyDirectory puts the input over a directory. Its stored password goes to the servers it was typed for, protected as it was
+// then, and to no others: they might be those of somebody who wants to hear it.
+func (s *server) applyDirectory(d *config.Directory, in *apitype.DirectoryInput) error {
+	before, old := d.Destination(), d.BindPassword
 	d.Name, d.Kind, d.Servers, d.TLS, d.CA = in.Name, config.DirectoryKind(in.Kind), in.Servers, config.TLSMode(in.TLS), in.CA
 	d.ServerName, d.BindName, d.Base, d.GroupBase = in.ServerName, in.BindName, in.Base, in.GroupBase
 	d.Attributes, d.TimeoutMillis, d.Note = in.Attributes, in.TimeoutMillis, in.Note
@@ -201,8 +203,15 @@ func (s *server) applyDirectory(d *config.Directory, in *apitype.DirectoryInput)
 	case strings.TrimSpace(in.BindName) == "":
 		d.BindPassword = ""
 	case in.BindPassword != "":
-		d.BindPassword = s.Box.Seal(in.BindPassword)
+		d.BindPassword = s.Box.Seal(d.BindPlace(), in.BindPassword)
+	case old.Set():
+		typed := config.Config{Directories: []config.Directory{*d}}
+		typed.Directories[0].Servers = slices.Clone(d.Servers)
+		if typed.Normalise(); typed.Directories[0].Destination() != before {
+			return faulty("bindPassword", "the servers, their TLS, authority or name, or the DNS server are others than those that the stored password was given for", "Type the password of the service account again.")
+		}
 	}
+	return nil
 }
 
 func (s *server) applyLane(_ *config.Config, l *config.Lane, in *apitype.LaneFields) (string, error) {

@@ -54,7 +54,7 @@ func (s *server) policyKinds() {
 		apply: func(_ *config.Config, r *config.Remote, in *apitype.RemoteInput) (string, error) {
 			r.Name, r.Address, r.TimeoutMillis, r.Tries, r.Unsigned, r.Note = in.Name, in.Address, in.TimeoutMillis, in.Tries, in.Unsigned, in.Note
 			if in.Secret != "" {
-				r.Secret = s.Box.Seal(in.Secret)
+				r.Secret = s.Box.Seal(r.SecretPlace(), in.Secret)
 			}
 			return "", nil
 		},

@@ -63,7 +63,7 @@ func (s *server) tryOut(ctx context.Context, in *apitype.TrialInput) (*body[apit
 		}
 		from = netip.PrefixFrom(addr, addr.BitLen())
 	}
-	secret, err := s.Box.Open(client.Secret)
+	secret, err := s.Box.Open(client.RADIUSPlace(), client.Secret)
 	if err != nil {
 		return nil, err
 	}

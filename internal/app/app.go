@@ -165,6 +165,9 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		return err
 	}
 	a.done = append(a.done, func() { a.store.Close() })
+	if err := reseal(ctx, a.store, box); err != nil {
+		return err
+	}
 	ids := ident.NewSource(0)
 	accounts, err := account.Open(ctx, a.store, box)
 	if err != nil {

@@ -21,7 +21,9 @@ func (u inUse) Directories() []config.Directory { return u.gate.Current().Plan.C
 func (u inUse) Mishaps() []mishap.Mishap { return u.gate.Mishaps.List() }
 
 // Password opens that of a service account.
-func (u inUse) Password(d *config.Directory) (string, error) { return u.box.Open(d.BindPassword) }
+func (u inUse) Password(d *config.Directory) (string, error) {
+	return u.box.Open(d.BindPlace(), d.BindPassword)
+}
 
 // Member is our membership of the domain of a directory, nil if there is none.
 func (u inUse) Member(d *config.Directory) directory.MemberTester {

@@ -107,7 +107,7 @@ func Open(ctx context.Context, s *store.Store, box *seal.Box, ids *ident.Source)
 		if row.UsedAt != 0 {
 			t.UsedAt = time.UnixMilli(row.UsedAt)
 		}
-		text, err := box.Open(config.Secret(row.Secrets))
+		text, err := box.Open(Place(row.ID), config.Secret(row.Secrets))
 		if err == nil {
 			err = json.Unmarshal([]byte(text), &t.secrets)
 		}
@@ -268,11 +268,14 @@ func (k *Keeper) Split(store, name, typed string) (password, code string) {
 	return typed[:at], typed[at:]
 }
 
+// Place is that of the secrets of a token.
+func Place(id string) config.Place { return config.Place{Purpose: "factor", Object: id} }
+
 func (t *kept) row(box *seal.Box) store.FactorToken {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	text, _ := json.Marshal(t.secrets)
-	out := store.FactorToken{ID: t.ID, Store: t.Store, Name: t.Name, Display: t.Display, Label: t.Label, Algorithm: t.Algorithm, Digits: t.Digits, Period: t.Period, Secrets: string(box.Seal(string(text))),
+	out := store.FactorToken{ID: t.ID, Store: t.Store, Name: t.Name, Display: t.Display, Label: t.Label, Algorithm: t.Algorithm, Digits: t.Digits, Period: t.Period, Secrets: string(box.Seal(Place(t.ID), string(text))),
 		Recovery: len(t.Recovery), Confirmed: t.Confirmed, Step: t.step, Skew: t.Skew, MadeAt: t.MadeAt.UnixMilli(), MadeBy: t.MadeBy, UsedOn: t.UsedOn}
 	if !t.UsedAt.IsZero() {
 		out.UsedAt = t.UsedAt.UnixMilli()

@@ -18,7 +18,7 @@ func (s *Snapshot) prepareRemotes(box *seal.Box) error {
 	s.remotes = map[string]*remote.Server{}
 	for i := range s.Plan.Config.Remotes {
 		r := &s.Plan.Config.Remotes[i]
-		secret, err := box.Open(r.Secret)
+		secret, err := box.Open(r.SecretPlace(), r.Secret)
 		if err != nil {
 			return fmt.Errorf("the secret of remote server %s: %w", r.Name, err)
 		}

@@ -84,13 +84,13 @@ func (g *Gate) Prepare(plan *decide.Plan, revision int, box *seal.Box, before *S
 		if !c.Secret.Set() { // it speaks TACACS+ only
 			continue
 		}
-		current, err := box.Open(c.Secret)
+		current, err := box.Open(c.RADIUSPlace(), c.Secret)
 		if err != nil {
 			return nil, fmt.Errorf("the secret of client %s: %w", c.Name, err)
 		}
 		s.Keys[i].Current = radius.NewKey([]byte(current))
 		if c.Previous.Set() {
-			previous, err := box.Open(c.Previous)
+			previous, err := box.Open(c.RADIUSPlace(), c.Previous)
 			if err != nil {
 				return nil, fmt.Errorf("the previous secret of client %s: %w", c.Name, err)
 			}
@@ -105,7 +105,7 @@ func (g *Gate) Prepare(plan *decide.Plan, revision int, box *seal.Box, before *S
 				continue
 			}
 		}
-		password, err := box.Open(d.BindPassword)
+		password, err := box.Open(d.BindPlace(), d.BindPassword)
 		if err != nil {
 			return nil, fmt.Errorf("the bind password of directory %s: %w", d.Name, err)
 		}

@@ -373,7 +373,7 @@ func (s *Snapshot) openGear(at int, box *seal.Box) error {
 		if !one.from.Set() {
 			continue
 		}
-		text, err := box.Open(one.from)
+		text, err := box.Open(c.TACACSPlace(), one.from)
 		if err != nil {
 			return fmt.Errorf("the TACACS+ secret of client %s: %w", c.Name, err)
 		}

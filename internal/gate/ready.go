@@ -74,7 +74,7 @@ func openServer(c *config.Certificate, box *seal.Box) (*tls.Certificate, error) 
 	if c.Chain == "" {
 		return nil, nil
 	}
-	text, err := box.Open(c.Key)
+	text, err := box.Open(c.KeyPlace(), c.Key)
 	if err != nil {
 		return nil, err
 	}

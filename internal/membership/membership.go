@@ -44,7 +44,7 @@ func Open(ctx context.Context, s *store.Store, box *seal.Box) (*Keeper, error) {
 			if sealed == "" {
 				continue
 			}
-			password, err := box.Open(config.Secret(sealed))
+			password, err := box.Open(place(row.Domain, row.Computer), config.Secret(sealed))
 			if err != nil {
 				return nil, fmt.Errorf("opening the password of machine account %s: %w", row.Computer, err)
 			}
@@ -54,6 +54,12 @@ func Open(ctx context.Context, s *store.Store, box *seal.Box) (*Keeper, error) {
 	}
 	return k, nil
 }
+
+// place is that of the passwords of a machine account.
+func place(domain, computer string) config.Place { return config.Place{Purpose: Purpose, Object: key(domain, computer)} }
+
+// Purpose is what passwords of machine accounts are sealed for; their object is DOMAIN\COMPUTER.
+const Purpose = "machine"
 
 func key(domain, computer string) string {
 	return strings.ToUpper(domain) + `\` + strings.ToUpper(computer)
@@ -75,10 +81,10 @@ func (k *Keeper) Changed(domain, computer string) time.Time {
 
 // Set keeps a password, and the one before it if it may still be needed.
 func (k *Keeper) Set(ctx context.Context, domain, computer, password, previous string) error {
-	row := store.MachineAccount{Domain: strings.ToUpper(domain), Computer: strings.ToUpper(computer), Password: string(k.box.Seal(password)), ChangedAt: time.Now().UnixMilli()}
+	row := store.MachineAccount{Domain: strings.ToUpper(domain), Computer: strings.ToUpper(computer), Password: string(k.box.Seal(place(domain, computer), password)), ChangedAt: time.Now().UnixMilli()}
 	a := account{passwords: []string{password}, changed: time.UnixMilli(row.ChangedAt)}
 	if previous != "" {
-		row.Previous, a.passwords = string(k.box.Seal(previous)), append(a.passwords, previous)
+		row.Previous, a.passwords = string(k.box.Seal(place(domain, computer), previous)), append(a.passwords, previous)
 	}
 	if err := k.store.SaveMachineAccount(ctx, row); err != nil {
 		return fmt.Errorf("keeping the password of machine account %s: %w", computer, err)

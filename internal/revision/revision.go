@@ -198,13 +198,16 @@ func (k *Keeper) Edit(ctx context.Context, operator string, change func(*config.
 
 // Replace makes the draft another configuration, which must have no faults. With mark set, it refuses if the draft no longer has
 // that tag. The function must not call the keeper.
-func (k *Keeper) Replace(ctx context.Context, operator, mark string, next func(draft *config.Config) *config.Config) error {
+func (k *Keeper) Replace(ctx context.Context, operator, mark string, next func(draft *config.Config) (*config.Config, error)) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if mark != "" && mark != Tag(k.draft) {
 		return ErrChanged
 	}
-	c := next(k.draft)
+	c, err := next(k.draft)
+	if err != nil {
+		return err
+	}
 	Canonical(c)
 	if plan, problems := decide.Compile(c); plan == nil {
 		return &Invalid{problems}

@@ -53,7 +53,7 @@ func open(t *testing.T) *bench {
 // add puts a client into the draft.
 func (b *bench) add(name, address string) error {
 	return b.Edit(context.Background(), "o.brandt", func(c *config.Config, _ Authors) (string, error) {
-		c.Clients = append(c.Clients, config.Client{ID: name, Name: name, Enabled: true, Addresses: []string{address}, Secret: b.box.Seal("quay-light")})
+		c.Clients = append(c.Clients, config.Client{ID: name, Name: name, Enabled: true, Addresses: []string{address}, Secret: b.box.Seal(config.Place{Purpose: "radius", Object: name}, "quay-light")})
 		return name, nil
 	})
 }
@@ -200,7 +200,7 @@ func TestASecretOfAnotherKeyFileStopsThePublish(t *testing.T) {
 	key[0] = 1
 	other := seal.New(key)
 	b.Edit(context.Background(), "x", func(c *config.Config, _ Authors) (string, error) {
-		c.Clients = append(c.Clients, config.Client{ID: "a", Name: "a", Enabled: true, Addresses: []string{"192.0.2.1"}, Secret: other.Seal("x")})
+		c.Clients = append(c.Clients, config.Client{ID: "a", Name: "a", Enabled: true, Addresses: []string{"192.0.2.1"}, Secret: other.Seal(config.Place{Purpose: "radius", Object: "a"}, "x")})
 		return "a", nil
 	})
 	if _, err := b.Publish(context.Background(), "x", "", "", nil); err == nil || !strings.Contains(err.Error(), "another key file") || !strings.Contains(err.Error(), "client a") {

@@ -1,40 +1,95 @@
-// Package seal keeps secrets unreadable at rest: AES-256-GCM with a key file that is not in the database.
+// Package seal keeps secrets unreadable at rest: AES-256-GCM with a key file that is not in the database. What a secret is for and
+// whose it is are its associated data, so that a sealed one opens in its own place only.
 package seal
 
 import (
 	"crypto/aes"
 	"crypto/cipher"
+	"crypto/hmac"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/base64"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"tollgate.example/key/internal/core/config"
 )
 
-const prefix = "sealed1:"
+const (
+	// unplaced began secrets of the first form, which were sealed without their place.
+	unplaced = "sealed1:"
+	prefix   = "sealed2:"
+	keySize  = 32
+	// form begins the key file of an installation that holds no secrets of the first form any more.
+	form = 2
+)
 
 // Box seals and opens secrets.
-type Box struct{ aead cipher.AEAD }
+type Box struct {
+	aead cipher.AEAD
+	mac  []byte
+	path string
+	key  []byte
+	// Old tells that secrets of the first form are still opened: until all were sealed anew, and Settle was called.
+	Old bool
+}
 
 // Open reads the key file, or makes one (readable by its owner only) if there is none.
 func Open(path string) (*Box, error) {
-	key, err := os.ReadFile(path)
+	data, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		key = make([]byte, 32)
-		rand.Read(key)
-		err = os.WriteFile(path, key, 0o600)
+		data = append([]byte{form}, make([]byte, keySize)...)
+		rand.Read(data[1:])
+		err = writeKey(path, data)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("the key file %s: %w", path, err)
 	}
-	if len(key) != 32 {
-		return nil, fmt.Errorf("the key file %s has %d octets, not 32: restore it from a backup, since without it no secret can be opened", path, len(key))
+	old := len(data) == keySize
+	if !old && (len(data) != 1+keySize || data[0] != form) {
+		return nil, fmt.Errorf("the key file %s has %d octets, which is no key: restore it from a backup, since without it no secret can be opened", path, len(data))
 	}
-	return New(key), nil
+	b := New(data[len(data)-keySize:])
+	b.path, b.Old = path, old
+	return b, nil
+}
+
+// writeKey puts a key file on the disk, whole or not at all.
+func writeKey(path string, data []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".key-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(data)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	if err := os.Rename(f.Name(), path); err != nil {
+		return err
+	}
+	dir, err := os.Open(filepath.Dir(path))
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
+	return dir.Sync()
+}
+
+// Settle notes in the key file that no secret of the first form is left. From then on none is opened any more.
+func (b *Box) Settle() error {
+	if !b.Old {
+		return nil
+	}
+	if err := writeKey(b.path, append([]byte{form}, b.key...)); err != nil {
+		return fmt.Errorf("the key file %s: %w", b.path, err)
+	}
+	b.Old = false
+	return nil
 }
 
 // New makes a box from a key of 32 octets.
@@ -47,35 +102,72 @@ func New(key []byte) *Box {
 	if err != nil {
 		panic(err)
 	}
-	return &Box{aead}
+	derive := hmac.New(sha256.New, key)
+	derive.Write([]byte("nonces of files"))
+	return &Box{aead: aead, mac: derive.Sum(nil), key: append([]byte(nil), key...)}
 }
 
-// Seal makes a sealed secret of clear text; "" stays not set.
-func (b *Box) Seal(clear string) config.Secret {
+// bind is a place as associated data.
+func bind(at config.Place) []byte { return []byte(at.Purpose + "\x00" + at.Object) }
+
+// Seal makes a sealed secret of clear text, for its place; "" stays not set.
+func (b *Box) Seal(at config.Place, clear string) config.Secret {
+	nonce := make([]byte, b.aead.NonceSize())
+	rand.Read(nonce)
+	return b.seal(at, clear, nonce)
+}
+
+// SealAlike is Seal with a result that is the same for the same secret in the same place, for files that are compared.
+func (b *Box) SealAlike(at config.Place, clear string) config.Secret {
+	mac := hmac.New(sha256.New, b.mac)
+	mac.Write(bind(at))
+	mac.Write([]byte{0})
+	mac.Write([]byte(clear))
+	return b.seal(at, clear, mac.Sum(nil)[:b.aead.NonceSize()])
+}
+
+func (b *Box) seal(at config.Place, clear string, nonce []byte) config.Secret {
 	if clear == "" {
 		return ""
 	}
-	nonce := make([]byte, b.aead.NonceSize(), b.aead.NonceSize()+len(clear)+b.aead.Overhead())
-	rand.Read(nonce)
-	return config.Secret(prefix + base64.RawStdEncoding.EncodeToString(b.aead.Seal(nonce, nonce, []byte(clear), nil)))
+	return config.Secret(prefix + base64.RawStdEncoding.EncodeToString(b.aead.Seal(nonce, nonce, []byte(clear), bind(at))))
 }
 
-// Open returns the clear text.
-func (b *Box) Open(s config.Secret) (string, error) {
+// Open returns the clear text of a secret that was sealed for the place.
+func (b *Box) Open(at config.Place, s config.Secret) (string, error) {
 	if !s.Set() {
 		return "", nil
 	}
+	data := bind(at)
 	text, ok := strings.CutPrefix(string(s), prefix)
-	data, err := base64.RawStdEncoding.DecodeString(text)
-	if !ok || err != nil || len(data) < b.aead.NonceSize() {
+	if !ok {
+		if text, ok = strings.CutPrefix(string(s), unplaced); ok && !b.Old {
+			return "", errors.New("the secret has a form that is not taken any more, since it does not say where it belongs")
+		}
+		data = nil
+	}
+	sealed, err := base64.RawStdEncoding.DecodeString(text)
+	if !ok || err != nil || len(sealed) < b.aead.NonceSize() {
 		return "", errors.New("this is not a sealed secret")
 	}
 	n := b.aead.NonceSize()
-	clear, err := b.aead.Open(nil, data[:n], data[n:], nil)
+	clear, err := b.aead.Open(nil, sealed[:n], sealed[n:], data)
 	if err != nil {
-		return "", errors.New("the secret was sealed with another key file")
+		return "", errors.New("the secret was sealed with another key file, or for another object")
 	}
 	return string(clear), nil
+}
+
+// Again seals a secret of the first form anew, for its place; others stay as they are.
+func (b *Box) Again(at config.Place, s config.Secret) (config.Secret, error) {
+	if !strings.HasPrefix(string(s), unplaced) {
+		return s, nil
+	}
+	clear, err := b.Open(at, s)
+	if err != nil {
+		return s, err
+	}
+	return b.Seal(at, clear), nil
 }
 
 // Generate makes a secret of 24 characters that can be typed on any device: letters and digits without those that

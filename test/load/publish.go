@@ -22,10 +22,10 @@ import (
 
 // big makes a configuration of 10,000 clients and 1,000 policies around the one that is running.
 func big(box *seal.Box, c config.Config, ids *ident.Source) config.Config {
-	sealed := box.Seal(secret)
 	for i := range 10_000 {
-		c.Clients = append(c.Clients, config.Client{ID: ids.New(time.Now()).String(), Name: fmt.Sprintf("switch-%05d", i), Enabled: true, Addresses: []string{fmt.Sprintf("198.18.%d.%d", i/250, i%250+1)},
-			Secret: sealed, MessageAuthenticator: config.Require, Tags: map[string]string{"site": fmt.Sprintf("site-%d", i%100)}})
+		id := ids.New(time.Now()).String()
+		c.Clients = append(c.Clients, config.Client{ID: id, Name: fmt.Sprintf("switch-%05d", i), Enabled: true, Addresses: []string{fmt.Sprintf("198.18.%d.%d", i/250, i%250+1)},
+			Secret: box.Seal(config.Place{Purpose: "radius", Object: id}, secret), MessageAuthenticator: config.Require, Tags: map[string]string{"site": fmt.Sprintf("site-%d", i%100)}})
 	}
 	for l := range 10 {
 		lane := config.Lane{ID: ids.New(time.Now()).String(), Name: fmt.Sprintf("Lane %d", l), When: fmt.Sprintf("ssid is net-%d", l), Methods: []string{"pap"}}
