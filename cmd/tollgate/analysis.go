@@ -133,7 +133,7 @@ func hitCommands() []command {
 				if err := s.api.Do(s.ctx, http.MethodGet, fmt.Sprintf("/attempts-sample?hours=%d&limit=%d", *hours, *limit), nil, &text); err != nil {
 					return err
 				}
-				_, err := s.out.Write(text)
+				_, err := s.file.Write(text)
 				return err
 			}
 		}},

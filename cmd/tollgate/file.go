@@ -28,7 +28,7 @@ func fileCommands() []command {
 				if *to != "" {
 					return os.WriteFile(*to, text, 0o600)
 				}
-				_, err := s.out.Write(text)
+				_, err := s.file.Write(text)
 				return err
 			}
 		}},

@@ -104,7 +104,7 @@ func journalCommands() []command {
 			return func(s *session, args []string) error {
 				q := query(args)
 				q.Set("format", *format)
-				out := s.out
+				out := s.file
 				if *to != "" {
 					file, err := os.OpenFile(*to, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 					if err != nil {

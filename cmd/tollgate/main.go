@@ -60,7 +60,7 @@ func run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	}
 	c, rest := find(args)
 	if c == nil {
-		return usage(errOut, args)
+		return usage(&terminal{errOut}, args)
 	}
 	flags := flag.NewFlagSet(c.name(), flag.ContinueOnError)
 	flags.SetOutput(io.Discard)

@@ -35,7 +35,7 @@ func rehearseCommand() command {
 				}
 				var p rehearsal.Progress
 				if json.Unmarshal(e.Data, &p) == nil && !s.json {
-					fmt.Fprintf(os.Stderr, "%d of %d, %d would end otherwise\n", p.Done, p.Total, p.Changed)
+					fmt.Fprintf(s.err, "%d of %d, %d would end otherwise\n", p.Done, p.Total, p.Changed)
 				}
 				return true
 			})

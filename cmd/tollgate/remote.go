@@ -17,14 +17,28 @@ var remotes = kind[apitype.Remote]{
 	},
 	show: func(s *session, r apitype.Remote) {
 		s.fields([2]string{"name", r.Name}, [2]string{"address", r.Address}, [2]string{"tries", fmt.Sprintf("%d of %d ms", r.Tries, r.TimeoutMillis)}, [2]string{"silent", map[bool]string{true: "it did not answer lately"}[r.Silent]},
-			[2]string{"unsigned answers", map[bool]string{true: "accepted"}[r.Unsigned]}, [2]string{"lanes", strings.Join(r.UsedBy, ", ")}, [2]string{"note", r.Note})
+			[2]string{"unsigned answers", map[bool]string{true: "accepted"}[r.Unsigned]}, [2]string{"may grant", grantsText(r.Grants)}, [2]string{"pass laid over", r.Pass}, [2]string{"lanes", strings.Join(r.UsedBy, ", ")}, [2]string{"note", r.Note})
 	},
+}
+
+// grantsText says what a remote server may grant.
+func grantsText(grants []string) string {
+	switch {
+	case slices.Contains(grants, "*"):
+		return "everything"
+	case len(grants) == 0:
+		return "nothing but time-outs and messages"
+	}
+	return strings.Join(grants, ", ")
 }
 
 // remoteFlags are the flags of add and change.
 func remoteFlags(f *flag.FlagSet) func(s *session, in *apitype.RemoteInput) error {
 	name, address, note := f.String("name", "", "new name"), f.String("address", "", "IP address, with a port if it is not 1812"), f.String("text", "", "note")
 	timeout, tries, unsigned := f.Int("timeout", 2000, "milliseconds that each try is waited for"), f.Int("tries", 2, "how often it is asked"), f.Bool("unsigned", false, "accept answers without Message-Authenticator")
+	var grants list
+	f.Var(&grants, "grant", "attribute that it may grant; repeatable, * for all, none for none")
+	pass := f.String("pass", "", "pass that is laid over its answers")
 	typed := f.Bool("secret", false, "read the shared secret from the standard input, or ask for it")
 	return func(s *session, in *apitype.RemoteInput) error {
 		was := given(f)
@@ -34,6 +48,12 @@ func remoteFlags(f *flag.FlagSet) func(s *session, in *apitype.RemoteInput) erro
 		assign(was, "tries", &in.Tries, *tries)
 		assign(was, "unsigned", &in.Unsigned, *unsigned)
 		assign(was, "text", &in.Note, *note)
+		assign(was, "pass", &in.Pass, *pass)
+		if was["grant"] {
+			if in.Grants = grants; len(grants) == 1 && grants[0] == "none" {
+				in.Grants = []string{}
+			}
+		}
 		if !*typed {
 			return nil
 		}

@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"flag"
@@ -22,13 +23,13 @@ import (
 
 // session is one run: where to print, and the service to talk to.
 type session struct {
-	ctx    context.Context
-	in     io.Reader
-	out    io.Writer
-	err    io.Writer
-	api    *client.Client
-	json   bool
-	colour bool
+	ctx context.Context
+	in  io.Reader
+	// out and err are for people; file is for exports, which are not changed unless they go to a terminal.
+	out, err, file io.Writer
+	api            *client.Client
+	json           bool
+	colour         bool
 }
 
 // kept is what sign-in keeps in the user's configuration directory.
@@ -43,7 +44,7 @@ func keptPath() (string, error) {
 }
 
 func newSession(ctx context.Context, in io.Reader, out, errOut io.Writer) *session {
-	s := &session{ctx: ctx, in: in, out: out, err: errOut, api: &client.Client{URL: "http://127.0.0.1:8440"}}
+	s := &session{ctx: ctx, in: in, out: &terminal{out}, err: &terminal{errOut}, file: &terminal{out}, api: &client.Client{URL: "http://127.0.0.1:8440"}}
 	if path, err := keptPath(); err == nil {
 		var k kept
 		if text, err := os.ReadFile(path); err == nil && json.Unmarshal(text, &k) == nil {
@@ -56,8 +57,10 @@ func newSession(ctx context.Context, in io.Reader, out, errOut io.Writer) *sessi
 	if v := os.Getenv("TOLLGATE_TOKEN"); v != "" {
 		s.api.Token = v
 	}
-	if f, ok := out.(*os.File); ok {
-		s.colour = term.IsTerminal(int(f.Fd())) && os.Getenv("NO_COLOR") == ""
+	if f, ok := out.(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
+		s.file = out // as it is, octet by octet
+	} else {
+		s.colour = os.Getenv("NO_COLOR") == ""
 	}
 	return s
 }
@@ -68,20 +71,25 @@ func (s *session) print(value any, people func()) error {
 		people()
 		return nil
 	}
-	e := json.NewEncoder(s.out)
+	var text bytes.Buffer
+	e := json.NewEncoder(&text)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	return e.Encode(value)
+	if err := e.Encode(value); err != nil {
+		return err
+	}
+	_, err := s.out.Write(escaped(text.Bytes()))
+	return err
 }
 
 func (s *session) say(format string, args ...any) { fmt.Fprintf(s.out, format+"\n", args...) }
 
 const (
-	green = "\x1b[32m"
-	red   = "\x1b[31m"
-	faint = "\x1b[2m"
-	bold  = "\x1b[1m"
-	plain = "\x1b[0m"
+	green = ink + "[32m"
+	red   = ink + "[31m"
+	faint = ink + "[2m"
+	bold  = ink + "[1m"
+	plain = ink + "[0m"
 )
 
 func (s *session) paint(colour, text string) string {
@@ -131,7 +139,7 @@ func (s *session) table(headings []string, rows [][]string) {
 	for n, row := range append([][]string{headings}, rows...) {
 		var b strings.Builder
 		for i, cell := range row {
-			runes := []rune(cell)
+			runes := []rune(oneLine(cell))
 			if len(runes) > size[i] {
 				runes = append(runes[:max(0, size[i]-3)], []rune("...")[:min(3, size[i])]...)
 			}

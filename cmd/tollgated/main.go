@@ -32,6 +32,7 @@ func run() int {
 	radius := flag.String("radius", ":1812", "addresses for RADIUS authentication over UDP, separated by commas")
 	flag.StringVar(&o.Data, "data", "", "directory for the database and the key file (required)")
 	flag.StringVar(&o.HTTP, "http", "127.0.0.1:8440", "address of the console and the API; other than loopback is served by TLS only")
+	hosts := flag.String("http-host", "", "further names under which the console is opened on loopback, separated by commas, such as by a proxy on this machine")
 	flag.StringVar(&o.TLSCert, "tls-cert", "", "PEM certificate of the console; self-signed if missing where TLS is needed")
 	flag.StringVar(&o.TLSKey, "tls-key", "", "PEM key of that certificate")
 	flag.DurationVar(&o.KeepAttempts, "keep-attempts", 90*24*time.Hour, "how long attempts are kept; 0 keeps them for ever")
@@ -62,7 +63,7 @@ func run() int {
 		return 2
 	}
 	o.RADIUS, o.TACACS, o.TACACSTLS = strings.Split(*radius, ","), list(*tacacs), list(*secure)
-	o.TACACSOptional = true
+	o.TACACSOptional, o.HTTPHosts = true, list(*hosts)
 	flag.Visit(func(f *flag.Flag) { // asked for, and not had, is an error
 		o.TACACSOptional = o.TACACSOptional && f.Name != "tacacs" && f.Name != "tacacs-tls"
 	})

@@ -16,7 +16,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
-	"github.com/go-chi/chi/v5/middleware"
 
 	"tollgate.example/key/internal/account"
 	"tollgate.example/key/internal/apitype"
@@ -62,6 +61,9 @@ type Service struct {
 	Entries   *live.Hub[*store.Entry]
 	// Waiting counts the attempts under way.
 	Waiting func() int
+	// Secure tells that the console is served by TLS; in clear it answers to names of loopback and to Hosts alone.
+	Secure bool
+	Hosts  []string
 	// Done is closed when the service ends, so that live streams end too.
 	Done <-chan struct{}
 }
@@ -73,6 +75,7 @@ type server struct {
 	tickets tickets
 	analyst analyst
 	shelf   shelf
+	lists   lists
 }
 
 const (
@@ -84,7 +87,11 @@ const (
 // New makes the handler of the API and the console.
 func New(s *Service) http.Handler {
 	router := chi.NewRouter()
-	router.Use(middleware.Recoverer, securityHeaders, http.NewCrossOriginProtection().Handler)
+	router.Use(caught(s.Gate.Mishaps), inTime, securityHeaders(s.Secure))
+	if !s.Secure {
+		router.Use(onlyHosts(s.Hosts))
+	}
+	router.Use(http.NewCrossOriginProtection().Handler)
 	var api *server
 	router.Route("/api", func(r chi.Router) {
 		r.Use(func(next http.Handler) http.Handler {

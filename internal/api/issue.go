@@ -4,9 +4,11 @@ import (
 	"context"
 	"crypto/x509"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -176,16 +178,70 @@ func issuedView(c *config.Config, row store.Issued) apitype.IssuedCertificate {
 // revocationList serves the CRL of an authority to whoever asks; lists are public.
 func (s *server) revocationList(w http.ResponseWriter, r *http.Request) {
 	ref := strings.TrimSuffix(chi.URLParam(r, "file"), ".crl")
-	authority, cert, signer, err := s.signer(s.Revisions.Draft(), ref)
-	if err != nil {
+	list, err := s.lists.get(s, ref, time.Now())
+	switch {
+	case errors.Is(err, errNoAuthority):
 		http.Error(w, "there is no such authority", http.StatusNotFound)
 		return
-	}
-	list, err := certificate.CRL(cert, signer, s.Gate.Issued.RevocationEntries(authority.ID), time.Now())
-	if err != nil {
+	case err != nil:
 		http.Error(w, "the list could not be made", http.StatusInternalServerError)
 		return
 	}
 	w.Header().Set("Content-Type", "application/pkix-crl")
 	w.Write(list)
 }
+
+var errNoAuthority = errors.New("there is no such authority")
+
+// listLife is how long a list that was signed is served again. Anybody may ask for it, and signing costs.
+const listLife = 10 * time.Minute
+
+// lists are revocation lists as they were signed, by authority.
+type lists struct {
+	mu   sync.Mutex
+	kept map[string]signedList
+}
+
+type signedList struct {
+	octets []byte
+	at     time.Time
+	// entries and last tell whether something was revoked since, key which key signed it.
+	entries int
+	last    time.Time
+	key     config.Secret
+}
+
+// get returns the list of an authority, signed anew if something was revoked since, or it is no longer young.
+func (l *lists) get(s *server, ref string, now time.Time) ([]byte, error) {
+	authority, at := config.Find(s.Revisions.Draft().Authorities, ref)
+	if at < 0 {
+		return nil, errNoAuthority
+	}
+	entries := s.Gate.Issued.RevocationEntries(authority.ID)
+	last := time.Time{}
+	for i := range entries {
+		if entries[i].RevocationTime.After(last) {
+			last = entries[i].RevocationTime
+		}
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if k, ok := l.kept[authority.ID]; ok && k.entries == len(entries) && k.last.Equal(last) && k.key == authority.Key && now.Sub(k.at) < listLife && !now.Before(k.at) {
+		return k.octets, nil
+	}
+	_, cert, signer, err := s.signer(s.Revisions.Draft(), ref)
+	if err != nil {
+		return nil, err
+	}
+	octets, err := certificate.CRL(cert, signer, entries, now)
+	if err != nil {
+		return nil, err
+	}
+	if l.kept == nil || len(l.kept) > maxKeptLists {
+		l.kept = map[string]signedList{}
+	}
+	l.kept[authority.ID] = signedList{octets, now, len(entries), last, authority.Key}
+	return octets, nil
+}
+
+const maxKeptLists = 100

@@ -104,16 +104,17 @@ func (s *server) applyClient(_ *config.Config, c *config.Client, in *apitype.Cli
 	if in.GenerateSecret && in.GenerateTACACSSecret {
 		return "", faulty("generateTacacsSecret", "two secrets cannot be made in one call, since one is returned", "Make one after the other.")
 	}
-	if made, err := s.applyTACACS(c, in); made != "" || err != nil {
-		return made, err
+	made, err := s.applyTACACS(c, in)
+	if err != nil {
+		return "", err
 	}
-	secret, generated := in.Secret, ""
+	secret := in.Secret
 	if in.GenerateSecret {
-		generated = seal.Generate()
-		secret = generated
+		secret = seal.Generate()
+		made = secret
 	}
 	if secret == "" {
-		return "", nil
+		return made, nil
 	}
 	if !in.KeepPreviousUntil.IsZero() && c.Secret.Set() {
 		if in.KeepPreviousUntil.Before(time.Now()) {
@@ -124,7 +125,7 @@ func (s *server) applyClient(_ *config.Config, c *config.Client, in *apitype.Cli
 		c.Previous, c.PreviousUntil = "", time.Time{}
 	}
 	c.Secret = s.Box.Seal(c.RADIUSPlace(), secret)
-	return generated, nil
+	return made, nil
 }
 
 // applyTACACS sets the TACACS+ secret of a client, and returns one that was made.

@@ -53,6 +53,10 @@ func (s *server) policyKinds() {
 		list: func(c *config.Config) *[]config.Remote { return &c.Remotes },
 		apply: func(_ *config.Config, r *config.Remote, in *apitype.RemoteInput) (string, error) {
 			r.Name, r.Address, r.TimeoutMillis, r.Tries, r.Unsigned, r.Note = in.Name, in.Address, in.TimeoutMillis, in.Tries, in.Unsigned, in.Note
+			r.Pass = in.Pass
+			if r.Grants = in.Grants; r.Grants == nil {
+				r.Grants = []string{}
+			}
 			if in.Secret != "" {
 				r.Secret = s.Box.Seal(r.SecretPlace(), in.Secret)
 			}
@@ -115,7 +119,7 @@ func (s *server) remoteView(c *config.Config) func(*config.Remote, apitype.Meta)
 	snapshot := s.Gate.Current()
 	return func(r *config.Remote, m apitype.Meta) apitype.Remote {
 		out := apitype.Remote{Meta: m, SecretSet: r.Secret.Set(), Silent: snapshot.Silent(r.Name, time.Now()), UsedBy: []string{}, RemoteFields: apitype.RemoteFields{Name: r.Name, Address: r.Address,
-			TimeoutMillis: r.TimeoutMillis, Tries: r.Tries, Unsigned: r.Unsigned, Note: r.Note}}
+			TimeoutMillis: r.TimeoutMillis, Tries: r.Tries, Unsigned: r.Unsigned, Grants: r.Grants, Pass: r.Pass, Note: r.Note}}
 		for i := range c.Lanes {
 			if slices.ContainsFunc(c.Lanes[i].Forward, func(name string) bool { return strings.EqualFold(name, r.Name) }) {
 				out.UsedBy = append(out.UsedBy, c.Lanes[i].Name)

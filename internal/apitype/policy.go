@@ -87,7 +87,10 @@ type RemoteFields struct {
 	TimeoutMillis int    `json:"timeoutMillis" required:"false" default:"2000" doc:"How long each try is waited for"`
 	Tries         int    `json:"tries" required:"false" default:"2"`
 	Unsigned      bool   `json:"unsigned" required:"false" doc:"Accept answers without Message-Authenticator"`
-	Note          string `json:"note" required:"false" maxLength:"4000"`
+	// Grants and Pass bound what it may grant.
+	Grants []string `json:"grants" required:"false" doc:"Attributes of an Access-Accept that are passed on, beside those that the protocol needs; * passes on all"`
+	Pass   string   `json:"pass" required:"false" maxLength:"200" doc:"Pass of ours that is laid over its answers"`
+	Note   string   `json:"note" required:"false" maxLength:"4000"`
 }
 
 // RemoteInput adds or replaces a remote server. Without a secret the present one stays.

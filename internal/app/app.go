@@ -49,6 +49,8 @@ type Options struct {
 	Data string
 	// HTTP is where the console and the API are served. Addresses other than loopback are served by TLS only.
 	HTTP string
+	// HTTPHosts are further names under which the console is opened where it is served in clear, such as by a proxy on this machine.
+	HTTPHosts []string
 	// TLSCert and TLSKey are PEM files; without them a self-signed certificate is made where TLS is needed.
 	TLSCert, TLSKey string
 	// RADIUS are the addresses for authentication.
@@ -109,8 +111,8 @@ func Start(ctx context.Context, o Options) (*App, error) {
 	if o.Log == nil {
 		o.Log = slog.Default()
 	}
-	if err := os.MkdirAll(o.Data, 0o700); err != nil {
-		return nil, fmt.Errorf("making the data directory: %w", err)
+	if err := makePrivate(o.Data, o.Log); err != nil {
+		return nil, err
 	}
 	unlock, err := lock(filepath.Join(o.Data, "lock"))
 	if err != nil {
@@ -234,8 +236,12 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	a.background(func() { contacts.Run(background, a.store) })
 	a.background(func() { a.housekeeping(background, o) })
 	a.SetupCode = operators.SetupCode()
-	return a.serve(o, api.New(&api.Service{Version: Version, Store: a.store, Writer: a.Writer, Revisions: revisions, Accounts: accounts, Factors: a.factors, Operators: operators,
-		Contacts: contacts, Gate: a.Gate, Checkup: checks, Roster: copies, Rehearsals: rehearsal.New(a.store, a.Writer.Added), Box: box, IDs: ids, Tally: counts, Attempts: hub, Journal: a.Journal, Entries: entries, Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting, Done: background.Done()}))
+	listener, secure, err := listenHTTP(o)
+	if err != nil {
+		return err
+	}
+	return a.serve(o, listener, secure, api.New(&api.Service{Version: Version, Store: a.store, Writer: a.Writer, Revisions: revisions, Accounts: accounts, Factors: a.factors, Operators: operators,
+		Contacts: contacts, Gate: a.Gate, Checkup: checks, Roster: copies, Rehearsals: rehearsal.New(a.store, a.Writer.Added), Box: box, IDs: ids, Tally: counts, Attempts: hub, Journal: a.Journal, Entries: entries, Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting, Secure: secure, Hosts: o.HTTPHosts, Done: background.Done()}))
 }
 
 // openTACACS opens the sockets of TACACS+.
@@ -280,15 +286,18 @@ func warmUp(ctx context.Context, s *store.Store, counts *tally.Tally) error {
 	return nil
 }
 
-func (a *App) serve(o *Options, handler http.Handler) error {
-	listener, err := net.Listen("tcp", o.HTTP)
-	if err != nil {
-		return fmt.Errorf("listening for the console on %s: %w", o.HTTP, err)
+// listenHTTP opens the address of the console. It is served by TLS everywhere but on loopback.
+func listenHTTP(o *Options) (l net.Listener, secure bool, err error) {
+	if l, err = net.Listen("tcp", o.HTTP); err != nil {
+		return nil, false, fmt.Errorf("listening for the console on %s: %w", o.HTTP, err)
 	}
+	return l, o.TLSCert != "" || !l.Addr().(*net.TCPAddr).IP.IsLoopback(), nil
+}
+
+func (a *App) serve(o *Options, listener net.Listener, secure bool, handler http.Handler) error {
 	a.server = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn)}
 	address := listener.Addr().(*net.TCPAddr)
-	secure := o.TLSCert != "" || !address.IP.IsLoopback()
 	a.URL = "http://" + address.String()
 	if secure {
 		certificate, err := webCertificate(o)

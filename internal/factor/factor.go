@@ -66,6 +66,9 @@ type secrets struct {
 	// Seed is in base32, as in a key URI.
 	Seed     string   `json:"seed"`
 	Recovery []string `json:"recovery"`
+	// Tries are the wrong codes in a row, Locked until when none is looked at, in milliseconds since 1970.
+	Tries  int   `json:"tries,omitempty"`
+	Locked int64 `json:"locked,omitempty"`
 }
 
 // kept is a token with its secrets. mu guards everything that a sign-in may change.
@@ -111,6 +114,9 @@ func Open(ctx context.Context, s *store.Store, box *seal.Box, ids *ident.Source)
 		if err == nil {
 			err = json.Unmarshal([]byte(text), &t.secrets)
 		}
+		if t.Wrong = t.secrets.Tries; t.secrets.Locked != 0 {
+			t.LockedUntil = time.UnixMilli(t.secrets.Locked)
+		}
 		if err != nil {
 			return nil, fmt.Errorf("opening the second factor of %s: %w", row.Name, err)
 		}
@@ -154,7 +160,7 @@ func (k *Keeper) Check(ctx context.Context, store, name, typed, on string, now t
 		t.Wrong, t.far, t.UsedAt, t.UsedOn = 0, 0, now, on
 	}
 	t.mu.Unlock()
-	if code == reason.OK {
+	if code == reason.OK || code == reason.FactorWrong { // a restart gives nobody his tries back
 		if err := k.save(ctx, t); err != nil {
 			return reason.FactorFailed, err.Error()
 		}
@@ -274,6 +280,9 @@ func Place(id string) config.Place { return config.Place{Purpose: "factor", Obje
 func (t *kept) row(box *seal.Box) store.FactorToken {
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	if t.secrets.Tries, t.secrets.Locked = t.Wrong, 0; !t.LockedUntil.IsZero() {
+		t.secrets.Locked = t.LockedUntil.UnixMilli()
+	}
 	text, _ := json.Marshal(t.secrets)
 	out := store.FactorToken{ID: t.ID, Store: t.Store, Name: t.Name, Display: t.Display, Label: t.Label, Algorithm: t.Algorithm, Digits: t.Digits, Period: t.Period, Secrets: string(box.Seal(Place(t.ID), string(text))),
 		Recovery: len(t.Recovery), Confirmed: t.Confirmed, Step: t.step, Skew: t.Skew, MadeAt: t.MadeAt.UnixMilli(), MadeBy: t.MadeBy, UsedOn: t.UsedOn}

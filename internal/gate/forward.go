@@ -2,11 +2,13 @@ package gate
 
 import (
 	"context"
+	"encoding/binary"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
+	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/remote"
 	"tollgate.example/key/internal/seal"
@@ -56,10 +58,15 @@ func (v *Visit) forward(ctx context.Context, p *radius.Packet, key *radius.Key) 
 			faults = append(faults, err.Error())
 			continue
 		}
+		detail := said(reply)
+		left := v.limit(reply, server.Name)
 		if reply.Code == radius.AccessChallenge {
 			return Answer{Challenge: true, Forwarded: reply}
 		}
-		v.Facts.Forwarded = &facts.Forwarded{Server: server.Name, Answer: "reject", Detail: said(reply), Micros: time.Since(begun).Microseconds()}
+		if len(left) > 0 {
+			detail += "; not passed on: " + strings.Join(left, ", ")
+		}
+		v.Facts.Forwarded = &facts.Forwarded{Server: server.Name, Answer: "reject", Detail: detail, Micros: time.Since(begun).Microseconds()}
 		if reply.Code == radius.AccessAccept {
 			v.Facts.Forwarded.Answer, v.Facts.Forwarded.Reply = "accept", v.named(reply)
 		}
@@ -73,6 +80,56 @@ func (v *Visit) forward(ctx context.Context, p *radius.Packet, key *radius.Key) 
 		return v.leaveEAP(message)
 	}
 	return v.Leave()
+}
+
+// limit takes out of an answer what the server may not grant, lays the pass over it, and returns the names of what was taken out.
+// Only an Access-Accept grants anything; the others carry what the protocol needs.
+func (v *Visit) limit(reply *remote.Answer, server string) (left []string) {
+	grants := v.snapshot.Plan.GrantsOf(server)
+	if grants == nil {
+		grants = &decide.Grants{}
+	}
+	kept := reply.Attributes[:0]
+	for _, a := range reply.Attributes {
+		var one facts.Facts
+		addAttribute(&one, v.snapshot.Plan.Book, a.Type, a.Value)
+		allowed := len(one.Attributes) > 0 || belongs(a)
+		for _, part := range one.Attributes {
+			if reply.Code == radius.AccessAccept {
+				allowed = allowed && (belongs(a) || grants.Allows(part.Name))
+			} else {
+				allowed = allowed && (belongs(a) || decide.Protocol(part.Name))
+			}
+		}
+		if !allowed {
+			for _, part := range one.Attributes {
+				left = append(left, part.Name)
+			}
+			continue
+		}
+		kept = append(kept, a)
+	}
+	reply.Attributes = kept
+	if reply.Code == radius.AccessAccept {
+		for _, over := range grants.Over {
+			reply.Attributes = slices.DeleteFunc(reply.Attributes, func(a remote.Attribute) bool { return a.Type == over.Type && a.Type != radius.VendorSpecific })
+		}
+		for _, over := range grants.Over {
+			reply.Attributes = append(reply.Attributes, remote.Attribute{Type: over.Type, Value: over.Value})
+		}
+	}
+	return left
+}
+
+// belongs reports whether an attribute is part of how the answer is said: EAP, State, and the proofs and errors of MS-CHAP.
+func belongs(a remote.Attribute) bool {
+	switch a.Type {
+	case radius.EAPMessage, radius.State:
+		return true
+	case radius.VendorSpecific:
+		return len(a.Value) > 5 && binary.BigEndian.Uint32(a.Value) == radius.Vendor2548
+	}
+	return false
 }
 
 // named writes the attributes of an answer as facts.

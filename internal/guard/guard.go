@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -28,7 +29,9 @@ func (l Limits) device() int { return (l.After + 1) / 2 }
 
 // Guard counts. It is safe for concurrent use.
 type Guard struct {
-	mu     sync.Mutex
+	// counted is how many people there are, so that nothing has to be locked while there are none.
+	counted atomic.Int64
+	mu      sync.Mutex
 	people map[string]*person
 }
 
@@ -62,7 +65,7 @@ func (h *Held) String() string {
 	if h.Device != "" {
 		of = "from " + h.Device
 	}
-	return fmt.Sprintf("%d wrong ones %s were passed on; it goes on at %s", h.Wrong, of, h.Until.UTC().Format("15:04 MST"))
+	return fmt.Sprintf("%d wrong ones %s came; it goes on at %s", h.Wrong, of, h.Until.UTC().Format("15:04 MST"))
 }
 
 // Ask tells whether a password may be passed on; otherwise it returns what holds it back. After nil, Done must follow.
@@ -91,6 +94,7 @@ func (g *Guard) ask(store, name, device string, limits Limits, now time.Time) (*
 		g.room(now)
 		p = &person{store: store, name: name, devices: map[string]int{}}
 		g.people[key(store, name)] = p
+		g.counted.Store(int64(len(g.people)))
 	}
 	if p.wrong > 0 && now.After(p.until) {
 		p.wrong, p.devices = 0, map[string]int{}
@@ -147,6 +151,19 @@ func (g *Guard) Done(store, name, device string, limits Limits, outcome Outcome)
 	}
 	if p.wrong == 0 && p.asking == 0 {
 		delete(g.people, key(store, name))
+		g.counted.Store(int64(len(g.people)))
+	}
+}
+
+// Right notes a password that was found right without being asked about.
+func (g *Guard) Right(store, name string) {
+	if g.counted.Load() == 0 {
+		return
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if p := g.people[key(store, name)]; p != nil {
+		p.wrong, p.devices = 0, map[string]int{}
 	}
 }
 

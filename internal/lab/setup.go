@@ -169,7 +169,7 @@ func (s *setup) lanes() {
 			{Name: "Contractors ashore", Enabled: true, When: `group is Contractors and client.site in north-pier, south-pier`, Outcome: config.Admit, Pass: "contractors", Owner: "Port Operations"},
 			{Name: "Contractors aboard", Enabled: true, When: "group is Contractors", Outcome: config.Refusal, Message: "Contractors sign in ashore only."},
 		}})
-	s.add("/remotes", apitype.RemoteInput{Secret: partnerSecret, RemoteFields: apitype.RemoteFields{Name: PartnerName, Address: PartnerAddress, TimeoutMillis: 1000, Tries: 2, Note: "Decides about the pilots and inspectors of the port."}})
+	s.add("/remotes", apitype.RemoteInput{Secret: partnerSecret, RemoteFields: apitype.RemoteFields{Name: PartnerName, Address: PartnerAddress, TimeoutMillis: 1000, Tries: 2, Grants: []string{"Tunnel-Type", "Tunnel-Medium-Type", "Tunnel-Private-Group-ID"}, Note: "Decides about the pilots and inspectors of the port."}})
 	s.add("/lanes", apitype.LaneFields{Name: "Guests of the port", When: "ssid is LF-Harbour and name.realm is " + PartnerRealm, Methods: []string{}, Forward: []string{PartnerName}, RejectDelayMillis: 1000, Policies: []config.Policy{}})
 	s.expectations()
 	s.add("/lanes", apitype.LaneFields{Name: "Everything else", When: "always", Methods: pap, RejectDelayMillis: 1000, Policies: []config.Policy{}, Note: "Nobody is admitted here; the refusal says so."})

@@ -56,7 +56,9 @@ func Open(ctx context.Context, s *store.Store, box *seal.Box) (*Keeper, error) {
 }
 
 // place is that of the passwords of a machine account.
-func place(domain, computer string) config.Place { return config.Place{Purpose: Purpose, Object: key(domain, computer)} }
+func place(domain, computer string) config.Place {
+	return config.Place{Purpose: Purpose, Object: key(domain, computer)}
+}
 
 // Purpose is what passwords of machine accounts are sealed for; their object is DOMAIN\COMPUTER.
 const Purpose = "machine"

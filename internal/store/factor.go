@@ -1,6 +1,10 @@
 package store
 
-import "context"
+import (
+	"context"
+
+	"github.com/jmoiron/sqlx"
+)
 
 // FactorToken is a device that makes one-time codes; times are in milliseconds since 1970.
 type FactorToken struct {
@@ -33,21 +37,16 @@ func (s *Store) FactorTokens(ctx context.Context) ([]FactorToken, error) {
 
 // AddFactorToken adds or replaces a token and removes others, all or nothing.
 func (s *Store) AddFactorToken(ctx context.Context, t FactorToken, remove []string) error {
-	tx, err := s.single.BeginTxx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	for _, id := range remove {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM factors WHERE id = ?", id); err != nil {
-			return err
+	return s.durably(ctx, func(tx *sqlx.Tx) error {
+		for _, id := range remove {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM factors WHERE id = ?", id); err != nil {
+				return err
+			}
 		}
-	}
-	if _, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO factors (id, store, name, display, label, algorithm, digits, period, secrets, recovery, confirmed, step, skew, made_at, made_by, used_at, used_on)
-		VALUES (:id, :store, :name, :display, :label, :algorithm, :digits, :period, :secrets, :recovery, :confirmed, :step, :skew, :made_at, :made_by, :used_at, :used_on)`, t); err != nil {
+		_, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO factors (id, store, name, display, label, algorithm, digits, period, secrets, recovery, confirmed, step, skew, made_at, made_by, used_at, used_on)
+			VALUES (:id, :store, :name, :display, :label, :algorithm, :digits, :period, :secrets, :recovery, :confirmed, :step, :skew, :made_at, :made_by, :used_at, :used_on)`, t)
 		return err
-	}
-	return tx.Commit()
+	})
 }
 
 // SaveFactorToken writes what a sign-in changes of a token; one that was removed meanwhile gives ErrNotFound.

@@ -2,7 +2,9 @@ package store
 
 import (
 	"context"
+
 	"fmt"
+	"github.com/jmoiron/sqlx"
 )
 
 // Device is a known device.
@@ -28,20 +30,17 @@ func (s *Store) Devices(ctx context.Context) ([]Device, error) {
 
 // SaveDevices adds or replaces devices, all or none. A match that another device has gives ErrTaken.
 func (s *Store) SaveDevices(ctx context.Context, list []Device) error {
-	tx, err := s.single.BeginTxx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	for _, d := range list {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO devices (id, match, name, owner, tags, note, enabled, expires, changed_at, changed_by)
-			VALUES (:id, :match, :name, :owner, :tags, :note, :enabled, :expires, :changed_at, :changed_by)
-			ON CONFLICT (id) DO UPDATE SET match = excluded.match, name = excluded.name, owner = excluded.owner, tags = excluded.tags, note = excluded.note,
-			enabled = excluded.enabled, expires = excluded.expires, changed_at = excluded.changed_at, changed_by = excluded.changed_by`, d); err != nil {
-			return taken(err)
+	return s.durably(ctx, func(tx *sqlx.Tx) error {
+		for _, d := range list {
+			if _, err := tx.NamedExecContext(ctx, `INSERT INTO devices (id, match, name, owner, tags, note, enabled, expires, changed_at, changed_by)
+				VALUES (:id, :match, :name, :owner, :tags, :note, :enabled, :expires, :changed_at, :changed_by)
+				ON CONFLICT (id) DO UPDATE SET match = excluded.match, name = excluded.name, owner = excluded.owner, tags = excluded.tags, note = excluded.note,
+				enabled = excluded.enabled, expires = excluded.expires, changed_at = excluded.changed_at, changed_by = excluded.changed_by`, d); err != nil {
+				return taken(err)
+			}
 		}
-	}
-	return tx.Commit()
+		return nil
+	})
 }
 
 // RemoveDevice removes a device.
@@ -72,7 +71,7 @@ func (s *Store) IssuedAll(ctx context.Context) ([]Issued, error) {
 
 // SaveIssued records an issued certificate.
 func (s *Store) SaveIssued(ctx context.Context, i Issued) error {
-	_, err := s.single.NamedExecContext(ctx, `INSERT INTO issued (id, authority, serial, subject, purpose, pem, until, issued_at, issued_by, revoked_at)
+	_, err := s.durableExec(ctx, `INSERT INTO issued (id, authority, serial, subject, purpose, pem, until, issued_at, issued_by, revoked_at)
 		VALUES (:id, :authority, :serial, :subject, :purpose, :pem, :until, :issued_at, :issued_by, :revoked_at)`, i)
 	return taken(err)
 }

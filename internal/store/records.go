@@ -3,8 +3,11 @@ package store
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"strings"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Revision is one published configuration. Times are milliseconds since 1970 throughout this file.
@@ -27,19 +30,13 @@ type Draft struct {
 
 // Publish stores a new revision and the draft that follows from it, both or neither.
 func (s *Store) Publish(ctx context.Context, r Revision, d Draft) error {
-	tx, err := s.single.BeginTxx(ctx, nil)
-	if err != nil {
-		return fmt.Errorf("publishing revision %d: %w", r.Number, err)
-	}
-	defer tx.Rollback()
-	if _, err := tx.NamedExecContext(ctx, `INSERT INTO revisions (number, at, operator, note, changes, config)
-		VALUES (:number, :at, :operator, :note, :changes, :config)`, r); err != nil {
-		return fmt.Errorf("storing revision %d: %w", r.Number, err)
-	}
-	if err := saveDraft(ctx, tx, d); err != nil {
-		return err
-	}
-	return tx.Commit()
+	return s.durably(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO revisions (number, at, operator, note, changes, config)
+			VALUES (:number, :at, :operator, :note, :changes, :config)`, r); err != nil {
+			return fmt.Errorf("storing revision %d: %w", r.Number, err)
+		}
+		return saveDraft(ctx, tx, d)
+	})
 }
 
 type namedExec interface {
@@ -55,7 +52,9 @@ func saveDraft(ctx context.Context, db namedExec, d Draft) error {
 }
 
 // SaveDraft replaces the draft.
-func (s *Store) SaveDraft(ctx context.Context, d Draft) error { return saveDraft(ctx, s.single, d) }
+func (s *Store) SaveDraft(ctx context.Context, d Draft) error {
+	return s.durably(ctx, func(tx *sqlx.Tx) error { return saveDraft(ctx, tx, d) })
+}
 
 // Draft returns the draft, ErrNotFound if none was ever saved.
 func (s *Store) Draft(ctx context.Context) (Draft, error) {
@@ -115,7 +114,7 @@ func (s *Store) Accounts(ctx context.Context) ([]Account, error) {
 
 // SaveAccount adds or replaces an account. A name that another account has gives ErrTaken.
 func (s *Store) SaveAccount(ctx context.Context, a Account) error {
-	_, err := s.single.NamedExecContext(ctx, `INSERT INTO accounts (id, name, display, mail, groups, enabled, expires, hash, keeps, proof, version, changed_at, changed_by, emergency, opened, opened_on, uses)
+	_, err := s.durableExec(ctx, `INSERT INTO accounts (id, name, display, mail, groups, enabled, expires, hash, keeps, proof, version, changed_at, changed_by, emergency, opened, opened_on, uses)
 		VALUES (:id, :name, :display, :mail, :groups, :enabled, :expires, :hash, :keeps, :proof, :version, :changed_at, :changed_by, :emergency, :opened, :opened_on, :uses)
 		ON CONFLICT (id) DO UPDATE SET name = excluded.name, display = excluded.display, mail = excluded.mail, groups = excluded.groups,
 		enabled = excluded.enabled, expires = excluded.expires, hash = excluded.hash, keeps = excluded.keeps, proof = excluded.proof, version = excluded.version,
@@ -133,9 +132,16 @@ func (s *Store) RemoveAccount(ctx context.Context, id string) error {
 	return s.exec(ctx, "DELETE FROM accounts WHERE id = ?", id)
 }
 
-// exec runs a statement that must touch a record.
+// exec runs a statement that must touch a record, and returns when that is on the disk.
 func (s *Store) exec(ctx context.Context, query string, args ...any) error {
-	result, err := s.single.ExecContext(ctx, query, args...)
+	return s.durably(ctx, func(tx *sqlx.Tx) error {
+		result, err := tx.ExecContext(ctx, query, args...)
+		return touched(result, err)
+	})
+}
+
+// touched makes ErrNotFound of a statement that changed nothing.
+func touched(result sql.Result, err error) error {
 	if err != nil {
 		return err
 	}
@@ -176,15 +182,12 @@ func (s *Store) OperatorByName(ctx context.Context, name string) (Operator, erro
 
 // AddOperator adds an operator; with first set, only if there is none yet.
 func (s *Store) AddOperator(ctx context.Context, o Operator, first bool) error {
-	result, err := s.single.ExecContext(ctx, `INSERT INTO operators (id, name, hash, created_at)
+	err := s.exec(ctx, `INSERT INTO operators (id, name, hash, created_at)
 		SELECT ?, ?, ?, ? WHERE ? = 0 OR NOT EXISTS (SELECT 1 FROM operators)`, o.ID, o.Name, o.Hash, o.CreatedAt, first)
-	if err != nil {
-		return taken(err)
-	}
-	if n, _ := result.RowsAffected(); n == 0 {
+	if errors.Is(err, ErrNotFound) { // it was to be the first, and there is one
 		return ErrTaken
 	}
-	return nil
+	return taken(err)
 }
 
 // RemoveOperator removes an operator with all sessions and tokens, but never the last one.
@@ -210,7 +213,7 @@ const keyColumns = "k.id, k.kind, k.hash, k.operator, k.name, k.created_at, k.us
 
 // AddKey stores a session or token.
 func (s *Store) AddKey(ctx context.Context, k Key) error {
-	_, err := s.single.NamedExecContext(ctx, `INSERT INTO keys (id, kind, hash, operator, name, created_at, used_at, expires_at)
+	_, err := s.durableExec(ctx, `INSERT INTO keys (id, kind, hash, operator, name, created_at, used_at, expires_at)
 		VALUES (:id, :kind, :hash, :operator, :name, :created_at, :used_at, :expires_at)`, k)
 	return err
 }
@@ -231,7 +234,7 @@ func (s *Store) Tokens(ctx context.Context) ([]Key, error) {
 
 // TouchKey notes the use of a key and moves its end.
 func (s *Store) TouchKey(ctx context.Context, id string, used, expires int64) error {
-	return s.exec(ctx, "UPDATE keys SET used_at = ?, expires_at = ? WHERE id = ?", used, expires, id)
+	return touched(s.single.ExecContext(ctx, "UPDATE keys SET used_at = ?, expires_at = ? WHERE id = ?", used, expires, id))
 }
 
 // RemoveKey ends a session or token.

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"time"
 
@@ -50,6 +51,11 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 
 // openFile opens or creates a database file and brings it to the newest schema of its kind: one writing connection, and readers.
 func openFile(ctx context.Context, path string, pragmas ...string) (single, db *sqlx.DB, err error) {
+	if f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600); err != nil { // SQLite gives its other files the rights of this one
+		return nil, nil, fmt.Errorf("opening the database %s: %w", path, err)
+	} else if err := f.Close(); err != nil {
+		return nil, nil, err
+	}
 	dsn := "file:" + path + "?_txlock=immediate"
 	for _, p := range append([]string{"page_size(8192)", "journal_mode(WAL)", "busy_timeout(5000)", "wal_autocheckpoint(0)"}, pragmas...) {
 		dsn += "&_pragma=" + p

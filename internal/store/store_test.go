@@ -8,8 +8,11 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 
 	"tollgate.example/key/internal/ident"
 )
@@ -221,4 +224,69 @@ func TestAFloodIsHeldUpBeforeAnythingIsLost(t *testing.T) {
 	if took := add(); took < maxHold || took > 20*maxHold || w.Lost() != 1 {
 		t.Errorf("with the queue full, somebody was held up for %s, and %d are lost", took, w.Lost())
 	}
+}
+
+// What prevents something is committed with the disk's word; everything else does not wait for it.
+func TestDurableCommits(t *testing.T) {
+	ctx := context.Background()
+	s, err := Open(ctx, t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	const full, normal = 2, 1
+	level := func(db interface {
+		GetContext(ctx context.Context, dest any, query string, args ...any) error
+	}) (n int) {
+		t.Helper()
+		if err := db.GetContext(ctx, &n, "PRAGMA synchronous"); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	var during int
+	if err := s.durably(ctx, func(tx *sqlx.Tx) error { during = level(tx); return nil }); err != nil || during != full {
+		t.Errorf("a durable commit is made at level %d: %v", during, err)
+	}
+	if got := level(s.single); got != normal {
+		t.Errorf("after it the level is %d", got)
+	}
+	failed := errors.New("no")
+	if err := s.durably(ctx, func(*sqlx.Tx) error { return failed }); !errors.Is(err, failed) || level(s.single) != normal {
+		t.Errorf("after a failure: %v, level %d", err, level(s.single))
+	}
+	ended, cancel := context.WithCancel(ctx)
+	err = s.durably(ended, func(*sqlx.Tx) error { cancel(); return nil })
+	if got := level(s.single); got != normal {
+		t.Errorf("after a context that ended (%v) the level is %d", err, got)
+	}
+}
+
+// Nobody else may read what lies in a data directory, whatever the umask.
+func TestFilesArePrivate(t *testing.T) {
+	old := syscall.Umask(0)
+	defer syscall.Umask(old)
+	dir, ctx := t.TempDir(), context.Background()
+	s, err := Open(ctx, dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	j, err := OpenJournal(ctx, dir, ident.NewSource(0), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.SaveAccount(ctx, Account{ID: "1", Name: "x", Groups: []byte("[]")}); err != nil {
+		t.Fatal(err)
+	}
+	files, _ := filepath.Glob(filepath.Join(dir, "*"))
+	if len(files) < 4 {
+		t.Errorf("only %v", files)
+	}
+	for _, path := range files {
+		if info, err := os.Stat(path); err == nil && info.Mode().Perm()&0o077 != 0 {
+			t.Errorf("%s has rights %v", path, info.Mode().Perm())
+		}
+	}
+	j.Close()
+	s.Close()
 }

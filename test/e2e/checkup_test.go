@@ -58,7 +58,7 @@ func TestCheckupOfARealDomain(t *testing.T) {
 	var d apitype.Directory
 	w.do(http.MethodGet, "/directories/LANTERN", nil, &d)
 	d.GuardAfter, d.DNS = 9, ""
-	w.do(http.MethodPut, "/directories/LANTERN", apitype.DirectoryInput{DirectoryFields: d.DirectoryFields}, nil, client.IfMatch("*"))
+	w.do(http.MethodPut, "/directories/LANTERN", apitype.DirectoryInput{BindPassword: "Harbour-svc-tollgate-1", DirectoryFields: d.DirectoryFields}, nil, client.IfMatch("*"))
 	w.publish()
 	w.wants(0, []string{"checkup", "run", "LANTERN"}, "a member of Administrators", "Backup Operators", "password expires in 9 days", "dc2.lantern.example", "Add a second one", "gone: Ticketing", "which is too late", "may be an outside one")
 	w.wants(0, []string{"checkup", "changes"}, "pass -> warn", "Look at the service account", "Count the domain controllers", "Find the picked groups")

@@ -21,7 +21,7 @@ func forwarding(t *testing.T) (near, far *world) {
 	far.basic("require", "127.0.0.1")
 	near = start(t)
 	near.basic("require", "127.0.0.1")
-	if out, code := near.run(secret+"\n", "tollgate", "remote", "add", "port-authority", "-address", far.radius, "-secret", "-timeout", "1000", "-tries", "2"); code != 0 {
+	if out, code := near.run(secret+"\n", "tollgate", "remote", "add", "port-authority", "-address", far.radius, "-secret", "-timeout", "1000", "-tries", "2", "-grant", "*"); code != 0 {
 		t.Fatal(out)
 	}
 	near.wants(0, []string{"lane", "change", "Wired", "-forward", "port-authority"}, "changed", "its policies decide nothing")

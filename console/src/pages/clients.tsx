@@ -102,7 +102,16 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
       )}
       {made && <div className="mb-3"><Notice tone="in">The new shared secret, shown only here: <code className="font-semibold select-all" data-secret>{made}</code>. Set it on the device now.</Notice></div>}
       {client && <Problems list={client.problems} />}
-      <Editor kind="clients" noun="client" object={client} body={body} onSaved={(s) => { if (s.secret) sessionStorage.setItem("made-" + s.id, s.secret); setMade(s.secret ?? ""); }}>
+      <Editor kind="clients" noun="client" object={client} body={body} onSaved={(s) => {
+        if (s.secret) {
+          sessionStorage.setItem("made-" + s.id, s.secret);
+          setMade(s.secret); // and stays, however often the rest is saved: it is shown nowhere else
+        }
+        setHow("keep");
+        setSecret("");
+        setGrace("");
+        setGear({ how: "keep", secret: "" });
+      }}>
         {(error) => (
           <>
             <MadeElsewhere id={client?.id} show={setMade} />

@@ -4,7 +4,7 @@ import type { Schema } from "../api/client";
 import { useObject, useObjects } from "../api/hooks";
 import { ButtonLink, Empty, Failure, PageHead, rowKeys, Verdict } from "../ui/basic";
 import { Editor, Problems } from "../ui/editor";
-import { TextField, Tick } from "../ui/form";
+import { LinesField, lines, Pick, TextField, Tick } from "../ui/form";
 
 type Remote = Schema["Remote"];
 
@@ -40,9 +40,10 @@ export function RemotePage() {
 }
 
 function RemoteForm({ remote: r }: { remote?: Remote }) {
-  const [form, setForm] = useState({ name: r?.name ?? "", address: r?.address ?? "", secret: "", timeoutMillis: r?.timeoutMillis ?? 2000, tries: r?.tries ?? 2, unsigned: r?.unsigned ?? false, note: r?.note ?? "" });
+  const [form, setForm] = useState({ name: r?.name ?? "", address: r?.address ?? "", secret: "", timeoutMillis: r?.timeoutMillis ?? 2000, tries: r?.tries ?? 2, unsigned: r?.unsigned ?? false, grants: r?.grants ?? [], pass: r?.pass ?? "", note: r?.note ?? "" });
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
-  const body = () => ({ ...form, secret: form.secret || undefined });
+  const passes = useObjects("passes", "", 5_000).data?.items ?? [];
+  const body = () => ({ ...form, grants: lines(form.grants), secret: form.secret || undefined });
   return (
     <div className="max-w-[640px]">
       <div className="text-[13px] text-soft"><Link to="/remotes" className="hover:underline">Remote servers</Link> / {r?.name ?? "new"}</div>
@@ -58,6 +59,8 @@ function RemoteForm({ remote: r }: { remote?: Remote }) {
               <TextField label="Each try, milliseconds" field="timeoutMillis" type="number" value={String(form.timeoutMillis)} onChange={(v) => set({ timeoutMillis: Number(v) })} error={error} />
               <TextField label="Tries" field="tries" type="number" value={String(form.tries)} onChange={(v) => set({ tries: Number(v) })} error={error} />
             </div>
+            <LinesField label="May grant" field="grants" hint="Attributes of its answers that are passed on, one a line, such as Tunnel-Private-Group-ID. Time-outs and messages always are; * passes on everything." value={form.grants} onChange={(grants) => set({ grants })} error={error} rows={2} />
+            <Pick label="Pass laid over its answers" field="pass" value={form.pass} onChange={(pass) => set({ pass })} error={error} options={[{ value: "", label: "none" }, ...passes.map((p) => ({ value: p.name, label: p.name }))]} />
             <Tick label="Accept answers without Message-Authenticator, which can be forged" checked={form.unsigned} onChange={(unsigned) => set({ unsigned })} />
             <TextField label="Note" value={form.note} onChange={(note) => set({ note })} />
           </>

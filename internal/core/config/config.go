@@ -232,6 +232,11 @@ func (c *Config) fill() {
 	orEmpty(&c.Calendars)
 	orEmpty(&c.Pools)
 	orEmpty(&c.Remotes)
+	for i := range c.Remotes {
+		if c.Remotes[i].Grants == nil { // made when everything was passed on
+			c.Remotes[i].Grants = []string{AllGrants}
+		}
+	}
 	for i := range c.Pools {
 		orEmpty(&c.Pools[i].Ranges)
 	}

@@ -20,16 +20,28 @@ type Remote struct {
 	TimeoutMillis int `json:"timeoutMillis"`
 	Tries         int `json:"tries"`
 	// Unsigned accepts answers without Message-Authenticator, which can be forged.
-	Unsigned bool   `json:"unsigned,omitempty"`
-	Note     string `json:"note,omitempty"`
+	Unsigned bool `json:"unsigned,omitempty"`
+	// Grants are the attributes of an Access-Accept that are passed on, by name, beside those that the protocol needs; AllGrants
+	// passes on everything.
+	Grants []string `json:"grants"`
+	// Pass is laid over the answer: what it gives takes the place of what the server gives.
+	Pass string `json:"pass,omitempty"`
+	Note string `json:"note,omitempty"`
 }
+
+// AllGrants stands for all attributes.
+const AllGrants = "*"
 
 func (r *Remote) Ident() string      { return r.ID }
 func (r *Remote) Label() string      { return r.Name }
 func (r *Remote) Identify(id string) { r.ID = id }
 
 func (r *Remote) normalise() {
-	trim(&r.Name, &r.Address, &r.Note)
+	trim(&r.Name, &r.Address, &r.Pass, &r.Note)
+	for i := range r.Grants {
+		trim(&r.Grants[i])
+	}
+	r.Grants = unique(r.Grants)
 	if addr, err := netip.ParseAddr(strings.Trim(r.Address, "[]")); err == nil {
 		r.Address = net.JoinHostPort(addr.String(), "1812")
 	}
@@ -56,6 +68,17 @@ func (c *Config) checkRemotes(k *checker) {
 		}
 		if r.Tries < 1 || r.Tries > 5 {
 			k.fail("tries", strconv.Itoa(r.Tries)+" is out of range", "Use 1 to 5.")
+		}
+		if slices.Contains(r.Grants, AllGrants) {
+			k.warn("grants", "everything that this server grants is passed on: whoever administers it chooses VLANs, roles and privileges here", "Name the attributes that it may grant, or lay a pass over its answers.")
+		}
+		if len(r.Grants) > maxList {
+			k.fail("grants", fmt.Sprintf("more than %d attributes", maxList), "Remove some.")
+		}
+		if p, at := Find(c.Passes, r.Pass); r.Pass != "" && at < 0 {
+			k.fail("pass", fmt.Sprintf("there is no pass %q", r.Pass), "Choose one of the passes.")
+		} else if r.Pass != "" && p.Pool != "" {
+			k.fail("pass", fmt.Sprintf("pass %q gives addresses of a pool, which is for people who are decided about here", r.Pass), "Choose another pass.")
 		}
 		if r.Unsigned {
 			k.warn("unsigned", "answers without Message-Authenticator are accepted: somebody on the path can forge them", "Switch Message-Authenticator on at the remote server, and this off.")

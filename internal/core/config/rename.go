@@ -82,6 +82,9 @@ func (c *Config) Rename(kind, from, to string) {
 		for i := range c.Expectations {
 			follow(&c.Expectations[i].Pass)
 		}
+		for i := range c.Remotes {
+			follow(&c.Remotes[i].Pass)
+		}
 		for i := range c.Lanes {
 			for j := range c.Lanes[i].Policies {
 				p := &c.Lanes[i].Policies[j]

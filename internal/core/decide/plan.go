@@ -32,6 +32,7 @@ type Plan struct {
 	calendars map[string]*calendar.Calendar
 	commands  map[string]*Commands
 	owners    owners
+	grants    map[string]*Grants
 	clients   bart.Table[int]
 	realms    map[config.Form]*Realm
 	byRealm   map[string]*Realm
@@ -110,6 +111,7 @@ func Compile(c *config.Config) (*Plan, []config.Problem) {
 	p.commands = compileCommands(c)
 	passes, wrong := p.compilePasses(c)
 	problems = append(problems, wrong...)
+	problems = append(problems, p.compileGrants(c, passes)...)
 	for i := range c.Realms {
 		realm := &Realm{&c.Realms[i]}
 		p.byRealm[strings.ToLower(realm.Name)] = realm

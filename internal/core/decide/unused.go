@@ -87,6 +87,9 @@ func (a *analysis) unused() {
 	for i := range c.Overrides {
 		use("pass", c.Overrides[i].Pass)
 	}
+	for i := range c.Remotes {
+		use("pass", c.Remotes[i].Pass)
+	}
 	for i := range c.Realms {
 		for _, step := range c.Realms[i].Lookup {
 			use("directory", step.Store)

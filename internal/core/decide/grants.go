@@ -1,0 +1,61 @@
+package decide
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/pass"
+)
+
+// Grants are what a remote server may grant: attributes by name, with a pass of ours laid over them.
+type Grants struct {
+	all   bool
+	named map[string]bool
+	// Over are the attributes that take the place of its own.
+	Over []pass.Attribute
+}
+
+// protocol are the attributes that an answer cannot do without, or that only end a session earlier: they grant nothing.
+var protocol = map[string]bool{"user-name": true, "reply-message": true, "class": true, "session-timeout": true, "idle-timeout": true, "termination-action": true,
+	"acct-interim-interval": true, "eap-message": true, "state": true, "chargeable-user-identity": true}
+
+// Protocol reports whether an attribute belongs to every answer.
+func Protocol(name string) bool { return protocol[strings.ToLower(name)] }
+
+// Allows reports whether an attribute of an Access-Accept is passed on.
+func (g *Grants) Allows(name string) bool {
+	return g.all || Protocol(name) || g.named[strings.ToLower(name)]
+}
+
+// GrantsOf returns what a remote server may grant, nil if there is none of that name.
+func (p *Plan) GrantsOf(remote string) *Grants { return p.grants[strings.ToLower(remote)] }
+
+func (p *Plan) compileGrants(c *config.Config, passes map[string]*Pass) []config.Problem {
+	p.grants = make(map[string]*Grants, len(c.Remotes))
+	var problems []config.Problem
+	for i := range c.Remotes {
+		r := &c.Remotes[i]
+		g := &Grants{all: slices.Contains(r.Grants, config.AllGrants), named: make(map[string]bool, len(r.Grants))}
+		p.grants[strings.ToLower(r.Name)] = g
+		fail := func(field, message, remedy string) {
+			problems = append(problems, config.Problem{Kind: "remote", Object: r.Name, ID: r.ID, Field: field, Message: message, Remedy: remedy})
+		}
+		for j, name := range r.Grants {
+			if name != config.AllGrants && p.Book.ByName(name) == nil {
+				fail(fmt.Sprintf("grants[%d]", j), fmt.Sprintf("there is no attribute %q", name), "Write its name as in the dictionary, or * for all.")
+			}
+			g.named[strings.ToLower(name)] = true
+		}
+		over := passes[strings.ToLower(r.Pass)]
+		switch {
+		case r.Pass == "" || over == nil:
+		case over.Reply.Dynamic():
+			fail("pass", fmt.Sprintf("pass %q takes values of the person, who is not looked up here", r.Pass), "Choose a pass without templates.")
+		default:
+			g.Over, _ = over.Reply.For(nil)
+		}
+	}
+	return problems
+}
