@@ -1,6 +1,7 @@
 package factor
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/rand"
@@ -11,9 +12,10 @@ import (
 	"strings"
 	"time"
 
+	"github.com/boombuler/barcode"
+	"github.com/boombuler/barcode/qr"
 	"github.com/pquerna/otp"
 	"github.com/pquerna/otp/totp"
-	"github.com/skip2/go-qrcode"
 
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/store"
@@ -95,7 +97,7 @@ func (k *Keeper) Enrol(ctx context.Context, r Request, now time.Time) (*Offer, e
 	if err != nil {
 		return nil, fmt.Errorf("making the key URI: %w", err)
 	}
-	picture, err := qrcode.New(made.URL(), qrcode.Medium)
+	picture, err := qr.Encode(made.URL(), qr.M, qr.Auto)
 	if err != nil {
 		return nil, fmt.Errorf("making the QR code: %w", err)
 	}
@@ -123,16 +125,29 @@ func (k *Keeper) Enrol(ctx context.Context, r Request, now time.Time) (*Offer, e
 	k.keep(t)
 	k.mu.Unlock()
 	out := &Offer{Token: t.Token, Seed: t.Seed, URI: made.URL()}
-	for _, row := range picture.Bitmap() {
-		line := make([]byte, len(row))
-		for i, dark := range row {
-			if line[i] = '0'; dark {
-				line[i] = '1'
+	out.QR = rows(picture)
+	return out, nil
+}
+
+// quiet is how many light squares stand around a QR code (ISO/IEC 18004 section 6.3.8).
+const quiet = 4
+
+// rows writes a QR code with its quiet zone, a text a row and 1 for a dark square.
+func rows(picture barcode.Barcode) []string {
+	size := picture.Bounds().Dx()
+	out := make([]string, size+2*quiet)
+	for y := range out {
+		line := bytes.Repeat([]byte{'0'}, len(out))
+		for x := range size {
+			if inside := y - quiet; inside >= 0 && inside < size {
+				if r, _, _, _ := picture.At(x, inside).RGBA(); r == 0 {
+					line[x+quiet] = '1'
+				}
 			}
 		}
-		out.QR = append(out.QR, string(line))
+		out[y] = string(line)
 	}
-	return out, nil
+	return out
 }
 
 // Confirm takes the first code of a token, which counts from then on in place of one that the person had. It returns the recovery

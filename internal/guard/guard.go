@@ -32,7 +32,7 @@ type Guard struct {
 	// counted is how many people there are, so that nothing has to be locked while there are none.
 	counted atomic.Int64
 	mu      sync.Mutex
-	people map[string]*person
+	people  map[string]*person
 }
 
 type person struct {

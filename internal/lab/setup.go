@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -57,9 +58,19 @@ func station(name string) Station {
 	panic("lab: there is no client " + name)
 }
 
-// SetUp configures a fresh service as Lantern Ferries' and returns a token. servers are those of the directory, dns the
-// DNS server of its domain, "" for that of the operating system.
-func SetUp(ctx context.Context, c *client.Client, code string, servers []string, authority, dns string) error {
+// Outside is what of the demo lies outside of the service.
+type Outside struct {
+	// Servers are those of the directory, Authority the one that issued their certificates, as PEM.
+	Servers   []string
+	Authority string
+	// DNS is the DNS server of its domain, "" for that of the operating system.
+	DNS string
+	// Partner is the remote RADIUS server, "" for its usual address.
+	Partner string
+}
+
+// SetUp configures a fresh service as Lantern Ferries', and gives the client a token.
+func SetUp(ctx context.Context, c *client.Client, code string, o Outside) error {
 	if err := c.Do(ctx, http.MethodPost, "/setup", apitype.SetupInput{Code: code, Name: OperatorName, Password: OperatorPassword}, nil); err != nil {
 		return fmt.Errorf("creating the operator of the demo: %w", err)
 	}
@@ -68,12 +79,12 @@ func SetUp(ctx context.Context, c *client.Client, code string, servers []string,
 		return fmt.Errorf("signing in: %w", err)
 	}
 	c.Token = signed.Token
-	s := &setup{ctx: ctx, c: c}
+	s := &setup{ctx: ctx, c: c, partner: cmp.Or(o.Partner, PartnerAddress)}
 	for _, d := range devices {
 		s.add("/clients", apitype.ClientInput{Secret: d.secret, TACACSSecret: d.gear, ClientFields: apitype.ClientFields{Name: d.name, Enabled: true, Addresses: []string{d.address}, MessageAuthenticator: d.mode, Tags: d.tags}})
 	}
-	s.add("/directories", apitype.DirectoryInput{BindPassword: ServicePassword, DirectoryFields: apitype.DirectoryFields{Name: NetBIOS, Kind: "active-directory", Servers: servers,
-		TLS: "ldaps", CA: authority, BindName: ServiceName + "@" + Domain, Attributes: []string{"department", "physicalDeliveryOfficeName"}, TimeoutMillis: 3000, CacheSeconds: 60, DNS: dns, Groups: pickedGroups(), CopyBelow: []string{"OU=People," + BaseDN}, CopyWanted: []string{"mobile"}, CopyMinutes: 60}})
+	s.add("/directories", apitype.DirectoryInput{BindPassword: ServicePassword, DirectoryFields: apitype.DirectoryFields{Name: NetBIOS, Kind: "active-directory", Servers: o.Servers,
+		TLS: "ldaps", CA: o.Authority, BindName: ServiceName + "@" + Domain, Attributes: []string{"department", "physicalDeliveryOfficeName"}, TimeoutMillis: 3000, CacheSeconds: 60, DNS: o.DNS, Groups: pickedGroups(), CopyBelow: []string{"OU=People," + BaseDN}, CopyWanted: []string{"mobile"}, CopyMinutes: 60}})
 	s.add("/realms", apitype.RealmFields{Name: "shore", Forms: []config.Form{{Kind: config.Suffix, Value: Domain}, {Kind: config.Prefix, Value: NetBIOS}, {Kind: config.Bare}},
 		Rewrite: "{name}", Lookup: []config.Lookup{{Store: NetBIOS, Unreachable: config.Next}, {Store: config.LocalStore, Unreachable: config.Refuse}}})
 	s.add("/realms", apitype.RealmFields{Name: "ships", Forms: []config.Form{{Kind: config.Suffix, Value: shipsDomain}}, Rewrite: "{name}", Lookup: []config.Lookup{{Store: config.LocalStore, Unreachable: config.Refuse}}})
@@ -92,9 +103,10 @@ func SetUp(ctx context.Context, c *client.Client, code string, servers []string,
 
 // setup makes calls until one fails.
 type setup struct {
-	ctx context.Context
-	c   *client.Client
-	err error
+	ctx     context.Context
+	c       *client.Client
+	err     error
+	partner string
 }
 
 func (s *setup) add(path string, in any) {
@@ -169,7 +181,7 @@ func (s *setup) lanes() {
 			{Name: "Contractors ashore", Enabled: true, When: `group is Contractors and client.site in north-pier, south-pier`, Outcome: config.Admit, Pass: "contractors", Owner: "Port Operations"},
 			{Name: "Contractors aboard", Enabled: true, When: "group is Contractors", Outcome: config.Refusal, Message: "Contractors sign in ashore only."},
 		}})
-	s.add("/remotes", apitype.RemoteInput{Secret: partnerSecret, RemoteFields: apitype.RemoteFields{Name: PartnerName, Address: PartnerAddress, TimeoutMillis: 1000, Tries: 2, Grants: []string{"Tunnel-Type", "Tunnel-Medium-Type", "Tunnel-Private-Group-ID"}, Note: "Decides about the pilots and inspectors of the port."}})
+	s.add("/remotes", apitype.RemoteInput{Secret: partnerSecret, RemoteFields: apitype.RemoteFields{Name: PartnerName, Address: s.partner, TimeoutMillis: 1000, Tries: 2, Grants: []string{"Tunnel-Type", "Tunnel-Medium-Type", "Tunnel-Private-Group-ID"}, Note: "Decides about the pilots and inspectors of the port."}})
 	s.add("/lanes", apitype.LaneFields{Name: "Guests of the port", When: "ssid is LF-Harbour and name.realm is " + PartnerRealm, Methods: []string{}, Forward: []string{PartnerName}, RejectDelayMillis: 1000, Policies: []config.Policy{}})
 	s.expectations()
 	s.add("/lanes", apitype.LaneFields{Name: "Everything else", When: "always", Methods: pap, RejectDelayMillis: 1000, Policies: []config.Policy{}, Note: "Nobody is admitted here; the refusal says so."})

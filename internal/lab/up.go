@@ -31,6 +31,8 @@ type Options struct {
 	TACACS, TACACSTLS string
 	// DNS is where the stand-in for the DNS server of the domain listens.
 	DNS string
+	// Partner is where the stand-in for the remote RADIUS server listens.
+	Partner string
 	// Every is the time between two people signing in.
 	Every time.Duration
 	Out   io.Writer
@@ -89,7 +91,7 @@ func Up(ctx context.Context, o Options) error {
 		return err
 	}
 	defer dns.Close()
-	partner, err := ServePartner(PartnerAddress)
+	partner, err := ServePartner(o.Partner)
 	if err != nil {
 		return err
 	}
@@ -107,7 +109,7 @@ func Up(ctx context.Context, o Options) error {
 	if err != nil {
 		return fmt.Errorf("reading the setup code: %w", err)
 	}
-	if err := SetUp(ctx, c, strings.TrimSpace(string(code)), []string{o.LDAPS}, ca.PEM, o.DNS); err != nil {
+	if err := SetUp(ctx, c, strings.TrimSpace(string(code)), Outside{Servers: []string{o.LDAPS}, Authority: ca.PEM, DNS: o.DNS, Partner: o.Partner}); err != nil {
 		return err
 	}
 	kit, err := Outfit(ctx, c)

@@ -118,7 +118,7 @@ func lantern(t testing.TB) *world {
 	w := &world{t: t, dir: t.TempDir()}
 	w.boot()
 	w.directory()
-	if err := lab.SetUp(context.Background(), w.api, w.app.SetupCode, []string{w.ldaps}, w.ca.PEM, ""); err != nil {
+	if err := lab.SetUp(context.Background(), w.api, w.app.SetupCode, lab.Outside{Servers: []string{w.ldaps}, Authority: w.ca.PEM}); err != nil {
 		t.Fatal(err)
 	}
 	return w

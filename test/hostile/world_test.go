@@ -105,7 +105,7 @@ func newWorld(t testing.TB) *world {
 	address := serve(t, directory)
 	t.Cleanup(directory.Close)
 	w.boot()
-	w.must(lab.SetUp(context.Background(), w.api, w.app.SetupCode, []string{address}, ca.PEM, ""))
+	w.must(lab.SetUp(context.Background(), w.api, w.app.SetupCode, lab.Outside{Servers: []string{address}, Authority: ca.PEM}))
 	kit, err := lab.Outfit(context.Background(), w.api)
 	w.must(err)
 	w.roots, w.victimPC, w.attackerPC = kit.Roots, kit.Computers[0], kit.Computers[1]
