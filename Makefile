@@ -1,5 +1,5 @@
 # The two commands that matter: `make demo` and `make test`. Both install what they need themselves.
-.PHONY: demo build console test bench tools screenshots clean
+.PHONY: demo build console test soak fuzz bench tools screenshots clean
 
 NPM_STAMP = console/node_modules/.installed
 CONSOLE_SOURCES = $(shell find console/src console/public -type f ! -name '*.gen.ts' 2>/dev/null) console/index.html console/vite.config.ts console/package.json console/tsconfig.json
@@ -34,6 +34,19 @@ test: tools build
 	@test -z "$$(gofmt -l cmd internal test console/*.go)" || { echo "gofmt:"; gofmt -l cmd internal test console/*.go; exit 1; }
 	go vet ./...
 	go test -count=1 -timeout 14m -parallel 4 ./...
+	go test -race -count=1 -timeout 10m $(RACED)
+	go test -race -count=1 -timeout 5m ./test/hostile -conversations 600
+
+# The race detector looks at every package that starts goroutines or is called by several. The core is pure, and the codecs hold
+# no state.
+RACED = $$(go list ./internal/... | grep -v -e /internal/core -e /internal/wire)
+
+# Long searches, which end by themselves: devices and gear that deviate from their protocols, and random input to every decoder.
+soak: build
+	go test ./test/hostile -count=1 -conversations 100000 -within 10m -timeout 25m -v
+
+fuzz:
+	@sh test/fuzz.sh $(FUZZ_TIME)
 
 bench: build
 	go test -run '^$$' -bench . -benchmem ./internal/...

@@ -130,6 +130,9 @@ func (p *teapPhase) take(ctx context.Context, plain []byte) step {
 	if _, has := eap.FindTLV(list, eap.TLVResult); has {
 		return c.fail(reason.EAPDeclined, "it sent a result before ours")
 	}
+	if result, has := eap.FindTLV(list, eap.TLVIntermediate); has && !confirmed && result.Number() != eap.ResultSuccess {
+		return c.fail(reason.EAPDeclined, "it gave the method up")
+	}
 	if kind, has := eap.FindTLV(list, eap.TLVIdentityType); has && kind.Number() != identity(p.subjects[0]) || hasNak(list) {
 		if p.begun {
 			return c.fail(reason.EAPMalformed, "it changed the identity while that of the %s was being proven", subjectName(p.subjects[0]))

@@ -1,6 +1,7 @@
 package hostile
 
 import (
+	"bytes"
 	"crypto/tls"
 	"fmt"
 	"math/rand/v2"
@@ -84,8 +85,8 @@ type device struct {
 	count      [3]int
 	// sent are the packets, said what was said inside, as an honest device would have.
 	sent, said [][]byte
-	// stopped tells that nothing more is sent.
-	stopped bool
+	// stopped tells that nothing more is sent, changed that what was said inside, or a flight, was not what it should have been.
+	stopped, changed bool
 	// next are what changes about the next request alone.
 	client  int
 	station string
@@ -154,6 +155,7 @@ func (d *device) inside(plain []byte) []byte {
 		out = insideKinds[one.kind].do(d, plain)
 	}
 	d.said = append(d.said, plain)
+	d.changed = d.changed || !bytes.Equal(out, plain)
 	return out
 }
 
@@ -162,6 +164,7 @@ func (d *device) flight(inner bool, octets []byte) []byte {
 	for _, one := range d.due(flights) {
 		out = flightKinds[one.kind].do(d, out)
 	}
+	d.changed = d.changed || !bytes.Equal(out, octets)
 	return out
 }
 

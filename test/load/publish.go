@@ -44,7 +44,7 @@ func publishing(s *service, target string, rate float64) error {
 	if err := putDraft(s.dir); err != nil {
 		return err
 	}
-	a, err := app.Start(context.Background(), app.Options{Data: s.dir, HTTP: "127.0.0.1:0", RADIUS: []string{target}})
+	a, err := app.Start(context.Background(), app.Options{Data: s.dir, HTTP: "127.0.0.1:0", RADIUS: []string{target}, TACACS: []string{"127.0.0.1:0"}})
 	if err != nil {
 		return err
 	}
