@@ -37,7 +37,7 @@ var directories = kind[apitype.Directory]{
 		}
 		s.fields([2]string{"name", d.Name}, [2]string{"kind", d.Kind}, [2]string{"servers", strings.Join(d.Servers, ", ")}, [2]string{"tls", d.TLS}, [2]string{"trusted authority", ca},
 			[2]string{"signs in as", d.BindName}, [2]string{"base", d.Base}, [2]string{"base of groups", d.GroupBase}, [2]string{"attributes", strings.Join(d.Attributes, ", ")},
-			[2]string{"member of", member(d)}, [2]string{"picked groups", picked(d)}, [2]string{"remembers people", fmt.Sprintf("%d s", d.CacheSeconds)}, [2]string{"copies people below", strings.Join(d.CopyBelow, "; ")}, [2]string{"DNS server", d.DNS}, [2]string{"source", d.Source}, [2]string{"time limit", fmt.Sprintf("%d ms", d.TimeoutMillis)}, [2]string{"note", d.Note})
+			[2]string{"member of", member(d)}, [2]string{"picked groups", picked(d)}, [2]string{"remembers people", fmt.Sprintf("%d s", *d.CacheSeconds)}, [2]string{"copies people below", strings.Join(d.CopyBelow, "; ")}, [2]string{"DNS server", d.DNS}, [2]string{"source", d.Source}, [2]string{"time limit", fmt.Sprintf("%d ms", d.TimeoutMillis)}, [2]string{"note", d.Note})
 		s.warnings(d.Meta)
 	},
 }
@@ -95,7 +95,7 @@ func (d *directoryFlags) input(s *session, was map[string]bool, in *apitype.Dire
 		in.TimeoutMillis = *d.timeout
 	}
 	if was["cache"] || in.Name == "" {
-		in.CacheSeconds = *d.cache
+		in.CacheSeconds = d.cache
 	}
 	if was["copy-below"] {
 		in.CopyBelow = d.below

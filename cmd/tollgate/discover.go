@@ -80,7 +80,7 @@ func (s *session) discover(in apitype.Discovery, trust, add string) error {
 		return fmt.Errorf("the server is not trusted yet: compare the fingerprint, and give it with -trust")
 	}
 	settings := apitype.DirectoryInput{BindPassword: in.Password, DirectoryFields: apitype.DirectoryFields{Name: add, Kind: string(found.Kind), Servers: found.Servers, TLS: string(found.TLS), CA: in.CA,
-		ServerName: found.ServerName, BindName: found.BindName, DNS: found.DNS, Source: found.Source, Attributes: []string{}, TimeoutMillis: 3000, CacheSeconds: 60}}
+		ServerName: found.ServerName, BindName: found.BindName, DNS: found.DNS, Source: found.Source, Attributes: []string{}, TimeoutMillis: 3000, CacheSeconds: new(60)}}
 	var out apitype.Saved[apitype.Directory]
 	if err := s.api.Do(s.ctx, http.MethodPost, "/directories", settings, &out); err != nil {
 		return err

@@ -18,7 +18,7 @@ var vendors = kind[apitype.Vendor]{
 		return []string{v.Name, fmt.Sprint(v.Number), fmt.Sprint(len(v.Attributes))}
 	},
 	show: func(s *session, v apitype.Vendor) {
-		s.fields([2]string{"name", v.Name}, [2]string{"number", fmt.Sprint(v.Number)}, [2]string{"types, lengths", fmt.Sprintf("%d and %d octets", v.TypeOctets, v.LengthOctets)}, [2]string{"note", v.Note})
+		s.fields([2]string{"name", v.Name}, [2]string{"number", fmt.Sprint(v.Number)}, [2]string{"types, lengths", fmt.Sprintf("%d and %d octets", v.TypeOctets, *v.LengthOctets)}, [2]string{"note", v.Note})
 		s.say("\nAttributes, each with an example as it goes over the wire:")
 		for i, a := range v.Attributes {
 			example := apitype.Vendor{}.Forms
@@ -66,7 +66,7 @@ func vendorCommands() []command {
 		name, number, note := f.String("name", "", "new name"), f.Uint("number", 0, "enterprise number that IANA gave it"), f.String("text", "", "note")
 		typeOctets, lengthOctets := f.Int("type-octets", 1, "octets of types: 1, 2 or 4"), f.Int("length-octets", 1, "octets of lengths: 0, 1 or 2")
 		return func(was map[string]bool, old *apitype.Vendor, label string) any {
-			in := apitype.VendorFields{TypeOctets: *typeOctets, LengthOctets: *lengthOctets, Attributes: []config.VendorAttribute{}}
+			in := apitype.VendorFields{TypeOctets: *typeOctets, LengthOctets: lengthOctets, Attributes: []config.VendorAttribute{}}
 			if old != nil {
 				in = old.VendorFields
 			}
@@ -74,7 +74,7 @@ func vendorCommands() []command {
 			assign(was, "name", &in.Name, *name)
 			assign(was, "number", &in.Number, uint32(*number))
 			assign(was, "type-octets", &in.TypeOctets, *typeOctets)
-			assign(was, "length-octets", &in.LengthOctets, *lengthOctets)
+			assign(was, "length-octets", &in.LengthOctets, lengthOctets)
 			assign(was, "attr", &in.Attributes, []config.VendorAttribute(list))
 			assign(was, "text", &in.Note, *note)
 			for i := range in.Attributes {

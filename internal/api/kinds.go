@@ -49,7 +49,7 @@ func (s *server) objects() {
 				}
 				return apitype.Directory{Meta: m, PasswordSet: set, BindPasswordSet: d.BindPassword.Set(), Domain: d.Domain, Computer: d.Computer, DirectoryFields: apitype.DirectoryFields{Name: d.Name, Kind: string(d.Kind), Servers: d.Servers,
 					TLS: string(d.TLS), CA: d.CA, ServerName: d.ServerName, BindName: d.BindName, Base: d.Base, GroupBase: d.GroupBase, Attributes: d.Attributes,
-					TimeoutMillis: d.TimeoutMillis, Note: d.Note, Groups: d.Groups, CacheSeconds: d.CacheSeconds, DNS: d.DNS, Source: d.Source, GuardAfter: d.GuardAfter, CopyBelow: d.CopyBelow, CopyWanted: d.CopyWanted, CopyMinutes: d.CopyMinutes}}
+					TimeoutMillis: d.TimeoutMillis, Note: d.Note, Groups: d.Groups, CacheSeconds: &d.CacheSeconds, DNS: d.DNS, Source: d.Source, GuardAfter: d.GuardAfter, CopyBelow: d.CopyBelow, CopyWanted: d.CopyWanted, CopyMinutes: d.CopyMinutes}}
 			}
 		},
 	})
@@ -198,7 +198,7 @@ func (s *server) applyDirectory(d *config.Directory, in *apitype.DirectoryInput)
 	d.Name, d.Kind, d.Servers, d.TLS, d.CA = in.Name, config.DirectoryKind(in.Kind), in.Servers, config.TLSMode(in.TLS), in.CA
 	d.ServerName, d.BindName, d.Base, d.GroupBase = in.ServerName, in.BindName, in.Base, in.GroupBase
 	d.Attributes, d.TimeoutMillis, d.Note = in.Attributes, in.TimeoutMillis, in.Note
-	d.Groups, d.CacheSeconds, d.DNS, d.Source, d.GuardAfter = in.Groups, in.CacheSeconds, in.DNS, in.Source, in.GuardAfter
+	d.Groups, d.CacheSeconds, d.DNS, d.Source, d.GuardAfter = in.Groups, given(in.CacheSeconds), in.DNS, in.Source, in.GuardAfter
 	d.CopyBelow, d.CopyWanted, d.CopyMinutes = in.CopyBelow, in.CopyWanted, in.CopyMinutes
 	switch {
 	case strings.TrimSpace(in.BindName) == "":
@@ -309,4 +309,12 @@ func (s *server) laneOrder() {
 		number, err := s.publishOne(ctx, in.PublishInput, moved)
 		return ok(apitype.Published{Revision: number, Warnings: []config.Problem{}}), err
 	})
+}
+
+// given is a number of a call; what was left out has its default by now.
+func given(n *int) int {
+	if n == nil {
+		return 0
+	}
+	return *n
 }

@@ -69,14 +69,14 @@ func (s *server) policyKinds() {
 		name: "vendor", plural: "vendors",
 		list: func(c *config.Config) *[]config.Vendor { return &c.Vendors },
 		apply: func(_ *config.Config, v *config.Vendor, in *apitype.VendorFields) (string, error) {
-			v.Name, v.Number, v.TypeOctets, v.LengthOctets, v.Attributes, v.Note = in.Name, in.Number, in.TypeOctets, in.LengthOctets, in.Attributes, in.Note
+			v.Name, v.Number, v.TypeOctets, v.LengthOctets, v.Attributes, v.Note = in.Name, in.Number, in.TypeOctets, given(in.LengthOctets), in.Attributes, in.Note
 			return "", nil
 		},
 		text: func(v *config.Vendor) string { return fmt.Sprint(v.Name, " ", v.Number, " ", v.Attributes) },
 		views: func(*config.Config) func(*config.Vendor, apitype.Meta) apitype.Vendor {
 			return func(v *config.Vendor, m apitype.Meta) apitype.Vendor {
 				return apitype.Vendor{Meta: m, Forms: formsOf(v), VendorFields: apitype.VendorFields{Name: v.Name, Number: v.Number, TypeOctets: v.TypeOctets,
-					LengthOctets: v.LengthOctets, Attributes: v.Attributes, Note: v.Note}}
+					LengthOctets: &v.LengthOctets, Attributes: v.Attributes, Note: v.Note}}
 			}
 		},
 	})

@@ -113,7 +113,7 @@ type VendorFields struct {
 	Name         string                   `json:"name" required:"false" maxLength:"200" example:"Harbour Instruments"`
 	Number       uint32                   `json:"number" required:"false" doc:"Enterprise number given by IANA" example:"32473"`
 	TypeOctets   int                      `json:"typeOctets" required:"false" default:"1"`
-	LengthOctets int                      `json:"lengthOctets" required:"false" default:"1"`
+	LengthOctets *int                     `json:"lengthOctets,omitempty" required:"false" default:"1"`
 	Attributes   []config.VendorAttribute `json:"attributes" required:"false"`
 	Note         string                   `json:"note" required:"false" maxLength:"4000"`
 }

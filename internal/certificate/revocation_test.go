@@ -228,3 +228,42 @@ func TestASlowListIsWaitedForOnce(t *testing.T) {
 		t.Errorf("it took %v", took)
 	}
 }
+
+func FuzzList(f *testing.F) {
+	ca := newMaker(f, "Lantern")
+	for _, extra := range [][]pkix.Extension{nil, {{Id: oidDelta, Critical: true, Value: []byte{2, 1, 1}}}, {{Id: oidDistribution, Critical: true, Value: []byte{0x30, 3, 0x81, 1, 0xff}}}} {
+		der, err := x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: now, NextUpdate: now.Add(time.Hour), ExtraExtensions: extra,
+			RevokedCertificateEntries: []x509.RevocationListEntry{{SerialNumber: big.NewInt(7), RevocationTime: now}}}, ca.cert, ca.key)
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(der)
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if list, err := parseList(data, now); err == nil {
+			list.scope.covers(ca.cert)
+			list.by(ca.cert)
+		}
+		pointNames(data)
+	})
+}
+
+func FuzzAnswer(f *testing.F) {
+	ca := newMaker(f, "Lantern")
+	der, err := ocsp.CreateResponse(ca.cert, ca.cert, ocsp.Response{Status: ocsp.Good, SerialNumber: ca.cert.SerialNumber, ThisUpdate: now, NextUpdate: now.Add(time.Hour)}, ca.key)
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(der)
+	other, err := x509.ParseCertificate(ca.cert.Raw)
+	if err != nil {
+		f.Fatal(err)
+	}
+	other.SerialNumber = big.NewInt(4711)
+	f.Fuzz(func(t *testing.T, data []byte) {
+		readOCSP(data, "fuzz", ca.cert, ca.cert, now, stapleAge)
+		if s := readOCSP(data, "fuzz", other, ca.cert, now, stapleAge); s.Known {
+			t.Errorf("an answer about another certificate is taken: %s", s)
+		}
+	})
+}

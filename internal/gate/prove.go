@@ -166,6 +166,7 @@ func (p *prover) Resume(ctx context.Context, before []proof.Proof) []*proof.Clai
 		was := old.Claim()
 		visit := *p.Visit
 		visit.Facts.Lookups = nil
+		visit.anew = true
 		again := &prover{Visit: &visit}
 		again.Facts.Method = old.Method()
 		var record *facts.Certificate

@@ -26,6 +26,8 @@ type Visit struct {
 	begun    time.Time
 	// claim is whom the credential under way names, nil for nobody; see package proof.
 	claim *proof.Claim
+	// anew asks directories for people even where they were asked a moment ago.
+	anew bool
 	// pass is what was given, nil before Leave and for a refusal.
 	pass *decide.Pass
 }
@@ -119,7 +121,7 @@ func (v *Visit) Find(ctx context.Context) reason.Code {
 		step := &realm.Lookup[i]
 		at := time.Now()
 		person, outcome, detail := v.ask(ctx, step.Store)
-		if detail == directory.Remembered && v.refuses(person) { // perhaps a group was given meanwhile
+		if detail == directory.Remembered && (v.anew || v.refuses(person)) { // perhaps a group was given meanwhile
 			v.snapshot.Directory(step.Store).Forget(v.before.Name)
 			person, outcome, detail = v.ask(ctx, step.Store)
 		}

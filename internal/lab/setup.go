@@ -84,7 +84,7 @@ func SetUp(ctx context.Context, c *client.Client, code string, o Outside) error 
 		s.add("/clients", apitype.ClientInput{Secret: d.secret, TACACSSecret: d.gear, ClientFields: apitype.ClientFields{Name: d.name, Enabled: true, Addresses: []string{d.address}, MessageAuthenticator: d.mode, Tags: d.tags}})
 	}
 	s.add("/directories", apitype.DirectoryInput{BindPassword: ServicePassword, DirectoryFields: apitype.DirectoryFields{Name: NetBIOS, Kind: "active-directory", Servers: o.Servers,
-		TLS: "ldaps", CA: o.Authority, BindName: ServiceName + "@" + Domain, Attributes: []string{"department", "physicalDeliveryOfficeName"}, TimeoutMillis: 3000, CacheSeconds: 60, DNS: o.DNS, Groups: pickedGroups(), CopyBelow: []string{"OU=People," + BaseDN}, CopyWanted: []string{"mobile"}, CopyMinutes: 60}})
+		TLS: "ldaps", CA: o.Authority, BindName: ServiceName + "@" + Domain, Attributes: []string{"department", "physicalDeliveryOfficeName"}, TimeoutMillis: 3000, CacheSeconds: new(60), DNS: o.DNS, Groups: pickedGroups(), CopyBelow: []string{"OU=People," + BaseDN}, CopyWanted: []string{"mobile"}, CopyMinutes: 60}})
 	s.add("/realms", apitype.RealmFields{Name: "shore", Forms: []config.Form{{Kind: config.Suffix, Value: Domain}, {Kind: config.Prefix, Value: NetBIOS}, {Kind: config.Bare}},
 		Rewrite: "{name}", Lookup: []config.Lookup{{Store: NetBIOS, Unreachable: config.Next}, {Store: config.LocalStore, Unreachable: config.Refuse}}})
 	s.add("/realms", apitype.RealmFields{Name: "ships", Forms: []config.Form{{Kind: config.Suffix, Value: shipsDomain}}, Rewrite: "{name}", Lookup: []config.Lookup{{Store: config.LocalStore, Unreachable: config.Refuse}}})
@@ -123,7 +123,7 @@ func (s *setup) passes() {
 	s.add("/calendars", apitype.CalendarFields{Name: "opening-hours", Zone: "Europe/Lisbon", Holidays: []calendar.Holiday{{Date: "2026-12-25", Name: "Christmas"}, {Date: "2027-01-01", Name: "New Year"}},
 		Spans: []calendar.Span{{Days: calendar.Days[:5], From: "06:00", To: "22:00"}, {Days: calendar.Days[5:], From: "08:00", To: "24:00"}}, Note: "When the counters sell tickets."})
 	s.add("/pools", apitype.PoolFields{Name: "vpn", Ranges: []string{"203.0.113.64/26"}, Note: "Crew who work from home."})
-	s.add("/vendors", apitype.VendorFields{Name: "Harbour Instruments", Number: 32473, TypeOctets: 1, LengthOctets: 1, Note: "The number that is kept for examples (RFC 5612).", Attributes: []config.VendorAttribute{
+	s.add("/vendors", apitype.VendorFields{Name: "Harbour Instruments", Number: 32473, TypeOctets: 1, LengthOctets: new(1), Note: "The number that is kept for examples (RFC 5612).", Attributes: []config.VendorAttribute{
 		{Number: 1, Name: "Harbour-Role", Type: "text", Values: []config.NamedValue{}},
 		{Number: 2, Name: "Harbour-Level", Type: "integer", Values: []config.NamedValue{{Number: 1, Name: "guest"}, {Number: 7, Name: "crew"}, {Number: 15, Name: "bridge"}}},
 		{Number: 3, Name: "Harbour-Rate-Down", Type: "integer", Means: config.RateDown, Unit: 1, Values: []config.NamedValue{}},

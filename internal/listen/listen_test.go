@@ -42,6 +42,24 @@ func TestDuplicates(t *testing.T) {
 	}
 }
 
+// A request that was not taken, because too many were under way, is taken when it comes again; one that was taken meanwhile is
+// not forgotten by the end of an older one.
+func TestWhatWasNotTakenIsNotRemembered(t *testing.T) {
+	d := newDuplicates()
+	now := time.Unix(1000, 0)
+	key := request{netip.MustParseAddrPort("192.0.2.11:50000"), 7}
+	first, _, _ := d.arrive(key, [16]byte{1}, now)
+	d.forget(key, first)
+	second, _, again := d.arrive(key, [16]byte{1}, now.Add(time.Second))
+	if again {
+		t.Fatal("what was not taken is swallowed when it comes again")
+	}
+	d.forget(key, first)
+	if kept, _, again := d.arrive(key, [16]byte{1}, now.Add(2*time.Second)); !again || kept != second {
+		t.Error("the end of an older request forgot a newer one")
+	}
+}
+
 func TestDuplicatesAreBounded(t *testing.T) {
 	d := newDuplicates()
 	now := time.Unix(1000, 0)

@@ -94,7 +94,7 @@ func TestTheSecondControllerTakesOver(t *testing.T) {
 	const address = "127.0.7.2"
 	w := start(t)
 	in := ofDomain(first.ca, controller, address)
-	in.CacheSeconds = 0
+	in.CacheSeconds = new(0)
 	w.member(in)
 	first.stop()
 	second := clone(t, first.dir, address, first.ca)

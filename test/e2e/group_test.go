@@ -22,7 +22,7 @@ func ofDomain(ca *lab.Authority, servers ...string) apitype.DirectoryInput {
 		servers = []string{controller}
 	}
 	return apitype.DirectoryInput{BindPassword: "Harbour-svc-tollgate-1", DirectoryFields: apitype.DirectoryFields{Name: "LANTERN", Kind: "active-directory", Servers: servers, TLS: "ldaps", CA: ca.PEM,
-		BindName: "svc-tollgate@lantern.example", Attributes: []string{"department"}, TimeoutMillis: 3000, CacheSeconds: 60}}
+		BindName: "svc-tollgate@lantern.example", Attributes: []string{"department"}, TimeoutMillis: 3000, CacheSeconds: new(60)}}
 }
 
 // shore makes a client, the realm and a lane by PAP that admits by a condition.

@@ -87,7 +87,7 @@ func TestTheGuardKeepsAccountsFromBeingLocked(t *testing.T) {
 	// without the guard the domain locks, and says so
 	var in apitype.Directory
 	w.do(http.MethodGet, "/directories/LANTERN", nil, &in)
-	in.GuardAfter, in.CacheSeconds = -1, 0
+	in.GuardAfter, in.CacheSeconds = -1, new(0)
 	w.do(http.MethodPut, "/directories/LANTERN", apitype.DirectoryInput{DirectoryFields: in.DirectoryFields}, nil, client.IfMatch("*"))
 	w.publish()
 	for range 3 {

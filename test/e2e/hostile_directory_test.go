@@ -223,7 +223,7 @@ func TestPasswordsByBind(t *testing.T) {
 	s := startSlapd(t)
 	w := start(t)
 	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil)
-	w.do(http.MethodPost, "/directories", s.input(func(in *apitype.DirectoryInput) { in.CacheSeconds = 60 }), nil)
+	w.do(http.MethodPost, "/directories", s.input(func(in *apitype.DirectoryInput) { in.CacheSeconds = new(60) }), nil)
 	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "shore", Forms: []config.Form{{Kind: config.Bare}}, Rewrite: "{name}", Lookup: []config.Lookup{{Store: "PIER", Unreachable: config.Refuse}}}, nil)
 	w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "ticketing", VLAN: "20"}, nil)
 	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "always", Methods: []string{"pap"}, Policies: []config.Policy{{Name: "Shore", Enabled: true, When: `group is "Shore Staff"`, Outcome: config.Admit, Pass: "ticketing"}}}, nil)
