@@ -17,6 +17,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
 )
 
@@ -114,6 +115,25 @@ func TestAccountStates(t *testing.T) {
 		d := &Directory{cfg: config.Directory{Name: "X", Kind: c.kind}}
 		if got := d.person(entry(c.attributes), now).State; got != c.want {
 			t.Errorf("%s with %v is %s, wanted %s", c.kind, c.attributes, got, c.want)
+		}
+	}
+}
+
+// A computer is one by its entry, whatever name it was found by, and never a person.
+func TestComputersAreToldFromPeople(t *testing.T) {
+	for _, c := range []struct {
+		attributes map[string][]string
+		computer   bool
+	}{
+		{map[string][]string{"objectClass": {"top", "person", "user"}, "sAMAccountName": {"s.lodge"}}, false},
+		{map[string][]string{"objectClass": {"top", "person", "user", "computer"}, "sAMAccountName": {"PC01$"}}, true},
+		{map[string][]string{"objectClass": {"top", "person", "user", "Computer"}, "sAMAccountName": {"PC01"}}, true},
+		{map[string][]string{"sAMAccountName": {"SVC01$"}}, true},
+		{map[string][]string{"objectClass": {"device"}, "cn": {"pc01"}}, true},
+	} {
+		d := &Directory{cfg: config.Directory{Name: "X", Kind: config.ActiveDirectory}}
+		if got := d.person(entry(c.attributes), time.Now()).Kind == facts.Computer; got != c.computer {
+			t.Errorf("%v is a computer: %v", c.attributes, got)
 		}
 	}
 }

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"io"
 	"net/http"
 	"os"
 	"strings"
@@ -71,11 +72,28 @@ func TestCertificatesFromTheCommandLine(t *testing.T) {
 	if !found {
 		t.Errorf("Now says %+v", now.Attention)
 	}
-	response, err := http.Get(w.api.URL + "/lists/" + authority.ID + ".crl")
-	if err != nil || response.StatusCode != http.StatusOK || response.Header.Get("Content-Type") != "application/pkix-crl" {
-		t.Errorf("the revocation list: %v %v", response, err)
+	list := func() string {
+		t.Helper()
+		response, err := http.Get(w.api.URL + "/lists/" + authority.ID + ".crl")
+		if err != nil || response.StatusCode != http.StatusOK || response.Header.Get("Content-Type") != "application/pkix-crl" {
+			t.Fatalf("the revocation list: %v %v", response, err)
+		}
+		defer response.Body.Close()
+		octets, err := io.ReadAll(response.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(octets)
 	}
-	response.Body.Close()
+	before := list()
+	if list() != before {
+		t.Error("the list is signed again for everybody who asks") // an ECDSA signature is another each time
+	}
+	made := w.issue(authority.ID, "later", apitype.IssueInput{UPN: "later@lanternferries.example", Make: apitype.Make{Subject: "later"}})
+	w.do(http.MethodPost, "/issued/"+made.Certificate.ID+"/revoke", nil, nil)
+	if list() == before {
+		t.Error("the list does not hold what was revoked just now")
+	}
 	raw, _ := os.ReadFile(w.dir + "/tollgate.db")
 	if strings.Contains(string(raw), "BEGIN PRIVATE KEY") {
 		t.Error("a private key is in the database in clear")

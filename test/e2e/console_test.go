@@ -157,6 +157,30 @@ func TestSaveAndPublishTakeBackAndConflict(t *testing.T) {
 	}
 }
 
+// A secret that was just made stays on the page, and is the one in use, however often the rest is saved.
+func TestSavingAgainMakesNoOtherSecret(t *testing.T) {
+	w := start(t)
+	w.basic("require", "192.0.2.9")
+	p := pageSteps{signedIn(t, w)}
+	steps(t, p.click("Clients"), p.click("Add client"), p.fill("Name", "np-switch-2"), p.fill("Addresses", "127.0.0.1"), p.choose("Shared secret", "Make a new one"), p.click("Save to the draft"), p.see("shown only here"))
+	shown := func() string {
+		t.Helper()
+		text, err := browser.Eval[string](p.Page, `document.querySelector("[data-secret]").innerText`)
+		if err != nil || len(text) < 16 {
+			t.Fatalf("the page shows %q: %v", text, err)
+		}
+		return text
+	}
+	first := shown()
+	steps(t, p.fill("Note", "set on the device"), p.click("Save and publish"), p.see("Running revision 2"))
+	if shown() != first {
+		t.Error("another secret is shown after saving again")
+	}
+	if reply, err := w.ask(func(r *peer.Request) { r.Secret = first }); err != nil || !reply.Accepted {
+		t.Errorf("the secret that was shown is not the one in use: %v", err)
+	}
+}
+
 func TestPeopleOperatorsAndKeys(t *testing.T) {
 	w := lantern(t)
 	p := pageSteps{signedIn(t, w)}

@@ -164,6 +164,11 @@ func TestWrongCodesLockThePerson(t *testing.T) {
 	ask("lou", "look-and-see-1", lou.next(), "PASS")
 	w.attempts("reason=factor.locked", 1)
 	w.wants(0, []string{"factor", "list", "ann"}, "too many wrong codes")
+	g.Close()
+	w.app.Stop()
+	w.boot() // a lock that was told is kept
+	g = w.device(true)
+	ask("ann", "rope-and-anchor", code, "FAIL")
 	w.wants(0, []string{"factor", "release", ann.id}, "looked at again")
 	ask("ann", "rope-and-anchor", code, "PASS")
 	// Somebody who does not know the password uses up none of the tries.
