@@ -3,7 +3,10 @@ package e2e
 import (
 	"fmt"
 	"net/netip"
+	"os"
 	"os/exec"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -155,6 +158,26 @@ func TestProofsAreMadeWhereMethodsEnd(t *testing.T) {
 			if !slices.ContainsFunc(allowed, func(place string) bool { return strings.HasPrefix(line, place) }) {
 				t.Errorf("%s", line)
 			}
+		}
+	}
+}
+
+// A table that names a test which does not exist says that something is protected when nobody looks.
+func TestTheTestsOfTheSecurityPageExist(t *testing.T) {
+	page, err := os.ReadFile(filepath.Join(root(), "docs", "SECURITY.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command("git", "grep", "--untracked", "-h", "-o", "-e", "^func Test[A-Za-z0-9]*(", "--", "*_test.go")
+	cmd.Dir = root()
+	out, _ := cmd.Output()
+	named := regexp.MustCompile("`(Test[A-Za-z0-9]+)`").FindAllStringSubmatch(string(page), -1)
+	if len(named) < 50 {
+		t.Errorf("only %d tests are named", len(named))
+	}
+	for _, name := range named {
+		if !strings.Contains(string(out), "func "+name[1]+"(") {
+			t.Errorf("docs/SECURITY.md names %s, which does not exist", name[1])
 		}
 	}
 }
