@@ -17,7 +17,7 @@ var remotes = kind[apitype.Remote]{
 	},
 	show: func(s *session, r apitype.Remote) {
 		s.fields([2]string{"name", r.Name}, [2]string{"address", r.Address}, [2]string{"tries", fmt.Sprintf("%d of %d ms", r.Tries, r.TimeoutMillis)}, [2]string{"silent", map[bool]string{true: "it did not answer lately"}[r.Silent]},
-			[2]string{"unsigned answers", map[bool]string{true: "accepted"}[r.Unsigned]}, [2]string{"may grant", grantsText(r.Grants)}, [2]string{"pass laid over", r.Pass}, [2]string{"lanes", strings.Join(r.UsedBy, ", ")}, [2]string{"note", r.Note})
+			[2]string{"unsigned answers", map[bool]string{true: "accepted"}[r.Unsigned]}, [2]string{"may grant", grantsText(r.Grants)}, [2]string{"overriding pass", r.Pass}, [2]string{"lanes", strings.Join(r.UsedBy, ", ")}, [2]string{"note", r.Note})
 	},
 }
 
@@ -38,7 +38,7 @@ func remoteFlags(f *flag.FlagSet) func(s *session, in *apitype.RemoteInput) erro
 	timeout, tries, unsigned := f.Int("timeout", 2000, "milliseconds that each try is waited for"), f.Int("tries", 2, "how often it is asked"), f.Bool("unsigned", false, "accept answers without Message-Authenticator")
 	var grants list
 	f.Var(&grants, "grant", "attribute that it may grant; repeatable, * for all, none for none")
-	pass := f.String("pass", "", "pass that is laid over its answers")
+	pass := f.String("pass", "", "pass whose attributes override those of its answers")
 	typed := f.Bool("secret", false, "read the shared secret from the standard input, or ask for it")
 	return func(s *session, in *apitype.RemoteInput) error {
 		was := given(f)

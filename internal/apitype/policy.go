@@ -89,7 +89,7 @@ type RemoteFields struct {
 	Unsigned      bool   `json:"unsigned" required:"false" doc:"Accept answers without Message-Authenticator"`
 	// Grants and Pass bound what it may grant.
 	Grants []string `json:"grants" required:"false" doc:"Attributes of an Access-Accept that are passed on, beside those that the protocol needs; * passes on all"`
-	Pass   string   `json:"pass" required:"false" maxLength:"200" doc:"Pass of ours that is laid over its answers"`
+	Pass   string   `json:"pass" required:"false" maxLength:"200" doc:"Pass whose attributes override those of its answers"`
 	Note   string   `json:"note" required:"false" maxLength:"4000"`
 }
 

@@ -59,8 +59,8 @@ function RemoteForm({ remote: r }: { remote?: Remote }) {
               <TextField label="Each try, milliseconds" field="timeoutMillis" type="number" value={String(form.timeoutMillis)} onChange={(v) => set({ timeoutMillis: Number(v) })} error={error} />
               <TextField label="Tries" field="tries" type="number" value={String(form.tries)} onChange={(v) => set({ tries: Number(v) })} error={error} />
             </div>
-            <LinesField label="May grant" field="grants" hint="Attributes of its answers that are passed on, one a line, such as Tunnel-Private-Group-ID. Time-outs and messages always are; * passes on everything." value={form.grants} onChange={(grants) => set({ grants })} error={error} rows={2} />
-            <Pick label="Pass laid over its answers" field="pass" value={form.pass} onChange={(pass) => set({ pass })} error={error} options={[{ value: "", label: "none" }, ...passes.map((p) => ({ value: p.name, label: p.name }))]} />
+            <LinesField label="Attributes it may grant" field="grants" hint="One per line, such as Tunnel-Private-Group-ID; * for all. Others are removed from its answers, except time-outs and messages." value={form.grants} onChange={(grants) => set({ grants })} error={error} rows={2} />
+            <Pick label="Pass that overrides its answers" field="pass" value={form.pass} onChange={(pass) => set({ pass })} error={error} options={[{ value: "", label: "none" }, ...passes.map((p) => ({ value: p.name, label: p.name }))]} />
             <Tick label="Accept answers without Message-Authenticator, which can be forged" checked={form.unsigned} onChange={(unsigned) => set({ unsigned })} />
             <TextField label="Note" value={form.note} onChange={(note) => set({ note })} />
           </>

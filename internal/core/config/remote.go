@@ -24,7 +24,7 @@ type Remote struct {
 	// Grants are the attributes of an Access-Accept that are passed on, by name, beside those that the protocol needs; AllGrants
 	// passes on everything.
 	Grants []string `json:"grants"`
-	// Pass is laid over the answer: what it gives takes the place of what the server gives.
+	// Pass overrides the answer: its attributes replace those that the server gives.
 	Pass string `json:"pass,omitempty"`
 	Note string `json:"note,omitempty"`
 }

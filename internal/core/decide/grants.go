@@ -9,7 +9,7 @@ import (
 	"tollgate.example/key/internal/core/pass"
 )
 
-// Grants are what a remote server may grant: attributes by name, with a pass of ours laid over them.
+// Grants are what a remote server may grant: attributes by name, and those of a pass of ours that override them.
 type Grants struct {
 	all   bool
 	named map[string]bool
