@@ -59,7 +59,7 @@ var allowed = map[string][]string{
 	"internal/membership":    {"internal/core/config", "internal/seal", "internal/store"},
 	"internal/apitype":       {"internal/core/", "internal/certificate", "internal/checkup", "internal/device", "internal/directory", "internal/guard", "internal/peer", "internal/rehearsal", "internal/roster"},
 	"internal/client":        {"internal/apitype"},
-	"internal/api": {"console", "internal/core/", "internal/wire/dict", "internal/apitype", "internal/account", "internal/certificate", "internal/checkup", "internal/contact", "internal/device", "internal/directory", "internal/factor", "internal/gate", "internal/ident", "internal/lease", "internal/live",
+	"internal/api": {"console", "internal/core/", "internal/wire/dict", "internal/apitype", "internal/account", "internal/certificate", "internal/checkup", "internal/contact", "internal/device", "internal/directory", "internal/factor", "internal/gate", "internal/ident", "internal/lease", "internal/live", "internal/mishap",
 		"internal/operator", "internal/peer", "internal/supplicant", "internal/rehearsal", "internal/revision", "internal/roster", "internal/seal", "internal/store", "internal/tally"},
 	"internal/app":     {"internal/"},
 	"internal/lab":     {"internal/apitype", "internal/certificate", "internal/client", "internal/factor", "internal/peer", "internal/supplicant", "internal/core/config", "internal/core/calendar", "internal/wire/radius", "internal/wire/tacacs"},
