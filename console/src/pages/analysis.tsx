@@ -8,7 +8,7 @@ type Finding = Schema["DecideFinding"];
 const paths: Record<string, string> = { lane: "lanes", pass: "passes", calendar: "calendars", pool: "pools", remote: "remotes", "command-list": "command-lists", directory: "directories", trust: "trusts", certificate: "certificates" };
 const titles: Record<Finding["code"], string> = {
   unreachable: "never reached", overlap: "overlaps", "always-true": "always true", "never-true": "never true", "no-policy": "no policy", unused: "not used",
-  "group-gone": "group gone", "group-unknown": "group not picked", "group-ambiguous": "group of several stores", incomplete: "not all examined",
+  "group-gone": "group gone", "group-unknown": "group not picked", "group-ambiguous": "ambiguous group", incomplete: "not all examined",
 };
 
 /** One finding beside what it is about. Notes stay closed until asked for. */
