@@ -46,6 +46,8 @@ const (
 	maxAge       = time.Hour
 	maxLists     = 200
 	maxAnswers   = 20_000
+	// maxWaiting bounds how many wait for one list or one responder, so that a silent one does not hold up those who need another.
+	maxWaiting = 256
 )
 
 // Checker fetches lists and asks responders, and keeps what they said until it is out of date.
@@ -54,6 +56,7 @@ type Checker struct {
 	mu      sync.Mutex
 	lists   map[string]*list
 	answers map[string]answer
+	asking  map[string]int // how many wait for a responder
 }
 
 // list is a revocation list as it was fetched last. What it holds is replaced whole, and fetched by one at a time.
@@ -63,6 +66,7 @@ type list struct {
 	tried   time.Time
 	err     error
 	running chan struct{} // closed when a fetch under way ends, nil without one
+	waiting int
 }
 
 // fetched is one list; it is not changed once signed is full.
@@ -88,7 +92,7 @@ func NewChecker() *Checker {
 			return errors.New("more than three redirections")
 		}
 		return nil
-	}}, lists: map[string]*list{}, answers: map[string]answer{}}
+	}}, lists: map[string]*list{}, answers: map[string]answer{}, asking: map[string]int{}}
 }
 
 // List looks a certificate up in the list at an URL or in a file (RFC 5280 section 6.3). A list that is out of date is still
@@ -152,17 +156,27 @@ func (l *list) get(ctx context.Context, client *http.Client, where string, now t
 		go l.fetch(client, where, now, l.running)
 	}
 	running, kept, err := l.running, l.kept, l.err
-	l.mu.Unlock()
 	if running == nil || kept != nil && !now.After(kept.crl.NextUpdate) {
+		l.mu.Unlock()
 		return kept, err
 	}
+	if l.waiting >= maxWaiting {
+		l.mu.Unlock()
+		return kept, fmt.Errorf("%d certificates wait for %s already", maxWaiting, where)
+	}
+	l.waiting++
+	l.mu.Unlock()
+	var gaveUp error
 	select {
 	case <-running:
 	case <-ctx.Done():
-		return kept, fmt.Errorf("fetching %s: %w", where, ctx.Err())
+		gaveUp = fmt.Errorf("fetching %s: %w", where, ctx.Err())
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	if l.waiting--; gaveUp != nil {
+		return kept, gaveUp
+	}
 	return l.kept, l.err
 }
 
@@ -262,14 +276,22 @@ func bounded(r io.Reader, limit int64) ([]byte, error) {
 func (c *Checker) Ask(ctx context.Context, responder string, leaf, issuer *x509.Certificate, now time.Time) Status {
 	key := responder + "\x00" + string(issuer.RawSubjectPublicKeyInfo) + string(leaf.SerialNumber.Bytes())
 	c.mu.Lock()
-	kept, ok := c.answers[key]
-	c.mu.Unlock()
-	if ok && now.Before(kept.until) {
+	if kept, ok := c.answers[key]; ok && now.Before(kept.until) {
+		c.mu.Unlock()
 		return kept.status
 	}
+	if c.asking[responder] >= maxWaiting {
+		c.mu.Unlock()
+		return Status{Source: "responder " + responder, Err: fmt.Errorf("%d certificates wait for it already", maxWaiting)}
+	}
+	c.asking[responder]++
+	c.mu.Unlock()
 	s, until := c.ask(ctx, responder, leaf, issuer, now)
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	if c.asking[responder]--; c.asking[responder] == 0 {
+		delete(c.asking, responder)
+	}
 	if len(c.answers) >= maxAnswers {
 		clear(c.answers)
 	}

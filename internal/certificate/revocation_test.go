@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -226,6 +227,50 @@ func TestASlowListIsWaitedForOnce(t *testing.T) {
 	}
 	if took := time.Since(begun); took > time.Second {
 		t.Errorf("it took %v", took)
+	}
+}
+
+// A responder that takes questions and is silent, and a list that does not come, hold up a bounded number; those beyond that get
+// their answer, which is none, at once.
+func TestFewWaitForASilentSource(t *testing.T) {
+	ca := newMaker(t, "Lantern")
+	cert, _ := ca.issue(t, laptop("one"))
+	reached, release := make(chan struct{}, 2*maxWaiting), make(chan struct{})
+	web := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { reached <- struct{}{}; <-release }))
+	defer web.Close()
+	c := NewChecker()
+	c.client.Timeout = time.Minute
+	var waiting sync.WaitGroup
+	for range maxWaiting {
+		waiting.Go(func() { c.Ask(t.Context(), web.URL, cert, ca.cert, now) })
+		waiting.Go(func() { c.List(t.Context(), web.URL+"/list", cert, ca.cert, now) })
+	}
+	for range maxWaiting + 1 { // each question, and the one fetch of the list
+		<-reached
+	}
+	for {
+		l := c.list(web.URL + "/list")
+		l.mu.Lock()
+		n := l.waiting
+		l.mu.Unlock()
+		if n == maxWaiting {
+			break
+		}
+		time.Sleep(time.Millisecond)
+	}
+	begun := time.Now()
+	for _, s := range []Status{c.Ask(t.Context(), web.URL, cert, ca.cert, now), c.List(t.Context(), web.URL+"/list", cert, ca.cert, now)} {
+		if s.Known || s.Err == nil || !strings.Contains(s.Err.Error(), "wait for") {
+			t.Errorf("one too many is told %s", s)
+		}
+	}
+	if took := time.Since(begun); took > time.Second {
+		t.Errorf("one too many waits %v", took)
+	}
+	close(release)
+	waiting.Wait()
+	if len(c.asking) != 0 || c.list(web.URL+"/list").waiting != 0 {
+		t.Errorf("still counted as waiting: %v", c.asking)
 	}
 }
 
