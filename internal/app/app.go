@@ -291,7 +291,7 @@ func listenHTTP(o *Options) (l net.Listener, secure bool, err error) {
 	if l, err = net.Listen("tcp", o.HTTP); err != nil {
 		return nil, false, fmt.Errorf("listening for the console on %s: %w", o.HTTP, err)
 	}
-	return l, o.TLSCert != "" || !l.Addr().(*net.TCPAddr).IP.IsLoopback(), nil
+	return limited(l), o.TLSCert != "" || !l.Addr().(*net.TCPAddr).IP.IsLoopback(), nil
 }
 
 func (a *App) serve(o *Options, listener net.Listener, secure bool, handler http.Handler) error {
