@@ -243,9 +243,13 @@ func conversations(s *service) int {
 	return open
 }
 
-// heapNow is what is in use of heap and stacks.
+// heapNow is what is in use of heap and stacks, after what measurements before left behind is gone: pools and the stacks of workers
+// take more than one collection.
 func heapNow() int64 {
-	runtime.GC()
+	for range 4 {
+		runtime.GC()
+		time.Sleep(50 * time.Millisecond)
+	}
 	var m runtime.MemStats
 	runtime.ReadMemStats(&m)
 	return int64(m.HeapAlloc + m.StackInuse)
