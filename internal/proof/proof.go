@@ -79,12 +79,13 @@ func (p Proof) Method() string { return p.method }
 // Into makes proofs facts: of one subject, or of a computer and then the person on it. Nothing else makes somebody the
 // person or computer of an attempt. Zero proofs are left out; without any the facts stay as they are.
 func Into(f *facts.Facts, proofs ...Proof) {
-	for i, p := range proofs {
+	first := true
+	for _, p := range proofs {
 		if p.claim == nil {
 			continue
 		}
-		if i == 0 { // whatever was shown before and not proven
-			f.Certificate = nil
+		if first { // whatever was shown before and not proven
+			f.Certificate, first = nil, false
 		}
 		if f.Person != nil { // the computer that was proven before
 			f.Machine = f.Person

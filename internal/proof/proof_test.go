@@ -48,7 +48,7 @@ func TestFactsComeFromProofsAlone(t *testing.T) {
 	machine, user := &Claim{Person: person(facts.Computer, reason.OK), Inner: "host/pc01", Subject: Machine}, &Claim{Person: person("", reason.OK), Inner: "ann", Subject: User}
 	machine.Right()
 	user.Right()
-	Into(&f, machine.Finish("teap-tls"), user.Finish("teap-mschapv2"))
+	Into(&f, Proof{}, machine.Finish("teap-tls"), user.Finish("teap-mschapv2"))
 	if f.Person != user.Person || f.Machine != machine.Person || f.Claimed != nil || f.Certificate != nil || f.Inner != "ann" || f.Method != "teap-mschapv2" || f.Credential != reason.OK || f.CredentialDetail != "" {
 		t.Errorf("two proofs made %+v", f)
 	}
