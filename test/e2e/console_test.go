@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/lab"
@@ -165,7 +166,13 @@ func TestSavingAgainMakesNoOtherSecret(t *testing.T) {
 	steps(t, p.click("Clients"), p.click("Add client"), p.fill("Name", "np-switch-2"), p.fill("Addresses", "127.0.0.1"), p.choose("Shared secret", "Make a new one"), p.click("Save to the draft"), p.see("shown only here"))
 	shown := func() string {
 		t.Helper()
-		text, err := browser.Eval[string](p.Page, `document.querySelector("[data-secret]").innerText`)
+		text, err := "", error(nil)
+		for range 30 { // the page of a client that was just added is another
+			if text, err = browser.Eval[string](p.Page, `document.querySelector("[data-secret]")?.innerText ?? ""`); err != nil || len(text) >= 16 {
+				break
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
 		if err != nil || len(text) < 16 {
 			t.Fatalf("the page shows %q: %v", text, err)
 		}
