@@ -72,7 +72,10 @@ func (k *Keeper) Import(ctx context.Context, text string, check, partial bool, b
 		if errors.Is(err, io.EOF) {
 			break
 		}
-		number, _ := r.FieldPos(0)
+		number := 0
+		if err == nil { // a line that cannot be read has no fields, and says itself where it is
+			number, _ = r.FieldPos(0)
+		}
 		line := Line{Number: number}
 		if err != nil {
 			var wrong *csv.ParseError

@@ -177,6 +177,7 @@ func TestStrangers(t *testing.T) {
 func FuzzImport(f *testing.F) {
 	k, _ := keeper(f)
 	f.Add("mac,name,tags\n02:00:5e:10:7a:31,\"x\",a=b\n")
+	f.Add("mac,name,tags\n02\"00:5e:10:7a:31,\"x\",a=b\n") // a quote in the first field ended the import with a panic
 	f.Fuzz(func(t *testing.T, text string) {
 		k.Import(context.Background(), text, true, false, "", func() string { return "x" }, time.Now())
 	})
