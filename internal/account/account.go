@@ -18,12 +18,12 @@ import (
 
 	"golang.org/x/sync/singleflight"
 
+	"tollgate.example/key/internal/base/password"
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/core/rule"
-	"tollgate.example/key/internal/password"
-	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 )
 

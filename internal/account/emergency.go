@@ -7,11 +7,11 @@ import (
 	"strings"
 	"time"
 
+	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/core/rule"
-	"tollgate.example/key/internal/ident"
 )
 
 // Emergency is an account for signing in to devices while no directory answers. Its password is kept in an envelope; the

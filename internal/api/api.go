@@ -19,19 +19,19 @@ import (
 
 	"tollgate.example/key/internal/account"
 	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/base/live"
+	"tollgate.example/key/internal/base/seal"
+	"tollgate.example/key/internal/base/tally"
 	"tollgate.example/key/internal/checkup"
 	"tollgate.example/key/internal/contact"
 	"tollgate.example/key/internal/factor"
 	"tollgate.example/key/internal/gate"
-	"tollgate.example/key/internal/ident"
-	"tollgate.example/key/internal/live"
 	"tollgate.example/key/internal/operator"
 	"tollgate.example/key/internal/rehearsal"
 	"tollgate.example/key/internal/revision"
 	"tollgate.example/key/internal/roster"
-	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
-	"tollgate.example/key/internal/tally"
 )
 
 // Service is everything that the API works with.
@@ -87,7 +87,7 @@ const (
 // New makes the handler of the API and the console.
 func New(s *Service) http.Handler {
 	router := chi.NewRouter()
-	router.Use(caught(s.Gate.Mishaps), inTime, securityHeaders(s.Secure))
+	router.Use(caught(s.Gate.Panics), inTime, securityHeaders(s.Secure))
 	if !s.Secure {
 		router.Use(onlyHosts(s.Hosts))
 	}

@@ -7,8 +7,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
-	"tollgate.example/key/internal/ident"
-	"tollgate.example/key/internal/live"
+	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/base/live"
 )
 
 // Gap tells a follower that attempts were left out, because too many came at once.

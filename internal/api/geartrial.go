@@ -12,9 +12,9 @@ import (
 
 	"tollgate.example/key/internal/account"
 	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/peer"
-	"tollgate.example/key/internal/seal"
 )
 
 // gearTrials registers trials over TACACS+, and the sealing of emergency accounts.

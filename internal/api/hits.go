@@ -8,7 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/ident"
+	"tollgate.example/key/internal/base/ident"
 )
 
 const (

@@ -15,9 +15,9 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 )
 

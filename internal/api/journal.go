@@ -14,8 +14,8 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/core/facts"
-	"tollgate.example/key/internal/ident"
 	"tollgate.example/key/internal/store"
 )
 

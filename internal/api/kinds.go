@@ -11,11 +11,11 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/contact"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/revision"
-	"tollgate.example/key/internal/seal"
 )
 
 func (s *server) objects() {

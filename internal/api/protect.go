@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"tollgate.example/key/internal/mishap"
+	"tollgate.example/key/internal/base/panics"
 )
 
 // writeTime is how long one piece of an answer may take to be taken. A stream may last as long as it likes, but not hang.
@@ -66,7 +66,7 @@ func (t *timedWriter) Flush() {
 }
 
 // caught keeps a fault of ours in one call from ending more than that call.
-func caught(book *mishap.Book) func(http.Handler) http.Handler {
+func caught(book *panics.Log) func(http.Handler) http.Handler {
 	return func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			defer book.Catch(func() string { return "the call " + r.Method + " " + r.URL.Path }, func() {

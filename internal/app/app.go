@@ -19,25 +19,25 @@ import (
 
 	"tollgate.example/key/internal/account"
 	"tollgate.example/key/internal/api"
+	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/base/live"
+	"tollgate.example/key/internal/base/panics"
+	"tollgate.example/key/internal/base/seal"
+	"tollgate.example/key/internal/base/tally"
 	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/checkup"
 	"tollgate.example/key/internal/contact"
 	"tollgate.example/key/internal/device"
 	"tollgate.example/key/internal/factor"
 	"tollgate.example/key/internal/gate"
-	"tollgate.example/key/internal/ident"
 	"tollgate.example/key/internal/lease"
 	"tollgate.example/key/internal/listen"
-	"tollgate.example/key/internal/live"
 	"tollgate.example/key/internal/membership"
-	"tollgate.example/key/internal/mishap"
 	"tollgate.example/key/internal/operator"
 	"tollgate.example/key/internal/rehearsal"
 	"tollgate.example/key/internal/revision"
 	"tollgate.example/key/internal/roster"
-	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
-	"tollgate.example/key/internal/tally"
 )
 
 // Version of the program.
@@ -77,15 +77,15 @@ type App struct {
 	Writer    *store.Writer
 	Journal   *store.Journal
 
-	store   *store.Store
-	factors *factor.Keeper
-	server  *http.Server
-	radius  *listen.RADIUS
-	tacacs  *listen.TACACS
-	cancel  context.CancelFunc
-	done    []func()
-	failed  chan error
-	mishaps *mishap.Book
+	store    *store.Store
+	factors  *factor.Keeper
+	server   *http.Server
+	radius   *listen.RADIUS
+	tacacs   *listen.TACACS
+	cancel   context.CancelFunc
+	done     []func()
+	failed   chan error
+	panicked *panics.Log
 }
 
 // gcPercent lets the heap grow fivefold between collections: what lives is small, and each attempt leaves garbage.
@@ -118,7 +118,7 @@ func Start(ctx context.Context, o Options) (*App, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the data directory %s is in use by another tollgated: stop that one first", o.Data)
 	}
-	a := &App{failed: make(chan error, 1), mishaps: &mishap.Book{}}
+	a := &App{failed: make(chan error, 1), panicked: &panics.Log{}}
 	a.done = append(a.done, unlock)
 	if err := a.start(ctx, &o); err != nil {
 		a.Stop()
@@ -153,7 +153,7 @@ func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.
 		return err
 	}
 	a.done = append(a.done, machines.Close, leases.Close)
-	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Machines: machines, Issued: issued, Memberships: memberships, Leases: leases, Factors: a.factors, Writer: a.Writer, Journal: a.Journal, Mishaps: a.mishaps})
+	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Machines: machines, Issued: issued, Memberships: memberships, Leases: leases, Factors: a.factors, Writer: a.Writer, Journal: a.Journal, Panics: a.panicked})
 	a.done = append(a.done, a.Gate.Close)
 	return nil
 }
@@ -266,7 +266,7 @@ func (a *App) background(run func()) {
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
-		defer a.mishaps.Catch(func() string { return "work in the background" }, nil)
+		defer a.panicked.Catch(func() string { return "work in the background" }, nil)
 		run()
 	}()
 	a.done = append(a.done, func() {

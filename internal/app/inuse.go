@@ -1,11 +1,11 @@
 package app
 
 import (
+	"tollgate.example/key/internal/base/panics"
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/directory"
 	"tollgate.example/key/internal/gate"
-	"tollgate.example/key/internal/mishap"
-	"tollgate.example/key/internal/seal"
 )
 
 // inUse gives the checkup the configuration that the gate works with.
@@ -17,8 +17,8 @@ type inUse struct {
 // Directories are those in use.
 func (u inUse) Directories() []config.Directory { return u.gate.Current().Plan.Config.Directories }
 
-// Mishaps implements checkup.Source.
-func (u inUse) Mishaps() []mishap.Mishap { return u.gate.Mishaps.List() }
+// Panics implements checkup.Source.
+func (u inUse) Panics() []panics.Panic { return u.gate.Panics.List() }
 
 // Password opens that of a service account.
 func (u inUse) Password(d *config.Directory) (string, error) {

@@ -7,10 +7,10 @@ import (
 	"fmt"
 
 	"tollgate.example/key/internal/account"
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/factor"
 	"tollgate.example/key/internal/membership"
-	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 )
 

@@ -10,8 +10,8 @@ import (
 	"strings"
 	"testing"
 
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 )
 

@@ -12,9 +12,9 @@ import (
 	"sync"
 	"time"
 
+	"tollgate.example/key/internal/base/panics"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/directory"
-	"tollgate.example/key/internal/mishap"
 	"tollgate.example/key/internal/store"
 )
 
@@ -53,8 +53,8 @@ type Source interface {
 	Directories() []config.Directory
 	Password(d *config.Directory) (string, error)
 	Member(d *config.Directory) directory.MemberTester
-	// Mishaps are faults of the program that were caught since the start.
-	Mishaps() []mishap.Mishap
+	// Panics are faults of the program that were caught since the start.
+	Panics() []panics.Panic
 }
 
 // Service is the identifier of the lines about the service itself.
@@ -180,8 +180,8 @@ func (c *Checkup) service(report func(Line)) []Line {
 		lines = append(lines, l)
 		report(l)
 	}
-	for _, m := range c.source.Mishaps() {
-		add(directory.Step{Key: "mishap " + m.Place, Title: "A fault in the program was caught", State: directory.Fail,
+	for _, m := range c.source.Panics() {
+		add(directory.Step{Key: "panic " + m.Place, Title: "A fault in the program was caught", State: directory.Fail,
 			Detail: fmt.Sprintf("%s, in %s; %d times since %s, the last time with %s", m.Message, m.Place, m.Count, m.First.UTC().Format("2006-01-02 15:04 UTC"), m.Work),
 			Remedy: "Only what was being done then was given up; everything else goes on. Report it with what the log says at that time. The line goes with the next start."})
 	}

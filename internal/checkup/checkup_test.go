@@ -8,20 +8,20 @@ import (
 	"testing"
 	"time"
 
+	"tollgate.example/key/internal/base/panics"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/directory"
-	"tollgate.example/key/internal/mishap"
 	"tollgate.example/key/internal/store"
 )
 
 type source struct {
-	list    []config.Directory
-	mishaps []mishap.Mishap
+	list     []config.Directory
+	panicked []panics.Panic
 }
 
 func (s *source) Directories() []config.Directory                 { return s.list }
 func (s *source) Password(*config.Directory) (string, error)      { return "", nil }
-func (s *source) Mishaps() []mishap.Mishap                        { return s.mishaps }
+func (s *source) Panics() []panics.Panic                          { return s.panicked }
 func (s *source) Member(*config.Directory) directory.MemberTester { return nil }
 
 func TestChangesAreToldOnce(t *testing.T) {
@@ -71,7 +71,7 @@ func TestChangesAreToldOnce(t *testing.T) {
 	if lines, _ := again.Last(); len(lines) != 0 {
 		t.Errorf("lines of a directory that was removed: %+v", lines)
 	}
-	src.mishaps = []mishap.Mishap{{Place: "conversation.(*teapPhase).take:120", Message: "nil pointer", Work: "an EAP round of x", Count: 3, First: time.Now(), Last: time.Now()}}
+	src.panicked = []panics.Panic{{Place: "conversation.(*teapPhase).take:120", Message: "nil pointer", Work: "an EAP round of x", Count: 3, First: time.Now(), Last: time.Now()}}
 	passed, err = again.Run(ctx, "", func(Line) {})
 	if lines, _ := again.Last(); err != nil || passed || len(lines) != 1 || lines[0].ID != Service || lines[0].State != directory.Fail || !strings.Contains(lines[0].Detail, "teapPhase") {
 		t.Errorf("a fault of the program: passed %v, %+v, %v", passed, lines, err)

@@ -26,8 +26,8 @@ const (
 	Malformed       Fault = "malformed"
 	WrongCode       Fault = "unexpected-code"
 	Busy            Fault = "busy"
-	// Mishap is a request that hit a fault of ours.
-	Mishap Fault = "service-fault"
+	// Panicked is a request that hit a fault of ours.
+	Panicked Fault = "service-fault"
 	// NoSecret is a client that has no secret for what it speaks.
 	NoSecret Fault = "no-secret"
 	// PlainBody is a TACACS+ packet that is not hidden, from a client that has to hide them.
@@ -69,7 +69,7 @@ func (f Fault) Words() (sentence, remedy string) {
 		return "could not be let in over TLS", "Look at the certificate of the device, at the name in it, and at the trust list of the client."
 	case Busy:
 		return "was not answered because too many attempts were waiting", "A directory answers too slowly. Run its test."
-	case Mishap:
+	case Panicked:
 		return "sent a request that hit a fault in Tollgate Key", "Run the checkup: it names the fault. Report it with what the log says."
 	}
 	return string(f), ""

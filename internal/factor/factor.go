@@ -15,10 +15,10 @@ import (
 	"github.com/pquerna/otp"
 	"github.com/pquerna/otp/hotp"
 
+	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/ident"
-	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 )
 

@@ -8,9 +8,9 @@ import (
 	"testing"
 	"time"
 
+	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/ident"
-	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 )
 

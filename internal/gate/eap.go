@@ -84,7 +84,7 @@ func (g *Gate) stray(s *Snapshot, f facts.Facts, state, message []byte, begun ti
 // round hands one packet to the conversation.
 func (g *Gate) round(ctx context.Context, o *open, message []byte) (out Answer) {
 	out.Discard = true // what is left after a fault of ours
-	defer g.Mishaps.Catch(func() string { return "an EAP round of " + o.Keep.Facts.Sent + " through " + o.Keep.client }, func() { g.stumbled(o) })
+	defer g.Panics.Catch(func() string { return "an EAP round of " + o.Keep.Facts.Sent + " through " + o.Keep.client }, func() { g.stumbled(o) })
 	answer := o.Take(ctx, message)
 	switch {
 	case answer.Discard:
@@ -149,7 +149,7 @@ func (v *Visit) leaveEAP(message []byte) Answer {
 
 // abandoned records a conversation that the peer left.
 func (g *Gate) abandoned(o *open) {
-	defer g.Mishaps.Catch(func() string { return "recording an abandoned conversation of " + o.Keep.Facts.Sent }, nil)
+	defer g.Panics.Catch(func() string { return "recording an abandoned conversation of " + o.Keep.Facts.Sent }, nil)
 	p := o.Keep
 	if code := p.Facts.Credential; code == "" || code == reason.OK {
 		p.Fail(reason.EAPAbandoned, o.Abandoned())

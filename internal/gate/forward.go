@@ -8,10 +8,10 @@ import (
 	"strings"
 	"time"
 
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/remote"
-	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/wire/radius"
 )
 

@@ -14,6 +14,8 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/account"
+	"tollgate.example/key/internal/base/panics"
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/conversation"
 	"tollgate.example/key/internal/core/config"
@@ -25,9 +27,7 @@ import (
 	"tollgate.example/key/internal/guard"
 	"tollgate.example/key/internal/lease"
 	"tollgate.example/key/internal/membership"
-	"tollgate.example/key/internal/mishap"
 	"tollgate.example/key/internal/remote"
-	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/wire/radius"
 )
@@ -210,7 +210,7 @@ type Parts struct {
 	Factors     *factor.Keeper
 	Writer      *store.Writer
 	Journal     *store.Journal
-	Mishaps     *mishap.Book
+	Panics      *panics.Log
 }
 
 // New makes a gate that has no configuration yet: nobody is a client. Close ends the conversations under way.

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/conversation"
 	"tollgate.example/key/internal/core/command"
@@ -17,7 +18,6 @@ import (
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/wire/tacacs"
 )

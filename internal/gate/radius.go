@@ -160,13 +160,13 @@ func bypass(f *facts.Facts) {
 // the key; only without one can an unreadable password mean that the secrets differ.
 func (g *Gate) RADIUS(ctx context.Context, s *Snapshot, f facts.Facts, p *radius.Packet, key *radius.Key, signed bool, begun time.Time) (out Answer) {
 	out.Discard = true // what is left after a fault of ours
-	defer g.Mishaps.Catch(func() string { return "an attempt of " + f.Sent + " through " + f.Client }, func() { g.faulted(s, &f, begun) })
+	defer g.Panics.Catch(func() string { return "an attempt of " + f.Sent + " through " + f.Client }, func() { g.faulted(s, &f, begun) })
 	return g.radius(ctx, s, &f, p, key, signed, begun)
 }
 
 // faulted records an attempt that hit a fault of ours.
 func (g *Gate) faulted(s *Snapshot, f *facts.Facts, begun time.Time) {
-	defer g.Mishaps.Catch(func() string { return "recording an attempt that hit a fault" }, nil)
+	defer g.Panics.Catch(func() string { return "recording an attempt that hit a fault" }, nil)
 	v := &Visit{gate: g, snapshot: s, Facts: *f, begun: begun}
 	v.judged(reason.ServiceFault, "")
 	v.record(&decide.Decision{Verdict: decide.Refused, Reason: reason.ServiceFault, Name: f.Sent, Row: -1}, time.Since(begun))

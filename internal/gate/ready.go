@@ -8,10 +8,10 @@ import (
 	"strings"
 	"time"
 
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/conversation"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/seal"
 )
 
 // laneReady is what a lane needs for EAP, made ready once.

@@ -5,7 +5,7 @@ import (
 	"sync"
 	"time"
 
-	"tollgate.example/key/internal/mishap"
+	"tollgate.example/key/internal/base/panics"
 )
 
 // maxDelayed bounds the replies held back; beyond it they are sent at once.
@@ -13,12 +13,12 @@ const maxDelayed = 100_000
 
 // delayer sends replies later. It holds one goroutine, not one for each reply.
 type delayer struct {
-	mishaps *mishap.Book
-	mu      sync.Mutex
-	queue   delayQueue
-	wake    chan struct{}
-	closed  chan struct{}
-	done    sync.WaitGroup
+	panicked *panics.Log
+	mu       sync.Mutex
+	queue    delayQueue
+	wake     chan struct{}
+	closed   chan struct{}
+	done     sync.WaitGroup
 }
 
 type delayed struct {
@@ -40,8 +40,8 @@ func (q *delayQueue) Pop() any {
 	return last
 }
 
-func newDelayer(mishaps *mishap.Book) *delayer {
-	d := &delayer{mishaps: mishaps, wake: make(chan struct{}, 1), closed: make(chan struct{})}
+func newDelayer(panicked *panics.Log) *delayer {
+	d := &delayer{panicked: panicked, wake: make(chan struct{}, 1), closed: make(chan struct{})}
 	d.done.Go(d.run)
 	return d
 }
@@ -104,6 +104,6 @@ func (d *delayer) sendDue(now time.Time) time.Duration {
 }
 
 func (d *delayer) now(send func()) {
-	defer d.mishaps.Catch(func() string { return "sending a refusal that was held back" }, nil)
+	defer d.panicked.Catch(func() string { return "sending a refusal that was held back" }, nil)
 	send()
 }

@@ -86,7 +86,7 @@ func (c *gearConn) client(s *gate.Snapshot) (*config.Client, int) {
 // run reads packets until the connection ends.
 func (c *gearConn) run() {
 	defer c.end()
-	defer c.t.gate.Mishaps.Catch(func() string { return "a TACACS+ connection from " + c.addr.String() }, func() { c.fault(contact.Mishap, "") })
+	defer c.t.gate.Panics.Catch(func() string { return "a TACACS+ connection from " + c.addr.String() }, func() { c.fault(contact.Panicked, "") })
 	var raw [tacacs.HeaderSize]byte
 	for {
 		c.raw.SetReadDeadline(time.Now().Add(c.patience()))
@@ -147,7 +147,7 @@ func (c *gearConn) end() {
 }
 
 func (c *gearConn) giveUp(s *gearSession, why string) {
-	defer c.t.gate.Mishaps.Catch(func() string { return "giving up a TACACS+ session from " + c.addr.String() }, nil)
+	defer c.t.gate.Panics.Catch(func() string { return "giving up a TACACS+ session from " + c.addr.String() }, nil)
 	s.Close(c.t.ctx, why)
 }
 
@@ -290,7 +290,7 @@ func (c *gearConn) refuse(h tacacs.Header, key []byte, detail string) {
 
 // step takes one packet of a session and answers it. It reports whether the connection may go on.
 func (c *gearConn) step(s *gearSession, h tacacs.Header, body []byte) (goesOn bool) {
-	defer c.t.gate.Mishaps.Catch(func() string { return "a TACACS+ session from " + c.addr.String() }, func() { c.fault(contact.Mishap, "") })
+	defer c.t.gate.Panics.Catch(func() string { return "a TACACS+ session from " + c.addr.String() }, func() { c.fault(contact.Panicked, "") })
 	reply, err := s.Step(c.t.ctx, h, body)
 	ends := false
 	if fault := (*dialogue.Fault)(nil); errors.As(err, &fault) {

@@ -53,7 +53,7 @@ type RADIUS struct {
 // NewRADIUS opens the sockets of the addresses (host:port, IPv4 or IPv6) and begins to serve.
 func NewRADIUS(g *gate.Gate, contacts *contact.Book, addresses []string) (*RADIUS, error) {
 	ctx, cancel := context.WithCancel(context.Background())
-	r := &RADIUS{gate: g, contacts: contacts, duplicates: newDuplicates(), delayer: newDelayer(g.Mishaps), work: make(chan *arrival), closing: make(chan struct{}), ctx: ctx, cancel: cancel}
+	r := &RADIUS{gate: g, contacts: contacts, duplicates: newDuplicates(), delayer: newDelayer(g.Panics), work: make(chan *arrival), closing: make(chan struct{}), ctx: ctx, cancel: cancel}
 	for _, address := range addresses {
 		s, err := openSocket(address)
 		if err != nil {
@@ -115,7 +115,7 @@ func (r *RADIUS) read(s *socket) {
 
 // guardedPacket keeps a fault of ours in one packet from ending the reading of all others.
 func (r *RADIUS) guardedPacket(s *socket, data []byte, from netip.AddrPort, back route) {
-	defer r.gate.Mishaps.Catch(func() string { return "a packet from " + from.String() }, nil)
+	defer r.gate.Panics.Catch(func() string { return "a packet from " + from.String() }, nil)
 	r.packet(s, data, from, back)
 }
 
@@ -291,8 +291,8 @@ func (a *arrival) prove(keys *gate.ClientKeys, signsUsually bool) (contact.Fault
 
 func (r *RADIUS) visit(a *arrival) {
 	defer r.end(a.share)
-	defer r.gate.Mishaps.Catch(func() string { return "a request of " + a.client.Name + " from " + a.from.String() }, func() {
-		r.contacts.Discard(a.from.Addr().Unmap().WithZone(""), a.client.ID, contact.Mishap, "", time.Now())
+	defer r.gate.Panics.Catch(func() string { return "a request of " + a.client.Name + " from " + a.from.String() }, func() {
+		r.contacts.Discard(a.from.Addr().Unmap().WithZone(""), a.client.ID, contact.Panicked, "", time.Now())
 	})
 	if out, ok := r.gate.Continue(r.ctx, &a.packet, a.client.Name); ok {
 		if !out.Discard {

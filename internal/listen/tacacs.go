@@ -169,8 +169,8 @@ func (t *TACACS) serve(raw net.Conn, addr netip.Addr, secure bool, tried string,
 	c := newGearConn(t, raw, addr, tried)
 	c.place = place
 	defer raw.Close()
-	defer t.gate.Mishaps.Catch(func() string { return "a TACACS+ connection from " + addr.String() }, func() {
-		c.fault(contact.Mishap, "")
+	defer t.gate.Panics.Catch(func() string { return "a TACACS+ connection from " + addr.String() }, func() {
+		c.fault(contact.Panicked, "")
 	})
 	t.mu.Lock()
 	closed := t.closed

@@ -9,8 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 )
 

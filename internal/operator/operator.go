@@ -16,8 +16,8 @@ import (
 	"sync"
 	"time"
 
-	"tollgate.example/key/internal/ident"
-	"tollgate.example/key/internal/password"
+	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/base/password"
 	"tollgate.example/key/internal/store"
 )
 

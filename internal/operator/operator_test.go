@@ -10,7 +10,7 @@ import (
 	"testing"
 	"time"
 
-	"tollgate.example/key/internal/ident"
+	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/store"
 )
 

@@ -10,11 +10,11 @@ import (
 	"sync"
 	"time"
 
+	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/ident"
 	"tollgate.example/key/internal/store"
 )
 

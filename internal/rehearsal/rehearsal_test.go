@@ -8,10 +8,10 @@ import (
 	"testing"
 	"time"
 
+	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
-	"tollgate.example/key/internal/ident"
 	"tollgate.example/key/internal/store"
 )
 

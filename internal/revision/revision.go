@@ -13,10 +13,10 @@ import (
 	"sync"
 	"time"
 
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/gate"
-	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 )
 

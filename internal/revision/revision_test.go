@@ -9,11 +9,11 @@ import (
 	"testing"
 
 	"tollgate.example/key/internal/account"
+	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/device"
 	"tollgate.example/key/internal/gate"
-	"tollgate.example/key/internal/ident"
-	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 )
 

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"tollgate.example/key/internal/ident"
+	"tollgate.example/key/internal/base/ident"
 )
 
 // Attempt is one recorded attempt.

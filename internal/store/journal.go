@@ -15,7 +15,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
-	"tollgate.example/key/internal/ident"
+	"tollgate.example/key/internal/base/ident"
 )
 
 //go:embed journal/*.sql

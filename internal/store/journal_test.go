@@ -8,7 +8,7 @@ import (
 	"testing"
 	"time"
 
-	"tollgate.example/key/internal/ident"
+	"tollgate.example/key/internal/base/ident"
 )
 
 func TestJournalKeepsWhatItSaysItKept(t *testing.T) {

@@ -14,7 +14,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
-	"tollgate.example/key/internal/ident"
+	"tollgate.example/key/internal/base/ident"
 )
 
 func open(t testing.TB) *Store {

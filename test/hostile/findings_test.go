@@ -116,7 +116,7 @@ func TestFindings(t *testing.T) {
 			})
 		}
 	})
-	if m := w.app.Gate.Mishaps.List(); len(m) > 0 {
+	if m := w.app.Gate.Panics.List(); len(m) > 0 {
 		t.Errorf("panics: %v", m)
 	}
 	w.records()

@@ -13,10 +13,10 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/app"
+	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/ident"
 	"tollgate.example/key/internal/peer"
-	"tollgate.example/key/internal/seal"
 	"tollgate.example/key/internal/store"
 )
 

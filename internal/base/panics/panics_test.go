@@ -1,4 +1,4 @@
-package mishap
+package panics
 
 import (
 	"log/slog"
@@ -7,15 +7,15 @@ import (
 	"testing"
 )
 
-func stumble(b *Book, work string, then func()) {
+func stumble(b *Log, work string, then func()) {
 	defer b.Catch(func() string { return work }, then)
-	var nothing *Mishap
+	var nothing *Panic
 	nothing.Count++
 }
 
 func TestAPanicEndsOnePieceOfWork(t *testing.T) {
 	slog.SetDefault(slog.New(slog.DiscardHandler))
-	b, after := &Book{}, 0
+	b, after := &Log{}, 0
 	var all sync.WaitGroup
 	for range 10 {
 		all.Go(func() { stumble(b, "request of np-switch-1", nil) })
@@ -26,15 +26,15 @@ func TestAPanicEndsOnePieceOfWork(t *testing.T) {
 	if len(list) != 1 || list[0].Count != 11 || list[0].Work != "request of sp-switch-1" || after != 1 {
 		t.Fatalf("%+v", list)
 	}
-	if m := list[0]; !strings.HasPrefix(m.Place, "mishap.stumble:") || !strings.Contains(m.Message, "nil pointer") || !strings.Contains(m.Stack, "mishap_test.go") {
+	if m := list[0]; !strings.HasPrefix(m.Place, "panics.stumble:") || !strings.Contains(m.Message, "nil pointer") || !strings.Contains(m.Stack, "panics_test.go") {
 		t.Errorf("%+v", m)
 	}
 	func() {
 		defer b.Catch(func() string { return "nothing" }, func() { after++ })
 	}()
 	if after != 1 || len(b.List()) != 1 {
-		t.Error("work that went well counts as a mishap")
+		t.Error("work that went well is counted as a panic")
 	}
-	var none *Book
+	var none *Log
 	stumble(none, "without a book", nil)
 }

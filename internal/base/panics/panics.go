@@ -1,6 +1,6 @@
-// Package mishap keeps one request that hits a fault of ours from ending the service. Whoever works on a request, a session or in
+// Package panics keeps one request that hits a fault of ours from ending the service. Whoever works on a request, a session or in
 // the background defers Catch; a panic ends that piece of work alone, is logged with its stack, counted, and shown by the checkup.
-package mishap
+package panics
 
 import (
 	"fmt"
@@ -15,8 +15,8 @@ import (
 // maxKinds bounds how many different faults are kept.
 const maxKinds = 50
 
-// Mishap is one fault of the program, wherever it was hit.
-type Mishap struct {
+// Panic is one fault of the program, wherever it was hit.
+type Panic struct {
 	// Place is the function that panicked, and the line.
 	Place string
 	// Message is what it panicked with, Work what was being done the last time.
@@ -29,46 +29,46 @@ type Mishap struct {
 	Stack string
 }
 
-// Book keeps what happened since the start. It is safe for concurrent use; the nil Book catches and logs too.
-type Book struct {
+// Log keeps what happened since the start. It is safe for concurrent use; the nil Log catches and logs too.
+type Log struct {
 	mu   sync.Mutex
-	list []Mishap
+	list []Panic
 }
 
 // Catch is deferred around one piece of work, and stops a panic there. work says what was being done; then, if it is not nil, is
 // called after a panic, to leave what was begun in order.
-func (b *Book) Catch(work func() string, then func()) {
+func (l *Log) Catch(work func() string, then func()) {
 	message := recover()
 	if message == nil {
 		return
 	}
-	b.note(fmt.Sprint(message), work())
+	l.note(fmt.Sprint(message), work())
 	if then != nil {
 		then()
 	}
 }
 
 // note logs and counts a panic, from the goroutine that it unwinds.
-func (b *Book) note(message, work string) {
+func (l *Log) note(message, work string) {
 	stack := make([]byte, 16<<10)
 	stack = stack[:runtime.Stack(stack, false)]
 	place := place()
 	slog.Error("a fault in the program was caught; this piece of work was given up, everything else goes on", "while", work, "at", place, "fault", message, "stack", string(stack))
-	if b == nil {
+	if l == nil {
 		return
 	}
 	now := time.Now()
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	at := slices.IndexFunc(b.list, func(m Mishap) bool { return m.Place == place })
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	at := slices.IndexFunc(l.list, func(m Panic) bool { return m.Place == place })
 	if at < 0 {
-		if len(b.list) == maxKinds {
-			b.list = b.list[1:]
+		if len(l.list) == maxKinds {
+			l.list = l.list[1:]
 		}
-		b.list = append(b.list, Mishap{Place: place, First: now, Stack: string(stack)})
-		at = len(b.list) - 1
+		l.list = append(l.list, Panic{Place: place, First: now, Stack: string(stack)})
+		at = len(l.list) - 1
 	}
-	m := &b.list[at]
+	m := &l.list[at]
 	m.Message, m.Work, m.Last = message, work, now
 	m.Count++
 }
@@ -94,13 +94,13 @@ func place() string {
 }
 
 // List returns what happened, the latest first.
-func (b *Book) List() []Mishap {
-	if b == nil {
+func (l *Log) List() []Panic {
+	if l == nil {
 		return nil
 	}
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	out := slices.Clone(b.list)
-	slices.SortFunc(out, func(x, y Mishap) int { return y.Last.Compare(x.Last) })
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	out := slices.Clone(l.list)
+	slices.SortFunc(out, func(x, y Panic) int { return y.Last.Compare(x.Last) })
 	return out
 }
