@@ -8,7 +8,7 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/checkup"
 	"tollgate.example/key/internal/client"
-	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/identity/directory"
 )
 
 func checkupCommands() []command {

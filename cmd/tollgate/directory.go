@@ -12,7 +12,7 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
-	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/identity/directory"
 )
 
 // listAll reads every page and never returns nil, so that JSON has a list.

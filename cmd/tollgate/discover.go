@@ -10,7 +10,7 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
-	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/identity/directory"
 )
 
 func discoverCommand() command {

@@ -7,7 +7,7 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
-	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/identity/directory"
 )
 
 // member says in which domain we are, and as what.

@@ -11,8 +11,8 @@ import (
 	"strings"
 	"time"
 
-	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/peer"
 	"tollgate.example/key/internal/supplicant"
 )

@@ -17,7 +17,6 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 
-	"tollgate.example/key/internal/account"
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/base/live"
@@ -25,19 +24,20 @@ import (
 	"tollgate.example/key/internal/base/tally"
 	"tollgate.example/key/internal/checkup"
 	"tollgate.example/key/internal/contact"
-	"tollgate.example/key/internal/factor"
 	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/identity/account"
+	"tollgate.example/key/internal/identity/copies"
+	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/operator"
 	"tollgate.example/key/internal/rehearsal"
 	"tollgate.example/key/internal/revision"
-	"tollgate.example/key/internal/roster"
 	"tollgate.example/key/internal/store"
 )
 
 // Service is everything that the API works with.
 type Service struct {
 	Checkup    *checkup.Checkup
-	Roster     *roster.Keeper
+	Roster     *copies.Keeper
 	Rehearsals *rehearsal.Keeper
 	Version    string
 	Store      *store.Store

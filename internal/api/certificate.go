@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/identity/certificate"
 )
 
 // Lifetimes of what is made here, in days. Devices refuse server certificates that live much longer than a year.

@@ -10,7 +10,7 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/checkup"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/identity/directory"
 )
 
 const (

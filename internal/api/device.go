@@ -9,7 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/device"
+	"tollgate.example/key/internal/identity/device"
 	"tollgate.example/key/internal/revision"
 )
 

@@ -8,7 +8,7 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/identity/directory"
 )
 
 // testPatience bounds one test of a directory with all its servers.

@@ -8,7 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/identity/directory"
 )
 
 // discoveryPatience bounds one discovery.

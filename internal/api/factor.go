@@ -14,7 +14,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/factor"
+	"tollgate.example/key/internal/identity/factor"
 )
 
 // factors are the calls about second factors.

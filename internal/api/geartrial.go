@@ -10,10 +10,10 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"tollgate.example/key/internal/account"
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/identity/account"
 	"tollgate.example/key/internal/peer"
 )
 

@@ -16,8 +16,8 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/base/seal"
-	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/store"
 )
 

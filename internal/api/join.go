@@ -10,8 +10,8 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/directory"
-	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/identity/directory"
+	"tollgate.example/key/internal/identity/domain"
 )
 
 // membership registers joining the domain of a directory, and leaving it.
@@ -25,26 +25,15 @@ func (s *server) membership() {
 		if at < 0 {
 			return nil, problem(http.StatusNotFound, fmt.Sprintf("there is no directory %q in the draft", in.Ref), "")
 		}
-		joined, err := directory.Join(ctx, *d, directory.JoinInput{BindName: in.Body.Name, Password: in.Body.Password, Computer: in.Body.Computer, OU: in.Body.OU})
-		if err != nil {
-			return nil, problem(http.StatusUnprocessableEntity, "the domain was not joined: "+err.Error(), joinRemedy(err))
+		joined, err := s.Gate.Memberships.Join(ctx, *d, directory.JoinInput{BindName: in.Body.Name, Password: in.Body.Password, Computer: in.Body.Computer, OU: in.Body.OU})
+		var channel *domain.ChannelError
+		switch {
+		case errors.As(err, &channel):
+			return nil, problem(http.StatusUnprocessableEntity, err.Error(), "Nothing was changed here. Check port 135 and the Netlogon port on the domain controller.")
+		case err != nil:
+			return nil, problem(http.StatusUnprocessableEntity, err.Error(), joinRemedy(err))
 		}
-		trial := *d
-		trial.Domain, trial.Computer = joined.Domain, joined.Computer
-		opened, err := directory.Open(trial, "")
-		if err != nil {
-			return nil, err
-		}
-		defer opened.Close()
-		member := gate.Membership(&trial, func() []string { return []string{joined.Password} }, opened.Dialer())
-		defer member.Close()
-		out := apitype.Joined{DN: joined.DN}
-		if out.Controller, err = member.Test(ctx); err != nil {
-			return nil, problem(http.StatusUnprocessableEntity, fmt.Sprintf("the machine account %s was made, but its secure channel fails: %v", joined.DN, err), "Nothing was changed here. Look at port 135 and the one of Netlogon on the domain controller.")
-		}
-		if err := s.Gate.Memberships.Set(ctx, joined.Domain, joined.Computer, joined.Password, ""); err != nil {
-			return nil, err
-		}
+		out := apitype.Joined{DN: joined.DN, Controller: joined.Controller}
 		out.Revision, err = s.editDirectory(ctx, in.PublishInput, d.ID, func(d *config.Directory) { d.Domain, d.Computer = joined.Domain, joined.Computer })
 		return ok(out), err
 	})

@@ -12,9 +12,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/contact"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/store"
 )
 

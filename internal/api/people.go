@@ -12,7 +12,7 @@ import (
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/identity/directory"
 )
 
 func (s *server) people() {

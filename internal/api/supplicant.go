@@ -9,8 +9,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/identity/certificate"
 )
 
 // supplicants registers the settings text for devices.

@@ -14,8 +14,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/peer"
 	"tollgate.example/key/internal/supplicant"
 )

@@ -3,9 +3,9 @@ package apitype
 import (
 	"time"
 
-	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/device"
+	"tollgate.example/key/internal/identity/certificate"
+	"tollgate.example/key/internal/identity/device"
 )
 
 // Make says what kind of certificate to make.

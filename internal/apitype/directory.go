@@ -5,9 +5,9 @@ import (
 
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
-	"tollgate.example/key/internal/directory"
-	"tollgate.example/key/internal/guard"
-	"tollgate.example/key/internal/roster"
+	"tollgate.example/key/internal/identity/copies"
+	"tollgate.example/key/internal/identity/directory"
+	"tollgate.example/key/internal/identity/lockout"
 )
 
 // Group is a group of a directory.
@@ -68,13 +68,13 @@ type CopiedPerson struct {
 type Copy struct {
 	Items []CopiedPerson `json:"items"`
 	Next  string         `json:"next"`
-	Run   *roster.Run    `json:"run,omitempty"`
+	Run   *copies.Run    `json:"run,omitempty"`
 }
 
 // HeldBack are people whose passwords are not passed on for now.
 type HeldBack struct {
-	Items []guard.Held `json:"items"`
-	After int          `json:"after" doc:"Wrong passwords of a person after which no more are passed on; 0 is no guard"`
+	Items []lockout.Held `json:"items"`
+	After int            `json:"after" doc:"Wrong passwords of a person after which no more are passed on; 0 is no guard"`
 	// Threshold is that of the domain.
 	Threshold int `json:"threshold" doc:"Wrong passwords after which the domain locks an account; 0 is never, or not known"`
 	Minutes   int `json:"minutes" doc:"How long they count, since the last"`

@@ -1,6 +1,6 @@
 package apitype
 
-import "tollgate.example/key/internal/directory"
+import "tollgate.example/key/internal/identity/directory"
 
 // Discovery is what is known of a directory before it is connected.
 type Discovery struct {

@@ -17,26 +17,26 @@ import (
 	"sync"
 	"time"
 
-	"tollgate.example/key/internal/account"
 	"tollgate.example/key/internal/api"
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/base/live"
 	"tollgate.example/key/internal/base/panics"
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/base/tally"
-	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/checkup"
 	"tollgate.example/key/internal/contact"
-	"tollgate.example/key/internal/device"
-	"tollgate.example/key/internal/factor"
 	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/identity/account"
+	"tollgate.example/key/internal/identity/certificate"
+	"tollgate.example/key/internal/identity/copies"
+	"tollgate.example/key/internal/identity/device"
+	"tollgate.example/key/internal/identity/domain"
+	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/lease"
 	"tollgate.example/key/internal/listen"
-	"tollgate.example/key/internal/membership"
 	"tollgate.example/key/internal/operator"
 	"tollgate.example/key/internal/rehearsal"
 	"tollgate.example/key/internal/revision"
-	"tollgate.example/key/internal/roster"
 	"tollgate.example/key/internal/store"
 )
 
@@ -141,7 +141,7 @@ func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.
 	if err != nil {
 		return err
 	}
-	memberships, err := membership.Open(ctx, a.store, box)
+	memberships, err := domain.OpenMachines(ctx, a.store, box)
 	if err != nil {
 		return err
 	}
@@ -230,7 +230,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	}
 	background, cancel := context.WithCancel(context.Background())
 	a.cancel = cancel
-	copies := roster.New(a.store, inUse{a.Gate, box}, o.Log)
+	copies := copies.New(a.store, inUse{a.Gate, box}, o.Log)
 	a.background(func() { copies.Schedule(background, time.Minute) })
 	a.background(func() { checks.Schedule(background, firstCheckup, checkup.Every) })
 	a.background(func() { contacts.Run(background, a.store) })

@@ -4,8 +4,8 @@ import (
 	"tollgate.example/key/internal/base/panics"
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/directory"
 	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/identity/directory"
 )
 
 // inUse gives the checkup the configuration that the gate works with.

@@ -6,11 +6,11 @@ import (
 	"encoding/json"
 	"fmt"
 
-	"tollgate.example/key/internal/account"
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/factor"
-	"tollgate.example/key/internal/membership"
+	"tollgate.example/key/internal/identity/account"
+	"tollgate.example/key/internal/identity/domain"
+	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/store"
 )
 
@@ -28,7 +28,7 @@ func reseal(ctx context.Context, s *store.Store, box *seal.Box) error {
 	}
 	err := s.Reseal(ctx, store.Sealed{
 		Config:  func(text []byte) ([]byte, error) { return resealConfig(box, text) },
-		Account: at(account.Place), Factor: at(factor.Place), Machine: at(func(id string) config.Place { return config.Place{Purpose: membership.Purpose, Object: id} }),
+		Account: at(account.Place), Factor: at(factor.Place), Machine: at(func(id string) config.Place { return config.Place{Purpose: domain.MachinePurpose, Object: id} }),
 	})
 	if err != nil {
 		return err

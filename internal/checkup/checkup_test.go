@@ -10,7 +10,7 @@ import (
 
 	"tollgate.example/key/internal/base/panics"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/identity/directory"
 	"tollgate.example/key/internal/store"
 )
 

@@ -14,7 +14,7 @@ import (
 
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/proof"
+	"tollgate.example/key/internal/identity/proof"
 	"tollgate.example/key/internal/wire/eap"
 	"tollgate.example/key/internal/wire/mschap"
 )

@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/proof"
+	"tollgate.example/key/internal/identity/proof"
 	"tollgate.example/key/internal/wire/eap"
 )
 

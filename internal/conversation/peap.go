@@ -5,7 +5,7 @@ import (
 	"crypto/rand"
 
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/proof"
+	"tollgate.example/key/internal/identity/proof"
 	"tollgate.example/key/internal/wire/eap"
 )
 

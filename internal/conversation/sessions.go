@@ -8,7 +8,7 @@ import (
 	"sync"
 	"time"
 
-	"tollgate.example/key/internal/proof"
+	"tollgate.example/key/internal/identity/proof"
 	"tollgate.example/key/internal/wire/eap"
 )
 

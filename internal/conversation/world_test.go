@@ -16,7 +16,7 @@ import (
 
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/proof"
+	"tollgate.example/key/internal/identity/proof"
 	"tollgate.example/key/internal/supplicant"
 	"tollgate.example/key/internal/wire/mschap"
 )

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/proof"
+	"tollgate.example/key/internal/identity/proof"
 	"tollgate.example/key/internal/wire/mschap"
 	"tollgate.example/key/internal/wire/netlogon"
 )

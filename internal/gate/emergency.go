@@ -6,10 +6,10 @@ import (
 	"strings"
 	"time"
 
-	"tollgate.example/key/internal/account"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/identity/account"
 )
 
 // findEmergency finds who signs in with an emergency account: it works for signing in to the devices it is for, and only while

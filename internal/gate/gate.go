@@ -6,27 +6,23 @@ package gate
 import (
 	"crypto/tls"
 	"fmt"
-	"net"
-	"slices"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
 
-	"tollgate.example/key/internal/account"
 	"tollgate.example/key/internal/base/panics"
 	"tollgate.example/key/internal/base/seal"
-	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/conversation"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
-	"tollgate.example/key/internal/device"
-	"tollgate.example/key/internal/directory"
-	"tollgate.example/key/internal/domain"
-	"tollgate.example/key/internal/factor"
-	"tollgate.example/key/internal/guard"
+	"tollgate.example/key/internal/identity/account"
+	"tollgate.example/key/internal/identity/certificate"
+	"tollgate.example/key/internal/identity/device"
+	"tollgate.example/key/internal/identity/directory"
+	"tollgate.example/key/internal/identity/domain"
+	"tollgate.example/key/internal/identity/factor"
+	"tollgate.example/key/internal/identity/lockout"
 	"tollgate.example/key/internal/lease"
-	"tollgate.example/key/internal/membership"
 	"tollgate.example/key/internal/remote"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/wire/radius"
@@ -115,7 +111,7 @@ func (g *Gate) Prepare(plan *decide.Plan, revision int, box *seal.Box, before *S
 		}
 		entry := &openDirectory{Directory: open, cfg: *d}
 		if d.Member() {
-			entry.member = Membership(d, func() []string { return g.Memberships.Passwords(d.Domain, d.Computer) }, open.Dialer())
+			entry.member = domain.ForDirectory(d, func() []string { return g.Memberships.Passwords(d.Domain, d.Computer) }, open.Dialer())
 		}
 		s.directories[strings.ToLower(d.Name)] = entry
 	}
@@ -159,17 +155,6 @@ func (s *Snapshot) config(name string) *config.Directory {
 	return &s.directories[strings.ToLower(name)].cfg
 }
 
-// Membership is our membership of the domain of a directory, whose servers are its domain controllers.
-func Membership(d *config.Directory, passwords func() []string, dialer domain.Dialer) *domain.Member {
-	var hosts []string
-	for _, server := range d.Servers {
-		if host, _, err := net.SplitHostPort(server); err == nil && !slices.Contains(hosts, host) {
-			hosts = append(hosts, host)
-		}
-	}
-	return domain.New(domain.Account{Domain: d.Domain, Computer: d.Computer, Passwords: passwords}, hosts, d.Timeout(), dialer)
-}
-
 // Member returns our membership of the domain of a directory in use, nil if there is none.
 func (s *Snapshot) Member(name string) *domain.Member {
 	if open := s.directories[strings.ToLower(name)]; open != nil {
@@ -191,8 +176,7 @@ func (s *Snapshot) retire(next *Snapshot) {
 // Gate answers attempts.
 type Gate struct {
 	Parts
-	Guard    *guard.Guard
-	rotating sync.Mutex
+	Guard    *lockout.Guard
 	current  atomic.Pointer[Snapshot]
 	checker  *certificate.Checker
 	sessions *conversation.Sessions
@@ -205,7 +189,7 @@ type Parts struct {
 	Devices     *device.Keeper
 	Machines    *device.Machines
 	Issued      *certificate.Issued
-	Memberships *membership.Keeper
+	Memberships *domain.Machines
 	Leases      *lease.Keeper
 	Factors     *factor.Keeper
 	Writer      *store.Writer
@@ -215,7 +199,7 @@ type Parts struct {
 
 // New makes a gate that has no configuration yet: nobody is a client. Close ends the conversations under way.
 func New(parts Parts) *Gate {
-	g := &Gate{Parts: parts, Guard: guard.New(), checker: certificate.NewChecker(), sessions: conversation.NewSessions(maxSessions)}
+	g := &Gate{Parts: parts, Guard: lockout.New(), checker: certificate.NewChecker(), sessions: conversation.NewSessions(maxSessions)}
 	g.open = conversation.NewBook(conversation.Limits{Open: maxConversations, Weight: maxWeight, Idle: conversationIdle}, g.abandoned)
 	plan, _ := decide.Compile(&config.Config{})
 	g.current.Store(&Snapshot{Plan: plan, directories: map[string]*openDirectory{}})

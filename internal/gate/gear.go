@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/base/seal"
-	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/conversation"
 	"tollgate.example/key/internal/core/command"
 	"tollgate.example/key/internal/core/config"
@@ -18,6 +17,7 @@ import (
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/wire/tacacs"
 )

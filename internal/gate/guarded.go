@@ -7,8 +7,8 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/directory"
-	"tollgate.example/key/internal/guard"
+	"tollgate.example/key/internal/identity/directory"
+	"tollgate.example/key/internal/identity/lockout"
 )
 
 // guarded checks a password with a directory, unless so many wrong ones of the person were passed on that the directory
@@ -27,14 +27,14 @@ func (v *Visit) guarded(ctx context.Context, d *directory.Directory, person *fac
 
 // localLimits brake guesses at local accounts, which nothing else counts: for a while nothing more is looked at, neither from the
 // one device nor of the person, whatever the method.
-var localLimits = guard.Limits{After: 10, Window: time.Minute}
+var localLimits = lockout.Limits{After: 10, Window: time.Minute}
 
 // braked checks a credential of a local account.
 func (v *Visit) braked(ctx context.Context, person *facts.Person, check func() (reason.Code, string)) (reason.Code, string) {
 	return v.counted(ctx, config.LocalStore, person, localLimits, reason.PasswordBraked, check)
 }
 
-func (v *Visit) counted(ctx context.Context, store string, person *facts.Person, limits guard.Limits, held reason.Code, check func() (reason.Code, string)) (code reason.Code, detail string) {
+func (v *Visit) counted(ctx context.Context, store string, person *facts.Person, limits lockout.Limits, held reason.Code, check func() (reason.Code, string)) (code reason.Code, detail string) {
 	source := v.source()
 	back, err := v.gate.Guard.Ask(ctx, store, person.Name, source, limits)
 	switch {
@@ -43,7 +43,7 @@ func (v *Visit) counted(ctx context.Context, store string, person *facts.Person,
 	case back != nil:
 		return held, back.String()
 	}
-	came := guard.Unsaid // also when the check ends in a fault of ours
+	came := lockout.Unsaid // also when the check ends in a fault of ours
 	defer func() { v.gate.Guard.Done(store, person.Name, source, limits, came) }()
 	code, detail = check()
 	came = outcome(code)
@@ -62,12 +62,12 @@ func (v *Visit) source() string {
 	}
 }
 
-func outcome(code reason.Code) guard.Outcome {
+func outcome(code reason.Code) lockout.Outcome {
 	switch code {
 	case reason.OK:
-		return guard.Right
+		return lockout.Right
 	case reason.PasswordWrong:
-		return guard.Wrong
+		return lockout.Wrong
 	}
-	return guard.Unsaid
+	return lockout.Unsaid
 }

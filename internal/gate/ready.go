@@ -9,9 +9,9 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/base/seal"
-	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/conversation"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/identity/certificate"
 )
 
 // laneReady is what a lane needs for EAP, made ready once.

@@ -11,8 +11,8 @@ import (
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/directory"
-	"tollgate.example/key/internal/proof"
+	"tollgate.example/key/internal/identity/directory"
+	"tollgate.example/key/internal/identity/proof"
 	"tollgate.example/key/internal/remote"
 	"tollgate.example/key/internal/store"
 )

@@ -9,9 +9,9 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/identity/certificate"
 )
 
 // ServerName is the name in the demo's server certificates.

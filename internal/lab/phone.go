@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/factor"
+	"tollgate.example/key/internal/identity/factor"
 )
 
 // phone is the phone of somebody of the demo, with an authenticator.

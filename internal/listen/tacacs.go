@@ -11,11 +11,11 @@ import (
 	"sync"
 	"time"
 
-	"tollgate.example/key/internal/certificate"
 	"tollgate.example/key/internal/contact"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/identity/certificate"
 )
 
 const (

@@ -8,12 +8,12 @@ import (
 	"strings"
 	"testing"
 
-	"tollgate.example/key/internal/account"
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/device"
 	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/identity/account"
+	"tollgate.example/key/internal/identity/device"
 	"tollgate.example/key/internal/store"
 )
 

@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/certificate"
+	"tollgate.example/key/internal/identity/certificate"
 )
 
 // The same from the command line: authority, certificate, trust list, lane, account, client certificate, a trial, a

@@ -11,7 +11,7 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/factor"
+	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/peer"
 	"tollgate.example/key/internal/wire/tacacs"
 )

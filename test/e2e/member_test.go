@@ -15,7 +15,7 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/identity/directory"
 	"tollgate.example/key/internal/peer"
 )
 

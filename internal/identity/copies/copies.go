@@ -1,6 +1,6 @@
-// Package roster keeps copies of the people of directories, so that lists and enrolment can be prepared without asking
+// Package copies keeps copies of the people of directories, so that lists and enrolment can be prepared without asking
 // for everybody each time. A copy decides nothing: whoever signs in is looked up in the directory.
-package roster
+package copies
 
 import (
 	"context"
@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/directory"
+	"tollgate.example/key/internal/identity/directory"
 	"tollgate.example/key/internal/store"
 )
 

@@ -1,6 +1,6 @@
-// Package health remembers which servers of a list do not answer, so that nobody waits for them again, and probes them
+// Package failover remembers which servers of a list do not answer, so that nobody waits for them again, and probes them
 // in the background until they do.
-package health
+package failover
 
 import (
 	"context"

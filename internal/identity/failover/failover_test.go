@@ -1,4 +1,4 @@
-package health
+package failover
 
 import (
 	"context"

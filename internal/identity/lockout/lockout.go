@@ -1,7 +1,7 @@
-// Package guard keeps a directory from locking people out: it counts the wrong passwords that were passed on for each
+// Package lockout keeps a directory from locking people out: it counts the wrong passwords that were passed on for each
 // person and device, and holds further ones back before the directory would lock the account. A device that keeps
 // sending an old password is stopped before the person is.
-package guard
+package lockout
 
 import (
 	"context"

@@ -20,7 +20,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/health"
+	"tollgate.example/key/internal/identity/failover"
 )
 
 const (
@@ -54,7 +54,7 @@ type Directory struct {
 	people memory
 	book   book
 	dialer *net.Dialer
-	health *health.Keeper
+	health *failover.Keeper
 
 	mu   sync.Mutex
 	base string // as configured or discovered
@@ -71,7 +71,7 @@ func Open(cfg config.Directory, password string) (*Directory, error) {
 		return nil, err
 	}
 	d := &Directory{cfg: cfg, password: password, places: make(chan struct{}, maxWaiting), tls: tlsConfig, base: cfg.Base, dialer: dialer(&cfg)}
-	d.health = health.New(cfg.Timeout(), d.probe, d.back)
+	d.health = failover.New(cfg.Timeout(), d.probe, d.back)
 	d.groups.init(cfg.Groups)
 	d.search.init()
 	d.verify.init()
@@ -93,7 +93,7 @@ func (d *Directory) Close() {
 
 // dialer connects from the address and with the DNS server that the directory is to use.
 func dialer(cfg *config.Directory) *net.Dialer {
-	out := &net.Dialer{Timeout: health.Share(cfg.Timeout(), len(cfg.Servers)), Resolver: resolver(cfg.DNS, cfg.Timeout())}
+	out := &net.Dialer{Timeout: failover.Share(cfg.Timeout(), len(cfg.Servers)), Resolver: resolver(cfg.DNS, cfg.Timeout())}
 	if ip := net.ParseIP(cfg.Source); ip != nil {
 		out.LocalAddr = &net.TCPAddr{IP: ip}
 	}
@@ -200,7 +200,7 @@ func (d *Directory) crowded() string {
 }
 
 // share is how long one server may take.
-func (d *Directory) share() time.Duration { return health.Share(d.cfg.Timeout(), len(d.cfg.Servers)) }
+func (d *Directory) share() time.Duration { return failover.Share(d.cfg.Timeout(), len(d.cfg.Servers)) }
 
 // connect makes a connection to the first server that takes one. While all of them are down nobody waits for them: they are
 // probed in the background.

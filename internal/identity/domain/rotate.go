@@ -2,11 +2,38 @@ package domain
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/identity/directory"
 	"tollgate.example/key/internal/wire/netlogon"
 )
+
+// Due reports whether the machine account in the domain of a directory has had its password for long enough.
+func (m *Machines) Due(d *config.Directory, now time.Time) bool {
+	changed := m.Changed(d.Domain, d.Computer)
+	return d.Member() && !changed.IsZero() && now.Sub(changed) > passwordLife
+}
+
+// Rotate gives our machine account in the domain of a directory a new password. Whatever happens meanwhile, the one that
+// counts is among those kept: the new one is kept before the domain learns of it, beside the one that the domain takes
+// now, which after a change of unknown outcome need not be the newest.
+func (m *Machines) Rotate(ctx context.Context, member *Member, d *config.Directory) error {
+	m.rotating.Lock() // over the network: two at once would each take the other's password for the one before
+	defer m.rotating.Unlock()
+	next, present := directory.MachinePassword(), ""
+	err := member.SetPassword(ctx, next, func(taken string) error {
+		present = taken
+		return m.Set(ctx, d.Domain, d.Computer, next, taken)
+	})
+	var refused netlogon.Status
+	if present != "" && errors.As(err, &refused) { // the domain said no: the one before is still the one
+		return errors.Join(err, m.Set(ctx, d.Domain, d.Computer, present, ""))
+	}
+	return err
+}
 
 // renew agrees on a channel anew, which is the current one afterwards, and opens a connection of it.
 func (m *Member) renew(ctx context.Context) (*conn, error) {

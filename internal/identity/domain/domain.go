@@ -14,7 +14,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"tollgate.example/key/internal/health"
+	"tollgate.example/key/internal/identity/failover"
 	"tollgate.example/key/internal/wire/mschap"
 	"tollgate.example/key/internal/wire/netlogon"
 )
@@ -46,7 +46,7 @@ type Member struct {
 	timeout time.Duration
 	dialer  Dialer
 	waiting atomic.Int64
-	health  *health.Keeper
+	health  *failover.Keeper
 	mapper  int // port of the endpoint mapper
 	slots   chan struct{}
 	// agreeing is held by the one who agrees on a channel.
@@ -75,7 +75,7 @@ const maxWaiting = 256
 // New makes a member; hosts are the domain controllers in the order to ask them.
 func New(account Account, hosts []string, timeout time.Duration, dialer Dialer) *Member {
 	m := &Member{account: account, hosts: hosts, timeout: timeout, dialer: dialer, mapper: mapperPort, slots: make(chan struct{}, connections), agreeing: make(chan struct{}, 1)}
-	m.health = health.New(timeout, m.probe, m.back)
+	m.health = failover.New(timeout, m.probe, m.back)
 	return m
 }
 
@@ -266,7 +266,7 @@ func (m *Member) establish(ctx context.Context) (*established, error) {
 }
 
 // share is how long one controller may take.
-func (m *Member) share() time.Duration { return health.Share(m.timeout, len(m.hosts)) }
+func (m *Member) share() time.Duration { return failover.Share(m.timeout, len(m.hosts)) }
 
 // back lets go of the channel if it is with a controller that comes after one that answers again.
 func (m *Member) back(host string) {

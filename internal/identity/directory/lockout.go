@@ -8,7 +8,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/guard"
+	"tollgate.example/key/internal/identity/lockout"
 )
 
 const (
@@ -70,12 +70,12 @@ func (d *Directory) Lockout(ctx context.Context) (Lockout, error) {
 }
 
 // Guard says when wrong passwords are to be held back: as configured, or before the domain would lock the account.
-func (d *Directory) Guard(ctx context.Context) guard.Limits {
+func (d *Directory) Guard(ctx context.Context) lockout.Limits {
 	if d.cfg.GuardAfter < 0 {
-		return guard.Limits{}
+		return lockout.Limits{}
 	}
 	rule, _ := d.Lockout(ctx) // what cannot be read holds nobody up
-	out := guard.Limits{After: d.cfg.GuardAfter, Window: rule.Window}
+	out := lockout.Limits{After: d.cfg.GuardAfter, Window: rule.Window}
 	if out.Window <= 0 {
 		out.Window = usualWindow
 	}
