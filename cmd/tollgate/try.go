@@ -12,9 +12,9 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/peer"
-	"tollgate.example/key/internal/supplicant"
 )
 
 // tryFlags are how a device that signs in is set up.

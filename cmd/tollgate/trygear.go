@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/peer"
-	"tollgate.example/key/internal/supplicant"
 )
 
 // gearFlags are what only TACACS+ asks.

@@ -235,7 +235,7 @@ func (s *server) applyLane(_ *config.Config, l *config.Lane, in *apitype.LaneFie
 
 func passView(c *config.Config) func(*config.Pass, apitype.Meta) apitype.Pass {
 	uses := map[string][]string{}
-	book, _ := pass.Book(c.Vendors)
+	dictionary, _ := pass.Dictionary(c.Vendors)
 	for _, other := range c.Passes {
 		if other.Extends != "" {
 			key := strings.ToLower(other.Extends)
@@ -263,7 +263,7 @@ func passView(c *config.Config) func(*config.Pass, apitype.Meta) apitype.Pass {
 	return func(p *config.Pass, m apitype.Meta) apitype.Pass {
 		out := apitype.Pass{Meta: m, Reply: []pass.Text{}, Gear: []pass.Text{}, UsedBy: []string{}, PassFields: apitype.FieldsOfPass(p)}
 		if whole, err := c.Resolve(p); err == nil {
-			reply, _ := pass.Compile(&whole, book, c.Vendors)
+			reply, _ := pass.Compile(&whole, dictionary, c.Vendors)
 			out.Reply = reply.Texts()
 			grant, _ := pass.CompileGrant(&whole)
 			out.Gear = grant.Texts()

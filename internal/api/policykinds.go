@@ -169,14 +169,14 @@ var examples = map[string]string{"text": "crew", "octets": "0x0a", "integer": "1
 
 // formsOf shows each attribute of a vendor, with a value of its type, as it would go over the wire.
 func formsOf(v *config.Vendor) []pass.Text {
-	book, _ := pass.Book([]config.Vendor{*v})
+	dictionary, _ := pass.Dictionary([]config.Vendor{*v})
 	out := []pass.Text{}
 	for _, a := range v.Attributes {
 		value := examples[a.Type]
 		if len(a.Values) > 0 {
 			value = a.Values[0].Name
 		}
-		reply, problems := pass.Compile(&config.Pass{Attributes: []config.Attribute{{Name: a.Name, Value: value}}}, book, nil)
+		reply, problems := pass.Compile(&config.Pass{Attributes: []config.Attribute{{Name: a.Name, Value: value}}}, dictionary, nil)
 		if len(problems) == 0 {
 			out = append(out, reply.Texts()...)
 		}

@@ -66,10 +66,10 @@ func (t *timedWriter) Flush() {
 }
 
 // caught keeps a fault of ours in one call from ending more than that call.
-func caught(book *panics.Log) func(http.Handler) http.Handler {
+func caught(log *panics.Log) func(http.Handler) http.Handler {
 	return func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			defer book.Catch(func() string { return "the call " + r.Method + " " + r.URL.Path }, func() {
+			defer log.Catch(func() string { return "the call " + r.Method + " " + r.URL.Path }, func() {
 				http.Error(w, "a fault in Tollgate Key ended this call; the checkup names it", http.StatusInternalServerError)
 			})
 			next.ServeHTTP(w, r)

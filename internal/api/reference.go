@@ -43,10 +43,10 @@ func dictionary(c *config.Config) []apitype.DictionaryEntry {
 	for _, a := range dict.All() {
 		add(a, "")
 	}
-	book, _ := pass.Book(c.Vendors)
+	dictionary, _ := pass.Dictionary(c.Vendors)
 	for i := range c.Vendors {
 		for _, a := range c.Vendors[i].Attributes {
-			if entry := book.ByName(a.Name); entry != nil {
+			if entry := dictionary.ByName(a.Name); entry != nil {
 				add(entry, c.Vendors[i].Name)
 			}
 		}
@@ -60,9 +60,9 @@ func (s *server) passPreview(in *apitype.PassFields) apitype.PassPreview {
 	var p config.Pass
 	in.Apply(&p)
 	c.Passes = append(slices.DeleteFunc(slices.Clone(c.Passes), func(other config.Pass) bool { return other.Name == p.Name }), p)
-	book, _ := pass.Book(c.Vendors)
+	dictionary, _ := pass.Dictionary(c.Vendors)
 	whole, _ := c.Resolve(&p)
-	reply, problems := pass.Compile(&whole, book, c.Vendors)
+	reply, problems := pass.Compile(&whole, dictionary, c.Vendors)
 	grant, wrong := pass.CompileGrant(&whole)
 	problems = append(problems, wrong...)
 	seen := map[string]bool{}

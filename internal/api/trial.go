@@ -15,9 +15,9 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/peer"
-	"tollgate.example/key/internal/supplicant"
 )
 
 // tickets keeps the TLS tickets of trials, so that a second trial with resume can show a resumed one.
@@ -68,7 +68,7 @@ func (s *server) tryOut(ctx context.Context, in *apitype.TrialInput) (*body[apit
 		return nil, err
 	}
 	who := who(ctx).Name
-	r := peer.Request{Secret: secret, Method: in.Method, Bypass: in.Bypass, User: in.User, Password: in.Password, Book: running.Plan.Book,
+	r := peer.Request{Secret: secret, Method: in.Method, Bypass: in.Bypass, User: in.User, Password: in.Password, Dictionary: running.Plan.Dictionary,
 		Exchange: func(ctx context.Context, packet []byte) ([]byte, error) {
 			return s.Trial(ctx, packet, from.Addr(), who)
 		}}

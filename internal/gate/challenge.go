@@ -4,9 +4,9 @@ import (
 	"context"
 	"crypto/rand"
 
-	"tollgate.example/key/internal/conversation"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/eap/server"
 	"tollgate.example/key/internal/wire/mschap"
 	"tollgate.example/key/internal/wire/radius"
 )
@@ -23,7 +23,7 @@ func (v *Visit) chap(ctx context.Context, p *radius.Packet) Answer {
 		return v.Leave()
 	}
 	if v.Find(ctx) == reason.OK {
-		v.CheckCHAP(ctx, conversation.CHAP{Identifier: value[0], Challenge: challenge, Response: value[1:]})
+		v.CheckCHAP(ctx, server.CHAP{Identifier: value[0], Challenge: challenge, Response: value[1:]})
 	}
 	return v.Leave(v.finish())
 }
@@ -38,7 +38,7 @@ func (v *Visit) mschapv2(ctx context.Context, p *radius.Packet) Answer {
 	authenticator, name := [16]byte(challenge), v.Facts.Sent
 	var again mschap.Hash
 	if v.Find(ctx) == reason.OK {
-		again, _ = v.CheckMSCHAP(ctx, conversation.MSCHAP{Challenge: mschap.Challenge(response.Peer, authenticator, name), NT: response.NT})
+		again, _ = v.CheckMSCHAP(ctx, server.MSCHAP{Challenge: mschap.Challenge(response.Peer, authenticator, name), NT: response.NT})
 	}
 	out := v.Leave(v.finish())
 	if out.Verdict != decide.Admitted {
@@ -60,7 +60,7 @@ func (v *Visit) mschapv1(ctx context.Context, p *radius.Packet, key *radius.Key)
 	}
 	var again mschap.Hash
 	if v.Find(ctx) == reason.OK {
-		again, _ = v.CheckMSCHAP(ctx, conversation.MSCHAP{Challenge: [8]byte(challenge), NT: response.NT})
+		again, _ = v.CheckMSCHAP(ctx, server.MSCHAP{Challenge: [8]byte(challenge), NT: response.NT})
 	}
 	out := v.Leave(v.finish())
 	if out.Verdict != decide.Admitted {
@@ -88,7 +88,7 @@ func (v *Visit) misshapen() Answer {
 func (v *Visit) mschapError(out Answer, identifier byte) Answer {
 	var challenge [16]byte
 	rand.Read(challenge[:])
-	text := mschap.Failure(conversation.ErrorCode(out.Reason), challenge, "Access denied")
+	text := mschap.Failure(server.ErrorCode(out.Reason), challenge, "Access denied")
 	out.Vendor = []VendorAttribute{{radius.MSCHAPError, append([]byte{identifier}, text...)}}
 	return out
 }

@@ -4,10 +4,10 @@ import (
 	"context"
 	"time"
 
-	"tollgate.example/key/internal/conversation"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/eap/server"
 	"tollgate.example/key/internal/wire/eap"
 	"tollgate.example/key/internal/wire/radius"
 )
@@ -23,7 +23,7 @@ const (
 )
 
 // open is a conversation under way, with the visit it belongs to.
-type open = conversation.Open[*prover]
+type open = server.Open[*prover]
 
 // EAP takes the first round of an EAP conversation (RFC 3579), which has no State; Continue takes the others. A round that
 // ends the conversation gives the verdict, the others a challenge.
@@ -47,7 +47,7 @@ func (g *Gate) EAP(ctx context.Context, s *Snapshot, f facts.Facts, p *radius.Pa
 		settings = &ready.bypass
 	}
 	mtu, _ := p.Integer(attributeMTU)
-	c := conversation.New(settings, g.sessions, visit, conversation.FragmentSize(int(min(mtu, 65535))))
+	c := server.New(settings, g.sessions, visit, server.FragmentSize(int(min(mtu, 65535))))
 	o := g.open.Add(c, visit, visit.client)
 	return g.round(ctx, o, message)
 }
@@ -105,7 +105,7 @@ func (g *Gate) stumbled(o *open) {
 }
 
 // end leaves a conversation that is over. Nobody but those it has proofs of is admitted.
-func (p *prover) end(answer *conversation.Answer) Answer {
+func (p *prover) end(answer *server.Answer) Answer {
 	var out Answer
 	if answer.OK() {
 		out = p.Leave(answer.Proofs...)

@@ -103,7 +103,7 @@ func expected(plan *decide.Plan, e *config.Expectation, now time.Time) (*facts.F
 	b := radius.NewRequest(radius.AccessRequest, 1, [16]byte{}, false)
 	b.AddText(radius.UserName, e.Sent)
 	for _, a := range e.Attributes {
-		entry := plan.Book.ByName(a.Name)
+		entry := plan.Dictionary.ByName(a.Name)
 		if entry == nil {
 			return nil, fmt.Errorf("there is no attribute %q", a.Name)
 		}
@@ -122,7 +122,7 @@ func expected(plan *decide.Plan, e *config.Expectation, now time.Time) (*facts.F
 		return nil, fmt.Errorf("the attributes do not fit into one request: %w", err)
 	}
 	f := &facts.Facts{At: now, Address: prefix.Addr()}
-	RADIUSFacts(&p, client, plan.Book, f)
+	RADIUSFacts(&p, client, plan.Dictionary, f)
 	f.Method, f.Credential = e.Method, ""
 	if m := config.FindMethod(e.Method); m != nil && m.EAP {
 		f.EAP, f.Inner = &facts.EAP{TLS: "TLS 1.3"}, e.Sent

@@ -92,7 +92,7 @@ func (v *Visit) limit(reply *remote.Answer, server string) (left []string) {
 	kept := reply.Attributes[:0]
 	for _, a := range reply.Attributes {
 		var one facts.Facts
-		addAttribute(&one, v.snapshot.Plan.Book, a.Type, a.Value)
+		addAttribute(&one, v.snapshot.Plan.Dictionary, a.Type, a.Value)
 		allowed := len(one.Attributes) > 0 || belongs(a)
 		for _, part := range one.Attributes {
 			if reply.Code == radius.AccessAccept {
@@ -137,7 +137,7 @@ func (v *Visit) named(reply *remote.Answer) []facts.Attribute {
 	var f facts.Facts
 	for _, a := range reply.Attributes {
 		if a.Type != radius.EAPMessage && a.Type != radius.State {
-			addAttribute(&f, v.snapshot.Plan.Book, a.Type, a.Value)
+			addAttribute(&f, v.snapshot.Plan.Dictionary, a.Type, a.Value)
 		}
 	}
 	return f.Attributes

@@ -12,9 +12,9 @@ import (
 
 	"tollgate.example/key/internal/base/panics"
 	"tollgate.example/key/internal/base/seal"
-	"tollgate.example/key/internal/conversation"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/eap/server"
 	"tollgate.example/key/internal/identity/account"
 	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/identity/device"
@@ -179,8 +179,8 @@ type Gate struct {
 	Guard    *lockout.Guard
 	current  atomic.Pointer[Snapshot]
 	checker  *certificate.Checker
-	sessions *conversation.Sessions
-	open     *conversation.Book[*prover]
+	sessions *server.Sessions
+	open     *server.Table[*prover]
 }
 
 // Parts are the keepers that a gate asks, and the writer it records with.
@@ -199,8 +199,8 @@ type Parts struct {
 
 // New makes a gate that has no configuration yet: nobody is a client. Close ends the conversations under way.
 func New(parts Parts) *Gate {
-	g := &Gate{Parts: parts, Guard: lockout.New(), checker: certificate.NewChecker(), sessions: conversation.NewSessions(maxSessions)}
-	g.open = conversation.NewBook(conversation.Limits{Open: maxConversations, Weight: maxWeight, Idle: conversationIdle}, g.abandoned)
+	g := &Gate{Parts: parts, Guard: lockout.New(), checker: certificate.NewChecker(), sessions: server.NewSessions(maxSessions)}
+	g.open = server.NewTable(server.Limits{Open: maxConversations, Weight: maxWeight, Idle: conversationIdle}, g.abandoned)
 	plan, _ := decide.Compile(&config.Config{})
 	g.current.Store(&Snapshot{Plan: plan, directories: map[string]*openDirectory{}})
 	return g

@@ -10,13 +10,13 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/base/seal"
-	"tollgate.example/key/internal/conversation"
 	"tollgate.example/key/internal/core/command"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/eap/server"
 	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/wire/tacacs"
@@ -114,14 +114,14 @@ func (s *Sign) Change(ctx context.Context, old, next string) reason.Code {
 // CHAP checks a response of CHAP (RFC 8907 section 5.4.2.3).
 func (s *Sign) CHAP(ctx context.Context, identifier byte, challenge, response []byte) {
 	if s.why == reason.OK {
-		s.CheckCHAP(ctx, conversation.CHAP{Identifier: identifier, Challenge: challenge, Response: response})
+		s.CheckCHAP(ctx, server.CHAP{Identifier: identifier, Challenge: challenge, Response: response})
 	}
 }
 
 // MSCHAP checks the response of MS-CHAP of either version to a challenge that was derived for it.
 func (s *Sign) MSCHAP(ctx context.Context, challenge [8]byte, response [24]byte) {
 	if s.why == reason.OK {
-		_, _ = s.CheckMSCHAP(ctx, conversation.MSCHAP{Challenge: challenge, NT: response}) // the facts tell
+		_, _ = s.CheckMSCHAP(ctx, server.MSCHAP{Challenge: challenge, NT: response}) // the facts tell
 	}
 }
 

@@ -9,11 +9,11 @@ import (
 	"strings"
 	"time"
 
-	"tollgate.example/key/internal/conversation"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/eap/server"
 	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/identity/device"
 	"tollgate.example/key/internal/identity/domain"
@@ -99,7 +99,7 @@ func (p *prover) Password(ctx context.Context, who proof.Subject, name, clear st
 }
 
 // CHAP checks a response of CHAP or EAP-MD5; for a known device the address is the proof.
-func (p *prover) CHAP(ctx context.Context, who proof.Subject, name string, r conversation.CHAP) (*proof.Claim, reason.Code) {
+func (p *prover) CHAP(ctx context.Context, who proof.Subject, name string, r server.CHAP) (*proof.Claim, reason.Code) {
 	p.Facts.Certificate = nil
 	if why := p.find(ctx, who, name); why != reason.OK {
 		return nil, why
@@ -108,7 +108,7 @@ func (p *prover) CHAP(ctx context.Context, who proof.Subject, name string, r con
 }
 
 // MSCHAP checks a response of either version.
-func (p *prover) MSCHAP(ctx context.Context, who proof.Subject, name string, r conversation.MSCHAP) (*proof.Claim, mschap.Hash, reason.Code) {
+func (p *prover) MSCHAP(ctx context.Context, who proof.Subject, name string, r server.MSCHAP) (*proof.Claim, mschap.Hash, reason.Code) {
 	p.Facts.Certificate = nil
 	if why := p.find(ctx, who, name); why != reason.OK {
 		return nil, mschap.Hash{}, why
@@ -213,7 +213,7 @@ func (p *prover) Settle(proofs ...proof.Proof) bool {
 }
 
 // CheckCHAP checks a response of CHAP or EAP-MD5.
-func (v *Visit) CheckCHAP(ctx context.Context, r conversation.CHAP) reason.Code {
+func (v *Visit) CheckCHAP(ctx context.Context, r server.CHAP) reason.Code {
 	begun := time.Now()
 	if v.claim == nil {
 		return v.judged(reason.ProofUnfinished, "")
@@ -236,7 +236,7 @@ const noHashes = "a directory hands out no hashes, and we are no member of its d
 
 // CheckMSCHAP checks a response of MS-CHAP: here for a local account, by its domain for somebody of a directory. The
 // hash is that of the NT hash.
-func (v *Visit) CheckMSCHAP(ctx context.Context, r conversation.MSCHAP) (mschap.Hash, reason.Code) {
+func (v *Visit) CheckMSCHAP(ctx context.Context, r server.MSCHAP) (mschap.Hash, reason.Code) {
 	begun := time.Now()
 	if v.claim == nil {
 		return mschap.Hash{}, v.judged(reason.ProofUnfinished, "")

@@ -28,7 +28,7 @@ const maxAttributes = 64
 
 // RADIUSFacts reads the facts of an Access-Request. Attributes that are facts of their own are not repeated in the
 // list of attributes; credentials never get into it.
-func RADIUSFacts(p *radius.Packet, client *config.Client, book *dict.Book, f *facts.Facts) {
+func RADIUSFacts(p *radius.Packet, client *config.Client, dictionary *dict.Dictionary, f *facts.Facts) {
 	f.Protocol, f.Service = "radius", facts.Network
 	f.Client, f.ClientTags = client.Name, client.Tags
 	for t, value := range p.Attributes() {
@@ -49,17 +49,17 @@ func RADIUSFacts(p *radius.Packet, client *config.Client, book *dict.Book, f *fa
 			if addr, err := netip.ParseAddr(string(value)); err == nil && addr.Zone() == "" { // for tunnels and logins
 				f.From = addr.Unmap()
 			}
-			addAttribute(f, book, t, value)
+			addAttribute(f, dictionary, t, value)
 		case radius.CalledStationID:
 			f.Called = clean(value)
 		case radius.NASIdentifier:
 			f.NAS = clean(value)
 		case radius.ServiceType:
 			f.Service = service(p)
-			addAttribute(f, book, t, value)
+			addAttribute(f, dictionary, t, value)
 		case radius.ProxyState, radius.State:
 		default:
-			addAttribute(f, book, t, value)
+			addAttribute(f, dictionary, t, value)
 		}
 	}
 	if f.Port == "" {
@@ -87,7 +87,7 @@ func ssid(called string) string {
 	return ""
 }
 
-func addAttribute(f *facts.Facts, book *dict.Book, t byte, value []byte) {
+func addAttribute(f *facts.Facts, dictionary *dict.Dictionary, t byte, value []byte) {
 	entry := dict.ByType(t)
 	if t == radius.VendorSpecific && len(value) >= 4 && binary.BigEndian.Uint32(value) == radius.Vendor2548 {
 		return // challenges and responses, from which passwords can be guessed
@@ -96,7 +96,7 @@ func addAttribute(f *facts.Facts, book *dict.Book, t byte, value []byte) {
 		return
 	}
 	if t == radius.VendorSpecific {
-		if parts, ok := book.Open(value); ok {
+		if parts, ok := dictionary.Open(value); ok {
 			for _, part := range parts[:min(len(parts), maxAttributes-len(f.Attributes))] {
 				f.Attributes = append(f.Attributes, facts.Attribute{Name: part.Name, Value: part.Value})
 			}

@@ -9,16 +9,16 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/base/seal"
-	"tollgate.example/key/internal/conversation"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/eap/server"
 	"tollgate.example/key/internal/identity/certificate"
 )
 
 // laneReady is what a lane needs for EAP, made ready once.
 type laneReady struct {
-	settings conversation.Settings
+	settings server.Settings
 	// bypass is for devices that do EAP-MD5 with their MAC address.
-	bypass conversation.Settings
+	bypass server.Settings
 	trust  *certificate.Trust
 }
 
@@ -48,15 +48,15 @@ func (s *Snapshot) prepareLanes(box *seal.Box, issued *certificate.Issued, check
 	for i := range c.Lanes {
 		lane, ready := &c.Lanes[i], &s.lanes[i]
 		ready.trust = s.trust(lane.TLS.Trust)
-		server, name := servers[strings.ToLower(lane.TLS.Certificate)], lane.TLS.Certificate
+		shown, name := servers[strings.ToLower(lane.TLS.Certificate)], lane.TLS.Certificate
 		for j := range c.Certificates {
-			if lane.TLS.Certificate == "" && server == nil {
+			if lane.TLS.Certificate == "" && shown == nil {
 				name = c.Certificates[j].Name
-				server = servers[strings.ToLower(name)]
+				shown = servers[strings.ToLower(name)]
 			}
 		}
-		ready.settings = laneSettings(lane, server, name, ready.trust)
-		ready.bypass = conversation.Settings{Methods: []string{"mac"}}
+		ready.settings = laneSettings(lane, shown, name, ready.trust)
+		ready.bypass = server.Settings{Methods: []string{"mac"}}
 	}
 	return nil
 }
@@ -124,19 +124,19 @@ func openTrust(t *config.Trust, c *config.Config, issued *certificate.Issued) (*
 
 var versions = map[string]uint16{"1.0": tls.VersionTLS10, "1.1": tls.VersionTLS11, "1.2": tls.VersionTLS12, "1.3": tls.VersionTLS13}
 
-func laneSettings(lane *config.Lane, server *tls.Certificate, name string, trust *certificate.Trust) conversation.Settings {
-	s := conversation.Settings{WithoutEMS: slices.Contains(lane.TLS.Older, config.NoExtendedMasterSecret), Binding: lane.TLS.Binding, Resume: time.Duration(lane.TLS.ResumeMinutes) * time.Minute,
+func laneSettings(lane *config.Lane, shown *tls.Certificate, name string, trust *certificate.Trust) server.Settings {
+	s := server.Settings{WithoutEMS: slices.Contains(lane.TLS.Older, config.NoExtendedMasterSecret), Binding: lane.TLS.Binding, Resume: time.Duration(lane.TLS.ResumeMinutes) * time.Minute,
 		Scope: lane.ID, Machine: lane.TLS.Prove, Authority: "tollgate"}
 	for _, m := range lane.Methods {
 		if method := config.FindMethod(m); method != nil && method.EAP {
 			s.Methods = append(s.Methods, m)
 		}
 	}
-	if server == nil {
+	if shown == nil {
 		return s
 	}
-	s.ServerName = name + " (" + server.Leaf.Subject.String() + ")"
-	s.TLS = &tls.Config{Certificates: []tls.Certificate{*server}, MinVersion: versions[lane.TLS.Minimum]}
+	s.ServerName = name + " (" + shown.Leaf.Subject.String() + ")"
+	s.TLS = &tls.Config{Certificates: []tls.Certificate{*shown}, MinVersion: versions[lane.TLS.Minimum]}
 	if s.TLS.MinVersion == 0 {
 		s.TLS.MinVersion = tls.VersionTLS12
 	}

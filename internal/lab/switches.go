@@ -9,8 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/peer"
-	"tollgate.example/key/internal/supplicant"
 )
 
 // Station is a stand-in switch, wireless controller or VPN gateway, through which people and devices sign in.

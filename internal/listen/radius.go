@@ -302,7 +302,7 @@ func (r *RADIUS) visit(a *arrival) {
 	}
 	addr := a.from.Addr().Unmap().WithZone("")
 	f := facts.Facts{At: a.begun, Address: addr}
-	gate.RADIUSFacts(&a.packet, a.client, a.snapshot.Plan.Book, &f)
+	gate.RADIUSFacts(&a.packet, a.client, a.snapshot.Plan.Dictionary, &f)
 	out := r.gate.RADIUS(r.ctx, a.snapshot, f, &a.packet, a.key, a.signed, a.begun)
 	if out.Discard {
 		return

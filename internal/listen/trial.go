@@ -40,7 +40,7 @@ func (r *RADIUS) Trial(ctx context.Context, data []byte, from netip.Addr, by str
 	out, ok := r.gate.Continue(ctx, &a.packet, client.Name)
 	if !ok {
 		f := facts.Facts{At: now, Address: from, Tried: by}
-		gate.RADIUSFacts(&a.packet, client, snapshot.Plan.Book, &f)
+		gate.RADIUSFacts(&a.packet, client, snapshot.Plan.Dictionary, &f)
 		out = r.gate.RADIUS(ctx, snapshot, f, &a.packet, a.key, a.signed, now)
 	}
 	if out.Discard {

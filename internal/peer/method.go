@@ -7,7 +7,7 @@ import (
 	"errors"
 	"fmt"
 
-	"tollgate.example/key/internal/supplicant"
+	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/wire/mschap"
 	"tollgate.example/key/internal/wire/radius"
 )

@@ -10,7 +10,7 @@ import (
 	"net/netip"
 	"time"
 
-	"tollgate.example/key/internal/supplicant"
+	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/wire/dict"
 	"tollgate.example/key/internal/wire/radius"
 )
@@ -42,8 +42,8 @@ type Request struct {
 	Status bool
 	// Brief leaves out of the reply what was said round by round, and the certificates.
 	Brief bool
-	// Book names attributes, those of vendors too; nil knows the standard ones.
-	Book *dict.Book
+	// Dictionary names attributes, those of vendors too; nil knows the standard ones.
+	Dictionary *dict.Dictionary
 }
 
 // Attribute is one attribute by name.
@@ -152,7 +152,7 @@ func (x *exchange) ask(ctx context.Context, code radius.Code, fill func(b *radiu
 		}
 	}
 	for _, a := range x.r.Attributes {
-		entry := x.r.Book.ByName(a.Name)
+		entry := x.r.Dictionary.ByName(a.Name)
 		if entry == nil {
 			return radius.Packet{}, fmt.Errorf("there is no attribute %q", a.Name)
 		}
@@ -199,7 +199,7 @@ func (x *exchange) finish(p *radius.Packet) {
 		if name, ok := vendorName(t, value); ok {
 			text = name
 		}
-		if parts, ok := x.r.Book.Open(value); ok && t == dict.VendorSpecific {
+		if parts, ok := x.r.Dictionary.Open(value); ok && t == dict.VendorSpecific {
 			for _, part := range parts {
 				x.reply.Attributes = append(x.reply.Attributes, Attribute{part.Name, part.Value})
 			}

@@ -5,8 +5,8 @@ import (
 	"testing"
 
 	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/lab"
-	"tollgate.example/key/internal/supplicant"
 )
 
 // Somebody whose password must be changed changes it while signing in, and the domain holds the new one from then on. A

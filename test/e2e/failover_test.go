@@ -14,8 +14,8 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/peer"
-	"tollgate.example/key/internal/supplicant"
 	"tollgate.example/key/internal/wire/mschap"
 	"tollgate.example/key/internal/wire/netlogon"
 )

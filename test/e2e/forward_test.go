@@ -10,8 +10,8 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/peer"
-	"tollgate.example/key/internal/supplicant"
 )
 
 // forwarding starts two services: the near one forwards everything to the far one.

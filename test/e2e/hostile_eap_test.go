@@ -14,8 +14,8 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/peer"
-	"tollgate.example/key/internal/supplicant"
 	"tollgate.example/key/internal/wire/eap"
 	"tollgate.example/key/internal/wire/radius"
 )

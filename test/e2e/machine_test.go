@@ -10,9 +10,9 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/lab"
 	"tollgate.example/key/internal/peer"
-	"tollgate.example/key/internal/supplicant"
 )
 
 // office is the demo with a lane that asks for people on our own computers.

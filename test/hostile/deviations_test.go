@@ -6,7 +6,7 @@ import (
 
 	"crypto/tls"
 
-	"tollgate.example/key/internal/tunnel"
+	"tollgate.example/key/internal/eap/tunnel"
 	"tollgate.example/key/internal/wire/eap"
 	"tollgate.example/key/internal/wire/radius"
 )

@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/gate"
-	"tollgate.example/key/internal/supplicant"
 	"tollgate.example/key/internal/wire/eap"
 )
 

@@ -13,7 +13,7 @@ import (
 	"testing"
 	"time"
 
-	"tollgate.example/key/internal/supplicant"
+	"tollgate.example/key/internal/eap/supplicant"
 )
 
 var (

@@ -31,10 +31,10 @@ import (
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/lab"
 	"tollgate.example/key/internal/store"
-	"tollgate.example/key/internal/supplicant"
 	"tollgate.example/key/internal/wire/radius"
 )
 
@@ -288,7 +288,7 @@ func (w *world) ask(q *request) gate.Answer {
 	s := w.app.Gate.Current()
 	prefix, _ := config.ParsePrefix(c.Addresses[0])
 	f := facts.Facts{At: now, Address: prefix.Addr()}
-	gate.RADIUSFacts(&p, c, s.Plan.Book, &f)
+	gate.RADIUSFacts(&p, c, s.Plan.Dictionary, &f)
 	return w.app.Gate.RADIUS(ctx, s, f, &p, w.key, true, now)
 }
 

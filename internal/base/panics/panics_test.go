@@ -36,5 +36,5 @@ func TestAPanicEndsOnePieceOfWork(t *testing.T) {
 		t.Error("work that went well is counted as a panic")
 	}
 	var none *Log
-	stumble(none, "without a book", nil)
+	stumble(none, "without a log", nil)
 }

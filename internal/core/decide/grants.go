@@ -43,7 +43,7 @@ func (p *Plan) compileGrants(c *config.Config, passes map[string]*Pass) []config
 			problems = append(problems, config.Problem{Kind: "remote", Object: r.Name, ID: r.ID, Field: field, Message: message, Remedy: remedy})
 		}
 		for j, name := range r.Grants {
-			if name != config.AllGrants && p.Book.ByName(name) == nil {
+			if name != config.AllGrants && p.Dictionary.ByName(name) == nil {
 				fail(fmt.Sprintf("grants[%d]", j), fmt.Sprintf("there is no attribute %q", name), "Write its name as in the dictionary, or * for all.")
 			}
 			g.named[strings.ToLower(name)] = true

@@ -23,9 +23,9 @@ import (
 type Plan struct {
 	Config *config.Config
 	Lanes  []*Lane
-	// Book is the dictionary, with the attributes of vendors.
-	Book  *dict.Book
-	lanes *index
+	// Dictionary is the dictionary, with the attributes of vendors.
+	Dictionary *dict.Dictionary
+	lanes      *index
 	// Forwards tells that some lane forwards.
 	Forwards  bool
 	overrides map[string][]*Override
@@ -100,8 +100,8 @@ func Compile(c *config.Config) (*Plan, []config.Problem) {
 			}
 		}
 	}
-	book, wrong := pass.Book(c.Vendors)
-	p.Book, problems = book, append(problems, wrong...)
+	dictionary, wrong := pass.Dictionary(c.Vendors)
+	p.Dictionary, problems = dictionary, append(problems, wrong...)
 	p.calendars = map[string]*calendar.Calendar{}
 	for i := range c.Calendars {
 		if made, _ := c.Calendars[i].Compile(); made != nil {
@@ -201,7 +201,7 @@ func (p *Plan) compilePasses(c *config.Config) (map[string]*Pass, []config.Probl
 		if err != nil {
 			whole = c.Passes[i] // the check has told
 		}
-		reply, wrong := pass.Compile(&whole, p.Book, c.Vendors)
+		reply, wrong := pass.Compile(&whole, p.Dictionary, c.Vendors)
 		problems = append(problems, wrong...)
 		problems = append(problems, unread(c, &whole, reply)...)
 		grant, wrong := pass.CompileGrant(&whole)

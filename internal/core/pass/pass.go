@@ -26,9 +26,9 @@ type Attribute struct {
 type Reply struct {
 	fixed []Attribute
 	// parts are all attributes in order if any holds a template, nil otherwise.
-	parts []part
-	book  *dict.Book
-	size  int
+	parts      []part
+	dictionary *dict.Dictionary
+	size       int
 }
 
 // part is one attribute that is encoded already, or is to be filled in.
@@ -75,8 +75,8 @@ func (c *compiler) fail(field, message, remedy string) {
 }
 
 // Compile encodes a pass that was resolved, or lists what is wrong with its fields.
-func Compile(p *config.Pass, book *dict.Book, vendors []config.Vendor) (*Reply, []config.Problem) {
-	c := &compiler{Reply: &Reply{book: book}, pass: p}
+func Compile(p *config.Pass, dictionary *dict.Dictionary, vendors []config.Vendor) (*Reply, []config.Problem) {
+	c := &compiler{Reply: &Reply{dictionary: dictionary}, pass: p}
 	if p.VLAN != "" {
 		c.add(tunnelType, integer(dict.TunnelTypeVLAN))
 		c.add(tunnelMedium, integer(dict.TunnelMediumIEEE802))
@@ -199,7 +199,7 @@ func (c *compiler) rates(vendors []config.Vendor) {
 	for i := range vendors {
 		for _, a := range vendors[i].Attributes {
 			kbit := map[config.Meaning]int{config.RateDown: c.pass.RateDown, config.RateUp: c.pass.RateUp}[a.Means]
-			entry := c.book.ByName(a.Name)
+			entry := c.dictionary.ByName(a.Name)
 			if kbit == 0 || a.Means == "" || entry == nil {
 				continue
 			}
@@ -239,7 +239,7 @@ func (c *compiler) made(t byte) string {
 
 func (c *compiler) attribute(i int) {
 	a, field := &c.pass.Attributes[i], fmt.Sprintf("attributes[%d]", i)
-	entry := c.book.ByName(a.Name)
+	entry := c.dictionary.ByName(a.Name)
 	switch {
 	case entry == nil:
 		c.fail(field+".name", fmt.Sprintf("there is no attribute %q", a.Name), "Use the standard name, such as Idle-Timeout, or add the vendor's attribute under Vendors.")
@@ -354,12 +354,12 @@ func (r *Reply) TextsFor(f *facts.Facts) []Text {
 }
 
 func (r *Reply) spell(a Attribute) Text {
-	t := Text{Name: dict.Name(a.Type), Value: fmt.Sprintf("0x%x", a.Value), Hex: r.book.Spell(a.Type, a.Value), Place: fmt.Sprint(a.Type)}
+	t := Text{Name: dict.Name(a.Type), Value: fmt.Sprintf("0x%x", a.Value), Hex: r.dictionary.Spell(a.Type, a.Value), Place: fmt.Sprint(a.Type)}
 	if a.Type == dict.VendorSpecific && len(a.Value) >= 6 {
-		if parts, ok := r.book.Open(a.Value); ok && len(parts) == 1 {
+		if parts, ok := r.dictionary.Open(a.Value); ok && len(parts) == 1 {
 			t.Name, t.Value = parts[0].Name, parts[0].Value
 			t.Place = fmt.Sprintf("26.%d", binary.BigEndian.Uint32(a.Value))
-			if entry := r.book.ByName(parts[0].Name); entry != nil {
+			if entry := r.dictionary.ByName(parts[0].Name); entry != nil {
 				t.Place = entry.Place()
 			}
 			return t

@@ -21,11 +21,11 @@ var endless = config.Vendor{Name: "Endless", Number: 99998, TypeOctets: 4, Attri
 func compile(t *testing.T, p *config.Pass) (*Reply, []config.Problem) {
 	t.Helper()
 	vendors := []config.Vendor{harbour, wide, endless}
-	book, problems := Book(vendors)
+	dictionary, problems := Dictionary(vendors)
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	return Compile(p, book, vendors)
+	return Compile(p, dictionary, vendors)
 }
 
 func spelled(texts []Text) string {
@@ -119,30 +119,30 @@ func TestFaultsOfPasses(t *testing.T) {
 			t.Errorf("%+v: %+v", c.pass, problems)
 		}
 	}
-	_, problems := Book([]config.Vendor{{Name: "Sly", Number: 7, TypeOctets: 1, LengthOctets: 1, Attributes: []config.VendorAttribute{{Number: 1, Name: "Filter-Id", Type: "text"}}}})
+	_, problems := Dictionary([]config.Vendor{{Name: "Sly", Number: 7, TypeOctets: 1, LengthOctets: 1, Attributes: []config.VendorAttribute{{Number: 1, Name: "Filter-Id", Type: "text"}}}})
 	if len(problems) != 1 || problems[0].Field != "attributes[0].name" {
 		t.Errorf("a vendor's attribute takes a standard name: %v", problems)
 	}
 }
 
 func FuzzOpenVendor(f *testing.F) {
-	book, _ := Book([]config.Vendor{harbour, wide, endless})
+	dictionary, _ := Dictionary([]config.Vendor{harbour, wide, endless})
 	f.Add([]byte{0, 0, 0x7e, 0xd9, 1, 6, 'c', 'o', 'o', 'k'})
 	f.Add([]byte{0, 1, 0x86, 0x9f, 1, 2, 0, 6, 1, 2})
 	f.Add([]byte{0, 1, 0x86, 0x9e, 0, 0, 0, 1, 'a'})
 	f.Fuzz(func(t *testing.T, value []byte) {
-		parts, ok := book.Open(value)
+		parts, ok := dictionary.Open(value)
 		if ok != (len(parts) > 0) || len(parts) > len(value) {
 			t.Fatalf("%x: %v %v", value, parts, ok)
 		}
-		book.Spell(dict.VendorSpecific, value)
+		dictionary.Spell(dict.VendorSpecific, value)
 	})
 }
 
 func BenchmarkFor(b *testing.B) {
-	book, _ := Book([]config.Vendor{harbour})
+	dictionary, _ := Dictionary([]config.Vendor{harbour})
 	for name, p := range map[string]*config.Pass{"fixed": {VLAN: "20", SessionTimeout: 3600}, "template": {VLAN: "20", ReportName: "{{person}}"}} {
-		reply, _ := Compile(p, book, nil)
+		reply, _ := Compile(p, dictionary, nil)
 		f := &facts.Facts{Person: &facts.Person{Name: "s.lodge"}}
 		b.Run(name, func(b *testing.B) {
 			b.ReportAllocs()

@@ -1,4 +1,4 @@
-package conversation
+package server
 
 import (
 	"context"
@@ -9,8 +9,8 @@ import (
 	"strings"
 
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/eap/tunnel"
 	"tollgate.example/key/internal/identity/proof"
-	"tollgate.example/key/internal/tunnel"
 	"tollgate.example/key/internal/wire/eap"
 )
 

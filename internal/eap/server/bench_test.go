@@ -1,10 +1,10 @@
-package conversation
+package server
 
 import (
 	"crypto/tls"
 	"testing"
 
-	"tollgate.example/key/internal/tunnel"
+	"tollgate.example/key/internal/eap/tunnel"
 )
 
 // BenchmarkHandshake is what crypto/tls costs by itself: both ends over our pipes, without EAP.

@@ -7,7 +7,7 @@ import (
 	"fmt"
 	"time"
 
-	"tollgate.example/key/internal/tunnel"
+	"tollgate.example/key/internal/eap/tunnel"
 	"tollgate.example/key/internal/wire/eap"
 )
 

@@ -1,8 +1,8 @@
-// Package conversation is the server's side of EAP: one conversation is the rounds of requests and responses in which
+// Package server is the server's side of EAP: one conversation is the rounds of requests and responses in which
 // one peer proves one attempt (RFC 3748). Methods are small state machines; layers agree on a method, outside and
 // inside a tunnel alike. What a conversation needs to know of people it asks through the Asker, so that this package
 // knows no directory, no policy and no socket.
-package conversation
+package server
 
 import (
 	"context"

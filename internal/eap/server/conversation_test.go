@@ -1,4 +1,4 @@
-package conversation
+package server
 
 import (
 	"bytes"
@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/supplicant"
+	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/wire/eap"
 )
 
@@ -263,11 +263,11 @@ func TestAbandonedConversationsLeaveNoGoroutine(t *testing.T) {
 	before := runtime.NumGoroutine()
 	var left atomic.Int64
 	begun := int64(0)
-	book := NewBook(Limits{1000, 1 << 30, 50 * time.Millisecond}, func(*Open[int]) { left.Add(1) })
+	table := NewTable(Limits{1000, 1 << 30, 50 * time.Millisecond}, func(*Open[int]) { left.Add(1) })
 	for rounds := range 12 {
 		for _, method := range []string{"peap-mschapv2", "eap-tls", "teap-tls"} {
 			c := New(w.settings, w.sessions, w.asker(), 200)
-			book.Add(c, rounds, "np-wlan-1")
+			table.Add(c, rounds, "np-wlan-1")
 			p, _ := supplicant.New(w.peer(t, method))
 			packet := p.Hello()
 			for range rounds {
@@ -280,12 +280,12 @@ func TestAbandonedConversationsLeaveNoGoroutine(t *testing.T) {
 			p.Close()
 		}
 	}
-	for deadline := time.Now().Add(5 * time.Second); book.Len() > 0 && time.Now().Before(deadline); {
+	for deadline := time.Now().Add(5 * time.Second); table.Len() > 0 && time.Now().Before(deadline); {
 		time.Sleep(10 * time.Millisecond)
 	}
-	book.Close()
-	if book.Len() > 0 || left.Load() != begun || begun < 25 {
-		t.Errorf("%d are still open, %d of %d were given up", book.Len(), left.Load(), begun)
+	table.Close()
+	if table.Len() > 0 || left.Load() != begun || begun < 25 {
+		t.Errorf("%d are still open, %d of %d were given up", table.Len(), left.Load(), begun)
 	}
 	for deadline := time.Now().Add(5 * time.Second); runtime.NumGoroutine() > before && time.Now().Before(deadline); {
 		time.Sleep(10 * time.Millisecond)
@@ -295,73 +295,73 @@ func TestAbandonedConversationsLeaveNoGoroutine(t *testing.T) {
 	}
 }
 
-func TestTheBookIsBounded(t *testing.T) {
+func TestTheTableIsBounded(t *testing.T) {
 	w := newWorld(t)
 	given := 0
-	book := NewBook(Limits{1000, 1 << 30, time.Minute}, func(*Open[int]) { given++ })
-	defer book.Close()
+	table := NewTable(Limits{1000, 1 << 30, time.Minute}, func(*Open[int]) { given++ })
+	defer table.Close()
 	hello := eap.Packet{Code: eap.Response, Identifier: 1, Type: eap.Identity, Data: []byte("x")}.Encode()
 	for i := range 100_000 {
 		c := New(w.settings, w.sessions, w.asker(), 1020)
 		c.Take(context.Background(), hello)
-		book.Add(c, i, []string{"np-wlan-1", "sp-wlan-1"}[i%2])
+		table.Add(c, i, []string{"np-wlan-1", "sp-wlan-1"}[i%2])
 	}
-	if book.Len() != 1000 || given != 99_000 {
-		t.Errorf("%d are open, %d were given up", book.Len(), given)
+	if table.Len() != 1000 || given != 99_000 {
+		t.Errorf("%d are open, %d were given up", table.Len(), given)
 	}
 }
 
 // A flood behind one client leaves the conversations of others alone, and none holds more memory than all may.
 func TestOneClientLeavesRoomForOthers(t *testing.T) {
 	w := newWorld(t)
-	book := NewBook(Limits{100, 100 * tunnelWeight, time.Minute}, func(*Open[int]) {})
-	defer book.Close()
+	table := NewTable(Limits{100, 100 * tunnelWeight, time.Minute}, func(*Open[int]) {})
+	defer table.Close()
 	begin := func(by string) *Open[int] {
 		c := New(w.settings, w.sessions, w.asker(), 1020)
 		p, _ := supplicant.New(w.peer(t, "peap-mschapv2"))
 		defer p.Close()
-		o := book.Add(c, 0, by)
+		o := table.Add(c, 0, by)
 		packet := p.Hello()
 		for range 3 { // as far as a TLS handshake that waits for the peer
 			answer := c.Take(context.Background(), packet)
 			packet, _ = p.Respond(answer.Packet)
 		}
-		book.Weigh(o)
+		table.Weigh(o)
 		return o
 	}
 	quiet := begin("sp-wlan-1")
 	for range 300 {
 		begin("np-wlan-1")
 	}
-	if book.Find(quiet.State[:]) != quiet {
+	if table.Find(quiet.State[:]) != quiet {
 		t.Error("a flood behind one client ended the conversation of another")
 	}
-	if n := book.Len(); n > 51 || n < 40 {
+	if n := table.Len(); n > 51 || n < 40 {
 		t.Errorf("%d are open", n)
 	}
 	for i := range 300 {
 		begin(fmt.Sprint("client ", i))
 	}
-	if book.weight > book.limits.Weight || book.Len() > book.limits.Open {
-		t.Errorf("%d octets in %d conversations", book.weight, book.Len())
+	if table.weight > table.limits.Weight || table.Len() > table.limits.Open {
+		t.Errorf("%d octets in %d conversations", table.weight, table.Len())
 	}
-	for _, o := range book.open {
-		book.Remove(o)
+	for _, o := range table.open {
+		table.Remove(o)
 		o.Close()
 	}
-	if book.weight != 0 || len(book.owners) != 0 || len(book.heavy) != 0 || book.order.Len() != 0 {
-		t.Errorf("without any, %d octets of %d clients are counted", book.weight, len(book.owners))
+	if table.weight != 0 || len(table.owners) != 0 || len(table.heavy) != 0 || table.order.Len() != 0 {
+		t.Errorf("without any, %d octets of %d clients are counted", table.weight, len(table.owners))
 	}
 }
 
-// A conversation whose last round ends while it is given up is left once: by the round, or by the book.
+// A conversation whose last round ends while it is given up is left once: by the round, or by the table.
 func TestAConversationIsLeftOnce(t *testing.T) {
 	w := newWorld(t)
 	for range 200 {
 		var left atomic.Int32
-		book := NewBook(Limits{10, 1 << 30, time.Minute}, func(*Open[int]) { left.Add(1) })
+		table := NewTable(Limits{10, 1 << 30, time.Minute}, func(*Open[int]) { left.Add(1) })
 		c := New(w.settings, w.sessions, w.asker(), 1020)
-		book.Add(c, 0, "np-wlan-1")
+		table.Add(c, 0, "np-wlan-1")
 		c.Take(context.Background(), eap.Packet{Code: eap.Response, Identifier: 1, Type: eap.Identity, Data: []byte("x")}.Encode())
 		done := make(chan struct{})
 		go func() {
@@ -370,7 +370,7 @@ func TestAConversationIsLeftOnce(t *testing.T) {
 				left.Add(1)
 			}
 		}()
-		book.Close()
+		table.Close()
 		<-done
 		if n := left.Load(); n != 1 {
 			t.Fatalf("left %d times", n)
@@ -379,21 +379,21 @@ func TestAConversationIsLeftOnce(t *testing.T) {
 }
 
 func TestStates(t *testing.T) {
-	book := NewBook(Limits{10, 1 << 30, time.Minute}, func(*Open[string]) {})
-	defer book.Close()
+	table := NewTable(Limits{10, 1 << 30, time.Minute}, func(*Open[string]) {})
+	defer table.Close()
 	w := newWorld(t)
-	one := book.Add(New(w.settings, w.sessions, w.asker(), 1020), "one", "np-wlan-1")
-	two := book.Add(New(w.settings, w.sessions, w.asker(), 1020), "two", "np-wlan-1")
-	if one.State == two.State || book.Find(one.State[:]) != one || book.Find(two.State[:]) != two {
+	one := table.Add(New(w.settings, w.sessions, w.asker(), 1020), "one", "np-wlan-1")
+	two := table.Add(New(w.settings, w.sessions, w.asker(), 1020), "two", "np-wlan-1")
+	if one.State == two.State || table.Find(one.State[:]) != one || table.Find(two.State[:]) != two {
 		t.Error("states mix conversations up")
 	}
 	for _, state := range [][]byte{nil, {}, make([]byte, 16), one.State[:15], append(one.State[:], 0)} {
-		if book.Find(state) != nil {
+		if table.Find(state) != nil {
 			t.Errorf("%x finds something", state)
 		}
 	}
-	book.Remove(one)
-	if book.Find(one.State[:]) != nil || book.Len() != 1 {
+	table.Remove(one)
+	if table.Find(one.State[:]) != nil || table.Len() != 1 {
 		t.Error("a removed conversation is found")
 	}
 }

@@ -1,4 +1,4 @@
-package conversation
+package server
 
 import (
 	"bytes"
@@ -16,8 +16,8 @@ import (
 
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/identity/proof"
-	"tollgate.example/key/internal/supplicant"
 	"tollgate.example/key/internal/wire/mschap"
 )
 

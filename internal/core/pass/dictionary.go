@@ -7,9 +7,9 @@ import (
 	"tollgate.example/key/internal/wire/dict"
 )
 
-// Book makes the dictionary of a configuration: the standard attributes and those of its vendors.
-func Book(vendors []config.Vendor) (*dict.Book, []config.Problem) {
-	book := dict.NewBook()
+// Dictionary makes the dictionary of a configuration: the standard attributes and those of its vendors.
+func Dictionary(vendors []config.Vendor) (*dict.Dictionary, []config.Problem) {
+	dictionary := dict.NewDictionary()
 	var problems []config.Problem
 	for i := range vendors {
 		v := &vendors[i]
@@ -17,7 +17,7 @@ func Book(vendors []config.Vendor) (*dict.Book, []config.Problem) {
 		for j := range v.Attributes {
 			a := &v.Attributes[j]
 			kind, known := dict.TypeByName(a.Type)
-			if other := book.ByName(a.Name); other != nil && other.Vendor == nil {
+			if other := dictionary.ByName(a.Name); other != nil && other.Vendor == nil {
 				problems = append(problems, config.Problem{Kind: "vendor", Object: v.Name, ID: v.ID, Field: fmt.Sprintf("attributes[%d].name", j),
 					Message: fmt.Sprintf("%s is standard attribute %d", other.Name, other.Type), Remedy: "Choose another name."})
 				continue
@@ -33,9 +33,9 @@ func Book(vendors []config.Vendor) (*dict.Book, []config.Problem) {
 			}
 			attributes = append(attributes, entry)
 		}
-		if err := book.Add(dict.Enterprise{Number: v.Number, Name: v.Name, TypeOctets: v.TypeOctets, LengthOctets: v.LengthOctets}, attributes); err != nil {
+		if err := dictionary.Add(dict.Enterprise{Number: v.Number, Name: v.Name, TypeOctets: v.TypeOctets, LengthOctets: v.LengthOctets}, attributes); err != nil {
 			continue // two attributes of one name inside it, which the check has told
 		}
 	}
-	return book, problems
+	return dictionary, problems
 }

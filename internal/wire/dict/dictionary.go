@@ -20,20 +20,22 @@ type Enterprise struct {
 	byType map[uint32]*Attribute
 }
 
-// Book is the standard attributes together with those of vendors. It is immutable once made; nil is the standard ones.
-type Book struct {
+// Dictionary is the standard attributes together with those of vendors. It is immutable once made; nil is the standard ones.
+type Dictionary struct {
 	vendors map[uint32]*Enterprise
 	byName  map[string]*Attribute
 }
 
-// NewBook makes a book that knows no vendor.
-func NewBook() *Book { return &Book{map[uint32]*Enterprise{}, map[string]*Attribute{}} }
+// NewDictionary makes a dictionary that knows no vendor.
+func NewDictionary() *Dictionary {
+	return &Dictionary{map[uint32]*Enterprise{}, map[string]*Attribute{}}
+}
 
 // Add adds a vendor with its attributes, whose Type is ignored in favour of Number. It returns an error, and adds nothing,
 // for a name that another attribute has.
-func (b *Book) Add(v Enterprise, attributes []Attribute) error {
+func (d *Dictionary) Add(v Enterprise, attributes []Attribute) error {
 	for i := range attributes {
-		if other := b.ByName(attributes[i].Name); other != nil {
+		if other := d.ByName(attributes[i].Name); other != nil {
 			return fmt.Errorf("%s is an attribute already, number %s", other.Name, other.Place())
 		}
 	}
@@ -43,18 +45,18 @@ func (b *Book) Add(v Enterprise, attributes []Attribute) error {
 		a := attributes[i]
 		a.Type, a.Vendor, a.Reply = VendorSpecific, vendor, true
 		vendor.byType[a.Number] = &a
-		b.byName[strings.ToLower(a.Name)] = &a
+		d.byName[strings.ToLower(a.Name)] = &a
 	}
-	b.vendors[v.Number] = vendor
+	d.vendors[v.Number] = vendor
 	return nil
 }
 
 // ByName returns the attribute of that name without regard to case, nil if there is none.
-func (b *Book) ByName(name string) *Attribute {
-	if a := ByName(name); a != nil || b == nil {
+func (d *Dictionary) ByName(name string) *Attribute {
+	if a := ByName(name); a != nil || d == nil {
 		return a
 	}
-	return b.byName[strings.ToLower(name)]
+	return d.byName[strings.ToLower(name)]
 }
 
 // Place writes where an attribute is: its number, for a vendor's after the number of the vendor.
@@ -87,13 +89,13 @@ func appendWidth(b []byte, n uint32, octets int) []byte {
 // Part is one attribute of a vendor found in a Vendor-Specific.
 type Part struct{ Name, Value string }
 
-// Open names the attributes in the octets of a Vendor-Specific. ok is false if the vendor is not in the book, or the octets
+// Open names the attributes in the octets of a Vendor-Specific. ok is false if the vendor is not in the dictionary, or the octets
 // are not of its form.
-func (b *Book) Open(value []byte) (parts []Part, ok bool) {
-	if b == nil || len(value) < 4 {
+func (d *Dictionary) Open(value []byte) (parts []Part, ok bool) {
+	if d == nil || len(value) < 4 {
 		return nil, false
 	}
-	v := b.vendors[binary.BigEndian.Uint32(value)]
+	v := d.vendors[binary.BigEndian.Uint32(value)]
 	if v == nil {
 		return nil, false
 	}
@@ -130,13 +132,13 @@ func width(b []byte) (n uint32) {
 
 // Spell writes the octets of an attribute in hexadecimal, a space between type, length, vendor, vendor's type, vendor's
 // length and value, so that each number can be read.
-func (b *Book) Spell(kind byte, value []byte) string {
+func (d *Dictionary) Spell(kind byte, value []byte) string {
 	hexa := func(octets []byte) string { return strings.ToUpper(hex.EncodeToString(octets)) }
 	out := []string{hexa([]byte{kind}), hexa([]byte{byte(len(value) + 2)})}
 	if kind == VendorSpecific && len(value) >= 6 {
 		typeOctets, lengthOctets := 1, 1
-		if b != nil {
-			if v := b.vendors[binary.BigEndian.Uint32(value)]; v != nil && len(value) >= 4+v.TypeOctets+v.LengthOctets {
+		if d != nil {
+			if v := d.vendors[binary.BigEndian.Uint32(value)]; v != nil && len(value) >= 4+v.TypeOctets+v.LengthOctets {
 				typeOctets, lengthOctets = v.TypeOctets, v.LengthOctets
 			}
 		}

@@ -1,4 +1,4 @@
-package conversation
+package server
 
 import (
 	"container/list"
@@ -39,8 +39,8 @@ type Limits struct {
 	Idle time.Duration
 }
 
-// Book holds the conversations under way.
-type Book[T any] struct {
+// Table holds the conversations under way.
+type Table[T any] struct {
 	// leave is told of each conversation that is given up, outside of the lock.
 	leave  func(*Open[T])
 	limits Limits
@@ -55,151 +55,151 @@ type Book[T any] struct {
 	done   sync.WaitGroup
 }
 
-// NewBook makes a book and begins to look for abandoned conversations.
-func NewBook[T any](limits Limits, leave func(*Open[T])) *Book[T] {
-	b := &Book[T]{leave: leave, limits: limits, open: map[State]*Open[T]{}, order: list.New(), owners: map[string]*owner{}, heavy: map[*owner]int{}, stop: make(chan struct{})}
-	b.done.Go(b.watch)
-	return b
+// NewTable makes a book and begins to look for abandoned conversations.
+func NewTable[T any](limits Limits, leave func(*Open[T])) *Table[T] {
+	t := &Table[T]{leave: leave, limits: limits, open: map[State]*Open[T]{}, order: list.New(), owners: map[string]*owner{}, heavy: map[*owner]int{}, stop: make(chan struct{})}
+	t.done.Go(t.watch)
+	return t
 }
 
 // Add begins to keep a conversation of an owner. If there are too many, the one that has been silent longest is given up.
-func (b *Book[T]) Add(c *Conversation, keep T, by string) *Open[T] {
+func (t *Table[T]) Add(c *Conversation, keep T, by string) *Open[T] {
 	o := &Open[T]{Conversation: c, Keep: keep, at: time.Now(), weight: ownWeight}
 	rand.Read(o.State[:])
-	b.mu.Lock()
-	if o.owner = b.owners[by]; o.owner == nil {
+	t.mu.Lock()
+	if o.owner = t.owners[by]; o.owner == nil {
 		o.owner = &owner{by, list.New()}
-		b.owners[by] = o.owner
+		t.owners[by] = o.owner
 	}
-	o.place, o.among = b.order.PushBack(o), o.owner.order.PushBack(o)
-	b.open[o.State] = o
-	b.weight += o.weight
-	b.heavy[o.owner] += o.weight
-	gone := b.trim(o.owner)
-	b.mu.Unlock()
-	b.giveUp(gone)
+	o.place, o.among = t.order.PushBack(o), o.owner.order.PushBack(o)
+	t.open[o.State] = o
+	t.weight += o.weight
+	t.heavy[o.owner] += o.weight
+	gone := t.trim(o.owner)
+	t.mu.Unlock()
+	t.giveUp(gone)
 	return o
 }
 
 // Weigh takes note of what a conversation holds after a round.
-func (b *Book[T]) Weigh(o *Open[T]) {
+func (t *Table[T]) Weigh(o *Open[T]) {
 	now := o.Weight()
-	b.mu.Lock()
+	t.mu.Lock()
 	var gone []*Open[T]
-	if b.open[o.State] == o {
-		b.weight += now - o.weight
-		b.heavy[o.owner] += now - o.weight
+	if t.open[o.State] == o {
+		t.weight += now - o.weight
+		t.heavy[o.owner] += now - o.weight
 		o.weight = now
-		gone = b.trim(o.owner)
+		gone = t.trim(o.owner)
 	}
-	b.mu.Unlock()
-	b.giveUp(gone)
+	t.mu.Unlock()
+	t.giveUp(gone)
 }
 
 // trim takes out what is beyond the limits: first of the owner that has just grown, then of all, the oldest first. The last one
 // of an owner stays.
-func (b *Book[T]) trim(of *owner) (gone []*Open[T]) {
+func (t *Table[T]) trim(of *owner) (gone []*Open[T]) {
 	out := func(e *list.Element) {
 		o := e.Value.(*Open[T])
-		b.remove(o)
+		t.remove(o)
 		gone = append(gone, o)
 	}
-	for of.order.Len() > 1 && (of.order.Len() > b.limits.Open/2 || b.heavy[of] > b.limits.Weight/2) {
+	for of.order.Len() > 1 && (of.order.Len() > t.limits.Open/2 || t.heavy[of] > t.limits.Weight/2) {
 		out(of.order.Front())
 	}
-	for b.order.Len() > 1 && (b.order.Len() > b.limits.Open || b.weight > b.limits.Weight) {
-		out(b.order.Front())
+	for t.order.Len() > 1 && (t.order.Len() > t.limits.Open || t.weight > t.limits.Weight) {
+		out(t.order.Front())
 	}
 	return gone
 }
 
 // Find returns the conversation of a State and marks it as alive; nil if there is none.
-func (b *Book[T]) Find(state []byte) *Open[T] {
+func (t *Table[T]) Find(state []byte) *Open[T] {
 	if len(state) != len(State{}) {
 		return nil
 	}
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	o := b.open[State(state)]
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	o := t.open[State(state)]
 	if o != nil {
 		o.at = time.Now()
-		b.order.MoveToBack(o.place)
+		t.order.MoveToBack(o.place)
 		o.owner.order.MoveToBack(o.among)
 	}
 	return o
 }
 
 // Remove forgets a conversation that is over.
-func (b *Book[T]) Remove(o *Open[T]) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	b.remove(o)
+func (t *Table[T]) Remove(o *Open[T]) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.remove(o)
 }
 
-func (b *Book[T]) remove(o *Open[T]) {
-	if b.open[o.State] != o {
+func (t *Table[T]) remove(o *Open[T]) {
+	if t.open[o.State] != o {
 		return
 	}
-	delete(b.open, o.State)
-	b.order.Remove(o.place)
+	delete(t.open, o.State)
+	t.order.Remove(o.place)
 	o.owner.order.Remove(o.among)
-	b.weight -= o.weight
-	b.heavy[o.owner] -= o.weight
+	t.weight -= o.weight
+	t.heavy[o.owner] -= o.weight
 	if o.owner.order.Len() == 0 {
-		delete(b.owners, o.owner.name)
-		delete(b.heavy, o.owner)
+		delete(t.owners, o.owner.name)
+		delete(t.heavy, o.owner)
 	}
 }
 
 // Len counts the conversations under way.
-func (b *Book[T]) Len() int {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	return len(b.open)
+func (t *Table[T]) Len() int {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return len(t.open)
 }
 
-func (b *Book[T]) watch() {
-	tick := time.NewTicker(min(time.Second, b.limits.Idle/2))
+func (t *Table[T]) watch() {
+	tick := time.NewTicker(min(time.Second, t.limits.Idle/2))
 	defer tick.Stop()
 	for {
 		select {
-		case <-b.stop:
+		case <-t.stop:
 			return
 		case now := <-tick.C:
-			b.expire(now.Add(-b.limits.Idle))
+			t.expire(now.Add(-t.limits.Idle))
 		}
 	}
 }
 
 // expire gives up what has been silent since before the moment.
-func (b *Book[T]) expire(before time.Time) {
+func (t *Table[T]) expire(before time.Time) {
 	for {
-		b.mu.Lock()
-		front := b.order.Front()
+		t.mu.Lock()
+		front := t.order.Front()
 		var gone []*Open[T]
 		if front != nil && front.Value.(*Open[T]).at.Before(before) {
 			gone = append(gone, front.Value.(*Open[T]))
-			b.remove(gone[0])
+			t.remove(gone[0])
 		}
-		b.mu.Unlock()
+		t.mu.Unlock()
 		if gone == nil {
 			return
 		}
-		b.giveUp(gone)
+		t.giveUp(gone)
 	}
 }
 
-func (b *Book[T]) giveUp(gone []*Open[T]) {
+func (t *Table[T]) giveUp(gone []*Open[T]) {
 	for _, o := range gone {
-		if o.Close() && b.leave != nil {
-			b.leave(o)
+		if o.Close() && t.leave != nil {
+			t.leave(o)
 		}
 	}
 }
 
 // Close gives everything up.
-func (b *Book[T]) Close() {
-	close(b.stop)
-	b.done.Wait()
-	b.expire(time.Now().Add(time.Hour))
+func (t *Table[T]) Close() {
+	close(t.stop)
+	t.done.Wait()
+	t.expire(time.Now().Add(time.Hour))
 }
