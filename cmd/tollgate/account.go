@@ -17,7 +17,7 @@ var accounts = kind[apitype.Account]{
 	row: func(a apitype.Account) []string {
 		return []string{a.Name, a.Display, strings.Join(a.Groups, ", "), accountState(a)}
 	},
-	show: func(s *session, a apitype.Account) {
+	show: func(s *invocation, a apitype.Account) {
 		s.fields([2]string{"name", a.Name}, [2]string{"person", a.Display}, [2]string{"mail", a.Mail}, [2]string{"groups", strings.Join(a.Groups, ", ")}, [2]string{"state", accountState(a)}, [2]string{"keeps", a.Keeps},
 			[2]string{"changed", a.ChangedAt.Local().Format("2006-01-02 15:04") + " by " + a.ChangedBy})
 	},
@@ -58,7 +58,7 @@ func newAccountFlags(f *flag.FlagSet) *accountFlags {
 	return a
 }
 
-func (a *accountFlags) input(s *session, was map[string]bool, in *apitype.AccountInput) error {
+func (a *accountFlags) input(s *invocation, was map[string]bool, in *apitype.AccountInput) error {
 	if was["group"] {
 		in.Groups = a.groups
 	}
@@ -102,9 +102,9 @@ func (a *accountFlags) input(s *session, was map[string]bool, in *apitype.Accoun
 func accountCommands() []command {
 	list := accounts.commands()[:2]
 	return append(list,
-		command{"account", "add", "NAME", "add a local account, at once; the password is asked for", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"account", "add", "NAME", "add a local account, at once; the password is asked for", func(f *flag.FlagSet) func(*invocation, []string) error {
 			a := newAccountFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "name")
 				if err != nil {
 					return err
@@ -121,9 +121,9 @@ func accountCommands() []command {
 				return s.print(out, func() { s.say("account %s added; it may sign in from now on.", out.Name) })
 			}
 		}},
-		command{"account", "change", "NAME", "change what is given of a local account, at once", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"account", "change", "NAME", "change what is given of a local account, at once", func(f *flag.FlagSet) func(*invocation, []string) error {
 			a := newAccountFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "name")
 				if err != nil {
 					return err
@@ -143,8 +143,8 @@ func accountCommands() []command {
 				return s.print(out, func() { s.say("account %s changed: %s.", out.Name, accountState(out)) })
 			}
 		}},
-		command{"account", "seal", "NAME", "give an emergency account a new password, printed once", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		command{"account", "seal", "NAME", "give an emergency account a new password, printed once", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "account")
 				if err != nil {
 					return err
@@ -158,8 +158,8 @@ func accountCommands() []command {
 				})
 			}
 		}},
-		command{"account", "remove", "NAME", "remove a local account, at once", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		command{"account", "remove", "NAME", "remove a local account, at once", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "account")
 				if err != nil {
 					return err

@@ -12,9 +12,9 @@ import (
 )
 
 func analysisCommand() command {
-	return command{"draft", "analyse", "", "what in the draft can never happen, or is not used", func(f *flag.FlagSet) func(*session, []string) error {
+	return command{"draft", "analyse", "", "what in the draft can never happen, or is not used", func(f *flag.FlagSet) func(*invocation, []string) error {
 		notes := f.Bool("notes", true, "also what is only worth knowing")
-		return func(s *session, _ []string) error {
+		return func(s *invocation, _ []string) error {
 			a, err := client.Get[apitype.Analysis](s.ctx, s.api, "/draft/analysis")
 			if err != nil {
 				return err
@@ -60,8 +60,8 @@ func analysisCommand() command {
 }
 
 func discardCommand() command {
-	return command{"draft", "discard", "[KIND NAME | policy LANE NAME]", "take one change of the draft back, or all of them", func(*flag.FlagSet) func(*session, []string) error {
-		return func(s *session, args []string) error {
+	return command{"draft", "discard", "[KIND NAME | policy LANE NAME]", "take one change of the draft back, or all of them", func(*flag.FlagSet) func(*invocation, []string) error {
+		return func(s *invocation, args []string) error {
 			if len(args) == 0 {
 				if err := s.api.Do(s.ctx, http.MethodDelete, "/draft", nil, nil); err != nil {
 					return err
@@ -113,8 +113,8 @@ func partOf(changes []config.Change, args []string) (apitype.DiscardPart, error)
 
 func hitCommands() []command {
 	return []command{
-		{"policy", "hits", "[LANE]", "how often each policy and row decided, and when last", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		{"policy", "hits", "[LANE]", "how often each policy and row decided, and when last", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				all, err := client.Get[apitype.AllHits](s.ctx, s.api, "/hits")
 				if err != nil {
 					return err
@@ -126,9 +126,9 @@ func hitCommands() []command {
 				return s.print(all, func() { s.hits(all, lanes, strings.Join(args, " ")) })
 			}
 		}},
-		{"attempt", "sample", "", "facts of recorded attempts, for a rehearsal elsewhere", func(f *flag.FlagSet) func(*session, []string) error {
+		{"attempt", "sample", "", "facts of recorded attempts, for a rehearsal elsewhere", func(f *flag.FlagSet) func(*invocation, []string) error {
 			hours, limit := f.Int("hours", 24, "attempts of the last so many hours"), f.Int("limit", 1000, "how many at most, up to 5000")
-			return func(s *session, _ []string) error {
+			return func(s *invocation, _ []string) error {
 				var text []byte
 				if err := s.api.Do(s.ctx, http.MethodGet, fmt.Sprintf("/attempts-sample?hours=%d&limit=%d", *hours, *limit), nil, &text); err != nil {
 					return err
@@ -140,7 +140,7 @@ func hitCommands() []command {
 	}
 }
 
-func (s *session) hits(all apitype.AllHits, lanes []apitype.Lane, only string) {
+func (s *invocation) hits(all apitype.AllHits, lanes []apitype.Lane, only string) {
 	var rows [][]string
 	for _, lane := range lanes {
 		if only != "" && !strings.EqualFold(only, lane.Name) {

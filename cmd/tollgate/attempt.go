@@ -45,7 +45,7 @@ func (o *filterFlags) query(args []string) url.Values {
 }
 
 // line is one attempt in a list.
-func (s *session) attempt(a apitype.Attempt) {
+func (s *invocation) attempt(a apitype.Attempt) {
 	result := a.Reason
 	switch {
 	case a.Verdict == "admitted" && a.Policy == "":
@@ -71,9 +71,9 @@ func cut(text string, n int) string {
 
 func attemptCommands() []command {
 	return []command{
-		{"attempt", "list", "[TEXT]", "attempts, the newest first", func(f *flag.FlagSet) func(*session, []string) error {
+		{"attempt", "list", "[TEXT]", "attempts, the newest first", func(f *flag.FlagSet) func(*invocation, []string) error {
 			o, limit := newFilterFlags(f), f.Int("limit", 20, "how many, up to 500")
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				q := o.query(args)
 				q.Set("limit", fmt.Sprint(*limit))
 				page, err := client.Get[apitype.Page[apitype.Attempt]](s.ctx, s.api, "/attempts?"+q.Encode())
@@ -90,13 +90,13 @@ func attemptCommands() []command {
 				})
 			}
 		}},
-		{"attempt", "follow", "[TEXT]", "attempts as they arrive, until Ctrl-C", func(f *flag.FlagSet) func(*session, []string) error {
+		{"attempt", "follow", "[TEXT]", "attempts as they arrive, until Ctrl-C", func(f *flag.FlagSet) func(*invocation, []string) error {
 			o, count := newFilterFlags(f), f.Int("count", 0, "end after this many; 0 goes on")
-			return func(s *session, args []string) error { return s.follow(o.query(args), *count) }
+			return func(s *invocation, args []string) error { return s.follow(o.query(args), *count) }
 		}},
-		{"attempt", "explain", "ID", "the road one attempt took, and why it ended as it did", func(f *flag.FlagSet) func(*session, []string) error {
+		{"attempt", "explain", "ID", "the road one attempt took, and why it ended as it did", func(f *flag.FlagSet) func(*invocation, []string) error {
 			draft := f.Bool("draft", false, "decide again under the draft")
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				if len(args) > 1 {
 					return usageError("give one attempt, or nothing for the newest refused")
 				}
@@ -119,7 +119,7 @@ func attemptCommands() []command {
 }
 
 // whichAttempt is the one named, or the newest that was refused.
-func (s *session) whichAttempt(args []string) (string, error) {
+func (s *invocation) whichAttempt(args []string) (string, error) {
 	if len(args) == 1 {
 		return args[0], nil
 	}
@@ -134,7 +134,7 @@ func (s *session) whichAttempt(args []string) (string, error) {
 }
 
 // follow prints attempts until the end, and connects again if the service goes away for a while.
-func (s *session) follow(q url.Values, count int) error {
+func (s *invocation) follow(q url.Values, count int) error {
 	return s.followLive("/attempts-live", "attempt", q, count, func(data []byte) {
 		var a apitype.Attempt
 		if json.Unmarshal(data, &a) == nil {
@@ -144,7 +144,7 @@ func (s *session) follow(q url.Values, count int) error {
 }
 
 // followLive prints the events of a stream of that name.
-func (s *session) followLive(path, name string, q url.Values, count int, show func(data []byte)) error {
+func (s *invocation) followLive(path, name string, q url.Values, count int, show func(data []byte)) error {
 	last, seen := "", 0
 	for {
 		var options []client.Option
@@ -185,7 +185,7 @@ func (s *session) followLive(path, name string, q url.Values, count int, show fu
 var stateGlyph = map[string]string{"passed": "o", "decided": "X", "not-reached": ".", "not-asked": "."}
 
 // road draws the stations of an attempt, the one that decided opened.
-func (s *session) road(d apitype.AttemptDetail) {
+func (s *invocation) road(d apitype.AttemptDetail) {
 	t := d.Trace
 	where := "on " + or(d.Where, d.Client)
 	if d.Facts.Gear != nil {
@@ -225,7 +225,7 @@ func (s *session) road(d apitype.AttemptDetail) {
 }
 
 // open shows the station that decided: what was wanted, what was found, and the remedy.
-func (s *session) open(d apitype.AttemptDetail, wanted, found string) {
+func (s *invocation) open(d apitype.AttemptDetail, wanted, found string) {
 	s.say("    | %s (%s)", s.paint(red, d.Trace.Sentence), d.Trace.Reason)
 	for _, row := range [][2]string{{"wanted", wanted}, {"found ", or(found, "nothing")}, {"remedy", d.Trace.Remedy}} {
 		if row[1] == "" {
@@ -237,7 +237,7 @@ func (s *session) open(d apitype.AttemptDetail, wanted, found string) {
 	}
 }
 
-func (s *session) comparisons(d apitype.AttemptDetail) {
+func (s *invocation) comparisons(d apitype.AttemptDetail) {
 	if len(d.Trace.Policies) == 0 {
 		return
 	}

@@ -35,7 +35,7 @@ var calendars = kind[apitype.Calendar]{
 	row: func(c apitype.Calendar) []string {
 		return []string{c.Name, c.Zone, spanTexts(c.Spans), fmt.Sprint(len(c.Holidays)), map[bool]string{true: "holds"}[c.Holds]}
 	},
-	show: func(s *session, c apitype.Calendar) {
+	show: func(s *invocation, c apitype.Calendar) {
 		s.fields([2]string{"name", c.Name}, [2]string{"zone", c.Zone}, [2]string{"hours", spanTexts(c.Spans)}, [2]string{"holds now", map[bool]string{true: "yes", false: "no"}[c.Holds]}, [2]string{"note", c.Note})
 		for _, h := range c.Holidays {
 			s.say("  %s", h)

@@ -19,7 +19,7 @@ var authorities = kind[apitype.Authority]{
 	row: func(a apitype.Authority) []string {
 		return []string{a.Name, a.Info.Subject, until(a.Days, a.Info.Until.Format("2006-01-02")), fmt.Sprint(a.Issued)}
 	},
-	show: func(s *session, a apitype.Authority) {
+	show: func(s *invocation, a apitype.Authority) {
 		s.fields([2]string{"name", a.Name}, [2]string{"subject", a.Info.Subject}, [2]string{"until", until(a.Days, a.Info.Until.Format("2006-01-02"))}, [2]string{"key", a.Info.Key},
 			[2]string{"SHA-256", a.Info.SHA256}, [2]string{"issued here", fmt.Sprint(a.Issued)})
 		s.problems(a.Problems)
@@ -35,7 +35,7 @@ var certificates = kind[apitype.ServerCertificate]{
 		}
 		return []string{c.Name, strings.Join(c.Chain[0].DNS, ", "), c.Chain[0].Issuer, until(c.Days, c.Chain[0].Until.Format("2006-01-02")), strings.Join(c.UsedBy, ", ")}
 	},
-	show: func(s *session, c apitype.ServerCertificate) {
+	show: func(s *invocation, c apitype.ServerCertificate) {
 		s.fields([2]string{"name", c.Name}, [2]string{"shown by", strings.Join(c.UsedBy, ", ")})
 		for _, info := range c.Chain {
 			s.fields([2]string{"subject", info.Subject}, [2]string{"DNS names", strings.Join(info.DNS, ", ")}, [2]string{"issued by", info.Issuer}, [2]string{"until", info.Until.Format("2006-01-02")}, [2]string{"SHA-256", info.SHA256})
@@ -57,7 +57,7 @@ var trusts = kind[apitype.Trust]{
 		}
 		return []string{t.Name, strings.Join(names, "; "), strings.Join(t.Identity, ", "), t.Unanswered, strings.Join(t.UsedBy, ", ")}
 	},
-	show: func(s *session, t apitype.Trust) {
+	show: func(s *invocation, t apitype.Trust) {
 		s.fields([2]string{"name", t.Name}, [2]string{"our authorities", strings.Join(t.Authorities, ", ")}, [2]string{"name from", strings.Join(t.Identity, ", ")},
 			[2]string{"lists", strings.Join(t.CRLs, ", ")}, [2]string{"responder", t.OCSP}, [2]string{"unanswered", t.Unanswered}, [2]string{"used by", strings.Join(t.UsedBy, ", ")})
 		for _, info := range t.Infos {
@@ -91,9 +91,9 @@ func certificateCommands() []command {
 	out := append(authorities.commands(), certificates.commands()...)
 	out = append(out, trusts.commands()...)
 	return append(out,
-		command{"authority", "make", "NAME", "make an authority of our own", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"authority", "make", "NAME", "make an authority of our own", func(f *flag.FlagSet) func(*invocation, []string) error {
 			m, p := makeFlags(f), publishFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "name")
 				if err != nil {
 					return err
@@ -101,9 +101,9 @@ func certificateCommands() []command {
 				return saved(s, authorities, http.MethodPost, "/authorities"+p.query(), apitype.AuthorityInput{Name: name, Make: m})
 			}
 		}},
-		command{"authority", "import", "NAME CERTIFICATE KEY", "import an authority from PEM files", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"authority", "import", "NAME CERTIFICATE KEY", "import an authority from PEM files", func(f *flag.FlagSet) func(*invocation, []string) error {
 			p := publishFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				texts, err := files(args, 3, "name, the certificate and the key")
 				if err != nil {
 					return err
@@ -111,13 +111,13 @@ func certificateCommands() []command {
 				return saved(s, authorities, http.MethodPost, "/authorities"+p.query(), apitype.AuthorityInput{Name: args[0], Certificate: texts[0], Key: texts[1]})
 			}
 		}},
-		command{"authority", "issue", "NAME DIR", "issue a client certificate; its key is kept only in DIR", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"authority", "issue", "NAME DIR", "issue a client certificate; its key is kept only in DIR", func(f *flag.FlagSet) func(*invocation, []string) error {
 			in := apitype.IssueInput{}
 			m := makeFlags(f)
 			f.StringVar(&in.UPN, "upn", "", "user principal name of a person")
 			f.StringVar(&in.Email, "email", "", "email address")
 			f.BoolVar(&in.Legacy, "legacy", false, "PKCS #12 with old ciphers, for devices that know no others")
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				if len(args) != 2 {
 					return usageError("give the authority and a directory for the files")
 				}
@@ -125,8 +125,8 @@ func certificateCommands() []command {
 				return s.issue(args[0], args[1], in)
 			}
 		}},
-		command{"authority", "issued", "[NAME]", "list what was issued", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		command{"authority", "issued", "[NAME]", "list what was issued", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				items, err := client.All[apitype.IssuedCertificate](s.ctx, s.api, "/issued", url.Values{"authority": {strings.Join(args, " ")}})
 				if err != nil {
 					return err
@@ -144,8 +144,8 @@ func certificateCommands() []command {
 				})
 			}
 		}},
-		command{"authority", "revoke", "ID", "revoke an issued certificate, for good and at once", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		command{"authority", "revoke", "ID", "revoke an issued certificate, for good and at once", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				ref, err := one(args, "identifier, or serial number")
 				if err != nil {
 					return err
@@ -157,10 +157,10 @@ func certificateCommands() []command {
 				return s.print(out, func() { s.say("%s is revoked, and refused from now on.", out.Subject) })
 			}
 		}},
-		command{"certificate", "make", "NAME", "make a server certificate, or a signing request", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"certificate", "make", "NAME", "make a server certificate, or a signing request", func(f *flag.FlagSet) func(*invocation, []string) error {
 			m, p := makeFlags(f), publishFlags(f)
 			authority := f.String("authority", "", "authority of our own that signs it; without one a signing request is made")
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "name")
 				if err != nil {
 					return err
@@ -168,9 +168,9 @@ func certificateCommands() []command {
 				return replace(s, certificates, name, p, apitype.CertificateInput{Name: name, Make: m, Authority: *authority})
 			}
 		}},
-		command{"certificate", "import", "NAME FILE [KEY]", "import PEM or PKCS #12, or a signed request", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"certificate", "import", "NAME FILE [KEY]", "import PEM or PKCS #12, or a signed request", func(f *flag.FlagSet) func(*invocation, []string) error {
 			p := publishFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				if len(args) < 2 {
 					return usageError("give a name and a file")
 				}
@@ -199,8 +199,8 @@ func certificateCommands() []command {
 		}},
 		command{"trust", "add", "NAME", "add a trust list for client certificates", trustCommand(true)},
 		command{"trust", "change", "NAME", "change a trust list", trustCommand(false)},
-		command{"lane", "supplicant", "NAME", "what to set on a device for a lane", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		command{"lane", "supplicant", "NAME", "what to set on a device for a lane", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "lane")
 				if err != nil {
 					return err
@@ -236,7 +236,7 @@ func files(args []string, n int, what string) ([]string, error) {
 }
 
 // saved sends an edit and shows what came of it.
-func saved[V any](s *session, k kind[V], method, path string, in any, options ...client.Option) error {
+func saved[V any](s *invocation, k kind[V], method, path string, in any, options ...client.Option) error {
 	var out apitype.Saved[V]
 	if err := s.api.Do(s.ctx, method, path, in, &out, options...); err != nil {
 		return err
@@ -252,7 +252,7 @@ func saved[V any](s *session, k kind[V], method, path string, in any, options ..
 }
 
 // replace changes the object of that name, or adds it.
-func replace[V any](s *session, k kind[V], name string, p publishing, in any) error {
+func replace[V any](s *invocation, k kind[V], name string, p publishing, in any) error {
 	path := k.path + "/" + url.PathEscape(name)
 	if err := s.api.Do(s.ctx, http.MethodGet, path, nil, nil); err == nil {
 		return saved(s, k, http.MethodPut, path+p.query(), in, client.IfMatch("*"))
@@ -260,7 +260,7 @@ func replace[V any](s *session, k kind[V], name string, p publishing, in any) er
 	return saved(s, k, http.MethodPost, k.path+p.query(), in)
 }
 
-func (s *session) issue(authority, dir string, in apitype.IssueInput) error {
+func (s *invocation) issue(authority, dir string, in apitype.IssueInput) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
@@ -279,8 +279,8 @@ func (s *session) issue(authority, dir string, in apitype.IssueInput) error {
 	})
 }
 
-func trustCommand(fresh bool) func(f *flag.FlagSet) func(*session, []string) error {
-	return func(f *flag.FlagSet) func(*session, []string) error {
+func trustCommand(fresh bool) func(f *flag.FlagSet) func(*invocation, []string) error {
+	return func(f *flag.FlagSet) func(*invocation, []string) error {
 		var ours, identity, crls list
 		f.Var(&ours, "authority", "authority of our own; repeatable")
 		f.Var(&identity, "identity", "where the name is read from, in order: upn, dns, email, uri, subject")
@@ -289,7 +289,7 @@ func trustCommand(fresh bool) func(f *flag.FlagSet) func(*session, []string) err
 		ocsp, unanswered := f.String("ocsp", "", "address of a responder"), f.String("unanswered", "refuse", "refuse or take, if nobody can say whether a certificate is revoked")
 		listed, responder := f.Bool("listed", false, "also the lists that certificates name"), f.Bool("responder", false, "also the responder that a certificate names")
 		name, p := f.String("name", "", "new name"), publishFlags(f)
-		return func(s *session, args []string) error {
+		return func(s *invocation, args []string) error {
 			ref, err := one(args, "name")
 			if err != nil {
 				return err

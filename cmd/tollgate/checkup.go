@@ -12,13 +12,13 @@ import (
 )
 
 func checkupCommands() []command {
-	get := func(s *session) (apitype.Checkup, error) {
+	get := func(s *invocation) (apitype.Checkup, error) {
 		return client.Get[apitype.Checkup](s.ctx, s.api, "/checkup")
 	}
 	return []command{
-		{"checkup", "show", "", "the last outcome of every check, the worst first", func(f *flag.FlagSet) func(*session, []string) error {
+		{"checkup", "show", "", "the last outcome of every check, the worst first", func(f *flag.FlagSet) func(*invocation, []string) error {
 			all := f.Bool("all", false, "those that passed too")
-			return func(s *session, _ []string) error {
+			return func(s *invocation, _ []string) error {
 				out, err := get(s)
 				if err != nil {
 					return err
@@ -49,8 +49,8 @@ func checkupCommands() []command {
 				return err
 			}
 		}},
-		{"checkup", "run", "[DIRECTORY]", "run the checks now", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		{"checkup", "run", "[DIRECTORY]", "run the checks now", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				in := apitype.CheckupInput{}
 				if len(args) > 1 {
 					return usageError("give one directory, or none for everything")
@@ -61,8 +61,8 @@ func checkupCommands() []command {
 				return s.checkup(in)
 			}
 		}},
-		{"checkup", "changes", "", "what changed from one checkup to the next, the newest first", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, _ []string) error {
+		{"checkup", "changes", "", "what changed from one checkup to the next, the newest first", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, _ []string) error {
 				out, err := get(s)
 				if err != nil {
 					return err
@@ -84,7 +84,7 @@ func checkupCommands() []command {
 }
 
 // checked prints a line of the checkup.
-func (s *session) checked(l checkup.Line) {
+func (s *invocation) checked(l checkup.Line) {
 	step := l.Step
 	if step.Server == "" {
 		step.Server = l.Subject
@@ -94,7 +94,7 @@ func (s *session) checked(l checkup.Line) {
 	s.step(step)
 }
 
-func (s *session) checkup(in apitype.CheckupInput) error {
+func (s *invocation) checkup(in apitype.CheckupInput) error {
 	passed := false
 	lines := []checkup.Line{}
 	err := s.api.Stream(s.ctx, http.MethodPost, "/checkup", in, func(e client.Event) bool {

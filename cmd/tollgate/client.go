@@ -16,7 +16,7 @@ var clients = kind[apitype.Client]{
 	row: func(c apitype.Client) []string {
 		return []string{c.Name, strings.Join(c.Addresses, " "), tags(c.Tags), clientState(c), since(c.LastSeen)}
 	},
-	show: func(s *session, c apitype.Client) {
+	show: func(s *invocation, c apitype.Client) {
 		s.fields([2]string{"name", c.Name}, [2]string{"addresses", strings.Join(c.Addresses, ", ")}, [2]string{"tags", tags(c.Tags)}, [2]string{"message-authenticator", c.MessageAuthenticator},
 			[2]string{"state", clientState(c)}, [2]string{"last seen", since(c.LastSeen)}, [2]string{"answered", fmt.Sprint(c.Good)}, [2]string{"discarded", fmt.Sprint(c.Dropped)}, [2]string{"note", c.Note})
 		s.fields([2]string{"tacacs+", gearState(c)})
@@ -116,7 +116,7 @@ func newClientFlags(f *flag.FlagSet) *clientFlags {
 }
 
 // input applies the flags that were given.
-func (c *clientFlags) input(s *session, was map[string]bool, in *apitype.ClientInput) error {
+func (c *clientFlags) input(s *invocation, was map[string]bool, in *apitype.ClientInput) error {
 	if was["address"] {
 		in.Addresses = c.addresses
 	}
@@ -169,7 +169,7 @@ func (c *clientFlags) input(s *session, was map[string]bool, in *apitype.ClientI
 	return nil
 }
 
-func (s *session) clientSaved(out apitype.Saved[apitype.Client], what string) error {
+func (s *invocation) clientSaved(out apitype.Saved[apitype.Client], what string) error {
 	s.warnings(out.Object.Meta)
 	return s.print(out, func() {
 		s.saved("client", out.Object.Name, what, out.Revision)
@@ -181,9 +181,9 @@ func (s *session) clientSaved(out apitype.Saved[apitype.Client], what string) er
 
 func clientCommands() []command {
 	return append(clients.commands(),
-		command{"client", "add", "NAME", "add a client to the draft", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"client", "add", "NAME", "add a client to the draft", func(f *flag.FlagSet) func(*invocation, []string) error {
 			c := newClientFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "name")
 				if err != nil {
 					return err
@@ -202,9 +202,9 @@ func clientCommands() []command {
 				return s.clientSaved(out, "added")
 			}
 		}},
-		command{"client", "change", "NAME", "change what is given of a client of the draft", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"client", "change", "NAME", "change what is given of a client of the draft", func(f *flag.FlagSet) func(*invocation, []string) error {
 			c := newClientFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "name")
 				if err != nil {
 					return err
@@ -220,8 +220,8 @@ func clientCommands() []command {
 				return s.clientSaved(out, "changed")
 			}
 		}},
-		command{"client", "problems", "", "sources whose requests were discarded, unknown ones too", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, _ []string) error {
+		command{"client", "problems", "", "sources whose requests were discarded, unknown ones too", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, _ []string) error {
 				list, err := listAll[apitype.Contact](s, "/contacts")
 				if err != nil {
 					return err

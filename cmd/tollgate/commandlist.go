@@ -19,7 +19,7 @@ var commandLists = kind[apitype.CommandList]{
 	row: func(l apitype.CommandList) []string {
 		return []string{l.Name, fmt.Sprint(len(l.Lines)), strings.Join(l.Extends, ", "), l.Otherwise, strings.Join(l.UsedBy, ", ")}
 	},
-	show: func(s *session, l apitype.CommandList) {
+	show: func(s *invocation, l apitype.CommandList) {
 		s.fields([2]string{"name", l.Name}, [2]string{"extends", strings.Join(l.Extends, ", ")}, [2]string{"used by", strings.Join(l.UsedBy, ", ")}, [2]string{"note", l.Note})
 		trial, err := s.tryCommands(l.CommandListFields, nil)
 		if err != nil {
@@ -41,7 +41,7 @@ var commandLists = kind[apitype.CommandList]{
 	},
 }
 
-func (s *session) lineFindings(t apitype.CommandTrials) {
+func (s *invocation) lineFindings(t apitype.CommandTrials) {
 	for _, p := range t.Problems {
 		s.say("%s: column %d: %s. %s", p.Field, p.Column, p.Message, p.Remedy)
 	}
@@ -50,7 +50,7 @@ func (s *session) lineFindings(t apitype.CommandTrials) {
 	}
 }
 
-func (s *session) tryCommands(l apitype.CommandListFields, commands []string) (apitype.CommandTrials, error) {
+func (s *invocation) tryCommands(l apitype.CommandListFields, commands []string) (apitype.CommandTrials, error) {
 	var out apitype.CommandTrials
 	if commands == nil {
 		commands = []string{}
@@ -98,8 +98,8 @@ func commandListCommands() []command {
 			return in
 		}
 	}, func(l apitype.CommandList) (apitype.Meta, string) { return l.Meta, l.Name }), []command{
-		{"command-list", "try", "NAME COMMAND...", "which line decides each command; ends with 1 on refusal", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		{"command-list", "try", "NAME COMMAND...", "which line decides each command; ends with 1 on refusal", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				if len(args) < 2 {
 					return usageError("give a command list, and the commands in quotes: tollgate command-list try operators \"show version\"")
 				}

@@ -15,8 +15,8 @@ import (
 
 func copyCommands() []command {
 	return []command{
-		{"directory", "copy", "NAME", "copy the people of a directory now, as its settings say", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		{"directory", "copy", "NAME", "copy the people of a directory now, as its settings say", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "directory")
 				if err != nil {
 					return err
@@ -38,10 +38,10 @@ func copyCommands() []command {
 				return s.print(run, func() { s.say("%s", described(&run)) })
 			}
 		}},
-		{"directory", "copied", "NAME [TEXT]", "the copies of people, by any part of a name or attribute", func(f *flag.FlagSet) func(*session, []string) error {
+		{"directory", "copied", "NAME [TEXT]", "the copies of people, by any part of a name or attribute", func(f *flag.FlagSet) func(*invocation, []string) error {
 			missing, gone := f.Bool("missing", false, "only those who lack a wanted attribute"), f.Bool("gone", false, "only those who are no longer there")
 			after, limit := f.String("after", "", "where the page before ended"), f.Int("limit", 100, "how many")
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				if len(args) < 1 || len(args) > 2 {
 					return usageError("give a directory, and perhaps a part of a name")
 				}

@@ -21,7 +21,7 @@ var devices = kind[apitype.Device]{
 	row: func(d apitype.Device) []string {
 		return []string{d.Match, d.Name, d.Owner, tagText(d.Tags), deviceState(d)}
 	},
-	show: func(s *session, d apitype.Device) {
+	show: func(s *invocation, d apitype.Device) {
 		s.fields([2]string{"address", d.Match}, [2]string{"name", d.Name}, [2]string{"owner", d.Owner}, [2]string{"tags", tagText(d.Tags)}, [2]string{"state", deviceState(d)}, [2]string{"note", d.Note},
 			[2]string{"changed", d.ChangedAt.Local().Format("2006-01-02 15:04") + " by " + d.ChangedBy})
 	},
@@ -51,8 +51,8 @@ func deviceCommands() []command {
 	return append(devices.commands()[:2],
 		command{"device", "add", "ADDRESS", "add a MAC address, or a prefix such as 02-00-5E-*", deviceCommand(true)},
 		command{"device", "change", "ADDRESS", "change a known device", deviceCommand(false)},
-		command{"device", "remove", "ADDRESS", "remove a known device", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		command{"device", "remove", "ADDRESS", "remove a known device", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				ref, err := one(args, "address")
 				if err != nil {
 					return err
@@ -63,8 +63,8 @@ func deviceCommands() []command {
 				return s.print(struct{}{}, func() { s.say("%s is removed, and refused from now on.", ref) })
 			}
 		}},
-		command{"device", "unknown", "", "unknown addresses that were refused lately", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, _ []string) error {
+		command{"device", "unknown", "", "unknown addresses that were refused lately", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, _ []string) error {
 				items, err := client.All[apitype.UnknownDevice](s.ctx, s.api, "/unknown-devices", nil)
 				if err != nil {
 					return err
@@ -78,9 +78,9 @@ func deviceCommands() []command {
 				})
 			}
 		}},
-		command{"device", "import", "FILE", "import known devices from CSV (- is the standard input)", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"device", "import", "FILE", "import known devices from CSV (- is the standard input)", func(f *flag.FlagSet) func(*invocation, []string) error {
 			check, partial := f.Bool("check", false, "only report what would happen"), f.Bool("partial", false, "store the good lines even if others are wrong")
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				path, err := one(args, "file")
 				if err != nil {
 					return err
@@ -90,7 +90,7 @@ func deviceCommands() []command {
 		}})
 }
 
-func (s *session) importDevices(path string, check, partial bool) error {
+func (s *invocation) importDevices(path string, check, partial bool) error {
 	if path == "-" {
 		path = "/dev/stdin"
 	}
@@ -120,14 +120,14 @@ func (s *session) importDevices(path string, check, partial bool) error {
 	return err
 }
 
-func deviceCommand(fresh bool) func(f *flag.FlagSet) func(*session, []string) error {
-	return func(f *flag.FlagSet) func(*session, []string) error {
+func deviceCommand(fresh bool) func(f *flag.FlagSet) func(*invocation, []string) error {
+	return func(f *flag.FlagSet) func(*invocation, []string) error {
 		name, owner, note := f.String("name", "", "what it is called"), f.String("owner", "", "whose it is"), f.String("note", "", "note")
 		expires := f.String("expires", "", "day from which it is refused, such as 2027-03-01; never for none")
 		tags := pairs{}
 		f.Var(tags, "tag", "KEY=VALUE; repeatable; an empty value removes the tag")
 		on, off := f.Bool("on", false, "switch it on"), f.Bool("off", false, "switch it off")
-		return func(s *session, args []string) error {
+		return func(s *invocation, args []string) error {
 			ref, err := one(args, "address")
 			if err != nil {
 				return err

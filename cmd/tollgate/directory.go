@@ -16,7 +16,7 @@ import (
 )
 
 // listAll reads every page and never returns nil, so that JSON has a list.
-func listAll[T any](s *session, path string) ([]T, error) {
+func listAll[T any](s *invocation, path string) ([]T, error) {
 	items, err := client.All[T](s.ctx, s.api, path, nil)
 	if items == nil {
 		items = []T{}
@@ -30,7 +30,7 @@ var directories = kind[apitype.Directory]{
 	row: func(d apitype.Directory) []string {
 		return []string{d.Name, d.Kind, strings.Join(d.Servers, " "), d.TLS, d.BindName}
 	},
-	show: func(s *session, d apitype.Directory) {
+	show: func(s *invocation, d apitype.Directory) {
 		ca := "those of the operating system"
 		if d.CA != "" {
 			ca = fmt.Sprintf("%d certificate(s)", strings.Count(d.CA, "-----BEGIN"))
@@ -74,7 +74,7 @@ func newDirectoryFlags(f *flag.FlagSet) *directoryFlags {
 	return d
 }
 
-func (d *directoryFlags) input(s *session, was map[string]bool, in *apitype.DirectoryInput) error {
+func (d *directoryFlags) input(s *invocation, was map[string]bool, in *apitype.DirectoryInput) error {
 	if was["server"] {
 		in.Servers = d.servers
 	}
@@ -127,14 +127,14 @@ func (d *directoryFlags) input(s *session, was map[string]bool, in *apitype.Dire
 }
 
 func directoryCommands() []command {
-	saved := func(s *session, out apitype.Saved[apitype.Directory], what string) error {
+	saved := func(s *invocation, out apitype.Saved[apitype.Directory], what string) error {
 		s.warnings(out.Object.Meta)
 		return s.print(out, func() { s.saved("directory", out.Object.Name, what, out.Revision) })
 	}
 	return append(slices.Concat(directories.commands(), []command{discoverCommand()}, groupCommands(), personCommands(), copyCommands()),
-		command{"directory", "add", "NAME", "add a directory to the draft", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"directory", "add", "NAME", "add a directory to the draft", func(f *flag.FlagSet) func(*invocation, []string) error {
 			d := newDirectoryFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "name")
 				if err != nil {
 					return err
@@ -151,9 +151,9 @@ func directoryCommands() []command {
 				return saved(s, out, "added")
 			}
 		}},
-		command{"directory", "change", "NAME", "change what is given of a directory of the draft", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"directory", "change", "NAME", "change what is given of a directory of the draft", func(f *flag.FlagSet) func(*invocation, []string) error {
 			d := newDirectoryFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "name")
 				if err != nil {
 					return err
@@ -169,9 +169,9 @@ func directoryCommands() []command {
 				return saved(s, out, "changed")
 			}
 		}},
-		command{"directory", "test", "NAME", "try every link of a directory of the draft, step by step", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"directory", "test", "NAME", "try every link of a directory of the draft, step by step", func(f *flag.FlagSet) func(*invocation, []string) error {
 			person := f.String("person", "", "somebody to look up")
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "directory")
 				if err != nil {
 					return err
@@ -183,7 +183,7 @@ func directoryCommands() []command {
 
 var stepGlyph = map[directory.StepState]string{directory.Pass: "/", directory.Warn: "~", directory.Fail: "-"}
 
-func (s *session) testDirectory(name, person string) error {
+func (s *invocation) testDirectory(name, person string) error {
 	d, err := client.Get[apitype.Directory](s.ctx, s.api, "/directories/"+url.PathEscape(name))
 	if err != nil {
 		return err
@@ -220,7 +220,7 @@ func (s *session) testDirectory(name, person string) error {
 	return nil
 }
 
-func (s *session) step(step directory.Step) {
+func (s *invocation) step(step directory.Step) {
 	colour := map[directory.StepState]string{directory.Pass: green, directory.Fail: red}[step.State]
 	s.say("%s %-40s %8.1f ms  %s", s.paint(colour, stepGlyph[step.State]), step.Title, float64(step.Micros)/1000, step.Server)
 	for _, text := range []string{step.Detail, step.Remedy} {

@@ -14,7 +14,7 @@ import (
 )
 
 func discoverCommand() command {
-	return command{"directory", "discover", "HOST-OR-DOMAIN", "find a directory, and the safest way to reach it", func(f *flag.FlagSet) func(*session, []string) error {
+	return command{"directory", "discover", "HOST-OR-DOMAIN", "find a directory, and the safest way to reach it", func(f *flag.FlagSet) func(*invocation, []string) error {
 		in := apitype.Discovery{}
 		f.StringVar(&in.DNS, "dns", "", "DNS server to ask")
 		f.StringVar(&in.Source, "source", "", "address to connect from")
@@ -23,7 +23,7 @@ func discoverCommand() command {
 		password := f.Bool("password", false, "read its password from the standard input, or ask for it")
 		trust := f.String("trust", "", "trust the certificate with this SHA-256 fingerprint")
 		add := f.String("add", "", "add the directory to the draft under this name")
-		return func(s *session, args []string) error {
+		return func(s *invocation, args []string) error {
 			text, err := one(args, "host or domain")
 			if err != nil {
 				return err
@@ -47,7 +47,7 @@ func discoverCommand() command {
 }
 
 // discover runs a discovery; with a fingerprint to trust it runs again, trusting that certificate.
-func (s *session) discover(in apitype.Discovery, trust, add string) error {
+func (s *invocation) discover(in apitype.Discovery, trust, add string) error {
 	found, steps, err := s.discovery(in, trust == "")
 	if err != nil {
 		return err
@@ -95,7 +95,7 @@ func digits(fingerprint string) string {
 	return strings.ToLower(strings.NewReplacer(":", "", " ", "").Replace(fingerprint))
 }
 
-func (s *session) discovery(in apitype.Discovery, show bool) (found apitype.Proposal, steps []directory.Step, err error) {
+func (s *invocation) discovery(in apitype.Discovery, show bool) (found apitype.Proposal, steps []directory.Step, err error) {
 	err = s.api.Stream(s.ctx, http.MethodPost, "/directory-discovery", in, func(e client.Event) bool {
 		if e.Name == "end" {
 			json.Unmarshal(e.Data, &found)
@@ -112,7 +112,7 @@ func (s *session) discovery(in apitype.Discovery, show bool) (found apitype.Prop
 	return found, steps, err
 }
 
-func (s *session) proposal(p apitype.Proposal) {
+func (s *invocation) proposal(p apitype.Proposal) {
 	if len(p.Servers) == 0 {
 		return
 	}

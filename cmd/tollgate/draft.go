@@ -11,7 +11,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 )
 
-func (s *session) changes(list []config.Change) {
+func (s *invocation) changes(list []config.Change) {
 	if len(list) == 0 {
 		s.say("No difference.")
 	}
@@ -26,7 +26,7 @@ func (s *session) changes(list []config.Change) {
 	}
 }
 
-func (s *session) problems(list []config.Problem) {
+func (s *invocation) problems(list []config.Problem) {
 	for _, p := range list {
 		word := s.paint(red, "fault")
 		if p.Warning {
@@ -38,8 +38,8 @@ func (s *session) problems(list []config.Problem) {
 
 func draftCommands() []command {
 	return []command{
-		{"draft", "show", "", "what is not published yet, and whether it can be", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, _ []string) error {
+		{"draft", "show", "", "what is not published yet, and whether it can be", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, _ []string) error {
 				d, err := client.Get[apitype.Draft](s.ctx, s.api, "/draft")
 				if err != nil {
 					return err
@@ -53,8 +53,8 @@ func draftCommands() []command {
 				})
 			}
 		}},
-		{"draft", "diff", "", "the draft against what is running, in words", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, _ []string) error {
+		{"draft", "diff", "", "the draft against what is running, in words", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, _ []string) error {
 				d, err := client.Get[apitype.Draft](s.ctx, s.api, "/draft")
 				if err != nil {
 					return err
@@ -65,9 +65,9 @@ func draftCommands() []command {
 		rehearseCommand(),
 		analysisCommand(),
 		discardCommand(),
-		{"draft", "publish", "", "check the whole draft and put it into effect", func(f *flag.FlagSet) func(*session, []string) error {
+		{"draft", "publish", "", "check the whole draft and put it into effect", func(f *flag.FlagSet) func(*invocation, []string) error {
 			note, despite := f.String("note", "", "why"), f.Bool("despite-expectations", false, "also if expectations would not be met")
-			return func(s *session, _ []string) error {
+			return func(s *invocation, _ []string) error {
 				var out apitype.Published
 				if err := s.api.Do(s.ctx, http.MethodPost, "/draft/publish", apitype.PublishBody{Note: *note, Despite: *despite}, &out); err != nil {
 					return err
@@ -78,9 +78,9 @@ func draftCommands() []command {
 				})
 			}
 		}},
-		{"revision", "list", "", "published revisions, the newest first", func(f *flag.FlagSet) func(*session, []string) error {
+		{"revision", "list", "", "published revisions, the newest first", func(f *flag.FlagSet) func(*invocation, []string) error {
 			limit := f.Int("limit", 20, "how many")
-			return func(s *session, _ []string) error {
+			return func(s *invocation, _ []string) error {
 				page, err := client.Get[apitype.Page[apitype.Revision]](s.ctx, s.api, fmt.Sprintf("/revisions?limit=%d", *limit))
 				if err != nil {
 					return err
@@ -98,9 +98,9 @@ func draftCommands() []command {
 				})
 			}
 		}},
-		{"revision", "diff", "NUMBER", "what taking back would change, or what changed", func(f *flag.FlagSet) func(*session, []string) error {
+		{"revision", "diff", "NUMBER", "what taking back would change, or what changed", func(f *flag.FlagSet) func(*invocation, []string) error {
 			from := f.Int("from", 0, "revision to begin with; 0 is the running one")
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				number, err := revisionNumber(args)
 				if err != nil {
 					return err
@@ -112,9 +112,9 @@ func draftCommands() []command {
 				return s.print(d.Changes, func() { s.changes(d.Changes) })
 			}
 		}},
-		{"revision", "take-back", "NUMBER", "publish the configuration of an earlier revision again", func(f *flag.FlagSet) func(*session, []string) error {
+		{"revision", "take-back", "NUMBER", "publish the configuration of an earlier revision again", func(f *flag.FlagSet) func(*invocation, []string) error {
 			note := f.String("note", "", "why")
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				number, err := revisionNumber(args)
 				if err != nil {
 					return err

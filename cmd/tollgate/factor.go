@@ -16,7 +16,7 @@ var factors = kind[apitype.Factor]{
 	row: func(x apitype.Factor) []string {
 		return []string{x.ID, x.Person, x.Store, x.Label, factorState(x), factorUse(x)}
 	},
-	show: func(s *session, x apitype.Factor) {
+	show: func(s *invocation, x apitype.Factor) {
 		clock := "as ours"
 		if x.ClockOff != 0 {
 			clock = fmt.Sprintf("%+d s from ours", x.ClockOff)
@@ -58,7 +58,7 @@ func qr(rows []string) string {
 	return b.String()
 }
 
-func (s *session) recovery(codes []string) {
+func (s *invocation) recovery(codes []string) {
 	s.say("Recovery codes, each good once in place of a code, shown only here:")
 	for i := 0; i < len(codes); i += 4 {
 		s.say("  %s", strings.Join(codes[i:min(i+4, len(codes))], "  "))
@@ -68,8 +68,8 @@ func (s *session) recovery(codes []string) {
 func factorCommands() []command {
 	// act is a call about one second factor that returns nothing.
 	act := func(verb, short, method, path, done string) command {
-		return command{"factor", verb, "ID", short, func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		return command{"factor", verb, "ID", short, func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				id, err := one(args, "second factor")
 				if err != nil {
 					return err
@@ -82,7 +82,7 @@ func factorCommands() []command {
 		}}
 	}
 	return append(factors.commands()[:2],
-		command{"factor", "enrol", "PERSON", "give somebody a device for one-time codes", func(f *flag.FlagSet) func(*session, []string) error {
+		command{"factor", "enrol", "PERSON", "give somebody a device for one-time codes", func(f *flag.FlagSet) func(*invocation, []string) error {
 			in := apitype.FactorInput{}
 			f.StringVar(&in.Store, "store", "", "where the person is kept: a directory, or local; looked for in all if left out")
 			f.StringVar(&in.Label, "label", "", "what the device is called")
@@ -91,7 +91,7 @@ func factorCommands() []command {
 			f.IntVar(&in.Digits, "digits", 6, "digits of a code")
 			f.IntVar(&in.Period, "period", 30, "seconds that a code is shown")
 			later := f.Bool("later", false, "do not ask for the code now; confirm it with factor confirm")
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				var err error
 				if in.Person, err = one(args, "person"); err != nil {
 					return err
@@ -113,16 +113,16 @@ func factorCommands() []command {
 				return s.confirmFactor(out.Factor.ID, code)
 			}
 		}},
-		command{"factor", "confirm", "ID CODE", "end an enrolment with the code that the device shows", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		command{"factor", "confirm", "ID CODE", "end an enrolment with the code that the device shows", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				if len(args) != 2 {
 					return usageError("give the ID of the second factor, and the code that the device shows")
 				}
 				return s.confirmFactor(args[0], args[1])
 			}
 		}},
-		command{"factor", "recovery", "ID", "make new recovery codes, printed once", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		command{"factor", "recovery", "ID", "make new recovery codes, printed once", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				id, err := one(args, "second factor")
 				if err != nil {
 					return err
@@ -138,7 +138,7 @@ func factorCommands() []command {
 		act("remove", "remove a second factor, at once", http.MethodDelete, "", "The second factor is removed; where one is asked for, the person gets in no more."))
 }
 
-func (s *session) confirmFactor(id, code string) error {
+func (s *invocation) confirmFactor(id, code string) error {
 	var out apitype.FactorRecovery
 	if err := s.api.Do(s.ctx, http.MethodPost, "/factors/"+url.PathEscape(id)+"/confirm", apitype.FactorCode{Code: code}, &out); err != nil {
 		return err

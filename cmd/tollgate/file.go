@@ -18,9 +18,9 @@ const yamlType = "application/yaml"
 
 func fileCommands() []command {
 	return []command{
-		{"config", "export", "", "write the configuration as one YAML file", func(f *flag.FlagSet) func(*session, []string) error {
+		{"config", "export", "", "write the configuration as one YAML file", func(f *flag.FlagSet) func(*invocation, []string) error {
 			of, secrets, to := f.String("of", "draft", "draft, running, or the number of a revision"), f.Bool("secrets", false, "with secrets, sealed by the key file of the server"), f.String("to", "", "file to write; without it, to the terminal")
-			return func(s *session, _ []string) error {
+			return func(s *invocation, _ []string) error {
 				var text []byte
 				if err := s.api.Do(s.ctx, http.MethodGet, fmt.Sprintf("/file?of=%s&secrets=%v", url.QueryEscape(*of), *secrets), nil, &text); err != nil {
 					return err
@@ -32,9 +32,9 @@ func fileCommands() []command {
 				return err
 			}
 		}},
-		{"config", "compare", "FILE", "what applying a file would change; nothing is changed", func(f *flag.FlagSet) func(*session, []string) error {
+		{"config", "compare", "FILE", "what applying a file would change; nothing is changed", func(f *flag.FlagSet) func(*invocation, []string) error {
 			with := f.String("with", "draft", "draft, running, or the number of a revision")
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				_, c, err := s.compareFile(args, *with)
 				if err != nil {
 					return err
@@ -47,7 +47,7 @@ func fileCommands() []command {
 }
 
 // compareFile reads a file, - for standard input, and has it compared.
-func (s *session) compareFile(args []string, with string) (client.Raw, apitype.FileComparison, error) {
+func (s *invocation) compareFile(args []string, with string) (client.Raw, apitype.FileComparison, error) {
 	raw := client.Raw{Type: yamlType}
 	var c apitype.FileComparison
 	path, err := one(args, "file")
@@ -65,7 +65,7 @@ func (s *session) compareFile(args []string, with string) (client.Raw, apitype.F
 	return raw, c, s.api.Do(s.ctx, http.MethodPost, "/file/compare?with="+url.QueryEscape(with), raw, &c)
 }
 
-func (s *session) comparison(c apitype.FileComparison) {
+func (s *invocation) comparison(c apitype.FileComparison) {
 	s.changes(c.Changes)
 	s.problems(c.Problems)
 	if c.Comments > 0 {
@@ -74,10 +74,10 @@ func (s *session) comparison(c apitype.FileComparison) {
 }
 
 // applyFile puts a file into the draft, after saying what that changes. With only set, the file may hold that list alone.
-func applyFile(only string) func(f *flag.FlagSet) func(*session, []string) error {
-	return func(f *flag.FlagSet) func(*session, []string) error {
+func applyFile(only string) func(f *flag.FlagSet) func(*invocation, []string) error {
+	return func(f *flag.FlagSet) func(*invocation, []string) error {
 		yes, over := f.Bool("yes", false, "do it"), f.Bool("over-draft", false, "also if changes wait in the draft")
-		return func(s *session, args []string) error {
+		return func(s *invocation, args []string) error {
 			raw, c, err := s.compareFile(args, "draft")
 			if err != nil {
 				return err

@@ -27,14 +27,14 @@ func (g gearQuestion) assign(was map[string]bool, in *apitype.ExpectationFields)
 }
 
 func foretellCommand() command {
-	return command{"attempt", "foretell", "", "the road of an attempt that is not made", func(f *flag.FlagSet) func(*session, []string) error {
+	return command{"attempt", "foretell", "", "the road of an attempt that is not made", func(f *flag.FlagSet) func(*invocation, []string) error {
 		values, at := attributeFlag{}, moment{}
 		f.Var(&values, "attr", "NAME=VALUE of a further attribute of the request; repeatable")
 		f.Var(&at, "at", "moment it is tried for; without it, now")
 		sent, through, method := f.String("user", "", "name as the device would send it"), f.String("client", "", "client that asks"), f.String("method", "pap", "method; the proof is taken to be right")
 		gear := newGearQuestion(f)
 		running := f.Bool("running", false, "under what is running, not under the draft")
-		return func(s *session, _ []string) error {
+		return func(s *invocation, _ []string) error {
 			in := apitype.ExpectationFields{Sent: *sent, Client: *through, Method: *method, At: at.Time, Attributes: append([]config.Attribute{}, values...)}
 			gear.assign(given(f), &in)
 			of := map[bool]string{true: "running", false: "draft"}[*running]

@@ -28,9 +28,9 @@ func directoryPath(name string) string { return "/directories/" + url.PathEscape
 
 func groupCommands() []command {
 	return []command{
-		{"directory", "groups", "NAME [TEXT]", "groups by any part of their name, page by page", func(f *flag.FlagSet) func(*session, []string) error {
+		{"directory", "groups", "NAME [TEXT]", "groups by any part of their name, page by page", func(f *flag.FlagSet) func(*invocation, []string) error {
 			limit, after := f.Int("limit", 100, "how many"), f.String("after", "", "where the page before ended")
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				if len(args) == 0 {
 					return usageError("give a directory")
 				}
@@ -45,10 +45,10 @@ func groupCommands() []command {
 				return s.print(out, func() { s.groups(out) })
 			}
 		}},
-		{"directory", "pick", "NAME GROUP", "pick a group, so that policies follow it when it is renamed", func(f *flag.FlagSet) func(*session, []string) error {
+		{"directory", "pick", "NAME GROUP", "pick a group, so that policies follow it when it is renamed", func(f *flag.FlagSet) func(*invocation, []string) error {
 			as := f.String("as", "", "what policies are to call it; its present name if not given")
 			p := publishFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				if len(args) != 2 {
 					return usageError("give a directory and a group, by its name or identifier")
 				}
@@ -63,9 +63,9 @@ func groupCommands() []command {
 				return s.print(out, func() { s.saved("group", out.Object.Name, "picked", out.Revision) })
 			}
 		}},
-		{"directory", "unpick", "NAME GROUP", "pick a group no longer; its name alone counts then", func(f *flag.FlagSet) func(*session, []string) error {
+		{"directory", "unpick", "NAME GROUP", "pick a group no longer; its name alone counts then", func(f *flag.FlagSet) func(*invocation, []string) error {
 			p := publishFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				if len(args) != 2 {
 					return usageError("give a directory and a picked group")
 				}
@@ -89,8 +89,8 @@ func groupCommands() []command {
 				return s.print(out, func() { s.saved("group", args[1], "no longer picked", out.Revision) })
 			}
 		}},
-		{"directory", "picked", "NAME", "what became of the picked groups: renamed, or gone", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		{"directory", "picked", "NAME", "what became of the picked groups: renamed, or gone", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "directory")
 				if err != nil {
 					return err
@@ -117,8 +117,8 @@ func groupCommands() []command {
 				return err
 			}
 		}},
-		{"directory", "forget", "NAME [PERSON]", "forget what is remembered of people and groups", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		{"directory", "forget", "NAME [PERSON]", "forget what is remembered of people and groups", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				if len(args) < 1 || len(args) > 2 {
 					return usageError("give a directory, and a person if only one is meant")
 				}
@@ -136,7 +136,7 @@ func groupCommands() []command {
 	}
 }
 
-func (s *session) groups(out apitype.Groups) {
+func (s *invocation) groups(out apitype.Groups) {
 	var rows [][]string
 	for _, g := range out.Items {
 		rows = append(rows, []string{g.Name, g.Picked, g.DN})
@@ -151,7 +151,7 @@ func (s *session) groups(out apitype.Groups) {
 }
 
 // groupID finds the one group that is called so, or takes an identifier as it is.
-func (s *session) groupID(directory, text string) (string, error) {
+func (s *invocation) groupID(directory, text string) (string, error) {
 	out, err := client.Get[apitype.Groups](s.ctx, s.api, directoryPath(directory)+"/groups?limit=1000&q="+url.QueryEscape(text))
 	if err != nil {
 		return "", err
@@ -172,9 +172,9 @@ func (s *session) groupID(directory, text string) (string, error) {
 }
 
 func personCommands() []command {
-	return []command{{"directory", "browse", "NAME [DN]", "what lies below an entry; without one the naming contexts", func(f *flag.FlagSet) func(*session, []string) error {
+	return []command{{"directory", "browse", "NAME [DN]", "what lies below an entry; without one the naming contexts", func(f *flag.FlagSet) func(*invocation, []string) error {
 		show := f.Bool("attributes", false, "the attributes of the entry instead")
-		return func(s *session, args []string) error {
+		return func(s *invocation, args []string) error {
 			if len(args) < 1 || len(args) > 2 || *show && len(args) < 2 {
 				return usageError("give a directory, and the DN of an entry")
 			}
@@ -205,8 +205,8 @@ func personCommands() []command {
 				}
 			})
 		}
-	}}, {"directory", "held", "NAME", "people whose passwords are held back before it locks them", func(*flag.FlagSet) func(*session, []string) error {
-		return func(s *session, args []string) error {
+	}}, {"directory", "held", "NAME", "people whose passwords are held back before it locks them", func(*flag.FlagSet) func(*invocation, []string) error {
+		return func(s *invocation, args []string) error {
 			name, err := one(args, "directory")
 			if err != nil {
 				return err
@@ -231,8 +231,8 @@ func personCommands() []command {
 				}
 			})
 		}
-	}}, {"directory", "release", "NAME [PERSON]", "pass passwords on again that were held back", func(*flag.FlagSet) func(*session, []string) error {
-		return func(s *session, args []string) error {
+	}}, {"directory", "release", "NAME [PERSON]", "pass passwords on again that were held back", func(*flag.FlagSet) func(*invocation, []string) error {
+		return func(s *invocation, args []string) error {
 			if len(args) < 1 || len(args) > 2 {
 				return usageError("give a directory, and a person if only one is meant")
 			}
@@ -246,8 +246,8 @@ func personCommands() []command {
 			}
 			return s.print(out, func() { s.say("%d released.", out.People) })
 		}
-	}}, {"directory", "find", "NAME PERSON", "one person: names, groups, state, what the draft gives", func(*flag.FlagSet) func(*session, []string) error {
-		return func(s *session, args []string) error {
+	}}, {"directory", "find", "NAME PERSON", "one person: names, groups, state, what the draft gives", func(*flag.FlagSet) func(*invocation, []string) error {
+		return func(s *invocation, args []string) error {
 			if len(args) != 2 {
 				return usageError("give a directory and a person")
 			}
@@ -263,7 +263,7 @@ func personCommands() []command {
 	}}}
 }
 
-func (s *session) found(out apitype.Found) {
+func (s *invocation) found(out apitype.Found) {
 	if p := out.Person; p != nil {
 		s.fields([2]string{"person", p.Label()}, [2]string{"DN", p.ID}, [2]string{"name", p.Name}, [2]string{"signs in as", strings.Join(out.Names, ", ")})
 		for _, name := range slices.Sorted(maps.Keys(p.Attributes)) {

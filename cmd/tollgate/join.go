@@ -20,13 +20,13 @@ func member(d apitype.Directory) string {
 
 func joinCommands() []command {
 	return []command{
-		{"directory", "join", "NAME", "join its domain, so that MS-CHAP can be checked", func(f *flag.FlagSet) func(*session, []string) error {
+		{"directory", "join", "NAME", "join its domain, so that MS-CHAP can be checked", func(f *flag.FlagSet) func(*invocation, []string) error {
 			in := apitype.JoinInput{}
 			f.StringVar(&in.Name, "as", "", "who may create the machine account; the password is asked for, used once, and not kept")
 			f.StringVar(&in.Computer, "computer", "", "name of the machine account; each of several servers needs its own")
 			f.StringVar(&in.OU, "ou", "", "container, as a DN; without it the one that the domain keeps for computers")
 			p := publishFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "directory")
 				if err != nil {
 					return err
@@ -47,11 +47,11 @@ func joinCommands() []command {
 				})
 			}
 		}},
-		{"directory", "leave", "NAME", "leave its domain; with -as its machine account goes too", func(f *flag.FlagSet) func(*session, []string) error {
+		{"directory", "leave", "NAME", "leave its domain; with -as its machine account goes too", func(f *flag.FlagSet) func(*invocation, []string) error {
 			in := apitype.LeaveInput{}
 			f.StringVar(&in.Name, "as", "", "who may remove the machine account; the password is asked for, used once, and not kept")
 			p := publishFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "directory")
 				if err != nil {
 					return err
@@ -68,8 +68,8 @@ func joinCommands() []command {
 				return s.print(out, func() { s.saved("directory", name, "changed", out.Revision) })
 			}
 		}},
-		{"directory", "rotate", "NAME", "give our machine account a new password now", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		{"directory", "rotate", "NAME", "give our machine account a new password now", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "directory")
 				if err != nil {
 					return err
@@ -81,9 +81,9 @@ func joinCommands() []command {
 				return s.print(out, func() { s.say("The machine account has a new password; the next follows by itself in 30 days.") })
 			}
 		}},
-		{"directory", "delegation", "NAME ACCOUNT", "the least right that an account needs to join the domain", func(f *flag.FlagSet) func(*session, []string) error {
+		{"directory", "delegation", "NAME ACCOUNT", "the least right that an account needs to join the domain", func(f *flag.FlagSet) func(*invocation, []string) error {
 			ou := f.String("ou", "", "container, as a DN; without it the one for computers")
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				if len(args) != 2 {
 					return usageError("give a directory and an account of its domain")
 				}

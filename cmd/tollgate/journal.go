@@ -40,7 +40,7 @@ func journalFlags(f *flag.FlagSet) func(args []string) url.Values {
 }
 
 // entry is one entry in a list.
-func (s *session) entry(e apitype.JournalEntry) {
+func (s *invocation) entry(e apitype.JournalEntry) {
 	verdict := s.paint(faint, "- reported")
 	if e.Verdict != "" {
 		verdict = s.verdict(e.Verdict)
@@ -52,9 +52,9 @@ func (s *session) entry(e apitype.JournalEntry) {
 
 func journalCommands() []command {
 	return []command{
-		{"journal", "list", "[TEXT]", "what was done on network gear, the newest first", func(f *flag.FlagSet) func(*session, []string) error {
+		{"journal", "list", "[TEXT]", "what was done on network gear, the newest first", func(f *flag.FlagSet) func(*invocation, []string) error {
 			query, limit := journalFlags(f), f.Int("limit", 20, "how many, up to 500")
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				q := query(args)
 				q.Set("limit", fmt.Sprint(*limit))
 				page, err := client.Get[apitype.Page[apitype.JournalEntry]](s.ctx, s.api, "/journal?"+q.Encode())
@@ -71,9 +71,9 @@ func journalCommands() []command {
 				})
 			}
 		}},
-		{"journal", "follow", "[TEXT]", "entries as they are recorded, until Ctrl-C", func(f *flag.FlagSet) func(*session, []string) error {
+		{"journal", "follow", "[TEXT]", "entries as they are recorded, until Ctrl-C", func(f *flag.FlagSet) func(*invocation, []string) error {
 			query, count := journalFlags(f), f.Int("count", 0, "end after this many; 0 goes on")
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				return s.followLive("/journal-live", "entry", query(args), *count, func(data []byte) {
 					var e apitype.JournalEntry
 					if json.Unmarshal(data, &e) == nil {
@@ -82,8 +82,8 @@ func journalCommands() []command {
 				})
 			}
 		}},
-		{"journal", "show", "ID", "one entry, and which attempt shows its road", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		{"journal", "show", "ID", "one entry, and which attempt shows its road", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				id, err := one(args, "entry")
 				if err != nil {
 					return err
@@ -99,9 +99,9 @@ func journalCommands() []command {
 				})
 			}
 		}},
-		{"journal", "export", "[TEXT]", "write entries to a file, the oldest first", func(f *flag.FlagSet) func(*session, []string) error {
+		{"journal", "export", "[TEXT]", "write entries to a file, the oldest first", func(f *flag.FlagSet) func(*invocation, []string) error {
 			query, format, to := journalFlags(f), f.String("format", "csv", "csv, or jsonl for one JSON object a line"), f.String("to", "", "file to write; without it, to the terminal")
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				q := query(args)
 				q.Set("format", *format)
 				out := s.file

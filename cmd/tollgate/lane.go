@@ -17,7 +17,7 @@ var lanes = kind[apitype.Lane]{
 	row: func(l apitype.Lane) []string {
 		return []string{fmt.Sprint(l.Number), l.Name, l.When, strings.Join(l.Methods, " "), l.Realm, decidedBy(l)}
 	},
-	show: func(s *session, l apitype.Lane) {
+	show: func(s *invocation, l apitype.Lane) {
 		s.fields([2]string{"name", l.Name}, [2]string{"when", l.When}, [2]string{"methods", methodTitles(l.Methods)}, [2]string{"inside TLS", l.TLS.String()}, [2]string{"realm", l.Realm}, [2]string{"forwarded to", strings.Join(l.Forward, ", ")}, [2]string{"second factor", secondFactor(l)}, [2]string{"reject delay", fmt.Sprintf("%d ms", l.RejectDelayMillis)}, [2]string{"note", l.Note})
 		s.say("")
 		s.policies(l)
@@ -43,7 +43,7 @@ func decidedBy(l apitype.Lane) string {
 	return many(len(l.Policies), "policy")
 }
 
-func (s *session) policies(l apitype.Lane) {
+func (s *invocation) policies(l apitype.Lane) {
 	var rows [][]string
 	for i, p := range l.Policies {
 		result := p.Pass
@@ -93,9 +93,9 @@ func laneCommands() []command {
 			assign(was, "text", &in.Note, *note)
 			return in
 		}
-	}, func(l apitype.Lane) (apitype.Meta, string) { return l.Meta, l.Name }), []command{{"lane", "move", "NAME", "move a lane to another place in the order", func(f *flag.FlagSet) func(*session, []string) error {
+	}, func(l apitype.Lane) (apitype.Meta, string) { return l.Meta, l.Name }), []command{{"lane", "move", "NAME", "move a lane to another place in the order", func(f *flag.FlagSet) func(*invocation, []string) error {
 		to, p := f.Int("to", 1, "the new place, from 1"), publishFlags(f)
-		return func(s *session, args []string) error {
+		return func(s *invocation, args []string) error {
 			name, err := one(args, "lane")
 			if err != nil {
 				return err
@@ -105,7 +105,7 @@ func laneCommands() []command {
 	}}})
 }
 
-func (s *session) moveLane(name string, to int, p publishing) error {
+func (s *invocation) moveLane(name string, to int, p publishing) error {
 	all, err := listAll[apitype.Lane](s, "/lanes")
 	if err != nil {
 		return err

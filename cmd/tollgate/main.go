@@ -28,7 +28,7 @@ const (
 // command is one verb of a noun. setup declares its flags and returns what runs after parsing.
 type command struct {
 	noun, verb, args, short string
-	setup                   func(*flag.FlagSet) func(*session, []string) error
+	setup                   func(*flag.FlagSet) func(*invocation, []string) error
 }
 
 // name is how the command is called.
@@ -158,7 +158,7 @@ func describe(w io.Writer, c *command, flags *flag.FlagSet) {
 }
 
 // end says what went wrong and chooses the exit code.
-func (s *session) end(c *command, err error) int {
+func (s *invocation) end(c *command, err error) int {
 	var wrong usageError
 	var unreachable *client.UnreachableError
 	var problem *apitype.Problem
@@ -183,7 +183,7 @@ func (s *session) end(c *command, err error) int {
 	return exitRefused
 }
 
-func (s *session) problem(c *command, p *apitype.Problem) {
+func (s *invocation) problem(c *command, p *apitype.Problem) {
 	if p.Status == 401 && c.noun != "sign-in" {
 		p.Detail, p.Remedy = "not signed in", "Run tollgate sign-in, or set TOLLGATE_TOKEN."
 	}
@@ -199,8 +199,8 @@ func (s *session) problem(c *command, p *apitype.Problem) {
 }
 
 // completion prints a script that completes nouns and verbs.
-func completion(*flag.FlagSet) func(*session, []string) error {
-	return func(s *session, _ []string) error {
+func completion(*flag.FlagSet) func(*invocation, []string) error {
+	return func(s *invocation, _ []string) error {
 		verbs := map[string][]string{}
 		var nouns []string
 		for _, c := range commands() {

@@ -68,13 +68,13 @@ type kind[V any] struct {
 	noun, path string
 	headings   []string
 	row        func(V) []string
-	show       func(*session, V)
+	show       func(*invocation, V)
 }
 
 func (k kind[V]) commands() []command {
 	return []command{
-		{k.noun, "list", "[TEXT]", "list, or search", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		{k.noun, "list", "[TEXT]", "list, or search", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				items, err := client.All[V](s.ctx, s.api, k.path, url.Values{"q": {strings.Join(args, " ")}, "limit": {"1000"}})
 				if err != nil {
 					return err
@@ -91,8 +91,8 @@ func (k kind[V]) commands() []command {
 				})
 			}
 		}},
-		{k.noun, "show", "NAME", "show one", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		{k.noun, "show", "NAME", "show one", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, k.noun)
 				if err != nil {
 					return err
@@ -104,9 +104,9 @@ func (k kind[V]) commands() []command {
 				return s.print(item, func() { k.show(s, item) })
 			}
 		}},
-		{k.noun, "remove", "NAME", "take one out of the draft", func(f *flag.FlagSet) func(*session, []string) error {
+		{k.noun, "remove", "NAME", "take one out of the draft", func(f *flag.FlagSet) func(*invocation, []string) error {
 			p := publishFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, k.noun)
 				if err != nil {
 					return err
@@ -122,7 +122,7 @@ func (k kind[V]) commands() []command {
 }
 
 // saved says what an edit did.
-func (s *session) saved(noun, name, what string, revision int) {
+func (s *invocation) saved(noun, name, what string, revision int) {
 	if revision > 0 {
 		s.say("%s %s %s, published as revision %d.", noun, name, what, revision)
 		return
@@ -131,21 +131,21 @@ func (s *session) saved(noun, name, what string, revision int) {
 }
 
 // warnings prints the warnings of an object that was just saved.
-func (s *session) warnings(m apitype.Meta) {
+func (s *invocation) warnings(m apitype.Meta) {
 	for _, p := range m.Problems {
 		fmt.Fprintf(s.err, "%s: %s. %s\n", p.Field, p.Message, p.Remedy)
 	}
 }
 
 // add sends a new object.
-func add[V any](s *session, path string, p publishing, in any) (apitype.Saved[V], error) {
+func add[V any](s *invocation, path string, p publishing, in any) (apitype.Saved[V], error) {
 	var out apitype.Saved[V]
 	err := s.api.Do(s.ctx, http.MethodPost, path+p.query(), in, &out)
 	return out, err
 }
 
 // change reads an object, lets the function turn it into an input, and writes it back unless it changed meanwhile.
-func change[V any](s *session, path, name string, p publishing, edit func(V) (in any, tag string, err error)) (apitype.Saved[V], error) {
+func change[V any](s *invocation, path, name string, p publishing, edit func(V) (in any, tag string, err error)) (apitype.Saved[V], error) {
 	var out apitype.Saved[V]
 	before, err := client.Get[V](s.ctx, s.api, path+"/"+url.PathEscape(name))
 	if err != nil {
@@ -160,7 +160,7 @@ func change[V any](s *session, path, name string, p publishing, edit func(V) (in
 }
 
 // fields prints names and values under each other, leaving out what is empty.
-func (s *session) fields(rows ...[2]string) {
+func (s *invocation) fields(rows ...[2]string) {
 	for _, row := range rows {
 		if row[1] == "" {
 			continue

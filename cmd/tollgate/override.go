@@ -15,7 +15,7 @@ var overrides = kind[apitype.Override]{
 	row: func(o apitype.Override) []string {
 		return []string{o.Name, o.Person, o.Store, o.Lane, o.Pass, untilText(o), o.Owner}
 	},
-	show: func(s *session, o apitype.Override) {
+	show: func(s *invocation, o apitype.Override) {
 		s.fields([2]string{"name", o.Name}, [2]string{"person", o.Person}, [2]string{"store", o.Store}, [2]string{"lane", o.Lane}, [2]string{"pass", o.Pass}, [2]string{"until", untilText(o)}, [2]string{"owner", o.Owner}, [2]string{"note", o.Note})
 	},
 }
@@ -62,7 +62,7 @@ var expectations = kind[apitype.Expectation]{
 	row: func(e apitype.Expectation) []string {
 		return []string{e.Name, e.Sent, e.Client, e.Method, wantedText(e)}
 	},
-	show: func(s *session, e apitype.Expectation) {
+	show: func(s *invocation, e apitype.Expectation) {
 		s.fields([2]string{"name", e.Name}, [2]string{"name as sent", e.Sent}, [2]string{"client", e.Client}, [2]string{"method", e.Method}, [2]string{"attributes", attributes(e.Attributes)}, [2]string{"wanted", wantedText(e)}, [2]string{"note", e.Note})
 	},
 }
@@ -111,9 +111,9 @@ func expectationCommands() []command {
 			assign(was, "text", &in.Note, *note)
 			return in
 		}
-	}, func(e apitype.Expectation) (apitype.Meta, string) { return e.Meta, e.Name }), []command{foretellCommand(), {"expectation", "check", "", "try every expectation, as publishing does", func(f *flag.FlagSet) func(*session, []string) error {
+	}, func(e apitype.Expectation) (apitype.Meta, string) { return e.Meta, e.Name }), []command{foretellCommand(), {"expectation", "check", "", "try every expectation, as publishing does", func(f *flag.FlagSet) func(*invocation, []string) error {
 		running := f.Bool("running", false, "under what is running, not under the draft")
-		return func(s *session, _ []string) error {
+		return func(s *invocation, _ []string) error {
 			of := map[bool]string{true: "running", false: "draft"}[*running]
 			all, err := client.Get[apitype.AllExpected](s.ctx, s.api, "/expectations-check?of="+of)
 			if err != nil {
@@ -130,7 +130,7 @@ func expectationCommands() []command {
 	}}})
 }
 
-func (s *session) expected(all apitype.AllExpected) {
+func (s *invocation) expected(all apitype.AllExpected) {
 	colours := map[string]string{"met": green, "failed": red}
 	for _, e := range all.Items {
 		s.say("%s  %s: %s", s.paint(colours[e.State], fmtState(e.State)), e.Name, e.Wanted)

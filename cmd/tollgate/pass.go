@@ -16,7 +16,7 @@ var passes = kind[apitype.Pass]{
 	row: func(p apitype.Pass) []string {
 		return []string{p.Name, p.Extends, p.VLAN, p.Role, seconds(p.SessionTimeout), further(p), strings.Join(p.UsedBy, ", ")}
 	},
-	show: func(s *session, p apitype.Pass) {
+	show: func(s *invocation, p apitype.Pass) {
 		s.fields([2]string{"name", p.Name}, [2]string{"extends", p.Extends}, [2]string{"vlan", p.VLAN}, [2]string{"role", p.Role}, [2]string{"session time-out", seconds(p.SessionTimeout)},
 			[2]string{"at the time-out", p.AtTimeout}, [2]string{"idle time-out", seconds(p.IdleTimeout)}, [2]string{"access rules", strings.Join(p.AccessRules, "; ")}, [2]string{"address", p.Address}, [2]string{"pool", p.Pool},
 			[2]string{"name to report", p.ReportName}, [2]string{"class", p.Class}, [2]string{"rate down", kbits(p.RateDown)}, [2]string{"rate up", kbits(p.RateUp)},

@@ -18,7 +18,7 @@ var realms = kind[apitype.Realm]{
 	row: func(r apitype.Realm) []string {
 		return []string{r.Name, formTexts(r.Forms), r.Rewrite, lookupText(r.Lookup)}
 	},
-	show: func(s *session, r apitype.Realm) {
+	show: func(s *invocation, r apitype.Realm) {
 		s.fields([2]string{"name", r.Name}, [2]string{"forms", formTexts(r.Forms)}, [2]string{"rewrite", r.Rewrite}, [2]string{"lookup", lookupText(r.Lookup)}, [2]string{"note", r.Note})
 	},
 }
@@ -63,9 +63,9 @@ func readLookup(text string) config.Lookup {
 // writer makes the add and change commands of a kind whose input is made of flags alone.
 func writer[V any](noun, path string, setup func(*flag.FlagSet) func(was map[string]bool, old *V, name string) (in any), meta func(V) (apitype.Meta, string)) []command {
 	return []command{
-		{noun, "add", "NAME", "add one to the draft", func(f *flag.FlagSet) func(*session, []string) error {
+		{noun, "add", "NAME", "add one to the draft", func(f *flag.FlagSet) func(*invocation, []string) error {
 			make, p := setup(f), publishFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "name")
 				if err != nil {
 					return err
@@ -77,9 +77,9 @@ func writer[V any](noun, path string, setup func(*flag.FlagSet) func(was map[str
 				return s.objectSaved(noun, "added", out, out.Revision, func() (apitype.Meta, string) { return meta(out.Object) })
 			}
 		}},
-		{noun, "change", "NAME", "change what is given of one of the draft", func(f *flag.FlagSet) func(*session, []string) error {
+		{noun, "change", "NAME", "change what is given of one of the draft", func(f *flag.FlagSet) func(*invocation, []string) error {
 			make, p := setup(f), publishFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "name")
 				if err != nil {
 					return err
@@ -97,7 +97,7 @@ func writer[V any](noun, path string, setup func(*flag.FlagSet) func(was map[str
 	}
 }
 
-func (s *session) objectSaved(noun, what string, out any, revision int, meta func() (apitype.Meta, string)) error {
+func (s *invocation) objectSaved(noun, what string, out any, revision int, meta func() (apitype.Meta, string)) error {
 	m, name := meta()
 	s.warnings(m)
 	return s.print(out, func() { s.saved(noun, name, what, revision) })
@@ -155,7 +155,7 @@ func (a *attributeFlag) Set(text string) error {
 }
 
 // editPolicies reads a lane, changes its policies and writes it back.
-func (s *session) editPolicies(lane, what string, p publishing, edit func([]config.Policy) ([]config.Policy, error)) error {
+func (s *invocation) editPolicies(lane, what string, p publishing, edit func([]config.Policy) ([]config.Policy, error)) error {
 	out, err := change(s, "/lanes", lane, p, func(old apitype.Lane) (any, string, error) {
 		list, err := edit(old.Policies)
 		in := old.LaneFields
@@ -242,8 +242,8 @@ func policyCommands() []command {
 		return nil
 	}
 	return []command{
-		{"policy", "list", "LANE", "list the policies of a lane in order", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		{"policy", "list", "LANE", "list the policies of a lane in order", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "lane")
 				if err != nil {
 					return err
@@ -255,9 +255,9 @@ func policyCommands() []command {
 				return s.print(l.Policies, func() { s.policies(l) })
 			}
 		}},
-		{"policy", "add", "LANE NAME", "add a policy to a lane of the draft", func(f *flag.FlagSet) func(*session, []string) error {
+		{"policy", "add", "LANE NAME", "add a policy to a lane of the draft", func(f *flag.FlagSet) func(*invocation, []string) error {
 			p := newPolicyFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				if err := two(args); err != nil {
 					return err
 				}
@@ -268,9 +268,9 @@ func policyCommands() []command {
 				})
 			}
 		}},
-		{"policy", "change", "LANE NAME", "change a policy, or move it with -at", func(f *flag.FlagSet) func(*session, []string) error {
+		{"policy", "change", "LANE NAME", "change a policy, or move it with -at", func(f *flag.FlagSet) func(*invocation, []string) error {
 			p := newPolicyFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				if err := two(args); err != nil {
 					return err
 				}
@@ -289,9 +289,9 @@ func policyCommands() []command {
 				})
 			}
 		}},
-		{"policy", "remove", "LANE NAME", "take a policy out of a lane", func(f *flag.FlagSet) func(*session, []string) error {
+		{"policy", "remove", "LANE NAME", "take a policy out of a lane", func(f *flag.FlagSet) func(*invocation, []string) error {
 			p := publishFlags(f)
-			return func(s *session, args []string) error {
+			return func(s *invocation, args []string) error {
 				if err := two(args); err != nil {
 					return err
 				}

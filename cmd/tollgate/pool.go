@@ -10,7 +10,7 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
-	"tollgate.example/key/internal/lease"
+	"tollgate.example/key/internal/session"
 )
 
 var pools = kind[apitype.Pool]{
@@ -19,7 +19,7 @@ var pools = kind[apitype.Pool]{
 	row: func(p apitype.Pool) []string {
 		return []string{p.Name, strings.Join(p.Ranges, ", "), fmt.Sprint(p.Size), fmt.Sprint(p.Taken)}
 	},
-	show: func(s *session, p apitype.Pool) {
+	show: func(s *invocation, p apitype.Pool) {
 		s.fields([2]string{"name", p.Name}, [2]string{"ranges", strings.Join(p.Ranges, ", ")}, [2]string{"addresses", fmt.Sprint(p.Size)}, [2]string{"taken", fmt.Sprint(p.Taken)}, [2]string{"note", p.Note})
 	},
 }
@@ -41,9 +41,9 @@ func poolCommands() []command {
 			return in
 		}
 	}, func(p apitype.Pool) (apitype.Meta, string) { return p.Meta, p.Name }), []command{
-		{"pool", "taken", "[POOL]", "addresses that are taken, by whom and until when", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
-				page, err := client.Get[apitype.Page[lease.Lease]](s.ctx, s.api, "/leases?pool="+url.QueryEscape(strings.Join(args, " ")))
+		{"pool", "taken", "[POOL]", "addresses that are taken, by whom and until when", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
+				page, err := client.Get[apitype.Page[session.Lease]](s.ctx, s.api, "/leases?pool="+url.QueryEscape(strings.Join(args, " ")))
 				if err != nil {
 					return err
 				}
@@ -56,8 +56,8 @@ func poolCommands() []command {
 				})
 			}
 		}},
-		{"pool", "release", "ADDRESS", "free an address whose session is surely over", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		{"pool", "release", "ADDRESS", "free an address whose session is surely over", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				address, err := one(args, "address")
 				if err != nil {
 					return err

@@ -17,9 +17,9 @@ import (
 )
 
 func rehearseCommand() command {
-	return command{"draft", "rehearse", "", "decide recorded attempts again, and list what would change", func(f *flag.FlagSet) func(*session, []string) error {
+	return command{"draft", "rehearse", "", "decide recorded attempts again, and list what would change", func(f *flag.FlagSet) func(*invocation, []string) error {
 		hours, sample := f.Int("hours", 24, "attempts of the last so many hours"), f.String("sample", "", "file of attempts to decide instead, as attempt sample writes it")
-		return func(s *session, _ []string) error {
+		return func(s *invocation, _ []string) error {
 			var end apitype.RehearsalEnd
 			in := apitype.RehearsalInput{Hours: *hours}
 			if *sample != "" {
@@ -69,7 +69,7 @@ func readSample(path string) ([]json.RawMessage, error) {
 	return out, nil
 }
 
-func (s *session) rehearsed(r *rehearsal.Result) {
+func (s *invocation) rehearsed(r *rehearsal.Result) {
 	for _, d := range r.Differences {
 		s.say("%s by %s: %s -> %s", many(d.Attempts, "attempt"), many(d.People, "person"), s.ending(&d.Before), s.ending(&d.After))
 		var names []string
@@ -90,7 +90,7 @@ func (s *session) rehearsed(r *rehearsal.Result) {
 	}
 }
 
-func (s *session) ending(e *decide.Ending) string {
+func (s *invocation) ending(e *decide.Ending) string {
 	if e.Verdict != decide.Admitted {
 		return s.paint(red, "refused") + " by " + string(e.Reason)
 	}

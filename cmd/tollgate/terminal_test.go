@@ -10,7 +10,7 @@ import (
 func TestNothingFromTheNetworkDrivesTheTerminal(t *testing.T) {
 	hostile := "ann\x1b]0;owned\x07\x1b[2J\x9b31m\u009b1A\r\u202egnp.exe\u2028x\x00"
 	var out bytes.Buffer
-	s := &session{out: &terminal{&out}, err: &terminal{&out}, colour: true}
+	s := &invocation{out: &terminal{&out}, err: &terminal{&out}, colour: true}
 	s.say("%s signs in, %s", hostile, s.verdict("admitted"))
 	s.table([]string{"NAME", "STATE"}, [][]string{{hostile + "\nforged  line", "refused"}})
 	s.fields([2]string{"name", hostile + "\nforged  line"})

@@ -14,7 +14,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/identity/certificate"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // tryFlags are how a device that signs in is set up.
@@ -53,9 +53,9 @@ func newTryFlags(f *flag.FlagSet) *tryFlags {
 }
 
 func tryCommands() []command {
-	return []command{{"try", "", "SERVER", "send a real request by RADIUS or TACACS+, as a device would", func(f *flag.FlagSet) func(*session, []string) error {
+	return []command{{"try", "", "SERVER", "send a real request by RADIUS or TACACS+, as a device would", func(f *flag.FlagSet) func(*invocation, []string) error {
 		t, g := newTryFlags(f), newGearFlags(f)
-		return func(s *session, args []string) error {
+		return func(s *invocation, args []string) error {
 			server, err := one(args, "server, such as 127.0.0.1:1812")
 			if err != nil {
 				return err
@@ -76,8 +76,8 @@ func tryCommands() []command {
 	}}}
 }
 
-func (t *tryFlags) request(server string) (peer.Request, error) {
-	r := peer.Request{Server: server, Secret: *t.secret, Method: *t.method, Bypass: *t.bypass, User: *t.user, Password: *t.password + *t.code, Unsigned: *t.unsigned, Status: *t.status, Timeout: *t.timeout, Tries: *t.tries}
+func (t *tryFlags) request(server string) (trial.Request, error) {
+	r := trial.Request{Server: server, Secret: *t.secret, Method: *t.method, Bypass: *t.bypass, User: *t.user, Password: *t.password + *t.code, Unsigned: *t.unsigned, Status: *t.status, Timeout: *t.timeout, Tries: *t.tries}
 	if r.User == "" && !r.Status {
 		return r, usageError("give a name with -user, or ask only for the status with -status")
 	}
@@ -88,7 +88,7 @@ func (t *tryFlags) request(server string) (peer.Request, error) {
 		return r, err
 	}
 	for _, a := range t.attrs {
-		r.Attributes = append(r.Attributes, peer.Attribute{Name: a.Name, Value: a.Value})
+		r.Attributes = append(r.Attributes, trial.Attribute{Name: a.Name, Value: a.Value})
 	}
 	return r, t.outfit(&r.Supplicant)
 }
@@ -145,7 +145,7 @@ func (t *tryFlags) outfit(to *supplicant.Settings) error {
 	return nil
 }
 
-func (s *session) try(r peer.Request, t *tryFlags, was map[string]bool) error {
+func (s *invocation) try(r trial.Request, t *tryFlags, was map[string]bool) error {
 	var err error
 	if r.Secret == "" {
 		r.Secret = os.Getenv("TRY_SECRET")
@@ -165,9 +165,9 @@ func (s *session) try(r peer.Request, t *tryFlags, was map[string]bool) error {
 	if *t.resume {
 		r.Supplicant.Sessions, times = tls.NewLRUClientSessionCache(4), 2
 	}
-	var replies []peer.Reply
+	var replies []trial.Reply
 	for range times {
-		reply, err := peer.Send(s.ctx, r)
+		reply, err := trial.Send(s.ctx, r)
 		if err != nil {
 			if *t.rounds || reply.Fault != "" {
 				s.sayRounds(&reply)
@@ -192,7 +192,7 @@ func (s *session) try(r peer.Request, t *tryFlags, was map[string]bool) error {
 	return err
 }
 
-func (s *session) sayRounds(reply *peer.Reply) {
+func (s *invocation) sayRounds(reply *trial.Reply) {
 	for _, round := range reply.Rounds {
 		arrow := map[string]string{"peer": "->", "server": "<-"}[round.From]
 		for i, line := range wrap(round.Text, width-18) {
@@ -205,7 +205,7 @@ func (s *session) sayRounds(reply *peer.Reply) {
 	}
 }
 
-func (s *session) sayReply(reply *peer.Reply, rounds bool) {
+func (s *invocation) sayReply(reply *trial.Reply, rounds bool) {
 	if rounds {
 		s.sayRounds(reply)
 	}
@@ -240,7 +240,7 @@ func (s *session) sayReply(reply *peer.Reply, rounds bool) {
 }
 
 // sayLine prints a value that may need more than one line.
-func (s *session) sayLine(label, value string) {
+func (s *invocation) sayLine(label, value string) {
 	for _, line := range wrap(value, width-29) {
 		s.say("  %-26s %s", label, line)
 		label = ""

@@ -9,7 +9,7 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/eap/supplicant"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // gearFlags are what only TACACS+ asks.
@@ -23,7 +23,7 @@ type gearFlags struct {
 func newGearFlags(f *flag.FlagSet) *gearFlags {
 	g := &gearFlags{}
 	g.protocol = f.String("protocol", "radius", "radius or tacacs")
-	g.ask = f.String("ask", "login", "tacacs: "+strings.Join(peer.GearAsks, ", ")+", or a service such as ppp")
+	g.ask = f.String("ask", "login", "tacacs: "+strings.Join(trial.GearAsks, ", ")+", or a service such as ppp")
 	g.command, g.port, g.remote = f.String("command", "", "tacacs: command to ask about, or to report"), f.String("port", "vty0", "tacacs: port on the device"), f.String("remote", "", "tacacs: address that the person comes from")
 	g.level = f.Int("level", 1, "tacacs: privilege level that enable asks for, or that the person has")
 	f.Var(&g.args, "arg", "tacacs: NAME=VALUE or NAME*VALUE of a further argument; repeatable")
@@ -32,14 +32,14 @@ func newGearFlags(f *flag.FlagSet) *gearFlags {
 }
 
 // tryGear asks one thing over TACACS+.
-func (s *session) tryGear(server string, t *tryFlags, g *gearFlags, was map[string]bool) error {
-	gear := &peer.Gear{Server: server, Secret: *t.secret, Timeout: *t.timeout}
+func (s *invocation) tryGear(server string, t *tryFlags, g *gearFlags, was map[string]bool) error {
+	gear := &trial.Gear{Server: server, Secret: *t.secret, Timeout: *t.timeout}
 	defer gear.Close()
 	if err := t.source(&gear.From); err != nil {
 		return err
 	}
 	signs := *g.ask == "login" || *g.ask == "enable" || *g.ask == "password"
-	ask := peer.GearAsk{Ask: *g.ask, User: *t.user, Password: *t.password, New: *t.next, Code: *t.code, Level: *g.level, Port: *g.port, Remote: *g.remote, Command: *g.command, Args: g.args}
+	ask := trial.GearAsk{Ask: *g.ask, User: *t.user, Password: *t.password, New: *t.next, Code: *t.code, Level: *g.level, Port: *g.port, Remote: *g.remote, Command: *g.command, Args: g.args}
 	if was["method"] {
 		ask.Method = *t.method
 	}
@@ -77,7 +77,7 @@ func (s *session) tryGear(server string, t *tryFlags, g *gearFlags, was map[stri
 	}
 	err = s.print(reply, func() {
 		if *t.rounds {
-			s.sayRounds(&peer.Reply{Rounds: reply.Rounds})
+			s.sayRounds(&trial.Reply{Rounds: reply.Rounds})
 		}
 		s.say("%s  %s after %.1f ms", s.verdict(map[bool]string{true: "admitted", false: "refused"}[reply.Passed]), reply.Status, float64(reply.Took)/float64(time.Millisecond))
 		for _, row := range [][2]string{{"message", reply.Message}, {"data", reply.Data}} {
@@ -97,7 +97,7 @@ func (s *session) tryGear(server string, t *tryFlags, g *gearFlags, was map[stri
 
 // methodHelp lists the methods that a flag takes.
 func methodHelp() string {
-	return "how to sign in: " + strings.Join(config.Methods, ", ") + "; over tacacs " + strings.Join(peer.GearMethods, ", ")
+	return "how to sign in: " + strings.Join(config.Methods, ", ") + "; over tacacs " + strings.Join(trial.GearMethods, ", ")
 }
 
 const errProtocol = usageError("-protocol takes radius or tacacs")

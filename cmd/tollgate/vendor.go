@@ -17,7 +17,7 @@ var vendors = kind[apitype.Vendor]{
 	row: func(v apitype.Vendor) []string {
 		return []string{v.Name, fmt.Sprint(v.Number), fmt.Sprint(len(v.Attributes))}
 	},
-	show: func(s *session, v apitype.Vendor) {
+	show: func(s *invocation, v apitype.Vendor) {
 		s.fields([2]string{"name", v.Name}, [2]string{"number", fmt.Sprint(v.Number)}, [2]string{"types, lengths", fmt.Sprintf("%d and %d octets", v.TypeOctets, *v.LengthOctets)}, [2]string{"note", v.Note})
 		s.say("\nAttributes, each with an example as it goes over the wire:")
 		for i, a := range v.Attributes {

@@ -14,7 +14,7 @@ import (
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/identity/account"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // gearTrials registers trials over TACACS+, and the sealing of emergency accounts.
@@ -58,12 +58,12 @@ func (s *server) tryGear(ctx context.Context, in *apitype.GearTrialInput) (*body
 		in.Command = ""
 	}
 	by := who(ctx).Name
-	g := peer.Gear{Dial: func(context.Context) (net.Conn, error) { return s.GearTrial(prefix.Addr(), by), nil }, Server: client.Name, Timeout: 20 * time.Second}
+	g := trial.Gear{Dial: func(context.Context) (net.Conn, error) { return s.GearTrial(prefix.Addr(), by), nil }, Server: client.Name, Timeout: 20 * time.Second}
 	defer g.Close()
 	limited, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
 	begun := time.Now()
-	reply, err := g.Try(limited, peer.GearAsk{Ask: in.Ask, Method: in.Method, User: in.User, Password: in.Password, New: in.New, Level: in.Level, Port: in.Port, Remote: in.From, Command: in.Command, Args: in.Args})
+	reply, err := g.Try(limited, trial.GearAsk{Ask: in.Ask, Method: in.Method, User: in.User, Password: in.Password, New: in.New, Level: in.Level, Port: in.Port, Remote: in.From, Command: in.Command, Args: in.Args})
 	out := apitype.GearTrialResult{At: begun, GearReply: reply}
 	if err != nil {
 		out.Fault = err.Error()

@@ -14,7 +14,7 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/pass"
-	"tollgate.example/key/internal/lease"
+	"tollgate.example/key/internal/session"
 )
 
 // policyKinds registers what policies are made with beside passes: calendars, vendors, overrides and expectations.
@@ -148,9 +148,9 @@ func (s *server) poolView(*config.Config) func(*config.Pool, apitype.Meta) apity
 func (s *server) leases() {
 	huma.Register(s.api, operation("GET", "/leases", "list-leases", "Addresses of pools that are taken"), func(_ context.Context, in *struct {
 		Pool string `query:"pool" maxLength:"200" doc:"Only of this pool"`
-	}) (*body[apitype.Page[lease.Lease]], error) {
+	}) (*body[apitype.Page[session.Lease]], error) {
 		list := s.Gate.Leases.List(in.Pool, time.Now())
-		return ok(apitype.Page[lease.Lease]{Items: list[:min(len(list), 2000)]}), nil
+		return ok(apitype.Page[session.Lease]{Items: list[:min(len(list), 2000)]}), nil
 	})
 	huma.Register(s.api, operation("DELETE", "/leases/{address}", "release-lease", "Free an address whose session is surely over"), func(_ context.Context, in *struct {
 		Address string `path:"address" maxLength:"60"`

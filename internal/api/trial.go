@@ -17,7 +17,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/identity/certificate"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // tickets keeps the TLS tickets of trials, so that a second trial with resume can show a resumed one.
@@ -68,12 +68,12 @@ func (s *server) tryOut(ctx context.Context, in *apitype.TrialInput) (*body[apit
 		return nil, err
 	}
 	who := who(ctx).Name
-	r := peer.Request{Secret: secret, Method: in.Method, Bypass: in.Bypass, User: in.User, Password: in.Password, Dictionary: running.Plan.Dictionary,
+	r := trial.Request{Secret: secret, Method: in.Method, Bypass: in.Bypass, User: in.User, Password: in.Password, Dictionary: running.Plan.Dictionary,
 		Exchange: func(ctx context.Context, packet []byte) ([]byte, error) {
 			return s.Trial(ctx, packet, from.Addr(), who)
 		}}
 	for _, a := range in.Attributes {
-		r.Attributes = append(r.Attributes, peer.Attribute{Name: a.Name, Value: a.Value})
+		r.Attributes = append(r.Attributes, trial.Attribute{Name: a.Name, Value: a.Value})
 	}
 	if in.Method == "mac" && in.User == "" {
 		return nil, faulty("user", "a MAC address is needed", "Write the address of the device.")
@@ -88,7 +88,7 @@ func (s *server) tryOut(ctx context.Context, in *apitype.TrialInput) (*body[apit
 	begun := time.Now()
 	limited, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
-	reply, err := peer.Send(limited, r)
+	reply, err := trial.Send(limited, r)
 	out := apitype.TrialResult{Reply: reply, At: begun}
 	if err != nil {
 		out.Fault = err.Error()

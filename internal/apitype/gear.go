@@ -5,7 +5,7 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // CommandListFields are what can be edited of a command list.
@@ -101,7 +101,7 @@ type GearTrialInput struct {
 // GearTrialResult is what came of it.
 type GearTrialResult struct {
 	At time.Time `json:"at"`
-	peer.GearReply
+	trial.GearReply
 	Fault string `json:"fault,omitempty" doc:"Why there was no answer"`
 }
 

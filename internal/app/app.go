@@ -32,11 +32,11 @@ import (
 	"tollgate.example/key/internal/identity/device"
 	"tollgate.example/key/internal/identity/domain"
 	"tollgate.example/key/internal/identity/factor"
-	"tollgate.example/key/internal/lease"
 	"tollgate.example/key/internal/listen"
 	"tollgate.example/key/internal/operator"
 	"tollgate.example/key/internal/rehearsal"
 	"tollgate.example/key/internal/revision"
+	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/store"
 )
 
@@ -145,7 +145,7 @@ func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.
 	if err != nil {
 		return err
 	}
-	leases, err := lease.Open(ctx, a.store)
+	leases, err := session.Open(ctx, a.store)
 	if err != nil {
 		return err
 	}

@@ -11,20 +11,20 @@ import (
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
-	"tollgate.example/key/internal/remote"
+	"tollgate.example/key/internal/upstream"
 	"tollgate.example/key/internal/wire/radius"
 )
 
 // prepareRemotes opens the remote servers of the configuration.
 func (s *Snapshot) prepareRemotes(box *seal.Box) error {
-	s.remotes = map[string]*remote.Server{}
+	s.remotes = map[string]*upstream.Server{}
 	for i := range s.Plan.Config.Remotes {
 		r := &s.Plan.Config.Remotes[i]
 		secret, err := box.Open(r.SecretPlace(), r.Secret)
 		if err != nil {
 			return fmt.Errorf("the secret of remote server %s: %w", r.Name, err)
 		}
-		server, err := remote.New(r.Name, r.Address, secret, time.Duration(r.TimeoutMillis)*time.Millisecond, r.Tries, r.Unsigned)
+		server, err := upstream.New(r.Name, r.Address, secret, time.Duration(r.TimeoutMillis)*time.Millisecond, r.Tries, r.Unsigned)
 		if err != nil {
 			return err
 		}
@@ -44,11 +44,11 @@ func (s *Snapshot) Silent(name string, now time.Time) bool {
 func (v *Visit) forward(ctx context.Context, p *radius.Packet, key *radius.Key) Answer {
 	begun := time.Now()
 	names := v.before.Lane.Forward
-	servers := make([]*remote.Server, 0, len(names))
+	servers := make([]*upstream.Server, 0, len(names))
 	for _, name := range names {
 		servers = append(servers, v.snapshot.remotes[strings.ToLower(name)])
 	}
-	slices.SortStableFunc(servers, func(a, b *remote.Server) int {
+	slices.SortStableFunc(servers, func(a, b *upstream.Server) int {
 		return map[bool]int{true: 1}[a.Silent(begun)] - map[bool]int{true: 1}[b.Silent(begun)]
 	})
 	var faults []string
@@ -84,7 +84,7 @@ func (v *Visit) forward(ctx context.Context, p *radius.Packet, key *radius.Key) 
 
 // limit takes out of an answer what the server may not grant, lays the pass over it, and returns the names of what was taken out.
 // Only an Access-Accept grants anything; the others carry what the protocol needs.
-func (v *Visit) limit(reply *remote.Answer, server string) (left []string) {
+func (v *Visit) limit(reply *upstream.Answer, server string) (left []string) {
 	grants := v.snapshot.Plan.GrantsOf(server)
 	if grants == nil {
 		grants = &decide.Grants{}
@@ -112,17 +112,17 @@ func (v *Visit) limit(reply *remote.Answer, server string) (left []string) {
 	reply.Attributes = kept
 	if reply.Code == radius.AccessAccept {
 		for _, over := range grants.Over {
-			reply.Attributes = slices.DeleteFunc(reply.Attributes, func(a remote.Attribute) bool { return a.Type == over.Type && a.Type != radius.VendorSpecific })
+			reply.Attributes = slices.DeleteFunc(reply.Attributes, func(a upstream.Attribute) bool { return a.Type == over.Type && a.Type != radius.VendorSpecific })
 		}
 		for _, over := range grants.Over {
-			reply.Attributes = append(reply.Attributes, remote.Attribute{Type: over.Type, Value: over.Value})
+			reply.Attributes = append(reply.Attributes, upstream.Attribute{Type: over.Type, Value: over.Value})
 		}
 	}
 	return left
 }
 
 // belongs reports whether an attribute is part of how the answer is said: EAP, State, and the proofs and errors of MS-CHAP.
-func belongs(a remote.Attribute) bool {
+func belongs(a upstream.Attribute) bool {
 	switch a.Type {
 	case radius.EAPMessage, radius.State:
 		return true
@@ -133,7 +133,7 @@ func belongs(a remote.Attribute) bool {
 }
 
 // named writes the attributes of an answer as facts.
-func (v *Visit) named(reply *remote.Answer) []facts.Attribute {
+func (v *Visit) named(reply *upstream.Answer) []facts.Attribute {
 	var f facts.Facts
 	for _, a := range reply.Attributes {
 		if a.Type != radius.EAPMessage && a.Type != radius.State {
@@ -144,7 +144,7 @@ func (v *Visit) named(reply *remote.Answer) []facts.Attribute {
 }
 
 // said is what an answer says in words.
-func said(reply *remote.Answer) string {
+func said(reply *upstream.Answer) string {
 	text := reply.Code.String()
 	for _, a := range reply.Attributes {
 		if a.Type == radius.ReplyMessage {

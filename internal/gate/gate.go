@@ -22,9 +22,9 @@ import (
 	"tollgate.example/key/internal/identity/domain"
 	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/identity/lockout"
-	"tollgate.example/key/internal/lease"
-	"tollgate.example/key/internal/remote"
+	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/upstream"
 	"tollgate.example/key/internal/wire/radius"
 )
 
@@ -48,8 +48,8 @@ type Snapshot struct {
 	servers     map[string]*tls.Certificate
 	trusts      map[string]*certificate.Trust
 	directories map[string]*openDirectory
-	remotes     map[string]*remote.Server
-	pools       map[string]*lease.Pool
+	remotes     map[string]*upstream.Server
+	pools       map[string]*session.Pool
 	lanes       []laneReady
 }
 
@@ -115,9 +115,9 @@ func (g *Gate) Prepare(plan *decide.Plan, revision int, box *seal.Box, before *S
 		}
 		s.directories[strings.ToLower(d.Name)] = entry
 	}
-	s.pools = make(map[string]*lease.Pool, len(plan.Config.Pools))
+	s.pools = make(map[string]*session.Pool, len(plan.Config.Pools))
 	for i := range plan.Config.Pools {
-		s.pools[strings.ToLower(plan.Config.Pools[i].Name)] = lease.NewPool(&plan.Config.Pools[i])
+		s.pools[strings.ToLower(plan.Config.Pools[i].Name)] = session.NewPool(&plan.Config.Pools[i])
 	}
 	if err := s.prepareRemotes(box); err != nil {
 		return nil, err
@@ -190,7 +190,7 @@ type Parts struct {
 	Machines    *device.Machines
 	Issued      *certificate.Issued
 	Memberships *domain.Machines
-	Leases      *lease.Keeper
+	Leases      *session.Keeper
 	Factors     *factor.Keeper
 	Writer      *store.Writer
 	Journal     *store.Journal

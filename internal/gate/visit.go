@@ -13,8 +13,8 @@ import (
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/identity/directory"
 	"tollgate.example/key/internal/identity/proof"
-	"tollgate.example/key/internal/remote"
 	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/upstream"
 )
 
 // Visit is one attempt on its way.
@@ -41,7 +41,7 @@ type Answer struct {
 	// Message is what a refusing policy wants the person to read.
 	Message string
 	// Forwarded is the answer of a remote server, nil if we decided.
-	Forwarded *remote.Answer
+	Forwarded *upstream.Answer
 	// Delay is how long a refusal is to be held back.
 	Delay time.Duration
 

@@ -15,7 +15,7 @@ import (
 	"strings"
 	"time"
 
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/wire/tacacs"
 )
 
@@ -23,7 +23,7 @@ import (
 // and reported.
 type Shell struct {
 	Name, Kind string
-	Gear       *peer.Gear
+	Gear       *trial.Gear
 	In         *bufio.Reader
 	Out        io.Writer
 	// Secret reads a line without showing it. Without it nobody sits at a terminal: passwords are read like any other line, and what
@@ -287,12 +287,12 @@ func (s *Shell) do(words []string) {
 
 // Gear is how a device of the demo asks: hh-router-1 keeps its connection, hh-firewall-1 asks over TLS, the others open a
 // connection for each session. secured is what the firewall proves itself with.
-func Gear(name, server, secure string, secured func() (*tls.Config, error)) (*peer.Gear, error) {
+func Gear(name, server, secure string, secured func() (*tls.Config, error)) (*trial.Gear, error) {
 	for _, d := range devices {
 		if d.name != name || d.gear == "" && d.tags["kind"] != "firewall" {
 			continue
 		}
-		g := &peer.Gear{Server: server, From: mustAddr(d.address), Secret: d.gear, Single: d.tags["kind"] == "router", Timeout: 5 * time.Second}
+		g := &trial.Gear{Server: server, From: mustAddr(d.address), Secret: d.gear, Single: d.tags["kind"] == "router", Timeout: 5 * time.Second}
 		if d.gear != "" {
 			return g, nil
 		}
@@ -306,7 +306,7 @@ func Gear(name, server, secure string, secured func() (*tls.Config, error)) (*pe
 	return nil, fmt.Errorf("there is no device %q with a command line: use np-switch-1, hh-router-1, hh-core-1 or hh-firewall-1", name)
 }
 
-func (k *Kit) gear(name, server, secure string) (*peer.Gear, error) {
+func (k *Kit) gear(name, server, secure string) (*trial.Gear, error) {
 	return Gear(name, server, secure, func() (*tls.Config, error) { return k.FirewallTLS(), nil })
 }
 

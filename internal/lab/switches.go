@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/eap/supplicant"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // Station is a stand-in switch, wireless controller or VPN gateway, through which people and devices sign in.
@@ -26,7 +26,7 @@ type Station struct {
 // Outcome is what one sign-in came to.
 type Outcome struct {
 	Device, User string
-	Reply        peer.Reply
+	Reply        trial.Reply
 	Err          error
 }
 
@@ -34,11 +34,11 @@ type Outcome struct {
 const wlanMAC = "00-00-5E-00-53-E0"
 
 // Ask has somebody sign in; port is the switch port, ssid the wireless network, both as far as they apply.
-func (s *Station) Ask(ctx context.Context, server string, r peer.Request, mac string, port int, ssid string) Outcome {
+func (s *Station) Ask(ctx context.Context, server string, r trial.Request, mac string, port int, ssid string) Outcome {
 	r.Server, r.From, r.Secret, r.Timeout, r.Tries, r.Brief = server, s.Addr, s.Secret, 3*time.Second, 2, true
-	r.Attributes = []peer.Attribute{{Name: "NAS-IP-Address", Value: s.Shown}, {Name: "NAS-Identifier", Value: s.Name}, {Name: "Calling-Station-Id", Value: mac}}
+	r.Attributes = []trial.Attribute{{Name: "NAS-IP-Address", Value: s.Shown}, {Name: "NAS-Identifier", Value: s.Name}, {Name: "Calling-Station-Id", Value: mac}}
 	add := func(name, value string) {
-		r.Attributes = append(r.Attributes, peer.Attribute{Name: name, Value: value})
+		r.Attributes = append(r.Attributes, trial.Attribute{Name: name, Value: value})
 	}
 	switch s.Kind {
 	case "wlan":
@@ -60,7 +60,7 @@ func (s *Station) Ask(ctx context.Context, server string, r peer.Request, mac st
 		service = "Call-Check"
 	}
 	add("Service-Type", service)
-	reply, err := peer.Send(ctx, r)
+	reply, err := trial.Send(ctx, r)
 	return Outcome{Device: s.Name, User: r.User, Reply: reply, Err: err}
 }
 
@@ -77,7 +77,7 @@ type harbour struct {
 // play is one sign-in that is to happen.
 type play struct {
 	at   *Station
-	ask  peer.Request
+	ask  trial.Request
 	mac  string
 	port int
 	ssid string
@@ -118,12 +118,12 @@ var scenes = []scene{
 		if h.r.IntN(5) == 0 {
 			password = "forgotten"
 		}
-		return h.air("LF-Harbour", "02-00-5E-10-0A-01", peer.Request{Method: "pap", User: user + "@" + PartnerRealm, Password: password})
+		return h.air("LF-Harbour", "02-00-5E-10-0A-01", trial.Request{Method: "pap", User: user + "@" + PartnerRealm, Password: password})
 	}},
 	{8, func(h *harbour) play {
 		i := h.r.IntN(len(crew))
 		c := crew[i]
-		return play{at: &h.vpn, ask: peer.Request{Method: "mschapv2", User: c.user + "@" + shipsDomain, Password: crewPassword(c.user)}, mac: "198.51.100.77", port: 1 + i}
+		return play{at: &h.vpn, ask: trial.Request{Method: "mschapv2", User: c.user + "@" + shipsDomain, Password: crewPassword(c.user)}, mac: "198.51.100.77", port: 1 + i}
 	}},
 	{8, func(h *harbour) play { return h.printer(h.r.IntN(6)) }},
 	{2, func(h *harbour) play { return h.device(fmt.Sprintf("02-00-5E-77-10-%02X", 1+h.r.IntN(9))) }},
@@ -147,10 +147,10 @@ var scenes = []scene{
 		return h.wired(p, r)
 	}},
 	{2, func(h *harbour) play {
-		return h.wired(h.kit.ExpiredOf, peer.Request{Method: "eap-tls", User: h.kit.ExpiredOf.User, Supplicant: supplicant.Settings{Roots: h.kit.Roots, Certificate: h.kit.Expired}})
+		return h.wired(h.kit.ExpiredOf, trial.Request{Method: "eap-tls", User: h.kit.ExpiredOf.User, Supplicant: supplicant.Settings{Roots: h.kit.Roots, Certificate: h.kit.Expired}})
 	}},
 	{2, func(h *harbour) play {
-		return h.wired(h.kit.RevokedOf, peer.Request{Method: "eap-tls", User: h.kit.RevokedOf.User, Supplicant: supplicant.Settings{Roots: h.kit.Roots, Certificate: h.kit.Revoked}})
+		return h.wired(h.kit.RevokedOf, trial.Request{Method: "eap-tls", User: h.kit.RevokedOf.User, Supplicant: supplicant.Settings{Roots: h.kit.Roots, Certificate: h.kit.Revoked}})
 	}},
 	{2, func(h *harbour) play { // MS-CHAPv2 for somebody of the directory, which cannot check it
 		p := h.people[8]
@@ -163,29 +163,29 @@ func (h *harbour) person() Person { return h.people[h.r.IntN(len(h.people))] }
 // holder is somebody who has a certificate.
 func (h *harbour) holder() Person { return h.people[h.r.IntN(tlsPeople)] }
 
-func pap(user, password string) peer.Request { return peer.Request{User: user, Password: password} }
+func pap(user, password string) trial.Request { return trial.Request{User: user, Password: password} }
 
 // tunnelled signs in inside a tunnel, as a careful device does.
-func (h *harbour) tunnelled(method, user, password string) peer.Request {
-	return peer.Request{Method: method, User: user, Password: password, Supplicant: supplicant.Settings{Outer: "anonymous@" + Domain, Roots: h.kit.Roots, ServerName: ServerName, Binding: true}}
+func (h *harbour) tunnelled(method, user, password string) trial.Request {
+	return trial.Request{Method: method, User: user, Password: password, Supplicant: supplicant.Settings{Outer: "anonymous@" + Domain, Roots: h.kit.Roots, ServerName: ServerName, Binding: true}}
 }
 
-func (h *harbour) certified(p Person) peer.Request {
-	return peer.Request{Method: "eap-tls", User: p.User + "@" + Domain, Supplicant: supplicant.Settings{Roots: h.kit.Roots, ServerName: ServerName, Certificate: h.kit.People[p.User]}}
+func (h *harbour) certified(p Person) trial.Request {
+	return trial.Request{Method: "eap-tls", User: p.User + "@" + Domain, Supplicant: supplicant.Settings{Roots: h.kit.Roots, ServerName: ServerName, Certificate: h.kit.People[p.User]}}
 }
 
-func (h *harbour) wired(p Person, r peer.Request) play {
+func (h *harbour) wired(p Person, r trial.Request) play {
 	return play{at: &h.switches[p.number%len(h.switches)], ask: r, mac: p.MAC(), port: 1 + p.number%24}
 }
 
 // ship has one of the crew sign in aboard.
-func (h *harbour) ship(r peer.Request) play {
+func (h *harbour) ship(r trial.Request) play {
 	i := h.r.IntN(len(crew))
 	r.User, r.Password = crew[i].user, crewPassword(crew[i].user)
 	return play{at: &h.switches[2], ask: r, mac: fmt.Sprintf("02-00-5E-10-08-%02X", i+1), port: 30 + i}
 }
 
-func (h *harbour) air(ssid, mac string, r peer.Request) play {
+func (h *harbour) air(ssid, mac string, r trial.Request) play {
 	return play{at: &h.wlan, ask: r, mac: mac, ssid: ssid}
 }
 
@@ -198,7 +198,7 @@ func (h *harbour) printer(i int) play {
 }
 
 func (h *harbour) device(mac string) play {
-	return play{at: &h.switches[h.r.IntN(2)], ask: peer.Request{Method: "mac", User: strings.ToLower(strings.ReplaceAll(mac, "-", ""))}, mac: mac, port: 40}
+	return play{at: &h.switches[h.r.IntN(2)], ask: trial.Request{Method: "mac", User: strings.ToLower(strings.ReplaceAll(mac, "-", ""))}, mac: mac, port: 40}
 }
 
 // forms writes a name as different devices do.

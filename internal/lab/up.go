@@ -16,7 +16,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/client"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // Options of the demo.
@@ -140,8 +140,8 @@ func run(ctx context.Context, o *Options, kit *Kit) {
 		all.Go(func() {
 			for ctx.Err() == nil {
 				// Nothing answers these; that they show up in the console is the point.
-				_, _ = peer.Send(ctx, peer.Request{Server: o.RADIUS, From: mustAddr(from), Secret: secret, User: user, Password: "x", Timeout: 2 * time.Second, Tries: 1,
-					Attributes: []peer.Attribute{{Name: "Service-Type", Value: "Administrative"}}})
+				_, _ = trial.Send(ctx, trial.Request{Server: o.RADIUS, From: mustAddr(from), Secret: secret, User: user, Password: "x", Timeout: 2 * time.Second, Tries: 1,
+					Attributes: []trial.Attribute{{Name: "Service-Type", Value: "Administrative"}}})
 				select {
 				case <-ctx.Done():
 				case <-time.After(every):

@@ -12,7 +12,7 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // written puts a text into a file and returns its path.
@@ -51,7 +51,7 @@ func TestTheConfigurationAsAFile(t *testing.T) {
 	w.publish()
 	w.wants(0, []string{"config", "compare", written(t, text), "-with", "running"}, "VLAN 66 -> 60")
 	w.wants(0, []string{"config", "compare", written(t, text), "-with", "3"}, "No difference.")
-	if r, err := w.ask(func(q *peer.Request) {
+	if r, err := w.ask(func(q *trial.Request) {
 		q.User, q.Password, q.Secret, q.From = "s.lodge", "harbour-s.lodge", "gangway-and-bollard-99", must("127.0.10.99")
 	}); err != nil || !r.Accepted {
 		t.Errorf("after applying a file without secrets nobody signs in: %+v, %v", r, err)

@@ -7,7 +7,7 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/lab"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // An administrator connects a directory knowing its domain only, trusts its authority, picks a group, looks a person
@@ -46,7 +46,7 @@ func TestWorkingWithADirectoryInTheConsole(t *testing.T) {
 		p.click("Copies"), p.see("No copy was made yet"), p.click("Copy now"), p.see("copied"), p.click("Lacking something"), p.see("mobile"), p.fill("Search the copies", "zzz"), p.see("Nobody."),
 		p.click("Lockout guard"), p.see("after 5 wrong passwords"), p.see("Nobody is held back now"))
 	for range 2 {
-		if _, err := w.ask(func(q *peer.Request) {
+		if _, err := w.ask(func(q *trial.Request) {
 			q.User, q.Password, q.Secret, q.From = "s.lodge", "an-old-one", "gangway-and-bollard-99", must("127.0.10.99")
 		}); err != nil {
 			t.Fatal(err)

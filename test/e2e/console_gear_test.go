@@ -8,7 +8,7 @@ import (
 	"github.com/chromedp/chromedp/kb"
 
 	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/test/e2e/browser"
 )
 
@@ -33,10 +33,10 @@ func TestCommandListsAndJournalInTheConsole(t *testing.T) {
 	steps(t, p.open(w.app.URL+"/passes"), p.click("looker"), p.see("What network gear gets over TACACS+"), p.see("priv-lvl"), p.choose("Command list", "ports"), p.click("Save to the draft"), p.see("2 changes"))
 	w.publish()
 	g := w.device(true)
-	w.asks(g, peer.GearAsk{Ask: "command", User: "lou", Command: "interface gi0/3"}, "PASS_ADD")
+	w.asks(g, trial.GearAsk{Ask: "command", User: "lou", Command: "interface gi0/3"}, "PASS_ADD")
 	steps(t, p.open(w.app.URL+"/journal"), p.see("interface gi0/3"))
-	w.asks(g, peer.GearAsk{Ask: "command", User: "lou", Command: "show secrets", Remote: "192.0.2.66"}, "FAIL")
-	w.asks(g, peer.GearAsk{Ask: "start", User: "ann", Args: []string{"service=shell", "task_id=31"}}, "SUCCESS")
+	w.asks(g, trial.GearAsk{Ask: "command", User: "lou", Command: "show secrets", Remote: "192.0.2.66"}, "FAIL")
+	w.asks(g, trial.GearAsk{Ask: "start", User: "ann", Args: []string{"service=shell", "task_id=31"}}, "SUCCESS")
 	steps(t, p.see("show secrets"), p.see("looking, line 1: refuse show secrets *"), p.see("shell start"), p.see("192.0.2.66"), p.fill("User", "ann"), p.press("\r"), p.unsee("show secrets"), p.see("shell start"))
 	w.attempts("reason=command.refused", 1)
 	steps(t, p.open(w.app.URL+"/journal?kind=command&verdict=refused"), p.see("show secrets"))
@@ -46,15 +46,15 @@ func TestCommandListsAndJournalInTheConsole(t *testing.T) {
 	steps(t, p.see("Everything of lou"), p.click("Its road"), p.see("Command list ports refuses show secrets"), p.see("asked for show secrets on hh-router-1"), p.see("signed in by"),
 		p.open(w.app.URL+"/try?protocol=tacacs"), p.fill("Name", "ann"), p.fill("Password", "rope-and-anchor"), p.click("Ask"), p.see("GETPASS"), p.see("PASS"),
 		p.open(w.app.URL+"/clients"), p.see("TACACS+"), p.click("hh-router-1"), p.see("Names in its certificate"), p.fill("Note", "in the rack"), p.click("Save and publish"), p.see("Published as revision"))
-	w.asks(w.device(false), peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD") // the form leaves the secret alone
+	w.asks(w.device(false), trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD") // the form leaves the secret alone
 }
 
 // A device is enrolled from the refusal that asks for it, and the lane that asks for codes is set up.
 func TestSecondFactorsInTheConsole(t *testing.T) {
 	w := lantern(t)
-	g := &peer.Gear{Server: w.tacacs, Secret: "mooring-cr-5Wk8", From: must("127.0.10.44"), Timeout: 5 * time.Second}
+	g := &trial.Gear{Server: w.tacacs, Secret: "mooring-cr-5Wk8", From: must("127.0.10.44"), Timeout: 5 * time.Second}
 	defer g.Close()
-	w.asks(g, peer.GearAsk{Ask: "login", User: "i.solvang", Password: "harbour-i.solvang", Code: "123456"}, "FAIL")
+	w.asks(g, trial.GearAsk{Ask: "login", User: "i.solvang", Password: "harbour-i.solvang", Code: "123456"}, "FAIL")
 	refused := w.attempts("reason=factor.not-enrolled", 1)[0]
 	p := pageSteps{signedIn(t, w)}
 	steps(t, p.open(w.app.URL+"/attempts/"+refused.ID), p.see("Ingrid Solvang has no second factor"), p.click("Enrol Ingrid Solvang"), p.see("wherever the person is found"), p.fill("Device", "phone of Ingrid"), p.click("Show the picture"),
@@ -69,7 +69,7 @@ func TestSecondFactorsInTheConsole(t *testing.T) {
 		t.Errorf("%d recovery codes are shown, %v", n, err)
 	}
 	steps(t, p.click("Done"), p.see("phone of Ingrid"))
-	w.asks(g, peer.GearAsk{Ask: "login", User: "i.solvang", Password: "harbour-i.solvang", Code: ingrid.next()}, "PASS")
+	w.asks(g, trial.GearAsk{Ask: "login", User: "i.solvang", Password: "harbour-i.solvang", Code: ingrid.next()}, "PASS")
 	steps(t, p.click("i.solvang"), p.see("on hh-core-1"), p.click("New recovery codes"), p.see("shown only here"), p.click("Remove"), p.see("gets in no more"), p.click("Remove"), p.unsee("phone of Ingrid"), p.see("phone of Nerys"),
 		p.click("People"), p.fill("Name of the person", "n.pryce"), p.click("Find"), p.see("enrolled, phone of Nerys"),
 		p.open(w.app.URL+"/lanes"), p.click("2. Device logins"), p.see("Port operations"), p.click("Edit lane"), p.see("none is asked for"), p.choose("Second factor", "a one-time code"), p.fill("A code is not asked for again within, minutes", "2000"), p.click("Save to the draft"), p.see("out of range"),

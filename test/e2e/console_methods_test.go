@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/test/e2e/browser"
 )
 
@@ -70,9 +70,9 @@ func selectOption(p pageSteps, label, value string) error {
 func TestKnownDevicesInTheConsole(t *testing.T) {
 	w := start(t)
 	w.tunnelled(func(l *apitype.LaneFields) { l.Methods = []string{"mac", "pap"} })
-	ask := func(mac string) peer.Reply {
-		reply, err := peer.Send(context.Background(), peer.Request{Server: w.radius, Secret: secret, Method: "mac", User: mac, Timeout: 2 * time.Second,
-			Attributes: []peer.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "NAS-Port-Id", Value: "1/0/7"}, {Name: "Calling-Station-Id", Value: mac}}})
+	ask := func(mac string) trial.Reply {
+		reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: "mac", User: mac, Timeout: 2 * time.Second,
+			Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "NAS-Port-Id", Value: "1/0/7"}, {Name: "Calling-Station-Id", Value: mac}}})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -4,7 +4,7 @@ import (
 	"strings"
 	"testing"
 
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/test/e2e/browser"
 )
 
@@ -14,10 +14,10 @@ func TestAPolicyFromTheFirstKeyToTakingItBack(t *testing.T) {
 	w := lantern(t)
 	sign := func() {
 		t.Helper()
-		var reply peer.Reply
+		var reply trial.Reply
 		for range 5 { // a stall of the machine may cost the stand-in directory its answer
 			var err error
-			if reply, err = w.ask(func(q *peer.Request) {
+			if reply, err = w.ask(func(q *trial.Request) {
 				q.User, q.Password, q.Secret, q.From = "t.marchetti", "harbour-t.marchetti", "gangway-and-bollard-99", must("127.0.10.99")
 			}); err == nil && reply.Accepted {
 				return

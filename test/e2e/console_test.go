@@ -11,7 +11,7 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/lab"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/test/e2e/browser"
 )
 
@@ -99,7 +99,7 @@ func TestFirstDay(t *testing.T) {
 	// Somebody signs in, somebody is refused, and the console says why.
 	steps(t, p.click("Attempts"), p.see("live"))
 	for user, password := range map[string]string{"s.lodge": "harbour-s.lodge", "t.marchetti": "harbour-t.marchetti"} {
-		if _, err := w.ask(func(r *peer.Request) { r.User, r.Password = user, password }); err != nil {
+		if _, err := w.ask(func(r *trial.Request) { r.User, r.Password = user, password }); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -183,7 +183,7 @@ func TestSavingAgainMakesNoOtherSecret(t *testing.T) {
 	if shown() != first {
 		t.Error("another secret is shown after saving again")
 	}
-	if reply, err := w.ask(func(r *peer.Request) { r.Secret = first }); err != nil || !reply.Accepted {
+	if reply, err := w.ask(func(r *trial.Request) { r.Secret = first }); err != nil || !reply.Accepted {
 		t.Errorf("the secret that was shown is not the one in use: %v", err)
 	}
 }
@@ -203,8 +203,8 @@ func TestPeopleOperatorsAndKeys(t *testing.T) {
 
 func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {
 	w := lantern(t)
-	for _, r := range []peer.Request{{User: "s.lodge", Password: "harbour-s.lodge"}, {User: "e.holm", Password: "harbour-e.holm"}} {
-		w.ask(func(q *peer.Request) {
+	for _, r := range []trial.Request{{User: "s.lodge", Password: "harbour-s.lodge"}, {User: "e.holm", Password: "harbour-e.holm"}} {
+		w.ask(func(q *trial.Request) {
 			q.User, q.Password, q.Secret, q.From = r.User, r.Password, "gangway-and-bollard-99", must("127.0.10.99")
 		})
 	}

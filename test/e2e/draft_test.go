@@ -10,7 +10,7 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 func TestBadInputNamesTheFieldAndChangesNothing(t *testing.T) {
@@ -237,13 +237,13 @@ func TestLiveAttempts(t *testing.T) {
 	})
 	<-ready
 	w.ask(nil)
-	w.ask(func(r *peer.Request) { r.User = "nobody" })
+	w.ask(func(r *trial.Request) { r.User = "nobody" })
 	first := <-got
 	if !strings.Contains(first.data, "person.unknown") {
 		t.Errorf("followed %s", first.data)
 	}
 	// Somebody who was away catches up from the last event.
-	w.ask(func(r *peer.Request) { r.User = "nobody2" })
+	w.ask(func(r *trial.Request) { r.User = "nobody2" })
 	w.attempts("reason=person.unknown", 2)
 	caught := ""
 	err := w.api.Stream(ctx, http.MethodGet, "/attempts-live?verdict=refused", nil, func(e client.Event) bool {

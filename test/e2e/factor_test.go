@@ -12,7 +12,7 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/identity/factor"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/wire/tacacs"
 )
 
@@ -51,7 +51,7 @@ func (w *world) enrol(person string) (*phone, []string) {
 }
 
 // asked lists the prompts of a trial.
-func asked(r peer.GearReply) string {
+func asked(r trial.GearReply) string {
 	var out []string
 	for _, x := range r.Rounds {
 		if word, prompt, ok := strings.Cut(x.Text, " "); ok && x.From == "server" && strings.HasPrefix(word, "GET") {
@@ -76,9 +76,9 @@ func TestSecondFactorOnGear(t *testing.T) {
 		t.Fatalf("recovery codes: %q", recovery)
 	}
 	g := w.device(true)
-	login := func(code, status string) peer.GearReply {
+	login := func(code, status string) trial.GearReply {
 		t.Helper()
-		return w.asks(g, peer.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor", Code: code, Remote: "192.0.2.7"}, status)
+		return w.asks(g, trial.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor", Code: code, Remote: "192.0.2.7"}, status)
 	}
 	reason := func(code string) apitype.AttemptDetail {
 		t.Helper()
@@ -98,14 +98,14 @@ func TestSecondFactorOnGear(t *testing.T) {
 	reason("factor.code-missing")
 	// A wrong password is asked for a code like a right one, and does not use it up.
 	code = ann.next()
-	if r := w.asks(g, peer.GearAsk{Ask: "login", User: "ann", Password: "rope", Code: code}, "FAIL"); asked(r) != `"Password: " "One-time code: "` {
+	if r := w.asks(g, trial.GearAsk{Ask: "login", User: "ann", Password: "rope", Code: code}, "FAIL"); asked(r) != `"Password: " "One-time code: "` {
 		t.Errorf("with a wrong password the device was asked %s", asked(r))
 	}
 	login(code, "PASS")
 	// PAP carries it behind the password.
 	pap := func(code, status string) {
 		t.Helper()
-		w.asks(g, peer.GearAsk{Ask: "login", Method: "pap", User: "ann", Password: "rope-and-anchor", Code: code}, status)
+		w.asks(g, trial.GearAsk{Ask: "login", Method: "pap", User: "ann", Password: "rope-and-anchor", Code: code}, status)
 	}
 	code = ann.next()
 	pap(code, "PASS")
@@ -118,18 +118,18 @@ func TestSecondFactorOnGear(t *testing.T) {
 	}
 	login(recovery[0], "PASS")
 	// Who has no phone is told, once the password is right.
-	if r := w.asks(g, peer.GearAsk{Ask: "login", User: "lou", Password: "look-and-see-1", Code: "123456"}, "FAIL"); !strings.Contains(r.Message, "no second factor yet") {
+	if r := w.asks(g, trial.GearAsk{Ask: "login", User: "lou", Password: "look-and-see-1", Code: "123456"}, "FAIL"); !strings.Contains(r.Message, "no second factor yet") {
 		t.Errorf("lou reads %q", r.Message)
 	}
 	if a := reason("factor.not-enrolled"); !strings.Contains(a.Trace.Remedy, "Enrol Person lou") {
 		t.Errorf("the remedy is %q", a.Trace.Remedy)
 	}
 	// Commands are about somebody who signed in: nothing is asked again.
-	w.asks(g, peer.GearAsk{Ask: "command", User: "ann", Command: "show version"}, "PASS_ADD")
-	w.asks(g, peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
-	w.asks(g, peer.GearAsk{Ask: "enable", User: "ann", Password: "rope-and-anchor", Code: ann.next(), Level: 15}, "PASS")
-	w.asks(g, peer.GearAsk{Ask: "password", User: "ann", Password: "rope-and-anchor", Code: "222222", New: "a-new-rope-2026"}, "FAIL")
-	if r := w.asks(g, peer.GearAsk{Ask: "password", User: "ann", Password: "rope-and-anchor", Code: ann.next(), New: "a-new-rope-2026"}, "PASS"); r.Message != "The password was changed." {
+	w.asks(g, trial.GearAsk{Ask: "command", User: "ann", Command: "show version"}, "PASS_ADD")
+	w.asks(g, trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
+	w.asks(g, trial.GearAsk{Ask: "enable", User: "ann", Password: "rope-and-anchor", Code: ann.next(), Level: 15}, "PASS")
+	w.asks(g, trial.GearAsk{Ask: "password", User: "ann", Password: "rope-and-anchor", Code: "222222", New: "a-new-rope-2026"}, "FAIL")
+	if r := w.asks(g, trial.GearAsk{Ask: "password", User: "ann", Password: "rope-and-anchor", Code: ann.next(), New: "a-new-rope-2026"}, "PASS"); r.Message != "The password was changed." {
 		t.Errorf("a change says %q", r.Message)
 	}
 	w.wants(0, []string{"factor", "list"}, "phone of ann", "hh-router-1", "in use")
@@ -150,9 +150,9 @@ func TestWrongCodesLockThePerson(t *testing.T) {
 	ann, _ := w.enrol("ann")
 	lou, _ := w.enrol("lou")
 	g := w.device(true)
-	ask := func(user, password, code, status string) peer.GearReply {
+	ask := func(user, password, code, status string) trial.GearReply {
 		t.Helper()
-		return w.asks(g, peer.GearAsk{Ask: "login", User: user, Password: password, Code: code}, status)
+		return w.asks(g, trial.GearAsk{Ask: "login", User: user, Password: password, Code: code}, status)
 	}
 	for range 5 {
 		ask("ann", "rope-and-anchor", "000000", "FAIL")
@@ -188,7 +188,7 @@ func TestACodeIsNotAskedForAgain(t *testing.T) {
 	g := w.device(true)
 	ask := func(what, remote, code, status, prompts string) {
 		t.Helper()
-		r := w.asks(g, peer.GearAsk{Ask: what, User: "ann", Password: "rope-and-anchor", Code: code, Remote: remote, Level: 15}, status)
+		r := w.asks(g, trial.GearAsk{Ask: what, User: "ann", Password: "rope-and-anchor", Code: code, Remote: remote, Level: 15}, status)
 		if got := asked(r); got != prompts {
 			t.Errorf("%s from %s was asked %s", what, remote, got)
 		}
@@ -199,7 +199,7 @@ func TestACodeIsNotAskedForAgain(t *testing.T) {
 	ask("enable", "192.0.2.7", "", "PASS", one)
 	ask("login", "192.0.2.8", "", "FAIL", both)
 	ask("login", "", "", "FAIL", both)
-	w.asks(g, peer.GearAsk{Ask: "login", Method: "pap", User: "ann", Password: "rope-and-anchor", Remote: "192.0.2.7"}, "PASS")
+	w.asks(g, trial.GearAsk{Ask: "login", Method: "pap", User: "ann", Password: "rope-and-anchor", Remote: "192.0.2.7"}, "PASS")
 	if a := w.road(w.attempts("verdict=admitted", 3)[0].ID); !strings.Contains(a.Trace.Stations[5].Found, "ago on hh-router-1, from 192.0.2.7") {
 		t.Errorf("the road says %+v", a.Trace.Stations[5])
 	}
@@ -215,7 +215,7 @@ func TestSecondFactorOverRADIUS(t *testing.T) {
 	w.account("m.wade", "gangplank-and-tide", "Crew")
 	sign := func(password string, admitted bool) {
 		t.Helper()
-		if reply, err := w.ask(func(q *peer.Request) { q.User, q.Password = "m.wade", password }); err != nil || reply.Accepted != admitted {
+		if reply, err := w.ask(func(q *trial.Request) { q.User, q.Password = "m.wade", password }); err != nil || reply.Accepted != admitted {
 			t.Errorf("with %q: %+v %v", password, reply, err)
 		}
 	}
@@ -247,9 +247,9 @@ func TestHostileCodes(t *testing.T) {
 	g := w.device(true)
 	for _, code := range []string{strings.Repeat("9", 255), strings.Repeat("1 ", 100), "\x00\x01\x02", "١٢٣٤٥٦", "12345\n"} {
 		w.do(http.MethodPost, "/factors/"+ann.id+"/release", nil, nil)
-		w.asks(g, peer.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor", Code: code}, "FAIL")
+		w.asks(g, trial.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor", Code: code}, "FAIL")
 	}
-	if _, err := g.Try(context.Background(), peer.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor", Code: strings.Repeat("9", 300)}); err != nil {
+	if _, err := g.Try(context.Background(), trial.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor", Code: strings.Repeat("9", 300)}); err != nil {
 		t.Errorf("a code of 300 octets: %v", err)
 	}
 	// Somebody who leaves at the prompt of the code is recorded as having left.
@@ -263,7 +263,7 @@ func TestHostileCodes(t *testing.T) {
 	}
 	w.attempts("reason=dialogue.aborted", 1)
 	w.do(http.MethodPost, "/factors/"+ann.id+"/release", nil, nil)
-	w.asks(g, peer.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor", Code: ann.next()}, "PASS")
+	w.asks(g, trial.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor", Code: ann.next()}, "PASS")
 	w.refused(http.StatusUnprocessableEntity, http.MethodPost, "/factors", apitype.FactorInput{Person: "ann", Seed: "not base32!"}, "seed")
 	w.refused(http.StatusUnprocessableEntity, http.MethodPost, "/factors", apitype.FactorInput{Person: "ann", Store: "nowhere"}, "store")
 	w.refused(http.StatusUnprocessableEntity, http.MethodPost, "/factors", apitype.FactorInput{Person: " "}, "person")

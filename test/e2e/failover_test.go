@@ -15,7 +15,7 @@ import (
 	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/eap/supplicant"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/wire/mschap"
 	"tollgate.example/key/internal/wire/netlogon"
 )
@@ -40,8 +40,8 @@ func (w *world) member(in apitype.DirectoryInput) {
 
 // signs signs s.lodge in by a method and tells whether that worked.
 func (w *world) signs(method string) (bool, error) {
-	reply, err := peer.Send(context.Background(), peer.Request{Server: w.radius, Secret: secret, Method: method, User: "s.lodge", Password: "Harbour-s.lodge-1", Timeout: 10 * time.Second,
-		Attributes: []peer.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
+	reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: method, User: "s.lodge", Password: "Harbour-s.lodge-1", Timeout: 10 * time.Second,
+		Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
 	return err == nil && reply.Accepted, err
 }
 
@@ -180,8 +180,8 @@ func TestPEAPKeepsUpWithTheController(t *testing.T) {
 	}
 	peap := func(version uint16) func() bool {
 		return func() bool {
-			reply, err := peer.Send(context.Background(), peer.Request{Server: w.radius, Secret: secret, Method: "peap-mschapv2", User: "s.lodge", Password: "Harbour-s.lodge-1", Timeout: 10 * time.Second,
-				Supplicant: supplicant.Settings{MinTLS: version, MaxTLS: version}, Attributes: []peer.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
+			reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: "peap-mschapv2", User: "s.lodge", Password: "Harbour-s.lodge-1", Timeout: 10 * time.Second,
+				Supplicant: supplicant.Settings{MinTLS: version, MaxTLS: version}, Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
 			return err == nil && reply.Accepted
 		}
 	}

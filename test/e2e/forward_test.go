@@ -11,7 +11,7 @@ import (
 	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/eap/supplicant"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // forwarding starts two services: the near one forwards everything to the far one.
@@ -45,9 +45,9 @@ func TestALaneForwards(t *testing.T) {
 	if there := far.newest(1); there.Facts.Person == nil || there.Facts.Person.Name != "k.nance" {
 		t.Errorf("there: %+v", there.Facts)
 	}
-	for what, change := range map[string]func(*peer.Request){
-		"a wrong password": func(q *peer.Request) { q.Password = "not-this" },
-		"nobody":           func(q *peer.Request) { q.User = "nobody" },
+	for what, change := range map[string]func(*trial.Request){
+		"a wrong password": func(q *trial.Request) { q.Password = "not-this" },
+		"nobody":           func(q *trial.Request) { q.User = "nobody" },
 	} {
 		if r, err := near.ask(change); err != nil || r.Accepted {
 			t.Errorf("%s: %+v, %v", what, r, err)
@@ -76,7 +76,7 @@ func TestForwardedMethods(t *testing.T) {
 	far.do(http.MethodPut, "/lanes/"+lane.ID, lane.LaneFields, nil, client.IfMatch("*"))
 	far.publish()
 	for _, method := range []string{"chap", "mschapv2", "peap-mschapv2"} {
-		reply, err := near.ask(func(q *peer.Request) {
+		reply, err := near.ask(func(q *trial.Request) {
 			q.Method, q.User, q.Password = method, "m.mate", "bridge-and-beam"
 			q.Supplicant = supplicant.Settings{Outer: "m.mate", Binding: true}
 		})
@@ -147,7 +147,7 @@ func TestForwardingInACircle(t *testing.T) {
 	}
 	far.wants(0, []string{"lane", "change", "Wired", "-forward", "back"}, "changed")
 	far.publish()
-	if r, err := near.ask(func(q *peer.Request) { q.Timeout = 10 * time.Second }); err != nil || r.Accepted {
+	if r, err := near.ask(func(q *trial.Request) { q.Timeout = 10 * time.Second }); err != nil || r.Accepted {
 		t.Fatalf("%+v, %v", r, err)
 	}
 	near.attempts("", 1)

@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // tacacsPerl signs in as a client program of another author does, in the ways that it knows.
@@ -108,14 +108,14 @@ func TestTACACSAsTsharkSeesIt(t *testing.T) {
 	}
 	time.Sleep(2500 * time.Millisecond)
 	g := w.device(true)
-	for _, method := range peer.GearMethods {
-		w.asks(g, peer.GearAsk{Ask: "login", Method: method, User: "ann", Password: "rope-and-anchor"}, "PASS")
+	for _, method := range trial.GearMethods {
+		w.asks(g, trial.GearAsk{Ask: "login", Method: method, User: "ann", Password: "rope-and-anchor"}, "PASS")
 	}
-	w.asks(g, peer.GearAsk{Ask: "password", User: "ann", Password: "rope-and-anchor", New: "another-rope-1"}, "PASS")
-	w.asks(g, peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
-	w.asks(g, peer.GearAsk{Ask: "command", User: "lou", Command: "reload"}, "FAIL")
-	w.asks(g, peer.GearAsk{Ask: "start", User: "ann", Args: []string{"task_id=5"}}, "SUCCESS")
-	w.asks(w.device(false), peer.GearAsk{Ask: "login", User: "ann", Password: "wrong"}, "FAIL")
+	w.asks(g, trial.GearAsk{Ask: "password", User: "ann", Password: "rope-and-anchor", New: "another-rope-1"}, "PASS")
+	w.asks(g, trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
+	w.asks(g, trial.GearAsk{Ask: "command", User: "lou", Command: "reload"}, "FAIL")
+	w.asks(g, trial.GearAsk{Ask: "start", User: "ann", Args: []string{"task_id=5"}}, "SUCCESS")
+	w.asks(w.device(false), trial.GearAsk{Ask: "login", User: "ann", Password: "wrong"}, "FAIL")
 	time.Sleep(500 * time.Millisecond)
 	capture.Process.Signal(os.Interrupt)
 	capture.Wait()

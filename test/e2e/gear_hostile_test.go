@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/wire/tacacs"
 )
 
@@ -96,7 +96,7 @@ func TestHostileTACACS(t *testing.T) {
 	if reply, err := w.device(false).Authenticate(context.Background(), tacacs.Start{Action: tacacs.Login, Kind: tacacs.ASCII, User: []byte("ann")}, func(tacacs.AuthenReply) (string, bool) { return strings.Repeat("x", 60_000), false }); err != nil || reply.Status != tacacs.AuthenError {
 		t.Errorf("a password of 60,000 octets: %s, %v", reply.Status, err)
 	}
-	w.asks(w.device(true), peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD") // it still serves
+	w.asks(w.device(true), trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD") // it still serves
 	w.contact(netip.MustParseAddr("127.0.0.1"), "tacacs-malformed")
 }
 
@@ -170,7 +170,7 @@ func TestSequenceAndSessionsOfTACACS(t *testing.T) {
 	}
 	all.Wait()
 	begun := time.Now()
-	w.asks(w.device(true), peer.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor"}, "PASS")
+	w.asks(w.device(true), trial.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor"}, "PASS")
 	if took := time.Since(begun); took > 5*time.Second {
 		t.Errorf("a hundred half-open dialogues make a sign-in take %s", took)
 	}
@@ -201,7 +201,7 @@ func TestRandomTACACS(t *testing.T) {
 		}
 		c.Close()
 	}
-	w.asks(w.device(true), peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
+	w.asks(w.device(true), trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
 }
 
 // Whoever sends a packet drop by drop is waited for 10 s, not longer, and holds nobody up.
@@ -217,7 +217,7 @@ func TestSlowTACACS(t *testing.T) {
 		h.Length = 60_000
 		slow[i].Write(append(h.Append(nil), 1, 2, 3))
 	}
-	w.asks(w.device(false), peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
+	w.asks(w.device(false), trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
 	if took := time.Since(begun); took > 5*time.Second {
 		t.Errorf("beside slow clients a question takes %s", took)
 	}

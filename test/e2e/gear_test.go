@@ -14,7 +14,7 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/wire/tacacs"
 )
 
@@ -24,21 +24,21 @@ func TestSigningInToGear(t *testing.T) {
 	w.gear()
 	for _, single := range []bool{false, true} {
 		g := w.device(single)
-		for _, method := range peer.GearMethods {
-			w.asks(g, peer.GearAsk{Ask: "login", Method: method, User: "ann", Password: "rope-and-anchor", Port: "vty0", Remote: "192.0.2.77", Level: 1}, "PASS")
-			w.asks(g, peer.GearAsk{Ask: "login", Method: method, User: "ann", Password: "rope"}, "FAIL")
+		for _, method := range trial.GearMethods {
+			w.asks(g, trial.GearAsk{Ask: "login", Method: method, User: "ann", Password: "rope-and-anchor", Port: "vty0", Remote: "192.0.2.77", Level: 1}, "PASS")
+			w.asks(g, trial.GearAsk{Ask: "login", Method: method, User: "ann", Password: "rope"}, "FAIL")
 		}
 		for _, name := range []string{"ann@lanternferries.example", `LANTERN\ann`} {
-			w.asks(g, peer.GearAsk{Ask: "login", User: name, Password: "rope-and-anchor"}, "PASS")
+			w.asks(g, trial.GearAsk{Ask: "login", User: name, Password: "rope-and-anchor"}, "PASS")
 		}
-		w.asks(g, peer.GearAsk{Ask: "login", User: "ann@elsewhere.example", Password: "rope-and-anchor"}, "FAIL")
-		w.asks(g, peer.GearAsk{Ask: "login", User: "ann", Password: ""}, "FAIL")
-		if r := w.asks(g, peer.GearAsk{Ask: "login", User: "con", Password: "crane-and-dock"}, "FAIL"); r.Message != "Ask the harbour office." {
+		w.asks(g, trial.GearAsk{Ask: "login", User: "ann@elsewhere.example", Password: "rope-and-anchor"}, "FAIL")
+		w.asks(g, trial.GearAsk{Ask: "login", User: "ann", Password: ""}, "FAIL")
+		if r := w.asks(g, trial.GearAsk{Ask: "login", User: "con", Password: "crane-and-dock"}, "FAIL"); r.Message != "Ask the harbour office." {
 			t.Errorf("the policy's message is %q", r.Message)
 		}
-		w.asks(g, peer.GearAsk{Ask: "enable", User: "ann", Password: "rope-and-anchor", Level: 15}, "PASS")
-		w.asks(g, peer.GearAsk{Ask: "enable", User: "lou", Password: "look-and-see-1", Level: 1}, "PASS")
-		if r := w.asks(g, peer.GearAsk{Ask: "enable", User: "lou", Password: "look-and-see-1", Level: 15}, "FAIL"); r.Message != "This privilege level is not yours." {
+		w.asks(g, trial.GearAsk{Ask: "enable", User: "ann", Password: "rope-and-anchor", Level: 15}, "PASS")
+		w.asks(g, trial.GearAsk{Ask: "enable", User: "lou", Password: "look-and-see-1", Level: 1}, "PASS")
+		if r := w.asks(g, trial.GearAsk{Ask: "enable", User: "lou", Password: "look-and-see-1", Level: 15}, "FAIL"); r.Message != "This privilege level is not yours." {
 			t.Errorf("too high a level says %q", r.Message)
 		}
 	}
@@ -76,11 +76,11 @@ func TestGearMayTryAnotherType(t *testing.T) {
 	w.publish()
 	g := w.device(true)
 	for _, method := range []string{"chap", "mschap", "mschapv2"} {
-		if r := w.asks(g, peer.GearAsk{Ask: "login", Method: method, User: "ann", Password: "rope-and-anchor"}, "RESTART"); r.Message != "This type of authentication is not allowed here." {
+		if r := w.asks(g, trial.GearAsk{Ask: "login", Method: method, User: "ann", Password: "rope-and-anchor"}, "RESTART"); r.Message != "This type of authentication is not allowed here." {
 			t.Errorf("%s: %q", method, r.Message)
 		}
 	}
-	w.asks(g, peer.GearAsk{Ask: "login", Method: "pap", User: "ann", Password: "rope-and-anchor"}, "PASS")
+	w.asks(g, trial.GearAsk{Ask: "login", Method: "pap", User: "ann", Password: "rope-and-anchor"}, "PASS")
 	w.attempts("reason=method.not-allowed&user=ann", 3)
 	c := w.wire()
 	c.send(header(tacacs.Authentication, 1, 1, tacacs.Single), (&tacacs.Start{Action: tacacs.Login, Kind: 4, User: []byte("ann")}).Append(nil), gearSecret)
@@ -95,7 +95,7 @@ func TestGearMayTryAnotherType(t *testing.T) {
 	// Where nothing else is allowed, it is a refusal.
 	w.wants(0, []string{"lane", "change", "Gear", "-method", "chap"}, "changed")
 	w.publish()
-	w.asks(g, peer.GearAsk{Ask: "login", Method: "pap", User: "ann", Password: "rope-and-anchor"}, "FAIL")
+	w.asks(g, trial.GearAsk{Ask: "login", Method: "pap", User: "ann", Password: "rope-and-anchor"}, "FAIL")
 }
 
 func TestPasswordsAreChangedInTheDialogue(t *testing.T) {
@@ -103,15 +103,15 @@ func TestPasswordsAreChangedInTheDialogue(t *testing.T) {
 	w := start(t)
 	w.gear()
 	g := w.device(false)
-	w.asks(g, peer.GearAsk{Ask: "password", User: "ann", Password: "wrong", New: "a-new-rope-2026"}, "FAIL")
-	if r := w.asks(g, peer.GearAsk{Ask: "password", User: "ann", Password: "rope-and-anchor", New: "short"}, "FAIL"); !strings.Contains(r.Message, "fewer than 8") {
+	w.asks(g, trial.GearAsk{Ask: "password", User: "ann", Password: "wrong", New: "a-new-rope-2026"}, "FAIL")
+	if r := w.asks(g, trial.GearAsk{Ask: "password", User: "ann", Password: "rope-and-anchor", New: "short"}, "FAIL"); !strings.Contains(r.Message, "fewer than 8") {
 		t.Errorf("a short password says %q", r.Message)
 	}
-	if r := w.asks(g, peer.GearAsk{Ask: "password", User: "ann", Password: "rope-and-anchor", New: "a-new-rope-2026"}, "PASS"); r.Message != "The password was changed." {
+	if r := w.asks(g, trial.GearAsk{Ask: "password", User: "ann", Password: "rope-and-anchor", New: "a-new-rope-2026"}, "PASS"); r.Message != "The password was changed." {
 		t.Errorf("a change says %q", r.Message)
 	}
-	w.asks(g, peer.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor"}, "FAIL")
-	w.asks(g, peer.GearAsk{Ask: "login", Method: "chap", User: "ann", Password: "a-new-rope-2026"}, "PASS")
+	w.asks(g, trial.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor"}, "FAIL")
+	w.asks(g, trial.GearAsk{Ask: "login", Method: "chap", User: "ann", Password: "a-new-rope-2026"}, "PASS")
 	n := 0
 	reply, err := g.Authenticate(context.Background(), tacacs.Start{Action: tacacs.ChangePassword, Kind: tacacs.ASCII, Service: tacacs.ServiceLogin, User: []byte("lou")}, func(a tacacs.AuthenReply) (string, bool) {
 		if n++; n == 1 {
@@ -122,7 +122,7 @@ func TestPasswordsAreChangedInTheDialogue(t *testing.T) {
 	if err != nil || reply.Status != tacacs.AuthenFail || n != 7 {
 		t.Errorf("three different pairs: %s %q after %d (%v)", reply.Status, reply.Message, n, err)
 	}
-	w.asks(g, peer.GearAsk{Ask: "login", User: "lou", Password: "look-and-see-1"}, "PASS")
+	w.asks(g, trial.GearAsk{Ask: "login", User: "lou", Password: "look-and-see-1"}, "PASS")
 }
 
 func TestWhatGearIsGranted(t *testing.T) {
@@ -130,26 +130,26 @@ func TestWhatGearIsGranted(t *testing.T) {
 	w := start(t)
 	w.gear()
 	g := w.device(true)
-	shell := w.asks(g, peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
+	shell := w.asks(g, trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
 	if want := []string{"priv-lvl=15", "timeout=61", "idletime=10", "acl=7", "hint*ann@lanternferries.example"}; !slices.Equal(shell.Args, want) {
 		t.Errorf("the shell gets %q, want %q", shell.Args, want)
 	}
-	w.asks(g, peer.GearAsk{Ask: "shell", User: "ann", Args: []string{"priv-lvl*15", "acl=7", "timeout=61", "idletime=10"}}, "PASS_ADD")
-	replaced := w.asks(g, peer.GearAsk{Ask: "shell", User: "ann", Args: []string{"priv-lvl*1", "vendor=x"}}, "PASS_REPL")
+	w.asks(g, trial.GearAsk{Ask: "shell", User: "ann", Args: []string{"priv-lvl*15", "acl=7", "timeout=61", "idletime=10"}}, "PASS_ADD")
+	replaced := w.asks(g, trial.GearAsk{Ask: "shell", User: "ann", Args: []string{"priv-lvl*1", "vendor=x"}}, "PASS_REPL")
 	if want := "service=shell cmd= vendor=x priv-lvl=15 timeout=61 idletime=10 acl=7 hint*ann@lanternferries.example"; strings.Join(replaced.Args, " ") != want {
 		t.Errorf("replaced by %q", replaced.Args)
 	}
-	if r := w.asks(g, peer.GearAsk{Ask: "ppp", User: "ann", Args: []string{"protocol=ip"}}, "PASS_ADD"); !slices.Equal(r.Args, []string{"addr=192.0.2.9"}) {
+	if r := w.asks(g, trial.GearAsk{Ask: "ppp", User: "ann", Args: []string{"protocol=ip"}}, "PASS_ADD"); !slices.Equal(r.Args, []string{"addr=192.0.2.9"}) {
 		t.Errorf("ppp gets %q", r.Args)
 	}
-	w.asks(g, peer.GearAsk{Ask: "slip", User: "ann"}, "FAIL")
-	w.asks(g, peer.GearAsk{Ask: "shell", User: "nobody"}, "FAIL")
-	w.asks(g, peer.GearAsk{Ask: "shell", User: ""}, "FAIL")
+	w.asks(g, trial.GearAsk{Ask: "slip", User: "ann"}, "FAIL")
+	w.asks(g, trial.GearAsk{Ask: "shell", User: "nobody"}, "FAIL")
+	w.asks(g, trial.GearAsk{Ask: "shell", User: ""}, "FAIL")
 	for _, c := range []struct{ user, command, status, reason string }{
 		{"ann", "configure terminal", "PASS_ADD", "ok"}, {"lou", "show version", "PASS_ADD", "ok"}, {"lou", "SHOW   clock", "PASS_ADD", "ok"}, {"lou", "show secrets all", "FAIL", "command.refused"},
 		{"lou", "reload", "FAIL", "command.none"}, {"bo", "show version", "FAIL", "command.no-list"}, {"con", "show version", "FAIL", "policy.refused"},
 	} {
-		w.asks(g, peer.GearAsk{Ask: "command", User: c.user, Command: c.command, Level: 15}, c.status)
+		w.asks(g, trial.GearAsk{Ask: "command", User: c.user, Command: c.command, Level: 15}, c.status)
 		e := w.entries("kind=command&user="+c.user, 1)[0]
 		if e.Reason != c.reason || e.Command != strings.Join(strings.Fields(c.command), " ") {
 			t.Errorf("%+v is in the journal as %+v", c, e)
@@ -187,11 +187,11 @@ func TestGearReports(t *testing.T) {
 	w.gear()
 	g := w.device(true)
 	for _, event := range []string{"start", "update", "stop"} {
-		w.asks(g, peer.GearAsk{Ask: event, User: `LANTERN\ann`, Port: "vty3", Remote: "192.0.2.78", Args: []string{"service=shell", "task_id=77"}}, "SUCCESS")
+		w.asks(g, trial.GearAsk{Ask: event, User: `LANTERN\ann`, Port: "vty3", Remote: "192.0.2.78", Args: []string{"service=shell", "task_id=77"}}, "SUCCESS")
 	}
-	w.asks(g, peer.GearAsk{Ask: "stop", User: "ann", Command: "=HYPERLINK(1) now", Args: []string{"task_id=78"}}, "SUCCESS")
-	w.asks(g, peer.GearAsk{Ask: "start", User: "ann", Args: []string{"garbage"}}, "ERROR")
-	w.asks(g, peer.GearAsk{Ask: "start", User: "ann", Args: []string{"cmd=a\x07b"}}, "ERROR")
+	w.asks(g, trial.GearAsk{Ask: "stop", User: "ann", Command: "=HYPERLINK(1) now", Args: []string{"task_id=78"}}, "SUCCESS")
+	w.asks(g, trial.GearAsk{Ask: "start", User: "ann", Args: []string{"garbage"}}, "ERROR")
+	w.asks(g, trial.GearAsk{Ask: "start", User: "ann", Args: []string{"cmd=a\x07b"}}, "ERROR")
 	if r, err := g.Account(context.Background(), tacacs.Record{Flags: tacacs.FlagStart | tacacs.FlagStop}); err != nil || r.Status != tacacs.AcctError {
 		t.Errorf("start and stop at once: %s, %v", r.Status, err)
 	}
@@ -218,7 +218,7 @@ func TestGearReports(t *testing.T) {
 	followed := make(chan string)
 	go func() { followed <- w.wants(0, []string{"journal", "follow", "-count", "1", "-kind", "start"}) }()
 	for i := range 50 { // until the stream is open
-		w.asks(g, peer.GearAsk{Ask: "start", User: "lou", Args: []string{fmt.Sprintf("task_id=9%d", i)}}, "SUCCESS")
+		w.asks(g, trial.GearAsk{Ask: "start", User: "lou", Args: []string{fmt.Sprintf("task_id=9%d", i)}}, "SUCCESS")
 		select {
 		case out := <-followed:
 			if !strings.Contains(out, "lou") {
@@ -238,8 +238,8 @@ func TestRADIUSLoginsAreInTheJournalToo(t *testing.T) {
 	w.gear()
 	w.do(http.MethodPut, "/clients/hh-router-1", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{Name: "hh-router-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil, matchAny)
 	w.publish()
-	reply, err := w.ask(func(r *peer.Request) {
-		r.User, r.Password, r.Attributes = "ann", "rope-and-anchor", []peer.Attribute{{Name: "Service-Type", Value: "Administrative"}, {Name: "Calling-Station-Id", Value: "192.0.2.55"}}
+	reply, err := w.ask(func(r *trial.Request) {
+		r.User, r.Password, r.Attributes = "ann", "rope-and-anchor", []trial.Attribute{{Name: "Service-Type", Value: "Administrative"}, {Name: "Calling-Station-Id", Value: "192.0.2.55"}}
 	})
 	if err != nil || !reply.Accepted || values(reply, "Management-Privilege-Level") != "15" {
 		t.Fatalf("%+v, %v", reply, err)
@@ -260,7 +260,7 @@ func TestSecretsOfGear(t *testing.T) {
 	w.gear()
 	bad := w.device(false)
 	bad.Secret = "not-the-secret"
-	if _, err := bad.Try(context.Background(), peer.GearAsk{Ask: "shell", User: "ann"}); err == nil {
+	if _, err := bad.Try(context.Background(), trial.GearAsk{Ask: "shell", User: "ann"}); err == nil {
 		t.Error("a wrong secret is answered")
 	}
 	c := w.contact(netip.MustParseAddr("127.0.0.1"), "tacacs-secret-mismatch")
@@ -271,20 +271,20 @@ func TestSecretsOfGear(t *testing.T) {
 	until := time.Now().Add(3 * time.Second)
 	w.do(http.MethodPut, "/clients/hh-router-1", apitype.ClientInput{TACACSSecret: "a-new-mooring-line", KeepPreviousUntil: until, ClientFields: apitype.ClientFields{Name: "hh-router-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil, matchAny)
 	w.publish()
-	w.asks(w.device(false), peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
+	w.asks(w.device(false), trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
 	fresh := w.device(false)
 	fresh.Secret = "a-new-mooring-line"
-	w.asks(fresh, peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
+	w.asks(fresh, trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
 	// Plain bodies are refused until they are allowed.
 	plain := w.device(false)
 	plain.Secret = ""
-	w.asks(plain, peer.GearAsk{Ask: "shell", User: "ann"}, "ERROR")
+	w.asks(plain, trial.GearAsk{Ask: "shell", User: "ann"}, "ERROR")
 	w.contact(netip.MustParseAddr("127.0.0.1"), "tacacs-not-hidden")
 	time.Sleep(time.Until(until))
-	if _, err := w.device(false).Try(context.Background(), peer.GearAsk{Ask: "shell", User: "ann"}); err == nil {
+	if _, err := w.device(false).Try(context.Background(), trial.GearAsk{Ask: "shell", User: "ann"}); err == nil {
 		t.Error("the previous secret still works after its end")
 	}
 	w.do(http.MethodPut, "/clients/hh-router-1", apitype.ClientInput{RemoveTACACSSecret: true, ClientFields: apitype.ClientFields{Name: "hh-router-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require", TACACSPlain: true}}, nil, matchAny)
 	w.publish()
-	w.asks(plain, peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
+	w.asks(plain, trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
 }

@@ -15,7 +15,7 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/lab"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/wire/tacacs"
 )
 
@@ -45,29 +45,29 @@ func TestTACACSOverTLS(t *testing.T) {
 	w.publish()
 	roots := x509.NewCertPool()
 	roots.AppendCertsFromPEM([]byte(authority.PEM))
-	over := func(change func(*tls.Config)) *peer.Gear {
+	over := func(change func(*tls.Config)) *trial.Gear {
 		cfg := &tls.Config{RootCAs: roots, ServerName: "gear.example"}
 		if change != nil {
 			change(cfg)
 		}
-		g := &peer.Gear{Server: w.tacacsTLS, TLS: cfg, Single: true, Timeout: 3 * time.Second}
+		g := &trial.Gear{Server: w.tacacsTLS, TLS: cfg, Single: true, Timeout: 3 * time.Second}
 		t.Cleanup(g.Close)
 		return g
 	}
 	own := w.gearCertificate("hh-router-1.example")
 	g := over(func(c *tls.Config) { c.Certificates = []tls.Certificate{own} })
-	for _, ask := range []peer.GearAsk{{Ask: "login", User: "ann", Password: "rope-and-anchor"}, {Ask: "login", Method: "mschapv2", User: "ann", Password: "rope-and-anchor"}} {
+	for _, ask := range []trial.GearAsk{{Ask: "login", User: "ann", Password: "rope-and-anchor"}, {Ask: "login", Method: "mschapv2", User: "ann", Password: "rope-and-anchor"}} {
 		w.asks(g, ask, "PASS")
 	}
-	w.asks(g, peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
-	w.asks(g, peer.GearAsk{Ask: "start", User: "ann", Args: []string{"task_id=1"}}, "SUCCESS")
+	w.asks(g, trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
+	w.asks(g, trial.GearAsk{Ask: "start", User: "ann", Args: []string{"task_id=1"}}, "SUCCESS")
 	// From anywhere, since the certificate tells who it is.
 	far := over(func(c *tls.Config) { c.Certificates = []tls.Certificate{own} })
 	far.From = netip.MustParseAddr("127.0.0.77")
-	w.asks(far, peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
-	fails := func(name, detail string, g *peer.Gear) {
+	w.asks(far, trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
+	fails := func(name, detail string, g *trial.Gear) {
 		t.Helper()
-		if r, err := g.Try(context.Background(), peer.GearAsk{Ask: "shell", User: "ann"}); err == nil {
+		if r, err := g.Try(context.Background(), trial.GearAsk{Ask: "shell", User: "ann"}); err == nil {
 			t.Errorf("%s: %s", name, r.Status)
 		}
 		if c := w.contact(netip.MustParseAddr("127.0.0.1"), "tacacs-tls"); !strings.Contains(c.Detail, detail) {
@@ -129,7 +129,7 @@ func TestTACACSOverTLS(t *testing.T) {
 	fails("a certificate that no client has", "proves itself by nothing", over(func(c *tls.Config) { c.Certificates = []tls.Certificate{other} }))
 	w.wants(0, []string{"client", "change", "hh-router-1", "-tacacs-by-address", "-publish"}, "known by its address alone")
 	w.wants(0, []string{"client", "show", "hh-router-1"}, "over TLS by its address alone")
-	w.asks(over(nil), peer.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
+	w.asks(over(nil), trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
 }
 
 // The emergency account is sealed while a directory answers, and on the wrong devices; once no directory does, it opens, loudly.
@@ -142,7 +142,7 @@ func TestEmergencyAccount(t *testing.T) {
 	}
 	w.do(http.MethodPost, "/draft/publish", apitype.PublishBody{Despite: true}, nil)
 	g := w.device(false)
-	ask := peer.GearAsk{Ask: "login", User: lab.EmergencyUser, Password: lab.EmergencyPassword}
+	ask := trial.GearAsk{Ask: "login", User: lab.EmergencyUser, Password: lab.EmergencyPassword}
 	w.asks(g, ask, "FAIL")
 	a := w.attempts("reason=emergency.sealed", 1)[0]
 	if d := w.road(a.ID); !strings.Contains(d.Trace.Sentence, "LANTERN answers") {
@@ -159,15 +159,15 @@ func TestEmergencyAccount(t *testing.T) {
 	wrong.Password = "wrong"
 	w.asks(g, wrong, "FAIL")
 	w.asks(g, ask, "PASS")
-	w.asks(g, peer.GearAsk{Ask: "shell", User: lab.EmergencyUser}, "PASS_ADD")
-	w.asks(g, peer.GearAsk{Ask: "command", User: lab.EmergencyUser, Command: "show version"}, "PASS_ADD")
+	w.asks(g, trial.GearAsk{Ask: "shell", User: lab.EmergencyUser}, "PASS_ADD")
+	w.asks(g, trial.GearAsk{Ask: "command", User: lab.EmergencyUser, Command: "show version"}, "PASS_ADD")
 	w.wants(0, []string{"account", "show", lab.EmergencyUser}, "SEAL BROKEN", "on bench-1")
 	var now apitype.Now
 	w.do(http.MethodGet, "/now", nil, &now)
 	if !strings.Contains(now.Attention[0].Title, "Emergency account harbour.emergency was used") || now.Attention[0].Severity != "fail" {
 		t.Errorf("Now begins with %+v", now.Attention[0])
 	}
-	w.asks(g, peer.GearAsk{Ask: "password", User: lab.EmergencyUser, Password: lab.EmergencyPassword, New: "somebody-elses-1"}, "FAIL")
+	w.asks(g, trial.GearAsk{Ask: "password", User: lab.EmergencyUser, Password: lab.EmergencyPassword, New: "somebody-elses-1"}, "FAIL")
 	out := w.wants(0, []string{"account", "seal", lab.EmergencyUser}, "is sealed. Its password")
 	fresh := strings.TrimSpace(out[strings.LastIndex(out, ":")+1:])
 	w.wants(0, []string{"account", "show", lab.EmergencyUser}, "sealed, for")

@@ -13,7 +13,7 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/dialogue"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/wire/tacacs"
 )
 
@@ -44,14 +44,14 @@ func (w *world) gear() {
 	w.publish()
 }
 
-func (w *world) device(single bool) *peer.Gear {
-	g := &peer.Gear{Server: w.tacacs, Secret: gearSecret, Single: single, Timeout: 5 * time.Second}
+func (w *world) device(single bool) *trial.Gear {
+	g := &trial.Gear{Server: w.tacacs, Secret: gearSecret, Single: single, Timeout: 5 * time.Second}
 	w.t.Cleanup(g.Close)
 	return g
 }
 
 // try asks one thing and wants the status.
-func (w *world) asks(g *peer.Gear, a peer.GearAsk, status string) peer.GearReply {
+func (w *world) asks(g *trial.Gear, a trial.GearAsk, status string) trial.GearReply {
 	w.t.Helper()
 	reply, err := g.Try(context.Background(), a)
 	if err != nil || reply.Status != status {

@@ -13,7 +13,7 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/lab"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // ofDomain is the directory of the real domain controller.
@@ -40,7 +40,7 @@ func (w *world) shore(in apitype.DirectoryInput, when string) {
 // vlan signs somebody in by PAP, and tells the VLAN, or else why not.
 func (w *world) vlan(user, password string) string {
 	w.t.Helper()
-	reply, err := w.ask(func(r *peer.Request) { r.User, r.Password = user, password })
+	reply, err := w.ask(func(r *trial.Request) { r.User, r.Password = user, password })
 	if err != nil {
 		w.t.Fatalf("%s: %v", user, err)
 	}

@@ -11,7 +11,7 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // A phone with an old password is held back before the domain would lock the account; the person goes on with another
@@ -36,8 +36,8 @@ func TestTheGuardKeepsAccountsFromBeingLocked(t *testing.T) {
 	n := 0
 	from := func(mac, method, user, password string) string {
 		t.Helper()
-		reply, err := peer.Send(context.Background(), peer.Request{Server: w.radius, Secret: secret, Method: method, User: user, Password: password, Timeout: 5 * time.Second,
-			Attributes: []peer.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "Calling-Station-Id", Value: mac}}})
+		reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: method, User: user, Password: password, Timeout: 5 * time.Second,
+			Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "Calling-Station-Id", Value: mac}}})
 		if err != nil {
 			t.Fatal(err)
 		}

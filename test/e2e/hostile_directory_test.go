@@ -16,7 +16,7 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // odd is a directory that misbehaves: answer gets each request, and writes what it likes.
@@ -172,7 +172,7 @@ func TestHostileDirectories(t *testing.T) {
 		for range 3 {
 			wait.Go(func() {
 				begun := time.Now()
-				reply, err := w.ask(func(r *peer.Request) {
+				reply, err := w.ask(func(r *trial.Request) {
 					r.User, r.Password, r.Timeout = "k.nance@"+suffix, "gangway-and-rope", 8*time.Second
 				})
 				if took := time.Since(begun); err != nil || reply.Accepted || took > 5*time.Second {
@@ -240,7 +240,7 @@ func TestPasswordsByBind(t *testing.T) {
 		return bind.Bind("uid=s.lodge,ou=people,dc=lanternferries,dc=example", "harbour-s.lodge") == nil
 	}
 	pap := func() bool {
-		reply, err := w.ask(func(r *peer.Request) { r.User, r.Password, r.Timeout = "s.lodge", "harbour-s.lodge", 5*time.Second })
+		reply, err := w.ask(func(r *trial.Request) { r.User, r.Password, r.Timeout = "s.lodge", "harbour-s.lodge", 5*time.Second })
 		return err == nil && reply.Accepted
 	}
 	a, b := rate(t, 1, 2*time.Second, bare), rate(t, 8, 2*time.Second, pap)

@@ -15,7 +15,7 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/eap/supplicant"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/wire/eap"
 	"tollgate.example/key/internal/wire/radius"
 )
@@ -182,8 +182,8 @@ func TestHalfOpenConversations(t *testing.T) {
 	if open < 5000 || open > 20_000 || grown > 250<<20 {
 		t.Errorf("%d conversations are open, the heap grew by %d MB", open, grown>>20)
 	}
-	reply, err := peer.Send(context.Background(), peer.Request{Server: w.radius, Secret: secret, Method: "peap-mschapv2", User: "k.nance", Password: "gangway-and-rope", Timeout: 3 * time.Second, Tries: 2,
-		Attributes: []peer.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
+	reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: "peap-mschapv2", User: "k.nance", Password: "gangway-and-rope", Timeout: 3 * time.Second, Tries: 2,
+		Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
 	if err != nil || !reply.Accepted {
 		t.Errorf("meanwhile: %+v %v", reply, err)
 	}
@@ -215,8 +215,8 @@ func TestTsharkLooksIntoTheTunnel(t *testing.T) {
 			}
 			device.Certificate = pair
 		}
-		if reply, err := peer.Send(context.Background(), peer.Request{Server: w.radius, Secret: secret, Method: method, User: "k.nance", Password: "gangway-and-rope", Supplicant: device, Timeout: 3 * time.Second,
-			Attributes: []peer.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}); err != nil || !reply.Accepted {
+		if reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: method, User: "k.nance", Password: "gangway-and-rope", Supplicant: device, Timeout: 3 * time.Second,
+			Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}); err != nil || !reply.Accepted {
 			t.Fatalf("%s: %+v %v", method, reply, err)
 		}
 	}
@@ -255,11 +255,11 @@ func TestWhoMayNoLongerResumes(t *testing.T) {
 	w := start(t)
 	w.tunnelled(nil)
 	cache := newTickets()
-	in := peer.Request{Server: w.radius, Secret: secret, Method: "peap-mschapv2", User: "k.nance", Password: "gangway-and-rope", Supplicant: supplicant.Settings{Sessions: cache}, Timeout: 3 * time.Second,
-		Attributes: []peer.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}
+	in := trial.Request{Server: w.radius, Secret: secret, Method: "peap-mschapv2", User: "k.nance", Password: "gangway-and-rope", Supplicant: supplicant.Settings{Sessions: cache}, Timeout: 3 * time.Second,
+		Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}
 	try := func(accepted, resumed bool) {
 		t.Helper()
-		reply, err := peer.Send(context.Background(), in)
+		reply, err := trial.Send(context.Background(), in)
 		if err != nil || reply.Accepted != accepted || reply.TLS == nil || reply.TLS.Resumed != resumed {
 			t.Errorf("accepted %v, wanted %v; %+v: %v", reply.Accepted, accepted, reply.TLS, err)
 		}

@@ -16,7 +16,7 @@ import (
 	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/identity/directory"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // Somebody who holds the one right that is said to be needed can join, and somebody who does not cannot.
@@ -143,8 +143,8 @@ func TestMembershipOfARealDomain(t *testing.T) {
 		t.Errorf("an independent device is not told VLAN 30 by a nested group: %q", vlan[:min(len(vlan), 120)])
 	}
 	// another server takes our machine account over: we notice, and say so; joining again repairs it
-	if _, err := peer.Send(context.Background(), peer.Request{Server: w.radius, Secret: secret, Method: "mschapv2", User: "s.lodge", Password: "Harbour-s.lodge-1", Timeout: 3 * time.Second,
-		Attributes: []peer.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}); err != nil {
+	if _, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: "mschapv2", User: "s.lodge", Password: "Harbour-s.lodge-1", Timeout: 3 * time.Second,
+		Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}); err != nil {
 		t.Error(err)
 	}
 	again := start(t)

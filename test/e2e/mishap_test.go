@@ -7,7 +7,7 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // A fault of the program ends the piece of work that hits it, with a refusal and a record; everything else goes on, and the
@@ -20,7 +20,7 @@ func TestAFaultEndsOnePieceOfWorkAlone(t *testing.T) {
 	w.app.Gate.Accounts, w.app.Gate.Leases = nil, nil
 	methods := []string{"pap", "chap", "mschapv2", "peap-mschapv2", "ttls-pap", "teap-mschapv2"}
 	for _, method := range methods {
-		if reply, err := w.ask(func(r *peer.Request) { r.Method = method }); reply.Accepted {
+		if reply, err := w.ask(func(r *trial.Request) { r.Method = method }); reply.Accepted {
 			t.Errorf("%s: admitted by a fault: %v", method, err)
 		}
 	}
@@ -30,7 +30,7 @@ func TestAFaultEndsOnePieceOfWorkAlone(t *testing.T) {
 	}
 	w.app.Gate.Accounts, w.app.Gate.Leases = accounts, leases
 	for _, method := range methods {
-		if reply, err := w.ask(func(r *peer.Request) { r.Method = method }); !reply.Accepted {
+		if reply, err := w.ask(func(r *trial.Request) { r.Method = method }); !reply.Accepted {
 			t.Errorf("%s after the faults: %+v %v", method, reply, err)
 		}
 	}
@@ -46,7 +46,7 @@ func TestAFaultEndsOneSessionOfGearAlone(t *testing.T) {
 	t.Parallel()
 	w := start(t)
 	w.gear()
-	in := peer.GearAsk{Ask: "login", Method: "pap", User: "ann", Password: "rope-and-anchor"}
+	in := trial.GearAsk{Ask: "login", Method: "pap", User: "ann", Password: "rope-and-anchor"}
 	accounts := w.app.Gate.Accounts
 	w.app.Gate.Accounts = nil
 	if r, err := w.device(true).Try(t.Context(), in); r.Status == "PASS" || err == nil && r.Status == "" {
@@ -69,9 +69,9 @@ func TestGuessesAtLocalAccountsAreBraked(t *testing.T) {
 			w := start(t)
 			w.tunnelled(nil)
 			try := func(station, password string) bool {
-				reply, err := w.ask(func(r *peer.Request) {
+				reply, err := w.ask(func(r *trial.Request) {
 					r.Method, r.Password = method, password
-					r.Attributes = []peer.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "Calling-Station-Id", Value: station}}
+					r.Attributes = []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "Calling-Station-Id", Value: station}}
 				})
 				if err != nil && reply.Fault == "" && !strings.Contains(err.Error(), "refused") {
 					t.Error(err)

@@ -15,11 +15,11 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // values are the values of an attribute in a reply.
-func values(r peer.Reply, name string) string {
+func values(r trial.Reply, name string) string {
 	var out []string
 	for _, a := range r.Attributes {
 		if a.Name == name {
@@ -188,8 +188,8 @@ func TestHitsOfPolicies(t *testing.T) {
 	w.account("p.diver", "hull-and-keel-77", "Divers")
 	w.wants(0, []string{"policy", "add", "Wired", "By group", "-group", "Divers=crew", "-group", "Cooks=crew"}, "has a policy more")
 	w.publish()
-	diver := func(q *peer.Request) { q.User, q.Password = "p.diver", "hull-and-keel-77" }
-	for _, change := range []func(*peer.Request){nil, nil, diver} {
+	diver := func(q *trial.Request) { q.User, q.Password = "p.diver", "hull-and-keel-77" }
+	for _, change := range []func(*trial.Request){nil, nil, diver} {
 		if r, err := w.ask(change); err != nil || !r.Accepted {
 			t.Fatalf("%+v, %v", r, err)
 		}
@@ -317,8 +317,8 @@ func TestAddressPools(t *testing.T) {
 	w.wants(1, []string{"pass", "change", "crew", "-session-timeout", "0"}, "this one has no end")
 	w.wants(1, []string{"pass", "change", "crew", "-address", "192.0.2.77"}, "besides the pool")
 	w.publish()
-	at := func(mac string) func(*peer.Request) {
-		return func(q *peer.Request) { q.Attributes[2].Value = mac }
+	at := func(mac string) func(*trial.Request) {
+		return func(q *trial.Request) { q.Attributes[2].Value = mac }
 	}
 	first, err := w.ask(at("00-00-5E-00-53-01"))
 	second, err2 := w.ask(at("00-00-5E-00-53-02"))

@@ -15,7 +15,7 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // raw asks the console for something with a Host of its own, and returns the status and the headers.
@@ -177,7 +177,7 @@ func TestTwoSecretsAtOnce(t *testing.T) {
 		t.Errorf("%+v", out)
 	}
 	w.publish()
-	reply, err := w.ask(func(q *peer.Request) { q.Secret = out.Secret })
+	reply, err := w.ask(func(q *trial.Request) { q.Secret = out.Secret })
 	if err != nil || reply.Accepted { // there is no lane, and the answer proves the secret
 		t.Errorf("the secret that was made: %+v %v", reply, err)
 	}

@@ -15,7 +15,8 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream"
+	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/wire/radius"
 )
 
@@ -26,7 +27,7 @@ func TestPAPGivesAVLAN(t *testing.T) {
 	w := start(t)
 	w.basic("require", "127.0.0.1", "::1")
 	for _, server := range w.app.RADIUS {
-		reply, err := w.ask(func(r *peer.Request) { r.Server = server.String() })
+		reply, err := w.ask(func(r *trial.Request) { r.Server = server.String() })
 		if err != nil || !reply.Accepted {
 			t.Fatalf("%s: %+v, %v", server, reply, err)
 		}
@@ -50,7 +51,7 @@ func TestRefusalsAreToldApart(t *testing.T) {
 	w.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: "ended-some-time", AccountFields: apitype.AccountFields{Name: "old", Enabled: true, Expires: &past}}, nil)
 	for _, c := range []struct {
 		user, password, reason string
-		change                 func(*peer.Request)
+		change                 func(*trial.Request)
 	}{
 		{"k.nance", "wrong", "password.wrong", nil},
 		{"k.nance", "", "password.empty", nil},
@@ -59,11 +60,11 @@ func TestRefusalsAreToldApart(t *testing.T) {
 		{"old", "ended-some-time", "person.expired", nil},
 		{"t.marsh", "another-good-one", "policy.none", nil},
 		{"k.nance@elsewhere.example", "x", "realm.none", nil},
-		{"k.nance", "gangway-and-rope", "lane.none", func(r *peer.Request) { r.Attributes = nil }},
+		{"k.nance", "gangway-and-rope", "lane.none", func(r *trial.Request) { r.Attributes = nil }},
 		{"", "x", "name.missing", nil},
 	} {
 		begun := time.Now()
-		reply, err := w.ask(func(r *peer.Request) {
+		reply, err := w.ask(func(r *trial.Request) {
 			r.User, r.Password = c.user, c.password
 			if c.change != nil {
 				c.change(r)
@@ -88,28 +89,28 @@ func TestWhatIsDiscardedIsSeen(t *testing.T) {
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.do(http.MethodPost, "/clients?publish=true", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{Name: "off", MessageAuthenticator: "require", Addresses: []string{"127.0.0.9"}}}, nil)
-	send := func(change func(*peer.Request)) {
+	send := func(change func(*trial.Request)) {
 		t.Helper()
-		if reply, err := w.ask(func(r *peer.Request) { r.Timeout = 200 * time.Millisecond; change(r) }); !errors.Is(err, peer.ErrNoAnswer) {
+		if reply, err := w.ask(func(r *trial.Request) { r.Timeout = 200 * time.Millisecond; change(r) }); !errors.Is(err, upstream.ErrNoAnswer) {
 			t.Errorf("answered with %+v, %v", reply, err)
 		}
 	}
-	send(func(r *peer.Request) { r.Secret = "another secret" })
+	send(func(r *trial.Request) { r.Secret = "another secret" })
 	if c := w.contact(loopback, "secret-mismatch"); c.Client != "np-switch-1" || !c.Current || !strings.Contains(c.Remedy, "both sides") {
 		t.Errorf("shown as %+v", c)
 	}
-	send(func(r *peer.Request) { r.Unsigned = true })
+	send(func(r *trial.Request) { r.Unsigned = true })
 	w.contact(loopback, "no-message-authenticator")
-	send(func(r *peer.Request) {
-		r.Attributes = append(r.Attributes, peer.Attribute{Name: "EAP-Message", Value: "0x0201"})
+	send(func(r *trial.Request) {
+		r.Attributes = append(r.Attributes, trial.Attribute{Name: "EAP-Message", Value: "0x0201"})
 		r.Unsigned = true
 	})
 	stranger, off := netip.MustParseAddr("127.0.0.7"), netip.MustParseAddr("127.0.0.9")
-	send(func(r *peer.Request) { r.From = stranger })
+	send(func(r *trial.Request) { r.From = stranger })
 	if c := w.contact(stranger, "unknown-client"); c.Client != "" {
 		t.Errorf("a stranger is shown as %+v", c)
 	}
-	send(func(r *peer.Request) { r.From = off })
+	send(func(r *trial.Request) { r.From = off })
 	w.contact(off, "client-disabled")
 	raw(t, w.radius, []byte("this is no RADIUS packet at all"))
 	w.contact(loopback, "malformed")
@@ -153,21 +154,21 @@ func TestMessageAuthenticatorModes(t *testing.T) {
 	t.Parallel()
 	w := start(t)
 	w.basic("auto", "127.0.0.1")
-	unsigned := func(r *peer.Request) { r.Unsigned, r.Timeout = true, time.Second }
+	unsigned := func(r *trial.Request) { r.Unsigned, r.Timeout = true, time.Second }
 	if reply, err := w.ask(unsigned); err != nil || !reply.Accepted {
 		t.Fatalf("auto refuses one without before any was seen: %v", err)
 	}
 	if _, err := w.ask(nil); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.ask(unsigned); !errors.Is(err, peer.ErrNoAnswer) {
+	if _, err := w.ask(unsigned); !errors.Is(err, upstream.ErrNoAnswer) {
 		t.Errorf("auto accepts one without after one was seen: %v", err)
 	}
 	w.wants(0, []string{"client", "change", "np-switch-1", "-message-authenticator", "off", "-publish"}, "published as revision 2", "can forge")
 	if reply, err := w.ask(unsigned); err != nil || !reply.Accepted {
 		t.Errorf("off refuses one without: %v", err)
 	}
-	wrong := func(r *peer.Request) { r.Unsigned, r.Secret = true, "another secret" }
+	wrong := func(r *trial.Request) { r.Unsigned, r.Secret = true, "another secret" }
 	if _, err := w.ask(wrong); !errors.Is(err, radius.ErrReplyAuthenticator) {
 		t.Errorf("a wrong secret without Message-Authenticator gives %v", err)
 	}
@@ -179,11 +180,11 @@ func TestStatusServer(t *testing.T) {
 	t.Parallel()
 	w := start(t)
 	w.basic("off", "127.0.0.1")
-	reply, err := w.ask(func(r *peer.Request) { r.Status = true; r.Attributes = nil })
+	reply, err := w.ask(func(r *trial.Request) { r.Status = true; r.Attributes = nil })
 	if err != nil || reply.Code != "Access-Accept" || len(reply.Attributes) != 0 {
 		t.Errorf("%+v, %v", reply, err)
 	}
-	if _, err := w.ask(func(r *peer.Request) { r.Status, r.Unsigned, r.Timeout = true, true, 200*time.Millisecond }); !errors.Is(err, peer.ErrNoAnswer) {
+	if _, err := w.ask(func(r *trial.Request) { r.Status, r.Unsigned, r.Timeout = true, true, 200*time.Millisecond }); !errors.Is(err, upstream.ErrNoAnswer) {
 		t.Errorf("one without Message-Authenticator gives %v", err)
 	}
 }
@@ -258,12 +259,12 @@ func TestSecretsRotateWithoutAnOutage(t *testing.T) {
 	out := w.wants(0, []string{"client", "change", "np-switch-1", "-generate", "-keep-previous", "1h", "-publish"}, "Shared secret, shown only here: ")
 	fresh := strings.TrimSpace(out[strings.LastIndex(out, ": ")+2:])
 	for _, s := range []string{secret, fresh} {
-		if reply, err := w.ask(func(r *peer.Request) { r.Secret = s }); err != nil || !reply.Accepted {
+		if reply, err := w.ask(func(r *trial.Request) { r.Secret = s }); err != nil || !reply.Accepted {
 			t.Errorf("secret %.4s: %v", s, err)
 		}
 	}
 	w.wants(0, []string{"client", "change", "np-switch-1", "-generate", "-publish"})
-	if _, err := w.ask(func(r *peer.Request) { r.Timeout = 200 * time.Millisecond }); !errors.Is(err, peer.ErrNoAnswer) {
+	if _, err := w.ask(func(r *trial.Request) { r.Timeout = 200 * time.Millisecond }); !errors.Is(err, upstream.ErrNoAnswer) {
 		t.Errorf("the oldest secret still works: %v", err)
 	}
 }
@@ -275,7 +276,7 @@ func TestRefusalsHoldNobodyUp(t *testing.T) {
 	w.ask(nil) // so that the password needs no argon2id any more
 	var all sync.WaitGroup
 	for i := range 50 {
-		all.Go(func() { w.ask(func(r *peer.Request) { r.User = fmt.Sprintf("nobody%d", i) }) })
+		all.Go(func() { w.ask(func(r *trial.Request) { r.User = fmt.Sprintf("nobody%d", i) }) })
 	}
 	time.Sleep(100 * time.Millisecond)
 	begun := time.Now()
@@ -333,7 +334,7 @@ func TestNoSecretIsKeptInClear(t *testing.T) {
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.ask(nil)
-	w.ask(func(r *peer.Request) { r.Password = "mistyped-and-private" })
+	w.ask(func(r *trial.Request) { r.Password = "mistyped-and-private" })
 	w.attempts("", 2)
 	w.app.Stop()
 	grep(t, w.dir, secret, "gangway-and-rope", "mistyped-and-private", "lantern-demo-2026", w.api.Token)

@@ -6,7 +6,7 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/client"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // A policy is switched off in the draft; the rehearsal tells for whom that makes a difference before it is published,
@@ -16,7 +16,7 @@ func TestRehearsalBeforePublishing(t *testing.T) {
 	sign := func() {
 		t.Helper()
 		for _, user := range []string{"s.lodge", "e.holm", "t.marchetti", "nobody.here"} {
-			if _, err := w.ask(func(q *peer.Request) {
+			if _, err := w.ask(func(q *trial.Request) {
 				q.User, q.Password, q.Secret, q.From = user, "harbour-"+user, "gangway-and-bollard-99", must("127.0.10.99")
 			}); err != nil {
 				t.Fatal(err)

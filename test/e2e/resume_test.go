@@ -19,23 +19,23 @@ import (
 
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/eap/supplicant"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // resumer signs in again and again with one cache of sessions.
 type resumer struct {
 	w  *world
-	in peer.Request
+	in trial.Request
 }
 
 func (w *world) resumer(method, user, password string, certificate *tls.Certificate) *resumer {
-	return &resumer{w, peer.Request{Server: w.radius, Secret: secret, Method: method, User: user, Password: password, Timeout: 5 * time.Second, Tries: 1,
-		Supplicant: supplicant.Settings{Sessions: newTickets(), Certificate: certificate}, Attributes: []peer.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}}
+	return &resumer{w, trial.Request{Server: w.radius, Secret: secret, Method: method, User: user, Password: password, Timeout: 5 * time.Second, Tries: 1,
+		Supplicant: supplicant.Settings{Sessions: newTickets(), Certificate: certificate}, Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}}
 }
 
 func (r *resumer) wants(accepted, resumed bool, when string) {
 	r.w.t.Helper()
-	reply, err := peer.Send(context.Background(), r.in)
+	reply, err := trial.Send(context.Background(), r.in)
 	if err != nil || reply.Accepted != accepted || reply.TLS == nil || accepted && reply.TLS.Resumed != resumed {
 		r.w.t.Errorf("%s, %s: accepted %v, %+v, wanted %v and %v: %v", r.in.Method, when, reply.Accepted, reply.TLS, accepted, resumed, err)
 	}

@@ -21,7 +21,7 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/lab"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 const (
@@ -281,35 +281,35 @@ func TestRealDomainController(t *testing.T) {
 		{Name: "Shore", Enabled: true, When: `group is "Shore Staff" and group is Ticketing and group is "Domain Users" and person.department is Ticketing`, Outcome: config.Admit, Pass: "ticketing"}}}, nil)
 	w.publish()
 	for _, name := range []string{"s.lodge", `LANTERN\S.Lodge`, "s.lodge@lantern.example"} {
-		reply, err := w.ask(func(r *peer.Request) { r.User, r.Password = name, "Harbour-s.lodge-1" })
+		reply, err := w.ask(func(r *trial.Request) { r.User, r.Password = name, "Harbour-s.lodge-1" })
 		if err != nil || !reply.Accepted || reply.Attributes[2].Value != "20" {
 			out := w.wants(0, []string{"attempt", "explain"})
 			t.Fatalf("%s: %+v, %v\n%s", name, reply, err, out)
 		}
 	}
 	for user, reason := range map[string]string{"b.tulloch": "person.disabled", "f.oakes": "person.expired", "e.garth": "password.must-change", "nobody": "person.unknown"} {
-		if reply, err := w.ask(func(r *peer.Request) { r.User, r.Password = user, "Harbour-"+user+"-1" }); err != nil || reply.Accepted {
+		if reply, err := w.ask(func(r *trial.Request) { r.User, r.Password = user, "Harbour-"+user+"-1" }); err != nil || reply.Accepted {
 			t.Errorf("%s: %+v, %v", user, reply, err)
 		}
 		if a := w.attempts("user="+user, 1)[0]; a.Reason != reason {
 			t.Errorf("%s is refused by %s, wanted %s", user, a.Reason, reason)
 		}
 	}
-	w.ask(func(r *peer.Request) { r.User, r.Password = "s.lodge", "wrong" })
+	w.ask(func(r *trial.Request) { r.User, r.Password = "s.lodge", "wrong" })
 	w.attempts("reason=password.wrong", 1)
 	// Gear asks somebody who must change the password for a new one, and the controller takes it or says why not.
 	w.do(http.MethodPut, "/clients/np-switch-1", apitype.ClientInput{TACACSSecret: gearSecret, ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil, matchAny)
 	w.publish()
 	g := w.device(false)
-	if r := w.asks(g, peer.GearAsk{Ask: "login", User: "e.garth", Password: "Harbour-e.garth-1", New: "short"}, "FAIL"); !strings.Contains(r.Message, "breaks a rule") {
+	if r := w.asks(g, trial.GearAsk{Ask: "login", User: "e.garth", Password: "Harbour-e.garth-1", New: "short"}, "FAIL"); !strings.Contains(r.Message, "breaks a rule") {
 		t.Errorf("a password that is too simple: %q", r.Message)
 	}
-	w.asks(g, peer.GearAsk{Ask: "login", User: "e.garth", Password: "wrong", New: "Harbour-e.garth-2"}, "FAIL")
-	w.asks(g, peer.GearAsk{Ask: "login", User: "e.garth", Password: "Harbour-e.garth-1", New: "Harbour-e.garth-2"}, "FAIL") // changed, but no policy takes the person
+	w.asks(g, trial.GearAsk{Ask: "login", User: "e.garth", Password: "wrong", New: "Harbour-e.garth-2"}, "FAIL")
+	w.asks(g, trial.GearAsk{Ask: "login", User: "e.garth", Password: "Harbour-e.garth-1", New: "Harbour-e.garth-2"}, "FAIL") // changed, but no policy takes the person
 	if a := w.attempts("reason=policy.none", 1)[0]; a.User != "e.garth" {
 		t.Errorf("refused is %s", a.User)
 	}
-	if reply, err := w.ask(func(r *peer.Request) { r.User, r.Password = "e.garth", "Harbour-e.garth-2" }); err != nil || reply.Accepted {
+	if reply, err := w.ask(func(r *trial.Request) { r.User, r.Password = "e.garth", "Harbour-e.garth-2" }); err != nil || reply.Accepted {
 		t.Errorf("%+v, %v", reply, err)
 	}
 	w.attempts("reason=policy.none", 2)

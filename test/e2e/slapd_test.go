@@ -16,7 +16,7 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/lab"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 const people = `dn: dc=lanternferries,dc=example
@@ -216,7 +216,7 @@ func TestRealDirectory(t *testing.T) {
 	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "always", Methods: []string{"pap"}, Policies: []config.Policy{
 		{Name: "Shore", Enabled: true, When: `group is "Shore Staff" and group is watch and group is main and group is Ring and person.departmentNumber is 20`, Outcome: config.Admit, Pass: "ticketing"}}}, nil)
 	w.publish()
-	reply, err := w.ask(func(r *peer.Request) { r.User, r.Password = "s.lodge@lanternferries.example", "harbour-s.lodge" })
+	reply, err := w.ask(func(r *trial.Request) { r.User, r.Password = "s.lodge@lanternferries.example", "harbour-s.lodge" })
 	if err != nil || !reply.Accepted || reply.Attributes[2].Value != "20" {
 		w.wants(0, []string{"attempt", "explain"})
 		t.Fatalf("%+v, %v", reply, err)
@@ -225,7 +225,7 @@ func TestRealDirectory(t *testing.T) {
 		{"s.lodge", "wrong", "password.wrong"}, {"s.lodge", "", "password.empty"}, {"nobody", "x", "person.unknown"}, {"k.nance", "harbour-k.nance", "person.expired"},
 		{"n.nobody", "x", "password.wrong"}, {"*", "x", "person.unknown"}, {"s.lodge)(uid=*", "harbour-s.lodge", "person.unknown"}, {`s\2elodge`, "x", "realm.none"},
 	} {
-		if reply, err := w.ask(func(r *peer.Request) { r.User, r.Password = c.user, c.password }); err != nil || reply.Accepted {
+		if reply, err := w.ask(func(r *trial.Request) { r.User, r.Password = c.user, c.password }); err != nil || reply.Accepted {
 			t.Errorf("%s: %+v, %v", c.user, reply, err)
 		}
 		w.attempts("reason="+c.reason, 1)
@@ -238,15 +238,15 @@ func TestRealDirectory(t *testing.T) {
 	w.do(http.MethodPut, "/clients/np-switch-1", apitype.ClientInput{TACACSSecret: gearSecret, ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil, matchAny)
 	w.publish()
 	g := w.device(false)
-	w.asks(g, peer.GearAsk{Ask: "password", User: "s.lodge", Password: "wrong", New: "beacon-s.lodge"}, "FAIL")
-	w.asks(g, peer.GearAsk{Ask: "password", User: "s.lodge", Password: "harbour-s.lodge", New: "beacon-s.lodge"}, "PASS")
-	w.asks(g, peer.GearAsk{Ask: "login", User: "s.lodge", Password: "harbour-s.lodge"}, "FAIL")
-	w.asks(g, peer.GearAsk{Ask: "login", User: "s.lodge", Password: "beacon-s.lodge"}, "PASS")
-	w.asks(g, peer.GearAsk{Ask: "password", User: "s.lodge", Password: "beacon-s.lodge", New: "harbour-s.lodge"}, "PASS")
+	w.asks(g, trial.GearAsk{Ask: "password", User: "s.lodge", Password: "wrong", New: "beacon-s.lodge"}, "FAIL")
+	w.asks(g, trial.GearAsk{Ask: "password", User: "s.lodge", Password: "harbour-s.lodge", New: "beacon-s.lodge"}, "PASS")
+	w.asks(g, trial.GearAsk{Ask: "login", User: "s.lodge", Password: "harbour-s.lodge"}, "FAIL")
+	w.asks(g, trial.GearAsk{Ask: "login", User: "s.lodge", Password: "beacon-s.lodge"}, "PASS")
+	w.asks(g, trial.GearAsk{Ask: "password", User: "s.lodge", Password: "beacon-s.lodge", New: "harbour-s.lodge"}, "PASS")
 	// The server goes away, and comes back, between two attempts.
 	s.cmd.Process.Kill()
 	s.cmd.Wait()
-	if reply, err := w.ask(func(r *peer.Request) { r.User, r.Password, r.Timeout = "s.lodge", "harbour-s.lodge", 5*time.Second }); err != nil || reply.Accepted {
+	if reply, err := w.ask(func(r *trial.Request) { r.User, r.Password, r.Timeout = "s.lodge", "harbour-s.lodge", 5*time.Second }); err != nil || reply.Accepted {
 		t.Errorf("without the directory: %+v, %v", reply, err)
 	}
 	found := w.attempts("reason=directory.unreachable", 1)

@@ -14,7 +14,7 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/app"
 	"tollgate.example/key/internal/client"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 func TestAWildcardSocketAnswersFromTheAddressThatWasAsked(t *testing.T) {
@@ -32,7 +32,7 @@ func TestAWildcardSocketAnswersFromTheAddressThatWasAsked(t *testing.T) {
 	w.basic("require", "127.0.0.0/8", "::1")
 	port := a.RADIUS[0].Port()
 	for _, host := range []string{"127.0.0.1", "127.0.0.5", "[::1]"} {
-		reply, err := w.ask(func(r *peer.Request) { r.Server = fmt.Sprintf("%s:%d", host, port) })
+		reply, err := w.ask(func(r *trial.Request) { r.Server = fmt.Sprintf("%s:%d", host, port) })
 		if err != nil || !reply.Accepted { // the client's socket takes answers from that address only
 			t.Errorf("%s: %+v, %v", host, reply, err)
 		}

@@ -23,7 +23,7 @@ import (
 	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/lab"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 var binaries string // where the built commands are
@@ -218,13 +218,13 @@ func (w *world) account(name, password string, groups ...string) {
 }
 
 // ask sends a request as the basic client does.
-func (w *world) ask(change func(*peer.Request)) (peer.Reply, error) {
-	r := peer.Request{Server: w.radius, Secret: secret, User: "k.nance", Password: "gangway-and-rope", Timeout: 2 * time.Second, Tries: 1,
-		Attributes: []peer.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "NAS-Port-Id", Value: "1/0/8"}, {Name: "Calling-Station-Id", Value: "00:00:5e:00:53:07"}}}
+func (w *world) ask(change func(*trial.Request)) (trial.Reply, error) {
+	r := trial.Request{Server: w.radius, Secret: secret, User: "k.nance", Password: "gangway-and-rope", Timeout: 2 * time.Second, Tries: 1,
+		Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "NAS-Port-Id", Value: "1/0/8"}, {Name: "Calling-Station-Id", Value: "00:00:5e:00:53:07"}}}
 	if change != nil {
 		change(&r)
 	}
-	return peer.Send(context.Background(), r)
+	return trial.Send(context.Background(), r)
 }
 
 // attempts waits until that many attempts are recorded and returns them, the newest first.

@@ -17,7 +17,7 @@ import (
 	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/eap/supplicant"
-	"tollgate.example/key/internal/peer"
+	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/wire/eap"
 	"tollgate.example/key/internal/wire/radius"
 )
@@ -153,8 +153,8 @@ func (t *tunnels) signIn(version uint16, method string, sessions []tls.ClientSes
 		if sessions != nil {
 			device.Sessions = sessions[worker]
 		}
-		reply, err := peer.Send(context.Background(), peer.Request{Exchange: n.exchange, Secret: secret, Method: method, User: "eap", Password: password, Supplicant: device, Brief: true,
-			Attributes: []peer.Attribute{{Name: "NAS-Port-Type", Value: "Wireless-802.11"}, {Name: "Calling-Station-Id", Value: fmt.Sprintf("02-00-5E-00-00-%02X", worker)}}})
+		reply, err := trial.Send(context.Background(), trial.Request{Exchange: n.exchange, Secret: secret, Method: method, User: "eap", Password: password, Supplicant: device, Brief: true,
+			Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Wireless-802.11"}, {Name: "Calling-Station-Id", Value: fmt.Sprintf("02-00-5E-00-00-%02X", worker)}}})
 		switch {
 		case err != nil:
 			return err

@@ -16,8 +16,8 @@ import (
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/peer"
 	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/upstream/trial"
 )
 
 // big makes a configuration of 10,000 clients and 1,000 policies around the one that is running.
@@ -148,8 +148,8 @@ func coldStart() error {
 	}
 	defer func() { cmd.Process.Signal(os.Interrupt); cmd.Wait() }()
 	for {
-		reply, err := peer.Send(context.Background(), peer.Request{Server: address, Secret: secret, User: user(0), Password: password, Timeout: 300 * time.Millisecond, Tries: 1,
-			Attributes: []peer.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
+		reply, err := trial.Send(context.Background(), trial.Request{Server: address, Secret: secret, User: user(0), Password: password, Timeout: 300 * time.Millisecond, Tries: 1,
+			Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
 		if err == nil {
 			fmt.Printf("Cold start to the first answer, a password by argon2id (%s): %v\n", strings.ToLower(reply.Code), time.Since(begun).Round(time.Millisecond))
 			return nil

@@ -21,8 +21,8 @@ import (
 	"tollgate.example/key/internal/client"
 )
 
-// session is one run: where to print, and the service to talk to.
-type session struct {
+// invocation is one run of the program: where to print, and the service to talk to.
+type invocation struct {
 	ctx context.Context
 	in  io.Reader
 	// out and err are for people; file is for exports, which are not changed unless they go to a terminal.
@@ -43,8 +43,8 @@ func keptPath() (string, error) {
 	return filepath.Join(dir, "tollgate", "sign-in.json"), err
 }
 
-func newSession(ctx context.Context, in io.Reader, out, errOut io.Writer) *session {
-	s := &session{ctx: ctx, in: in, out: &terminal{out}, err: &terminal{errOut}, file: &terminal{out}, api: &client.Client{URL: "http://127.0.0.1:8440"}}
+func newSession(ctx context.Context, in io.Reader, out, errOut io.Writer) *invocation {
+	s := &invocation{ctx: ctx, in: in, out: &terminal{out}, err: &terminal{errOut}, file: &terminal{out}, api: &client.Client{URL: "http://127.0.0.1:8440"}}
 	if path, err := keptPath(); err == nil {
 		var k kept
 		if text, err := os.ReadFile(path); err == nil && json.Unmarshal(text, &k) == nil {
@@ -66,7 +66,7 @@ func newSession(ctx context.Context, in io.Reader, out, errOut io.Writer) *sessi
 }
 
 // print writes a value as JSON if that was asked for, or else calls the function for people.
-func (s *session) print(value any, people func()) error {
+func (s *invocation) print(value any, people func()) error {
 	if !s.json {
 		people()
 		return nil
@@ -82,7 +82,7 @@ func (s *session) print(value any, people func()) error {
 	return err
 }
 
-func (s *session) say(format string, args ...any) { fmt.Fprintf(s.out, format+"\n", args...) }
+func (s *invocation) say(format string, args ...any) { fmt.Fprintf(s.out, format+"\n", args...) }
 
 const (
 	green = ink + "[32m"
@@ -92,7 +92,7 @@ const (
 	plain = ink + "[0m"
 )
 
-func (s *session) paint(colour, text string) string {
+func (s *invocation) paint(colour, text string) string {
 	if !s.colour {
 		return text
 	}
@@ -100,7 +100,7 @@ func (s *session) paint(colour, text string) string {
 }
 
 // verdict writes a verdict as glyph and word: the bar raised or lowered.
-func (s *session) verdict(v string) string {
+func (s *invocation) verdict(v string) string {
 	if v == "admitted" {
 		return s.paint(green, "/ admitted")
 	}
@@ -111,7 +111,7 @@ func (s *session) verdict(v string) string {
 const width = 100
 
 // table prints rows under headings in columns; the last column is cut to the width.
-func (s *session) table(headings []string, rows [][]string) {
+func (s *invocation) table(headings []string, rows [][]string) {
 	if len(rows) == 0 {
 		s.say("None.")
 		return
@@ -166,12 +166,12 @@ func one(args []string, what string) (string, error) {
 
 func accessCommands() []command {
 	return []command{
-		{"sign-in", "", "", "sign in to a service and keep a token", func(f *flag.FlagSet) func(*session, []string) error {
+		{"sign-in", "", "", "sign in to a service and keep a token", func(f *flag.FlagSet) func(*invocation, []string) error {
 			name := f.String("name", "", "name of the operator")
-			return func(s *session, _ []string) error { return s.signIn(*name) }
+			return func(s *invocation, _ []string) error { return s.signIn(*name) }
 		}},
-		{"sign-out", "", "", "end the token that sign-in kept", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, _ []string) error {
+		{"sign-out", "", "", "end the token that sign-in kept", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, _ []string) error {
 				if err := s.api.Do(s.ctx, http.MethodPost, "/sign-out", nil, nil); err != nil {
 					return err
 				}
@@ -181,8 +181,8 @@ func accessCommands() []command {
 				return s.print(struct{}{}, func() { s.say("Signed out.") })
 			}
 		}},
-		{"status", "", "", "what is running, and what needs attention", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, _ []string) error {
+		{"status", "", "", "what is running, and what needs attention", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, _ []string) error {
 				about, err := client.Get[apitype.About](s.ctx, s.api, "/about")
 				if err != nil {
 					return err
@@ -194,8 +194,8 @@ func accessCommands() []command {
 				return s.print(now, func() { s.status(about, now) })
 			}
 		}},
-		{"operator", "list", "", "list the operators", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, _ []string) error {
+		{"operator", "list", "", "list the operators", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, _ []string) error {
 				list, err := client.All[apitype.Operator](s.ctx, s.api, "/operators", nil)
 				if err != nil {
 					return err
@@ -209,8 +209,8 @@ func accessCommands() []command {
 				})
 			}
 		}},
-		{"operator", "add", "NAME", "add an operator; the password is asked for", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		{"operator", "add", "NAME", "add an operator; the password is asked for", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "name")
 				if err != nil {
 					return err
@@ -225,8 +225,8 @@ func accessCommands() []command {
 				return s.print(struct{}{}, func() { s.say("Operator %s may sign in.", name) })
 			}
 		}},
-		{"token", "list", "", "list the tokens", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, _ []string) error {
+		{"token", "list", "", "list the tokens", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, _ []string) error {
 				list, err := client.All[apitype.Token](s.ctx, s.api, "/tokens", nil)
 				if err != nil {
 					return err
@@ -240,8 +240,8 @@ func accessCommands() []command {
 				})
 			}
 		}},
-		{"token", "add", "NAME", "make a token, shown once", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		{"token", "add", "NAME", "make a token, shown once", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				name, err := one(args, "name that says what the token is for")
 				if err != nil {
 					return err
@@ -253,8 +253,8 @@ func accessCommands() []command {
 				return s.print(out, func() { s.say("%s", out.Token) })
 			}
 		}},
-		{"token", "remove", "ID", "end a token", func(*flag.FlagSet) func(*session, []string) error {
-			return func(s *session, args []string) error {
+		{"token", "remove", "ID", "end a token", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
 				id, err := one(args, "token ID")
 				if err != nil {
 					return err
@@ -268,7 +268,7 @@ func accessCommands() []command {
 	}
 }
 
-func (s *session) status(about apitype.About, now apitype.Now) {
+func (s *invocation) status(about apitype.About, now apitype.Now) {
 	s.say("Tollgate Key %s, revision %d, %d changes in the draft, signed in as %s", about.Version, about.Revision, about.Changes, about.Operator)
 	s.say("The last hour: %d admitted, %d refused, %d discarded; median %.1f ms", now.Admitted, now.Refused, now.Dropped, float64(now.MedianMicros)/1000)
 	if len(now.Attention) == 0 {
@@ -301,7 +301,7 @@ func wrap(text string, n int) []string {
 }
 
 // secret asks for a secret without showing it, or reads a line if the input is no terminal.
-func (s *session) secret(what string) (string, error) {
+func (s *invocation) secret(what string) (string, error) {
 	if f, ok := s.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		fmt.Fprint(s.err, what+": ")
 		text, err := term.ReadPassword(int(f.Fd()))
@@ -311,7 +311,7 @@ func (s *session) secret(what string) (string, error) {
 	return s.line(what)
 }
 
-func (s *session) line(what string) (string, error) {
+func (s *invocation) line(what string) (string, error) {
 	text, err := bufio.NewReader(io.LimitReader(s.in, 4096)).ReadString('\n')
 	if err != nil && text == "" {
 		return "", fmt.Errorf("%s is missing on the standard input", strings.ToLower(what))
@@ -319,7 +319,7 @@ func (s *session) line(what string) (string, error) {
 	return strings.TrimRight(text, "\r\n"), nil
 }
 
-func (s *session) signIn(name string) error {
+func (s *invocation) signIn(name string) error {
 	if name == "" {
 		return usageError("give the name of the operator with -name")
 	}

@@ -1,4 +1,4 @@
-package peer
+package trial
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"tollgate.example/key/internal/upstream"
 	"tollgate.example/key/internal/wire/radius"
 )
 
@@ -81,9 +82,9 @@ func TestSendTellsFaultsApart(t *testing.T) {
 		want   error
 		says   string
 	}{
-		{"silence", func(*Request) {}, ErrNoAnswer, "2 tries"},
+		{"silence", func(*Request) {}, upstream.ErrNoAnswer, "2 tries"},
 		{"another secret", func(r *Request) { r.Server = forged }, radius.ErrReplyAuthenticator, "secrets differ"},
-		{"another identifier", func(r *Request) { r.Server = late }, ErrNoAnswer, ""},
+		{"another identifier", func(r *Request) { r.Server = late }, upstream.ErrNoAnswer, ""},
 		{"unknown attribute", func(r *Request) { r.Attributes = []Attribute{{"Colour", "x"}} }, nil, `no attribute "Colour"`},
 		{"bad value", func(r *Request) { r.Attributes = []Attribute{{"NAS-Port", "x"}} }, nil, "takes a number"},
 		{"long password", func(r *Request) { r.Password = strings.Repeat("x", 129) }, nil, "128 octets"},

@@ -1,4 +1,4 @@
-package lease
+package session
 
 import (
 	"context"

@@ -1,6 +1,6 @@
-// Package lease gives addresses of pools to sessions, one to each, and never the same to two that may both be open: an address is
+// Package session gives addresses of pools to sessions, one to each, and never the same to two that may both be open: an address is
 // taken until the session must have ended by its time-out.
-package lease
+package session
 
 import (
 	"cmp"

@@ -1,6 +1,4 @@
-// Package remote forwards requests to other RADIUS servers (RFC 2865 section 2.3): what was hidden for us is hidden anew for
-// them, and their answers are proven before anything of them is passed on.
-package remote
+package upstream
 
 import (
 	"bytes"
@@ -8,7 +6,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"net"
 	"net/netip"
 	"sync/atomic"
 	"time"
@@ -17,8 +14,8 @@ import (
 )
 
 const (
-	// rests is how long a server that did not answer is asked last.
-	rests = 10 * time.Second
+	// silentFor is how long a server that did not answer is asked last.
+	silentFor = 10 * time.Second
 	// maxHops bounds through how many servers a request may have come; beyond that it goes in a circle.
 	maxHops = 10
 )
@@ -53,7 +50,7 @@ func New(name, address, secret string, timeout time.Duration, tries int, unsigne
 }
 
 // Silent reports whether it did not answer lately.
-func (s *Server) Silent(now time.Time) bool { return now.UnixNano()-s.silent.Load() < int64(rests) }
+func (s *Server) Silent(now time.Time) bool { return now.UnixNano()-s.silent.Load() < int64(silentFor) }
 
 // Attribute is one attribute of an answer.
 type Attribute struct {
@@ -85,51 +82,21 @@ func (s *Server) Forward(ctx context.Context, p *radius.Packet, key *radius.Key)
 	if err != nil {
 		return nil, err
 	}
-	conn, err := net.DialUDP("udp", nil, net.UDPAddrFromAddrPort(s.addr))
+	x, err := Dial(ctx, netip.Addr{}, s.addr, s.timeout, s.tries)
 	if err != nil {
-		return nil, fmt.Errorf("asking %s at %s: %w", s.Name, s.addr, err)
+		return nil, fmt.Errorf("asking %s: %w", s.Name, err)
 	}
-	defer conn.Close()
-	stop := context.AfterFunc(ctx, func() { conn.SetDeadline(time.Now()) })
-	defer stop()
-	buf := make([]byte, radius.MaxSize)
-	wrong := error(nil)
-	for range s.tries {
-		if _, err := conn.Write(request); err != nil {
-			wrong = err
-		}
-		for deadline := time.Now().Add(s.timeout); ctx.Err() == nil; {
-			conn.SetReadDeadline(deadline)
-			n, err := conn.Read(buf)
-			if err != nil {
-				var timeout net.Error
-				if !errors.As(err, &timeout) || !timeout.Timeout() { // refused by the host; the next try may do better
-					wrong = err
-					pause(ctx, min(100*time.Millisecond, time.Until(deadline)))
-				}
-				break
-			}
-			answer, err := s.read(bytes.Clone(buf[:n]), request[1], authenticator)
-			if err == nil {
-				s.silent.Store(0)
-				return answer, nil
-			}
-			wrong = err // forged, or of another secret; the right one may come yet
-		}
+	defer x.Close()
+	var answer *Answer
+	if _, err := x.Ask(ctx, request, func(datagram []byte) (err error) {
+		answer, err = s.read(bytes.Clone(datagram), authenticator)
+		return err
+	}); err != nil {
+		s.silent.Store(time.Now().UnixNano())
+		return nil, fmt.Errorf("%s at %s: %w", s.Name, s.addr, err)
 	}
-	s.silent.Store(time.Now().UnixNano())
-	if wrong == nil {
-		wrong = fmt.Errorf("no answer within %v, asked %d times", s.timeout, s.tries)
-	}
-	return nil, fmt.Errorf("%s at %s: %w", s.Name, s.addr, wrong)
-}
-
-// pause waits, but not longer than the context.
-func pause(ctx context.Context, d time.Duration) {
-	select {
-	case <-time.After(d):
-	case <-ctx.Done():
-	}
+	s.silent.Store(0)
+	return answer, nil
 }
 
 // request writes the request anew for the server.
@@ -168,13 +135,10 @@ func (s *Server) request(p *radius.Packet, key *radius.Key, authenticator [16]by
 }
 
 // read proves an answer and takes out what was hidden for us.
-func (s *Server) read(data []byte, identifier byte, authenticator [16]byte) (*Answer, error) {
+func (s *Server) read(data []byte, authenticator [16]byte) (*Answer, error) {
 	p, err := radius.Decode(data)
 	if err != nil {
 		return nil, err
-	}
-	if p.Identifier != identifier {
-		return nil, errors.New("the answer belongs to another request")
 	}
 	if err := s.key.VerifyReply(&p, authenticator); err != nil && !(s.unsigned && errors.Is(err, radius.ErrNoMessageAuth)) {
 		return nil, err

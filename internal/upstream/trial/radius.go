@@ -1,6 +1,6 @@
-// Package peer is the other side: our own RADIUS client with every method, for trying things out, for the stand-ins
+// Package trial is the other side: our own RADIUS client with every method, for trying things out, for the stand-ins
 // and for tests.
-package peer
+package trial
 
 import (
 	"context"
@@ -84,9 +84,6 @@ type TunnelResult struct {
 	Resumed bool     `json:"resumed"`
 	Chain   []string `json:"chain"`
 }
-
-// ErrNoAnswer is returned when nothing came back at all.
-var ErrNoAnswer = errors.New("no answer")
 
 // exchange is one conversation with a server.
 type exchange struct {

@@ -1,4 +1,4 @@
-package remote
+package upstream
 
 import (
 	"context"
@@ -84,24 +84,23 @@ func TestAnswersAreProven(t *testing.T) {
 		data, _ := b.SignReply(key, authenticator)
 		return data
 	}
-	out, err := s.read(answer(far, radius.AccessAccept, 7), 7, authenticator)
+	out, err := s.read(answer(far, radius.AccessAccept, 7), authenticator)
 	if err != nil || string(out.SendKey) != "send" || string(out.ReceiveKey) != "receive" || len(out.Attributes) != 1 || out.Attributes[0].Type != radius.ReplyMessage {
 		t.Fatalf("%+v, %v", out, err)
 	}
 	for what, data := range map[string][]byte{
-		"another secret":  answer(radius.NewKey([]byte("guess")), radius.AccessAccept, 7),
-		"another request": answer(far, radius.AccessAccept, 8),
-		"not an answer":   answer(far, radius.AccessRequest, 7),
-		"half":            answer(far, radius.AccessAccept, 7)[:30],
-		"nothing":         nil,
+		"another secret": answer(radius.NewKey([]byte("guess")), radius.AccessAccept, 7),
+		"not an answer":  answer(far, radius.AccessRequest, 7),
+		"half":           answer(far, radius.AccessAccept, 7)[:30],
+		"nothing":        nil,
 	} {
-		if out, err := s.read(data, 7, authenticator); err == nil {
+		if out, err := s.read(data, authenticator); err == nil {
 			t.Errorf("%s is taken: %+v", what, out)
 		}
 	}
 	forged := answer(far, radius.AccessReject, 7)
 	forged[0] = byte(radius.AccessAccept)
-	if _, err := s.read(forged, 7, authenticator); err == nil {
+	if _, err := s.read(forged, authenticator); err == nil {
 		t.Error("a refusal turned into an admission is taken")
 	}
 }
@@ -125,7 +124,7 @@ func FuzzRead(f *testing.F) {
 	s, _ := New("far", "127.0.0.1:1812", "far", time.Second, 1, true)
 	f.Add([]byte{2, 7, 0, 20})
 	f.Fuzz(func(t *testing.T, data []byte) {
-		if out, err := s.read(data, 7, [16]byte{}); err == nil && len(out.Attributes) > 2048 {
+		if out, err := s.read(data, [16]byte{}); err == nil && len(out.Attributes) > 2048 {
 			t.Fatal("too much")
 		}
 	})
