@@ -18,7 +18,7 @@ $(NPM_STAMP): console/package.json console/package-lock.json
 	@touch $@
 
 # The types of the console come from the service's own OpenAPI document.
-console/src/api/schema.gen.ts: $(NPM_STAMP) $(wildcard internal/api/*.go internal/apitype/*.go internal/core/*/*.go)
+console/src/api/schema.gen.ts: $(NPM_STAMP) $(wildcard internal/web/api/*.go internal/web/apitype/*.go internal/core/*/*.go)
 	go run ./cmd/tollgated -openapi > console/openapi.json
 	cd console && npm run --silent types
 

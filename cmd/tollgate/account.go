@@ -7,8 +7,8 @@ import (
 	"strings"
 	"time"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 var accounts = kind[apitype.Account]{

@@ -6,9 +6,9 @@ import (
 	"net/http"
 	"strings"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 func analysisCommand() command {

@@ -7,8 +7,8 @@ import (
 	"strings"
 	"time"
 
-	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/calendar"
+	"tollgate.example/key/internal/web/apitype"
 )
 
 // moment is a flag that takes a date, or a date and a time, in the local zone; none is no moment.

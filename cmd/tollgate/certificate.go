@@ -9,8 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 var authorities = kind[apitype.Authority]{

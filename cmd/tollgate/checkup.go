@@ -5,10 +5,10 @@ import (
 	"flag"
 	"net/http"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/checkup"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/identity/directory"
+	"tollgate.example/key/internal/manage/checkup"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 func checkupCommands() []command {

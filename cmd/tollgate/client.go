@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/web/apitype"
 )
 
 var clients = kind[apitype.Client]{

@@ -8,9 +8,9 @@ import (
 	"slices"
 	"strings"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 var commandLists = kind[apitype.CommandList]{

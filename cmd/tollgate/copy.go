@@ -8,9 +8,9 @@ import (
 	"net/http"
 	"net/url"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/identity/copies"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 func copyCommands() []command {

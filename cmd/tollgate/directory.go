@@ -10,9 +10,9 @@ import (
 	"slices"
 	"strings"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/identity/directory"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 // listAll reads every page and never returns nil, so that JSON has a list.

@@ -8,9 +8,9 @@ import (
 	"os"
 	"strings"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/identity/directory"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 func discoverCommand() command {

@@ -7,7 +7,7 @@ import (
 	"net/url"
 	"strings"
 
-	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/web/apitype"
 )
 
 var factors = kind[apitype.Factor]{

@@ -5,8 +5,8 @@ import (
 	"net/http"
 	"time"
 
-	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/web/apitype"
 )
 
 // gearQuestion are the flags for what gear asks over TACACS+.

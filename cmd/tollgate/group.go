@@ -9,10 +9,10 @@ import (
 	"slices"
 	"strings"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/identity/directory"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 // picked lists the picked groups of a directory in a few words.

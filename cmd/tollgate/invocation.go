@@ -17,8 +17,8 @@ import (
 
 	"golang.org/x/term"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 // invocation is one run of the program: where to print, and the service to talk to.

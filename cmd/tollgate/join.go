@@ -5,9 +5,9 @@ import (
 	"net/http"
 	"net/url"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/identity/directory"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 // member says in which domain we are, and as what.

@@ -13,8 +13,8 @@ import (
 	"strings"
 	"syscall"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 // Exit codes.

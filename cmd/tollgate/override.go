@@ -4,9 +4,9 @@ import (
 	"flag"
 	"slices"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 var overrides = kind[apitype.Override]{

@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/web/apitype"
 )
 
 var passes = kind[apitype.Pass]{

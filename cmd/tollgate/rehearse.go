@@ -10,10 +10,10 @@ import (
 	"os"
 	"strings"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/decide"
-	"tollgate.example/key/internal/rehearsal"
+	"tollgate.example/key/internal/manage/rehearsal"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 func rehearseCommand() command {

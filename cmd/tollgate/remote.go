@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/web/apitype"
 )
 
 var remotes = kind[apitype.Remote]{

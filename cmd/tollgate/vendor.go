@@ -7,8 +7,8 @@ import (
 	"strconv"
 	"strings"
 
-	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/web/apitype"
 )
 
 var vendors = kind[apitype.Vendor]{

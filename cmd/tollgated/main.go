@@ -13,8 +13,8 @@ import (
 	"time"
 	_ "time/tzdata" // calendars have zones, and a server may lack the database of them
 
-	"tollgate.example/key/internal/api"
 	"tollgate.example/key/internal/app"
+	"tollgate.example/key/internal/web/api"
 )
 
 // list takes a list of addresses apart; none is the word for an empty one.

@@ -17,14 +17,11 @@ import (
 	"sync"
 	"time"
 
-	"tollgate.example/key/internal/api"
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/base/live"
 	"tollgate.example/key/internal/base/panics"
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/base/tally"
-	"tollgate.example/key/internal/checkup"
-	"tollgate.example/key/internal/contact"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/identity/account"
 	"tollgate.example/key/internal/identity/certificate"
@@ -33,11 +30,14 @@ import (
 	"tollgate.example/key/internal/identity/domain"
 	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/listen"
-	"tollgate.example/key/internal/operator"
-	"tollgate.example/key/internal/rehearsal"
-	"tollgate.example/key/internal/revision"
+	"tollgate.example/key/internal/manage/checkup"
+	"tollgate.example/key/internal/manage/operator"
+	"tollgate.example/key/internal/manage/rehearsal"
+	"tollgate.example/key/internal/manage/revision"
+	"tollgate.example/key/internal/manage/sources"
 	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/web/api"
 )
 
 // Version of the program.
@@ -175,9 +175,9 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	if err != nil {
 		return err
 	}
-	contacts, err := contact.Open(ctx, a.store)
+	registry, err := sources.Open(ctx, a.store)
 	if err != nil {
-		return fmt.Errorf("reading the contacts: %w", err)
+		return fmt.Errorf("reading what source addresses did: %w", err)
 	}
 	operators, err := operator.Open(ctx, a.store, ids, o.Data)
 	if err != nil {
@@ -216,12 +216,12 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	if err != nil {
 		return err
 	}
-	if a.radius, err = listen.NewRADIUS(a.Gate, contacts, o.RADIUS); err != nil {
+	if a.radius, err = listen.NewRADIUS(a.Gate, registry, o.RADIUS); err != nil {
 		return err
 	}
 	a.RADIUS = a.radius.Addresses()
 	a.done = append(a.done, a.radius.Close)
-	if err := a.openTACACS(o, contacts); err != nil {
+	if err := a.openTACACS(o, registry); err != nil {
 		return err
 	}
 	checks, err := checkup.Open(ctx, a.store, inUse{a.Gate, box}, o.Log)
@@ -233,7 +233,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	copies := copies.New(a.store, inUse{a.Gate, box}, o.Log)
 	a.background(func() { copies.Schedule(background, time.Minute) })
 	a.background(func() { checks.Schedule(background, firstCheckup, checkup.Every) })
-	a.background(func() { contacts.Run(background, a.store) })
+	a.background(func() { registry.Run(background, a.store) })
 	a.background(func() { a.housekeeping(background, o) })
 	a.SetupCode = operators.SetupCode()
 	listener, secure, err := listenHTTP(o)
@@ -241,18 +241,18 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		return err
 	}
 	return a.serve(o, listener, secure, api.New(&api.Service{Version: Version, Store: a.store, Writer: a.Writer, Revisions: revisions, Accounts: accounts, Factors: a.factors, Operators: operators,
-		Contacts: contacts, Gate: a.Gate, Checkup: checks, Roster: copies, Rehearsals: rehearsal.New(a.store, a.Writer.Added), Box: box, IDs: ids, Tally: counts, Attempts: hub, Journal: a.Journal, Entries: entries, Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting, Secure: secure, Hosts: o.HTTPHosts, Done: background.Done()}))
+		Sources: registry, Gate: a.Gate, Checkup: checks, Roster: copies, Rehearsals: rehearsal.New(a.store, a.Writer.Added), Box: box, IDs: ids, Tally: counts, Attempts: hub, Journal: a.Journal, Entries: entries, Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting, Secure: secure, Hosts: o.HTTPHosts, Done: background.Done()}))
 }
 
 // openTACACS opens the sockets of TACACS+.
-func (a *App) openTACACS(o *Options, contacts *contact.Book) error {
+func (a *App) openTACACS(o *Options, registry *sources.Registry) error {
 	var err error
-	if a.tacacs, err = listen.NewTACACS(a.Gate, contacts, o.TACACS, o.TACACSTLS); err != nil {
+	if a.tacacs, err = listen.NewTACACS(a.Gate, registry, o.TACACS, o.TACACSTLS); err != nil {
 		if !o.TACACSOptional {
 			return err
 		}
 		o.Log.Warn("TACACS+ is off; name its addresses with -tacacs and -tacacs-tls, or let the service use low ports", "error", err)
-		if a.tacacs, err = listen.NewTACACS(a.Gate, contacts, nil, nil); err != nil {
+		if a.tacacs, err = listen.NewTACACS(a.Gate, registry, nil, nil); err != nil {
 			return err
 		}
 	}

@@ -15,9 +15,9 @@ import (
 	"strings"
 	"time"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 // The emergency account of Harbour House, whose password is known here only so that it can be tried.

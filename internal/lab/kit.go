@@ -8,10 +8,10 @@ import (
 	"net/http"
 	"time"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/identity/certificate"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 // ServerName is the name in the demo's server certificates.

@@ -7,8 +7,8 @@ import (
 	"strings"
 	"time"
 
-	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/identity/factor"
+	"tollgate.example/key/internal/web/apitype"
 )
 
 // phone is the phone of somebody of the demo, with an authenticator.

@@ -7,10 +7,10 @@ import (
 	"net/http"
 	"time"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/calendar"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 // The operator of the demo, and a client and a person that anybody may play.

@@ -15,8 +15,8 @@ import (
 	"syscall"
 	"time"
 
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/upstream/trial"
+	"tollgate.example/key/internal/web/client"
 )
 
 // Options of the demo.

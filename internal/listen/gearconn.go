@@ -11,10 +11,10 @@ import (
 	"sync/atomic"
 	"time"
 
-	"tollgate.example/key/internal/contact"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/dialogue"
 	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/manage/sources"
 	"tollgate.example/key/internal/wire/tacacs"
 )
 
@@ -86,7 +86,7 @@ func (c *gearConn) client(s *gate.Snapshot) (*config.Client, int) {
 // run reads packets until the connection ends.
 func (c *gearConn) run() {
 	defer c.end()
-	defer c.t.gate.Panics.Catch(func() string { return "a TACACS+ connection from " + c.addr.String() }, func() { c.fault(contact.Panicked, "") })
+	defer c.t.gate.Panics.Catch(func() string { return "a TACACS+ connection from " + c.addr.String() }, func() { c.fault(sources.Panicked, "") })
 	var raw [tacacs.HeaderSize]byte
 	for {
 		c.raw.SetReadDeadline(time.Now().Add(c.patience()))
@@ -95,13 +95,13 @@ func (c *gearConn) run() {
 		}
 		if _, err := io.ReadFull(c.in, raw[:]); err != nil {
 			if errors.Is(err, io.ErrUnexpectedEOF) {
-				c.fault(contact.BadGear, "the connection ended within a header")
+				c.fault(sources.BadGear, "the connection ended within a header")
 			}
 			return
 		}
 		h, err := tacacs.ParseHeader(&raw)
 		if err != nil {
-			c.fault(contact.BadGear, err.Error())
+			c.fault(sources.BadGear, err.Error())
 			switch {
 			case errors.Is(err, tacacs.ErrLength):
 				c.refuse(h, nil, err.Error())
@@ -114,7 +114,7 @@ func (c *gearConn) run() {
 		c.raw.SetReadDeadline(time.Now().Add(bodyTime))
 		body := make([]byte, h.Length)
 		if _, err := io.ReadFull(c.in, body); err != nil {
-			c.fault(contact.BadGear, "the connection ended, or was silent, within a body")
+			c.fault(sources.BadGear, "the connection ended, or was silent, within a body")
 			return
 		}
 		if !c.packet(h, body) {
@@ -151,12 +151,12 @@ func (c *gearConn) giveUp(s *gearSession, why string) {
 	s.Close(c.t.ctx, why)
 }
 
-func (c *gearConn) fault(fault contact.Fault, detail string) {
+func (c *gearConn) fault(fault sources.Fault, detail string) {
 	id := ""
 	if client, _ := c.client(c.t.gate.Current()); client != nil {
 		id = client.ID
 	}
-	c.t.contacts.Discard(c.addr, id, fault, detail, time.Now())
+	c.t.sources.Discard(c.addr, id, fault, detail, time.Now())
 }
 
 // packet takes one packet. It reports whether the connection may go on.
@@ -194,7 +194,7 @@ func (c *gearConn) find(h tacacs.Header, body []byte) (s *gearSession, ok bool) 
 	snapshot := c.t.gate.Current()
 	client, at := c.client(snapshot)
 	if client == nil || !client.Enabled {
-		c.fault(contact.Disabled, "TACACS+")
+		c.fault(sources.Disabled, "TACACS+")
 		return nil, false
 	}
 	if h.Seq == 1 && !c.stillProves(snapshot, client) {
@@ -223,7 +223,7 @@ func (c *gearConn) find(h tacacs.Header, body []byte) (s *gearSession, ok bool) 
 		return nil, false
 	}
 	if wrong != "" {
-		c.fault(contact.BadGear, wrong)
+		c.fault(sources.BadGear, wrong)
 		c.refuse(h, key, wrong)
 		if s != nil && !busy {
 			c.mu.Lock()
@@ -236,7 +236,7 @@ func (c *gearConn) find(h tacacs.Header, body []byte) (s *gearSession, ok bool) 
 	if s == nil {
 		s = &gearSession{Session: dialogue.New(dialogue.Peer{Gate: c.t.gate, Snapshot: snapshot, Client: client, Address: c.addr, Tried: c.tried}, h.Type), key: key}
 		if c.tried == "" {
-			c.t.contacts.GoodGear(c.addr, client.ID, time.Now())
+			c.t.sources.GoodGear(c.addr, client.ID, time.Now())
 		}
 	}
 	c.mu.Lock()
@@ -252,12 +252,12 @@ func (c *gearConn) show(h tacacs.Header, body []byte, keys *gate.GearKeys, clien
 		if c.secure || client.TACACSPlain {
 			return nil, true
 		}
-		c.fault(contact.PlainBody, "")
+		c.fault(sources.PlainBody, "")
 		c.refuse(h, nil, "packets have to be hidden")
 		return nil, false
 	}
 	if c.secure { // RFC 9887 section 4: never hidden there
-		c.fault(contact.BadGear, "a hidden body within TLS")
+		c.fault(sources.BadGear, "a hidden body within TLS")
 		c.refuse(h, nil, "packets are not hidden within TLS")
 		return nil, false
 	}
@@ -276,7 +276,7 @@ func (c *gearConn) show(h tacacs.Header, body []byte, keys *gate.GearKeys, clien
 		}
 		h.Hide(body, key) // as it was
 	}
-	c.fault(contact.WrongGearSecret, "the body comes out as garbage")
+	c.fault(sources.WrongGearSecret, "the body comes out as garbage")
 	if len(list) > 0 {
 		c.refuse(h, list[0], "the shared secrets do not match")
 	}
@@ -290,11 +290,11 @@ func (c *gearConn) refuse(h tacacs.Header, key []byte, detail string) {
 
 // step takes one packet of a session and answers it. It reports whether the connection may go on.
 func (c *gearConn) step(s *gearSession, h tacacs.Header, body []byte) (goesOn bool) {
-	defer c.t.gate.Panics.Catch(func() string { return "a TACACS+ session from " + c.addr.String() }, func() { c.fault(contact.Panicked, "") })
+	defer c.t.gate.Panics.Catch(func() string { return "a TACACS+ session from " + c.addr.String() }, func() { c.fault(sources.Panicked, "") })
 	reply, err := s.Step(c.t.ctx, h, body)
 	ends := false
 	if fault := (*dialogue.Fault)(nil); errors.As(err, &fault) {
-		c.fault(contact.BadGear, fault.Detail)
+		c.fault(sources.BadGear, fault.Detail)
 		ends = !fault.Mild
 	}
 	c.mu.Lock()

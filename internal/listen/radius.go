@@ -14,12 +14,12 @@ import (
 	"sync/atomic"
 	"time"
 
-	"tollgate.example/key/internal/contact"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/manage/sources"
 	"tollgate.example/key/internal/wire/radius"
 )
 
@@ -36,7 +36,7 @@ const (
 // RADIUS serves authentication over UDP.
 type RADIUS struct {
 	gate       *gate.Gate
-	contacts   *contact.Book
+	sources    *sources.Registry
 	conns      []*socket
 	duplicates *duplicates
 	delayer    *delayer
@@ -51,9 +51,9 @@ type RADIUS struct {
 }
 
 // NewRADIUS opens the sockets of the addresses (host:port, IPv4 or IPv6) and begins to serve.
-func NewRADIUS(g *gate.Gate, contacts *contact.Book, addresses []string) (*RADIUS, error) {
+func NewRADIUS(g *gate.Gate, registry *sources.Registry, addresses []string) (*RADIUS, error) {
 	ctx, cancel := context.WithCancel(context.Background())
-	r := &RADIUS{gate: g, contacts: contacts, duplicates: newDuplicates(), delayer: newDelayer(g.Panics), work: make(chan *arrival), closing: make(chan struct{}), ctx: ctx, cancel: cancel}
+	r := &RADIUS{gate: g, sources: registry, duplicates: newDuplicates(), delayer: newDelayer(g.Panics), work: make(chan *arrival), closing: make(chan struct{}), ctx: ctx, cancel: cancel}
 	for _, address := range addresses {
 		s, err := openSocket(address)
 		if err != nil {
@@ -156,35 +156,35 @@ func (r *RADIUS) packet(s *socket, data []byte, from netip.AddrPort, back route)
 	snapshot := r.gate.Current()
 	client, at := snapshot.Plan.Client(addr)
 	if client == nil {
-		r.contacts.Discard(addr, "", contact.UnknownClient, "", now)
+		r.sources.Discard(addr, "", sources.UnknownClient, "", now)
 		return
 	}
-	discard := func(fault contact.Fault, detail string) { r.contacts.Discard(addr, client.ID, fault, detail, now) }
+	discard := func(fault sources.Fault, detail string) { r.sources.Discard(addr, client.ID, fault, detail, now) }
 	if !client.Enabled {
-		discard(contact.Disabled, "")
+		discard(sources.Disabled, "")
 		return
 	}
 	p, err := radius.Decode(data)
 	if err != nil {
-		discard(contact.Malformed, err.Error())
+		discard(sources.Malformed, err.Error())
 		return
 	}
 	if p.Code != radius.AccessRequest && p.Code != radius.StatusServer {
-		discard(contact.WrongCode, p.Code.String())
+		discard(sources.WrongCode, p.Code.String())
 		return
 	}
 	if snapshot.Keys[at].Current == nil {
-		discard(contact.NoSecret, "RADIUS")
+		discard(sources.NoSecret, "RADIUS")
 		return
 	}
 	a := arrival{socket: s, from: from, back: back, packet: p, client: client, begun: now, id: request{from, p.Identifier}}
 	keys := &snapshot.Keys[at]
-	if fault, detail := a.prove(keys, r.contacts.Signs(addr)); fault != "" {
+	if fault, detail := a.prove(keys, r.sources.Signs(addr)); fault != "" {
 		discard(fault, detail)
 		return
 	}
 	if p.Code == radius.StatusServer { // RFC 5997 section 3: never remembered, answered at once
-		r.contacts.Good(addr, client.ID, a.signed, now)
+		r.sources.Good(addr, client.ID, a.signed, now)
 		r.reply(&a, gate.Answer{Verdict: decide.Admitted})
 		return
 	}
@@ -198,10 +198,10 @@ func (r *RADIUS) packet(s *socket, data []byte, from netip.AddrPort, back route)
 	a.share = r.shares.get(client.ID)
 	if busy := r.begin(a.share); busy != "" {
 		r.duplicates.forget(a.id, entry)
-		discard(contact.Busy, busy)
+		discard(sources.Busy, busy)
 		return
 	}
-	r.contacts.Good(addr, client.ID, a.signed, now)
+	r.sources.Good(addr, client.ID, a.signed, now)
 	a.entry = entry
 	a.packet, _ = radius.Decode(append([]byte(nil), p.Raw()...)) // the buffer is about to be read into again
 	a.snapshot = snapshot
@@ -250,7 +250,7 @@ func (r *RADIUS) worker(a *arrival) {
 
 // prove finds the key that the request was made with and checks what the client's mode asks for. The fault is "" if
 // the request may go on.
-func (a *arrival) prove(keys *gate.ClientKeys, signsUsually bool) (contact.Fault, string) {
+func (a *arrival) prove(keys *gate.ClientKeys, signsUsually bool) (sources.Fault, string) {
 	previous := keys.Previous
 	if previous != nil && !a.begun.Before(keys.Until) {
 		previous = nil
@@ -264,18 +264,18 @@ func (a *arrival) prove(keys *gate.ClientKeys, signsUsually bool) (contact.Fault
 		case previous != nil && previous.VerifyMessageAuthenticator(p):
 			a.key = previous
 		default:
-			return contact.WrongSecret, "the Message-Authenticator does not verify"
+			return sources.WrongSecret, "the Message-Authenticator does not verify"
 		}
 		return "", ""
 	}
 	needs := p.Code == radius.StatusServer || p.Has(radius.EAPMessage)
 	switch {
 	case needs:
-		return contact.NoAuthenticator, p.Code.String() + " always needs one"
+		return sources.NoAuthenticator, p.Code.String() + " always needs one"
 	case a.client.MessageAuthenticator == config.Require:
-		return contact.NoAuthenticator, ""
+		return sources.NoAuthenticator, ""
 	case a.client.MessageAuthenticator == config.Auto && signsUsually:
-		return contact.NoAuthenticator, "it was sent before, so its absence is suspicious"
+		return sources.NoAuthenticator, "it was sent before, so its absence is suspicious"
 	}
 	if previous != nil && p.Has(radius.UserPassword) {
 		var space [radius.MaxPassword]byte
@@ -292,7 +292,7 @@ func (a *arrival) prove(keys *gate.ClientKeys, signsUsually bool) (contact.Fault
 func (r *RADIUS) visit(a *arrival) {
 	defer r.end(a.share)
 	defer r.gate.Panics.Catch(func() string { return "a request of " + a.client.Name + " from " + a.from.String() }, func() {
-		r.contacts.Discard(a.from.Addr().Unmap().WithZone(""), a.client.ID, contact.Panicked, "", time.Now())
+		r.sources.Discard(a.from.Addr().Unmap().WithZone(""), a.client.ID, sources.Panicked, "", time.Now())
 	})
 	if out, ok := r.gate.Continue(r.ctx, &a.packet, a.client.Name); ok {
 		if !out.Discard {
@@ -308,7 +308,7 @@ func (r *RADIUS) visit(a *arrival) {
 		return
 	}
 	if out.Reason == reason.PasswordUnreadable {
-		r.contacts.Discard(addr, a.client.ID, contact.SuspectSecret, "", time.Now())
+		r.sources.Discard(addr, a.client.ID, sources.SuspectSecret, "", time.Now())
 	}
 	r.reply(a, out)
 }
@@ -344,7 +344,7 @@ func (r *RADIUS) reply(a *arrival, out gate.Answer) {
 	}
 	data, err := b.SignReply(a.key, a.packet.Authenticator)
 	if err != nil { // only Proxy-State beyond all measure can do this
-		r.contacts.Discard(a.from.Addr().Unmap(), a.client.ID, contact.Malformed, "the reply does not fit: "+err.Error(), time.Now())
+		r.sources.Discard(a.from.Addr().Unmap(), a.client.ID, sources.Malformed, "the reply does not fit: "+err.Error(), time.Now())
 		return
 	}
 	send := func() {

@@ -11,11 +11,11 @@ import (
 	"sync"
 	"time"
 
-	"tollgate.example/key/internal/contact"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/identity/certificate"
+	"tollgate.example/key/internal/manage/sources"
 )
 
 const (
@@ -33,16 +33,16 @@ const (
 
 // TACACS serves TACACS+ over TCP (RFC 8907) and over TLS 1.3 (RFC 9887).
 type TACACS struct {
-	gate     *gate.Gate
-	contacts *contact.Book
-	plain    []net.Listener
-	secure   []net.Listener
-	crowd    crowd
-	work     chan func()
-	all      sync.WaitGroup
-	workers  sync.WaitGroup
-	ctx      context.Context
-	cancel   context.CancelFunc
+	gate    *gate.Gate
+	sources *sources.Registry
+	plain   []net.Listener
+	secure  []net.Listener
+	crowd   crowd
+	work    chan func()
+	all     sync.WaitGroup
+	workers sync.WaitGroup
+	ctx     context.Context
+	cancel  context.CancelFunc
 
 	mu     sync.Mutex
 	conns  map[*gearConn]bool
@@ -53,9 +53,9 @@ type TACACS struct {
 var listening = net.ListenConfig{KeepAlive: -1}
 
 // NewTACACS opens the addresses (host:port), those of TLS apart, and begins to serve.
-func NewTACACS(g *gate.Gate, contacts *contact.Book, plain, secure []string) (*TACACS, error) {
+func NewTACACS(g *gate.Gate, registry *sources.Registry, plain, secure []string) (*TACACS, error) {
 	ctx, cancel := context.WithCancel(context.Background())
-	t := &TACACS{gate: g, contacts: contacts, crowd: newCrowd(), work: make(chan func()), ctx: ctx, cancel: cancel, conns: map[*gearConn]bool{}}
+	t := &TACACS{gate: g, sources: registry, crowd: newCrowd(), work: make(chan func()), ctx: ctx, cancel: cancel, conns: map[*gearConn]bool{}}
 	for _, part := range []struct {
 		addresses []string
 		to        *[]net.Listener
@@ -134,7 +134,7 @@ func (t *TACACS) accept(l net.Listener, secure bool) {
 			if client, _ := t.gate.Current().Plan.Client(addr); client != nil {
 				id = client.ID
 			}
-			t.contacts.Discard(addr, id, contact.Busy, full, time.Now())
+			t.sources.Discard(addr, id, sources.Busy, full, time.Now())
 			raw.Close()
 			continue
 		}
@@ -153,11 +153,11 @@ func (t *TACACS) welcome(addr netip.Addr, secure bool) bool {
 	case client == nil && secure && s.NamesGear():
 		return true // its certificate may tell who it is
 	case client == nil:
-		t.contacts.Discard(addr, "", contact.UnknownClient, "TACACS+", now)
+		t.sources.Discard(addr, "", sources.UnknownClient, "TACACS+", now)
 	case !client.Enabled:
-		t.contacts.Discard(addr, client.ID, contact.Disabled, "TACACS+", now)
+		t.sources.Discard(addr, client.ID, sources.Disabled, "TACACS+", now)
 	case !gate.SpeaksGear(client), !secure && !client.TACACSSecret.Set() && !client.TACACSPlain:
-		t.contacts.Discard(addr, client.ID, contact.NoSecret, "TACACS+", now)
+		t.sources.Discard(addr, client.ID, sources.NoSecret, "TACACS+", now)
 	default:
 		return true
 	}
@@ -170,7 +170,7 @@ func (t *TACACS) serve(raw net.Conn, addr netip.Addr, secure bool, tried string,
 	c.place = place
 	defer raw.Close()
 	defer t.gate.Panics.Catch(func() string { return "a TACACS+ connection from " + addr.String() }, func() {
-		c.fault(contact.Panicked, "")
+		c.fault(sources.Panicked, "")
 	})
 	t.mu.Lock()
 	closed := t.closed
@@ -206,7 +206,7 @@ func (c *gearConn) handshake() bool {
 		if byAddress != nil {
 			id = byAddress.ID
 		}
-		c.t.contacts.Discard(c.addr, id, contact.GearTLS, detail, time.Now())
+		c.t.sources.Discard(c.addr, id, sources.GearTLS, detail, time.Now())
 		return false
 	}
 	if cert == nil {
@@ -242,7 +242,7 @@ func (c *gearConn) handshake() bool {
 	}
 	switch {
 	case byAddress == nil:
-		c.t.contacts.Discard(c.addr, "", contact.UnknownClient, "TACACS+ over TLS: neither the address nor the certificate is that of a client", time.Now())
+		c.t.sources.Discard(c.addr, "", sources.UnknownClient, "TACACS+ over TLS: neither the address nor the certificate is that of a client", time.Now())
 		return false
 	case !gate.SpeaksGear(byAddress):
 		return refuse(byAddress.Name + " is not set up for TACACS+")
@@ -277,7 +277,7 @@ func (c *gearConn) stillProves(s *gate.Snapshot, client *config.Client) bool {
 		detail = c.proves(ctx, trust, client.Name, c.chain)
 	}
 	if detail != "" {
-		c.fault(contact.GearTLS, detail)
+		c.fault(sources.GearTLS, detail)
 		return false
 	}
 	c.provenUnder, c.proven = s, time.Now()

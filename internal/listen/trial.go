@@ -6,9 +6,9 @@ import (
 	"net/netip"
 	"time"
 
-	"tollgate.example/key/internal/contact"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/manage/sources"
 	"tollgate.example/key/internal/wire/radius"
 )
 
@@ -34,7 +34,7 @@ func (r *RADIUS) Trial(ctx context.Context, data []byte, from netip.Addr, by str
 	var reply []byte
 	a := arrival{from: netip.AddrPortFrom(from, 0), packet: p, client: client, begun: now, id: request{netip.AddrPortFrom(from, 0), p.Identifier}, snapshot: snapshot, hand: func(b []byte) { reply = b }}
 	if fault, detail := a.prove(&snapshot.Keys[at], false); fault != "" {
-		sentence, _ := contact.Fault(fault).Words()
+		sentence, _ := sources.Fault(fault).Words()
 		return nil, errors.New("the request is discarded: " + sentence + " " + detail)
 	}
 	out, ok := r.gate.Continue(ctx, &a.packet, client.Name)

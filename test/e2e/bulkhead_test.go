@@ -13,8 +13,8 @@ import (
 	"testing"
 	"time"
 
-	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/wire/radius"
 	"tollgate.example/key/internal/wire/tacacs"
 )

@@ -4,9 +4,9 @@ import (
 	"net/http"
 	"testing"
 
-	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/lab"
+	"tollgate.example/key/internal/web/apitype"
 )
 
 // Somebody whose password must be changed changes it while signing in, and the domain holds the new one from then on. A

@@ -10,8 +10,8 @@ import (
 
 	"github.com/go-ldap/ldap/v3"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 // The checkup of a real domain finds what works today and will not one day: too strong an account, a password that

@@ -8,8 +8,8 @@ import (
 	"testing"
 	"time"
 
-	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/identity/certificate"
+	"tollgate.example/key/internal/web/apitype"
 )
 
 // The same from the command line: authority, certificate, trust list, lane, account, client certificate, a trial, a

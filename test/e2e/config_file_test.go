@@ -10,9 +10,9 @@ import (
 	"testing"
 	"time"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/upstream/trial"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 // written puts a text into a file and returns its path.

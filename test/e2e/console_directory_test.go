@@ -5,9 +5,9 @@ import (
 	"net/http"
 	"testing"
 
-	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/lab"
 	"tollgate.example/key/internal/upstream/trial"
+	"tollgate.example/key/internal/web/apitype"
 )
 
 // An administrator connects a directory knowing its domain only, trusts its authority, picks a group, looks a person

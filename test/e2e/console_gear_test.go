@@ -7,8 +7,8 @@ import (
 
 	"github.com/chromedp/chromedp/kb"
 
-	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/upstream/trial"
+	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/test/e2e/browser"
 )
 

@@ -9,9 +9,9 @@ import (
 	"testing"
 	"time"
 
-	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/lab"
 	"tollgate.example/key/internal/upstream/trial"
+	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/test/e2e/browser"
 )
 

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/web/apitype"
 )
 
 // A directory is connected knowing only its domain, or a server of it: the servers are found, the safest way is taken,

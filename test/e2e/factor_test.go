@@ -9,10 +9,10 @@ import (
 	"testing"
 	"time"
 
-	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/upstream/trial"
+	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/wire/tacacs"
 )
 

@@ -12,9 +12,9 @@ import (
 	"testing"
 	"time"
 
-	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/upstream/trial"
+	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/wire/tacacs"
 )
 

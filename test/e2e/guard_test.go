@@ -9,9 +9,9 @@ import (
 
 	"github.com/go-ldap/ldap/v3"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/upstream/trial"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 // A phone with an old password is held back before the domain would lock the account; the person goes on with another

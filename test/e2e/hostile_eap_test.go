@@ -13,9 +13,9 @@ import (
 	"testing"
 	"time"
 
-	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/upstream/trial"
+	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/wire/eap"
 	"tollgate.example/key/internal/wire/radius"
 )

@@ -12,11 +12,11 @@ import (
 
 	"github.com/go-ldap/ldap/v3"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/identity/directory"
 	"tollgate.example/key/internal/upstream/trial"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 // Somebody who holds the one right that is said to be needed can join, and somebody who does not cannot.

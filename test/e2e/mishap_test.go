@@ -5,9 +5,9 @@ import (
 	"strings"
 	"testing"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/upstream/trial"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 // A fault of the program ends the piece of work that hits it, with a refusal and a record; everything else goes on, and the

@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"tollgate.example/key/internal/apitype"
+	"tollgate.example/key/internal/web/apitype"
 )
 
 // A real 802.1X port: an authenticator and a supplicant at the two ends of a cable, in a network namespace of their own.

@@ -4,9 +4,9 @@ import (
 	"net/http"
 	"testing"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/upstream/trial"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 // A policy is switched off in the draft; the rehearsal tells for whom that makes a difference before it is published,

@@ -6,9 +6,9 @@ import (
 	"strings"
 	"testing"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 	"tollgate.example/key/internal/wire/eap"
 	"tollgate.example/key/internal/wire/radius"
 )

@@ -17,9 +17,9 @@ import (
 
 	"github.com/go-ldap/ldap/v3"
 
-	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/upstream/trial"
+	"tollgate.example/key/internal/web/apitype"
 )
 
 // resumer signs in again and again with one cache of sessions.

@@ -18,10 +18,10 @@ import (
 
 	"github.com/go-ldap/ldap/v3"
 
-	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/lab"
 	"tollgate.example/key/internal/upstream/trial"
+	"tollgate.example/key/internal/web/apitype"
 )
 
 const (

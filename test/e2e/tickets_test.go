@@ -3,7 +3,7 @@ package e2e
 import (
 	"crypto/tls"
 
-	"tollgate.example/key/internal/client"
+	"tollgate.example/key/internal/web/client"
 )
 
 func newTickets() tls.ClientSessionCache { return tls.NewLRUClientSessionCache(4) }

@@ -15,8 +15,8 @@ import (
 
 	"github.com/pquerna/otp/totp"
 
-	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/wire/mschap"
 	"tollgate.example/key/internal/wire/tacacs"
 )

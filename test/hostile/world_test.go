@@ -24,9 +24,7 @@ import (
 
 	"golang.org/x/crypto/argon2"
 
-	"tollgate.example/key/internal/apitype"
 	"tollgate.example/key/internal/app"
-	"tollgate.example/key/internal/client"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
@@ -35,6 +33,8 @@ import (
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/lab"
 	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 	"tollgate.example/key/internal/wire/radius"
 )
 

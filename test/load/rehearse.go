@@ -8,8 +8,8 @@ import (
 	"net/http"
 	"time"
 
-	"tollgate.example/key/internal/apitype"
-	"tollgate.example/key/internal/client"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 // rehearsing records a million attempts, then rehearses them while devices go on asking, and compares how long those wait

@@ -1,0 +1,163 @@
+package operator
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/store"
+)
+
+func open(t *testing.T) (*Registry, *store.Store, string) {
+	t.Helper()
+	dir := t.TempDir()
+	s, err := store.Open(context.Background(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	b, err := Open(context.Background(), s, ident.NewSource(0), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b, s, dir
+}
+
+func TestSetupCode(t *testing.T) {
+	b, s, dir := open(t)
+	ctx := context.Background()
+	file := filepath.Join(dir, "setup-code")
+	text, err := os.ReadFile(file)
+	if err != nil || strings.TrimSpace(string(text)) != b.SetupCode() || len(b.SetupCode()) != 14 {
+		t.Fatalf("the file holds %q, %v", text, err)
+	}
+	if info, _ := os.Stat(file); info.Mode().Perm() != 0o600 {
+		t.Errorf("others may read the setup code: %v", info.Mode())
+	}
+	if err := b.SetUp(ctx, "127.0.0.1", "", "x", "long-enough-one"); !errors.Is(err, ErrCode) {
+		t.Errorf("without a code: %v", err)
+	}
+	if err := b.SetUp(ctx, "127.0.0.1", b.SetupCode(), "o.brandt", "long-enough-one"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := os.Stat(file); !os.IsNotExist(err) || b.SetupCode() != "" {
+		t.Error("the setup code lives on")
+	}
+	if err := b.SetUp(ctx, "127.0.0.1", "", "y", "long-enough-one"); !errors.Is(err, ErrSetUp) {
+		t.Errorf("a second set-up: %v", err)
+	}
+	again, err := Open(ctx, s, ident.NewSource(0), dir)
+	if err != nil || again.SetupCode() != "" {
+		t.Errorf("after a restart the code is %q, %v", again.SetupCode(), err)
+	}
+}
+
+func TestSetupCodeCannotBeGuessedQuickly(t *testing.T) {
+	b, _, _ := open(t)
+	for range signInBurst {
+		b.SetUp(context.Background(), "192.0.2.1", "AAAA-AAAA-AAAA", "x", "long-enough-one")
+	}
+	if err := b.SetUp(context.Background(), "192.0.2.1", b.SetupCode(), "x", "long-enough-one"); !errors.Is(err, ErrTooMany) {
+		t.Errorf("after a burst of guesses: %v", err)
+	}
+}
+
+func TestSessionsAndTokens(t *testing.T) {
+	b, s, _ := open(t)
+	ctx := context.Background()
+	if err := b.SetUp(ctx, "127.0.0.1", b.SetupCode(), "o.brandt", "long-enough-one"); err != nil {
+		t.Fatal(err)
+	}
+	session, err := b.SignIn(ctx, "127.0.0.1", "O.Brandt", "long-enough-one", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	token, err := b.SignIn(ctx, "127.0.0.1", "o.brandt", "long-enough-one", "laptop")
+	if err != nil || token == session {
+		t.Fatal(err)
+	}
+	for bearer, kind := range map[string]string{session: "session", token: "token"} {
+		who, err := b.Verify(ctx, bearer)
+		if err != nil || who.Name != "o.brandt" || who.Kind != kind {
+			t.Errorf("%s: %+v, %v", kind, who, err)
+		}
+	}
+	for _, bad := range []string{"", "tk_", token + "x", strings.ToUpper(token)} {
+		if _, err := b.Verify(ctx, bad); !errors.Is(err, ErrWrong) {
+			t.Errorf("%q gives %v", bad, err)
+		}
+	}
+	who, _ := b.Verify(ctx, session)
+	if err := s.TouchKey(ctx, who.KeyID, time.Now().UnixMilli(), time.Now().Add(-time.Second).UnixMilli()); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.Verify(ctx, session); !errors.Is(err, ErrWrong) {
+		t.Errorf("a session that has ended gives %v", err)
+	}
+	if err := s.RemoveOldKeys(ctx, time.Now().UnixMilli()); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.Verify(ctx, token); err != nil {
+		t.Errorf("the token was removed with the old sessions: %v", err)
+	}
+}
+
+func TestGuessesAreLimitedByTheirSource(t *testing.T) {
+	b, _, _ := open(t)
+	ctx := context.Background()
+	const word = "long-enough-one"
+	b.SetUp(ctx, "127.0.0.1", b.SetupCode(), "o.brandt", word)
+	now := time.Now()
+	b.limits.now = func() time.Time { return now }
+	last := error(nil)
+	for i := range signInBurst + 1 { // cheap names are as good as one
+		_, last = b.SignIn(ctx, "192.0.2.9", fmt.Sprint("name", i), "wrong", "")
+	}
+	if !errors.Is(last, ErrTooMany) {
+		t.Errorf("guessing many names from one address gives %v", last)
+	}
+	for i := range signInBurst + 1 { // of one network in which a host may take any address
+		_, last = b.SignIn(ctx, fmt.Sprintf("2001:db8::%d", i), "o.brandt", "wrong", "")
+	}
+	if !errors.Is(last, ErrTooMany) {
+		t.Errorf("guessing from many addresses of one network gives %v", last)
+	}
+	// However many guess at a name, whoever it belongs to signs in.
+	for i := range 20 {
+		b.SignIn(ctx, fmt.Sprintf("198.51.100.%d", i), "o.brandt", "wrong", "")
+	}
+	for _, from := range []string{"127.0.0.1", "203.0.113.7"} {
+		if _, err := b.SignIn(ctx, from, "o.brandt", word, ""); err != nil {
+			t.Errorf("the operator from %s: %v", from, err)
+		}
+	}
+	// What is remembered cannot be flushed by others, unless they are very many, and then only the oldest goes.
+	for i := range maxSources - 100 {
+		b.limits.take(fmt.Sprint("source", i))
+	}
+	if _, err := b.SignIn(ctx, "192.0.2.9", "o.brandt", word, ""); !errors.Is(err, ErrTooMany) {
+		t.Errorf("after thousands of other sources: %v", err)
+	}
+	if n := len(b.limits.sources); n > maxSources || n != b.limits.order.Len() {
+		t.Errorf("%d sources are remembered", n)
+	}
+	// Somebody with an account of his own does not get his guesses at others back by signing in.
+	for range signInBurst - 1 {
+		b.SignIn(ctx, "203.0.113.9", "o.other", "wrong", "")
+	}
+	b.SignIn(ctx, "203.0.113.9", "o.brandt", word, "")
+	b.SignIn(ctx, "203.0.113.9", "o.other", "wrong", "")
+	if _, err := b.SignIn(ctx, "203.0.113.9", "o.other", "wrong", ""); !errors.Is(err, ErrTooMany) {
+		t.Errorf("after a success in between: %v", err)
+	}
+	now = now.Add(signInEvery)
+	if _, err := b.SignIn(ctx, "203.0.113.9", "o.brandt", word, ""); err != nil {
+		t.Errorf("after waiting: %v", err)
+	}
+}

@@ -1,0 +1,336 @@
+// Package sources remembers what each source address was last seen doing: when it asked, and what was wrong with
+// requests that the standard says to discard silently. Nothing is silent for the administrator.
+package sources
+
+import (
+	"context"
+	"encoding/json"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"tollgate.example/key/internal/store"
+)
+
+// Fault is why a request was discarded.
+type Fault string
+
+const (
+	UnknownClient   Fault = "unknown-client"
+	Disabled        Fault = "client-disabled"
+	WrongSecret     Fault = "secret-mismatch"
+	SuspectSecret   Fault = "secret-suspect"
+	NoAuthenticator Fault = "no-message-authenticator"
+	Malformed       Fault = "malformed"
+	WrongCode       Fault = "unexpected-code"
+	Busy            Fault = "busy"
+	// Panicked is a request that hit a fault of ours.
+	Panicked Fault = "service-fault"
+	// NoSecret is a client that has no secret for what it speaks.
+	NoSecret Fault = "no-secret"
+	// PlainBody is a TACACS+ packet that is not hidden, from a client that has to hide them.
+	PlainBody Fault = "tacacs-not-hidden"
+	// WrongGearSecret is a TACACS+ packet that does not come out as one.
+	WrongGearSecret Fault = "tacacs-secret-mismatch"
+	// BadGear is what no TACACS+ packet may be.
+	BadGear Fault = "tacacs-malformed"
+	// GearTLS is a connection whose TLS failed, or whose certificate is not the client's.
+	GearTLS Fault = "tacacs-tls"
+)
+
+// Words explains a fault: what happens, and the likely cause with the remedy.
+func (f Fault) Words() (sentence, remedy string) {
+	switch f {
+	case UnknownClient:
+		return "asks, but is no client", "Add it as a client, or stop it from asking. Its address may be another than expected: devices with several interfaces choose one."
+	case Disabled:
+		return "asks, but the client is switched off", "Switch the client on, or stop the device from asking."
+	case WrongSecret:
+		return "asks with a secret that does not match", "Typed wrong on the device, or rotated on one side only. Set the secret anew on both sides."
+	case SuspectSecret:
+		return "sends passwords that come out unreadable", "Most likely its secret does not match. It sends no Message-Authenticator, which would tell for sure: switch it on there."
+	case NoAuthenticator:
+		return "asks without Message-Authenticator, which is required", "Switch Message-Authenticator on at the device. If it cannot, set the client to auto or off, and know that its replies can be forged."
+	case Malformed:
+		return "sends packets that are not RADIUS", "Something else is sent to this port, or the device is faulty."
+	case WrongCode:
+		return "sends a kind of packet that this port does not answer", "Accounting and dynamic authorization have ports of their own; check the port numbers on the device."
+	case NoSecret:
+		return "asks over a protocol for which the client has no secret", "Give the client a secret for this protocol, or stop the device from asking."
+	case PlainBody:
+		return "sends TACACS+ without hiding it, so that everybody on the way reads its passwords", "Set the shared secret on the device, or use TLS. If it cannot do either, allow it at the client."
+	case WrongGearSecret:
+		return "speaks TACACS+ with a shared secret that does not match", "Typed wrong on the device, or rotated on one side only. Set the TACACS+ secret anew on both sides."
+	case BadGear:
+		return "sends packets that break the rules of TACACS+", "Something else is sent to this port, or the device is faulty."
+	case GearTLS:
+		return "could not be let in over TLS", "Look at the certificate of the device, at the name in it, and at the trust list of the client."
+	case Busy:
+		return "was not answered because too many attempts were waiting", "A directory answers too slowly. Run its test."
+	case Panicked:
+		return "sent a request that hit a fault in Tollgate Key", "Run the checkup: it names the fault. Report it with what the log says."
+	}
+	return string(f), ""
+}
+
+// Problem is a fault with its history at one address.
+type Problem struct {
+	Fault  Fault     `json:"fault"`
+	Detail string    `json:"detail,omitempty"`
+	Since  time.Time `json:"since"`
+	Last   time.Time `json:"last"`
+	Count  int       `json:"count"`
+}
+
+// Source is one source address.
+type Source struct {
+	Address netip.Addr `json:"address"`
+	// Client is the ID of the client it belongs to, "" if none.
+	Client string `json:"client,omitempty"`
+	// Seen is the last good request.
+	Seen time.Time `json:"seen,omitzero"`
+	// SeenGear is the last good request over TACACS+.
+	SeenGear time.Time `json:"seenGear,omitzero"`
+	Good     int64     `json:"good"`
+	Dropped  int64     `json:"dropped"`
+	// Signs tells that it was seen with a Message-Authenticator, so mode auto requires one from now on.
+	Signs   bool     `json:"signs"`
+	Problem *Problem `json:"problem,omitempty"`
+}
+
+// Current reports whether the problem is still the state of things: no good request came after it.
+func (c *Source) Current() bool {
+	if c.Problem == nil {
+		return false
+	}
+	seen := c.Seen
+	if strings.HasPrefix(string(c.Problem.Fault), "tacacs-") {
+		seen = c.SeenGear
+	}
+	return c.Problem.Last.After(seen)
+}
+
+// LastGood is the last good request over any protocol.
+func (c *Source) LastGood() time.Time {
+	if c.SeenGear.After(c.Seen) {
+		return c.SeenGear
+	}
+	return c.Seen
+}
+
+const (
+	maxKnown   = 100_000
+	maxUnknown = 1_000
+	saveEvery  = 10 * time.Second
+)
+
+// Registry keeps the sources. It is safe for concurrent use.
+type Registry struct {
+	mu      sync.Mutex
+	known   map[netip.Addr]*Source
+	unknown map[netip.Addr]*Source
+	changed map[netip.Addr]bool
+	drops   map[int64]int // minute since 1970 -> discarded
+	totals  map[Fault]int64
+}
+
+// Open reads what was kept.
+func Open(ctx context.Context, s *store.Store) (*Registry, error) {
+	r := &Registry{known: map[netip.Addr]*Source{}, unknown: map[netip.Addr]*Source{}, changed: map[netip.Addr]bool{}, drops: map[int64]int{}, totals: map[Fault]int64{}}
+	rows, err := s.Contacts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range rows {
+		var c Source
+		if json.Unmarshal(row.Contact, &c) == nil && c.Address.IsValid() {
+			r.known[c.Address] = &c
+		}
+	}
+	return r, nil
+}
+
+// Good notes a request of a client that was well formed and authentic.
+func (r *Registry) Good(addr netip.Addr, client string, signed bool, now time.Time) {
+	r.good(addr, client, func(c *Source) {
+		c.Seen = now
+		c.Signs = c.Signs || signed
+	})
+}
+
+// GoodGear notes a session of TACACS+ whose first packet came out right.
+func (r *Registry) GoodGear(addr netip.Addr, client string, now time.Time) {
+	r.good(addr, client, func(c *Source) { c.SeenGear = now })
+}
+
+func (r *Registry) good(addr netip.Addr, client string, note func(*Source)) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	c := r.known[addr]
+	if c == nil {
+		if len(r.known) >= maxKnown {
+			return
+		}
+		delete(r.unknown, addr)
+		c = &Source{Address: addr}
+		r.known[addr] = c
+	}
+	c.Client = client
+	c.Good++
+	note(c)
+	r.changed[addr] = true
+}
+
+// Signs reports whether the address was ever seen with a valid Message-Authenticator.
+func (r *Registry) Signs(addr netip.Addr) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	c := r.known[addr]
+	return c != nil && c.Signs
+}
+
+// Discard notes a request that was discarded, or looks wrong. client is "" for an unknown source.
+func (r *Registry) Discard(addr netip.Addr, client string, fault Fault, detail string, now time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.totals[fault]++
+	minute := now.Unix() / 60
+	if r.drops[minute]++; len(r.drops) > 130 {
+		for m := range r.drops {
+			if m < minute-125 {
+				delete(r.drops, m)
+			}
+		}
+	}
+	list, limit := r.known, maxKnown
+	if client == "" {
+		list, limit = r.unknown, maxUnknown
+	}
+	c := list[addr]
+	if c == nil {
+		if len(list) >= limit {
+			evict(list)
+		}
+		c = &Source{Address: addr}
+		list[addr] = c
+	}
+	c.Client = client
+	c.Dropped++
+	if c.Problem == nil || c.Problem.Fault != fault || !c.Current() {
+		c.Problem = &Problem{Fault: fault, Since: now}
+	}
+	c.Problem.Detail, c.Problem.Last = detail, now
+	c.Problem.Count++
+	if client != "" {
+		r.changed[addr] = true
+	}
+}
+
+// evict removes the one heard from least recently among a few; a flood of made-up sources costs no more.
+func evict(list map[netip.Addr]*Source) {
+	var oldest *Source
+	n := 0
+	for _, c := range list {
+		if oldest == nil || c.last().Before(oldest.last()) {
+			oldest = c
+		}
+		if n++; n == 16 {
+			break
+		}
+	}
+	delete(list, oldest.Address)
+}
+
+func (c *Source) last() time.Time {
+	if c.Problem != nil && c.Problem.Last.After(c.LastGood()) {
+		return c.Problem.Last
+	}
+	return c.LastGood()
+}
+
+// All lists copies of all sources, those heard from last first.
+func (r *Registry) All() []Source {
+	r.mu.Lock()
+	out := make([]Source, 0, len(r.known)+len(r.unknown))
+	for _, list := range []map[netip.Addr]*Source{r.known, r.unknown} {
+		for _, c := range list {
+			out = append(out, c.copy())
+		}
+	}
+	r.mu.Unlock()
+	slices.SortFunc(out, func(a, b Source) int { return b.last().Compare(a.last()) })
+	return out
+}
+
+func (c *Source) copy() Source {
+	out := *c
+	if c.Problem != nil {
+		p := *c.Problem
+		out.Problem = &p
+	}
+	return out
+}
+
+// Forget drops a source, for instance an unknown source that was dealt with.
+func (r *Registry) Forget(addr netip.Addr) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.unknown, addr)
+}
+
+// DropsByMinute counts the discarded requests of the last two hours by minute since 1970.
+func (r *Registry) DropsByMinute() map[int64]int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out := make(map[int64]int, len(r.drops))
+	for m, n := range r.drops {
+		out[m] = n
+	}
+	return out
+}
+
+// Run keeps the sources of clients in the store until the context ends.
+func (r *Registry) Run(ctx context.Context, s *store.Store) {
+	tick := time.NewTicker(saveEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			r.save(s)
+			return
+		case <-tick.C:
+			r.save(s)
+		}
+	}
+}
+
+func (r *Registry) save(s *store.Store) {
+	r.mu.Lock()
+	rows := make([]store.Contact, 0, len(r.changed))
+	for addr := range r.changed {
+		if c := r.known[addr]; c != nil {
+			text, err := json.Marshal(c)
+			if err == nil {
+				rows = append(rows, store.Contact{Address: addr.String(), Contact: text})
+			}
+		}
+	}
+	clear(r.changed)
+	r.mu.Unlock()
+	if len(rows) == 0 {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if err := s.SaveContacts(ctx, rows); err != nil {
+		r.mu.Lock()
+		for _, row := range rows { // tried again next time
+			if addr, err := netip.ParseAddr(row.Address); err == nil {
+				r.changed[addr] = true
+			}
+		}
+		r.mu.Unlock()
+	}
+}

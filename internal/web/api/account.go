@@ -1,0 +1,100 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/identity/account"
+	"tollgate.example/key/internal/manage/revision"
+	"tollgate.example/key/internal/web/apitype"
+)
+
+func (s *server) accounts() {
+	huma.Register(s.api, operation("GET", "/accounts", "list-accounts", "Local accounts"), func(_ context.Context, in *ListInput) (*body[apitype.Page[apitype.Account]], error) {
+		list := s.Accounts.List(in.Query)
+		if in.After != "" {
+			for i, a := range list {
+				if a.ID == in.After {
+					list = list[i+1:]
+					break
+				}
+			}
+		}
+		out := apitype.Page[apitype.Account]{Items: []apitype.Account{}}
+		for _, a := range list[:min(len(list), in.Limit)] {
+			out.Items = append(out.Items, accountView(a))
+		}
+		if len(list) > in.Limit {
+			out.Next = list[in.Limit-1].ID
+		}
+		return ok(out), nil
+	})
+	huma.Register(s.api, operation("GET", "/accounts/{ref}", "get-account", "Show one local account"), func(_ context.Context, in *OneInput) (*tagged[apitype.Account], error) {
+		a := s.Accounts.Get(in.Ref)
+		if a == nil {
+			return nil, problem(http.StatusNotFound, "there is no local account "+in.Ref, "")
+		}
+		view := accountView(a)
+		return &tagged[apitype.Account]{view.Tag, view}, nil
+	})
+	huma.Register(s.api, operation("POST", "/accounts", "add-account", "Add a local account; it takes effect at once"), func(ctx context.Context, in *struct {
+		Body apitype.AccountInput
+	}) (*tagged[apitype.Account], error) {
+		return s.saveAccount(ctx, s.IDs.New(time.Now()).String(), &in.Body)
+	})
+	huma.Register(s.api, operation("PUT", "/accounts/{ref}", "change-account", "Replace a local account; it takes effect at once"), func(ctx context.Context, in *struct {
+		OneInput
+		MatchInput
+		Body apitype.AccountInput
+	}) (*tagged[apitype.Account], error) {
+		a := s.Accounts.Get(in.Ref)
+		if a == nil {
+			return nil, problem(http.StatusNotFound, "there is no local account "+in.Ref, "")
+		}
+		if in.IfMatch != "*" && in.IfMatch != accountView(a).Tag {
+			return nil, problem(http.StatusPreconditionFailed, "the account was changed meanwhile by "+a.ChangedBy, "Read it again and repeat your change.")
+		}
+		return s.saveAccount(ctx, a.ID, &in.Body)
+	})
+	huma.Register(s.api, operation("DELETE", "/accounts/{ref}", "remove-account", "Remove a local account; it takes effect at once"), func(ctx context.Context, in *OneInput) (*struct{}, error) {
+		a := s.Accounts.Get(in.Ref)
+		if a == nil {
+			return nil, problem(http.StatusNotFound, "there is no local account "+in.Ref, "")
+		}
+		return nil, missing(s.Accounts.Remove(ctx, a.ID), "local account")
+	})
+}
+
+func (s *server) saveAccount(ctx context.Context, id string, in *apitype.AccountInput) (*tagged[apitype.Account], error) {
+	a := account.Account{ID: id, Name: in.Name, Display: in.Display, Mail: in.Mail, Groups: in.Groups, Enabled: in.Enabled, Keeps: config.Keeps(in.Keeps), Emergency: in.Emergency, ChangedAt: time.Now(), ChangedBy: who(ctx).Name}
+	if in.Expires != nil {
+		a.Expires = *in.Expires
+	}
+	saved, err := s.Accounts.Save(ctx, a, in.Password)
+	var field *account.FieldError
+	if errors.As(err, &field) {
+		return nil, problem(http.StatusUnprocessableEntity, "nothing was changed, since the input has faults", "", apitype.Fault{Field: field.Field, Message: field.Message, Remedy: field.Remedy})
+	} else if err != nil {
+		return nil, err
+	}
+	view := accountView(saved)
+	return &tagged[apitype.Account]{view.Tag, view}, nil
+}
+
+func accountView(a *account.Account) apitype.Account {
+	out := apitype.Account{ID: a.ID, ChangedAt: a.ChangedAt, ChangedBy: a.ChangedBy, AccountFields: apitype.AccountFields{Name: a.Name, Display: a.Display, Mail: a.Mail, Groups: a.Groups, Enabled: a.Enabled, Keeps: string(a.Keeps), Emergency: a.Emergency},
+		OpenedOn: a.OpenedOn, Uses: a.Uses}
+	if !a.OpenedAt.IsZero() {
+		out.OpenedAt = &a.OpenedAt
+	}
+	if !a.Expires.IsZero() {
+		out.Expires = &a.Expires
+	}
+	out.Tag = revision.Tag(out)
+	return out
+}

@@ -1,0 +1,279 @@
+// Package api is the HTTP API under /api/v1: JSON in and out, problem details (RFC 9457) for errors, server-sent
+// events where things change by themselves, and the console's files. It decides nothing; it calls those who do.
+package api
+
+import (
+	"context"
+	"net"
+	"net/http"
+	"net/netip"
+	"path"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+
+	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/base/live"
+	"tollgate.example/key/internal/base/seal"
+	"tollgate.example/key/internal/base/tally"
+	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/identity/account"
+	"tollgate.example/key/internal/identity/copies"
+	"tollgate.example/key/internal/identity/factor"
+	"tollgate.example/key/internal/manage/checkup"
+	"tollgate.example/key/internal/manage/operator"
+	"tollgate.example/key/internal/manage/rehearsal"
+	"tollgate.example/key/internal/manage/revision"
+	"tollgate.example/key/internal/manage/sources"
+	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/web/apitype"
+)
+
+// Service is everything that the API works with.
+type Service struct {
+	Checkup    *checkup.Checkup
+	Roster     *copies.Keeper
+	Rehearsals *rehearsal.Keeper
+	Version    string
+	Store      *store.Store
+	Writer     *store.Writer
+	Revisions  *revision.Keeper
+	Accounts   *account.Keeper
+	Factors    *factor.Keeper
+	Operators  *operator.Registry
+	Sources    *sources.Registry
+	Gate       *gate.Gate
+	Box        *seal.Box
+	IDs        *ident.Source
+	Tally      *tally.Tally
+	Attempts   *live.Hub[*store.Attempt]
+	// Trial answers one RADIUS packet as if it came from the address.
+	Trial func(ctx context.Context, packet []byte, from netip.Addr, by string) ([]byte, error)
+	// GearTrial is a connection over TACACS+ as if it came from the address, GearOpen counts those there are.
+	GearTrial func(from netip.Addr, by string) net.Conn
+	GearOpen  func() int
+	Journal   *store.Journal
+	Entries   *live.Hub[*store.Entry]
+	// Waiting counts the attempts under way.
+	Waiting func() int
+	// Secure tells that the console is served by TLS; in clear it answers to names of loopback and to Hosts alone.
+	Secure bool
+	Hosts  []string
+	// Done is closed when the service ends, so that live streams end too.
+	Done <-chan struct{}
+}
+
+// server is the API over a service.
+type server struct {
+	*Service
+	api     huma.API
+	tickets tickets
+	analyst analyst
+	shelf   shelf
+	lists   lists
+}
+
+const (
+	maxBody     = 2 << 20
+	maxImport   = 9 << 20
+	sessionName = "tollgate_session"
+)
+
+// New makes the handler of the API and the console.
+func New(s *Service) http.Handler {
+	router := chi.NewRouter()
+	router.Use(caught(s.Gate.Panics), inTime, securityHeaders(s.Secure))
+	if !s.Secure {
+		router.Use(onlyHosts(s.Hosts))
+	}
+	router.Use(http.NewCrossOriginProtection().Handler)
+	var api *server
+	router.Route("/api", func(r chi.Router) {
+		r.Use(func(next http.Handler) http.Handler {
+			return http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
+				req.Body = http.MaxBytesReader(w, req.Body, maxImport)
+				w.Header().Set("Cache-Control", "no-store")
+				next.ServeHTTP(w, req)
+			})
+		})
+		r.Route("/v1", func(r chi.Router) { api = newServer(s, r) })
+		r.NotFound(func(w http.ResponseWriter, _ *http.Request) {
+			http.Error(w, "there is no such call", http.StatusNotFound)
+		})
+	})
+	router.Get("/lists/{file}", func(w http.ResponseWriter, r *http.Request) { api.revocationList(w, r) })
+	router.NotFound(consoleFiles().ServeHTTP)
+	router.Get("/", consoleFiles().ServeHTTP)
+	return router
+}
+
+// OpenAPI returns the OpenAPI document.
+func OpenAPI() ([]byte, error) {
+	return newServer(&Service{Version: "1"}, chi.NewRouter()).api.OpenAPI().MarshalJSON()
+}
+
+func newServer(s *Service, r chi.Router) *server {
+	huma.DefaultArrayNullable = false
+	huma.NewError = newProblem
+	huma.NewErrorWithContext = func(_ huma.Context, status int, msg string, errs ...error) huma.StatusError {
+		return newProblem(status, msg, errs...)
+	}
+	config := huma.DefaultConfig("Tollgate Key", "1")
+	config.Components = &huma.Components{Schemas: huma.NewMapRegistry("#/components/schemas/", schemaName)}
+	config.DocsPath = ""
+	config.CreateHooks = nil
+	config.RejectUnknownQueryParameters = true
+	config.Servers = []*huma.Server{{URL: "/api/v1"}}
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"session": {Type: "apiKey", In: "cookie", Name: sessionName},
+		"token":   {Type: "http", Scheme: "bearer"},
+	}
+	out := &server{Service: s, api: humachi.New(r, config)}
+	out.api.UseMiddleware(out.authenticate)
+	out.sessions()
+	out.objects()
+	out.certificates()
+	out.devices()
+	out.trials()
+	out.gearTrials()
+	out.journal()
+	out.factors()
+	out.draft()
+	out.directories()
+	out.membership()
+	out.checkup()
+	out.rehearsals()
+	out.samples()
+	out.accounts()
+	out.attempts()
+	out.now()
+	out.reference()
+	out.analyses()
+	out.expectations()
+	out.foretell()
+	out.hits()
+	out.leases()
+	out.files()
+	requireInViews(out.api.OpenAPI())
+	return out
+}
+
+// schemaName names the schema of a type: types of the API by their own name, those of other packages with the
+// package in front, so that facts.Attribute and config.Attribute are two.
+func schemaName(t reflect.Type, hint string) string {
+	for t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	name := huma.DefaultSchemaNamer(t, hint)
+	if pkg := path.Base(t.PkgPath()); t.PkgPath() != "" && pkg != "apitype" && pkg != "api" {
+		return strings.ToUpper(pkg[:1]) + pkg[1:] + name
+	}
+	return name
+}
+
+// requireInViews marks every field of the objects that are only sent, never received, as present, although the same
+// field may be left out of an input.
+func requireInViews(doc *huma.OpenAPI) {
+	for name, schema := range doc.Components.Schemas.Map() {
+		switch name {
+		case "Client", "Directory", "Realm", "Lane", "Pass", "Account", "Authority", "ServerCertificate", "Trust", "Device", "ConfigPolicy", "ConfigLookup", "ConfigLaneTLS", "Calendar", "Pool", "Remote", "Vendor", "Override", "Expectation", "CommandList":
+			schema.Required = nil
+			for field := range schema.Properties {
+				if !optional[field] && !optional[name+"."+field] {
+					schema.Required = append(schema.Required, field)
+				}
+			}
+			slices.Sort(schema.Required)
+		}
+	}
+}
+
+// optional are the fields of those objects that may be missing in what is sent.
+var optional = func() map[string]bool {
+	out := map[string]bool{"previousUntil": true, "tacacsPreviousUntil": true, "openedAt": true, "lastSeen": true, "problem": true, "expires": true, "ConfigPolicy.pass": true, "message": true, "$schema": true, "ConfigPolicy.note": true, "ConfigPolicy.owner": true, "ConfigPolicy.from": true, "ConfigPolicy.until": true, "Override.until": true, "Expectation.at": true, "request": true, "ConfigLaneTLS.certificate": true, "ConfigLaneTLS.trust": true, "Trust.listed": true, "machinePasswordSet": true, "Trust.responder": true}
+	for _, kind := range []string{"Client", "Directory", "Realm", "Lane", "Pass", "Authority", "ServerCertificate", "Trust", "Calendar", "Pool", "Remote", "Vendor", "Override", "Expectation", "CommandList"} {
+		out[kind+".changedBy"], out[kind+".changedAt"] = true, true
+	}
+	return out
+}()
+
+type whoKey struct{}
+
+// who returns the operator of a call.
+func who(ctx context.Context) operator.Who {
+	w, _ := ctx.Value(whoKey{}).(operator.Who)
+	return w
+}
+
+// public calls need nobody to be signed in.
+const public = "public"
+
+func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
+	bearer := ""
+	if token, ok := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); ok {
+		bearer = token
+	} else if cookie, err := huma.ReadCookie(ctx, sessionName); err == nil {
+		bearer = cookie.Value
+	}
+	if bearer != "" && len(bearer) < 200 {
+		if w, err := s.Operators.Verify(ctx.Context(), bearer); err == nil {
+			next(huma.WithValue(ctx, whoKey{}, w))
+			return
+		}
+	}
+	if ctx.Operation().Metadata[public] == true {
+		next(ctx)
+		return
+	}
+	huma.WriteErr(s.api, ctx, http.StatusUnauthorized, "not signed in: sign in, or give a token")
+}
+
+// remote is the address a call came from, without the port.
+func remote(ctx huma.Context) string {
+	host, _, err := net.SplitHostPort(ctx.RemoteAddr())
+	if err != nil {
+		return ctx.RemoteAddr()
+	}
+	return host
+}
+
+// newProblem makes problem details of huma's errors, without the input values it would repeat.
+func newProblem(status int, message string, errs ...error) huma.StatusError {
+	p := &apitype.Problem{Title: http.StatusText(status), Status: status, Detail: message}
+	for _, err := range errs {
+		if err == nil {
+			continue
+		}
+		if detail, ok := err.(huma.ErrorDetailer); ok {
+			d := detail.ErrorDetail()
+			p.Errors = append(p.Errors, apitype.Fault{Field: strings.TrimPrefix(d.Location, "body."), Message: d.Message})
+			continue
+		}
+		p.Errors = append(p.Errors, apitype.Fault{Message: err.Error()})
+	}
+	return p
+}
+
+// problem makes a problem with a remedy.
+func problem(status int, detail, remedy string, faults ...apitype.Fault) error {
+	return &apitype.Problem{Title: http.StatusText(status), Status: status, Detail: detail, Remedy: remedy, Errors: faults}
+}
+
+// operation describes a call.
+func operation(method, path, id, summary string) huma.Operation {
+	return huma.Operation{Method: method, Path: path, OperationID: id, Summary: summary, Security: []map[string][]string{{"session": {}}, {"token": {}}},
+		MaxBodyBytes: maxBody, BodyReadTimeout: 10 * time.Second}
+}
+
+// body is the answer of calls that return one value.
+type body[T any] struct{ Body T }
+
+func ok[T any](v T) *body[T] { return &body[T]{v} }
+
+// none is the input of calls without any.
+type none struct{}

@@ -1,0 +1,232 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/sse"
+
+	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/manage/revision"
+	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/web/apitype"
+)
+
+// FilterInput selects attempts.
+type FilterInput struct {
+	User    string    `query:"user" maxLength:"200" doc:"Name as looked up; * stands for any characters"`
+	MAC     string    `query:"mac" maxLength:"40" doc:"MAC address in any form"`
+	Client  string    `query:"client" maxLength:"200"`
+	Verdict string    `query:"verdict" enum:"admitted,refused"`
+	Reason  string    `query:"reason" maxLength:"60"`
+	Lane    string    `query:"lane" maxLength:"200"`
+	Text    string    `query:"q" maxLength:"200" doc:"Text in name, person, MAC or client"`
+	Since   time.Time `query:"since"`
+	Until   time.Time `query:"until"`
+}
+
+func (in *FilterInput) filter() (store.Filter, error) {
+	f := store.Filter{User: in.User, Client: in.Client, Verdict: in.Verdict, Reason: in.Reason, Lane: in.Lane, Text: in.Text, Span: store.Span{Since: in.Since, Until: in.Until}}
+	if in.MAC != "" {
+		mac, ok := facts.FormatMAC(in.MAC)
+		if !ok {
+			return f, problem(http.StatusUnprocessableEntity, fmt.Sprintf("%q is not a MAC address", in.MAC), "Write for instance 02-00-5E-10-7A-31.", apitype.Fault{Field: "mac", Message: "not a MAC address"})
+		}
+		f.MAC = mac
+	}
+	if mac, ok := facts.FormatMAC(in.Text); ok {
+		f.Text = mac
+	}
+	return f, nil
+}
+
+// fits applies the filter to one attempt as the database does, for the live stream.
+func (in *FilterInput) fits(a *store.Attempt) bool {
+	f, err := in.filter()
+	if err != nil {
+		return false
+	}
+	for _, c := range []struct{ want, have string }{{f.MAC, a.MAC}, {f.Client, a.Client}, {f.Verdict, a.Verdict}, {f.Reason, a.Reason}, {f.Lane, a.Lane}} {
+		if c.want != "" && c.want != c.have {
+			return false
+		}
+	}
+	if f.User != "" && !wildcard(strings.ToLower(f.User), a.Who) && !(strings.Contains(f.User, "*") && wildcard(strings.ToLower(f.User), strings.ToLower(a.Sent))) {
+		return false
+	}
+	text := strings.ToLower(f.Text)
+	return text == "" || strings.Contains(strings.ToLower(a.Sent+"\n"+a.Display+"\n"+a.MAC+"\n"+a.Client), text)
+}
+
+// wildcard matches a text with a pattern in which * stands for any characters.
+func wildcard(pattern, text string) bool {
+	parts := strings.Split(pattern, "*")
+	if len(parts) == 1 {
+		return pattern == text
+	}
+	if !strings.HasPrefix(text, parts[0]) {
+		return false
+	}
+	text = text[len(parts[0]):]
+	for _, part := range parts[1 : len(parts)-1] {
+		at := strings.Index(text, part)
+		if at < 0 {
+			return false
+		}
+		text = text[at+len(part):]
+	}
+	return strings.HasSuffix(text, parts[len(parts)-1])
+}
+
+func (s *server) attemptView(ctx context.Context, a *store.Attempt) apitype.Attempt {
+	return apitype.Attempt{ID: a.ID.String(), At: a.ID.Time(), Verdict: a.Verdict, Reason: a.Reason, Sentence: s.sentence(ctx, a), Client: a.Client, Sent: a.Sent, Person: a.Display,
+		User: a.Who, MAC: a.MAC, Where: a.Place, Lane: a.Lane, Policy: a.Policy, Pass: a.Pass, VLAN: a.VLAN, Revision: a.Revision, Micros: a.Micros}
+}
+
+// sentence says in words how an attempt ended. What the columns do not tell is decided again from the facts, as for its road; if
+// the revision is gone, the reason alone is left.
+func (s *server) sentence(ctx context.Context, a *store.Attempt) string {
+	if a.Verdict == "admitted" && a.Policy != "" {
+		text, _ := reason.Explain(reason.Code(a.Reason), map[string]string{"policy": a.Policy, "pass": a.Pass})
+		return text
+	}
+	var f facts.Facts
+	plan, err := s.Revisions.Plan(ctx, a.Revision)
+	if err != nil || f.ParseJSON(a.Facts) != nil {
+		return a.Reason
+	}
+	_, text, _ := plan.Explain(&f)
+	return text
+}
+
+func (s *server) attempts() {
+	huma.Register(s.api, operation("GET", "/attempts", "list-attempts", "Attempts, the newest first"), func(ctx context.Context, in *struct {
+		FilterInput
+		Before string `query:"before" maxLength:"13" doc:"Cursor"`
+		Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
+	}) (*body[apitype.Page[apitype.Attempt]], error) {
+		f, err := in.filter()
+		if err != nil {
+			return nil, err
+		}
+		if in.Before != "" {
+			if f.Before, err = ident.Parse(in.Before); err != nil {
+				return nil, problem(http.StatusUnprocessableEntity, err.Error(), "Use the cursor as it was given.", apitype.Fault{Field: "before", Message: err.Error()})
+			}
+		}
+		f.Limit = in.Limit + 1
+		rows, err := s.Store.Attempts(ctx, f)
+		if err != nil {
+			return nil, err
+		}
+		out := apitype.Page[apitype.Attempt]{Items: []apitype.Attempt{}}
+		if len(rows) > in.Limit {
+			rows = rows[:in.Limit]
+			out.Next = rows[in.Limit-1].ID.String()
+		}
+		for i := range rows {
+			out.Items = append(out.Items, s.attemptView(ctx, &rows[i]))
+		}
+		return ok(out), nil
+	})
+	huma.Register(s.api, operation("GET", "/attempts/{id}", "get-attempt", "One attempt with its facts and its road"), func(ctx context.Context, in *struct {
+		ID    string `path:"id" maxLength:"13"`
+		Under string `query:"under" enum:"revision,running,draft" default:"revision" doc:"Explain under the revision it was decided with, under what is running, or under the draft"`
+	}) (*body[apitype.AttemptDetail], error) {
+		out, err := s.attempt(ctx, in.ID, in.Under)
+		return ok(out), err
+	})
+	s.liveAttempts()
+}
+
+func (s *server) attempt(ctx context.Context, ref, under string) (apitype.AttemptDetail, error) {
+	var out apitype.AttemptDetail
+	id, err := ident.Parse(ref)
+	if err != nil {
+		return out, problem(http.StatusNotFound, "there is no attempt "+ref, err.Error())
+	}
+	row, err := s.Store.Attempt(ctx, id)
+	if err != nil {
+		return out, missing(err, "attempt, or it was removed after its time")
+	}
+	out.Attempt = s.attemptView(ctx, &row)
+	if err := json.Unmarshal(row.Facts, &out.Facts); err != nil {
+		return out, fmt.Errorf("the facts of attempt %s: %w", ref, err)
+	}
+	plan, err := s.planFor(ctx, row.Revision, under)
+	if err != nil {
+		return out, err
+	}
+	out.Trace = plan.Trace(&out.Facts)
+	out.Under = fmt.Sprintf("revision %d", row.Revision)
+	switch under {
+	case "draft", "running":
+		out.Under = under
+	default:
+		out.Sentence = out.Trace.Sentence
+	}
+	rows, err := s.Store.Attempts(ctx, store.Filter{User: strings.ReplaceAll(row.Who, "*", ""), Span: store.Span{Before: id}, Limit: 5})
+	out.Earlier = []apitype.Attempt{}
+	for i := range rows {
+		out.Earlier = append(out.Earlier, s.attemptView(ctx, &rows[i]))
+	}
+	return out, err
+}
+
+func (s *server) planFor(ctx context.Context, number int, under string) (*decide.Plan, error) {
+	switch under {
+	case "running":
+		return s.Gate.Current().Plan, nil
+	case "draft":
+	default:
+		return s.Revisions.Plan(ctx, number)
+	}
+	plan, problems := decide.Compile(s.Revisions.Draft())
+	if plan == nil {
+		return nil, publishProblem(&revision.Invalid{Problems: problems})
+	}
+	return plan, nil
+}
+
+func (s *server) liveAttempts() {
+	op := liveOperation("/attempts-live", "follow-attempts", "Attempts as they are recorded (server-sent events); Last-Event-ID catches up")
+	sse.Register(s.api, op, map[string]any{"attempt": apitype.Attempt{}, "gap": Gap{}, "beat": Beat{}}, func(ctx context.Context, in *struct {
+		FilterInput
+		LastEventID int64 `header:"Last-Event-ID"`
+	}, send sse.Sender) {
+		follow(ctx, s, s.Attempts, send, follower[*store.Attempt]{
+			catchUp: func() ident.ID { return s.catchUp(ctx, &in.FilterInput, ident.ID(in.LastEventID), send) },
+			id:      func(a *store.Attempt) ident.ID { return a.ID }, fits: in.fits, view: func(a *store.Attempt) any { return s.attemptView(ctx, a) }})
+	})
+}
+
+// catchUp sends what was recorded while a follower was away and returns the newest identifier sent.
+func (s *server) catchUp(ctx context.Context, in *FilterInput, last ident.ID, send sse.Sender) ident.ID {
+	if last == 0 {
+		return 0
+	}
+	f, err := in.filter()
+	if err != nil {
+		return 0
+	}
+	f.After, f.Limit = last, maxCatchUp
+	rows, err := s.Store.Attempts(ctx, f)
+	if err != nil {
+		return last
+	}
+	for i := range rows {
+		if send(sse.Message{ID: int(rows[i].ID), Data: s.attemptView(ctx, &rows[i])}) != nil {
+			break
+		}
+		last = rows[i].ID
+	}
+	return last
+}

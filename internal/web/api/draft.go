@@ -1,0 +1,120 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/manage/revision"
+	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/web/apitype"
+)
+
+func (s *server) draft() {
+	huma.Register(s.api, operation("GET", "/draft", "get-draft", "What the draft would change"), func(_ context.Context, _ *none) (*body[apitype.Draft], error) {
+		_, number := s.Revisions.Running()
+		c := s.Revisions.Draft()
+		out := apitype.Draft{Revision: number, Changes: s.Revisions.Changes(), Problems: s.problems(c), Mark: revision.Tag(c), Publishable: true}
+		if out.Problems == nil {
+			out.Problems = []config.Problem{}
+		}
+		for _, p := range out.Problems {
+			out.Publishable = out.Publishable && p.Warning
+		}
+		return ok(out), nil
+	})
+	huma.Register(s.api, operation("DELETE", "/draft", "discard-draft", "Make the draft the same as what is running"), func(ctx context.Context, _ *none) (*struct{}, error) {
+		return nil, s.Revisions.Discard(ctx, who(ctx).Name)
+	})
+	type note struct {
+		Note string `json:"note" required:"false" maxLength:"1000"`
+	}
+	huma.Register(s.api, operation("POST", "/draft/publish", "publish", "Check the whole draft and its expectations, and put it into effect"), func(ctx context.Context, in *struct{ Body apitype.PublishBody }) (*body[apitype.Published], error) {
+		number, err := s.publish(ctx, in.Body.Note, "", in.Body.Despite)
+		if err != nil {
+			return nil, publishProblem(err)
+		}
+		return ok(s.published(number)), nil
+	})
+	huma.Register(s.api, operation("POST", "/draft/discard", "discard-part", "Take one change of the draft back"), func(ctx context.Context, in *struct{ Body apitype.DiscardPart }) (*struct{}, error) {
+		running, _ := s.Revisions.Running()
+		return nil, editProblem(s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config, _ revision.Authors) (string, error) {
+			if err := c.Revert(running, in.Body.Kind, in.Body.ID, in.Body.Lane); err != nil {
+				return "", problem(http.StatusConflict, err.Error(), "Read the draft again.")
+			}
+			return in.Body.ID, nil
+		}))
+	})
+	huma.Register(s.api, operation("GET", "/revisions", "list-revisions", "Published revisions, the newest first"), func(ctx context.Context, in *struct {
+		Before int `query:"before" minimum:"0" doc:"Cursor: only revisions below this number"`
+		Limit  int `query:"limit" minimum:"1" maximum:"200" default:"50"`
+	}) (*body[apitype.Page[apitype.Revision]], error) {
+		rows, err := s.Store.Revisions(ctx, in.Before, in.Limit+1)
+		if err != nil {
+			return nil, err
+		}
+		out := apitype.Page[apitype.Revision]{Items: []apitype.Revision{}}
+		if len(rows) > in.Limit {
+			rows = rows[:in.Limit]
+			out.Next = fmt.Sprint(rows[in.Limit-1].Number)
+		}
+		_, running := s.Revisions.Running()
+		for _, row := range rows {
+			out.Items = append(out.Items, revisionView(row, running))
+		}
+		return ok(out), nil
+	})
+	huma.Register(s.api, operation("POST", "/revisions/{number}/take-back", "take-back", "Publish the configuration of an earlier revision again"), func(ctx context.Context, in *struct {
+		Number int `path:"number" minimum:"1"`
+		Body   note
+	}) (*body[apitype.Published], error) {
+		text := in.Body.Note
+		if text == "" {
+			text = fmt.Sprintf("back to revision %d", in.Number)
+		}
+		number, err := s.Revisions.TakeBack(ctx, who(ctx).Name, in.Number, text)
+		if err != nil {
+			return nil, publishProblem(err)
+		}
+		return ok(s.published(number)), nil
+	})
+	huma.Register(s.api, operation("GET", "/revisions/{number}/diff", "diff-revision", "What changed from one revision to another; from what is running, what taking back would change"), func(ctx context.Context, in *struct {
+		Number int `path:"number" minimum:"1"`
+		From   int `query:"from" minimum:"0" doc:"Revision to begin with; 0 is the running one"`
+	}) (*body[apitype.Draft], error) {
+		to, err := s.Revisions.Config(ctx, in.Number)
+		if err != nil {
+			return nil, missing(err, "revision")
+		}
+		from, number := s.Revisions.Running()
+		if in.From > 0 {
+			number = in.From
+			if from, err = s.Revisions.Config(ctx, in.From); err != nil {
+				return nil, missing(err, "revision")
+			}
+		}
+		return ok(apitype.Draft{Revision: number, Changes: config.Diff(from, to), Problems: []config.Problem{}, Publishable: true}), nil
+	})
+}
+
+func (s *server) published(number int) apitype.Published {
+	c, _ := s.Revisions.Running()
+	out := apitype.Published{Revision: number, Warnings: s.problems(c)}
+	if out.Warnings == nil {
+		out.Warnings = []config.Problem{}
+	}
+	return out
+}
+
+func revisionView(row store.Revision, running int) apitype.Revision {
+	out := apitype.Revision{Number: row.Number, At: time.UnixMilli(row.At), Operator: row.Operator, Note: row.Note, Running: row.Number == running}
+	if json.Unmarshal(row.Changes, &out.Changes) != nil || out.Changes == nil {
+		out.Changes = []config.Change{}
+	}
+	return out
+}

@@ -1,0 +1,320 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tollgate.example/key/internal/base/seal"
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/pass"
+	"tollgate.example/key/internal/manage/revision"
+	"tollgate.example/key/internal/manage/sources"
+	"tollgate.example/key/internal/web/apitype"
+)
+
+func (s *server) objects() {
+	register(s, kind[config.Client, *config.Client, apitype.ClientInput, apitype.Client]{
+		name: "client", plural: "clients",
+		list:  func(c *config.Config) *[]config.Client { return &c.Clients },
+		apply: s.applyClient,
+		text: func(c *config.Client) string {
+			text := c.Name + " " + strings.Join(c.Addresses, " ") + " " + c.Note
+			for key, value := range c.Tags {
+				text += " " + key + "=" + value
+			}
+			return text
+		},
+		views: s.clientView,
+	})
+	register(s, kind[config.Directory, *config.Directory, apitype.DirectoryInput, apitype.Directory]{
+		name: "directory", plural: "directories",
+		list: func(c *config.Config) *[]config.Directory { return &c.Directories },
+		apply: func(_ *config.Config, d *config.Directory, in *apitype.DirectoryInput) (string, error) {
+			return "", s.applyDirectory(d, in)
+		},
+		text: func(d *config.Directory) string { return d.Name + " " + strings.Join(d.Servers, " ") },
+		views: func(*config.Config) func(*config.Directory, apitype.Meta) apitype.Directory {
+			return func(d *config.Directory, m apitype.Meta) apitype.Directory {
+				var set *time.Time
+				if d.Member() {
+					if at := s.Gate.Memberships.Changed(d.Domain, d.Computer); !at.IsZero() {
+						set = &at
+					}
+				}
+				return apitype.Directory{Meta: m, PasswordSet: set, BindPasswordSet: d.BindPassword.Set(), Domain: d.Domain, Computer: d.Computer, DirectoryFields: apitype.DirectoryFields{Name: d.Name, Kind: string(d.Kind), Servers: d.Servers,
+					TLS: string(d.TLS), CA: d.CA, ServerName: d.ServerName, BindName: d.BindName, Base: d.Base, GroupBase: d.GroupBase, Attributes: d.Attributes,
+					TimeoutMillis: d.TimeoutMillis, Note: d.Note, Groups: d.Groups, CacheSeconds: &d.CacheSeconds, DNS: d.DNS, Source: d.Source, GuardAfter: d.GuardAfter, CopyBelow: d.CopyBelow, CopyWanted: d.CopyWanted, CopyMinutes: d.CopyMinutes}}
+			}
+		},
+	})
+	register(s, kind[config.Realm, *config.Realm, apitype.RealmFields, apitype.Realm]{
+		name: "realm", plural: "realms",
+		list: func(c *config.Config) *[]config.Realm { return &c.Realms },
+		apply: func(_ *config.Config, r *config.Realm, in *apitype.RealmFields) (string, error) {
+			r.Name, r.Forms, r.Rewrite, r.Lookup, r.Note = in.Name, in.Forms, in.Rewrite, in.Lookup, in.Note
+			return "", nil
+		},
+		text: func(r *config.Realm) string { return r.Name },
+		views: func(*config.Config) func(*config.Realm, apitype.Meta) apitype.Realm {
+			return func(r *config.Realm, m apitype.Meta) apitype.Realm {
+				return apitype.Realm{Meta: m, RealmFields: apitype.RealmFields{Name: r.Name, Forms: r.Forms, Rewrite: r.Rewrite, Lookup: r.Lookup, Note: r.Note}}
+			}
+		},
+	})
+	register(s, kind[config.Lane, *config.Lane, apitype.LaneFields, apitype.Lane]{
+		name: "lane", plural: "lanes", ordered: true,
+		list:  func(c *config.Config) *[]config.Lane { return &c.Lanes },
+		apply: s.applyLane,
+		text:  func(l *config.Lane) string { return l.Name + " " + l.When },
+		views: func(c *config.Config) func(*config.Lane, apitype.Meta) apitype.Lane {
+			place := map[string]int{}
+			for i := range c.Lanes {
+				place[c.Lanes[i].ID] = i + 1
+			}
+			return func(l *config.Lane, m apitype.Meta) apitype.Lane {
+				return apitype.Lane{Meta: m, Number: place[l.ID], LaneFields: apitype.LaneFields{Name: l.Name, When: l.When, Methods: l.Methods, Realm: l.Realm, Forward: l.Forward, TLS: l.TLS,
+					RejectDelayMillis: l.RejectDelayMillis, SecondFactor: l.SecondFactor, FactorRestMinutes: l.FactorRestMinutes, Policies: l.Policies, Note: l.Note}}
+			}
+		},
+	})
+	register(s, kind[config.Pass, *config.Pass, apitype.PassFields, apitype.Pass]{
+		name: "pass", plural: "passes",
+		list: func(c *config.Config) *[]config.Pass { return &c.Passes },
+		apply: func(_ *config.Config, p *config.Pass, in *apitype.PassFields) (string, error) {
+			in.Apply(p)
+			return "", nil
+		},
+		text:  func(p *config.Pass) string { return p.Name + " " + p.VLAN + " " + p.Role },
+		views: passView,
+	})
+	s.policyKinds()
+	s.laneOrder()
+}
+
+func (s *server) applyClient(_ *config.Config, c *config.Client, in *apitype.ClientInput) (string, error) {
+	c.Name, c.Enabled, c.Addresses, c.Tags, c.Note = in.Name, in.Enabled, in.Addresses, in.Tags, in.Note
+	c.MessageAuthenticator = config.MessageAuthenticator(in.MessageAuthenticator)
+	c.TACACSPlain, c.TACACSByAddress, c.TACACSNames, c.TACACSCertificate, c.TACACSTrust = in.TACACSPlain, in.TACACSByAddress, in.TACACSNames, in.TACACSCertificate, in.TACACSTrust
+	if in.GenerateSecret && in.GenerateTACACSSecret {
+		return "", faulty("generateTacacsSecret", "two secrets cannot be made in one call, since one is returned", "Make one after the other.")
+	}
+	made, err := s.applyTACACS(c, in)
+	if err != nil {
+		return "", err
+	}
+	secret := in.Secret
+	if in.GenerateSecret {
+		secret = seal.Generate()
+		made = secret
+	}
+	if secret == "" {
+		return made, nil
+	}
+	if !in.KeepPreviousUntil.IsZero() && c.Secret.Set() {
+		if in.KeepPreviousUntil.Before(time.Now()) {
+			return "", problem(http.StatusUnprocessableEntity, "the end of the previous secret lies in the past", "Give a moment to come.", apitype.Fault{Field: "keepPreviousUntil", Message: "lies in the past"})
+		}
+		c.Previous, c.PreviousUntil = c.Secret, in.KeepPreviousUntil
+	} else {
+		c.Previous, c.PreviousUntil = "", time.Time{}
+	}
+	c.Secret = s.Box.Seal(c.RADIUSPlace(), secret)
+	return made, nil
+}
+
+// applyTACACS sets the TACACS+ secret of a client, and returns one that was made.
+func (s *server) applyTACACS(c *config.Client, in *apitype.ClientInput) (string, error) {
+	secret, made := in.TACACSSecret, ""
+	if in.GenerateTACACSSecret {
+		made = seal.Generate()
+		secret = made
+	}
+	switch {
+	case in.RemoveTACACSSecret:
+		c.TACACSSecret, c.TACACSPrevious, c.TACACSPreviousUntil = "", "", time.Time{}
+		return "", nil
+	case secret == "":
+		return "", nil
+	}
+	c.TACACSPrevious, c.TACACSPreviousUntil = "", time.Time{}
+	if !in.KeepPreviousUntil.IsZero() && c.TACACSSecret.Set() {
+		if in.KeepPreviousUntil.Before(time.Now()) {
+			return "", faulty("keepPreviousUntil", "lies in the past", "Give a moment to come.")
+		}
+		c.TACACSPrevious, c.TACACSPreviousUntil = c.TACACSSecret, in.KeepPreviousUntil
+	}
+	c.TACACSSecret = s.Box.Seal(c.TACACSPlace(), secret)
+	return made, nil
+}
+
+// clientView shows clients with what was seen of them.
+func (s *server) clientView(*config.Config) func(*config.Client, apitype.Meta) apitype.Client {
+	seen := map[string][]sources.Source{}
+	for _, c := range s.Sources.All() {
+		if c.Client != "" {
+			seen[c.Client] = append(seen[c.Client], c)
+		}
+	}
+	return func(c *config.Client, m apitype.Meta) apitype.Client {
+		out := apitype.Client{Meta: m, SecretSet: c.Secret.Set(), ClientFields: apitype.ClientFields{Name: c.Name, Enabled: c.Enabled, Addresses: c.Addresses,
+			MessageAuthenticator: string(c.MessageAuthenticator), Tags: c.Tags, Note: c.Note, TACACSPlain: c.TACACSPlain, TACACSByAddress: c.TACACSByAddress, TACACSNames: c.TACACSNames, TACACSCertificate: c.TACACSCertificate, TACACSTrust: c.TACACSTrust},
+			TACACSSecretSet: c.TACACSSecret.Set()}
+		if c.TACACSPrevious.Set() {
+			out.TACACSPreviousUntil = &c.TACACSPreviousUntil
+		}
+		if c.Previous.Set() {
+			out.PreviousUntil = &c.PreviousUntil
+		}
+		for _, at := range seen[c.ID] {
+			out.Good += at.Good
+			out.Dropped += at.Dropped
+			if seen := at.LastGood(); !seen.IsZero() && (out.LastSeen == nil || seen.After(*out.LastSeen)) {
+				out.LastSeen = &seen
+			}
+			if at.Problem != nil && (out.Problem == nil || at.Problem.Last.After(out.Problem.Last)) {
+				out.Problem = contactView(&at, c.Name)
+			}
+		}
+		return out
+	}
+}
+
+func contactView(c *sources.Source, name string) *apitype.Contact {
+	sentence, remedy := c.Problem.Fault.Words()
+	return &apitype.Contact{Address: c.Address.String(), Client: name, ClientID: c.Client, Fault: string(c.Problem.Fault), Sentence: sentence, Remedy: remedy,
+		Detail: c.Problem.Detail, Since: c.Problem.Since, Last: c.Problem.Last, Count: c.Problem.Count, Current: c.Current()}
+}
+
+// applyDirectory puts the input over a directory. Its stored password goes to the servers it was typed for, protected as it was
+// then, and to no others: they might be those of somebody who wants to hear it.
+func (s *server) applyDirectory(d *config.Directory, in *apitype.DirectoryInput) error {
+	before, old := d.Destination(), d.BindPassword
+	d.Name, d.Kind, d.Servers, d.TLS, d.CA = in.Name, config.DirectoryKind(in.Kind), in.Servers, config.TLSMode(in.TLS), in.CA
+	d.ServerName, d.BindName, d.Base, d.GroupBase = in.ServerName, in.BindName, in.Base, in.GroupBase
+	d.Attributes, d.TimeoutMillis, d.Note = in.Attributes, in.TimeoutMillis, in.Note
+	d.Groups, d.CacheSeconds, d.DNS, d.Source, d.GuardAfter = in.Groups, given(in.CacheSeconds), in.DNS, in.Source, in.GuardAfter
+	d.CopyBelow, d.CopyWanted, d.CopyMinutes = in.CopyBelow, in.CopyWanted, in.CopyMinutes
+	switch {
+	case strings.TrimSpace(in.BindName) == "":
+		d.BindPassword = ""
+	case in.BindPassword != "":
+		d.BindPassword = s.Box.Seal(d.BindPlace(), in.BindPassword)
+	case old.Set():
+		typed := config.Config{Directories: []config.Directory{*d}}
+		typed.Directories[0].Servers = slices.Clone(d.Servers)
+		if typed.Normalise(); typed.Directories[0].Destination() != before {
+			return faulty("bindPassword", "the servers, their TLS, authority or name, or the DNS server are others than those that the stored password was given for", "Type the password of the service account again.")
+		}
+	}
+	return nil
+}
+
+func (s *server) applyLane(_ *config.Config, l *config.Lane, in *apitype.LaneFields) (string, error) {
+	l.Name, l.When, l.Methods, l.Realm, l.Forward, l.TLS, l.RejectDelayMillis, l.Note = in.Name, in.When, in.Methods, in.Realm, in.Forward, in.TLS, in.RejectDelayMillis, in.Note
+	l.SecondFactor, l.FactorRestMinutes = in.SecondFactor, in.FactorRestMinutes
+	known := map[string]bool{}
+	for _, p := range l.Policies {
+		known[p.ID] = true
+	}
+	l.Policies = slices.Clone(in.Policies)
+	for i := range l.Policies {
+		p := &l.Policies[i]
+		if !known[p.ID] { // a new policy, or an identifier that came from elsewhere
+			p.ID = s.IDs.New(time.Now()).String()
+		}
+		delete(known, p.ID)
+	}
+	return "", nil
+}
+
+func passView(c *config.Config) func(*config.Pass, apitype.Meta) apitype.Pass {
+	uses := map[string][]string{}
+	dictionary, _ := pass.Dictionary(c.Vendors)
+	for _, other := range c.Passes {
+		if other.Extends != "" {
+			key := strings.ToLower(other.Extends)
+			uses[key] = append(uses[key], "pass "+other.Name)
+		}
+	}
+	for _, o := range c.Overrides {
+		key := strings.ToLower(o.Pass)
+		uses[key] = append(uses[key], "override "+o.Name)
+	}
+	for _, lane := range c.Lanes {
+		for _, policy := range lane.Policies {
+			names := []string{policy.Pass}
+			for _, row := range policy.Groups {
+				names = append(names, row.Pass)
+			}
+			for _, name := range names {
+				key, use := strings.ToLower(name), lane.Name+" / "+policy.Name
+				if name != "" && !slices.Contains(uses[key], use) {
+					uses[key] = append(uses[key], use)
+				}
+			}
+		}
+	}
+	return func(p *config.Pass, m apitype.Meta) apitype.Pass {
+		out := apitype.Pass{Meta: m, Reply: []pass.Text{}, Gear: []pass.Text{}, UsedBy: []string{}, PassFields: apitype.FieldsOfPass(p)}
+		if whole, err := c.Resolve(p); err == nil {
+			reply, _ := pass.Compile(&whole, dictionary, c.Vendors)
+			out.Reply = reply.Texts()
+			grant, _ := pass.CompileGrant(&whole)
+			out.Gear = grant.Texts()
+		}
+		if list := uses[strings.ToLower(p.Name)]; list != nil {
+			out.UsedBy = list
+		}
+		return out
+	}
+}
+
+// laneOrder moves lanes.
+func (s *server) laneOrder() {
+	type order struct {
+		Lanes []string `json:"lanes" doc:"Identifiers of all lanes in the wanted order"`
+	}
+	huma.Register(s.api, operation("PUT", "/lane-order", "order-lanes", "Put the lanes of the draft in order"), func(ctx context.Context, in *struct {
+		PublishInput
+		Body order
+	}) (*body[apitype.Published], error) {
+		moved := ""
+		err := s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config, _ revision.Authors) (string, error) {
+			out := make([]config.Lane, 0, len(c.Lanes))
+			for i, id := range in.Body.Lanes {
+				lane, at := config.Find(c.Lanes, id)
+				if at < 0 || slices.Contains(in.Body.Lanes[:i], id) {
+					return "", problem(http.StatusUnprocessableEntity, fmt.Sprintf("lane %q does not exist, or is named twice", id), "Read the lanes again.", apitype.Fault{Field: fmt.Sprintf("lanes[%d]", i), Message: "unknown or repeated"})
+				}
+				if moved == "" && at != i {
+					moved = id
+				}
+				out = append(out, *lane)
+			}
+			if len(out) != len(c.Lanes) {
+				return "", problem(http.StatusConflict, "the draft holds other lanes than these", "Read the lanes again.")
+			}
+			c.Lanes = out
+			return moved, nil
+		})
+		if err != nil {
+			return nil, editProblem(err)
+		}
+		number, err := s.publishOne(ctx, in.PublishInput, moved)
+		return ok(apitype.Published{Revision: number, Warnings: []config.Problem{}}), err
+	})
+}
+
+// given is a number of a call; what was left out has its default by now.
+func given(n *int) int {
+	if n == nil {
+		return 0
+	}
+	return *n
+}
