@@ -22,6 +22,8 @@ import (
 	"tollgate.example/key/internal/base/panics"
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/base/tally"
+	"tollgate.example/key/internal/front/radius"
+	"tollgate.example/key/internal/front/tacacs"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/identity/account"
 	"tollgate.example/key/internal/identity/certificate"
@@ -29,7 +31,6 @@ import (
 	"tollgate.example/key/internal/identity/device"
 	"tollgate.example/key/internal/identity/domain"
 	"tollgate.example/key/internal/identity/factor"
-	"tollgate.example/key/internal/listen"
 	"tollgate.example/key/internal/manage/checkup"
 	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/manage/rehearsal"
@@ -80,8 +81,8 @@ type App struct {
 	store    *store.Store
 	factors  *factor.Keeper
 	server   *http.Server
-	radius   *listen.RADIUS
-	tacacs   *listen.TACACS
+	radius   *radius.Server
+	tacacs   *tacacs.Server
 	cancel   context.CancelFunc
 	done     []func()
 	failed   chan error
@@ -216,7 +217,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	if err != nil {
 		return err
 	}
-	if a.radius, err = listen.NewRADIUS(a.Gate, registry, o.RADIUS); err != nil {
+	if a.radius, err = radius.Serve(a.Gate, registry, o.RADIUS); err != nil {
 		return err
 	}
 	a.RADIUS = a.radius.Addresses()
@@ -247,12 +248,12 @@ func (a *App) start(ctx context.Context, o *Options) error {
 // openTACACS opens the sockets of TACACS+.
 func (a *App) openTACACS(o *Options, registry *sources.Registry) error {
 	var err error
-	if a.tacacs, err = listen.NewTACACS(a.Gate, registry, o.TACACS, o.TACACSTLS); err != nil {
+	if a.tacacs, err = tacacs.Serve(a.Gate, registry, o.TACACS, o.TACACSTLS); err != nil {
 		if !o.TACACSOptional {
 			return err
 		}
 		o.Log.Warn("TACACS+ is off; name its addresses with -tacacs and -tacacs-tls, or let the service use low ports", "error", err)
-		if a.tacacs, err = listen.NewTACACS(a.Gate, registry, nil, nil); err != nil {
+		if a.tacacs, err = tacacs.Serve(a.Gate, registry, nil, nil); err != nil {
 			return err
 		}
 	}

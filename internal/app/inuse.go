@@ -33,5 +33,10 @@ func (u inUse) Member(d *config.Directory) directory.MemberTester {
 	return nil
 }
 
-// Directory is one of them, open.
-func (u inUse) Directory(name string) *directory.Directory { return u.gate.Current().Directory(name) }
+// Directory is one of them, open; nil if there is none.
+func (u inUse) Directory(name string) *directory.Directory {
+	if open := u.gate.Current().Directory(name); open != nil {
+		return open.Directory
+	}
+	return nil
+}

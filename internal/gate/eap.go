@@ -8,8 +8,6 @@ import (
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/eap/server"
-	"tollgate.example/key/internal/wire/eap"
-	"tollgate.example/key/internal/wire/radius"
 )
 
 const (
@@ -19,66 +17,59 @@ const (
 	maxWeight        = 512 << 20
 	conversationIdle = 30 * time.Second
 	maxSessions      = 50_000
-	attributeMTU     = 12 // Framed-MTU
 )
 
 // open is a conversation under way, with the visit it belongs to.
 type open = server.Open[*prover]
 
-// EAP takes the first round of an EAP conversation (RFC 3579), which has no State; Continue takes the others. A round that
-// ends the conversation gives the verdict, the others a challenge.
-func (g *Gate) EAP(ctx context.Context, s *Snapshot, f facts.Facts, p *radius.Packet, begun time.Time) Answer {
-	message := p.EAP()
-	if state := p.Get(radius.State); state != nil {
-		return g.stray(s, f, state, message, begun)
+// beginEAP takes the first round of an EAP conversation (RFC 3579), which has no State; Continue takes the others. A round
+// that ends the conversation gives the verdict, the others a challenge.
+func (g *Gate) beginEAP(ctx context.Context, a *Access) Answer {
+	if a.EAP.State != nil {
+		return g.stray(a)
 	}
-	f.EAP = &facts.EAP{}
-	v, why := g.Arrive(s, f, begun)
-	if why != reason.OK {
-		return v.leaveEAP(message)
+	a.Facts.EAP = &facts.EAP{}
+	v, why := g.Arrive(a.Snapshot, a.Facts, a.Begun)
+	if why != reason.OK || v.Facts.Credential == reason.DeviceMismatch {
+		return v.leaveEAP(a.EAP.Message)
 	}
-	if v.Facts.Credential == reason.DeviceMismatch {
-		return v.leaveEAP(message)
+	visit := &prover{Visit: v, client: v.Facts.Client, station: a.EAP.Station}
+	lane := a.Snapshot.Lane(v.before.Lane.Number)
+	settings := &lane.Settings
+	if v.Facts.Method == facts.MACBypass {
+		settings = &lane.Bypass
 	}
-	visit := &prover{Visit: v, client: f.Client, station: string(p.Get(radius.CallingStationID))}
-	ready := s.lane(v.before.Lane.Number)
-	settings := &ready.settings
-	if f.Method == facts.MACBypass {
-		settings = &ready.bypass
-	}
-	mtu, _ := p.Integer(attributeMTU)
-	c := server.New(settings, g.sessions, visit, server.FragmentSize(int(min(mtu, 65535))))
+	c := server.New(settings, g.sessions, visit, server.FragmentSize(a.EAP.MTU))
 	o := g.open.Add(c, visit, visit.client)
-	return g.round(ctx, o, message)
+	return g.round(ctx, o, a.EAP.Message)
 }
 
 // Continue takes a round of a conversation under way, without reading the facts of the request anew. ok is false if the
 // request is none of those; it has to walk the whole road then, which says why.
-func (g *Gate) Continue(ctx context.Context, p *radius.Packet, client string) (answer Answer, ok bool) {
-	state := p.Get(radius.State)
-	if state == nil || !p.Has(radius.EAPMessage) {
+func (g *Gate) Continue(ctx context.Context, e *EAP, client string) (answer Answer, ok bool) {
+	if e == nil || e.State == nil {
 		return Answer{}, false
 	}
-	o := g.open.Find(state)
-	if o == nil || o.Keep.client != client || o.Keep.station != string(p.Get(radius.CallingStationID)) {
+	o := g.open.Find(e.State)
+	if o == nil || o.Keep.client != client || o.Keep.station != e.Station {
 		return Answer{}, false
 	}
-	return g.round(ctx, o, p.EAP()), true
+	return g.round(ctx, o, e.Message), true
 }
 
 // stray refuses an answer that continues nothing: its conversation is over, was never begun here, or is that of another
 // client or device.
-func (g *Gate) stray(s *Snapshot, f facts.Facts, state, message []byte, begun time.Time) Answer {
+func (g *Gate) stray(a *Access) Answer {
 	code := reason.EAPLost
-	if g.open.Find(state) != nil {
+	if g.open.Find(a.EAP.State) != nil {
 		code = reason.EAPMixed
 	}
-	f.EAP = &facts.EAP{}
-	v, why := g.Arrive(s, f, begun)
+	a.Facts.EAP = &facts.EAP{}
+	v, why := g.Arrive(a.Snapshot, a.Facts, a.Begun)
 	if why == reason.OK {
 		v.Facts.Credential = code
 	}
-	return v.leaveEAP(message)
+	return v.leaveEAP(a.EAP.Message)
 }
 
 // round hands one packet to the conversation.
@@ -115,9 +106,7 @@ func (p *prover) end(answer *server.Answer) Answer {
 	out.EAP = answer.Packet
 	switch {
 	case out.Verdict != decide.Admitted && answer.OK(): // such as by a pool that has run out of addresses meanwhile
-		if packet, err := eap.Decode(answer.Packet); err == nil {
-			out.EAP = eap.Packet{Code: eap.Failure, Identifier: packet.Identifier}.Encode()
-		}
+		out.EAP = server.Failure(answer.Packet)
 	case out.Verdict == decide.Admitted:
 		out.MSK = answer.MSK
 		if m := p.computer(); m != "" {
@@ -141,9 +130,7 @@ func (v *Visit) computer() string {
 // leaveEAP ends before a conversation has begun: the refusal carries an EAP-Failure (RFC 3579 section 2.6.3).
 func (v *Visit) leaveEAP(message []byte) Answer {
 	out := v.Leave()
-	if packet, err := eap.Decode(message); err == nil {
-		out.EAP = eap.Packet{Code: eap.Failure, Identifier: packet.Identifier}.Encode()
-	}
+	out.EAP = server.Failure(message)
 	return out
 }
 

@@ -9,12 +9,11 @@ import (
 
 // Rotate gives our machine account in the domain of a directory in use a new password.
 func (g *Gate) Rotate(ctx context.Context, name string) error {
-	s := g.Current()
-	member := s.Member(name)
-	if member == nil {
+	open := g.Current().Directory(name)
+	if open == nil || open.Member == nil {
 		return fmt.Errorf("directory %s is not joined to its domain", name)
 	}
-	return g.Memberships.Rotate(ctx, member, s.config(name))
+	return g.Memberships.Rotate(ctx, open.Member, &open.Config)
 }
 
 // RotateOld replaces the passwords of machine accounts that are due, and returns what went wrong.

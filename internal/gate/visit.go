@@ -11,16 +11,18 @@ import (
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/gate/snapshot"
 	"tollgate.example/key/internal/identity/directory"
 	"tollgate.example/key/internal/identity/proof"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/upstream"
+	"tollgate.example/key/internal/wire/mschap"
 )
 
 // Visit is one attempt on its way.
 type Visit struct {
 	gate     *Gate
-	snapshot *Snapshot
+	snapshot *snapshot.Snapshot
 	Facts    facts.Facts
 	before   decide.Decision
 	begun    time.Time
@@ -55,21 +57,17 @@ type Answer struct {
 	// EAP is the EAP packet of the answer, MSK the master session key of a success.
 	EAP []byte
 	MSK []byte
-	// SendKey and ReceiveKey are the MPPE keys of MS-CHAPv2 outside EAP.
-	SendKey, ReceiveKey []byte
-	// Vendor are attributes of RFC 2548.
-	Vendor []VendorAttribute
+	// MSCHAP is the hash of the NT hash, from which the reply to MS-CHAP outside EAP makes its proof and its keys; nil if
+	// no response was checked.
+	MSCHAP *mschap.Hash
 }
 
-// VendorAttribute is one attribute of RFC 2548.
-type VendorAttribute struct {
-	Type  byte
-	Value []byte
-}
+// noHash is that of nobody.
+var noHash mschap.Hash
 
 // Arrive begins a visit with the facts of a request: it chooses the lane and the realm. A reason other than OK means
 // that the verdict is clear already and the visit should Leave.
-func (g *Gate) Arrive(s *Snapshot, f facts.Facts, begun time.Time) (*Visit, reason.Code) {
+func (g *Gate) Arrive(s *snapshot.Snapshot, f facts.Facts, begun time.Time) (*Visit, reason.Code) {
 	v := &Visit{gate: g, snapshot: s, Facts: f, begun: begun}
 	now := time.Now()
 	if f.MAC != "" {
@@ -180,7 +178,7 @@ func (v *Visit) CheckPassword(ctx context.Context, clear string) reason.Code {
 		})
 	} else {
 		d := v.snapshot.Directory(person.Store)
-		code, detail = v.guarded(ctx, d, person, func() (reason.Code, string) { return d.CheckPassword(ctx, person.ID, clear) })
+		code, detail = v.guarded(ctx, d.Directory, person, func() (reason.Code, string) { return d.CheckPassword(ctx, person.ID, clear) })
 	}
 	v.Facts.Spent.Credential = time.Since(begun).Microseconds()
 	return v.judged(code, detail)
@@ -238,7 +236,7 @@ func (v *Visit) Refuse(shown ...proof.Proof) Answer {
 
 // takeAddress takes an address for the session, for as long as it may last.
 func (v *Visit) takeAddress(p *decide.Pass) {
-	pool := v.snapshot.pools[strings.ToLower(p.Pool)]
+	pool := v.snapshot.Pool(p.Pool)
 	f := &v.Facts
 	f.Lease = &facts.Lease{Pool: pool.Name(), Address: v.gate.Leases.Take(pool, holder(f), f.Person.Label(), f.Client, time.Now(), time.Duration(p.SessionTimeout)*time.Second)}
 }

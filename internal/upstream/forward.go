@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"net/netip"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -58,12 +60,41 @@ type Attribute struct {
 	Value []byte
 }
 
+// Transport reports whether an attribute is part of how the answer is said, and grants nothing: EAP, State, and the proofs
+// and errors of MS-CHAP.
+func (a Attribute) Transport() bool {
+	switch a.Type {
+	case radius.EAPMessage, radius.State:
+		return true
+	case radius.VendorSpecific:
+		return len(a.Value) > 5 && binary.BigEndian.Uint32(a.Value) == radius.Vendor2548
+	}
+	return false
+}
+
 // Answer is what a server said, proven.
 type Answer struct {
 	Code       radius.Code
 	Attributes []Attribute
 	// SendKey and ReceiveKey are opened MPPE keys (RFC 2548 section 2.4), nil if there are none.
 	SendKey, ReceiveKey []byte
+}
+
+// Challenge reports whether the server asks for another round.
+func (a *Answer) Challenge() bool { return a.Code == radius.AccessChallenge }
+
+// Accepted reports whether the server admits.
+func (a *Answer) Accepted() bool { return a.Code == radius.AccessAccept }
+
+// String is what the answer says in words.
+func (a *Answer) String() string {
+	text := a.Code.String()
+	for _, attribute := range a.Attributes {
+		if attribute.Type == radius.ReplyMessage {
+			text += ": " + strings.ToValidUTF8(string(attribute.Value), "?")
+		}
+	}
+	return text
 }
 
 // ErrCircle tells that a request has come through too many servers.

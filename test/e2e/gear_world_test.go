@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/dialogue"
+	front "tollgate.example/key/internal/front/tacacs"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/wire/tacacs"
@@ -147,7 +147,7 @@ func asciiStart(user string) []byte {
 
 // isError reports whether a body is the error of its type.
 func isError(kind tacacs.Type, body []byte) bool {
-	return bytes.Equal(body, dialogue.Refusal(kind, string(errorText(kind, body))))
+	return bytes.Equal(body, front.Refusal(kind, string(errorText(kind, body))))
 }
 
 func errorText(kind tacacs.Type, body []byte) []byte {

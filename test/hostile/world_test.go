@@ -30,6 +30,7 @@ import (
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/eap/supplicant"
+	"tollgate.example/key/internal/front/radius/access"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/lab"
 	"tollgate.example/key/internal/store"
@@ -281,15 +282,9 @@ func (w *world) ask(q *request) gate.Answer {
 	p, err := radius.Decode(data)
 	w.must(err)
 	c, ctx := w.clients[q.client], context.Background()
-	if out, ok := w.app.Gate.Continue(ctx, &p, c.Name); ok {
-		return out
-	}
-	now := time.Now()
-	s := w.app.Gate.Current()
 	prefix, _ := config.ParsePrefix(c.Addresses[0])
-	f := facts.Facts{At: now, Address: prefix.Addr()}
-	gate.RADIUSFacts(&p, c, s.Plan.Dictionary, &f)
-	return w.app.Gate.RADIUS(ctx, s, f, &p, w.key, true, now)
+	r := access.Request{Packet: p, Client: c, From: prefix.Addr(), Key: w.key, Signed: true, Snapshot: w.app.Gate.Current(), Begun: time.Now()}
+	return r.Answer(ctx, w.app.Gate)
 }
 
 // vlan is the VLAN that an answer gives, "" for a refusal.

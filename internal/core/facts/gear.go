@@ -1,8 +1,10 @@
 package facts
 
 import (
+	"net/netip"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // DeviceCommand is one command on a device, by a person who is signed in there.
@@ -48,6 +50,22 @@ func (g *Gear) append(b []byte) []byte {
 	}
 	return append(b, '}')
 }
+
+// OfGear begins the facts of a request by TACACS+: user, port and remote are fields of the request as they came, the last
+// where the person is (RFC 8907 section 3.7).
+func OfGear(client string, tags map[string]string, address netip.Addr, user, port, remote []byte, at time.Time) Facts {
+	f := Facts{At: at, Protocol: "tacacs", Service: DeviceLogin, Client: client, ClientTags: tags, Address: address,
+		Port: Clean(port), Sent: string(user), Gear: &Gear{}}
+	if addr, err := netip.ParseAddr(string(remote)); err == nil {
+		f.From = addr.Unmap().WithZone("")
+	} else if len(remote) > 0 {
+		f.Attributes = []Attribute{{Name: "rem_addr", Value: Clean(remote)}}
+	}
+	return f
+}
+
+// Clean makes text of octets that may be anything.
+func Clean(octets []byte) string { return strings.ToValidUTF8(string(octets), "?") }
 
 // Readable makes one line of readable text of what may be anything.
 func Readable(text string) string {

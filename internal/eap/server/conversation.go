@@ -152,6 +152,15 @@ func New(settings *Settings, sessions *Sessions, asker Asker, fragment int) *Con
 // Identity is the name that the peer gave outside of any tunnel.
 func (c *Conversation) Identity() string { return c.identity }
 
+// Failure is the EAP-Failure that ends the conversation of a message (RFC 3748 section 4.2); nil if the message is no EAP.
+func Failure(message []byte) []byte {
+	p, err := eap.Decode(message)
+	if err != nil {
+		return nil
+	}
+	return eap.Packet{Code: eap.Failure, Identifier: p.Identifier}.Encode()
+}
+
 // Over reports whether the conversation has ended.
 func (c *Conversation) Over() bool {
 	c.mu.Lock()

@@ -105,7 +105,7 @@ func (k *Keeper) apply(c *config.Config, number int) error {
 	if plan == nil {
 		return &Invalid{problems}
 	}
-	next, err := k.gate.Prepare(plan, number, k.box, k.gate.Current())
+	next, err := k.gate.Prepare(plan, number, k.box)
 	if err != nil {
 		return err
 	}
@@ -290,7 +290,7 @@ func (k *Keeper) publish(ctx context.Context, operator, note string, c *config.C
 		return 0, &Invalid{problems}
 	}
 	number := k.number + 1
-	next, err := k.gate.Prepare(plan, number, k.box, k.gate.Current())
+	next, err := k.gate.Prepare(plan, number, k.box)
 	if err != nil {
 		return 0, err
 	}

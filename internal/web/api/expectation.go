@@ -55,7 +55,7 @@ func (s *server) foretell() {
 		if b.Asks == "" && config.FindMethod(b.Method) == nil {
 			return nil, faulty("method", fmt.Sprintf("%q is not a method", b.Method), "Use one of: "+strings.Join(config.Methods, ", ")+".")
 		}
-		_, f, err := s.Gate.Foretell(ctx, plan, &config.Expectation{Sent: strings.TrimSpace(b.Sent), Client: b.Client, Method: b.Method, Asks: b.Asks, Command: b.Command, Level: b.Level, Attributes: b.Attributes, At: b.At}, time.Now())
+		_, f, err := revision.DryRun(ctx, s.Gate, plan, &config.Expectation{Sent: strings.TrimSpace(b.Sent), Client: b.Client, Method: b.Method, Asks: b.Asks, Command: b.Command, Level: b.Level, Attributes: b.Attributes, At: b.At}, time.Now())
 		if f == nil {
 			return nil, faulty("sent", err.Error(), "Correct it, and ask again.")
 		}
@@ -75,7 +75,7 @@ func (s *server) checkExpectations(ctx context.Context, plan *decide.Plan) apity
 	for i := range plan.Config.Expectations {
 		e := &plan.Config.Expectations[i]
 		one := apitype.Expected{ID: e.ID, Name: e.Name, State: "unchecked", Wanted: wanted(e)}
-		d, f, err := s.Gate.Foretell(ctx, plan, e, time.Now())
+		d, f, err := revision.DryRun(ctx, s.Gate, plan, e, time.Now())
 		if f != nil {
 			ending := decide.EndingOf(&d, f)
 			one.Ending, one.Got = &ending, got(&ending)

@@ -70,7 +70,7 @@ func (s *server) directory(ref string) (*directory.Directory, *config.Directory,
 		return nil, nil, problem(http.StatusNotFound, "there is no directory "+ref+" in the draft", "`tollgate directory list` shows those that are there.")
 	}
 	if used := s.Gate.Current().Same(d); used != nil {
-		return used, d, nil
+		return used.Directory, d, nil
 	}
 	password, err := s.Box.Open(d.BindPlace(), d.BindPassword)
 	if err != nil {

@@ -123,6 +123,29 @@ func (d *Dictionary) Open(value []byte) (parts []Part, ok bool) {
 	return parts, len(parts) > 0
 }
 
+// mschapVendor is the vendor of the attributes of RFC 2548: challenges and responses, from which passwords can be guessed.
+const mschapVendor = 311
+
+// Describe names an attribute and writes its value as text, each part of a Vendor-Specific for itself. It returns nil for
+// those that hold credentials or keys, which must not be recorded.
+func (d *Dictionary) Describe(t byte, value []byte) []Part {
+	entry := ByType(t)
+	switch {
+	case entry != nil && entry.Hidden:
+		return nil
+	case t == VendorSpecific && len(value) >= 4 && binary.BigEndian.Uint32(value) == mschapVendor:
+		return nil
+	case t == VendorSpecific:
+		if parts, ok := d.Open(value); ok {
+			return parts
+		}
+	}
+	if entry == nil {
+		entry = &Attribute{Type: t, Name: Name(t), Data: Octets}
+	}
+	return []Part{{entry.Name, entry.Format(value)}}
+}
+
 func width(b []byte) (n uint32) {
 	for _, c := range b {
 		n = n<<8 | uint32(c)

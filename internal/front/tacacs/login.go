@@ -1,4 +1,4 @@
-package dialogue
+package tacacs
 
 import (
 	"context"
@@ -8,7 +8,6 @@ import (
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/wire/mschap"
 	"tollgate.example/key/internal/wire/tacacs"
 )
@@ -16,10 +15,10 @@ import (
 // login is an authentication under way.
 type login struct {
 	facts facts.Facts
-	sign  *gate.Sign
-	// asked tells that somebody is waited for, answer who takes what is typed.
-	asked  bool
-	answer func(ctx context.Context, text string, begun time.Time) []byte
+	// signing tells that the asker was told of the sign-in, asked that somebody is waited for, answer who takes what is typed.
+	signing bool
+	asked   bool
+	answer  func(ctx context.Context, text string, begun time.Time) []byte
 	// came is what the password came to, while a one-time code is asked for.
 	came reason.Code
 	// old and next are the passwords of a change, tries how often the new ones differed.
@@ -43,7 +42,7 @@ func (s *Session) start(ctx context.Context, start *tacacs.Start, begun time.Tim
 	if start.Action == tacacs.ChangePassword {
 		f.Gear.Asks = facts.AsksPassword
 	}
-	f.Method = gate.GearMethod(start.Kind)
+	f.Method = methods[start.Kind]
 	switch {
 	case start.Action != tacacs.Login && start.Action != tacacs.ChangePassword:
 		return s.unspoken(tacacs.AuthenError, "action %d of an authentication is not spoken here", start.Action)
@@ -52,7 +51,7 @@ func (s *Session) start(ctx context.Context, start *tacacs.Start, begun time.Tim
 	case start.Kind != tacacs.ASCII:
 		return s.prove(ctx, start.Kind, start.Data, begun), nil
 	case f.Sent == "":
-		return s.ask(tacacs.AuthenGetUser, "Username: ", 0, s.user), nil
+		return s.prompt(tacacs.AuthenGetUser, "Username: ", 0, s.user), nil
 	}
 	return s.first(), nil
 }
@@ -65,27 +64,33 @@ func (s *Session) unspoken(status tacacs.AuthenStatus, format string, args ...an
 	return (&tacacs.AuthenReply{Status: status, Message: []byte(detail)}).Append(nil), &Fault{Detail: detail, Mild: true}
 }
 
+// signIn tells the asker who signs in.
+func (s *Session) signIn(ctx context.Context, begun time.Time) {
+	s.signing = true
+	s.ask.SignIn(ctx, s.login.facts, begun)
+}
+
 // prove checks a credential that came with the START (RFC 8907 section 5.4.2).
 func (s *Session) prove(ctx context.Context, kind tacacs.Kind, data []byte, begun time.Time) []byte {
-	s.sign = s.peer.Gate.SignIn(ctx, s.peer.Snapshot, s.login.facts, begun)
+	s.signIn(ctx, begun)
 	switch {
 	case kind == tacacs.PAP:
-		s.sign.Typed(ctx, string(data))
+		s.ask.Typed(ctx, string(data))
 	case kind == tacacs.CHAP && len(data) > 17:
-		s.sign.CHAP(ctx, data[0], data[1:len(data)-16], data[len(data)-16:])
+		s.ask.CHAP(ctx, data[0], data[1:len(data)-16], data[len(data)-16:])
 	case kind == tacacs.MSCHAP && len(data) == 1+8+49 && data[57]&1 == 1:
-		s.sign.MSCHAP(ctx, [8]byte(data[1:9]), [24]byte(data[9+24:9+48]))
+		s.ask.MSCHAP(ctx, [8]byte(data[1:9]), [24]byte(data[9+24:9+48]))
 	case kind == tacacs.MSCHAPv2 && len(data) == 1+16+49:
 		peer, response := [16]byte(data[17:33]), [24]byte(data[41:65])
-		s.sign.MSCHAP(ctx, mschap.Challenge(peer, [16]byte(data[1:17]), s.login.facts.Sent), response)
+		s.ask.MSCHAP(ctx, mschap.Challenge(peer, [16]byte(data[1:17]), s.login.facts.Sent), response)
 	default:
-		s.sign.Unreadable("the challenge and response do not have the length that the type asks for")
+		s.ask.Unreadable("the challenge and response do not have the length that the type asks for")
 	}
 	return s.end(ctx, "")
 }
 
-// ask asks for something, and remembers who takes it.
-func (s *Session) ask(status tacacs.AuthenStatus, prompt string, flags byte, answer func(context.Context, string, time.Time) []byte) []byte {
+// prompt asks for something, and remembers who takes it.
+func (s *Session) prompt(status tacacs.AuthenStatus, prompt string, flags byte, answer func(context.Context, string, time.Time) []byte) []byte {
 	s.asked, s.answer = true, answer
 	return (&tacacs.AuthenReply{Status: status, Flags: flags, Message: []byte(prompt)}).Append(nil)
 }
@@ -93,9 +98,9 @@ func (s *Session) ask(status tacacs.AuthenStatus, prompt string, flags byte, ans
 // first asks for the first password.
 func (s *Session) first() []byte {
 	if s.login.facts.Gear.Asks == facts.AsksPassword { // here GETDATA asks for the old one, GETPASS for the new
-		return s.ask(tacacs.AuthenGetData, "Old password: ", tacacs.NoEcho, s.password)
+		return s.prompt(tacacs.AuthenGetData, "Old password: ", tacacs.NoEcho, s.password)
 	}
-	return s.ask(tacacs.AuthenGetPass, "Password: ", tacacs.NoEcho, s.password)
+	return s.prompt(tacacs.AuthenGetPass, "Password: ", tacacs.NoEcho, s.password)
 }
 
 // typed takes a CONTINUE.
@@ -127,24 +132,24 @@ func (s *Session) user(_ context.Context, text string, _ time.Time) []byte {
 
 func (s *Session) password(ctx context.Context, text string, begun time.Time) []byte {
 	s.login.facts.At = begun
-	s.sign = s.peer.Gate.SignIn(ctx, s.peer.Snapshot, s.login.facts, begun)
+	s.signIn(ctx, begun)
 	s.old = text
-	return s.factor(ctx, s.sign.Password(ctx, text))
+	return s.factor(ctx, s.ask.Password(ctx, text))
 }
 
 // factor asks for a one-time code where one is needed, whatever the password came to: nobody learns that it was right.
 func (s *Session) factor(ctx context.Context, came reason.Code) []byte {
-	if !s.sign.NeedsCode() {
+	if !s.ask.NeedsCode() {
 		return s.proven(ctx, came)
 	}
 	s.came = came
-	return s.ask(tacacs.AuthenGetData, "One-time code: ", 0, s.code)
+	return s.prompt(tacacs.AuthenGetData, "One-time code: ", 0, s.code)
 }
 
 func (s *Session) code(ctx context.Context, text string, _ time.Time) []byte {
 	switch s.came {
 	case reason.OK, reason.PasswordExpired, reason.PasswordMustChange:
-		if s.sign.Code(ctx, text) != reason.OK {
+		if s.ask.Code(ctx, text) != reason.OK {
 			return s.end(ctx, "")
 		}
 	}
@@ -157,21 +162,21 @@ func (s *Session) proven(ctx context.Context, came reason.Code) []byte {
 	switch came {
 	case reason.OK:
 		if changes {
-			return s.ask(tacacs.AuthenGetPass, "New password: ", tacacs.NoEcho, s.newPassword)
+			return s.prompt(tacacs.AuthenGetPass, "New password: ", tacacs.NoEcho, s.newPassword)
 		}
 	case reason.PasswordExpired, reason.PasswordMustChange:
 		prompt := "New password: "
 		if !changes {
 			prompt = "Your password has to be changed.\n" + prompt
 		}
-		return s.ask(s.newStatus(), prompt, tacacs.NoEcho, s.newPassword)
+		return s.prompt(s.newStatus(), prompt, tacacs.NoEcho, s.newPassword)
 	}
 	return s.end(ctx, "")
 }
 
 func (s *Session) newPassword(_ context.Context, text string, _ time.Time) []byte {
 	s.next = text
-	return s.ask(s.newStatus(), "New password, once more: ", tacacs.NoEcho, s.again)
+	return s.prompt(s.newStatus(), "New password, once more: ", tacacs.NoEcho, s.again)
 }
 
 // newStatus is how a new password is asked for.
@@ -185,13 +190,13 @@ func (s *Session) newStatus() tacacs.AuthenStatus {
 func (s *Session) again(ctx context.Context, text string, _ time.Time) []byte {
 	if text != s.next {
 		if s.tries++; s.tries < maxTries {
-			return s.ask(s.newStatus(), "They differ.\nNew password: ", tacacs.NoEcho, s.newPassword)
+			return s.prompt(s.newStatus(), "They differ.\nNew password: ", tacacs.NoEcho, s.newPassword)
 		}
-		s.sign.Abort("the new password was typed differently three times")
+		s.ask.Abort("the new password was typed differently three times")
 		return s.end(ctx, "The password was not changed.")
 	}
-	if s.sign.Change(ctx, s.old, text) != reason.OK {
-		return s.end(ctx, "The password was not changed: "+s.sign.Facts.CredentialDetail)
+	if code, detail := s.ask.Change(ctx, s.old, text); code != reason.OK {
+		return s.end(ctx, "The password was not changed: "+detail)
 	}
 	return s.end(ctx, "The password was changed.")
 }
@@ -199,7 +204,7 @@ func (s *Session) again(ctx context.Context, text string, _ time.Time) []byte {
 // end decides, and makes the last reply. message is for the person.
 func (s *Session) end(ctx context.Context, message string) []byte {
 	s.over, s.old, s.next = true, "", ""
-	out := s.sign.End()
+	out := s.ask.End()
 	reply := tacacs.AuthenReply{Status: tacacs.AuthenPass}
 	switch {
 	case out.Err != nil:
@@ -208,7 +213,7 @@ func (s *Session) end(ctx context.Context, message string) []byte {
 	case out.Message != "":
 		reply.Status, message = tacacs.AuthenFail, out.Message
 	default:
-		if reply.Status = tacacs.AuthenFail; s.sign.OtherType() {
+		if reply.Status = tacacs.AuthenFail; s.ask.OtherType() {
 			reply.Status = tacacs.AuthenRestart
 		}
 		if message == "" {
@@ -218,7 +223,7 @@ func (s *Session) end(ctx context.Context, message string) []byte {
 			message = "Access denied."
 		}
 	}
-	if reply.Status == tacacs.AuthenFail && s.peer.Tried == "" { // as the lane says, so that nobody guesses quickly
+	if reply.Status == tacacs.AuthenFail && s.peer.tried == "" { // as the lane says, so that nobody guesses quickly
 		select {
 		case <-time.After(out.Delay):
 		case <-ctx.Done():
@@ -238,15 +243,15 @@ var refusals = map[reason.Code]string{
 // abort records a dialogue that was broken off.
 func (s *Session) abort(ctx context.Context, detail string, begun time.Time) {
 	s.over, s.old, s.next = true, "", ""
-	if s.sign == nil {
+	if !s.signing {
 		f := s.login.facts
 		if f.Sent == "" { // somebody looked at the prompt and left
 			return
 		}
 		f.At, f.Credential, f.CredentialDetail = begun, reason.DialogueAborted, detail
-		s.peer.Gate.Broken(s.peer.Snapshot, f, begun)
+		s.ask.Broken(f, begun)
 		return
 	}
-	s.sign.Abort(detail)
-	s.sign.End()
+	s.ask.Abort(detail)
+	s.ask.End()
 }

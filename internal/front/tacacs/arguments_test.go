@@ -1,4 +1,4 @@
-package gate
+package tacacs
 
 import (
 	"strings"
@@ -56,19 +56,19 @@ func TestWhatARequestAsksFor(t *testing.T) {
 		{nil, "", facts.DeviceLogin, ""},
 	} {
 		f := facts.Facts{Service: facts.DeviceLogin, Gear: &facts.Gear{}}
-		gearAsks(&f, &tacacs.Request{Method: tacacs.MethodTACACS, Level: 15, Args: octets(c.args...)})
+		readRequest(&f, &tacacs.Request{Method: tacacs.MethodTACACS, Level: 15, Args: octets(c.args...)})
 		if f.Gear.Asks != c.asks || f.Service != c.service || f.Gear.Command != c.command || f.Gear.Authenticated != "tacacs" || f.Gear.Level != 15 || !f.Vouched() {
 			t.Errorf("%q: %+v for %s", c.args, f.Gear, f.Service)
 		}
 	}
 }
 
-func FuzzGearAsks(f *testing.F) {
+func FuzzArguments(f *testing.F) {
 	f.Add("service=shell\ncmd=show\ncmd-arg=x")
 	f.Fuzz(func(t *testing.T, text string) {
 		fs := facts.Facts{Gear: &facts.Gear{}}
 		args := octets(strings.Split(text, "\n")...)
-		gearAsks(&fs, &tacacs.Request{Args: args})
+		readRequest(&fs, &tacacs.Request{Args: args})
 		join(args, []pass.Argument{{Name: "x", Value: "y"}})
 	})
 }

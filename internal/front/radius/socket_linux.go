@@ -1,4 +1,4 @@
-package listen
+package radius
 
 import (
 	"net"

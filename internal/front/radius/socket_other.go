@@ -1,6 +1,6 @@
 //go:build !linux
 
-package listen
+package radius
 
 import (
 	"net"

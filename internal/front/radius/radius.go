@@ -1,11 +1,10 @@
 // Package listen holds the sockets. For RADIUS over UDP it does what RFC 2865, 3579, 5080 and 5997 ask of a server
 // before anybody is looked up: find the client, discard what has to be discarded (and count it where people can see
 // it), prove the request, answer retransmissions from memory, hold refusals back.
-package listen
+package radius
 
 import (
 	"context"
-	"crypto/rand"
 	"fmt"
 	"log/slog"
 	"net"
@@ -14,11 +13,13 @@ import (
 	"sync/atomic"
 	"time"
 
+	"tollgate.example/key/internal/base/workers"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
-	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/front/radius/access"
 	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/gate/snapshot"
 	"tollgate.example/key/internal/manage/sources"
 	"tollgate.example/key/internal/wire/radius"
 )
@@ -33,8 +34,8 @@ const (
 	bufferSize = 4 << 20
 )
 
-// RADIUS serves authentication over UDP.
-type RADIUS struct {
+// Server serves authentication over UDP.
+type Server struct {
 	gate       *gate.Gate
 	sources    *sources.Registry
 	conns      []*socket
@@ -43,17 +44,16 @@ type RADIUS struct {
 	inFlight   atomic.Int64
 	shares     shares
 	readers    sync.WaitGroup
-	visits     sync.WaitGroup
-	work       chan *arrival // to an idle worker
-	closing    chan struct{}
+	visits     *workers.Pool[*arrival]
 	ctx        context.Context
 	cancel     context.CancelFunc
 }
 
-// NewRADIUS opens the sockets of the addresses (host:port, IPv4 or IPv6) and begins to serve.
-func NewRADIUS(g *gate.Gate, registry *sources.Registry, addresses []string) (*RADIUS, error) {
+// Serve opens the sockets of the addresses (host:port, IPv4 or IPv6) and begins to serve.
+func Serve(g *gate.Gate, registry *sources.Registry, addresses []string) (*Server, error) {
 	ctx, cancel := context.WithCancel(context.Background())
-	r := &RADIUS{gate: g, sources: registry, duplicates: newDuplicates(), delayer: newDelayer(g.Panics), work: make(chan *arrival), closing: make(chan struct{}), ctx: ctx, cancel: cancel}
+	r := &Server{gate: g, sources: registry, duplicates: newDuplicates(), delayer: newDelayer(g.Panics), ctx: ctx, cancel: cancel}
+	r.visits = workers.New(workerIdle, r.visit)
 	for _, address := range addresses {
 		s, err := openSocket(address)
 		if err != nil {
@@ -69,7 +69,7 @@ func NewRADIUS(g *gate.Gate, registry *sources.Registry, addresses []string) (*R
 }
 
 // Addresses are the addresses really listened on.
-func (r *RADIUS) Addresses() []netip.AddrPort {
+func (r *Server) Addresses() []netip.AddrPort {
 	var out []netip.AddrPort
 	for _, s := range r.conns {
 		out = append(out, s.LocalAddr().(*net.UDPAddr).AddrPort())
@@ -78,14 +78,13 @@ func (r *RADIUS) Addresses() []netip.AddrPort {
 }
 
 // Close stops reading, lets attempts under way end, and closes the sockets.
-func (r *RADIUS) Close() {
+func (r *Server) Close() {
 	for _, s := range r.conns {
 		s.SetReadDeadline(time.Now())
 	}
 	r.readers.Wait()
-	close(r.closing)
 	timer := time.AfterFunc(2*time.Second, r.cancel)
-	r.visits.Wait()
+	r.visits.Close()
 	timer.Stop()
 	r.cancel()
 	r.delayer.close()
@@ -94,7 +93,7 @@ func (r *RADIUS) Close() {
 	}
 }
 
-func (r *RADIUS) read(s *socket) {
+func (r *Server) read(s *socket) {
 	buf := make([]byte, radius.MaxSize+1)
 	for {
 		n, from, back, err := s.receive(buf)
@@ -114,7 +113,7 @@ func (r *RADIUS) read(s *socket) {
 }
 
 // guardedPacket keeps a fault of ours in one packet from ending the reading of all others.
-func (r *RADIUS) guardedPacket(s *socket, data []byte, from netip.AddrPort, back route) {
+func (r *Server) guardedPacket(s *socket, data []byte, from netip.AddrPort, back route) {
 	defer r.gate.Panics.Catch(func() string { return "a packet from " + from.String() }, nil)
 	r.packet(s, data, from, back)
 }
@@ -132,25 +131,19 @@ func (s *shares) get(client string) *atomic.Int64 {
 
 // arrival is one request on its way to a reply.
 type arrival struct {
+	access.Request
 	socket *socket
 	from   netip.AddrPort
 	back   route
-	packet radius.Packet
-	client *config.Client
-	key    *radius.Key
-	signed bool
-	begun  time.Time
 	id     request
 	entry  *answer
 	share  *atomic.Int64
-	// snapshot is what was in effect when the request came.
-	snapshot *gate.Snapshot
 	// hand takes the reply instead of the socket, for a trial within the process.
 	hand func([]byte)
 }
 
 // packet does everything that needs no lookup, in the order of the checks that cost least.
-func (r *RADIUS) packet(s *socket, data []byte, from netip.AddrPort, back route) {
+func (r *Server) packet(s *socket, data []byte, from netip.AddrPort, back route) {
 	now := time.Now()
 	addr := from.Addr().Unmap().WithZone("")
 	snapshot := r.gate.Current()
@@ -177,14 +170,15 @@ func (r *RADIUS) packet(s *socket, data []byte, from netip.AddrPort, back route)
 		discard(sources.NoSecret, "RADIUS")
 		return
 	}
-	a := arrival{socket: s, from: from, back: back, packet: p, client: client, begun: now, id: request{from, p.Identifier}}
+	a := arrival{Request: access.Request{Packet: p, Client: client, From: addr, Snapshot: snapshot, Begun: now},
+		socket: s, from: from, back: back, id: request{from, p.Identifier}}
 	keys := &snapshot.Keys[at]
 	if fault, detail := a.prove(keys, r.sources.Signs(addr)); fault != "" {
 		discard(fault, detail)
 		return
 	}
 	if p.Code == radius.StatusServer { // RFC 5997 section 3: never remembered, answered at once
-		r.sources.Good(addr, client.ID, a.signed, now)
+		r.sources.Good(addr, client.ID, a.Signed, now)
 		r.reply(&a, gate.Answer{Verdict: decide.Admitted})
 		return
 	}
@@ -201,19 +195,14 @@ func (r *RADIUS) packet(s *socket, data []byte, from netip.AddrPort, back route)
 		discard(sources.Busy, busy)
 		return
 	}
-	r.sources.Good(addr, client.ID, a.signed, now)
+	r.sources.Good(addr, client.ID, a.Signed, now)
 	a.entry = entry
-	a.packet, _ = radius.Decode(append([]byte(nil), p.Raw()...)) // the buffer is about to be read into again
-	a.snapshot = snapshot
-	select {
-	case r.work <- &a:
-	default: // no worker is idle
-		r.visits.Go(func() { r.worker(&a) })
-	}
+	a.Packet, _ = radius.Decode(append([]byte(nil), p.Raw()...)) // the buffer is about to be read into again
+	r.visits.Go(&a)
 }
 
 // begin takes a place for an attempt, or says why there is none. end gives it back.
-func (r *RADIUS) begin(share *atomic.Int64) string {
+func (r *Server) begin(share *atomic.Int64) string {
 	if share.Add(1) > maxOfOne {
 		share.Add(-1)
 		return fmt.Sprintf("more than %d of one client at once", maxOfOne)
@@ -225,44 +214,26 @@ func (r *RADIUS) begin(share *atomic.Int64) string {
 	return ""
 }
 
-func (r *RADIUS) end(share *atomic.Int64) {
+func (r *Server) end(share *atomic.Int64) {
 	share.Add(-1)
 	r.inFlight.Add(-1)
 }
 
-// worker takes attempts until none came for a while. Workers are kept, since the stack of a new goroutine would have
-// to grow in each attempt; there are never more than attempts under way at once.
-func (r *RADIUS) worker(a *arrival) {
-	idle := time.NewTimer(workerIdle)
-	defer idle.Stop()
-	for {
-		r.visit(a)
-		idle.Reset(workerIdle)
-		select {
-		case a = <-r.work:
-		case <-idle.C:
-			return
-		case <-r.closing:
-			return
-		}
-	}
-}
-
 // prove finds the key that the request was made with and checks what the client's mode asks for. The fault is "" if
 // the request may go on.
-func (a *arrival) prove(keys *gate.ClientKeys, signsUsually bool) (sources.Fault, string) {
+func (a *arrival) prove(keys *snapshot.ClientKeys, signsUsually bool) (sources.Fault, string) {
 	previous := keys.Previous
-	if previous != nil && !a.begun.Before(keys.Until) {
+	if previous != nil && !a.Begun.Before(keys.Until) {
 		previous = nil
 	}
-	p := &a.packet
-	a.key = keys.Current
+	p := &a.Packet
+	a.Key = keys.Current
 	if p.Has(radius.MessageAuthenticator) {
-		a.signed = true
+		a.Signed = true
 		switch {
 		case keys.Current.VerifyMessageAuthenticator(p):
 		case previous != nil && previous.VerifyMessageAuthenticator(p):
-			a.key = previous
+			a.Key = previous
 		default:
 			return sources.WrongSecret, "the Message-Authenticator does not verify"
 		}
@@ -272,79 +243,49 @@ func (a *arrival) prove(keys *gate.ClientKeys, signsUsually bool) (sources.Fault
 	switch {
 	case needs:
 		return sources.NoAuthenticator, p.Code.String() + " always needs one"
-	case a.client.MessageAuthenticator == config.Require:
+	case a.Client.MessageAuthenticator == config.Require:
 		return sources.NoAuthenticator, ""
-	case a.client.MessageAuthenticator == config.Auto && signsUsually:
+	case a.Client.MessageAuthenticator == config.Auto && signsUsually:
 		return sources.NoAuthenticator, "it was sent before, so its absence is suspicious"
 	}
 	if previous != nil && p.Has(radius.UserPassword) {
 		var space [radius.MaxPassword]byte
 		hidden := p.Get(radius.UserPassword)
-		if clear, err := keys.Current.OpenPassword(space[:0], hidden, p.Authenticator); err == nil && !gate.Readable(clear) {
-			if clear, err = previous.OpenPassword(space[:0], hidden, p.Authenticator); err == nil && gate.Readable(clear) {
-				a.key = previous
+		if clear, err := keys.Current.OpenPassword(space[:0], hidden, p.Authenticator); err == nil && !access.Readable(clear) {
+			if clear, err = previous.OpenPassword(space[:0], hidden, p.Authenticator); err == nil && access.Readable(clear) {
+				a.Key = previous
 			}
 		}
 	}
 	return "", ""
 }
 
-func (r *RADIUS) visit(a *arrival) {
+func (r *Server) visit(a *arrival) {
 	defer r.end(a.share)
-	defer r.gate.Panics.Catch(func() string { return "a request of " + a.client.Name + " from " + a.from.String() }, func() {
-		r.sources.Discard(a.from.Addr().Unmap().WithZone(""), a.client.ID, sources.Panicked, "", time.Now())
+	defer r.gate.Panics.Catch(func() string { return "a request of " + a.Client.Name + " from " + a.from.String() }, func() {
+		r.sources.Discard(a.From, a.Client.ID, sources.Panicked, "", time.Now())
 	})
-	if out, ok := r.gate.Continue(r.ctx, &a.packet, a.client.Name); ok {
-		if !out.Discard {
-			r.reply(a, out)
-		}
-		return
-	}
-	addr := a.from.Addr().Unmap().WithZone("")
-	f := facts.Facts{At: a.begun, Address: addr}
-	gate.RADIUSFacts(&a.packet, a.client, a.snapshot.Plan.Dictionary, &f)
-	out := r.gate.RADIUS(r.ctx, a.snapshot, f, &a.packet, a.key, a.signed, a.begun)
+	out := a.Answer(r.ctx, r.gate)
 	if out.Discard {
 		return
 	}
 	if out.Reason == reason.PasswordUnreadable {
-		r.sources.Discard(addr, a.client.ID, sources.SuspectSecret, "", time.Now())
+		r.sources.Discard(a.From, a.Client.ID, sources.SuspectSecret, "", time.Now())
 	}
 	r.reply(a, out)
 }
 
 // reply signs the answer and sends it, refusals after their delay.
-func (r *RADIUS) reply(a *arrival, out gate.Answer) {
-	code, size := radius.AccessAccept, 256
-	switch {
-	case out.Challenge:
-		code, size = radius.AccessChallenge, 1280
-	case out.Verdict != decide.Admitted:
-		code = radius.AccessReject
+func (r *Server) reply(a *arrival, out gate.Answer) {
+	code, size := access.Code(&out), 256
+	if code == radius.AccessChallenge {
+		size = 1280
 	}
-	b := radius.NewReply(make([]byte, 0, size), code, a.packet.Identifier)
-	if out.Verdict == decide.Admitted {
-		for _, attribute := range out.Reply {
-			b.Add(attribute.Type, attribute.Value)
-		}
-	}
-	if out.Forwarded != nil {
-		for _, attribute := range out.Forwarded.Attributes {
-			b.Add(attribute.Type, attribute.Value)
-		}
-	}
-	a.proof(b, &out)
-	if out.Message != "" {
-		b.AddText(radius.ReplyMessage, out.Message)
-	}
-	for t, value := range a.packet.Attributes() { // RFC 2865 section 5.33: unmodified, in order
-		if t == radius.ProxyState {
-			b.Add(t, value)
-		}
-	}
-	data, err := b.SignReply(a.key, a.packet.Authenticator)
+	b := radius.NewReply(make([]byte, 0, size), code, a.Packet.Identifier)
+	access.Fill(b, &a.Packet, a.Key, &out)
+	data, err := b.SignReply(a.Key, a.Packet.Authenticator)
 	if err != nil { // only Proxy-State beyond all measure can do this
-		r.sources.Discard(a.from.Addr().Unmap(), a.client.ID, sources.Malformed, "the reply does not fit: "+err.Error(), time.Now())
+		r.sources.Discard(a.From, a.Client.ID, sources.Malformed, "the reply does not fit: "+err.Error(), time.Now())
 		return
 	}
 	send := func() {
@@ -364,28 +305,5 @@ func (r *RADIUS) reply(a *arrival, out gate.Answer) {
 	send()
 }
 
-// proof adds what belongs to the method: EAP, State, keys and the attributes of MS-CHAP.
-func (a *arrival) proof(b *radius.Builder, out *gate.Answer) {
-	if out.State != nil {
-		b.Add(radius.State, out.State)
-	}
-	b.AddEAP(out.EAP)
-	for _, attribute := range out.Vendor {
-		b.AddVendor(radius.Vendor2548, attribute.Type, attribute.Value)
-	}
-	receive, send := out.ReceiveKey, out.SendKey
-	if len(out.MSK) >= 64 { // RFC 2548 section 2.4, RFC 5216 section 2.3
-		receive, send = out.MSK[:32], out.MSK[32:64]
-	}
-	if receive == nil {
-		return
-	}
-	var salt [2]byte
-	rand.Read(salt[:])
-	b.AddMPPEKey(a.key, radius.MSMPPERecvKey, receive, a.packet.Authenticator, salt)
-	salt[1] ^= 1
-	b.AddMPPEKey(a.key, radius.MSMPPESendKey, send, a.packet.Authenticator, salt)
-}
-
 // Waiting counts the attempts under way.
-func (r *RADIUS) Waiting() int { return int(r.inFlight.Load()) }
+func (r *Server) Waiting() int { return int(r.inFlight.Load()) }

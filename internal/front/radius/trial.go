@@ -1,4 +1,4 @@
-package listen
+package radius
 
 import (
 	"context"
@@ -6,15 +6,14 @@ import (
 	"net/netip"
 	"time"
 
-	"tollgate.example/key/internal/core/facts"
-	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/front/radius/access"
 	"tollgate.example/key/internal/manage/sources"
 	"tollgate.example/key/internal/wire/radius"
 )
 
 // Trial works on one packet as if it had come from the address of a client, and returns the reply. It walks the same
 // road as one from the network, is recorded as tried by somebody, and does not wait for the delay of a refusal.
-func (r *RADIUS) Trial(ctx context.Context, data []byte, from netip.Addr, by string) ([]byte, error) {
+func (r *Server) Trial(ctx context.Context, data []byte, from netip.Addr, by string) ([]byte, error) {
 	now := time.Now()
 	snapshot := r.gate.Current()
 	client, at := snapshot.Plan.Client(from)
@@ -32,17 +31,14 @@ func (r *RADIUS) Trial(ctx context.Context, data []byte, from netip.Addr, by str
 		return nil, err
 	}
 	var reply []byte
-	a := arrival{from: netip.AddrPortFrom(from, 0), packet: p, client: client, begun: now, id: request{netip.AddrPortFrom(from, 0), p.Identifier}, snapshot: snapshot, hand: func(b []byte) { reply = b }}
+	address := netip.AddrPortFrom(from, 0)
+	a := arrival{Request: access.Request{Packet: p, Client: client, From: from, Snapshot: snapshot, Begun: now, Tried: by},
+		from: address, id: request{address, p.Identifier}, hand: func(b []byte) { reply = b }}
 	if fault, detail := a.prove(&snapshot.Keys[at], false); fault != "" {
 		sentence, _ := sources.Fault(fault).Words()
 		return nil, errors.New("the request is discarded: " + sentence + " " + detail)
 	}
-	out, ok := r.gate.Continue(ctx, &a.packet, client.Name)
-	if !ok {
-		f := facts.Facts{At: now, Address: from, Tried: by}
-		gate.RADIUSFacts(&a.packet, client, snapshot.Plan.Dictionary, &f)
-		out = r.gate.RADIUS(ctx, snapshot, f, &a.packet, a.key, a.signed, now)
-	}
+	out := a.Answer(ctx, r.gate)
 	if out.Discard {
 		return nil, errors.New("the service discards the packet")
 	}

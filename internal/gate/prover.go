@@ -4,9 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
-	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"tollgate.example/key/internal/core/config"
@@ -16,10 +14,8 @@ import (
 	"tollgate.example/key/internal/eap/server"
 	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/identity/device"
-	"tollgate.example/key/internal/identity/domain"
 	"tollgate.example/key/internal/identity/proof"
 	"tollgate.example/key/internal/wire/mschap"
-	"tollgate.example/key/internal/wire/netlogon"
 )
 
 // prover is a visit whose proof is made in an EAP conversation; it answers what the conversation asks. What it says of a
@@ -123,7 +119,7 @@ func (p *prover) MSCHAP(ctx context.Context, who proof.Subject, name string, r s
 func (p *prover) Certificate(ctx context.Context, who proof.Subject, state *tls.ConnectionState) (*proof.Claim, reason.Code) {
 	begun := time.Now()
 	p.unclaimed()
-	trust := p.snapshot.lane(p.before.Lane.Number).trust
+	trust := p.snapshot.Lane(p.before.Lane.Number).Trust
 	if len(state.PeerCertificates) == 0 || trust == nil {
 		return p.made(p.judged(reason.CertificateMissing, ""))
 	}
@@ -171,7 +167,7 @@ func (p *prover) Resume(ctx context.Context, before []proof.Proof) []*proof.Clai
 		again.Facts.Method = old.Method()
 		var record *facts.Certificate
 		if was.Certificate != nil {
-			trust := p.snapshot.lane(p.before.Lane.Number).trust
+			trust := p.snapshot.Lane(p.before.Lane.Number).Trust
 			if trust == nil || len(was.Chain) == 0 {
 				return nil
 			}
@@ -244,9 +240,9 @@ func (v *Visit) CheckMSCHAP(ctx context.Context, r server.MSCHAP) (mschap.Hash, 
 	var again mschap.Hash
 	code, detail := reason.MethodUnusable, noHashes
 	person := v.claim.Person
-	if open := v.snapshot.directories[strings.ToLower(person.Store)]; open != nil && open.member != nil {
+	if open := v.snapshot.Directory(person.Store); open != nil && open.Member != nil {
 		code, detail = v.guarded(ctx, open.Directory, person, func() (why reason.Code, said string) {
-			again, why, said = askDomain(ctx, open.member, person, r.Challenge, r.NT)
+			again, why, said = open.Member.CheckPerson(ctx, person, r.Challenge, r.NT)
 			return why, said
 		})
 	} else if person.Store == config.LocalStore {
@@ -257,34 +253,6 @@ func (v *Visit) CheckMSCHAP(ctx context.Context, r server.MSCHAP) (mschap.Hash, 
 	}
 	v.Facts.Spent.Credential += time.Since(begun).Microseconds()
 	return again, v.judged(code, detail)
-}
-
-// askDomain has a domain controller check a response, and puts its answer into a reason.
-func askDomain(ctx context.Context, member *domain.Member, person *facts.Person, challenge [8]byte, response [24]byte) (mschap.Hash, reason.Code, string) {
-	again, status, err := member.Check(ctx, person.Domain, person.Name, person.Kind == facts.Computer, challenge, response)
-	var refused netlogon.Status
-	switch {
-	case errors.As(err, &refused):
-		return again, reason.DomainRefuses, refused.Error()
-	case err != nil:
-		return again, reason.DomainUnreachable, err.Error()
-	}
-	if code, known := statuses[status]; known {
-		return again, code, ""
-	}
-	switch status {
-	case netlogon.StatusSkew:
-		return again, reason.ClockSkew, status.Error()
-	case netlogon.StatusNoLogonServers:
-		return again, reason.DomainUnreachable, status.Error()
-	}
-	return again, reason.DomainRefuses, status.Error()
-}
-
-var statuses = map[netlogon.Status]reason.Code{
-	netlogon.StatusOK: reason.OK, netlogon.StatusNoUser: reason.PersonUnknown, netlogon.StatusWrongPassword: reason.PasswordWrong, netlogon.StatusLogonFailure: reason.PasswordWrong,
-	netlogon.StatusDisabled: reason.PersonDisabled, netlogon.StatusAccountExpired: reason.PersonExpired, netlogon.StatusExpired: reason.PasswordExpired, netlogon.StatusMustChange: reason.PasswordMustChange,
-	netlogon.StatusLocked: reason.PersonLocked, netlogon.StatusHours: reason.PersonHours, netlogon.StatusWorkstation: reason.PersonStation,
 }
 
 // findDevice is Find for MAC bypass.

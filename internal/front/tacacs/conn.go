@@ -1,4 +1,4 @@
-package listen
+package tacacs
 
 import (
 	"bufio"
@@ -12,8 +12,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/dialogue"
-	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/gate/snapshot"
 	"tollgate.example/key/internal/manage/sources"
 	"tollgate.example/key/internal/wire/tacacs"
 )
@@ -32,12 +31,12 @@ const (
 	readBuffer  = 512
 )
 
-// gearConn is one connection of a client that speaks TACACS+.
-type gearConn struct {
+// conn is one connection of a client that speaks TACACS+.
+type conn struct {
 	// raw is the connection itself, which Close may reach for at any time; conn is what is spoken over, TLS or the same.
 	raw, conn net.Conn
 	place     *place
-	t         *TACACS
+	t         *Server
 	addr      netip.Addr
 	tried     string
 	in        *bufio.Reader
@@ -46,7 +45,7 @@ type gearConn struct {
 	names  []string
 	// chain is the certificate that proved it, last looked at under a snapshot, at a moment.
 	chain       []*x509.Certificate
-	provenUnder *gate.Snapshot
+	provenUnder *snapshot.Snapshot
 	proven      time.Time
 	known       bool // a packet came out right
 	single      bool // agreed with the first packet
@@ -57,22 +56,22 @@ type gearConn struct {
 	working     sync.WaitGroup
 
 	mu       sync.Mutex
-	sessions map[uint32]*gearSession
+	sessions map[uint32]*openSession
 }
 
-// gearSession is a session with the key that its packets are hidden with.
-type gearSession struct {
-	*dialogue.Session
+// openSession is a session with the key that its packets are hidden with.
+type openSession struct {
+	*Session
 	key  []byte
 	busy bool
 }
 
-func newGearConn(t *TACACS, raw net.Conn, addr netip.Addr, tried string) *gearConn {
-	return &gearConn{raw: raw, conn: raw, t: t, addr: addr, tried: tried, in: bufio.NewReaderSize(raw, readBuffer), first: true, secure: tried != "", sessions: map[uint32]*gearSession{}}
+func newConn(t *Server, raw net.Conn, addr netip.Addr, tried string) *conn {
+	return &conn{raw: raw, conn: raw, t: t, addr: addr, tried: tried, in: bufio.NewReaderSize(raw, readBuffer), first: true, secure: tried != "", sessions: map[uint32]*openSession{}}
 }
 
 // client is who the connection belongs to under what is in effect now, nil if nobody any more.
-func (c *gearConn) client(s *gate.Snapshot) (*config.Client, int) {
+func (c *conn) client(s *snapshot.Snapshot) (*config.Client, int) {
 	if c.names != nil {
 		return s.GearClient(c.names)
 	}
@@ -84,7 +83,7 @@ func (c *gearConn) client(s *gate.Snapshot) (*config.Client, int) {
 }
 
 // run reads packets until the connection ends.
-func (c *gearConn) run() {
+func (c *conn) run() {
 	defer c.end()
 	defer c.t.gate.Panics.Catch(func() string { return "a TACACS+ connection from " + c.addr.String() }, func() { c.fault(sources.Panicked, "") })
 	var raw [tacacs.HeaderSize]byte
@@ -124,7 +123,7 @@ func (c *gearConn) run() {
 }
 
 // patience is how long the next packet is waited for.
-func (c *gearConn) patience() time.Duration {
+func (c *conn) patience() time.Duration {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	switch {
@@ -137,7 +136,7 @@ func (c *gearConn) patience() time.Duration {
 }
 
 // end gives up what is open.
-func (c *gearConn) end() {
+func (c *conn) end() {
 	c.working.Wait()
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -146,12 +145,12 @@ func (c *gearConn) end() {
 	}
 }
 
-func (c *gearConn) giveUp(s *gearSession, why string) {
+func (c *conn) giveUp(s *openSession, why string) {
 	defer c.t.gate.Panics.Catch(func() string { return "giving up a TACACS+ session from " + c.addr.String() }, nil)
 	s.Close(c.t.ctx, why)
 }
 
-func (c *gearConn) fault(fault sources.Fault, detail string) {
+func (c *conn) fault(fault sources.Fault, detail string) {
 	id := ""
 	if client, _ := c.client(c.t.gate.Current()); client != nil {
 		id = client.ID
@@ -160,7 +159,7 @@ func (c *gearConn) fault(fault sources.Fault, detail string) {
 }
 
 // packet takes one packet. It reports whether the connection may go on.
-func (c *gearConn) packet(h tacacs.Header, body []byte) bool {
+func (c *conn) packet(h tacacs.Header, body []byte) bool {
 	if c.first {
 		c.first, c.single = false, h.Flags&tacacs.Single != 0
 		if c.single {
@@ -176,7 +175,7 @@ func (c *gearConn) packet(h tacacs.Header, body []byte) bool {
 	}
 	c.slots <- struct{}{}
 	c.working.Add(1)
-	c.t.do(func() {
+	c.t.jobs.Go(func() {
 		defer func() {
 			<-c.slots
 			c.working.Done()
@@ -190,7 +189,7 @@ func (c *gearConn) packet(h tacacs.Header, body []byte) bool {
 }
 
 // find returns the session of a packet, and shows its body. With ok false the connection has to end.
-func (c *gearConn) find(h tacacs.Header, body []byte) (s *gearSession, ok bool) {
+func (c *conn) find(h tacacs.Header, body []byte) (s *openSession, ok bool) {
 	snapshot := c.t.gate.Current()
 	client, at := c.client(snapshot)
 	if client == nil || !client.Enabled {
@@ -234,7 +233,7 @@ func (c *gearConn) find(h tacacs.Header, body []byte) (s *gearSession, ok bool) 
 		return nil, false
 	}
 	if s == nil {
-		s = &gearSession{Session: dialogue.New(dialogue.Peer{Gate: c.t.gate, Snapshot: snapshot, Client: client, Address: c.addr, Tried: c.tried}, h.Type), key: key}
+		s = &openSession{Session: newSession(c.t.gate.Gear(snapshot), peer{client, c.addr, c.tried}, h.Type), key: key}
 		if c.tried == "" {
 			c.t.sources.GoodGear(c.addr, client.ID, time.Now())
 		}
@@ -247,7 +246,7 @@ func (c *gearConn) find(h tacacs.Header, body []byte) (s *gearSession, ok bool) 
 }
 
 // show takes the hiding off a body, in place, and returns the key it was hidden with; nil for one that was not.
-func (c *gearConn) show(h tacacs.Header, body []byte, keys *gate.GearKeys, client *config.Client, s *gearSession) (key []byte, ok bool) {
+func (c *conn) show(h tacacs.Header, body []byte, keys *snapshot.GearKeys, client *config.Client, s *openSession) (key []byte, ok bool) {
 	if h.Flags&tacacs.Plain != 0 {
 		if c.secure || client.TACACSPlain {
 			return nil, true
@@ -267,7 +266,7 @@ func (c *gearConn) show(h tacacs.Header, body []byte, keys *gate.GearKeys, clien
 	}
 	for _, key := range list {
 		h.Hide(body, key)
-		if dialogue.Shaped(&h, body) {
+		if shaped(&h, body) {
 			if !c.known {
 				c.known = true
 				c.place.proven()
@@ -284,16 +283,16 @@ func (c *gearConn) show(h tacacs.Header, body []byte, keys *gate.GearKeys, clien
 }
 
 // refuse answers what cannot be taken with an error of its type.
-func (c *gearConn) refuse(h tacacs.Header, key []byte, detail string) {
-	c.send(h, key, dialogue.Refusal(h.Type, detail))
+func (c *conn) refuse(h tacacs.Header, key []byte, detail string) {
+	c.send(h, key, Refusal(h.Type, detail))
 }
 
 // step takes one packet of a session and answers it. It reports whether the connection may go on.
-func (c *gearConn) step(s *gearSession, h tacacs.Header, body []byte) (goesOn bool) {
+func (c *conn) step(s *openSession, h tacacs.Header, body []byte) (goesOn bool) {
 	defer c.t.gate.Panics.Catch(func() string { return "a TACACS+ session from " + c.addr.String() }, func() { c.fault(sources.Panicked, "") })
 	reply, err := s.Step(c.t.ctx, h, body)
 	ends := false
-	if fault := (*dialogue.Fault)(nil); errors.As(err, &fault) {
+	if fault := (*Fault)(nil); errors.As(err, &fault) {
 		c.fault(sources.BadGear, fault.Detail)
 		ends = !fault.Mild
 	}
@@ -307,7 +306,7 @@ func (c *gearConn) step(s *gearSession, h tacacs.Header, body []byte) (goesOn bo
 }
 
 // send sends a reply to a packet.
-func (c *gearConn) send(to tacacs.Header, key, body []byte) bool {
+func (c *conn) send(to tacacs.Header, key, body []byte) bool {
 	reply := tacacs.Header{Version: to.Version, Type: to.Type, Seq: to.Seq + 1, Session: to.Session}
 	if c.single {
 		reply.Flags = tacacs.Single
@@ -315,36 +314,12 @@ func (c *gearConn) send(to tacacs.Header, key, body []byte) bool {
 	return c.write(reply.Packet(body, key))
 }
 
-func (c *gearConn) write(packet []byte) bool {
+func (c *conn) write(packet []byte) bool {
 	c.sending.Lock()
 	defer c.sending.Unlock()
 	c.raw.SetWriteDeadline(time.Now().Add(sendTime))
 	_, err := c.conn.Write(packet)
 	return err == nil
-}
-
-// do has an idle worker do something, or a new one. Workers are kept for a while, since the stack of a new goroutine would
-// have to grow each time.
-func (t *TACACS) do(job func()) {
-	select {
-	case t.work <- job:
-	default:
-		t.workers.Go(func() {
-			idle := time.NewTimer(workerIdle)
-			defer idle.Stop()
-			for {
-				job()
-				idle.Reset(workerIdle)
-				select {
-				case job = <-t.work:
-				case <-idle.C:
-					return
-				case <-t.ctx.Done():
-					return
-				}
-			}
-		})
-	}
 }
 
 func isClosed(err error) bool { return errors.Is(err, net.ErrClosed) }

@@ -1,4 +1,4 @@
-package gate
+package snapshot
 
 import (
 	"crypto/tls"
@@ -14,21 +14,22 @@ import (
 	"tollgate.example/key/internal/identity/certificate"
 )
 
-// laneReady is what a lane needs for EAP, made ready once.
-type laneReady struct {
-	settings server.Settings
-	// bypass is for devices that do EAP-MD5 with their MAC address.
-	bypass server.Settings
-	trust  *certificate.Trust
+// Lane is what a lane needs for EAP, made ready once.
+type Lane struct {
+	Settings server.Settings
+	// Bypass is for devices that do EAP-MD5 with their MAC address.
+	Bypass server.Settings
+	// Trust is the trust list for certificates of peers, nil for none.
+	Trust *certificate.Trust
 }
 
-// prepareLanes opens certificates, keys and trust lists, and joins them with the lanes that use them.
-func (s *Snapshot) prepareLanes(box *seal.Box, issued *certificate.Issued, checker *certificate.Checker) error {
+// openLanes opens certificates, keys and trust lists, and joins them with the lanes that use them.
+func (s *Snapshot) openLanes(m *Maker) error {
 	c := s.Plan.Config
 	servers := map[string]*tls.Certificate{}
 	s.servers = servers
 	for i := range c.Certificates {
-		pair, err := openServer(&c.Certificates[i], box)
+		pair, err := openServer(&c.Certificates[i], m.Box)
 		if err != nil {
 			return fmt.Errorf("certificate %s: %w", c.Certificates[i].Name, err)
 		}
@@ -37,17 +38,17 @@ func (s *Snapshot) prepareLanes(box *seal.Box, issued *certificate.Issued, check
 	trusts := map[string]*certificate.Trust{}
 	s.trusts = trusts
 	for i := range c.Trusts {
-		trust, err := openTrust(&c.Trusts[i], c, issued)
+		trust, err := openTrust(&c.Trusts[i], c, m.Issued)
 		if err != nil {
 			return fmt.Errorf("trust list %s: %w", c.Trusts[i].Name, err)
 		}
-		trust.Checker = checker
+		trust.Checker = m.Checker
 		trusts[strings.ToLower(trust.Name)] = trust
 	}
-	s.lanes = make([]laneReady, len(c.Lanes))
+	s.lanes = make([]Lane, len(c.Lanes))
 	for i := range c.Lanes {
 		lane, ready := &c.Lanes[i], &s.lanes[i]
-		ready.trust = s.trust(lane.TLS.Trust)
+		ready.Trust = s.trust(lane.TLS.Trust)
 		shown, name := servers[strings.ToLower(lane.TLS.Certificate)], lane.TLS.Certificate
 		for j := range c.Certificates {
 			if lane.TLS.Certificate == "" && shown == nil {
@@ -55,8 +56,8 @@ func (s *Snapshot) prepareLanes(box *seal.Box, issued *certificate.Issued, check
 				shown = servers[strings.ToLower(name)]
 			}
 		}
-		ready.settings = laneSettings(lane, shown, name, ready.trust)
-		ready.bypass = server.Settings{Methods: []string{"mac"}}
+		ready.Settings = laneSettings(lane, shown, name, ready.Trust)
+		ready.Bypass = server.Settings{Methods: []string{"mac"}}
 	}
 	return nil
 }
@@ -153,5 +154,5 @@ func laneSettings(lane *config.Lane, shown *tls.Certificate, name string, trust 
 	return s
 }
 
-// lane returns what a lane of the plan needs for EAP.
-func (s *Snapshot) lane(number int) *laneReady { return &s.lanes[number-1] }
+// Lane returns what a lane of the plan needs for EAP, by its number from 1.
+func (s *Snapshot) Lane(number int) *Lane { return &s.lanes[number-1] }

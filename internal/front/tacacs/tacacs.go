@@ -1,4 +1,4 @@
-package listen
+package tacacs
 
 import (
 	"context"
@@ -11,9 +11,11 @@ import (
 	"sync"
 	"time"
 
+	"tollgate.example/key/internal/base/workers"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/gate/snapshot"
 	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/manage/sources"
 )
@@ -25,37 +27,38 @@ const (
 	maxGearOfOne      = 4_096
 	maxStrangers      = 4_096
 	maxStrangersOfOne = 256
+	// workerIdle is how long a worker waits for another packet before it ends.
+	workerIdle = 5 * time.Second
 	// handshakeTime is how long a TLS handshake may take.
 	handshakeTime = 10 * time.Second
 	// proofTime is for how long a certificate is taken for good without a second look.
 	proofTime = 5 * time.Second
 )
 
-// TACACS serves TACACS+ over TCP (RFC 8907) and over TLS 1.3 (RFC 9887).
-type TACACS struct {
+// Server serves TACACS+ over TCP (RFC 8907) and over TLS 1.3 (RFC 9887).
+type Server struct {
 	gate    *gate.Gate
 	sources *sources.Registry
 	plain   []net.Listener
 	secure  []net.Listener
 	crowd   crowd
-	work    chan func()
+	jobs    *workers.Pool[func()]
 	all     sync.WaitGroup
-	workers sync.WaitGroup
 	ctx     context.Context
 	cancel  context.CancelFunc
 
 	mu     sync.Mutex
-	conns  map[*gearConn]bool
+	conns  map[*conn]bool
 	closed bool
 }
 
 // listening leaves keep-alive probes out: a silent connection is ended anyway, and they are system calls for each connection.
 var listening = net.ListenConfig{KeepAlive: -1}
 
-// NewTACACS opens the addresses (host:port), those of TLS apart, and begins to serve.
-func NewTACACS(g *gate.Gate, registry *sources.Registry, plain, secure []string) (*TACACS, error) {
+// Serve opens the addresses (host:port), those of TLS apart, and begins to serve.
+func Serve(g *gate.Gate, registry *sources.Registry, plain, secure []string) (*Server, error) {
 	ctx, cancel := context.WithCancel(context.Background())
-	t := &TACACS{gate: g, sources: registry, crowd: newCrowd(), work: make(chan func()), ctx: ctx, cancel: cancel, conns: map[*gearConn]bool{}}
+	t := &Server{gate: g, sources: registry, crowd: newCrowd(), jobs: workers.New(workerIdle, func(job func()) { job() }), ctx: ctx, cancel: cancel, conns: map[*conn]bool{}}
 	for _, part := range []struct {
 		addresses []string
 		to        *[]net.Listener
@@ -80,7 +83,7 @@ func NewTACACS(g *gate.Gate, registry *sources.Registry, plain, secure []string)
 }
 
 // Addresses are the addresses really listened on, in plain and with TLS.
-func (t *TACACS) Addresses() (plain, secure []netip.AddrPort) {
+func (t *Server) Addresses() (plain, secure []netip.AddrPort) {
 	for _, l := range t.plain {
 		plain = append(plain, l.Addr().(*net.TCPAddr).AddrPort())
 	}
@@ -91,7 +94,7 @@ func (t *TACACS) Addresses() (plain, secure []netip.AddrPort) {
 }
 
 // Close ends all connections; requests under way are answered, if that takes no more than two seconds.
-func (t *TACACS) Close() {
+func (t *Server) Close() {
 	for _, l := range append(append([]net.Listener(nil), t.plain...), t.secure...) {
 		l.Close()
 	}
@@ -106,13 +109,13 @@ func (t *TACACS) Close() {
 	t.all.Wait()
 	timer.Stop()
 	t.cancel()
-	t.workers.Wait()
+	t.jobs.Close()
 }
 
 // Open counts the connections.
-func (t *TACACS) Open() int { return t.crowd.size() }
+func (t *Server) Open() int { return t.crowd.size() }
 
-func (t *TACACS) accept(l net.Listener, secure bool) {
+func (t *Server) accept(l net.Listener, secure bool) {
 	for {
 		raw, err := l.Accept()
 		if err != nil {
@@ -146,7 +149,7 @@ func (t *TACACS) accept(l net.Listener, secure bool) {
 }
 
 // welcome reports whether a connection from an address is worth anything; nobody else costs more than this.
-func (t *TACACS) welcome(addr netip.Addr, secure bool) bool {
+func (t *Server) welcome(addr netip.Addr, secure bool) bool {
 	s, now := t.gate.Current(), time.Now()
 	client, _ := s.Plan.Client(addr)
 	switch {
@@ -156,7 +159,7 @@ func (t *TACACS) welcome(addr netip.Addr, secure bool) bool {
 		t.sources.Discard(addr, "", sources.UnknownClient, "TACACS+", now)
 	case !client.Enabled:
 		t.sources.Discard(addr, client.ID, sources.Disabled, "TACACS+", now)
-	case !gate.SpeaksGear(client), !secure && !client.TACACSSecret.Set() && !client.TACACSPlain:
+	case !snapshot.SpeaksGear(client), !secure && !client.TACACSSecret.Set() && !client.TACACSPlain:
 		t.sources.Discard(addr, client.ID, sources.NoSecret, "TACACS+", now)
 	default:
 		return true
@@ -165,8 +168,8 @@ func (t *TACACS) welcome(addr netip.Addr, secure bool) bool {
 }
 
 // serve serves one connection to its end. tried is the operator whose trial it is, "" for a real device.
-func (t *TACACS) serve(raw net.Conn, addr netip.Addr, secure bool, tried string, place *place) {
-	c := newGearConn(t, raw, addr, tried)
+func (t *Server) serve(raw net.Conn, addr netip.Addr, secure bool, tried string, place *place) {
+	c := newConn(t, raw, addr, tried)
 	c.place = place
 	defer raw.Close()
 	defer t.gate.Panics.Catch(func() string { return "a TACACS+ connection from " + addr.String() }, func() {
@@ -189,7 +192,7 @@ func (t *TACACS) serve(raw net.Conn, addr netip.Addr, secure bool, tried string,
 
 // Trial is a connection as if it came from a client, within the process. What is asked on it walks the same road as what comes
 // from the network, and is recorded as tried by somebody.
-func (t *TACACS) Trial(from netip.Addr, by string) net.Conn {
+func (t *Server) Trial(from netip.Addr, by string) net.Conn {
 	near, far := net.Pipe()
 	t.all.Go(func() { t.serve(far, from, false, by, nil) })
 	return near
@@ -197,7 +200,7 @@ func (t *TACACS) Trial(from netip.Addr, by string) net.Conn {
 
 // handshake lets a client in over TLS. The client is the one that its certificate names; one that shows no certificate is taken
 // by its address only where the client says so, since nothing else would prove it: there is no shared secret within TLS.
-func (c *gearConn) handshake() bool {
+func (c *conn) handshake() bool {
 	s := c.t.gate.Current()
 	byAddress, _ := s.Plan.Client(c.addr)
 	cert := s.GearCertificate(byAddress)
@@ -244,7 +247,7 @@ func (c *gearConn) handshake() bool {
 	case byAddress == nil:
 		c.t.sources.Discard(c.addr, "", sources.UnknownClient, "TACACS+ over TLS: neither the address nor the certificate is that of a client", time.Now())
 		return false
-	case !gate.SpeaksGear(byAddress):
+	case !snapshot.SpeaksGear(byAddress):
 		return refuse(byAddress.Name + " is not set up for TACACS+")
 	case len(byAddress.TACACSNames) > 0 && len(chain) == 0:
 		return refuse(byAddress.Name + " shows no certificate")
@@ -257,7 +260,7 @@ func (c *gearConn) handshake() bool {
 }
 
 // proves says why a certificate does not prove a client, "" if it does.
-func (c *gearConn) proves(ctx context.Context, trust *certificate.Trust, client string, chain []*x509.Certificate) string {
+func (c *conn) proves(ctx context.Context, trust *certificate.Trust, client string, chain []*x509.Certificate) string {
 	if v := trust.Verify(ctx, chain, nil, time.Now()); v.Code != reason.OK {
 		return fmt.Sprintf("the certificate of %s is not accepted: %s %s", client, v.Code, v.Detail)
 	}
@@ -266,7 +269,7 @@ func (c *gearConn) proves(ctx context.Context, trust *certificate.Trust, client 
 
 // stillProves looks at the certificate again before a session begins: under another configuration, and otherwise now and then,
 // since it may have expired or been revoked while the connection was open.
-func (c *gearConn) stillProves(s *gate.Snapshot, client *config.Client) bool {
+func (c *conn) stillProves(s *snapshot.Snapshot, client *config.Client) bool {
 	if c.chain == nil || c.provenUnder == s && time.Since(c.proven) < proofTime {
 		return true
 	}

@@ -1,4 +1,4 @@
-package gate
+package access
 
 import (
 	"fmt"
@@ -52,7 +52,7 @@ func TestFactsOfARequest(t *testing.T) {
 	for _, c := range cases {
 		p := request(t, c.attributes...)
 		var f facts.Facts
-		RADIUSFacts(&p, client, nil, &f)
+		Facts(&p, client, nil, &f)
 		got := fmt.Sprintf("service=%s method=%s port.type=%s port=%s ssid=%s mac=%s attributes=%v", f.Service, f.Method, f.PortType, f.Port, f.SSID, f.MAC, f.Attributes)
 		if got != c.want || f.Client != "np-wlan-1" || f.ClientTags["site"] != "north-pier" {
 			t.Errorf("%v gives\n%s\nwanted\n%s", c.attributes, got, c.want)
@@ -63,7 +63,7 @@ func TestFactsOfARequest(t *testing.T) {
 func TestCredentialsAreNoFacts(t *testing.T) {
 	p := request(t, "User-Name=x", "User-Password=very-secret-1234", "CHAP-Password=0x736563726574", "CHAP-Challenge=0x736563726574", "EAP-Message=0x736563726574", "Tunnel-Password=0x736563726574")
 	var f facts.Facts
-	RADIUSFacts(&p, &config.Client{}, nil, &f)
+	Facts(&p, &config.Client{}, nil, &f)
 	if text := string(f.AppendJSON(nil)); strings.Contains(text, "secret") || strings.Contains(text, "736563") || len(f.Attributes) != 0 {
 		t.Errorf("recorded %s", text)
 	}
@@ -76,7 +76,7 @@ func TestRecordedAttributesAreBounded(t *testing.T) {
 	}
 	p := request(t, list...)
 	var f facts.Facts
-	RADIUSFacts(&p, &config.Client{}, nil, &f)
+	Facts(&p, &config.Client{}, nil, &f)
 	if len(f.Attributes) != maxAttributes {
 		t.Errorf("%d attributes are recorded", len(f.Attributes))
 	}
@@ -116,7 +116,7 @@ func FuzzFacts(f *testing.F) {
 			return
 		}
 		var got facts.Facts
-		RADIUSFacts(&p, client, nil, &got)
+		Facts(&p, client, nil, &got)
 		if len(got.Attributes) > maxAttributes || len(got.AppendJSON(nil)) > 64<<10 {
 			t.Errorf("%d attributes, %d octets of facts", len(got.Attributes), len(got.AppendJSON(nil)))
 		}

@@ -1,6 +1,4 @@
-// Package dialogue is the server's side of TACACS+ sessions (RFC 8907): what is asked next, and how a session ends. It holds
-// no connection; bodies come in plain and go out plain.
-package dialogue
+package tacacs
 
 import (
 	"context"
@@ -8,28 +6,54 @@ import (
 	"net/netip"
 	"time"
 
-	"tollgate.example/key/internal/core/command"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/wire/tacacs"
 )
 
-// Peer is who asks.
-type Peer struct {
-	Gate     *gate.Gate
-	Snapshot *gate.Snapshot
-	Client   *config.Client
-	Address  netip.Addr
-	// Tried is the operator who tries this out, "" for a real device.
-	Tried string
+// Asker answers what a session asks about people and policies. A session itself knows neither; it knows the order in which
+// RFC 8907 lets things be asked.
+type Asker interface {
+	// SignIn begins an authentication: the lane is chosen and the person looked up.
+	SignIn(ctx context.Context, f facts.Facts, begun time.Time)
+	// Password checks a password; password.expired and password.must-change may be followed by Change.
+	Password(ctx context.Context, clear string) reason.Code
+	// Typed checks a password that a one-time code may follow at once, as PAP hands it over.
+	Typed(ctx context.Context, typed string)
+	CHAP(ctx context.Context, identifier byte, challenge, response []byte)
+	MSCHAP(ctx context.Context, challenge [8]byte, response [24]byte)
+	// NeedsCode reports whether a one-time code has to be asked for, which Code checks.
+	NeedsCode() bool
+	Code(ctx context.Context, code string) reason.Code
+	Change(ctx context.Context, old, next string) (reason.Code, string)
+	// Unreadable notes a credential that cannot be read, Abort that the dialogue was broken off.
+	Unreadable(detail string)
+	Abort(detail string)
+	// OtherType reports whether another authentication type would be allowed.
+	OtherType() bool
+	// End decides and records the authentication; Broken records one that ended before anything was checked.
+	End() gate.Answer
+	Broken(f facts.Facts, begun time.Time)
+	Authorize(ctx context.Context, f facts.Facts, begun time.Time) gate.Grant
+	Report(ctx context.Context, r gate.Report, at time.Time) error
+}
+
+// peer is who asks.
+type peer struct {
+	client  *config.Client
+	address netip.Addr
+	// tried is the operator who tries this out, "" for a real device.
+	tried string
 }
 
 // Session is one session. It is used by one goroutine at a time.
 type Session struct {
-	peer Peer
+	ask  Asker
+	peer peer
 	kind tacacs.Type
 	// due is the sequence number that has to come.
 	due  int
@@ -40,8 +64,9 @@ type Session struct {
 // maxRounds bounds a dialogue; three wrong tries to type a new password twice need eleven.
 const maxRounds = 12
 
-// New begins a session.
-func New(peer Peer, kind tacacs.Type) *Session { return &Session{peer: peer, kind: kind, due: 1} }
+func newSession(ask Asker, peer peer, kind tacacs.Type) *Session {
+	return &Session{ask: ask, peer: peer, kind: kind, due: 1}
+}
 
 // Over reports that the session has ended.
 func (s *Session) Over() bool { return s.over }
@@ -122,8 +147,8 @@ func Refusal(kind tacacs.Type, detail string) []byte {
 	return (&tacacs.AuthenReply{Status: tacacs.AuthenError, Message: text}).Append(nil)
 }
 
-// Shaped reports whether a body looks like one: the lengths in it add up. With a wrong key they do not.
-func Shaped(h *tacacs.Header, body []byte) bool {
+// shaped reports whether a body looks like one: the lengths in it add up. With a wrong key they do not.
+func shaped(h *tacacs.Header, body []byte) bool {
 	var err error
 	switch {
 	case h.Type == tacacs.Authorization:
@@ -140,24 +165,9 @@ func Shaped(h *tacacs.Header, body []byte) bool {
 
 // begin makes the first facts of a request.
 func (s *Session) begin(user, port, remote []byte, begun time.Time) facts.Facts {
-	f := gate.GearFacts(s.peer.Client, s.peer.Address, user, port, remote, begun)
-	f.Tried = s.peer.Tried
+	f := facts.OfGear(s.peer.client.Name, s.peer.client.Tags, s.peer.address, user, port, remote, begun)
+	f.Tried = s.peer.tried
 	return f
-}
-
-// badArgument says what is wrong with the arguments of a request, "" if nothing is.
-func badArgument(args [][]byte) string {
-	size := 0
-	for i, a := range args {
-		size += len(a)
-		if _, _, _, ok := tacacs.SplitArg(a); !ok {
-			return fmt.Sprintf("argument %d of %d has neither = nor *, no name, or control characters", i+1, len(args))
-		}
-	}
-	if size > command.MaxCommand { // nobody types this; cut off, it might be taken for another command
-		return fmt.Sprintf("the arguments have %d octets, at most %d are looked at", size, command.MaxCommand)
-	}
-	return ""
 }
 
 func (s *Session) authorize(ctx context.Context, q *tacacs.Request, begun time.Time) []byte {
@@ -166,7 +176,8 @@ func (s *Session) authorize(ctx context.Context, q *tacacs.Request, begun time.T
 		// FAIL and not ERROR: gear may permit by itself what a server in error cannot decide.
 		f.Credential, f.CredentialDetail = reason.ArgumentMalformed, detail
 	}
-	out := s.peer.Gate.Authorize(ctx, s.peer.Snapshot, f, q, begun)
+	readRequest(&f, q)
+	out := s.ask.Authorize(ctx, f, begun)
 	reply := tacacs.AuthorReply{Status: tacacs.AuthorFail}
 	switch {
 	case out.Err != nil:
@@ -177,10 +188,14 @@ func (s *Session) authorize(ctx context.Context, q *tacacs.Request, begun time.T
 		}
 		return reply.Append(nil)
 	}
-	if reply.Status = tacacs.AuthorAdd; out.Replace {
+	args, replace := []pass.Argument(nil), false
+	if f.Gear.Asks != facts.AsksCommand {
+		args, replace = join(q.Args, out.Args)
+	}
+	if reply.Status = tacacs.AuthorAdd; replace {
 		reply.Status = tacacs.AuthorReplace
 	}
-	for _, a := range out.Args {
+	for _, a := range args {
 		reply.Args = append(reply.Args, []byte(a.String()))
 	}
 	return reply.Append(make([]byte, 0, 64))
@@ -195,7 +210,7 @@ func (s *Session) account(ctx context.Context, r *tacacs.Record, begun time.Time
 	}
 	limited, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	if err := s.peer.Gate.Report(limited, s.peer.Snapshot, s.peer.Client, s.peer.Address, r, s.peer.Tried, begun); err != nil {
+	if err := s.ask.Report(limited, readRecord(r, s.peer.client.Name, s.peer.tried != ""), begun); err != nil {
 		return Refusal(tacacs.Accounting, "the journal cannot be written")
 	}
 	return (&tacacs.AcctReply{Status: tacacs.AcctSuccess}).Append(nil)

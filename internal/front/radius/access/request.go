@@ -1,0 +1,51 @@
+package access
+
+import (
+	"context"
+	"net/netip"
+	"time"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/gate/snapshot"
+	"tollgate.example/key/internal/upstream"
+	"tollgate.example/key/internal/wire/radius"
+)
+
+// Request is one authentic Access-Request.
+type Request struct {
+	Packet radius.Packet
+	Client *config.Client
+	From   netip.Addr
+	// Key is the one that the client used; Signed tells that a Message-Authenticator proved it.
+	Key    *radius.Key
+	Signed bool
+	// Snapshot is what was in effect when the request arrived, at Begun.
+	Snapshot *snapshot.Snapshot
+	Begun    time.Time
+	// Tried is the operator who tries this out, "" for a real device.
+	Tried string
+	// clear is space for a clear password.
+	clear [radius.MaxPassword]byte
+}
+
+// Answer takes a request along the road.
+func (r *Request) Answer(ctx context.Context, g *gate.Gate) gate.Answer {
+	message := EAP(&r.Packet)
+	if out, ok := g.Continue(ctx, message, r.Client.Name); ok {
+		return out
+	}
+	a := gate.Access{Snapshot: r.Snapshot, EAP: message, Forwarder: r, Begun: r.Begun}
+	f := &a.Facts
+	f.At, f.Address, f.Tried = r.Begun, r.From, r.Tried
+	Facts(&r.Packet, r.Client, r.Snapshot.Plan.Dictionary, f)
+	if message == nil {
+		a.Credential = Credential(&r.Packet, r.Key, r.Signed, f, r.clear[:])
+	}
+	return g.Access(ctx, &a)
+}
+
+// Forward implements gate.Forwarder: what was hidden for us is hidden anew for the remote server.
+func (r *Request) Forward(ctx context.Context, to *upstream.Server) (*upstream.Answer, error) {
+	return to.Forward(ctx, &r.Packet, r.Key)
+}
