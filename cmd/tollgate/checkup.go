@@ -5,8 +5,7 @@ import (
 	"flag"
 	"net/http"
 
-	"tollgate.example/key/internal/identity/directory"
-	"tollgate.example/key/internal/manage/checkup"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
 )
@@ -25,12 +24,12 @@ func checkupCommands() []command {
 				}
 				failed := false
 				for _, l := range out.Lines {
-					failed = failed || l.State == directory.Fail
+					failed = failed || l.State == results.Fail
 				}
 				err = s.print(out, func() {
 					passed := 0
 					for _, l := range out.Lines {
-						if l.State == directory.Pass && !*all {
+						if l.State == results.Pass && !*all {
 							passed++
 							continue
 						}
@@ -84,7 +83,7 @@ func checkupCommands() []command {
 }
 
 // checked prints a line of the checkup.
-func (s *invocation) checked(l checkup.Line) {
+func (s *invocation) checked(l results.Line) {
 	step := l.Step
 	if step.Server == "" {
 		step.Server = l.Subject
@@ -96,7 +95,7 @@ func (s *invocation) checked(l checkup.Line) {
 
 func (s *invocation) checkup(in apitype.CheckupInput) error {
 	passed := false
-	lines := []checkup.Line{}
+	lines := []results.Line{}
 	err := s.api.Stream(s.ctx, http.MethodPost, "/checkup", in, func(e client.Event) bool {
 		if e.Name == "end" {
 			var end apitype.CheckupEnd
@@ -104,8 +103,8 @@ func (s *invocation) checkup(in apitype.CheckupInput) error {
 			passed = end.OK
 			return false
 		}
-		var l checkup.Line
-		if json.Unmarshal(e.Data, &l) == nil && l.State != directory.Running {
+		var l results.Line
+		if json.Unmarshal(e.Data, &l) == nil && l.State != results.Running {
 			if lines = append(lines, l); !s.json {
 				s.checked(l)
 			}

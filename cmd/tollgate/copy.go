@@ -8,7 +8,7 @@ import (
 	"net/http"
 	"net/url"
 
-	"tollgate.example/key/internal/identity/copies"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
 )
@@ -21,7 +21,7 @@ func copyCommands() []command {
 				if err != nil {
 					return err
 				}
-				var run copies.Run
+				var run results.Copy
 				err = s.api.Stream(s.ctx, http.MethodPost, directoryPath(name)+"/copy", nil, func(e client.Event) bool {
 					before := run.Read
 					if json.Unmarshal(e.Data, &run) == nil && run.Ended == nil && run.Read > before && !s.json {
@@ -81,7 +81,7 @@ func copyCommands() []command {
 }
 
 // described says in a line what a run did.
-func described(r *copies.Run) string {
+func described(r *results.Copy) string {
 	text := fmt.Sprintf("%d people copied at %s; %d lack a wanted attribute, %d are no longer there.", r.Read, r.Started.Local().Format("2006-01-02 15:04 MST"), r.Missing, r.Gone)
 	if r.Problem != "" {
 		text = fmt.Sprintf("The last run, at %s, did not end well after %d people: %s", r.Started.Local().Format("2006-01-02 15:04 MST"), r.Read, r.Problem)

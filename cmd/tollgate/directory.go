@@ -10,7 +10,7 @@ import (
 	"slices"
 	"strings"
 
-	"tollgate.example/key/internal/identity/directory"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
 )
@@ -181,7 +181,7 @@ func directoryCommands() []command {
 		}})
 }
 
-var stepGlyph = map[directory.StepState]string{directory.Pass: "/", directory.Warn: "~", directory.Fail: "-"}
+var stepGlyph = map[results.StepState]string{results.Pass: "/", results.Warn: "~", results.Fail: "-"}
 
 func (s *invocation) testDirectory(name, person string) error {
 	d, err := client.Get[apitype.Directory](s.ctx, s.api, "/directories/"+url.PathEscape(name))
@@ -189,7 +189,7 @@ func (s *invocation) testDirectory(name, person string) error {
 		return err
 	}
 	passed := false
-	var steps []directory.Step
+	var steps []results.Step
 	err = s.api.Stream(s.ctx, http.MethodPost, "/directory-test", apitype.DirectoryTest{DirectoryInput: apitype.DirectoryInput{DirectoryFields: d.DirectoryFields}, ID: d.ID, Person: person}, func(e client.Event) bool {
 		if e.Name == "end" {
 			var end struct{ OK bool }
@@ -197,8 +197,8 @@ func (s *invocation) testDirectory(name, person string) error {
 			passed = end.OK
 			return false
 		}
-		var step directory.Step
-		if json.Unmarshal(e.Data, &step) == nil && step.State != directory.Running {
+		var step results.Step
+		if json.Unmarshal(e.Data, &step) == nil && step.State != results.Running {
 			steps = append(steps, step)
 			if !s.json {
 				s.step(step)
@@ -220,8 +220,8 @@ func (s *invocation) testDirectory(name, person string) error {
 	return nil
 }
 
-func (s *invocation) step(step directory.Step) {
-	colour := map[directory.StepState]string{directory.Pass: green, directory.Fail: red}[step.State]
+func (s *invocation) step(step results.Step) {
+	colour := map[results.StepState]string{results.Pass: green, results.Fail: red}[step.State]
 	s.say("%s %-40s %8.1f ms  %s", s.paint(colour, stepGlyph[step.State]), step.Title, float64(step.Micros)/1000, step.Server)
 	for _, text := range []string{step.Detail, step.Remedy} {
 		if text != "" {

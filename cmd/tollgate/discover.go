@@ -8,7 +8,7 @@ import (
 	"os"
 	"strings"
 
-	"tollgate.example/key/internal/identity/directory"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
 )
@@ -95,14 +95,14 @@ func digits(fingerprint string) string {
 	return strings.ToLower(strings.NewReplacer(":", "", " ", "").Replace(fingerprint))
 }
 
-func (s *invocation) discovery(in apitype.Discovery, show bool) (found apitype.Proposal, steps []directory.Step, err error) {
+func (s *invocation) discovery(in apitype.Discovery, show bool) (found apitype.Proposal, steps []results.Step, err error) {
 	err = s.api.Stream(s.ctx, http.MethodPost, "/directory-discovery", in, func(e client.Event) bool {
 		if e.Name == "end" {
 			json.Unmarshal(e.Data, &found)
 			return false
 		}
-		var step directory.Step
-		if json.Unmarshal(e.Data, &step) == nil && step.State != directory.Running {
+		var step results.Step
+		if json.Unmarshal(e.Data, &step) == nil && step.State != results.Running {
 			if steps = append(steps, step); show && !s.json {
 				s.step(step)
 			}

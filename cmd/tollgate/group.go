@@ -10,7 +10,7 @@ import (
 	"strings"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/identity/directory"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
 )
@@ -180,7 +180,7 @@ func personCommands() []command {
 			}
 			query := "?" + url.Values{"dn": {strings.Join(args[1:], "")}}.Encode()
 			if *show {
-				out, err := client.Get[directory.Details](s.ctx, s.api, directoryPath(args[0])+"/entry"+query)
+				out, err := client.Get[results.Details](s.ctx, s.api, directoryPath(args[0])+"/entry"+query)
 				if err != nil {
 					return err
 				}

@@ -5,7 +5,7 @@ import (
 	"net/http"
 	"net/url"
 
-	"tollgate.example/key/internal/identity/directory"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
 )
@@ -87,7 +87,7 @@ func joinCommands() []command {
 				if len(args) != 2 {
 					return usageError("give a directory and an account of its domain")
 				}
-				out, err := client.Get[directory.Delegation](s.ctx, s.api, directoryPath(args[0])+"/delegation?"+url.Values{"name": {args[1]}, "ou": {*ou}}.Encode())
+				out, err := client.Get[results.Delegation](s.ctx, s.api, directoryPath(args[0])+"/delegation?"+url.Values{"name": {args[1]}, "ou": {*ou}}.Encode())
 				if err != nil {
 					return err
 				}

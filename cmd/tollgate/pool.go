@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
 )
@@ -43,7 +42,7 @@ func poolCommands() []command {
 	}, func(p apitype.Pool) (apitype.Meta, string) { return p.Meta, p.Name }), []command{
 		{"pool", "taken", "[POOL]", "addresses that are taken, by whom and until when", func(*flag.FlagSet) func(*invocation, []string) error {
 			return func(s *invocation, args []string) error {
-				page, err := client.Get[apitype.Page[session.Lease]](s.ctx, s.api, "/leases?pool="+url.QueryEscape(strings.Join(args, " ")))
+				page, err := client.Get[apitype.Page[apitype.Lease]](s.ctx, s.api, "/leases?pool="+url.QueryEscape(strings.Join(args, " ")))
 				if err != nil {
 					return err
 				}

@@ -10,8 +10,7 @@ import (
 	"os"
 	"strings"
 
-	"tollgate.example/key/internal/core/decide"
-	"tollgate.example/key/internal/manage/rehearsal"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
 )
@@ -33,7 +32,7 @@ func rehearseCommand() command {
 					json.Unmarshal(e.Data, &end)
 					return false
 				}
-				var p rehearsal.Progress
+				var p results.Progress
 				if json.Unmarshal(e.Data, &p) == nil && !s.json {
 					fmt.Fprintf(s.err, "%d of %d, %d would end otherwise\n", p.Done, p.Total, p.Changed)
 				}
@@ -69,7 +68,7 @@ func readSample(path string) ([]json.RawMessage, error) {
 	return out, nil
 }
 
-func (s *invocation) rehearsed(r *rehearsal.Result) {
+func (s *invocation) rehearsed(r *results.Rehearsal) {
 	for _, d := range r.Differences {
 		s.say("%s by %s: %s -> %s", many(d.Attempts, "attempt"), many(d.People, "person"), s.ending(&d.Before), s.ending(&d.After))
 		var names []string
@@ -90,8 +89,8 @@ func (s *invocation) rehearsed(r *rehearsal.Result) {
 	}
 }
 
-func (s *invocation) ending(e *decide.Ending) string {
-	if e.Verdict != decide.Admitted {
+func (s *invocation) ending(e *results.Ending) string {
+	if e.Verdict != results.Admitted {
 		return s.paint(red, "refused") + " by " + string(e.Reason)
 	}
 	out := s.paint(green, "admitted") + " with " + e.Pass

@@ -12,8 +12,8 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/supplicant"
-	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/upstream/trial"
 )
 
@@ -88,7 +88,7 @@ func (t *tryFlags) request(server string) (trial.Request, error) {
 		return r, err
 	}
 	for _, a := range t.attrs {
-		r.Attributes = append(r.Attributes, trial.Attribute{Name: a.Name, Value: a.Value})
+		r.Attributes = append(r.Attributes, results.Attribute{Name: a.Name, Value: a.Value})
 	}
 	return r, t.outfit(&r.Supplicant)
 }
@@ -115,13 +115,8 @@ func (t *tryFlags) outfit(to *supplicant.Settings) error {
 		if err != nil {
 			return err
 		}
-		list, err := certificate.ParsePEM(string(text))
-		if err != nil {
-			return fmt.Errorf("%s: %w", *t.ca, err)
-		}
-		to.Roots = x509.NewCertPool()
-		for _, c := range list {
-			to.Roots.AddCert(c)
+		if to.Roots = x509.NewCertPool(); !to.Roots.AppendCertsFromPEM(text) {
+			return fmt.Errorf("%s holds no certificate in PEM form", *t.ca)
 		}
 	}
 	for _, pair := range []struct {
@@ -165,7 +160,7 @@ func (s *invocation) try(r trial.Request, t *tryFlags, was map[string]bool) erro
 	if *t.resume {
 		r.Supplicant.Sessions, times = tls.NewLRUClientSessionCache(4), 2
 	}
-	var replies []trial.Reply
+	var replies []results.Reply
 	for range times {
 		reply, err := trial.Send(s.ctx, r)
 		if err != nil {
@@ -192,7 +187,7 @@ func (s *invocation) try(r trial.Request, t *tryFlags, was map[string]bool) erro
 	return err
 }
 
-func (s *invocation) sayRounds(reply *trial.Reply) {
+func (s *invocation) sayRounds(reply *results.Reply) {
 	for _, round := range reply.Rounds {
 		arrow := map[string]string{"peer": "->", "server": "<-"}[round.From]
 		for i, line := range wrap(round.Text, width-18) {
@@ -205,7 +200,7 @@ func (s *invocation) sayRounds(reply *trial.Reply) {
 	}
 }
 
-func (s *invocation) sayReply(reply *trial.Reply, rounds bool) {
+func (s *invocation) sayReply(reply *results.Reply, rounds bool) {
 	if rounds {
 		s.sayRounds(reply)
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/upstream/trial"
 )
@@ -77,7 +78,7 @@ func (s *invocation) tryGear(server string, t *tryFlags, g *gearFlags, was map[s
 	}
 	err = s.print(reply, func() {
 		if *t.rounds {
-			s.sayRounds(&trial.Reply{Rounds: reply.Rounds})
+			s.sayRounds(&results.Reply{Rounds: reply.Rounds})
 		}
 		s.say("%s  %s after %.1f ms", s.verdict(map[bool]string{true: "admitted", false: "refused"}[reply.Passed]), reply.Status, float64(reply.Took)/float64(time.Millisecond))
 		for _, row := range [][2]string{{"message", reply.Message}, {"data", reply.Data}} {

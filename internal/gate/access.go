@@ -7,6 +7,7 @@ import (
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/server"
 	"tollgate.example/key/internal/gate/snapshot"
 	"tollgate.example/key/internal/upstream"
@@ -122,5 +123,5 @@ func (g *Gate) faulted(s *snapshot.Snapshot, f *facts.Facts, begun time.Time) {
 	defer g.Panics.Catch(func() string { return "recording an attempt that hit a fault" }, nil)
 	v := &Visit{gate: g, snapshot: s, Facts: *f, begun: begun}
 	v.judged(reason.ServiceFault, "")
-	v.record(&decide.Decision{Verdict: decide.Refused, Reason: reason.ServiceFault, Name: f.Sent, Row: -1}, time.Since(begun))
+	v.record(&decide.Decision{Verdict: results.Refused, Reason: reason.ServiceFault, Name: f.Sent, Row: -1}, time.Since(begun))
 }

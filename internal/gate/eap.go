@@ -4,9 +4,9 @@ import (
 	"context"
 	"time"
 
-	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/server"
 )
 
@@ -105,9 +105,9 @@ func (p *prover) end(answer *server.Answer) Answer {
 	}
 	out.EAP = answer.Packet
 	switch {
-	case out.Verdict != decide.Admitted && answer.OK(): // such as by a pool that has run out of addresses meanwhile
+	case out.Verdict != results.Admitted && answer.OK(): // such as by a pool that has run out of addresses meanwhile
 		out.EAP = server.Failure(answer.Packet)
-	case out.Verdict == decide.Admitted:
+	case out.Verdict == results.Admitted:
 		out.MSK = answer.MSK
 		if m := p.computer(); m != "" {
 			p.gate.Machines.Proven(p.Facts.MAC, m, p.Facts.At)

@@ -10,6 +10,7 @@ import (
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/server"
 	"tollgate.example/key/internal/gate/snapshot"
 	"tollgate.example/key/internal/store"
@@ -137,7 +138,7 @@ func (g *Gear) Broken(f facts.Facts, begun time.Time) {
 // End decides, records, and returns the answer. Later calls do nothing.
 func (g *Gear) End() Answer {
 	if g.over {
-		return Answer{Verdict: decide.Refused}
+		return Answer{Verdict: results.Refused}
 	}
 	g.over = true
 	return g.Leave(g.finish())
@@ -162,7 +163,7 @@ func (g *Gear) Authorize(ctx context.Context, f facts.Facts, begun time.Time) Gr
 		v.judged(reason.OK, "") // the device vouches for the person
 	}
 	out := Grant{Answer: v.Leave(v.finish())}
-	if out.Verdict == decide.Admitted && out.Err == nil && v.Facts.Gear.Asks != facts.AsksCommand {
+	if out.Verdict == results.Admitted && out.Err == nil && v.Facts.Gear.Asks != facts.AsksCommand {
 		out.Args, _ = v.pass.Grant.For(&v.Facts, v.Facts.Gear.Asks) // the decision has seen that it can be made
 	}
 	return out
@@ -214,7 +215,7 @@ func (v *Visit) journal(d *decide.Decision) error {
 		e.Display = p.Label()
 	}
 	switch {
-	case d.Verdict != decide.Admitted:
+	case d.Verdict != results.Admitted:
 		_, e.Sentence, _ = v.snapshot.Plan.Explain(f)
 	case d.Pass != nil:
 		e.Pass = d.Pass.Name

@@ -8,9 +8,9 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/server"
 	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/identity/device"
@@ -201,7 +201,7 @@ func (v *Visit) stamp(person *facts.Person) string {
 func (p *prover) Settle(proofs ...proof.Proof) bool {
 	f := p.Facts
 	proof.Into(&f, proofs...)
-	if f.Person == nil || p.snapshot.Plan.Decide(&f).Verdict != decide.Admitted {
+	if f.Person == nil || p.snapshot.Plan.Decide(&f).Verdict != results.Admitted {
 		p.refused = proofs
 		return false
 	}

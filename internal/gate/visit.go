@@ -11,6 +11,7 @@ import (
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/gate/snapshot"
 	"tollgate.example/key/internal/identity/directory"
 	"tollgate.example/key/internal/identity/proof"
@@ -36,7 +37,7 @@ type Visit struct {
 
 // Answer is the outcome of a visit.
 type Answer struct {
-	Verdict decide.Verdict
+	Verdict results.Verdict
 	Reason  reason.Code
 	// Reply are the attributes of the pass, nil if refused.
 	Reply []pass.Attribute
@@ -190,7 +191,7 @@ func (v *Visit) Leave(proofs ...proof.Proof) Answer {
 	at := time.Now()
 	proof.Into(&v.Facts, proofs...)
 	d := v.snapshot.Plan.Decide(&v.Facts)
-	if d.Verdict == decide.Admitted && d.Pass != nil && d.Pass.Pool != "" && v.Facts.Tried == "" && v.Facts.Gear == nil {
+	if d.Verdict == results.Admitted && d.Pass != nil && d.Pass.Pool != "" && v.Facts.Tried == "" && v.Facts.Gear == nil {
 		v.takeAddress(d.Pass)
 		d = v.snapshot.Plan.Decide(&v.Facts)
 	}
@@ -199,12 +200,12 @@ func (v *Visit) Leave(proofs ...proof.Proof) Answer {
 	if v.Facts.Administers() && v.gate.Journal != nil {
 		if err := v.journal(&d); err != nil { // no record, no answer
 			slog.Error("an answer to a device was not given, since it could not be put into the journal", "client", v.Facts.Client, "name", v.Facts.Sent, "error", err)
-			return Answer{Verdict: decide.Refused, Err: err, Discard: true}
+			return Answer{Verdict: results.Refused, Err: err, Discard: true}
 		}
 	}
 	v.record(&d, now.Sub(v.begun))
 	answer := Answer{Verdict: d.Verdict, Reason: d.Reason}
-	if d.Verdict == decide.Admitted {
+	if d.Verdict == results.Admitted {
 		v.pass = d.Pass
 		if p := v.Facts.Person; p != nil && p.Kind == facts.EmergencyAccount && v.Facts.Tried == "" {
 			v.noteEmergency()
@@ -228,7 +229,7 @@ func (v *Visit) Leave(proofs ...proof.Proof) Answer {
 func (v *Visit) Refuse(shown ...proof.Proof) Answer {
 	f := v.Facts
 	proof.Into(&f, shown...)
-	if v.snapshot.Plan.Decide(&f).Verdict == decide.Refused {
+	if v.snapshot.Plan.Decide(&f).Verdict == results.Refused {
 		v.Facts = f
 	}
 	return v.Leave()
@@ -280,7 +281,7 @@ func (v *Visit) record(d *decide.Decision, took time.Duration) {
 	if f.Forwarded != nil {
 		a.VLAN = f.Forwarded.VLAN()
 	}
-	if d.Pass != nil && d.Verdict == decide.Admitted { // a pass that cannot be given is not had
+	if d.Pass != nil && d.Verdict == results.Admitted { // a pass that cannot be given is not had
 		a.Pass, a.VLAN = d.Pass.Name, d.Pass.VLANFor(f)
 	}
 	a.Trial = f.Tried != ""

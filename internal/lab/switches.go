@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/upstream/trial"
 )
@@ -26,7 +27,7 @@ type Station struct {
 // Outcome is what one sign-in came to.
 type Outcome struct {
 	Device, User string
-	Reply        trial.Reply
+	Reply        results.Reply
 	Err          error
 }
 
@@ -36,9 +37,9 @@ const wlanMAC = "00-00-5E-00-53-E0"
 // Ask has somebody sign in; port is the switch port, ssid the wireless network, both as far as they apply.
 func (s *Station) Ask(ctx context.Context, server string, r trial.Request, mac string, port int, ssid string) Outcome {
 	r.Server, r.From, r.Secret, r.Timeout, r.Tries, r.Brief = server, s.Addr, s.Secret, 3*time.Second, 2, true
-	r.Attributes = []trial.Attribute{{Name: "NAS-IP-Address", Value: s.Shown}, {Name: "NAS-Identifier", Value: s.Name}, {Name: "Calling-Station-Id", Value: mac}}
+	r.Attributes = []results.Attribute{{Name: "NAS-IP-Address", Value: s.Shown}, {Name: "NAS-Identifier", Value: s.Name}, {Name: "Calling-Station-Id", Value: mac}}
 	add := func(name, value string) {
-		r.Attributes = append(r.Attributes, trial.Attribute{Name: name, Value: value})
+		r.Attributes = append(r.Attributes, results.Attribute{Name: name, Value: value})
 	}
 	switch s.Kind {
 	case "wlan":

@@ -15,6 +15,7 @@ import (
 	"syscall"
 	"time"
 
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/client"
 )
@@ -141,7 +142,7 @@ func run(ctx context.Context, o *Options, kit *Kit) {
 			for ctx.Err() == nil {
 				// Nothing answers these; that they show up in the console is the point.
 				_, _ = trial.Send(ctx, trial.Request{Server: o.RADIUS, From: mustAddr(from), Secret: secret, User: user, Password: "x", Timeout: 2 * time.Second, Tries: 1,
-					Attributes: []trial.Attribute{{Name: "Service-Type", Value: "Administrative"}}})
+					Attributes: []results.Attribute{{Name: "Service-Type", Value: "Administrative"}}})
 				select {
 				case <-ctx.Done():
 				case <-time.After(every):

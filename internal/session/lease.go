@@ -27,14 +27,14 @@ const (
 
 // Lease is one address that is taken.
 type Lease struct {
-	Address netip.Addr `json:"address"`
-	Pool    string     `json:"pool"`
+	Address netip.Addr
+	Pool    string
 	// Who and Client are the person and the device; Holder tells sessions apart.
-	Who    string    `json:"who"`
-	Client string    `json:"client"`
-	Holder string    `json:"-"`
-	At     time.Time `json:"at"`
-	Until  time.Time `json:"until"`
+	Who    string
+	Client string
+	Holder string
+	At     time.Time
+	Until  time.Time
 }
 
 // Keeper holds all leases in memory over the store. It is safe for concurrent use.
@@ -191,7 +191,9 @@ func (k *Keeper) List(pool string, now time.Time) []Lease {
 			out = append(out, *l)
 		}
 	}
-	slices.SortFunc(out, func(a, b Lease) int { return cmp.Or(strings.Compare(a.Pool, b.Pool), a.Address.Compare(b.Address)) })
+	slices.SortFunc(out, func(a, b Lease) int {
+		return cmp.Or(strings.Compare(a.Pool, b.Pool), a.Address.Compare(b.Address))
+	})
 	return out
 }
 

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/test/e2e/browser"
@@ -70,9 +71,9 @@ func selectOption(p pageSteps, label, value string) error {
 func TestKnownDevicesInTheConsole(t *testing.T) {
 	w := start(t)
 	w.tunnelled(func(l *apitype.LaneFields) { l.Methods = []string{"mac", "pap"} })
-	ask := func(mac string) trial.Reply {
+	ask := func(mac string) results.Reply {
 		reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: "mac", User: mac, Timeout: 2 * time.Second,
-			Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "NAS-Port-Id", Value: "1/0/7"}, {Name: "Calling-Station-Id", Value: mac}}})
+			Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "NAS-Port-Id", Value: "1/0/7"}, {Name: "Calling-Station-Id", Value: mac}}})
 		if err != nil {
 			t.Fatal(err)
 		}

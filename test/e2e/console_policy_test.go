@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/test/e2e/browser"
 )
@@ -14,7 +15,7 @@ func TestAPolicyFromTheFirstKeyToTakingItBack(t *testing.T) {
 	w := lantern(t)
 	sign := func() {
 		t.Helper()
-		var reply trial.Reply
+		var reply results.Reply
 		for range 5 { // a stall of the machine may cost the stand-in directory its answer
 			var err error
 			if reply, err = w.ask(func(q *trial.Request) {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
@@ -51,7 +52,7 @@ func (w *world) enrol(person string) (*phone, []string) {
 }
 
 // asked lists the prompts of a trial.
-func asked(r trial.GearReply) string {
+func asked(r results.GearReply) string {
 	var out []string
 	for _, x := range r.Rounds {
 		if word, prompt, ok := strings.Cut(x.Text, " "); ok && x.From == "server" && strings.HasPrefix(word, "GET") {
@@ -76,7 +77,7 @@ func TestSecondFactorOnGear(t *testing.T) {
 		t.Fatalf("recovery codes: %q", recovery)
 	}
 	g := w.device(true)
-	login := func(code, status string) trial.GearReply {
+	login := func(code, status string) results.GearReply {
 		t.Helper()
 		return w.asks(g, trial.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor", Code: code, Remote: "192.0.2.7"}, status)
 	}
@@ -150,7 +151,7 @@ func TestWrongCodesLockThePerson(t *testing.T) {
 	ann, _ := w.enrol("ann")
 	lou, _ := w.enrol("lou")
 	g := w.device(true)
-	ask := func(user, password, code, status string) trial.GearReply {
+	ask := func(user, password, code, status string) results.GearReply {
 		t.Helper()
 		return w.asks(g, trial.GearAsk{Ask: "login", User: user, Password: password, Code: code}, status)
 	}

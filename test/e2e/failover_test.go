@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
@@ -41,7 +42,7 @@ func (w *world) member(in apitype.DirectoryInput) {
 // signs signs s.lodge in by a method and tells whether that worked.
 func (w *world) signs(method string) (bool, error) {
 	reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: method, User: "s.lodge", Password: "Harbour-s.lodge-1", Timeout: 10 * time.Second,
-		Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
+		Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
 	return err == nil && reply.Accepted, err
 }
 
@@ -181,7 +182,7 @@ func TestPEAPKeepsUpWithTheController(t *testing.T) {
 	peap := func(version uint16) func() bool {
 		return func() bool {
 			reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: "peap-mschapv2", User: "s.lodge", Password: "Harbour-s.lodge-1", Timeout: 10 * time.Second,
-				Supplicant: supplicant.Settings{MinTLS: version, MaxTLS: version}, Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
+				Supplicant: supplicant.Settings{MinTLS: version, MaxTLS: version}, Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
 			return err == nil && reply.Accepted
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/wire/tacacs"
@@ -239,7 +240,7 @@ func TestRADIUSLoginsAreInTheJournalToo(t *testing.T) {
 	w.do(http.MethodPut, "/clients/hh-router-1", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{Name: "hh-router-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil, matchAny)
 	w.publish()
 	reply, err := w.ask(func(r *trial.Request) {
-		r.User, r.Password, r.Attributes = "ann", "rope-and-anchor", []trial.Attribute{{Name: "Service-Type", Value: "Administrative"}, {Name: "Calling-Station-Id", Value: "192.0.2.55"}}
+		r.User, r.Password, r.Attributes = "ann", "rope-and-anchor", []results.Attribute{{Name: "Service-Type", Value: "Administrative"}, {Name: "Calling-Station-Id", Value: "192.0.2.55"}}
 	})
 	if err != nil || !reply.Accepted || values(reply, "Management-Privilege-Level") != "15" {
 		t.Fatalf("%+v, %v", reply, err)

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	front "tollgate.example/key/internal/front/tacacs"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
@@ -51,7 +52,7 @@ func (w *world) device(single bool) *trial.Gear {
 }
 
 // try asks one thing and wants the status.
-func (w *world) asks(g *trial.Gear, a trial.GearAsk, status string) trial.GearReply {
+func (w *world) asks(g *trial.Gear, a trial.GearAsk, status string) results.GearReply {
 	w.t.Helper()
 	reply, err := g.Try(context.Background(), a)
 	if err != nil || reply.Status != status {

@@ -9,6 +9,7 @@ import (
 
 	"github.com/go-ldap/ldap/v3"
 
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
@@ -37,7 +38,7 @@ func TestTheGuardKeepsAccountsFromBeingLocked(t *testing.T) {
 	from := func(mac, method, user, password string) string {
 		t.Helper()
 		reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: method, User: user, Password: password, Timeout: 5 * time.Second,
-			Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "Calling-Station-Id", Value: mac}}})
+			Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "Calling-Station-Id", Value: mac}}})
 		if err != nil {
 			t.Fatal(err)
 		}

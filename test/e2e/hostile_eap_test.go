@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
@@ -183,7 +184,7 @@ func TestHalfOpenConversations(t *testing.T) {
 		t.Errorf("%d conversations are open, the heap grew by %d MB", open, grown>>20)
 	}
 	reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: "peap-mschapv2", User: "k.nance", Password: "gangway-and-rope", Timeout: 3 * time.Second, Tries: 2,
-		Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
+		Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
 	if err != nil || !reply.Accepted {
 		t.Errorf("meanwhile: %+v %v", reply, err)
 	}
@@ -216,7 +217,7 @@ func TestTsharkLooksIntoTheTunnel(t *testing.T) {
 			device.Certificate = pair
 		}
 		if reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: method, User: "k.nance", Password: "gangway-and-rope", Supplicant: device, Timeout: 3 * time.Second,
-			Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}); err != nil || !reply.Accepted {
+			Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}); err != nil || !reply.Accepted {
 			t.Fatalf("%s: %+v %v", method, reply, err)
 		}
 	}
@@ -256,7 +257,7 @@ func TestWhoMayNoLongerResumes(t *testing.T) {
 	w.tunnelled(nil)
 	cache := newTickets()
 	in := trial.Request{Server: w.radius, Secret: secret, Method: "peap-mschapv2", User: "k.nance", Password: "gangway-and-rope", Supplicant: supplicant.Settings{Sessions: cache}, Timeout: 3 * time.Second,
-		Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}
+		Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}
 	try := func(accepted, resumed bool) {
 		t.Helper()
 		reply, err := trial.Send(context.Background(), in)

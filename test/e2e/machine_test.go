@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/lab"
 	"tollgate.example/key/internal/upstream/trial"
@@ -36,11 +37,11 @@ func office(t *testing.T, when string) (*world, *lab.Kit) {
 }
 
 // plug signs in at a switch of the demo.
-func (w *world) plug(mac, method, user, password string, device supplicant.Settings) trial.Reply {
+func (w *world) plug(mac, method, user, password string, device supplicant.Settings) results.Reply {
 	w.t.Helper()
 	s := lab.Switches()[0]
 	reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, From: s.Addr, Secret: s.Secret, Method: method, User: user, Password: password, Supplicant: device, Timeout: 3 * time.Second, Tries: 1,
-		Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "Calling-Station-Id", Value: mac}}})
+		Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "Calling-Station-Id", Value: mac}}})
 	if err != nil && reply.Fault == "" {
 		w.t.Logf("%s as %s: %v", method, user, err)
 	}
@@ -161,10 +162,10 @@ func TestMACBypass(t *testing.T) {
 	past := time.Now().Add(-time.Hour)
 	w.do(http.MethodPost, "/devices", apitype.DeviceFields{Match: "02:00:5e:80:00:99", Name: "lent", Enabled: true, Expires: &past}, nil)
 	n := 0
-	try := func(want string, change func(r *trial.Request), attributes ...trial.Attribute) {
+	try := func(want string, change func(r *trial.Request), attributes ...results.Attribute) {
 		t.Helper()
 		r := trial.Request{Server: w.radius, Secret: secret, Method: "mac", User: "02005e800001", Timeout: 2 * time.Second, Tries: 1,
-			Attributes: append([]trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}, attributes...)}
+			Attributes: append([]results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}, attributes...)}
 		if change != nil {
 			change(&r)
 		}
@@ -179,17 +180,17 @@ func TestMACBypass(t *testing.T) {
 			t.Errorf("recorded as %+v", a.Attempt)
 		}
 	}
-	from := trial.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-80-00-01"}
+	from := results.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-80-00-01"}
 	for _, form := range []string{"02005e800001", "02:00:5e:80:00:01", "02-00-5E-80-00-01", "0200.5e80.0001"} {
 		for _, bypass := range []string{"pap", "chap", "eap-md5"} {
 			try("ok", func(r *trial.Request) { r.User, r.Bypass = form, bypass }, from)
 		}
 	}
-	try("ok", nil, trial.Attribute{Name: "Service-Type", Value: "Call-Check"}) // without Calling-Station-Id
-	try("device.mismatch", nil, trial.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-10-00-66"})
-	try("device.mismatch", func(r *trial.Request) { r.Bypass = "eap-md5" }, trial.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-10-00-66"})
-	try("device.expired", func(r *trial.Request) { r.User = "02005e800099" }, trial.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-80-00-99"})
-	try("device.unknown", func(r *trial.Request) { r.User = "02005e990001" }, trial.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-99-00-01"})
+	try("ok", nil, results.Attribute{Name: "Service-Type", Value: "Call-Check"}) // without Calling-Station-Id
+	try("device.mismatch", nil, results.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-10-00-66"})
+	try("device.mismatch", func(r *trial.Request) { r.Bypass = "eap-md5" }, results.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-10-00-66"})
+	try("device.expired", func(r *trial.Request) { r.User = "02005e800099" }, results.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-80-00-99"})
+	try("device.unknown", func(r *trial.Request) { r.User = "02005e990001" }, results.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-99-00-01"})
 	try("person.unknown", nil) // neither an address nor a Call-Check: just a name
 	var unknown apitype.Page[apitype.UnknownDevice]
 	w.do(http.MethodGet, "/unknown-devices", nil, &unknown)
@@ -197,7 +198,7 @@ func TestMACBypass(t *testing.T) {
 		t.Fatalf("unknown devices %+v", unknown.Items)
 	}
 	w.do(http.MethodPost, "/devices", apitype.DeviceFields{Match: unknown.Items[0].MAC, Tags: map[string]string{"kind": "printer"}, Enabled: true}, nil)
-	try("ok", func(r *trial.Request) { r.User = "02005e990001" }, trial.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-99-00-01"})
+	try("ok", func(r *trial.Request) { r.User = "02005e990001" }, results.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-99-00-01"})
 	w.do(http.MethodGet, "/unknown-devices", nil, &unknown)
 	if len(unknown.Items) != 0 {
 		t.Errorf("still unknown: %+v", unknown.Items)

@@ -13,7 +13,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/identity/directory"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
@@ -34,7 +34,7 @@ func TestTheLeastRightToJoin(t *testing.T) {
 	w.refused(422, http.MethodPost, "/directories/LANTERN/join", join, "the right to create computer objects")
 	w.wants(1, []string{"directory", "delegation", "LANTERN", "no.body"}, "no account")
 	w.wants(0, []string{"directory", "delegation", "LANTERN", "s.lodge@lantern.example", "-ou", join.OU}, "(OA;;CC;bf967a86-0de6-11d0-a285-00aa003049e2;;S-1-5-21-", "OU=Gate")
-	var right directory.Delegation
+	var right results.Delegation
 	w.do(http.MethodGet, "/directories/LANTERN/delegation?name=s.lodge&ou="+url.QueryEscape(join.OU), nil, &right)
 	if out, err := exec.Command("samba-tool", "dsacl", "set", "-H", "tdb://"+filepath.Join(dc.dir, "private/sam.ldb"), "-s", filepath.Join(dc.dir, "smb.conf"), "--action=allow", "--objectdn="+right.Container, "--sddl="+right.ACE).CombinedOutput(); err != nil {
 		t.Fatalf("delegating: %v\n%s", err, out)
@@ -144,7 +144,7 @@ func TestMembershipOfARealDomain(t *testing.T) {
 	}
 	// another server takes our machine account over: we notice, and say so; joining again repairs it
 	if _, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: "mschapv2", User: "s.lodge", Password: "Harbour-s.lodge-1", Timeout: 3 * time.Second,
-		Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}); err != nil {
+		Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}); err != nil {
 		t.Error(err)
 	}
 	again := start(t)

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
@@ -71,7 +72,7 @@ func TestGuessesAtLocalAccountsAreBraked(t *testing.T) {
 			try := func(station, password string) bool {
 				reply, err := w.ask(func(r *trial.Request) {
 					r.Method, r.Password = method, password
-					r.Attributes = []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "Calling-Station-Id", Value: station}}
+					r.Attributes = []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "Calling-Station-Id", Value: station}}
 				})
 				if err != nil && reply.Fault == "" && !strings.Contains(err.Error(), "refused") {
 					t.Error(err)

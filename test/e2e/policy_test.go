@@ -13,13 +13,14 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
 )
 
 // values are the values of an attribute in a reply.
-func values(r trial.Reply, name string) string {
+func values(r results.Reply, name string) string {
 	var out []string
 	for _, a := range r.Attributes {
 		if a.Name == name {

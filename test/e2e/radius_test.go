@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/upstream"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
@@ -102,7 +103,7 @@ func TestWhatIsDiscardedIsSeen(t *testing.T) {
 	send(func(r *trial.Request) { r.Unsigned = true })
 	w.contact(loopback, "no-message-authenticator")
 	send(func(r *trial.Request) {
-		r.Attributes = append(r.Attributes, trial.Attribute{Name: "EAP-Message", Value: "0x0201"})
+		r.Attributes = append(r.Attributes, results.Attribute{Name: "EAP-Message", Value: "0x0201"})
 		r.Unsigned = true
 	})
 	stranger, off := netip.MustParseAddr("127.0.0.7"), netip.MustParseAddr("127.0.0.9")

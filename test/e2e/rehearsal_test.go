@@ -36,7 +36,7 @@ func TestRehearsalBeforePublishing(t *testing.T) {
 	var last apitype.Rehearsal
 	w.do(http.MethodGet, "/rehearsal", nil, &last)
 	if last.Outdated || last.Changed == 0 || last.Changed == 4 {
-		t.Errorf("the last rehearsal: %+v\n%s", last.Result, out)
+		t.Errorf("the last rehearsal: %+v\n%s", last.Rehearsal, out)
 	}
 	p := pageSteps{signedIn(t, w)}
 	steps(t, p.open(w.app.URL+"/"), p.click("Rehearse"), p.see("would end otherwise"), p.see("policy.none"), p.click("Rehearse"), p.see("By department"), p.click("Sunniva Lodge"), p.see("The whole attempt"), p.see("No policy of lane Wired ports fits"), p.see("Admitted by policy By department"),

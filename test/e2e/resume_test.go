@@ -17,6 +17,7 @@ import (
 
 	"github.com/go-ldap/ldap/v3"
 
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
@@ -30,7 +31,7 @@ type resumer struct {
 
 func (w *world) resumer(method, user, password string, certificate *tls.Certificate) *resumer {
 	return &resumer{w, trial.Request{Server: w.radius, Secret: secret, Method: method, User: user, Password: password, Timeout: 5 * time.Second, Tries: 1,
-		Supplicant: supplicant.Settings{Sessions: newTickets(), Certificate: certificate}, Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}}
+		Supplicant: supplicant.Settings{Sessions: newTickets(), Certificate: certificate}, Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}}
 }
 
 func (r *resumer) wants(accepted, resumed bool, when string) {

@@ -24,9 +24,10 @@ var allowed = map[string][]string{
 
 	"internal/core/":         {},
 	"internal/core/facts":    {"internal/core/reason"},
+	"internal/core/results":  {"internal/core/config", "internal/core/facts", "internal/core/reason"},
 	"internal/core/config":   {"internal/core/calendar", "internal/core/command"},
-	"internal/core/rule":     {"internal/core/calendar", "internal/core/config", "internal/core/facts"},
-	"internal/core/pass":     {"internal/core/config", "internal/core/facts", "internal/core/rule", "internal/wire/dict"},
+	"internal/core/rule":     {"internal/core/calendar", "internal/core/config", "internal/core/facts", "internal/core/results"},
+	"internal/core/pass":     {"internal/core/config", "internal/core/facts", "internal/core/results", "internal/core/rule", "internal/wire/dict"},
 	"internal/core/decide":   {"internal/core/", "internal/wire/dict"},
 	"internal/core/document": {"internal/core/config"},
 
@@ -42,16 +43,16 @@ var allowed = map[string][]string{
 
 	"internal/identity/":          {"internal/base/", "internal/core/", "internal/store", "internal/wire/mschap"},
 	"internal/identity/failover":  {},
-	"internal/identity/lockout":   {},
+	"internal/identity/lockout":   {"internal/core/results"},
 	"internal/identity/proof":     {"internal/core/facts", "internal/core/reason"},
 	"internal/identity/directory": {"internal/core/", "internal/identity/failover", "internal/identity/lockout", "internal/wire/mschap"},
-	"internal/identity/copies":    {"internal/core/config", "internal/identity/directory", "internal/store"},
+	"internal/identity/copies":    {"internal/core/config", "internal/core/results", "internal/identity/directory", "internal/store"},
 	"internal/identity/domain": {"internal/base/seal", "internal/core/", "internal/identity/directory", "internal/identity/failover",
 		"internal/store", "internal/wire/"},
 
 	"internal/session":        {"internal/core/config", "internal/store"},
 	"internal/upstream":       {"internal/wire/radius"},
-	"internal/upstream/trial": {"internal/eap/supplicant", "internal/upstream", "internal/wire/"},
+	"internal/upstream/trial": {"internal/core/results", "internal/eap/supplicant", "internal/upstream", "internal/wire/"},
 
 	"internal/gate/snapshot": {"internal/base/seal", "internal/core/", "internal/eap/server", "internal/identity/", "internal/session",
 		"internal/upstream", "internal/wire/radius"},
@@ -67,21 +68,21 @@ var allowed = map[string][]string{
 	"internal/manage/sources":   {"internal/store"},
 	"internal/manage/operator":  {"internal/base/", "internal/store"},
 	"internal/manage/rehearsal": {"internal/base/ident", "internal/core/", "internal/store"},
-	"internal/manage/checkup":   {"internal/base/panics", "internal/core/config", "internal/identity/directory", "internal/store"},
+	"internal/manage/checkup":   {"internal/base/panics", "internal/core/config", "internal/core/results", "internal/identity/directory", "internal/store"},
 	"internal/manage/revision":  {"internal/base/seal", "internal/core/", "internal/front/radius/access", "internal/gate", "internal/store", "internal/wire/"},
 
-	"internal/web/apitype": {"internal/core/", "internal/identity/", "internal/manage/", "internal/upstream/trial"},
+	"internal/web/apitype": {"internal/core/calendar", "internal/core/config", "internal/core/facts", "internal/core/results"},
 	"internal/web/client":  {"internal/web/apitype"},
 	"internal/web/api": {"console", "internal/base/", "internal/core/", "internal/eap/supplicant", "internal/gate", "internal/identity/",
 		"internal/manage/", "internal/session", "internal/store", "internal/upstream/trial", "internal/web/apitype", "internal/wire/dict"},
 
 	"internal/app": {"internal/"},
-	"internal/lab": {"internal/core/config", "internal/core/calendar", "internal/eap/supplicant", "internal/identity/certificate",
+	"internal/lab": {"internal/core/config", "internal/core/calendar", "internal/core/results", "internal/eap/supplicant", "internal/identity/certificate",
 		"internal/identity/factor", "internal/upstream/trial", "internal/web/apitype", "internal/web/client", "internal/wire/radius",
 		"internal/wire/tacacs"},
 
 	"cmd/tollgated": {"internal/app", "internal/web/api"},
-	"cmd/tollgate": {"internal/core/", "internal/eap/supplicant", "internal/identity/", "internal/manage/", "internal/session",
+	"cmd/tollgate": {"internal/core/calendar", "internal/core/config", "internal/core/results", "internal/eap/supplicant",
 		"internal/upstream/trial", "internal/web/apitype", "internal/web/client"},
 	"cmd/tollgate-lab": {"internal/lab"},
 
@@ -89,6 +90,39 @@ var allowed = map[string][]string{
 	"test/load":    {"internal/"},
 	"test/e2e":     {"internal/", "test/e2e/browser"},
 	"test/hostile": {"internal/"},
+}
+
+// kept says what programs must not link, directly or through anything they import: what talks to the database and to
+// directories belongs into the service.
+var kept = map[string][]string{
+	"cmd/tollgate":         {"database/sql", "github.com/jmoiron/", "github.com/pressly/", "modernc.org/", "github.com/go-ldap/", "internal/gate", "internal/store", "internal/identity/", "internal/manage/"},
+	"internal/web/apitype": {"database/sql", "github.com/", "internal/core/decide", "internal/core/rule", "internal/wire/", "internal/base/"},
+	"internal/core/decide": {"database/sql", "net/http", "os/exec", "internal/store", "internal/base/"},
+	"internal/gate":        {"internal/wire/tacacs", "internal/front/", "internal/manage/", "internal/web/", "net/http/httputil"},
+	"internal/eap/server":  {"internal/store", "internal/identity/directory", "internal/gate", "database/sql"},
+}
+
+func TestWhatProgramsLink(t *testing.T) {
+	for from, banned := range kept {
+		cmd := exec.Command("go", "list", "-deps", "./"+from)
+		cmd.Dir = root()
+		out, err := cmd.Output()
+		if err != nil {
+			t.Fatal(err)
+		}
+		lines := strings.Fields(string(out))
+		if len(lines) < 20 {
+			t.Errorf("%s: only %d packages were looked at", from, len(lines))
+		}
+		for _, line := range lines {
+			line = strings.TrimPrefix(line, module)
+			for _, b := range banned {
+				if line == b || strings.HasSuffix(b, "/") && strings.HasPrefix(line, b) {
+					t.Errorf("%s links %s", from, line)
+				}
+			}
+		}
+	}
 }
 
 // pure packages decide and encode; they may not reach the outside world.

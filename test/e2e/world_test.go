@@ -20,6 +20,7 @@ import (
 
 	"tollgate.example/key/internal/app"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/lab"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
@@ -218,9 +219,9 @@ func (w *world) account(name, password string, groups ...string) {
 }
 
 // ask sends a request as the basic client does.
-func (w *world) ask(change func(*trial.Request)) (trial.Reply, error) {
+func (w *world) ask(change func(*trial.Request)) (results.Reply, error) {
 	r := trial.Request{Server: w.radius, Secret: secret, User: "k.nance", Password: "gangway-and-rope", Timeout: 2 * time.Second, Tries: 1,
-		Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "NAS-Port-Id", Value: "1/0/8"}, {Name: "Calling-Station-Id", Value: "00:00:5e:00:53:07"}}}
+		Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "NAS-Port-Id", Value: "1/0/8"}, {Name: "Calling-Station-Id", Value: "00:00:5e:00:53:07"}}}
 	if change != nil {
 		change(&r)
 	}

@@ -26,9 +26,9 @@ import (
 
 	"tollgate.example/key/internal/app"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/front/radius/access"
 	"tollgate.example/key/internal/gate"
@@ -289,7 +289,7 @@ func (w *world) ask(q *request) gate.Answer {
 
 // vlan is the VLAN that an answer gives, "" for a refusal.
 func vlan(a *gate.Answer) string {
-	if a.Verdict != decide.Admitted {
+	if a.Verdict != results.Admitted {
 		return ""
 	}
 	for _, attribute := range a.Reply {
@@ -355,7 +355,7 @@ func (w *world) records() (n int) {
 		if d.Reason == "" || !reasons[d.Reason] {
 			w.t.Errorf("refused without a reason: %q %s", d.Reason, row.Facts)
 		}
-		if d.Verdict == decide.Admitted && f.Client == "gear-hostile-1" && !f.Vouched() {
+		if d.Verdict == results.Admitted && f.Client == "gear-hostile-1" && !f.Vouched() {
 			if f.Factor == nil || f.Factor.Outcome != reason.OK {
 				w.t.Errorf("admitted without a code of its own: %s", row.Facts)
 			}

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
@@ -154,7 +155,7 @@ func (t *tunnels) signIn(version uint16, method string, sessions []tls.ClientSes
 			device.Sessions = sessions[worker]
 		}
 		reply, err := trial.Send(context.Background(), trial.Request{Exchange: n.exchange, Secret: secret, Method: method, User: "eap", Password: password, Supplicant: device, Brief: true,
-			Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Wireless-802.11"}, {Name: "Calling-Station-Id", Value: fmt.Sprintf("02-00-5E-00-00-%02X", worker)}}})
+			Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Wireless-802.11"}, {Name: "Calling-Station-Id", Value: fmt.Sprintf("02-00-5E-00-00-%02X", worker)}}})
 		switch {
 		case err != nil:
 			return err

@@ -15,6 +15,7 @@ import (
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
@@ -149,7 +150,7 @@ func coldStart() error {
 	defer func() { cmd.Process.Signal(os.Interrupt); cmd.Wait() }()
 	for {
 		reply, err := trial.Send(context.Background(), trial.Request{Server: address, Secret: secret, User: user(0), Password: password, Timeout: 300 * time.Millisecond, Tries: 1,
-			Attributes: []trial.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
+			Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
 		if err == nil {
 			fmt.Printf("Cold start to the first answer, a password by argon2id (%s): %v\n", strings.ToLower(reply.Code), time.Since(begun).Round(time.Millisecond))
 			return nil

@@ -65,5 +65,5 @@ func rehearseOnce(s *service) (*apitype.Rehearsal, error) {
 	if err == nil && end.Result == nil {
 		err = errors.New(end.Problem)
 	}
-	return &apitype.Rehearsal{Result: end.Result}, err
+	return &apitype.Rehearsal{Rehearsal: end.Result}, err
 }

@@ -3,7 +3,7 @@ import type { Schema } from "../api/client";
 import { useAnalysis } from "../api/hooks";
 import { Empty, Failure, millis, Notice, PageHead, sentence, Verdict } from "../ui/basic";
 
-type Finding = Schema["DecideFinding"];
+type Finding = Schema["ResultsFinding"];
 
 const paths: Record<string, string> = { lane: "lanes", pass: "passes", calendar: "calendars", pool: "pools", remote: "remotes", "command-list": "command-lists", directory: "directories", trust: "trusts", certificate: "certificates" };
 const titles: Record<Finding["code"], string> = {

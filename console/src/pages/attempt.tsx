@@ -75,7 +75,7 @@ function Conversation({ eap }: { eap?: Schema["FactsEAP"] }) {
   );
 }
 
-function Compared({ title, rows, end }: { title: string; rows: Schema["DecideRow"][]; end: string }) {
+function Compared({ title, rows, end }: { title: string; rows: Schema["ResultsRow"][]; end: string }) {
   if (rows.length === 0) return null;
   return (
     <div className="mt-4 mb-4 first:mt-0">

@@ -7,7 +7,7 @@ import { Button, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, Verdict,
 import { Editor, Problems } from "../ui/editor";
 import { Field, lines, LinesField, Modal, Pick, TextField } from "../ui/form";
 
-type Info = Schema["CertificateInfo"];
+type Info = Schema["ResultsCertificate"];
 
 /** Days until something expires, loud in the last 45. */
 export function Left({ days, until }: { days: number; until: string }) {

@@ -4,7 +4,7 @@ import { call, type Schema } from "../api/client";
 import { ago, Button, Empty, Failure, Notice, PageHead, When } from "../ui/basic";
 import { Mark, StepRow, useSteps } from "../ui/steps";
 
-type Line = Schema["CheckupLine"];
+type Line = Schema["ResultsLine"];
 
 /** Every link between this server and the directories it asks: the last outcome, run now, and what changed. */
 export function CheckupPage() {

@@ -81,7 +81,7 @@ function Strangers() {
 function Import() {
   const queries = useQueryClient();
   const [csv, setCSV] = useState("");
-  const run = useMutation({ mutationFn: (v: { check: boolean; partial: boolean }) => call<Schema["DeviceReport"]>("POST", "/device-import", { csv, ...v }), onSuccess: (r) => r.done && queries.invalidateQueries() });
+  const run = useMutation({ mutationFn: (v: { check: boolean; partial: boolean }) => call<Schema["ResultsImport"]>("POST", "/device-import", { csv, ...v }), onSuccess: (r) => r.done && queries.invalidateQueries() });
   const r = run.data;
   return (
     <>

@@ -5,7 +5,7 @@ import { useDebounced } from "../api/hooks";
 import { ago, Button, Failure, Notice, Verdict } from "../ui/basic";
 
 type Directory = Schema["Directory"];
-type Run = Schema["RosterRun"];
+type Run = Schema["ResultsCopy"];
 
 /** The copies of people: made now, searched, and those who lack something or are gone. */
 export function Copy({ directory }: { directory: Directory }) {

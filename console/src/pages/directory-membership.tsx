@@ -15,7 +15,7 @@ export function Membership({ directory }: { directory: Directory }) {
   const join = useMutation({ mutationFn: () => call<Schema["Joined"]>("POST", `/directories/${directory.id}/join`, form), ...done });
   const leave = useMutation({ mutationFn: () => call("POST", `/directories/${directory.id}/leave`, {}), ...done });
   const rotate = useMutation({ mutationFn: () => call("POST", `/directories/${directory.id}/rotate`), ...done });
-  const least = useMutation({ mutationFn: () => call<Schema["DirectoryDelegation"]>("GET", `/directories/${directory.id}/delegation?name=${encodeURIComponent(form.name)}&ou=${encodeURIComponent(form.ou)}`) });
+  const least = useMutation({ mutationFn: () => call<Schema["ResultsDelegation"]>("GET", `/directories/${directory.id}/delegation?name=${encodeURIComponent(form.name)}&ou=${encodeURIComponent(form.ou)}`) });
   return (
     <section aria-label="Membership">
       <h2 className="mb-1">Membership of the domain</h2>

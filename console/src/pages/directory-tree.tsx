@@ -4,12 +4,12 @@ import { call, type Schema } from "../api/client";
 import { Button, Failure } from "../ui/basic";
 
 type Directory = Schema["Directory"];
-type Entry = Schema["DirectoryEntry"];
+type Entry = Schema["ResultsEntry"];
 
 /** Browses the tree of a directory, level by level. */
 export function Tree({ directory }: { directory: Directory }) {
   const [shown, setShown] = useState("");
-  const details = useQuery({ queryKey: ["entry", directory.id, shown], queryFn: () => call<Schema["DirectoryDetails"]>("GET", `/directories/${directory.id}/entry?dn=${encodeURIComponent(shown)}`), enabled: shown !== "" });
+  const details = useQuery({ queryKey: ["entry", directory.id, shown], queryFn: () => call<Schema["ResultsDetails"]>("GET", `/directories/${directory.id}/entry?dn=${encodeURIComponent(shown)}`), enabled: shown !== "" });
   return (
     <section aria-label="Browse" className="space-y-4">
       <div className="max-h-[380px] overflow-auto border-b border-hair pb-3 text-[13px]" tabIndex={0} role="region" aria-label="Tree"><Level directory={directory} dn="" show={setShown} shown={shown} /></div>

@@ -110,7 +110,7 @@ function Given({ name }: { name: string }) {
   return <span className="whitespace-nowrap"><PassChip name={name} to={pass && `/passes/${pass.id}`} />{pass?.vlan && <span className="mono text-soft"> VLAN {pass.vlan}</span>}</span>;
 }
 
-function PolicyRow({ policy: p, number, problems, found, hits, open }: { policy: Policy; number: number; problems: Schema["ConfigProblem"][]; found: Schema["DecideFinding"][]; hits: Schema["Hits"][]; open: () => void }) {
+function PolicyRow({ policy: p, number, problems, found, hits, open }: { policy: Policy; number: number; problems: Schema["ConfigProblem"][]; found: Schema["ResultsFinding"][]; hits: Schema["Hits"][]; open: () => void }) {
   const { ref, style, handle } = useMovable(p.id, `policy ${p.name}`);
   return (
     <div ref={ref} style={style} className={`grid grid-cols-[52px_minmax(0,1fr)_104px_220px] border-b border-hair bg-paper py-1.5 ${p.enabled ? "" : "opacity-60"}`}>

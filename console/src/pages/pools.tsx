@@ -65,7 +65,7 @@ function PoolForm({ pool }: { pool?: Pool }) {
 
 function Taken({ pool }: { pool: string }) {
   const queries = useQueryClient();
-  const list = useQuery({ queryKey: ["leases", pool], refetchInterval: 5_000, queryFn: () => call<{ items: Schema["LeaseLease"][] }>("GET", `/leases?pool=${encodeURIComponent(pool)}`) });
+  const list = useQuery({ queryKey: ["leases", pool], refetchInterval: 5_000, queryFn: () => call<{ items: Schema["Lease"][] }>("GET", `/leases?pool=${encodeURIComponent(pool)}`) });
   const release = useMutation({ mutationFn: (address: string) => call("DELETE", `/leases/${encodeURIComponent(address)}`), onSettled: () => queries.invalidateQueries() });
   return (
     <section aria-label="Taken" className="mt-5">

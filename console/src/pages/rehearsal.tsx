@@ -7,8 +7,8 @@ import { ago, Button, Empty, Failure, millis, Notice, PageHead, PassChip, senten
 import { Road } from "../ui/road";
 import { Pick } from "../ui/form";
 
-type Ending = Schema["DecideEnding"];
-type Progress = Schema["RehearsalProgress"];
+type Ending = Schema["ResultsEnding"];
+type Progress = Schema["ResultsProgress"];
 
 export const useRehearsal = () =>
   useQuery({

@@ -6,7 +6,7 @@ import { sentence } from "./basic";
 import { Builder } from "./builder";
 import { Field } from "./form";
 
-export type Tree = Schema["RuleTree"];
+export type Tree = Schema["ResultsTree"];
 export type FieldInfo = Schema["Field"];
 
 export const useFields = (lane?: boolean) =>

@@ -4,7 +4,7 @@ import { millis } from "./basic";
 const step = 118;
 
 /** The road of one attempt: its stations with the time spent at each, ending at the bar, raised or lowered. */
-export function Road({ trace }: { trace: Schema["DecideTrace"] }) {
+export function Road({ trace }: { trace: Schema["ResultsTrace"] }) {
   const stations = trace.stations;
   const raised = trace.verdict === "admitted";
   const decided = stations.findIndex((s) => s.state === "decided");

@@ -2,7 +2,7 @@ import { useEffect, useRef, useState, type ReactNode } from "react";
 import { stream, type Schema } from "../api/client";
 import { Bar, millis, sentence } from "./basic";
 
-export type Step = Schema["DirectoryStep"];
+export type Step = Schema["ResultsStep"];
 
 const glyph = { running: "wait", pass: "in", warn: "wait", fail: "out" } as const;
 const tone = { running: "text-soft", pass: "text-in", warn: "text-brass-ink", fail: "text-out" };

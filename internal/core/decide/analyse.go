@@ -8,52 +8,9 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/core/rule"
 )
-
-// FindingKind is what kind of mistake, or of thing worth knowing, was found.
-type FindingKind string
-
-const (
-	// Unreachable is a lane, policy or row that nothing can come to.
-	Unreachable FindingKind = "unreachable"
-	// Overlap is two policies that the same person can fit, with different outcomes, neither being the special case of the other.
-	Overlap FindingKind = "overlap"
-	// AlwaysTrue and NeverTrue are conditions that ask for nothing, or for what cannot be.
-	AlwaysTrue FindingKind = "always-true"
-	NeverTrue  FindingKind = "never-true"
-	// Unused is an object that nothing refers to.
-	Unused FindingKind = "unused"
-	// NoPolicy is a lane without any policy.
-	NoPolicy FindingKind = "no-policy"
-	// GroupGone is a group that was picked and no longer exists, GroupUnknown one that is known from nowhere.
-	GroupGone    FindingKind = "group-gone"
-	GroupUnknown FindingKind = "group-unknown"
-	// GroupAmbiguous is a group by its bare name that counts from several stores.
-	GroupAmbiguous FindingKind = "group-ambiguous"
-	// Incomplete says that the analysis gave up before it had seen everything.
-	Incomplete FindingKind = "incomplete"
-)
-
-// Finding is one outcome of the analysis.
-type Finding struct {
-	Code FindingKind `json:"code" enum:"unreachable,overlap,always-true,never-true,no-policy,unused,group-gone,group-unknown,group-ambiguous,incomplete"`
-	// Note findings are worth knowing; others are probably mistakes.
-	Note bool `json:"note" doc:"Worth knowing; not necessarily a mistake"`
-	// Kind, Object and ID name the object; Field is the path inside it.
-	Kind   string `json:"kind"`
-	Object string `json:"object"`
-	ID     string `json:"id"`
-	Field  string `json:"field"`
-	Policy string `json:"policy" doc:"Name of the policy; empty for the whole object"`
-	// Message says what was found, Remedy what to do.
-	Message string `json:"message"`
-	Remedy  string `json:"remedy"`
-	// Example is an attempt that shows it, one fact a line.
-	Example []string `json:"example" doc:"An attempt that shows it, one fact each"`
-	// Instead is what happens to that attempt.
-	Instead string `json:"instead" doc:"What decides that attempt"`
-}
 
 // Known tells what the configuration itself cannot.
 type Known struct {
@@ -78,37 +35,37 @@ type analysis struct {
 	plan  *Plan
 	known Known
 	left  int
-	out   []Finding
+	out   []results.Finding
 }
 
 // Analyse looks for policies that nothing can reach, conditions that ask for nothing, things that nobody uses and the like. It
 // never calls unreachable what can be reached; what it cannot find out it passes over.
-func (p *Plan) Analyse(known Known) []Finding {
-	a := &analysis{plan: p, known: known, left: allSteps, out: []Finding{}}
+func (p *Plan) Analyse(known Known) []results.Finding {
+	a := &analysis{plan: p, known: known, left: allSteps, out: []results.Finding{}}
 	for i, lane := range p.Lanes {
 		a.lane(i, lane)
 	}
 	if a.left <= 0 {
-		a.add(Finding{Code: Incomplete, Note: true, Kind: "lane", Message: "the conditions are too many and too entangled to examine them all", Remedy: "Split long conditions over several policies, or use group tables."})
+		a.add(results.Finding{Code: results.Incomplete, Note: true, Kind: "lane", Message: "the conditions are too many and too entangled to examine them all", Remedy: "Split long conditions over several policies, or use group tables."})
 	}
 	a.unused()
-	slices.SortStableFunc(a.out, func(x, y Finding) int { // mistakes are not to be cut off by notes
+	slices.SortStableFunc(a.out, func(x, y results.Finding) int { // mistakes are not to be cut off by notes
 		return map[bool]int{false: 0, true: 1}[x.Note] - map[bool]int{false: 0, true: 1}[y.Note]
 	})
 	if n := len(a.out) - maxFindings; n > 0 {
-		a.out = append(a.out[:maxFindings], Finding{Code: Incomplete, Note: true, Kind: "lane", Message: fmt.Sprintf("%d further findings are not listed", n), Remedy: "See to these first.", Example: []string{}})
+		a.out = append(a.out[:maxFindings], results.Finding{Code: results.Incomplete, Note: true, Kind: "lane", Message: fmt.Sprintf("%d further findings are not listed", n), Remedy: "See to these first.", Example: []string{}})
 	}
 	return a.out
 }
 
 // AnalyseLane is Analyse for one lane alone, by its place.
-func (p *Plan) AnalyseLane(n int, known Known) []Finding {
-	a := &analysis{plan: p, known: known, left: allSteps, out: []Finding{}}
+func (p *Plan) AnalyseLane(n int, known Known) []results.Finding {
+	a := &analysis{plan: p, known: known, left: allSteps, out: []results.Finding{}}
 	a.lane(n, p.Lanes[n])
 	return a.out[:min(len(a.out), maxFindings)]
 }
 
-func (a *analysis) add(f Finding) {
+func (a *analysis) add(f results.Finding) {
 	kept := []string{}
 	for _, line := range f.Example { // the method stands there only because every lane has some
 		if !strings.HasPrefix(line, "proof ") || strings.Contains(f.Message, "method") {
@@ -140,12 +97,12 @@ func (a *analysis) earlier(n int) func(*facts.Facts) []rule.Goal {
 }
 
 func (a *analysis) lane(n int, lane *Lane) {
-	on := Finding{Kind: "lane", Object: lane.Name, ID: lane.ID, Field: "when"}
+	on := results.Finding{Kind: "lane", Object: lane.Name, ID: lane.ID, Field: "when"}
 	if !a.condition(on, lane.when, lane.when.Must()) {
 		return
 	}
 	if _, answer := a.find(a.earlier(n), lane.when.Must()); answer == rule.Impossible {
-		on.Code = Unreachable
+		on.Code = results.Unreachable
 		on.Message, on.Instead = a.takenBy("lane", n, func(i int) (string, []rule.Goal) {
 			return a.plan.Lanes[i].Name, []rule.Goal{a.plan.Lanes[i].when.MustNot()}
 		}, lane.when.Must())
@@ -165,22 +122,22 @@ func (a *analysis) lane(n int, lane *Lane) {
 
 // condition examines a condition by itself, and reports whether anything can fulfil it. within are the goals of the place
 // where it stands, its own among them.
-func (a *analysis) condition(on Finding, when *rule.Condition, within ...rule.Goal) bool {
+func (a *analysis) condition(on results.Finding, when *rule.Condition, within ...rule.Goal) bool {
 	if text := when.String(); text != "always" {
 		if _, answer := a.find(nil, when.MustNot()); answer == rule.Impossible {
-			on.Code, on.Message, on.Remedy = AlwaysTrue, fmt.Sprintf("the condition is always true: nothing fails %s", text), "Write always, if that is meant; otherwise look for an or that should be an and."
+			on.Code, on.Message, on.Remedy = results.AlwaysTrue, fmt.Sprintf("the condition is always true: nothing fails %s", text), "Write always, if that is meant; otherwise look for an or that should be an and."
 			a.add(on)
 			return true
 		}
 		if _, answer := a.find(nil, when.Must()); answer == rule.Impossible {
-			on.Code, on.Message, on.Remedy = NeverTrue, fmt.Sprintf("the condition is never true: nothing fulfils %s", text), "Look for an and that should be an or, or for a value that cannot be."
+			on.Code, on.Message, on.Remedy = results.NeverTrue, fmt.Sprintf("the condition is never true: nothing fulfils %s", text), "Look for an and that should be an or, or for a value that cannot be."
 			a.add(on)
 			return false
 		}
 	}
 	if len(within) > 1 {
 		if _, answer := a.find(nil, within...); answer == rule.Impossible {
-			on.Code, on.Message, on.Remedy = NeverTrue, "the condition is never true in this lane, whose own condition and methods leave nothing that fulfils it", "Correct one of the two, or move the policy to another lane."
+			on.Code, on.Message, on.Remedy = results.NeverTrue, "the condition is never true in this lane, whose own condition and methods leave nothing that fulfils it", "Correct one of the two, or move the policy to another lane."
 			a.add(on)
 			return false
 		}
@@ -244,7 +201,7 @@ func (a *analysis) before(lanes int, lane *Lane, n int) func(*facts.Facts) []rul
 }
 
 func (a *analysis) policy(lanes int, lane *Lane, n int, policy *Policy) {
-	on := Finding{Kind: "lane", Object: lane.Name, ID: lane.ID, Field: fmt.Sprintf("policies[%d].when", n), Policy: policy.Name}
+	on := results.Finding{Kind: "lane", Object: lane.Name, ID: lane.ID, Field: fmt.Sprintf("policies[%d].when", n), Policy: policy.Name}
 	goals := lane.goals(policy)
 	a.groups(on, n, policy)
 	a.ambiguous(on, n, lane, policy)
@@ -252,7 +209,7 @@ func (a *analysis) policy(lanes int, lane *Lane, n int, policy *Policy) {
 		return
 	}
 	if _, answer := a.find(a.before(lanes, lane, n), goals...); answer == rule.Impossible {
-		on.Code, on.Remedy = Unreachable, "Move it above, or remove it."
+		on.Code, on.Remedy = results.Unreachable, "Move it above, or remove it."
 		on.Message, on.Instead = a.takenBy("policy", n, func(i int) (string, []rule.Goal) {
 			if !lane.Policies[i].covers(policy) {
 				return "", nil
@@ -300,7 +257,7 @@ func (a *analysis) rows(lanes int, lane *Lane, n int, policy *Policy) {
 		if _, answer := a.find(a.before(lanes, lane, n), goals...); answer != rule.Impossible {
 			continue
 		}
-		a.add(Finding{Code: Unreachable, Kind: "lane", Object: lane.Name, ID: lane.ID, Field: fmt.Sprintf("policies[%d].groups[%d].group", n, r), Policy: policy.Name,
+		a.add(results.Finding{Code: results.Unreachable, Kind: "lane", Object: lane.Name, ID: lane.ID, Field: fmt.Sprintf("policies[%d].groups[%d].group", n, r), Policy: policy.Name,
 			Message: fmt.Sprintf("row %d can never decide: everybody of %s who would come to it is taken before, by a row or policy above", r+1, row.Group),
 			Remedy:  "Move the row above, or remove it.", Example: []string{"group " + row.Group}})
 	}
@@ -308,7 +265,7 @@ func (a *analysis) rows(lanes int, lane *Lane, n int, policy *Policy) {
 
 // overlap looks for a policy shortly before that the same person can fit, with another outcome, where neither is a special
 // case of the other: there it is only the order that decides.
-func (a *analysis) overlap(on Finding, lane *Lane, n int, policy *Policy) {
+func (a *analysis) overlap(on results.Finding, lane *Lane, n int, policy *Policy) {
 	for i := n - 1; i >= 0 && i >= n-near; i-- {
 		other := lane.Policies[i]
 		if !other.Enabled || policy.same(other) || disjoint(policy, other) {
@@ -322,7 +279,7 @@ func (a *analysis) overlap(on Finding, lane *Lane, n int, policy *Policy) {
 		if _, answer := a.find(nil, append(lane.goals(other), policy.misses())...); answer != rule.Possible {
 			continue // the other is a special case, put before the general one as it should be
 		}
-		on.Code, on.Note, on.Example = Overlap, true, both.Lines()
+		on.Code, on.Note, on.Example = results.Overlap, true, both.Lines()
 		on.Instead = fmt.Sprintf("policy %d, %s: %s", i+1, other.Name, other.gives(both.Facts))
 		on.Message = fmt.Sprintf("whoever also fits policy %d, %s, gets %s from it, and not %s from here", i+1, other.Name, gain(other, both.Facts), gain(policy, both.Facts))
 		on.Remedy = "If this should win, move it above."

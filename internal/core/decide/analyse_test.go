@@ -11,6 +11,7 @@ import (
 	"tollgate.example/key/internal/core/calendar"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/results"
 )
 
 var monday = time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
@@ -38,10 +39,10 @@ func policies(lines ...string) func(*config.Config) {
 }
 
 // said writes findings as policy: code: message <- instead.
-func said(list []Finding) string {
+func said(list []results.Finding) string {
 	var out []string
 	for _, f := range list {
-		if f.Code != Unused {
+		if f.Code != results.Unused {
 			out = append(out, fmt.Sprintf("%s %s %s: %s [%s]", f.Policy, f.Field, f.Code, f.Message, strings.Join(f.Example, "; ")))
 		}
 	}
@@ -193,7 +194,7 @@ func TestNothingReachableIsCalledDead(t *testing.T) {
 			}
 		}
 		for _, f := range plan.Analyse(Known{At: monday}) {
-			if (f.Code == Unreachable || f.Code == NeverTrue) && strings.HasSuffix(f.Field, ".when") {
+			if (f.Code == results.Unreachable || f.Code == results.NeverTrue) && strings.HasSuffix(f.Field, ".when") {
 				reported++
 				for _, policy := range plan.Lanes[0].Policies {
 					if policy.Name == f.Policy && reached[policy] {
@@ -294,7 +295,7 @@ func BenchmarkPolicies(b *testing.B) {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
 			b.ReportAllocs()
 			for b.Loop() {
-				if plan.Decide(f).Verdict != Admitted {
+				if plan.Decide(f).Verdict != results.Admitted {
 					b.Fatal("refused")
 				}
 			}

@@ -6,20 +6,13 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/core/rule"
-)
-
-// Verdict is the outcome of an attempt.
-type Verdict string
-
-const (
-	Admitted Verdict = "admitted"
-	Refused  Verdict = "refused"
 )
 
 // Decision is the outcome and the parts of the plan that led to it; those not reached are nil.
 type Decision struct {
-	Verdict Verdict
+	Verdict results.Verdict
 	Reason  reason.Code
 	Lane    *Lane
 	Realm   *Realm
@@ -82,10 +75,10 @@ func (p *Plan) Decide(f *facts.Facts) Decision { return p.decide(p.own(f)) }
 
 // decide is Decide with the groups that count.
 func (p *Plan) decide(f *facts.Facts) Decision {
-	d := Decision{Verdict: Refused, Row: -1}
+	d := Decision{Verdict: results.Refused, Row: -1}
 	d.Reason = p.walk(f, &d)
 	if d.Reason == reason.OK {
-		d.Verdict = Admitted
+		d.Verdict = results.Admitted
 	}
 	return d
 }

@@ -8,6 +8,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 )
 
 func harbour() config.Config {
@@ -96,7 +97,7 @@ func TestDecide(t *testing.T) {
 	for _, c := range cases {
 		f := attempt(c.change)
 		d := plan.Decide(f)
-		if d.Reason != c.reason || (d.Verdict == Admitted) != (c.reason == reason.OK) {
+		if d.Reason != c.reason || (d.Verdict == results.Admitted) != (c.reason == reason.OK) {
 			t.Errorf("%s: %s by %s, wanted %s", c.name, d.Verdict, d.Reason, c.reason)
 		}
 		if c.pass != "" && (d.Pass == nil || d.Pass.Name != c.pass) {
@@ -105,12 +106,12 @@ func TestDecide(t *testing.T) {
 		trace := plan.Trace(f)
 		decided := 0
 		for _, s := range trace.Stations {
-			if s.State == Decided {
+			if s.State == results.Decided {
 				decided++
 				if s.Key != c.station {
 					t.Errorf("%s: decided at %s, wanted %s", c.name, s.Key, c.station)
 				}
-				if d.Verdict == Refused && (s.Wanted == "" && s.Key != "lane") {
+				if d.Verdict == results.Refused && (s.Wanted == "" && s.Key != "lane") {
 					t.Errorf("%s: station %s says wanted %q, found %q", c.name, s.Key, s.Wanted, s.Found)
 				}
 			}
@@ -118,7 +119,7 @@ func TestDecide(t *testing.T) {
 		if decided != 1 || len(trace.Stations) != 8 || trace.Reason != d.Reason {
 			t.Errorf("%s: the trace has %d deciding stations of %d, reason %s", c.name, decided, len(trace.Stations), trace.Reason)
 		}
-		if d.Verdict == Refused && (trace.Sentence == "" || trace.Remedy == "" || strings.Contains(trace.Sentence+trace.Remedy, "{")) {
+		if d.Verdict == results.Refused && (trace.Sentence == "" || trace.Remedy == "" || strings.Contains(trace.Sentence+trace.Remedy, "{")) {
 			t.Errorf("%s: says %q, remedy %q", c.name, trace.Sentence, trace.Remedy)
 		}
 	}
@@ -235,7 +236,7 @@ func BenchmarkDecide(b *testing.B) {
 	plan, f := compile(b, harbour()), attempt(nil)
 	b.ReportAllocs()
 	for b.Loop() {
-		if plan.Decide(f).Verdict != Admitted {
+		if plan.Decide(f).Verdict != results.Admitted {
 			b.Fatal("refused")
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 )
 
 // NeedsCode reports whether somebody has to give a one-time code in the lane, beside the credential. Gear that asks about somebody
@@ -25,9 +26,9 @@ func (l *Lane) factor(f *facts.Facts) reason.Code {
 }
 
 // fillFactor fills the station of the second factor.
-func fillFactor(s *Station, f *facts.Facts, d *Decision) {
+func fillFactor(s *results.Station, f *facts.Facts, d *Decision) {
 	if d.Lane == nil || !d.Lane.NeedsCode(f) {
-		s.Value, s.State = "not asked", NotAsked
+		s.Value, s.State = "not asked", results.NotAsked
 		return
 	}
 	s.Value, s.Wanted, s.Found = "one-time code", "a code that fits and was not used before", "none came"

@@ -8,8 +8,8 @@ import (
 	"tollgate.example/key/internal/core/command"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
-	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 )
 
 // Commands is a compiled command list with everything that it extends.
@@ -80,17 +80,17 @@ func (d *Decision) LineText() string {
 }
 
 // replyOf writes the answer that a pass makes, for people.
-func (d *Decision) replyOf(f *facts.Facts) []pass.Text {
+func (d *Decision) replyOf(f *facts.Facts) []results.Text {
 	if f.Gear == nil {
 		return d.Pass.Reply.TextsFor(f)
 	}
-	out := []pass.Text{}
+	out := []results.Text{}
 	if f.Gear.Asks == facts.AsksCommand || !f.Vouched() {
 		return out
 	}
 	args, _ := d.Pass.Grant.For(f, f.Gear.Asks)
 	for _, a := range args {
-		out = append(out, pass.Text{Name: a.Name, Value: a.Value, Place: f.Gear.Asks})
+		out = append(out, results.Text{Name: a.Name, Value: a.Value, Place: f.Gear.Asks})
 	}
 	return out
 }
@@ -134,7 +134,7 @@ func gearValues(f *facts.Facts, d *Decision, v map[string]string) {
 }
 
 // fillGear fills the station of the pass with what gear asked for.
-func fillGear(s *Station, f *facts.Facts, d *Decision) {
+func fillGear(s *results.Station, f *facts.Facts, d *Decision) {
 	switch f.Gear.Asks {
 	case facts.AsksCommand:
 		if s.Wanted, s.Found = "a command list", "none in pass "+d.Pass.Name; d.Commands != nil {
@@ -174,9 +174,9 @@ func (a *analysis) commandLists() {
 	}
 	for i := range c.CommandLists {
 		l := &c.CommandLists[i]
-		on := Finding{Kind: "command-list", Object: l.Name, ID: l.ID, Field: "name"}
+		on := results.Finding{Kind: "command-list", Object: l.Name, ID: l.ID, Field: "name"}
 		if !used[strings.ToLower(l.Name)] {
-			on.Code, on.Note, on.Message, on.Remedy = Unused, true, "no pass names this command list", "Remove it, or use it."
+			on.Code, on.Note, on.Message, on.Remedy = results.Unused, true, "no pass names this command list", "Remove it, or use it."
 			a.add(on)
 		}
 		whole := a.plan.commands[strings.ToLower(l.Name)].List
@@ -189,13 +189,13 @@ func (a *analysis) commandLists() {
 }
 
 // LineFinding puts into words that a line can never decide.
-func LineFinding(on Finding, whole *command.List, f command.Finding) Finding {
+func LineFinding(on results.Finding, whole *command.List, f command.Finding) results.Finding {
 	line := &whole.Lines[f.Line]
 	var by []string
 	for _, at := range f.Taken {
 		by = append(by, fmt.Sprintf("line %d (%s)", whole.Lines[at].Number, whole.Lines[at].Pattern))
 	}
-	on.Code, on.Note, on.Field = Unreachable, false, fmt.Sprintf("lines[%d]", line.Number-1)
+	on.Code, on.Note, on.Field = results.Unreachable, false, fmt.Sprintf("lines[%d]", line.Number-1)
 	on.Message = fmt.Sprintf("line %d (%s) never decides: %s before it %s all its commands", line.Number, line.Pattern, strings.Join(by, " and "), map[bool]string{true: "takes", false: "take together"}[len(by) == 1])
 	on.Remedy = "Move it up, or remove it."
 	on.Example, on.Instead = []string{"command " + line.Pattern.Example()}, ""

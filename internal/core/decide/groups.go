@@ -7,6 +7,7 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/core/rule"
 )
 
@@ -145,7 +146,7 @@ func (p *Plan) stores(lane *Lane) []string {
 }
 
 // ambiguous looks for groups by their bare name in a lane whose people come from several stores.
-func (a *analysis) ambiguous(on Finding, n int, lane *Lane, policy *Policy) {
+func (a *analysis) ambiguous(on results.Finding, n int, lane *Lane, policy *Policy) {
 	stores := a.plan.stores(lane)
 	if len(stores) < 2 {
 		return
@@ -159,7 +160,7 @@ func (a *analysis) ambiguous(on Finding, n int, lane *Lane, policy *Policy) {
 	}
 }
 
-func (a *analysis) ambiguousGroup(on Finding, field, group string, stores []string) {
+func (a *analysis) ambiguousGroup(on results.Finding, field, group string, stores []string) {
 	if store, _ := a.plan.Qualified(group); store != "" {
 		return
 	}
@@ -173,7 +174,7 @@ func (a *analysis) ambiguousGroup(on Finding, field, group string, stores []stri
 	if len(from) < 2 {
 		return
 	}
-	on.Field, on.Code, on.Note = field, GroupAmbiguous, true
+	on.Field, on.Code, on.Note = field, results.GroupAmbiguous, true
 	on.Message = fmt.Sprintf("group %q counts from %s alike: whoever may make groups in one of them can make one of this name", group, strings.Join(from, " and "))
 	on.Remedy = fmt.Sprintf("Write it with its store, such as %s, or pick it at its directory.", rule.Quote(from[0]+separator+group))
 	a.add(on)

@@ -8,6 +8,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 )
 
 // twoStores is a lane whose people come from a directory and from here, with a policy for each group.
@@ -53,10 +54,10 @@ func TestAGroupCountsInTheStoreWhereItWasPicked(t *testing.T) {
 		f := facts.Facts{At: time.Now(), Service: facts.Network, Protocol: "radius", Client: "x", Sent: "ann", Method: "pap", Credential: reason.OK,
 			Person: &facts.Person{Store: c.store, Name: "ann", State: reason.OK, Groups: []string{"Crew", c.group}}}
 		p := twoStores(t, c.picked, c.policy)
-		if d := p.Decide(&f); (d.Verdict == Admitted) != c.admitted {
+		if d := p.Decide(&f); (d.Verdict == results.Admitted) != c.admitted {
 			t.Errorf("%+v: %s %s", c, d.Verdict, d.Reason)
 		}
-		if trace := p.Trace(&f); (trace.Verdict == Admitted) != c.admitted || trace.Policies[0].Fits != c.admitted {
+		if trace := p.Trace(&f); (trace.Verdict == results.Admitted) != c.admitted || trace.Policies[0].Fits != c.admitted {
 			t.Errorf("%+v: the trace says %+v", c, trace.Policies)
 		}
 		if !slices.Equal(f.Person.Groups, []string{"Crew", c.group}) {
@@ -71,7 +72,7 @@ func TestBareNamesOfSeveralStoresAreAmbiguous(t *testing.T) {
 		picked    []config.PickedGroup
 		ambiguous bool
 	}{{"Team A", nil, true}, {"Team A", []config.PickedGroup{{ID: "1", Name: "Team A"}}, false}, {"local/Team A", nil, false}} {
-		found := slices.ContainsFunc(twoStores(t, c.picked, c.policy).Analyse(Known{At: time.Now()}), func(f Finding) bool { return f.Code == GroupAmbiguous })
+		found := slices.ContainsFunc(twoStores(t, c.picked, c.policy).Analyse(Known{At: time.Now()}), func(f results.Finding) bool { return f.Code == results.GroupAmbiguous })
 		if found != c.ambiguous {
 			t.Errorf("%+v: ambiguous %v", c, found)
 		}

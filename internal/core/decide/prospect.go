@@ -6,23 +6,13 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/results"
 )
-
-// Prospect is what a policy of a lane would give somebody, known before any request.
-type Prospect struct {
-	Lane   string `json:"lane"`
-	Policy string `json:"policy" doc:"Empty: no policy of the lane can fit, and the lane refuses"`
-	// If is what the request still has to fulfil, "" if the person alone is enough.
-	If      string         `json:"if"`
-	Outcome config.Outcome `json:"outcome"`
-	Pass    string         `json:"pass"`
-	VLAN    string         `json:"vlan"`
-}
 
 // Prospects lists, lane by lane, what policies a person could meet. A lane ends with the first policy that the person
 // alone fulfils.
-func (p *Plan) Prospects(person *facts.Person) []Prospect {
-	out := []Prospect{}
+func (p *Plan) Prospects(person *facts.Person) []results.Prospect {
+	out := []results.Prospect{}
 	f := p.own(&facts.Facts{Person: person, Credential: "ok"})
 	for _, lane := range p.Lanes {
 		if len(lane.Forward) > 0 || lane.Realm != "" && !p.looksIn(lane.Realm, person.Store) || !lane.forPeople() {
@@ -51,13 +41,13 @@ func (p *Plan) looksIn(realm, store string) bool {
 	return false
 }
 
-func (l *Lane) prospects(f *facts.Facts) (out []Prospect) {
+func (l *Lane) prospects(f *facts.Facts) (out []results.Prospect) {
 	for _, policy := range l.Policies {
 		if !policy.Enabled {
 			continue
 		}
 		fits, rest := policy.when.Given(f)
-		one := Prospect{Lane: l.Name, Policy: policy.Name, If: rest, Outcome: policy.Outcome}
+		one := results.Prospect{Lane: l.Name, Policy: policy.Name, If: rest, Outcome: policy.Outcome}
 		given := policy.pass
 		if len(policy.Groups) > 0 {
 			row := policy.row(f.Person)
@@ -78,7 +68,7 @@ func (l *Lane) prospects(f *facts.Facts) (out []Prospect) {
 		}
 	}
 	if len(out) == 0 {
-		out = append(out, Prospect{Lane: l.Name, Outcome: config.Refusal})
+		out = append(out, results.Prospect{Lane: l.Name, Outcome: config.Refusal})
 	}
 	return out
 }

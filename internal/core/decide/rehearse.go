@@ -7,6 +7,7 @@ import (
 
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 )
 
 const (
@@ -17,18 +18,6 @@ const (
 	maxDifferences = 1_000
 )
 
-// Ending is how an attempt ends, as far as the device and the person notice.
-type Ending struct {
-	Verdict Verdict     `json:"verdict" enum:"admitted,refused"`
-	Reason  reason.Code `json:"reason"`
-	Lane    string      `json:"lane"`
-	Policy  string      `json:"policy"`
-	Pass    string      `json:"pass"`
-	VLAN    string      `json:"vlan"`
-	// Reply is what the device is told, in words.
-	Reply string `json:"reply"`
-}
-
 // outcome is a decision as far as it tells differences apart.
 type outcome struct {
 	reason reason.Code
@@ -37,20 +26,9 @@ type outcome struct {
 	pass   *Pass
 }
 
-// Example is one attempt of a difference.
-type Example struct {
-	ID     string `json:"id"`
-	Person string `json:"person"`
-}
-
-// Difference are all attempts whose ending would change in the same way.
-type Difference struct {
-	Before   Ending    `json:"before"`
-	After    Ending    `json:"after"`
-	Attempts int       `json:"attempts"`
-	People   int       `json:"people"`
-	Examples []Example `json:"examples"`
-
+// difference is one kind of difference, with the people it was found for.
+type difference struct {
+	results.Difference
 	people map[string]bool
 }
 
@@ -59,13 +37,13 @@ type Difference struct {
 type Rehearsal struct {
 	before, after *Plan
 	total, others int
-	found         map[[2]outcome]*Difference
+	found         map[[2]outcome]*difference
 	replies       map[*Pass]string
 }
 
 // NewRehearsal compares what is in effect with what would be.
 func NewRehearsal(before, after *Plan) *Rehearsal {
-	return &Rehearsal{before: before, after: after, found: map[[2]outcome]*Difference{}, replies: map[*Pass]string{}}
+	return &Rehearsal{before: before, after: after, found: map[[2]outcome]*difference{}, replies: map[*Pass]string{}}
 }
 
 // Add decides one recorded attempt under both. The person is taken as found then; client and tags are those of each plan.
@@ -82,7 +60,8 @@ func (r *Rehearsal) Add(id string, f *facts.Facts) {
 			r.others++
 			return
 		}
-		d = &Difference{Before: r.ending(&before), After: r.ending(&after), Examples: []Example{}, people: map[string]bool{}}
+		d = &difference{people: map[string]bool{}}
+		d.Before, d.After, d.Examples = r.ending(&before), r.ending(&after), []results.Example{}
 		r.found[key] = d
 	}
 	d.Attempts++
@@ -94,7 +73,7 @@ func (r *Rehearsal) Add(id string, f *facts.Facts) {
 		d.people[name] = true
 		d.People++
 		if len(d.Examples) < maxExamples {
-			d.Examples = append(d.Examples, Example{id, who})
+			d.Examples = append(d.Examples, results.Example{ID: id, Person: who})
 		}
 	}
 }
@@ -122,7 +101,7 @@ func (r *Rehearsal) differ(a, b *Decision) bool {
 }
 
 // EndingOf says how an attempt ends.
-func EndingOf(d *Decision, f *facts.Facts) Ending {
+func EndingOf(d *Decision, f *facts.Facts) results.Ending {
 	r := Rehearsal{replies: map[*Pass]string{}}
 	out := r.ending(d)
 	if d.Pass != nil {
@@ -131,8 +110,8 @@ func EndingOf(d *Decision, f *facts.Facts) Ending {
 	return out
 }
 
-func (r *Rehearsal) ending(d *Decision) Ending {
-	out := Ending{Verdict: d.Verdict, Reason: d.Reason}
+func (r *Rehearsal) ending(d *Decision) results.Ending {
+	out := results.Ending{Verdict: d.Verdict, Reason: d.Reason}
 	if d.Lane != nil {
 		out.Lane = d.Lane.Name
 	}
@@ -171,21 +150,21 @@ func (r *Rehearsal) Changed() int {
 }
 
 // Differences lists how attempts would end otherwise: those that lose access first, then by how many they are.
-func (r *Rehearsal) Differences() []Difference {
-	out := make([]Difference, 0, len(r.found))
+func (r *Rehearsal) Differences() []results.Difference {
+	out := make([]results.Difference, 0, len(r.found))
 	for _, d := range r.found {
-		out = append(out, *d)
+		out = append(out, d.Difference)
 	}
-	rank := func(d *Difference) int {
+	rank := func(d *results.Difference) int {
 		switch {
-		case d.Before.Verdict == Admitted && d.After.Verdict == Refused:
+		case d.Before.Verdict == results.Admitted && d.After.Verdict == results.Refused:
 			return 0
-		case d.Before.Verdict == Refused && d.After.Verdict == Admitted:
+		case d.Before.Verdict == results.Refused && d.After.Verdict == results.Admitted:
 			return 1
 		}
 		return 2
 	}
-	slices.SortFunc(out, func(a, b Difference) int {
+	slices.SortFunc(out, func(a, b results.Difference) int {
 		return cmp.Or(rank(&a)-rank(&b), b.Attempts-a.Attempts, strings.Compare(a.Before.Policy+a.After.Policy, b.Before.Policy+b.After.Policy), strings.Compare(a.After.Reply, b.After.Reply))
 	})
 	return out

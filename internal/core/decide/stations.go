@@ -7,6 +7,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 )
 
 var titles = map[string]string{
@@ -14,16 +15,16 @@ var titles = map[string]string{
 	reason.Credential: "Credential", reason.SecondFactor: "Second factor", reason.Policy: "Policy", reason.Pass: "Pass",
 }
 
-func (p *Plan) stations(f *facts.Facts, d *Decision) []Station {
+func (p *Plan) stations(f *facts.Facts, d *Decision) []results.Station {
 	decided := reason.Lookup(d.Reason).Station
-	out := make([]Station, 0, len(reason.Stations))
-	state := Passed
+	out := make([]results.Station, 0, len(reason.Stations))
+	state := results.Passed
 	for _, key := range reason.Stations {
-		s := Station{Key: key, Title: titles[key], State: state}
+		s := results.Station{Key: key, Title: titles[key], State: state}
 		if key == decided {
-			s.State, state = Decided, NotReached
+			s.State, state = results.Decided, results.NotReached
 		}
-		if s.State != NotReached {
+		if s.State != results.NotReached {
 			p.fill(&s, f, d)
 		}
 		out = append(out, s)
@@ -31,8 +32,8 @@ func (p *Plan) stations(f *facts.Facts, d *Decision) []Station {
 	return out
 }
 
-func (p *Plan) fill(s *Station, f *facts.Facts, d *Decision) {
-	refused := s.State == Decided && d.Verdict == Refused
+func (p *Plan) fill(s *results.Station, f *facts.Facts, d *Decision) {
+	refused := s.State == results.Decided && d.Verdict == results.Refused
 	if d.Lane != nil && len(d.Lane.Forward) > 0 && p.fillForwarded(s, f, d) {
 		return
 	}
@@ -74,7 +75,7 @@ func (p *Plan) fill(s *Station, f *facts.Facts, d *Decision) {
 	case reason.Credential:
 		s.Value, s.Micros = config.Title(f.Method), f.Spent.Credential
 		if f.Vouched() {
-			s.Value, s.State, s.Wanted, s.Found = "signed in before", NotAsked, "", "authenticated by "+f.Gear.Authenticated
+			s.Value, s.State, s.Wanted, s.Found = "signed in before", results.NotAsked, "", "authenticated by "+f.Gear.Authenticated
 			if f.Gear.Authenticated == "" {
 				s.Found = "the device does not say how"
 			}
@@ -119,7 +120,7 @@ func (p *Plan) fill(s *Station, f *facts.Facts, d *Decision) {
 }
 
 // fillForwarded fills the stations behind a lane that forwards: one remote server stands for all of them.
-func (p *Plan) fillForwarded(s *Station, f *facts.Facts, d *Decision) bool {
+func (p *Plan) fillForwarded(s *results.Station, f *facts.Facts, d *Decision) bool {
 	switch s.Key {
 	case reason.Client, reason.Name:
 		return false
@@ -132,8 +133,8 @@ func (p *Plan) fillForwarded(s *Station, f *facts.Facts, d *Decision) bool {
 		}
 	default:
 		s.Value = "there"
-		if s.State == Passed {
-			s.State = NotAsked
+		if s.State == results.Passed {
+			s.State = results.NotAsked
 		}
 	}
 	return true
@@ -161,7 +162,7 @@ func proofWanted(f *facts.Facts) string {
 	return "the password of the account"
 }
 
-func (p *Plan) fillDirectory(s *Station, f *facts.Facts, d *Decision) {
+func (p *Plan) fillDirectory(s *results.Station, f *facts.Facts, d *Decision) {
 	if p := f.Subject(); p != nil {
 		s.Value = p.Store
 		s.Wanted, s.Found = d.Name, p.ID
@@ -171,7 +172,7 @@ func (p *Plan) fillDirectory(s *Station, f *facts.Facts, d *Decision) {
 		return
 	}
 	if len(f.Lookups) == 0 { // the credential was refused before anybody was looked up
-		s.Value, s.State = "not asked", NotAsked
+		s.Value, s.State = "not asked", results.NotAsked
 		return
 	}
 	var asked, said []string

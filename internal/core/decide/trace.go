@@ -7,55 +7,10 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
-	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/core/rule"
 )
-
-// State is how far the attempt came at a station.
-type State string
-
-const (
-	Passed     State = "passed"
-	Decided    State = "decided"
-	NotReached State = "not-reached"
-	NotAsked   State = "not-asked"
-)
-
-// Station is one part of the road.
-type Station struct {
-	Key    string `json:"key"`
-	Title  string `json:"title"`
-	Value  string `json:"value"`
-	State  State  `json:"state" enum:"passed,decided,not-reached,not-asked"`
-	Micros int64  `json:"micros"`
-	// Wanted and Found are filled where they explain the outcome.
-	Wanted string `json:"wanted,omitempty"`
-	Found  string `json:"found,omitempty"`
-}
-
-// Row is one lane or policy that was looked at, or one row of a group table.
-type Row struct {
-	Number   int             `json:"number"`
-	Name     string          `json:"name"`
-	Wanted   string          `json:"wanted"`
-	Fits     bool            `json:"fits"`
-	Skipped  string          `json:"skipped,omitempty"`
-	Compared []rule.Compared `json:"compared"`
-}
-
-// Trace is the road an attempt took, with every comparison kept.
-type Trace struct {
-	Verdict  Verdict     `json:"verdict" enum:"admitted,refused"`
-	Reason   reason.Code `json:"reason"`
-	Sentence string      `json:"sentence"`
-	Remedy   string      `json:"remedy"`
-	Stations []Station   `json:"stations"`
-	Lanes    []Row       `json:"lanes"`
-	Policies []Row       `json:"policies"`
-	Reply    []pass.Text `json:"reply"`
-	VLAN     string      `json:"vlan,omitempty"`
-}
 
 // Explain decides like Decide and says in words why: the reason with its sentence and remedy.
 func (p *Plan) Explain(f *facts.Facts) (why reason.Code, sentence, remedy string) {
@@ -80,20 +35,20 @@ func (p *Plan) explain(f *facts.Facts, d *Decision) (sentence, remedy string) {
 }
 
 // Trace decides like Decide and keeps everything it looked at.
-func (p *Plan) Trace(f *facts.Facts) Trace {
+func (p *Plan) Trace(f *facts.Facts) results.Trace {
 	f = p.own(f)
 	d := p.decide(f)
-	t := Trace{Verdict: d.Verdict, Reason: d.Reason, Lanes: []Row{}, Policies: []Row{}, Reply: []pass.Text{}}
+	t := results.Trace{Verdict: d.Verdict, Reason: d.Reason, Lanes: []results.Row{}, Policies: []results.Row{}, Reply: []results.Text{}}
 	t.Sentence, t.Remedy = p.explain(f, &d)
 	if d.Reason == reason.OK && d.Lane != nil && len(d.Lane.Forward) > 0 {
 		t.VLAN = f.Forwarded.VLAN()
 		for _, a := range f.Forwarded.Reply {
-			t.Reply = append(t.Reply, pass.Text{Name: a.Name, Value: a.Value})
+			t.Reply = append(t.Reply, results.Text{Name: a.Name, Value: a.Value})
 		}
 	}
 	p.traceLanes(f, &d, &t)
 	tracePolicies(f, &d, &t)
-	if d.Pass != nil && d.Verdict == Admitted {
+	if d.Pass != nil && d.Verdict == results.Admitted {
 		if t.Reply = d.replyOf(f); f.Gear == nil {
 			t.VLAN = d.Pass.VLANFor(f)
 		}
@@ -102,12 +57,12 @@ func (p *Plan) Trace(f *facts.Facts) Trace {
 	return t
 }
 
-func (p *Plan) traceLanes(f *facts.Facts, d *Decision, t *Trace) {
+func (p *Plan) traceLanes(f *facts.Facts, d *Decision, t *results.Trace) {
 	if d.Reason == reason.NameMissing || d.Reason == reason.NameInvalid {
 		return
 	}
 	for _, lane := range p.Lanes {
-		t.Lanes = append(t.Lanes, Row{Number: lane.Number, Name: lane.Name, Wanted: lane.when.String(), Fits: lane == d.Lane, Compared: lane.when.Explain(f)})
+		t.Lanes = append(t.Lanes, results.Row{Number: lane.Number, Name: lane.Name, Wanted: lane.when.String(), Fits: lane == d.Lane, Compared: lane.when.Explain(f)})
 		if lane == d.Lane {
 			return
 		}
@@ -120,12 +75,12 @@ func (d *Decision) atPolicies() bool {
 	return station == reason.Policy || station == reason.Pass
 }
 
-func tracePolicies(f *facts.Facts, d *Decision, t *Trace) {
+func tracePolicies(f *facts.Facts, d *Decision, t *results.Trace) {
 	if d.Lane == nil || len(d.Lane.Forward) > 0 || !d.atPolicies() {
 		return
 	}
 	for _, policy := range d.Lane.Policies {
-		row := Row{Number: policy.Number, Name: policy.Name, Wanted: policy.wanted(), Fits: policy == d.Policy, Compared: policy.when.Explain(f)}
+		row := results.Row{Number: policy.Number, Name: policy.Name, Wanted: policy.wanted(), Fits: policy == d.Policy, Compared: policy.when.Explain(f)}
 		row.Skipped = policy.rests(f)
 		if len(policy.Groups) > 0 {
 			found := ""
@@ -135,7 +90,7 @@ func tracePolicies(f *facts.Facts, d *Decision, t *Trace) {
 				found = strings.Join(f.Person.Groups, ", ")
 			}
 			_, fits := policy.fits(f)
-			row.Compared = append(row.Compared, rule.Compared{Wanted: policy.table(), Found: found, Fits: fits})
+			row.Compared = append(row.Compared, results.Compared{Wanted: policy.table(), Found: found, Fits: fits})
 			if policy.when.String() == "always" {
 				row.Compared = row.Compared[len(row.Compared)-1:]
 			}

@@ -8,6 +8,7 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/core/rule"
 )
 
@@ -112,14 +113,14 @@ func (g *Grant) For(f *facts.Facts, service string) ([]Argument, error) {
 }
 
 // Texts writes all arguments for people, templates as they are written.
-func (g *Grant) Texts() []Text {
-	out := []Text{}
+func (g *Grant) Texts() []results.Text {
+	out := []results.Text{}
 	for i := range g.args {
 		place := g.args[i].service
 		if g.args[i].Optional {
 			place += ", optional"
 		}
-		out = append(out, Text{Name: g.args[i].Name, Value: g.args[i].Value, Place: place})
+		out = append(out, results.Text{Name: g.args[i].Name, Value: g.args[i].Value, Place: place})
 	}
 	return out
 }

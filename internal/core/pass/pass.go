@@ -12,6 +12,7 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/core/rule"
 	"tollgate.example/key/internal/wire/dict"
 )
@@ -310,51 +311,42 @@ func (r *Reply) Templates() []*rule.Template {
 	return out
 }
 
-// Text is one attribute for people.
-type Text struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
-	Hex   string `json:"hex" doc:"The attribute as it goes over the wire, its numbers apart; empty for a template"`
-	// Place is where the attribute is in the dictionary: 64, or 26.VENDOR.NUMBER.
-	Place string `json:"place" doc:"Number of the attribute; 26.VENDOR.NUMBER for one of a vendor"`
-}
-
 // Texts writes the reply for people, with each value as it goes over the wire; templates stand as they are written.
-func (r *Reply) Texts() []Text {
-	out := make([]Text, 0, max(len(r.fixed), len(r.parts)))
+func (r *Reply) Texts() []results.Text {
+	out := make([]results.Text, 0, max(len(r.fixed), len(r.parts)))
 	for _, a := range r.fixed {
 		out = append(out, r.spell(a))
 	}
 	for i := range r.parts {
 		p := &r.parts[i]
 		if p.pool != "" {
-			out = append(out, Text{Name: p.name, Value: "from pool " + p.pool})
+			out = append(out, results.Text{Name: p.name, Value: "from pool " + p.pool})
 			continue
 		}
 		if p.template == nil {
 			out = append(out, r.spell(p.Attribute))
 			continue
 		}
-		out = append(out, Text{Name: p.name, Value: p.template.String()})
+		out = append(out, results.Text{Name: p.name, Value: p.template.String()})
 	}
 	return out
 }
 
 // TextsFor writes the reply of one attempt for people; one that cannot be made as it is written.
-func (r *Reply) TextsFor(f *facts.Facts) []Text {
+func (r *Reply) TextsFor(f *facts.Facts) []results.Text {
 	list, err := r.For(f)
 	if err != nil {
 		return r.Texts()
 	}
-	out := make([]Text, 0, len(list))
+	out := make([]results.Text, 0, len(list))
 	for _, a := range list {
 		out = append(out, r.spell(a))
 	}
 	return out
 }
 
-func (r *Reply) spell(a Attribute) Text {
-	t := Text{Name: dict.Name(a.Type), Value: fmt.Sprintf("0x%x", a.Value), Hex: r.dictionary.Spell(a.Type, a.Value), Place: fmt.Sprint(a.Type)}
+func (r *Reply) spell(a Attribute) results.Text {
+	t := results.Text{Name: dict.Name(a.Type), Value: fmt.Sprintf("0x%x", a.Value), Hex: r.dictionary.Spell(a.Type, a.Value), Place: fmt.Sprint(a.Type)}
 	if a.Type == dict.VendorSpecific && len(a.Value) >= 6 {
 		if parts, ok := r.dictionary.Open(a.Value); ok && len(parts) == 1 {
 			t.Name, t.Value = parts[0].Name, parts[0].Value

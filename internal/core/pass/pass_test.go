@@ -6,6 +6,7 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/wire/dict"
 )
 
@@ -28,7 +29,7 @@ func compile(t *testing.T, p *config.Pass) (*Reply, []config.Problem) {
 	return Compile(p, dictionary, vendors)
 }
 
-func spelled(texts []Text) string {
+func spelled(texts []results.Text) string {
 	var out []string
 	for _, a := range texts {
 		out = append(out, a.Name+"="+a.Value+":"+a.Hex)

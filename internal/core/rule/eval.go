@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/results"
 )
 
 // Fits reports whether the facts fulfil the condition. It does not allocate.
@@ -245,21 +246,13 @@ func (c comparison) test() func(string) bool {
 	}
 }
 
-// Compared is one comparison of a condition and how it went.
-type Compared struct {
-	Wanted string `json:"wanted"`
-	// Found is the value the field had, "" if none.
-	Found string `json:"found"`
-	Fits  bool   `json:"fits"`
-}
-
 // Explain lists every comparison of the condition with what was found.
-func (c *Condition) Explain(f *facts.Facts) []Compared {
-	out := []Compared{}
+func (c *Condition) Explain(f *facts.Facts) []results.Compared {
+	out := []results.Compared{}
 	walk(c.root, func(n comparison) {
 		var b strings.Builder
 		n.print(&b, 0)
-		out = append(out, Compared{Wanted: b.String(), Found: n.field.text(f, n.key), Fits: n.compile()(f)})
+		out = append(out, results.Compared{Wanted: b.String(), Found: n.field.text(f, n.key), Fits: n.compile()(f)})
 	})
 	return out
 }

@@ -10,6 +10,7 @@ import (
 
 	"tollgate.example/key/internal/core/calendar"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/results"
 )
 
 // hours are the calendars of the tests.
@@ -114,13 +115,13 @@ func TestComparingDoesNotAllocate(t *testing.T) {
 }
 
 // randomTree makes a tree of a few fields and values, so that conditions often overlap.
-func randomTree(r *rand.Rand, depth int) Tree {
+func randomTree(r *rand.Rand, depth int) results.Tree {
 	if depth > 0 && r.IntN(3) > 0 {
 		switch r.IntN(5) {
 		case 0:
-			return Tree{Op: "not", Parts: []Tree{randomTree(r, depth-1)}}
+			return results.Tree{Op: "not", Parts: []results.Tree{randomTree(r, depth-1)}}
 		default:
-			t := Tree{Op: []string{"and", "or"}[r.IntN(2)]}
+			t := results.Tree{Op: []string{"and", "or"}[r.IntN(2)]}
 			for range 2 + r.IntN(2) {
 				t.Parts = append(t.Parts, randomTree(r, depth-1))
 			}
@@ -128,11 +129,11 @@ func randomTree(r *rand.Rand, depth int) Tree {
 		}
 	}
 	if r.IntN(20) == 0 {
-		return Tree{Op: "always"}
+		return results.Tree{Op: "always"}
 	}
 	values := []string{"a", "b", "A B", `q"\`, "and", "ab"}
 	pick := func() string { return values[r.IntN(len(values))] }
-	t := Tree{Op: "compare", Field: []string{"group", "ssid", "client.site", "person.mail", "port"}[r.IntN(5)]}
+	t := results.Tree{Op: "compare", Field: []string{"group", "ssid", "client.site", "person.mail", "port"}[r.IntN(5)]}
 	switch r.IntN(8) {
 	case 0:
 		t.Operator = "exists"
@@ -165,7 +166,8 @@ func randomFacts(r *rand.Rand) *facts.Facts {
 func TestPrintingAndParsingAgree(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
 	for range 3000 {
-		text, err := randomTree(r, 4).Text()
+		made := randomTree(r, 4)
+		text, err := TextOf(&made)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -177,7 +179,8 @@ func TestPrintingAndParsingAgree(t *testing.T) {
 		if err != nil || again.String() != c.String() {
 			t.Fatalf("%s prints as %s, then as %v (%v)", text, c, again, err)
 		}
-		shaped, err := c.Tree().Text()
+		tree := c.Tree()
+		shaped, err := TextOf(&tree)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -194,16 +197,18 @@ func TestPrintingAndParsingAgree(t *testing.T) {
 }
 
 func TestTreesOfNonsense(t *testing.T) {
-	deep := Tree{Op: "always"}
+	deep := results.Tree{Op: "always"}
 	for range 100 {
-		deep = Tree{Op: "not", Parts: []Tree{deep}}
+		deep = results.Tree{Op: "not", Parts: []results.Tree{deep}}
 	}
-	for _, bad := range []Tree{deep, {}, {Op: "and"}, {Op: "not"}, {Op: "xor", Parts: []Tree{{Op: "always"}}}, {Op: "and", Parts: []Tree{{Op: "?"}}}} {
-		if text, err := bad.Text(); err == nil {
+	for _, bad := range []results.Tree{deep, {}, {Op: "and"}, {Op: "not"}, {Op: "xor", Parts: []results.Tree{{Op: "always"}}}, {Op: "and", Parts: []results.Tree{{Op: "?"}}}} {
+		if text, err := TextOf(&bad); err == nil {
 			t.Errorf("%v is written as %s", bad.Op, text)
 		}
 	}
-	if text, err := (Tree{Op: "compare", Field: "group", Operator: "is", Values: []string{`x" or always or group is "y`}}).Text(); err != nil || text != `group is "x\" or always or group is \"y"` {
+	if text, err := TextOf(&results.Tree{Op: "compare", Field: "group", Operator: "is", Values: []string{`x" or always or group is "y`}}); err != nil || text != `group is "x\" or always or group is \"y"` {
 		t.Errorf("%s, %v", text, fmt.Sprint(err))
 	}
 }
+
+func writeTree(t results.Tree) (string, error) { return TextOf(&t) }

@@ -57,11 +57,11 @@ func TestSearchAgainstBruteForce(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 4))
 	answers := map[Answer]int{}
 	for range 4000 {
-		text, _ := randomTree(r, 3).Text()
+		text, _ := writeTree(randomTree(r, 3))
 		target := parsed(t, text)
 		var before []*Condition
 		for range r.IntN(4) {
-			text, _ := randomTree(r, 2).Text()
+			text, _ := writeTree(randomTree(r, 2))
 			before = append(before, parsed(t, text))
 		}
 		reaches := func(f *facts.Facts) bool {

@@ -4,53 +4,45 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"tollgate.example/key/internal/core/results"
 )
 
-// Tree is a condition as a tree, for forms that edit it. Op is always, and, or, not, or compare.
-type Tree struct {
-	Op    string `json:"op" enum:"always,and,or,not,compare"`
-	Parts []Tree `json:"parts,omitempty" doc:"Of and, or and not"`
-	// Field, Operator and Values are those of a comparison.
-	Field    string   `json:"field,omitempty"`
-	Operator string   `json:"operator,omitempty"`
-	Values   []string `json:"values,omitempty"`
-}
-
 // Tree returns the condition as a tree.
-func (c *Condition) Tree() Tree { return tree(c.root) }
+func (c *Condition) Tree() results.Tree { return tree(c.root) }
 
-func tree(n node) Tree {
+func tree(n node) results.Tree {
 	switch n := n.(type) {
 	case anyOf:
-		return Tree{Op: "or", Parts: trees(n.parts)}
+		return results.Tree{Op: "or", Parts: trees(n.parts)}
 	case allOf:
-		return Tree{Op: "and", Parts: trees(n.parts)}
+		return results.Tree{Op: "and", Parts: trees(n.parts)}
 	case negation:
-		return Tree{Op: "not", Parts: []Tree{tree(n.part)}}
+		return results.Tree{Op: "not", Parts: []results.Tree{tree(n.part)}}
 	case comparison:
-		return Tree{Op: "compare", Field: n.name, Operator: string(n.op), Values: n.values}
+		return results.Tree{Op: "compare", Field: n.name, Operator: string(n.op), Values: n.values}
 	}
-	return Tree{Op: "always"}
+	return results.Tree{Op: "always"}
 }
 
-func trees(parts []node) []Tree {
-	out := make([]Tree, len(parts))
+func trees(parts []node) []results.Tree {
+	out := make([]results.Tree, len(parts))
 	for i, part := range parts {
 		out[i] = tree(part)
 	}
 	return out
 }
 
-// Text writes a tree as the text of a condition, which is yet to be parsed: nothing in it is checked but its depth.
-func (t Tree) Text() (string, error) {
+// TextOf writes a tree as the text of a condition, which is yet to be parsed: nothing in it is checked but its depth.
+func TextOf(t *results.Tree) (string, error) {
 	var b strings.Builder
-	if err := t.write(&b, 0); err != nil {
+	if err := write(&b, t, 0); err != nil {
 		return "", err
 	}
 	return b.String(), nil
 }
 
-func (t Tree) write(b *strings.Builder, depth int) error {
+func write(b *strings.Builder, t *results.Tree, depth int) error {
 	if depth > maxDepth || b.Len() > 2*maxLength {
 		return fmt.Errorf("the tree is nested too deeply, or too large")
 	}
@@ -60,11 +52,11 @@ func (t Tree) write(b *strings.Builder, depth int) error {
 			return fmt.Errorf("%s without parts", t.Op)
 		}
 		b.WriteByte('(')
-		for i, part := range t.Parts {
+		for i := range t.Parts {
 			if i > 0 {
 				b.WriteString(" " + t.Op + " ")
 			}
-			if err := part.write(b, depth+1); err != nil {
+			if err := write(b, &t.Parts[i], depth+1); err != nil {
 				return err
 			}
 		}
@@ -75,7 +67,7 @@ func (t Tree) write(b *strings.Builder, depth int) error {
 			return fmt.Errorf("not takes one part, not %d", len(t.Parts))
 		}
 		b.WriteString("not ")
-		return t.Parts[0].write(b, depth+1)
+		return write(b, &t.Parts[0], depth+1)
 	case "compare":
 		if strings.TrimSpace(t.Field) == "" {
 			return fmt.Errorf("a field was expected: choose what to ask about")

@@ -15,8 +15,8 @@ import (
 
 	"tollgate.example/key/internal/base/workers"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/front/radius/access"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/gate/snapshot"
@@ -179,7 +179,7 @@ func (r *Server) packet(s *socket, data []byte, from netip.AddrPort, back route)
 	}
 	if p.Code == radius.StatusServer { // RFC 5997 section 3: never remembered, answered at once
 		r.sources.Good(addr, client.ID, a.Signed, now)
-		r.reply(&a, gate.Answer{Verdict: decide.Admitted})
+		r.reply(&a, gate.Answer{Verdict: results.Admitted})
 		return
 	}
 	entry, reply, again := r.duplicates.arrive(a.id, p.Authenticator, now)

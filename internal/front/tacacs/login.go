@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"time"
 
-	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/wire/mschap"
 	"tollgate.example/key/internal/wire/tacacs"
 )
@@ -209,7 +209,7 @@ func (s *Session) end(ctx context.Context, message string) []byte {
 	switch {
 	case out.Err != nil:
 		return Refusal(tacacs.Authentication, "the journal cannot be written")
-	case out.Verdict == decide.Admitted:
+	case out.Verdict == results.Admitted:
 	case out.Message != "":
 		reply.Status, message = tacacs.AuthenFail, out.Message
 	default:

@@ -7,10 +7,10 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/wire/tacacs"
 )
@@ -182,7 +182,7 @@ func (s *Session) authorize(ctx context.Context, q *tacacs.Request, begun time.T
 	switch {
 	case out.Err != nil:
 		return Refusal(tacacs.Authorization, "the journal cannot be written")
-	case out.Verdict != decide.Admitted:
+	case out.Verdict != results.Admitted:
 		if reply.Message = []byte(out.Message); out.Message == "" {
 			reply.Message = []byte("Not permitted.")
 		}

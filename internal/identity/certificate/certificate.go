@@ -24,6 +24,8 @@ import (
 	"net/url"
 	"strings"
 	"time"
+
+	"tollgate.example/key/internal/core/results"
 )
 
 // Key types that can be made.
@@ -303,26 +305,10 @@ func CRL(authority *x509.Certificate, signer crypto.Signer, revoked []x509.Revoc
 	return x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(now.Unix()), ThisUpdate: now, NextUpdate: now.Add(24 * time.Hour), RevokedCertificateEntries: revoked}, authority, signer)
 }
 
-// Info is a certificate in words.
-type Info struct {
-	Subject string    `json:"subject"`
-	Issuer  string    `json:"issuer"`
-	Serial  string    `json:"serial"`
-	From    time.Time `json:"from"`
-	Until   time.Time `json:"until"`
-	DNS     []string  `json:"dns"`
-	UPN     []string  `json:"upn"`
-	Email   []string  `json:"email"`
-	Key     string    `json:"key"`
-	SHA256  string    `json:"sha256"`
-	SHA1    string    `json:"sha1"`
-	CA      bool      `json:"ca"`
-}
-
 // Describe puts a certificate into words.
-func Describe(c *x509.Certificate) Info {
+func Describe(c *x509.Certificate) results.Certificate {
 	sum, sum1 := sha256.Sum256(c.Raw), sha1.Sum(c.Raw)
-	info := Info{Subject: c.Subject.String(), Issuer: c.Issuer.String(), Serial: Serial(c), From: c.NotBefore.UTC(), Until: c.NotAfter.UTC(), CA: c.IsCA,
+	info := results.Certificate{Subject: c.Subject.String(), Issuer: c.Issuer.String(), Serial: Serial(c), From: c.NotBefore.UTC(), Until: c.NotAfter.UTC(), CA: c.IsCA,
 		DNS: []string{}, UPN: append([]string{}, UPNs(c)...), Email: append([]string{}, c.EmailAddresses...), SHA256: colons(sum[:]), SHA1: colons(sum1[:])}
 	info.DNS = append(info.DNS, c.DNSNames...)
 	for _, ip := range c.IPAddresses {

@@ -12,25 +12,13 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/identity/directory"
 	"tollgate.example/key/internal/store"
 )
 
 // limit bounds one run.
 const limit = 30 * time.Minute
-
-// Run is what one run did, or has done so far.
-type Run struct {
-	Directory string     `json:"directory"`
-	Started   time.Time  `json:"started"`
-	Ended     *time.Time `json:"ended,omitempty" doc:"Missing while it runs"`
-	// Below is the subtree that is being read.
-	Below   string `json:"below"`
-	Read    int    `json:"read" doc:"People read"`
-	Missing int    `json:"missing" doc:"Of them, people who lack a wanted attribute"`
-	Gone    int    `json:"gone" doc:"People who were there in the run before and are no longer"`
-	Problem string `json:"problem,omitempty" doc:"Why it did not end well; nobody is marked as gone then"`
-}
 
 // ErrRunning tells that the copy of a directory is being made already.
 var ErrRunning = errors.New("the copy of this directory is being made already")
@@ -60,12 +48,12 @@ func New(s *store.Store, source Source, log *slog.Logger) *Keeper {
 }
 
 // Last returns the last run of a directory, nil if there was none.
-func (k *Keeper) Last(ctx context.Context, id string) (*Run, error) {
+func (k *Keeper) Last(ctx context.Context, id string) (*results.Copy, error) {
 	text, err := k.store.PeopleRun(ctx, id)
 	if err != nil || text == nil {
 		return nil, err
 	}
-	var run Run
+	var run results.Copy
 	if err := json.Unmarshal(text, &run); err != nil {
 		return nil, fmt.Errorf("reading the last run: %w", err)
 	}
@@ -73,8 +61,8 @@ func (k *Keeper) Last(ctx context.Context, id string) (*Run, error) {
 }
 
 // Copy makes the copy of a directory anew, and reports how far it is. Somebody who lacks an attribute does not stop it.
-func (k *Keeper) Copy(ctx context.Context, d *config.Directory, report func(Run)) (Run, error) {
-	run := Run{Directory: d.Name, Started: time.Now()}
+func (k *Keeper) Copy(ctx context.Context, d *config.Directory, report func(results.Copy)) (results.Copy, error) {
+	run := results.Copy{Directory: d.Name, Started: time.Now()}
 	if len(d.CopyBelow) == 0 {
 		return run, ErrNothing
 	}
@@ -115,7 +103,7 @@ func (k *Keeper) end(id string) {
 	delete(k.running, id)
 }
 
-func (k *Keeper) copy(ctx context.Context, d *config.Directory, run *Run, report func(Run)) error {
+func (k *Keeper) copy(ctx context.Context, d *config.Directory, run *results.Copy, report func(results.Copy)) error {
 	open := k.source.Directory(d.Name)
 	if open == nil {
 		return errors.New("the directory is no longer in use")
@@ -172,7 +160,7 @@ func (k *Keeper) due(ctx context.Context, now time.Time) {
 		if err == nil && last != nil && now.Sub(last.Started) < time.Duration(d.CopyMinutes)*time.Minute {
 			continue
 		}
-		if _, err := k.Copy(ctx, d, func(Run) {}); err != nil && ctx.Err() == nil && !errors.Is(err, ErrRunning) {
+		if _, err := k.Copy(ctx, d, func(results.Copy) {}); err != nil && ctx.Err() == nil && !errors.Is(err, ErrRunning) {
 			k.log.Warn("copying people", "directory", d.Name, "error", err)
 		}
 	}

@@ -10,28 +10,9 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"tollgate.example/key/internal/core/results"
 )
-
-// Line is what became of one line of an import.
-type Line struct {
-	Number int    `json:"number"`
-	Match  string `json:"match"`
-	// What is added, changed, same or wrong.
-	What    string `json:"what" enum:"added,changed,same,wrong"`
-	Field   string `json:"field,omitempty"`
-	Message string `json:"message,omitempty"`
-}
-
-// Report is what became of an import.
-type Report struct {
-	Lines   []Line `json:"lines"`
-	Added   int    `json:"added"`
-	Changed int    `json:"changed"`
-	Same    int    `json:"same"`
-	Wrong   int    `json:"wrong"`
-	// Done tells that it was stored.
-	Done bool `json:"done"`
-}
 
 // Columns are those an import knows; mac is the only one that must be there.
 var Columns = []string{"mac", "name", "owner", "tags", "expires", "note"}
@@ -41,8 +22,8 @@ const maxLines = 100_000
 // Import reads CSV (RFC 4180) with a line of column names, separated by commas or semicolons. Tags are written
 // kind=printer;site=north-pier or separated by spaces; expires is a date. A line replaces the device of the same
 // address. Unless partial is set, nothing is stored if any line is wrong; with check nothing is stored at all.
-func (k *Keeper) Import(ctx context.Context, text string, check, partial bool, by string, newID func() string, now time.Time) (Report, error) {
-	report := Report{Lines: []Line{}}
+func (k *Keeper) Import(ctx context.Context, text string, check, partial bool, by string, newID func() string, now time.Time) (results.Import, error) {
+	report := results.Import{Lines: []results.ImportLine{}}
 	text = strings.TrimPrefix(text, "\ufeff")
 	r := csv.NewReader(strings.NewReader(text))
 	first, _, _ := strings.Cut(text, "\n")
@@ -76,7 +57,7 @@ func (k *Keeper) Import(ctx context.Context, text string, check, partial bool, b
 		if err == nil { // a line that cannot be read has no fields, and says itself where it is
 			number, _ = r.FieldPos(0)
 		}
-		line := Line{Number: number}
+		line := results.ImportLine{Number: number}
 		if err != nil {
 			var wrong *csv.ParseError
 			if !errors.As(err, &wrong) {
@@ -102,7 +83,7 @@ func (k *Keeper) Import(ctx context.Context, text string, check, partial bool, b
 				}
 			}
 		}
-		report.count(line)
+		report.Add(line)
 		if len(report.Lines) > maxLines {
 			return report, &FieldError{"csv", fmt.Sprintf("more than %d lines", maxLines), "Split the file."}
 		}
@@ -118,20 +99,6 @@ func (k *Keeper) Import(ctx context.Context, text string, check, partial bool, b
 	}
 	report.Done = true
 	return report, nil
-}
-
-func (r *Report) count(line Line) {
-	r.Lines = append(r.Lines, line)
-	switch line.What {
-	case "added":
-		r.Added++
-	case "changed":
-		r.Changed++
-	case "same":
-		r.Same++
-	default:
-		r.Wrong++
-	}
 }
 
 // record makes a device of one line. Columns that are left out keep what the device has.

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/store"
 )
 
@@ -111,7 +112,7 @@ func TestImport(t *testing.T) {
 	newID := func() string { n++; return fmt.Sprint("i", n) }
 	k.Save(ctx, Device{ID: "old", Match: "02-00-5E-10-7A-31", Name: "copier", Owner: "Kaia Nance", Enabled: true})
 	text := "mac,name,tags,expires\n02:00:5e:10:7a:31,copier,kind=printer;floor=2,\n0200.5e10.7a32,\"label, printer\",,2027-03-01\nnonsense,x,,\n02005e107a32,again,,\n02-00-5E-10-7A-33,x,broken,\n02-00-5E-10-7A-34,x,,soon\n"
-	run := func(check, partial bool) Report {
+	run := func(check, partial bool) results.Import {
 		t.Helper()
 		report, err := k.Import(ctx, text, check, partial, "o.brandt", newID, time.Now())
 		if err != nil {

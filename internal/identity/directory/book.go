@@ -11,6 +11,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 )
 
 const (
@@ -28,7 +29,7 @@ const (
 // backwards and forwards at will, so it is read once and searched here.
 type book struct {
 	mu      sync.Mutex
-	groups  []Group // by name, then identifier
+	groups  []results.Group // by name, then identifier
 	lower   []string
 	at      time.Time
 	cut     bool          // the server did not let us read them all
@@ -37,7 +38,7 @@ type book struct {
 
 // GroupPage is one page of groups.
 type GroupPage struct {
-	Items []Group
+	Items []results.Group
 	// Next continues the list, "" at its end.
 	Next string
 	// Total counts the groups that fit, -1 if that is not known.
@@ -103,7 +104,7 @@ func (b *book) page(text, after string, limit int) (page GroupPage, ok bool) {
 		return page, false
 	}
 	text = strings.ToLower(strings.TrimSpace(text))
-	page.Items = []Group{}
+	page.Items = []results.Group{}
 	for i := range groups {
 		if !strings.Contains(lower[i], text) {
 			continue
@@ -131,8 +132,8 @@ func (b *book) forget() {
 
 // allGroups reads the groups of the directory page by page (RFC 2696). A server that lets us read only so many cuts
 // the list.
-func (d *Directory) allGroups(ctx context.Context) (groups []Group, cut bool, err error) {
-	groups = []Group{}
+func (d *Directory) allGroups(ctx context.Context) (groups []results.Group, cut bool, err error) {
+	groups = []results.Group{}
 	err = d.within(ctx, bookLimit, d.cfg.Timeout(), func(c *ldap.Conn) error {
 		groups = groups[:0]
 		base, err := d.baseOn(c)
@@ -158,7 +159,7 @@ func (d *Directory) allGroups(ctx context.Context) (groups []Group, cut bool, er
 			paging.SetCookie(next.Cookie)
 		}
 	})
-	slices.SortFunc(groups, func(a, b Group) int {
+	slices.SortFunc(groups, func(a, b results.Group) int {
 		if c := strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)); c != 0 {
 			return c
 		}
@@ -169,7 +170,7 @@ func (d *Directory) allGroups(ctx context.Context) (groups []Group, cut bool, er
 
 // searchGroups asks the server for the first groups that fit, while the list is not there.
 func (d *Directory) searchGroups(ctx context.Context, text string, limit int) (GroupPage, error) {
-	page := GroupPage{Items: []Group{}, Total: -1}
+	page := GroupPage{Items: []results.Group{}, Total: -1}
 	err := d.with(ctx, func(c *ldap.Conn) error {
 		base, err := d.baseOn(c)
 		if err != nil {
@@ -189,21 +190,13 @@ func (d *Directory) searchGroups(ctx context.Context, text string, limit int) (G
 		_, detail := d.outcome(err)
 		return page, fmt.Errorf("listing the groups of directory %s: %s", d.cfg.Name, detail)
 	}
-	slices.SortFunc(page.Items, func(a, b Group) int { return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)) })
+	slices.SortFunc(page.Items, func(a, b results.Group) int { return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)) })
 	return page, nil
 }
 
-// PickedState tells what became of a picked group.
-type PickedState struct {
-	config.PickedGroup
-	// Now is what it is called in the directory, "" if it is gone.
-	Now string `json:"now"`
-	DN  string `json:"dn"`
-}
-
 // Picked looks the picked groups up by what identifies them.
-func (d *Directory) Picked(ctx context.Context) ([]PickedState, error) {
-	out := []PickedState{}
+func (d *Directory) Picked(ctx context.Context) ([]results.PickedState, error) {
+	out := []results.PickedState{}
 	err := d.with(ctx, func(c *ldap.Conn) error {
 		base, err := d.baseOn(c)
 		if err != nil {
@@ -211,7 +204,7 @@ func (d *Directory) Picked(ctx context.Context) ([]PickedState, error) {
 		}
 		found, err := d.byID(c, base, d.cfg.Groups)
 		for _, p := range d.cfg.Groups {
-			out = append(out, PickedState{PickedGroup: p, Now: found[p.ID].Name, DN: found[p.ID].DN})
+			out = append(out, results.PickedState{PickedGroup: p, Now: found[p.ID].Name, DN: found[p.ID].DN})
 		}
 		return err
 	})
@@ -223,8 +216,8 @@ func (d *Directory) Picked(ctx context.Context) ([]PickedState, error) {
 }
 
 // Lookup finds one group by what identifies it.
-func (d *Directory) Lookup(ctx context.Context, id string) (Group, error) {
-	var out Group
+func (d *Directory) Lookup(ctx context.Context, id string) (results.Group, error) {
+	var out results.Group
 	err := d.with(ctx, func(c *ldap.Conn) error {
 		base, err := d.baseOn(c)
 		if err != nil {
@@ -244,9 +237,9 @@ func (d *Directory) Lookup(ctx context.Context, id string) (Group, error) {
 	return out, nil
 }
 
-func (d *Directory) byID(c *ldap.Conn, base string, picked []config.PickedGroup) (map[string]Group, error) {
+func (d *Directory) byID(c *ldap.Conn, base string, picked []config.PickedGroup) (map[string]results.Group, error) {
 	var filters []string
-	out := map[string]Group{}
+	out := map[string]results.Group{}
 	for _, p := range picked {
 		if dn, ok := strings.CutPrefix(p.ID, noID); ok {
 			result, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.seconds(), false, "(objectClass=*)", groupAttributes[d.cfg.Kind], nil))

@@ -19,6 +19,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 )
 
 func TestExplainTellsFaultsApart(t *testing.T) {
@@ -242,7 +243,7 @@ func TestIdentifiers(t *testing.T) {
 	}
 	names := &groupNames{}
 	names.init([]config.PickedGroup{{ID: "S-1-5-1", Name: "Crew"}})
-	if got := fmt.Sprint(names.of([]Group{{ID: "S-1-5-1", Name: "Deckhands"}, {ID: "S-1-5-2", Name: "crew", DN: "CN=crew"}, {ID: "S-1-5-3"}, {ID: "S-1-5-4", Name: "Ashore"}, {ID: "S-1-5-5", Name: "Ashore"}})); got != "[Ashore CN=crew Crew]" {
+	if got := fmt.Sprint(names.of([]results.Group{{ID: "S-1-5-1", Name: "Deckhands"}, {ID: "S-1-5-2", Name: "crew", DN: "CN=crew"}, {ID: "S-1-5-3"}, {ID: "S-1-5-4", Name: "Ashore"}, {ID: "S-1-5-5", Name: "Ashore"}})); got != "[Ashore CN=crew Crew]" {
 		t.Errorf("the names are %s", got)
 	}
 }

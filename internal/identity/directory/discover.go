@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 )
 
 // Search is what somebody knows of a directory before it is connected.
@@ -28,39 +29,6 @@ type Search struct {
 	Timeout time.Duration
 }
 
-// Candidate is a server that was looked at.
-type Candidate struct {
-	Host   string `json:"host"`
-	From   string `json:"from"`
-	Micros int64  `json:"micros"`
-	// Ports are those that answered.
-	Ports   []int  `json:"ports"`
-	Problem string `json:"problem,omitempty"`
-
-	port int // given by DNS or typed, 0 for the usual ones
-}
-
-// Proposal is what discovery found; its settings can be taken as they are.
-type Proposal struct {
-	Name       string               `json:"name"`
-	Kind       config.DirectoryKind `json:"kind"`
-	Servers    []string             `json:"servers"`
-	TLS        config.TLSMode       `json:"tls"`
-	ServerName string               `json:"serverName"`
-	BindName   string               `json:"bindName"`
-	Base       string               `json:"base"`
-	DNS        string               `json:"dns"`
-	Source     string               `json:"source"`
-	// Trusted tells that the certificate is trusted already, Bound that the service account was let in.
-	Trusted bool `json:"trusted"`
-	Bound   bool `json:"bound"`
-	// Domain is the domain of the directory, "" if it has none.
-	Domain       string      `json:"domain"`
-	Contexts     []string    `json:"contexts"`
-	Candidates   []Candidate `json:"candidates"`
-	Certificates []Presented `json:"certificates"`
-}
-
 const (
 	maxCandidates = 12
 	// proposed is how many servers are proposed; more only make a failure longer.
@@ -70,9 +38,9 @@ const (
 // discovery is one run.
 type discovery struct {
 	in Search
-	Proposal
+	results.Proposal
 	cfg    config.Directory
-	report func(Step)
+	report func(results.Step)
 	typed  string // what is left of the text: a host or a domain
 	port   int
 	modes  []config.TLSMode
@@ -81,24 +49,24 @@ type discovery struct {
 // Discover finds the servers of a directory, the safest way to reach them, what they show of themselves, and tries the
 // service account. It reports each step when it begins and when it ends, changes nothing, and sends a password only to
 // a server that is trusted.
-func Discover(ctx context.Context, in Search, report func(Step)) Proposal {
+func Discover(ctx context.Context, in Search, report func(results.Step)) results.Proposal {
 	if in.Timeout <= 0 {
 		in.Timeout = 3 * time.Second
 	}
 	d := &discovery{in: in, report: report, cfg: config.Directory{TimeoutMillis: int(in.Timeout / time.Millisecond), DNS: in.DNS, Source: in.Source, CA: in.CA, Kind: config.Generic}}
-	d.Proposal = Proposal{Servers: []string{}, Contexts: []string{}, Candidates: []Candidate{}, Certificates: []Presented{}, DNS: in.DNS, Source: in.Source, BindName: in.BindName}
+	d.Proposal = results.Proposal{Servers: []string{}, Contexts: []string{}, Candidates: []results.Candidate{}, Certificates: []results.Presented{}, DNS: in.DNS, Source: in.Source, BindName: in.BindName}
 	if d.step("input", "Read what was typed", "", d.read) && d.find(ctx) && d.measure(ctx) {
 		d.examine(ctx)
 	}
 	return d.Proposal
 }
 
-func (d *discovery) step(key, title, server string, do func(*Step) error) bool {
-	return runStep(d.report, d.cfg.TLS, Step{Key: key, Title: title, Server: server}, do)
+func (d *discovery) step(key, title, server string, do func(*results.Step) error) bool {
+	return runStep(d.report, d.cfg.TLS, results.Step{Key: key, Title: title, Server: server}, do)
 }
 
 // read makes a host or domain of the text, with a port if one was given.
-func (d *discovery) read(s *Step) error {
+func (d *discovery) read(s *results.Step) error {
 	text := strings.TrimSpace(d.in.Text)
 	if at := strings.LastIndexByte(text, '@'); at >= 0 {
 		text = text[at+1:]
@@ -136,22 +104,22 @@ func (d *discovery) read(s *Step) error {
 // find asks DNS which servers serve the domain (RFC 2782), and takes what was typed as a server otherwise.
 func (d *discovery) find(ctx context.Context) bool {
 	if net.ParseIP(d.typed) != nil || d.port != 0 {
-		d.Candidates = []Candidate{{Host: d.typed, From: "as typed", port: d.port}}
+		d.Candidates = []results.Candidate{{Host: d.typed, From: "as typed", Port: d.port}}
 		return true
 	}
-	return d.step("srv", "Ask DNS for directory servers", d.DNS, func(s *Step) error {
+	return d.step("srv", "Ask DNS for directory servers", d.DNS, func(s *results.Step) error {
 		asked := d.typed
 		found, err := d.services(ctx, asked)
 		if len(found) == 0 {
 			if _, parent, ok := strings.Cut(d.typed, "."); ok && strings.Contains(parent, ".") {
 				if more, _ := d.services(ctx, parent); len(more) > 0 { // a server of that domain was typed
 					found, asked = more, parent
-					d.Candidates = append(d.Candidates, Candidate{Host: d.typed, From: "as typed"})
+					d.Candidates = append(d.Candidates, results.Candidate{Host: d.typed, From: "as typed"})
 				}
 			}
 		}
 		for _, c := range found {
-			if len(d.Candidates) < maxCandidates && !slices.ContainsFunc(d.Candidates, func(o Candidate) bool { return o.Host == c.Host }) {
+			if len(d.Candidates) < maxCandidates && !slices.ContainsFunc(d.Candidates, func(o results.Candidate) bool { return o.Host == c.Host }) {
 				d.Candidates = append(d.Candidates, c)
 			}
 		}
@@ -159,8 +127,8 @@ func (d *discovery) find(ctx context.Context) bool {
 			s.Detail = fmt.Sprintf("%d for the domain %s", len(found), asked)
 			return nil
 		}
-		d.Candidates = []Candidate{{Host: d.typed, From: "as typed"}}
-		s.State, s.Detail, s.Remedy = Warn, "DNS names no directory servers for "+d.typed+", so it is taken for a server itself", "If it is a domain, give the address of its own DNS server; that of this machine may not know it."
+		d.Candidates = []results.Candidate{{Host: d.typed, From: "as typed"}}
+		s.State, s.Detail, s.Remedy = results.Warn, "DNS names no directory servers for "+d.typed+", so it is taken for a server itself", "If it is a domain, give the address of its own DNS server; that of this machine may not know it."
 		var dns *net.DNSError
 		if errors.As(err, &dns) && (dns.IsTimeout || dns.IsTemporary) {
 			s.Detail = "DNS did not answer, so " + d.typed + " is taken for a server itself"
@@ -170,7 +138,7 @@ func (d *discovery) find(ctx context.Context) bool {
 }
 
 // services lists the servers of a domain: its domain controllers, or else any directory server.
-func (d *discovery) services(ctx context.Context, domain string) ([]Candidate, error) {
+func (d *discovery) services(ctx context.Context, domain string) ([]results.Candidate, error) {
 	ctx, cancel := context.WithTimeout(ctx, d.in.Timeout)
 	defer cancel()
 	for _, service := range []string{"dc._msdcs." + domain, domain} {
@@ -181,9 +149,9 @@ func (d *discovery) services(ctx context.Context, domain string) ([]Candidate, e
 			}
 			continue
 		}
-		var out []Candidate
+		var out []results.Candidate
 		for _, r := range records {
-			out = append(out, Candidate{Host: strings.ToLower(strings.TrimSuffix(r.Target, ".")), From: "DNS of " + domain, port: int(r.Port)})
+			out = append(out, results.Candidate{Host: strings.ToLower(strings.TrimSuffix(r.Target, ".")), From: "DNS of " + domain, Port: int(r.Port)})
 		}
 		return out, nil
 	}
@@ -192,13 +160,13 @@ func (d *discovery) services(ctx context.Context, domain string) ([]Candidate, e
 
 // measure tries all candidates at once, and ranks them by how soon they answer.
 func (d *discovery) measure(ctx context.Context) bool {
-	return d.step("answer", "See which answer", "", func(s *Step) error {
+	return d.step("answer", "See which answer", "", func(s *results.Step) error {
 		var wait sync.WaitGroup
 		for i := range d.Candidates {
 			wait.Go(func() { d.try(ctx, &d.Candidates[i]) })
 		}
 		wait.Wait()
-		slices.SortStableFunc(d.Candidates, func(a, b Candidate) int {
+		slices.SortStableFunc(d.Candidates, func(a, b results.Candidate) int {
 			if x, y := len(a.Ports) > 0, len(b.Ports) > 0; x != y {
 				return map[bool]int{true: -1, false: 1}[x]
 			}
@@ -209,7 +177,7 @@ func (d *discovery) measure(ctx context.Context) bool {
 			if len(c.Ports) > 0 {
 				said = append(said, fmt.Sprintf("%s after %.1f ms", c.Host, float64(c.Micros)/1000))
 			} else {
-				said, s.State = append(said, c.Problem), Warn
+				said, s.State = append(said, c.Problem), results.Warn
 			}
 		}
 		s.Detail = strings.Join(said, "; ")
@@ -220,11 +188,11 @@ func (d *discovery) measure(ctx context.Context) bool {
 	})
 }
 
-func (d *discovery) try(ctx context.Context, c *Candidate) {
+func (d *discovery) try(ctx context.Context, c *results.Candidate) {
 	c.Ports = []int{}
 	ports := []int{636, 389}
-	if c.port != 0 && c.port != 389 && c.port != 636 {
-		ports = []int{c.port}
+	if c.Port != 0 && c.Port != 389 && c.Port != 636 {
+		ports = []int{c.Port}
 	}
 	for _, port := range ports {
 		begun := time.Now()
@@ -266,7 +234,7 @@ func (d *discovery) speaks(ctx context.Context, server string, mode config.TLSMo
 	d.cfg.TLS, d.cfg.Servers = mode, []string{server}
 	probe, err := Open(d.cfg, "")
 	if err != nil {
-		d.step("tls", "Read the trusted authority", "", func(*Step) error {
+		d.step("tls", "Read the trusted authority", "", func(*results.Step) error {
 			return &Failure{Detail: err.Error(), Remedy: "Paste the certificate with its BEGIN and END lines."}
 		})
 		return true
@@ -274,7 +242,7 @@ func (d *discovery) speaks(ctx context.Context, server string, mode config.TLSMo
 	defer probe.Close()
 	probe.tls.InsecureSkipVerify = true // looked at only: what it shows is verified next, and no password is sent before
 	var state tls.ConnectionState
-	worked := d.step(string(mode), modeTitles[mode], server, func(s *Step) error {
+	worked := d.step(string(mode), modeTitles[mode], server, func(s *results.Step) error {
 		c, err := probe.dial(ctx, server)
 		if err == nil {
 			defer c.Close()
@@ -282,12 +250,12 @@ func (d *discovery) speaks(ctx context.Context, server string, mode config.TLSMo
 			_, err = readRoot(c)
 		}
 		if err != nil {
-			s.State = Warn
+			s.State = results.Warn
 			s.Detail, _ = explain(err, mode, server)
 			return nil
 		}
 		if s.Detail = "works"; mode == config.Plain {
-			s.State, s.Detail, s.Remedy = Warn, "works, but passwords would cross the network in clear", "Give the directory server a certificate, and use ldaps or starttls."
+			s.State, s.Detail, s.Remedy = results.Warn, "works, but passwords would cross the network in clear", "Give the directory server a certificate, and use ldaps or starttls."
 		} else {
 			s.Detail += ", " + tls.VersionName(state.Version)
 		}

@@ -12,14 +12,8 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 )
-
-// Group is one group: what identifies it for good, what it is called, and where it lies.
-type Group struct {
-	ID   string `json:"id"`
-	Name string `json:"name"`
-	DN   string `json:"dn"`
-}
 
 const (
 	// nameLife is how long the name of a group is taken again without asking.
@@ -40,7 +34,7 @@ type groupNames struct {
 }
 
 type knownGroup struct {
-	Group
+	results.Group
 	until time.Time
 }
 
@@ -59,7 +53,7 @@ func (g *groupNames) forget() {
 
 // of names groups for policies: a picked one as it was picked, any other as it is called. Another group that is called
 // like a picked one goes by its DN, so that nobody gains rights by giving a group the name of one that was renamed.
-func (g *groupNames) of(groups []Group) []string {
+func (g *groupNames) of(groups []results.Group) []string {
 	names := make([]string, 0, len(groups))
 	for _, one := range groups {
 		name, picked := g.picked[one.ID]
@@ -82,8 +76,8 @@ func (g *groupNames) of(groups []Group) []string {
 var groupAttributes = map[config.DirectoryKind][]string{config.ActiveDirectory: {"cn", "objectSid"}, config.Generic: {"cn", "entryUUID"}}
 
 // group reads the entry of a group.
-func (d *Directory) group(e *ldap.Entry) Group {
-	out := Group{Name: e.GetEqualFoldAttributeValue("cn"), DN: e.DN, ID: noID + strings.ToLower(e.DN)}
+func (d *Directory) group(e *ldap.Entry) results.Group {
+	out := results.Group{Name: e.GetEqualFoldAttributeValue("cn"), DN: e.DN, ID: noID + strings.ToLower(e.DN)}
 	if d.cfg.Kind == config.ActiveDirectory {
 		if sid := formatSID(e.GetEqualFoldRawAttributeValue("objectSid")); sid != "" {
 			out.ID = sid
@@ -134,7 +128,7 @@ func parseSID(text string) ([]byte, bool) {
 }
 
 // groupsOf lists all groups of a person, nested ones too.
-func (d *Directory) groupsOf(c *ldap.Conn, base string, e *ldap.Entry) ([]Group, error) {
+func (d *Directory) groupsOf(c *ldap.Conn, base string, e *ldap.Entry) ([]results.Group, error) {
 	if d.cfg.Kind != config.ActiveDirectory {
 		return d.genericGroups(c, base, e)
 	}
@@ -147,7 +141,7 @@ func (d *Directory) groupsOf(c *ldap.Conn, base string, e *ldap.Entry) ([]Group,
 
 // tokenGroups reads the security identifiers of all groups that count in a logon, nested and primary ones too, which
 // the server computes; and the mail groups that the person is a member of directly, which are not among them.
-func (d *Directory) tokenGroups(c *ldap.Conn, base, dn string) ([]Group, error) {
+func (d *Directory) tokenGroups(c *ldap.Conn, base, dn string) ([]results.Group, error) {
 	result, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.seconds(), false, "(objectClass=*)", []string{"tokenGroups", "memberOf"}, nil))
 	if err != nil {
 		return nil, err
@@ -183,12 +177,12 @@ func (d *Directory) tokenGroups(c *ldap.Conn, base, dn string) ([]Group, error) 
 }
 
 // inGroupBase leaves out groups outside the base of groups, unless they are picked.
-func (d *Directory) inGroupBase(groups []Group) []Group {
+func (d *Directory) inGroupBase(groups []results.Group) []results.Group {
 	base, err := ldap.ParseDN(d.cfg.GroupBase)
 	if d.cfg.GroupBase == "" || err != nil {
 		return groups
 	}
-	return slices.DeleteFunc(groups, func(g Group) bool {
+	return slices.DeleteFunc(groups, func(g results.Group) bool {
 		dn, err := ldap.ParseDN(g.DN)
 		_, picked := d.groups.picked[g.ID]
 		return !picked && (err != nil || !base.AncestorOfFold(dn))
@@ -197,8 +191,8 @@ func (d *Directory) inGroupBase(groups []Group) []Group {
 
 // bySID finds groups by security identifier, those asked for lately without a search. An identifier that this
 // directory does not know stays without a name; it may still be picked.
-func (d *Directory) bySID(c *ldap.Conn, base string, sids []string) ([]Group, error) {
-	groups := make([]Group, 0, len(sids))
+func (d *Directory) bySID(c *ldap.Conn, base string, sids []string) ([]results.Group, error) {
+	groups := make([]results.Group, 0, len(sids))
 	var ask []string
 	now := time.Now()
 	d.groups.mu.Lock()
@@ -222,7 +216,7 @@ func (d *Directory) bySID(c *ldap.Conn, base string, sids []string) ([]Group, er
 	if err != nil {
 		return nil, err
 	}
-	byID := map[string]Group{}
+	byID := map[string]results.Group{}
 	for _, g := range found {
 		byID[g.ID] = g
 	}
@@ -241,8 +235,8 @@ func (d *Directory) bySID(c *ldap.Conn, base string, sids []string) ([]Group, er
 }
 
 // searchEach finds the groups that fit one of the filters, a batch of them in one search.
-func (d *Directory) searchEach(c *ldap.Conn, base string, filters []string) ([]Group, error) {
-	var out []Group
+func (d *Directory) searchEach(c *ldap.Conn, base string, filters []string) ([]results.Group, error) {
+	var out []results.Group
 	for part := range slices.Chunk(filters, batch) {
 		result, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2*batch, d.seconds(), false, "(&"+d.groupsFilter("")+"(|"+strings.Join(part, "")+"))", groupAttributes[d.cfg.Kind], nil))
 		if err != nil {
@@ -257,7 +251,7 @@ func (d *Directory) searchEach(c *ldap.Conn, base string, filters []string) ([]G
 
 // chainGroups asks the server to follow the chain of memberships (matching rule 1.2.840.113556.1.4.1941) and adds
 // the primary group, which is no member attribute. It serves where tokenGroups may not be read.
-func (d *Directory) chainGroups(c *ldap.Conn, base string, e *ldap.Entry) ([]Group, error) {
+func (d *Directory) chainGroups(c *ldap.Conn, base string, e *ldap.Entry) ([]results.Group, error) {
 	filter := fmt.Sprintf("(member:1.2.840.113556.1.4.1941:=%s)", ldap.EscapeFilter(e.DN))
 	if group := primaryGroup(e); group != nil {
 		filter = fmt.Sprintf("(|%s(objectSid=%s))", filter, escapeOctets(group))
@@ -284,8 +278,8 @@ func escapeOctets(data []byte) string {
 }
 
 // genericGroups follows groupOfNames, groupOfUniqueNames and posixGroup upwards, level by level.
-func (d *Directory) genericGroups(c *ldap.Conn, base string, e *ldap.Entry) ([]Group, error) {
-	var groups []Group
+func (d *Directory) genericGroups(c *ldap.Conn, base string, e *ldap.Entry) ([]results.Group, error) {
+	var groups []results.Group
 	known := map[string]bool{}
 	level := []string{e.DN}
 	for depth := 0; len(level) > 0 && depth < maxNesting && len(groups) < maxGroups; depth++ {
@@ -327,12 +321,12 @@ func posixFilter(e *ldap.Entry) (out string) {
 }
 
 // groupSearch returns the groups that fit a filter.
-func (d *Directory) groupSearch(c *ldap.Conn, base, filter string) ([]Group, error) {
+func (d *Directory) groupSearch(c *ldap.Conn, base, filter string) ([]results.Group, error) {
 	result, err := c.SearchWithPaging(ldap.NewSearchRequest(d.groupBase(base), ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, d.seconds(), false, filter, groupAttributes[d.cfg.Kind], nil), 500)
 	if err != nil {
 		return nil, err
 	}
-	var groups []Group
+	var groups []results.Group
 	for _, entry := range result.Entries[:min(len(result.Entries), maxGroups)] {
 		if g := d.group(entry); g.Name != "" {
 			groups = append(groups, g)

@@ -12,6 +12,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/wire/mschap"
 )
 
@@ -131,20 +132,11 @@ func (d *Directory) computerDN(c *ldap.Conn, base, computer string) (string, err
 	return found.Entries[0].DN, nil
 }
 
-// Delegation is the least right that somebody needs to make our machine account.
-type Delegation struct {
-	Container string `json:"container"`
-	Account   string `json:"account"`
-	SID       string `json:"sid"`
-	// ACE is the entry to add to the access control list of the container (MS-DTYP section 2.5.1, SDDL).
-	ACE string `json:"ace"`
-}
-
 // computerClass is the schema identifier of the class computer.
 const computerClass = "bf967a86-0de6-11d0-a285-00aa003049e2"
 
 // Delegation works out what to delegate to an account, so that it can join the domain and nothing else.
-func (d *Directory) Delegation(ctx context.Context, name, ou string) (*Delegation, error) {
+func (d *Directory) Delegation(ctx context.Context, name, ou string) (*results.Delegation, error) {
 	if d.cfg.Kind != config.ActiveDirectory {
 		return nil, errors.New("only a directory of the Active Directory kind has machine accounts")
 	}
@@ -152,7 +144,7 @@ func (d *Directory) Delegation(ctx context.Context, name, ou string) (*Delegatio
 	if _, after, ok := strings.Cut(bare, `\`); ok {
 		bare = after
 	}
-	out := &Delegation{}
+	out := &results.Delegation{}
 	err := d.with(ctx, func(c *ldap.Conn) error {
 		base, err := d.baseOn(c)
 		if err != nil {

@@ -15,6 +15,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 )
 
 const (
@@ -120,7 +121,7 @@ func (d *Directory) look(ctx context.Context, name string) (*facts.Person, reaso
 				person.Kind = facts.Computer
 			}
 			person.Domain = d.domainName(c, person.ID)
-			var groups []Group
+			var groups []results.Group
 			groups, err = d.groupsOf(c, base, result.Entries[0])
 			person.Groups, outcome = d.groups.of(groups), reason.OK
 		default:

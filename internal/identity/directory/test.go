@@ -12,38 +12,16 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 )
-
-// StepState is how a step of the test went.
-type StepState string
-
-const (
-	Running StepState = "running"
-	Pass    StepState = "pass"
-	Warn    StepState = "warn"
-	Fail    StepState = "fail"
-)
-
-// Step is one step of the test of a directory.
-type Step struct {
-	Key    string        `json:"key"`
-	Title  string        `json:"title"`
-	Server string        `json:"server,omitempty"`
-	State  StepState     `json:"state" enum:"running,pass,warn,fail"`
-	Detail string        `json:"detail"`
-	Remedy string        `json:"remedy,omitempty"`
-	Micros int64         `json:"micros"`
-	Person *facts.Person `json:"person,omitempty"`
-}
 
 // countLimit ends counting in very large directories.
 const countLimit = 20_000
 
 type tester struct {
 	*Directory
-	report func(Step)
+	report func(results.Step)
 	conn   *ldap.Conn
 	base   string
 }
@@ -51,10 +29,10 @@ type tester struct {
 // Test tries every link of a directory, step by step, and reports each when it begins and when it ends. It uses no
 // pool and changes nothing. It stops at the first failure of the first server that must work. look is a person to look
 // up, and member our membership of the domain; both may be missing.
-func Test(ctx context.Context, cfg config.Directory, password, look string, member MemberTester, report func(Step)) bool {
+func Test(ctx context.Context, cfg config.Directory, password, look string, member MemberTester, report func(results.Step)) bool {
 	d, err := Open(cfg, password)
 	if err != nil {
-		report(Step{Key: "tls", Title: "Read the trusted authority", State: Fail, Detail: err.Error(), Remedy: "Paste the certificate with its BEGIN and END lines."})
+		report(results.Step{Key: "tls", Title: "Read the trusted authority", State: results.Fail, Detail: err.Error(), Remedy: "Paste the certificate with its BEGIN and END lines."})
 		return false
 	}
 	t := &tester{Directory: d, report: report}
@@ -78,66 +56,66 @@ func Test(ctx context.Context, cfg config.Directory, password, look string, memb
 }
 
 // step runs one step and reports it. do returns what to say.
-func (t *tester) step(key, title, server string, do func(*Step) error) bool {
-	return runStep(t.report, t.cfg.TLS, Step{Key: key, Title: title, Server: server}, do)
+func (t *tester) step(key, title, server string, do func(*results.Step) error) bool {
+	return runStep(t.report, t.cfg.TLS, results.Step{Key: key, Title: title, Server: server}, do)
 }
 
 // runStep reports that a step begins, does it, and reports how it went.
-func runStep(report func(Step), mode config.TLSMode, s Step, do func(*Step) error) bool {
-	s.State = Running
+func runStep(report func(results.Step), mode config.TLSMode, s results.Step, do func(*results.Step) error) bool {
+	s.State = results.Running
 	report(s)
 	begun := time.Now()
-	s.State = Pass
+	s.State = results.Pass
 	err := do(&s)
 	s.Micros = time.Since(begun).Microseconds()
 	if err != nil {
-		s.State = Fail
+		s.State = results.Fail
 		s.Detail, s.Remedy = explain(err, mode, s.Server)
 		if s.Server == "" {
 			s.Detail = strings.TrimPrefix(s.Detail, ": ")
 		}
 	}
 	report(s)
-	return s.State != Fail
+	return s.State != results.Fail
 }
 
 // server tests one server up to a bound connection; nil if any step failed.
 func (t *tester) server(ctx context.Context, server string) *ldap.Conn {
 	var c *ldap.Conn
 	host, _, _ := net.SplitHostPort(server)
-	ok := t.step("resolve", "Find the address", server, func(s *Step) error {
+	ok := t.step("resolve", "Find the address", server, func(s *results.Step) error {
 		limited, cancel := context.WithTimeout(ctx, t.cfg.Timeout())
 		defer cancel()
 		addrs, err := t.dialer.Resolver.LookupHost(limited, host)
 		s.Detail = strings.Join(addrs, ", ")
 		return err
-	}) && t.step("connect", "Connect", server, func(s *Step) error {
+	}) && t.step("connect", "Connect", server, func(s *results.Step) error {
 		raw, err := t.dialer.DialContext(ctx, "tcp", server)
 		if err == nil {
 			s.Detail = "from " + raw.LocalAddr().String() + " to " + raw.RemoteAddr().String()
 			raw.Close()
 		}
 		return err
-	}) && t.step("tls", "Protect the connection", server, func(s *Step) (err error) {
+	}) && t.step("tls", "Protect the connection", server, func(s *results.Step) (err error) {
 		if c, err = t.dial(ctx, server); err != nil {
 			return err
 		}
 		state, encrypted := c.TLSConnectionState()
 		if !encrypted {
-			s.State, s.Detail, s.Remedy = Warn, "not encrypted: passwords cross the network in clear", "Use ldaps or starttls."
+			s.State, s.Detail, s.Remedy = results.Warn, "not encrypted: passwords cross the network in clear", "Use ldaps or starttls."
 			return nil
 		}
 		cert := state.PeerCertificates[0]
 		left := time.Until(cert.NotAfter)
 		s.Detail = fmt.Sprintf("%s, certificate of %s until %s", tls.VersionName(state.Version), subject(cert.Subject.CommonName, cert.DNSNames), cert.NotAfter.Format("2006-01-02"))
 		if left < 45*24*time.Hour {
-			s.State, s.Remedy = Warn, fmt.Sprintf("The certificate ends in %d days; renew it on the directory server.", int(left.Hours()/24))
+			s.State, s.Remedy = results.Warn, fmt.Sprintf("The certificate ends in %d days; renew it on the directory server.", int(left.Hours()/24))
 		}
 		return nil
-	}) && t.step("bind", "Sign in with the service account", server, func(s *Step) error {
+	}) && t.step("bind", "Sign in with the service account", server, func(s *results.Step) error {
 		s.Detail = "as " + t.cfg.BindName
 		if t.cfg.BindName == "" {
-			s.State, s.Detail, s.Remedy = Warn, "anonymous", "Give a service account that may read people and groups; most directories refuse anonymous searches."
+			s.State, s.Detail, s.Remedy = results.Warn, "anonymous", "Give a service account that may read people and groups; most directories refuse anonymous searches."
 		}
 		return t.bind(c)
 	}) && t.clock(c, server)
@@ -157,10 +135,10 @@ func subject(cn string, names []string) string {
 
 // contents tests what can be found over a bound connection.
 func (t *tester) contents(ctx context.Context) bool {
-	return t.step("base", "Find the base", "", func(s *Step) error {
+	return t.step("base", "Find the base", "", func(s *results.Step) error {
 		r, err := readRoot(t.conn)
 		if err == nil && r.activeDirectory() != (t.cfg.Kind == config.ActiveDirectory) {
-			s.State = Warn
+			s.State = results.Warn
 			s.Remedy = map[bool]string{true: "The server says that it is of the Active Directory kind; choose that kind.", false: "The server does not say that it is of the Active Directory kind; generic may fit better."}[r.activeDirectory()]
 		}
 		if t.base, err = t.baseOn(t.conn); err != nil {
@@ -182,7 +160,7 @@ func (t *tester) contents(ctx context.Context) bool {
 
 // look looks a person up.
 func (t *tester) look(ctx context.Context, look string) bool {
-	return t.step("find", "Look up "+look, "", func(s *Step) error {
+	return t.step("find", "Look up "+look, "", func(s *results.Step) error {
 		person, code, detail := t.Find(ctx, look)
 		if code != reason.OK {
 			if detail == "" {
@@ -193,7 +171,7 @@ func (t *tester) look(ctx context.Context, look string) bool {
 		s.Person = person
 		s.Detail = fmt.Sprintf("%s, %d groups: %s", person.Label(), len(person.Groups), short(strings.Join(person.Groups, ", ")))
 		if person.State != reason.OK {
-			s.State = Warn
+			s.State = results.Warn
 			s.Remedy, _ = reason.Explain(person.State, map[string]string{"person": person.Label(), "store": t.cfg.Name})
 		}
 		return nil
@@ -201,7 +179,7 @@ func (t *tester) look(ctx context.Context, look string) bool {
 }
 
 func (t *tester) count(key, title string, base func() string, filter string) bool {
-	return t.step(key, title, "", func(s *Step) error {
+	return t.step(key, title, "", func(s *results.Step) error {
 		n, more, err := countEntries(t.conn, base(), filter)
 		if err != nil {
 			return err
@@ -211,7 +189,7 @@ func (t *tester) count(key, title string, base func() string, filter string) boo
 			s.Detail = fmt.Sprintf("more than %d", n)
 		}
 		if n == 0 {
-			s.State, s.Remedy = Warn, "Nothing found below "+base()+". Check the base, the kind of directory, and what the service account may read."
+			s.State, s.Remedy = results.Warn, "Nothing found below "+base()+". Check the base, the kind of directory, and what the service account may read."
 		}
 		return nil
 	})

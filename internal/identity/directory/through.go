@@ -9,22 +9,12 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 )
 
-// Membership is a group of a person with the way that leads to it.
-type Membership struct {
-	Group
-	// Counts is the name by which policies see it.
-	Counts string `json:"counts"`
-	// Through are the groups between the person and this one, the nearest to the person first; empty if direct.
-	Through []string `json:"through"`
-	// Primary tells that it is the primary group, of which nobody is listed as a member.
-	Primary bool `json:"primary,omitempty"`
-}
-
 // Memberships tells of each group of a person how the person comes to be in it.
-func (d *Directory) Memberships(ctx context.Context, dn string) ([]Membership, error) {
-	out := []Membership{}
+func (d *Directory) Memberships(ctx context.Context, dn string) ([]results.Membership, error) {
+	out := []results.Membership{}
 	err := d.with(ctx, func(c *ldap.Conn) error {
 		base, err := d.baseOn(c)
 		if err != nil {
@@ -51,7 +41,7 @@ func (d *Directory) Memberships(ctx context.Context, dn string) ([]Membership, e
 			primary = formatSID(primaryGroup(person))
 		}
 		for _, g := range all {
-			names := d.groups.of([]Group{g})
+			names := d.groups.of([]results.Group{g})
 			if len(names) == 0 {
 				continue
 			}
@@ -59,9 +49,9 @@ func (d *Directory) Memberships(ctx context.Context, dn string) ([]Membership, e
 			if !known {
 				way = []string{}
 			}
-			out = append(out, Membership{Group: g, Counts: names[0], Through: way, Primary: g.ID == primary})
+			out = append(out, results.Membership{Group: g, Counts: names[0], Through: way, Primary: g.ID == primary})
 		}
-		slices.SortFunc(out, func(a, b Membership) int {
+		slices.SortFunc(out, func(a, b results.Membership) int {
 			return strings.Compare(strings.ToLower(a.Counts), strings.ToLower(b.Counts))
 		})
 		return nil

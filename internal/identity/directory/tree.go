@@ -10,6 +10,7 @@ import (
 	"unicode/utf8"
 
 	"github.com/go-ldap/ldap/v3"
+	"tollgate.example/key/internal/core/results"
 )
 
 const (
@@ -18,34 +19,14 @@ const (
 	shownValues = 50
 )
 
-// Entry is one entry of the tree.
-type Entry struct {
-	DN   string `json:"dn"`
-	Name string `json:"name"`
-	Kind string `json:"kind" doc:"What it is, in a word"`
-	Leaf bool   `json:"leaf" doc:"It has nothing below it"`
-}
-
-// Details are the attributes of one entry.
-type Details struct {
-	DN         string      `json:"dn"`
-	Attributes []Attribute `json:"attributes"`
-}
-
-// Attribute is one attribute with its values as people read them.
-type Attribute struct {
-	Name   string   `json:"name"`
-	Values []string `json:"values"`
-}
-
 // Children lists what lies directly below an entry, or the naming contexts below "". more tells that there are others.
-func (d *Directory) Children(ctx context.Context, dn string, limit int) (entries []Entry, more bool, err error) {
-	entries = []Entry{}
+func (d *Directory) Children(ctx context.Context, dn string, limit int) (entries []results.Entry, more bool, err error) {
+	entries = []results.Entry{}
 	err = d.with(ctx, func(c *ldap.Conn) error {
 		if dn == "" {
 			r, err := readRoot(c)
 			for _, context := range r.contexts() {
-				entries = append(entries, Entry{DN: context, Name: context, Kind: "naming context"})
+				entries = append(entries, results.Entry{DN: context, Name: context, Kind: "naming context"})
 			}
 			return err
 		}
@@ -56,10 +37,10 @@ func (d *Directory) Children(ctx context.Context, dn string, limit int) (entries
 		more = err != nil
 		for _, e := range result.Entries {
 			kind := kindOf(e.GetEqualFoldAttributeValues("objectClass"))
-			entries = append(entries, Entry{DN: e.DN, Name: firstName(e.DN), Kind: kind,
+			entries = append(entries, results.Entry{DN: e.DN, Name: firstName(e.DN), Kind: kind,
 				Leaf: strings.EqualFold(e.GetEqualFoldAttributeValue("hasSubordinates"), "false") || kind == "person" || kind == "group" || kind == "computer"})
 		}
-		slices.SortFunc(entries, func(a, b Entry) int { return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)) })
+		slices.SortFunc(entries, func(a, b results.Entry) int { return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)) })
 		return nil
 	})
 	if err != nil {
@@ -98,8 +79,8 @@ func firstName(dn string) string {
 var secretAttributes = []string{"userpassword", "unicodepwd", "dbcspwd", "lmpwdhistory", "ntpwdhistory", "supplementalcredentials", "sambantpassword", "sambalmpassword", "krbprincipalkey", "ms-mcs-admpwd", "mslaps-password", "mslaps-encryptedpassword", "authpassword", "msds-managedpassword", "pwdhistory", "msfve-recoverypassword", "ipanthash", "krbmkey", "trustauthincoming", "trustauthoutgoing"}
 
 // Entry reads the attributes of one entry.
-func (d *Directory) Entry(ctx context.Context, dn string) (*Details, error) {
-	out := &Details{Attributes: []Attribute{}}
+func (d *Directory) Entry(ctx context.Context, dn string) (*results.Details, error) {
+	out := &results.Details{Attributes: []results.EntryAttribute{}}
 	err := d.with(ctx, func(c *ldap.Conn) error {
 		result, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.seconds(), false, "(objectClass=*)", []string{"*"}, nil))
 		if err != nil {
@@ -113,13 +94,15 @@ func (d *Directory) Entry(ctx context.Context, dn string) (*Details, error) {
 			if slices.Contains(secretAttributes, strings.ToLower(a.Name)) || len(out.Attributes) >= maxShown {
 				continue
 			}
-			shown := Attribute{Name: a.Name, Values: []string{}}
+			shown := results.EntryAttribute{Name: a.Name, Values: []string{}}
 			for _, raw := range a.ByteValues[:min(len(a.ByteValues), shownValues)] {
 				shown.Values = append(shown.Values, readable(a.Name, raw))
 			}
 			out.Attributes = append(out.Attributes, shown)
 		}
-		slices.SortFunc(out.Attributes, func(a, b Attribute) int { return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)) })
+		slices.SortFunc(out.Attributes, func(a, b results.EntryAttribute) int {
+			return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name))
+		})
 		return nil
 	})
 	if err != nil {

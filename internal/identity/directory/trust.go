@@ -15,24 +15,12 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 )
 
-// Presented is a certificate that a server showed.
-type Presented struct {
-	Subject  string    `json:"subject"`
-	Issuer   string    `json:"issuer"`
-	Names    []string  `json:"names"`
-	NotAfter time.Time `json:"notAfter"`
-	// SHA256 is its fingerprint, as people compare it.
-	SHA256 string `json:"sha256"`
-	// Authority tells that it may issue others; the server's own certificate changes with each renewal.
-	Authority bool   `json:"authority"`
-	PEM       string `json:"pem"`
-}
-
-func present(c *x509.Certificate) Presented {
+func present(c *x509.Certificate) results.Presented {
 	sum := sha256.Sum256(c.Raw)
-	out := Presented{Subject: c.Subject.String(), Issuer: c.Issuer.String(), Names: append([]string{}, c.DNSNames...), NotAfter: c.NotAfter, Authority: c.IsCA,
+	out := results.Presented{Subject: c.Subject.String(), Issuer: c.Issuer.String(), Names: append([]string{}, c.DNSNames...), NotAfter: c.NotAfter, Authority: c.IsCA,
 		PEM: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw}))}
 	for _, ip := range c.IPAddresses {
 		out.Names = append(out.Names, ip.String())
@@ -51,7 +39,7 @@ func (d *discovery) trust(server string, state *tls.ConnectionState) {
 		d.Certificates = append(d.Certificates, present(c))
 	}
 	host, _, _ := net.SplitHostPort(server)
-	d.step("trust", "Verify its certificate", server, func(s *Step) error {
+	d.step("trust", "Verify its certificate", server, func(s *results.Step) error {
 		err := verify(state.PeerCertificates, d.cfg.CA, host)
 		var name x509.HostnameError
 		if errors.As(err, &name) && len(name.Certificate.DNSNames) > 0 {
@@ -59,7 +47,7 @@ func (d *discovery) trust(server string, state *tls.ConnectionState) {
 			// taken only from one that somebody has compared and trusted.
 			d.ServerName = name.Certificate.DNSNames[0]
 			if d.cfg.CA == "" {
-				s.State = Warn
+				s.State = results.Warn
 				s.Detail = fmt.Sprintf("it is for other names: %s", strings.Join(name.Certificate.DNSNames, ", "))
 				s.Remedy = "Type one of these names if that is the server you mean, or compare its fingerprint and trust the certificate."
 				return nil
@@ -78,7 +66,7 @@ func (d *discovery) trust(server string, state *tls.ConnectionState) {
 			return err
 		}
 		last := d.Certificates[len(d.Certificates)-1]
-		s.State = Warn
+		s.State = results.Warn
 		s.Detail = fmt.Sprintf("issued by %s, which is not trusted yet; SHA-256 of %s is %s", leaf.Issuer, last.Subject, last.SHA256)
 		s.Remedy = "Compare the fingerprint with what the administrator of the directory says, then trust it."
 		if !last.Authority {
@@ -104,7 +92,7 @@ func verify(chain []*x509.Certificate, ca, host string) error {
 
 // look reads what the server tells to everybody, then tries the service account.
 func (d *discovery) look(ctx context.Context, probe *Directory, server string) {
-	ok := d.step("root", "Ask what it is", server, func(s *Step) error {
+	ok := d.step("root", "Ask what it is", server, func(s *results.Step) error {
 		c, err := probe.dial(ctx, server)
 		if err != nil {
 			return err
@@ -120,16 +108,16 @@ func (d *discovery) look(ctx context.Context, probe *Directory, server string) {
 	if !ok || d.in.BindName == "" {
 		return
 	}
-	d.step("bind", "Sign in with the service account", server, func(s *Step) error {
+	d.step("bind", "Sign in with the service account", server, func(s *results.Step) error {
 		switch {
 		case d.in.Password == "":
-			s.State, s.Detail = Warn, "not tried: no password was given"
+			s.State, s.Detail = results.Warn, "not tried: no password was given"
 			return nil
 		case !d.Trusted:
-			s.State, s.Detail, s.Remedy = Warn, "not tried: the server is not trusted yet, and would learn the password", "Trust its certificate first."
+			s.State, s.Detail, s.Remedy = results.Warn, "not tried: the server is not trusted yet, and would learn the password", "Trust its certificate first."
 			return nil
 		case d.TLS == config.Plain:
-			s.State, s.Detail, s.Remedy = Warn, "not tried: the password would cross the network in clear", "Take these settings, and test them there if that is meant."
+			s.State, s.Detail, s.Remedy = results.Warn, "not tried: the password would cross the network in clear", "Take these settings, and test them there if that is meant."
 			return nil
 		}
 		return d.signIn(ctx, server, s)
@@ -137,7 +125,7 @@ func (d *discovery) look(ctx context.Context, probe *Directory, server string) {
 }
 
 // take notes what the rootDSE tells.
-func (d *discovery) take(r root, s *Step) {
+func (d *discovery) take(r root, s *results.Step) {
 	d.Contexts = append(d.Contexts, r.contexts()...)
 	d.Base = r.defaultContext()
 	d.Domain = domainOf(d.Base)
@@ -153,13 +141,13 @@ func (d *discovery) take(r root, s *Step) {
 	s.Detail = fmt.Sprintf("%s, base %s", what, d.Base)
 	if ahead, known := r.clock(time.Now()); known {
 		if s.Detail += fmt.Sprintf(", its clock differs by %.1f s", ahead.Seconds()); ahead.Abs() > time.Minute {
-			s.State, s.Remedy = Warn, "Set both clocks by the same time server: beyond five minutes domains refuse everything."
+			s.State, s.Remedy = results.Warn, "Set both clocks by the same time server: beyond five minutes domains refuse everything."
 		}
 	}
 }
 
 // signIn binds once, in the form of the name that the kind of directory takes, and asks who that is (RFC 4532).
-func (d *discovery) signIn(ctx context.Context, server string, s *Step) error {
+func (d *discovery) signIn(ctx context.Context, server string, s *results.Step) error {
 	cfg := d.cfg
 	cfg.BindName = d.in.BindName
 	own, err := Open(cfg, d.in.Password)
@@ -185,7 +173,7 @@ func (d *discovery) signIn(ctx context.Context, server string, s *Step) error {
 		s.Detail += ", which is " + strings.TrimPrefix(strings.TrimPrefix(who.AuthzID, "u:"), "dn:")
 	}
 	if _, err := c.Search(ldap.NewSearchRequest(d.Base, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, own.seconds(), false, "(objectClass=*)", []string{"1.1"}, nil)); err != nil {
-		s.State, s.Remedy = Warn, fmt.Sprintf("It may not read %s (%s); give it the right to, or choose another base.", d.Base, message(err))
+		s.State, s.Remedy = results.Warn, fmt.Sprintf("It may not read %s (%s); give it the right to, or choose another base.", d.Base, message(err))
 	}
 	return nil
 }

@@ -10,6 +10,8 @@ import (
 	"math/big"
 	"testing"
 	"time"
+
+	"tollgate.example/key/internal/core/results"
 )
 
 // A certificate for another name than was typed is trusted only if somebody has trusted its authority by hand.
@@ -31,13 +33,13 @@ func TestAnotherNameIsNotTrustedByItself(t *testing.T) {
 	for _, c := range []struct {
 		ca, server string
 		trusted    bool
-		state      StepState
+		state      results.StepState
 	}{
-		{"", "dc1.lantern.example:636", false, Warn}, {"", "dc1.elsewhere.example:636", false, Warn},
-		{authority, "dc1.elsewhere.example:636", true, Pass}, {authority, "192.0.2.53:636", true, Pass},
+		{"", "dc1.lantern.example:636", false, results.Warn}, {"", "dc1.elsewhere.example:636", false, results.Warn},
+		{authority, "dc1.elsewhere.example:636", true, results.Pass}, {authority, "192.0.2.53:636", true, results.Pass},
 	} {
-		var last Step
-		d := &discovery{report: func(s Step) { last = s }}
+		var last results.Step
+		d := &discovery{report: func(s results.Step) { last = s }}
 		d.cfg.CA = c.ca
 		d.trust(c.server, &tls.ConnectionState{PeerCertificates: []*x509.Certificate{cert}})
 		if d.Trusted != c.trusted || last.State != c.state || len(d.Certificates) != 1 || len(d.Certificates[0].SHA256) != 95 {

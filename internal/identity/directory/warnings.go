@@ -12,6 +12,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 )
 
 // MemberTester is our membership of the domain, as the test asks it.
@@ -32,24 +33,24 @@ const (
 // warnings looks for what works today and will not one day, or works better than it should.
 func (t *tester) warnings(ctx context.Context, member MemberTester) bool {
 	ok := true
-	check := func(key, title string, do func(*Step) error) {
+	check := func(key, title string, do func(*results.Step) error) {
 		if ctx.Err() == nil {
 			ok = t.step(key, title, "", do) && ok
 		}
 	}
 	if len(t.cfg.Groups) > 0 {
-		check("picked", "Find the picked groups", func(s *Step) error { return t.pickedGroups(s) })
+		check("picked", "Find the picked groups", func(s *results.Step) error { return t.pickedGroups(s) })
 	}
 	if t.cfg.Kind == config.ActiveDirectory {
 		if t.cfg.BindName != "" {
 			check("account", "Look at the service account", t.serviceAccount)
 		}
 		check("controllers", "Count the domain controllers", t.controllers)
-		check("dns", "Ask DNS for the domain", func(s *Step) error { return t.domainDNS(ctx, s) })
-		check("lockout", "Read when the domain locks accounts", func(s *Step) error { return t.lockoutRule(ctx, s) })
+		check("dns", "Ask DNS for the domain", func(s *results.Step) error { return t.domainDNS(ctx, s) })
+		check("lockout", "Read when the domain locks accounts", func(s *results.Step) error { return t.lockoutRule(ctx, s) })
 	}
 	if member != nil {
-		check("channel", "Secure channel of our machine account", func(s *Step) error {
+		check("channel", "Secure channel of our machine account", func(s *results.Step) error {
 			host, err := member.Test(ctx)
 			if err != nil {
 				return &Failure{Detail: err.Error(), Remedy: "Join the domain again, and look whether port 135 and that of Netlogon are open to this server."}
@@ -57,7 +58,7 @@ func (t *tester) warnings(ctx context.Context, member MemberTester) bool {
 			s.Detail = "with " + host
 			return nil
 		})
-		check("probe", "Have a right MS-CHAPv2 answer checked", func(s *Step) error {
+		check("probe", "Have a right MS-CHAPv2 answer checked", func(s *results.Step) error {
 			if err := member.Probe(ctx); err != nil {
 				return &Failure{Detail: err.Error(), Remedy: "A controller that allows NTLMv2 only takes right answers of MS-CHAPv2 for wrong passwords, and counts them until it locks the account. Let it allow MS-CHAPv2, or use EAP-TLS or TTLS with PAP."}
 			}
@@ -78,22 +79,22 @@ func (t *tester) clock(c *ldap.Conn, server string) bool {
 	if !known {
 		return true
 	}
-	return t.step("clock", "Compare clocks", server, func(s *Step) error { return compareClocks(s, ahead) })
+	return t.step("clock", "Compare clocks", server, func(s *results.Step) error { return compareClocks(s, ahead) })
 }
 
-func compareClocks(s *Step, ahead time.Duration) error {
+func compareClocks(s *results.Step, ahead time.Duration) error {
 	const remedy = "Set both clocks by the same time server."
 	s.Detail = fmt.Sprintf("differs by %.1f s", ahead.Seconds())
 	if ahead.Abs() > clockFails {
 		return &Failure{Detail: s.Detail + "; beyond five minutes domains refuse everything", Remedy: remedy}
 	}
 	if ahead.Abs() > clockWarns {
-		s.State, s.Remedy = Warn, remedy
+		s.State, s.Remedy = results.Warn, remedy
 	}
 	return nil
 }
 
-func (t *tester) pickedGroups(s *Step) error {
+func (t *tester) pickedGroups(s *results.Step) error {
 	found, err := t.byID(t.conn, t.base, t.cfg.Groups)
 	if err != nil {
 		return err
@@ -112,7 +113,7 @@ func (t *tester) pickedGroups(s *Step) error {
 		s.Detail += "; renamed, and followed: " + short(strings.Join(renamed, ", "))
 	}
 	if len(gone) > 0 {
-		s.State = Warn
+		s.State = results.Warn
 		s.Detail += "; gone: " + short(strings.Join(gone, ", "))
 		s.Remedy = "Nobody is a member of a group that is gone: pick another, and look at the policies that name it."
 	}
@@ -126,10 +127,10 @@ var powerful = map[string]string{"512": "Domain Admins", "516": "Domain Controll
 const neverExpires = 0x10000
 
 // serviceAccount looks at what the service account may do, and how long its password lasts.
-func (t *tester) serviceAccount(s *Step) error {
+func (t *tester) serviceAccount(s *results.Step) error {
 	e, err := t.ownEntry()
 	if err != nil || e == nil {
-		s.State, s.Detail = Warn, "its entry was not found, so nothing is known of its rights and its password"
+		s.State, s.Detail = results.Warn, "its entry was not found, so nothing is known of its rights and its password"
 		s.Remedy = "Write the bind name as name@domain, and let the account read its own entry."
 		return err
 	}
@@ -147,13 +148,13 @@ func (t *tester) serviceAccount(s *Step) error {
 	}
 	if len(strong) > 0 {
 		slices.Sort(strong)
-		s.State, s.Detail = Warn, s.Detail+", a member of "+strings.Join(slices.Compact(strong), ", ")
+		s.State, s.Detail = results.Warn, s.Detail+", a member of "+strings.Join(slices.Compact(strong), ", ")
 		remedies = append(remedies, "Reading people and groups needs no such right: use an account that is in Domain Users only.")
 	}
 	if left, expires := passwordEnds(e, time.Now()); expires {
 		s.Detail += fmt.Sprintf(", password expires in %d days", int(left.Hours()/24))
 		if left < expiresSoon {
-			s.State = Warn
+			s.State = results.Warn
 			remedies = append(remedies, "Change its password here and there before that, or let it never expire: on that day everybody is refused.")
 		}
 	} else {
@@ -203,7 +204,7 @@ func (t *tester) ownEntry() (*ldap.Entry, error) {
 }
 
 // controllers counts the domain controllers, and warns if only one of several is configured.
-func (t *tester) controllers(s *Step) error {
+func (t *tester) controllers(s *results.Step) error {
 	result, err := t.conn.Search(ldap.NewSearchRequest(t.whole(), ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 200, t.seconds(), false,
 		"(&(objectClass=computer)(userAccountControl:1.2.840.113556.1.4.803:=8192))", []string{"dNSHostName"}, nil))
 	if err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) {
@@ -221,19 +222,19 @@ func (t *tester) controllers(s *Step) error {
 		s.Detail += ": " + short(strings.Join(names, ", "))
 	}
 	if len(names) > 1 && len(t.cfg.Servers) == 1 {
-		s.State, s.Remedy = Warn, "Add a second one to the servers: while the only one is restarted, everybody is refused."
+		s.State, s.Remedy = results.Warn, "Add a second one to the servers: while the only one is restarted, everybody is refused."
 	}
 	return nil
 }
 
 // domainDNS sees whether the DNS server that is asked knows the domain, and names servers of it.
-func (t *tester) domainDNS(ctx context.Context, s *Step) error {
+func (t *tester) domainDNS(ctx context.Context, s *results.Step) error {
 	domain := domainOf(t.whole())
 	limited, cancel := context.WithTimeout(ctx, t.cfg.Timeout())
 	defer cancel()
 	_, records, err := t.dialer.Resolver.LookupSRV(limited, "ldap", "tcp", "dc._msdcs."+domain)
 	if err != nil || len(records) == 0 {
-		s.State, s.Detail = Warn, "the DNS server that is asked does not know the domain "+domain+"; it may be an outside one"
+		s.State, s.Detail = results.Warn, "the DNS server that is asked does not know the domain "+domain+"; it may be an outside one"
 		s.Remedy = "Give the address of a DNS server of the domain, so that its controllers are found by name."
 		return nil
 	}
@@ -247,7 +248,7 @@ func (t *tester) domainDNS(ctx context.Context, s *Step) error {
 	}
 	s.Detail = short(strings.Join(names, ", "))
 	if len(outside) > 0 {
-		s.State, s.Remedy = Warn, fmt.Sprintf("%s cannot be found or lies outside %s: look at the entries of _ldap._tcp.dc._msdcs.%s, and at which DNS server is asked.", short(strings.Join(outside, ", ")), domain, domain)
+		s.State, s.Remedy = results.Warn, fmt.Sprintf("%s cannot be found or lies outside %s: look at the entries of _ldap._tcp.dc._msdcs.%s, and at which DNS server is asked.", short(strings.Join(outside, ", ")), domain, domain)
 	}
 	return nil
 }
@@ -260,7 +261,7 @@ func (t *tester) configured(address string) bool {
 	})
 }
 
-func (t *tester) lockoutRule(ctx context.Context, s *Step) error {
+func (t *tester) lockoutRule(ctx context.Context, s *results.Step) error {
 	rule, err := t.Lockout(ctx)
 	if err != nil {
 		return err
@@ -270,10 +271,10 @@ func (t *tester) lockoutRule(ctx context.Context, s *Step) error {
 	case rule.Threshold == 0:
 		s.Detail = "it locks nobody"
 	case limits.After == 0:
-		s.State, s.Detail = Warn, fmt.Sprintf("after %d wrong passwords, and no guard is set here", rule.Threshold)
+		s.State, s.Detail = results.Warn, fmt.Sprintf("after %d wrong passwords, and no guard is set here", rule.Threshold)
 		s.Remedy = "Let the guard go by the domain: a phone with an old password locks its owner out otherwise."
 	case limits.After >= rule.Threshold:
-		s.State, s.Detail = Warn, fmt.Sprintf("after %d wrong passwords; the guard here acts after %d, which is too late", rule.Threshold, limits.After)
+		s.State, s.Detail = results.Warn, fmt.Sprintf("after %d wrong passwords; the guard here acts after %d, which is too late", rule.Threshold, limits.After)
 		s.Remedy = "Let the guard go by the domain, or set a smaller number."
 	default:
 		s.Detail = fmt.Sprintf("after %d wrong passwords; here they are held back after %d within %d minutes", rule.Threshold, limits.After, int(limits.Window.Minutes()))

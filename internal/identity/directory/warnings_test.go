@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/go-ldap/ldap/v3"
+	"tollgate.example/key/internal/core/results"
 )
 
 func TestClock(t *testing.T) {
@@ -45,10 +46,10 @@ func TestWhenAPasswordEnds(t *testing.T) {
 
 // A clock that is a minute off is a warning, five minutes a failure.
 func TestHowFarClocksMayDiffer(t *testing.T) {
-	for ahead, want := range map[time.Duration]StepState{0: Pass, 59 * time.Second: Pass, -61 * time.Second: Warn, 4 * time.Minute: Warn, 301 * time.Second: Fail, -time.Hour: Fail} {
-		var last Step
-		runStep(func(s Step) { last = s }, "", Step{Key: "clock"}, func(s *Step) error { return compareClocks(s, ahead) })
-		if last.State != want || (want != Pass) != (last.Remedy != "") {
+	for ahead, want := range map[time.Duration]results.StepState{0: results.Pass, 59 * time.Second: results.Pass, -61 * time.Second: results.Warn, 4 * time.Minute: results.Warn, 301 * time.Second: results.Fail, -time.Hour: results.Fail} {
+		var last results.Step
+		runStep(func(s results.Step) { last = s }, "", results.Step{Key: "clock"}, func(s *results.Step) error { return compareClocks(s, ahead) })
+		if last.State != want || (want != results.Pass) != (last.Remedy != "") {
 			t.Errorf("%v: %+v, wanted %s", ahead, last, want)
 		}
 	}

@@ -11,6 +11,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"tollgate.example/key/internal/core/results"
 )
 
 // maxHeld bounds the people that are counted.
@@ -50,27 +52,9 @@ type person struct {
 // New makes a guard that has counted nothing.
 func New() *Guard { return &Guard{people: map[string]*person{}} }
 
-// Held is somebody whose passwords are held back.
-type Held struct {
-	Store  string    `json:"store"`
-	Person string    `json:"person"`
-	Wrong  int       `json:"wrong"`
-	After  int       `json:"after"`
-	Device string    `json:"device" doc:"The one device that is held back; empty if it is the person"`
-	Until  time.Time `json:"until"`
-}
-
-func (h *Held) String() string {
-	of := "of this person"
-	if h.Device != "" {
-		of = "from " + h.Device
-	}
-	return fmt.Sprintf("%d wrong ones %s came; it goes on at %s", h.Wrong, of, h.Until.UTC().Format("15:04 MST"))
-}
-
 // Ask tells whether a password may be passed on; otherwise it returns what holds it back. After nil, Done must follow.
 // While so many passwords are being asked about that the limit could be passed, it waits for their outcome.
-func (g *Guard) Ask(ctx context.Context, store, name, device string, limits Limits) (*Held, error) {
+func (g *Guard) Ask(ctx context.Context, store, name, device string, limits Limits) (*results.Held, error) {
 	for {
 		held, wait := g.ask(store, name, device, limits, time.Now())
 		if wait == nil {
@@ -86,7 +70,7 @@ func (g *Guard) Ask(ctx context.Context, store, name, device string, limits Limi
 
 func key(store, name string) string { return strings.ToLower(store + "\x00" + name) }
 
-func (g *Guard) ask(store, name, device string, limits Limits, now time.Time) (*Held, chan struct{}) {
+func (g *Guard) ask(store, name, device string, limits Limits, now time.Time) (*results.Held, chan struct{}) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	p := g.people[key(store, name)]
@@ -101,10 +85,10 @@ func (g *Guard) ask(store, name, device string, limits Limits, now time.Time) (*
 	}
 	p.after = limits.After
 	if p.wrong >= limits.After {
-		return &Held{Store: store, Person: name, Wrong: p.wrong, After: limits.After, Until: p.until}, nil
+		return &results.Held{Store: store, Person: name, Wrong: p.wrong, After: limits.After, Until: p.until}, nil
 	}
 	if n := p.devices[device]; device != "" && n >= limits.device() {
-		return &Held{Store: store, Person: name, Wrong: n, After: limits.device(), Device: device, Until: p.until}, nil
+		return &results.Held{Store: store, Person: name, Wrong: n, After: limits.device(), Device: device, Until: p.until}, nil
 	}
 	if p.wrong+p.asking >= limits.After {
 		if p.settled == nil {
@@ -212,25 +196,25 @@ func (g *Guard) Release(store, name string) int {
 }
 
 // List returns whose passwords are held back now, of one store.
-func (g *Guard) List(store string, now time.Time) []Held {
+func (g *Guard) List(store string, now time.Time) []results.Held {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	out := []Held{}
+	out := []results.Held{}
 	for _, p := range g.people {
 		if !strings.EqualFold(p.store, store) || p.after == 0 || now.After(p.until) {
 			continue
 		}
 		limits := Limits{After: p.after}
 		if p.wrong >= p.after {
-			out = append(out, Held{Store: p.store, Person: p.name, Wrong: p.wrong, After: p.after, Until: p.until})
+			out = append(out, results.Held{Store: p.store, Person: p.name, Wrong: p.wrong, After: p.after, Until: p.until})
 			continue
 		}
 		for device, n := range p.devices {
 			if n >= limits.device() {
-				out = append(out, Held{Store: p.store, Person: p.name, Wrong: n, After: limits.device(), Device: device, Until: p.until})
+				out = append(out, results.Held{Store: p.store, Person: p.name, Wrong: n, After: limits.device(), Device: device, Until: p.until})
 			}
 		}
 	}
-	slices.SortFunc(out, func(a, b Held) int { return strings.Compare(a.Person+a.Device, b.Person+b.Device) })
+	slices.SortFunc(out, func(a, b results.Held) int { return strings.Compare(a.Person+a.Device, b.Person+b.Device) })
 	return out
 }

@@ -14,6 +14,7 @@ import (
 
 	"tollgate.example/key/internal/base/panics"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/identity/directory"
 	"tollgate.example/key/internal/store"
 )
@@ -27,26 +28,8 @@ const (
 	kept = 1000
 )
 
-// Line is the outcome of one check.
-type Line struct {
-	directory.Step
-	// Subject is what was checked, and ID its identifier.
-	Subject string `json:"subject"`
-	ID      string `json:"id"`
-	// At is when, Since when it first was so.
-	At    time.Time `json:"at"`
-	Since time.Time `json:"since"`
-}
-
-func (l *Line) key() string { return "directory/" + l.ID + "/" + l.Key + "/" + l.Server }
-
-// Change is a line whose state is not what it was.
-type Change struct {
-	ID   int64     `json:"id"`
-	Line Line      `json:"line"`
-	Was  string    `json:"was" doc:"The state before; empty if it was never checked before"`
-	At   time.Time `json:"at"`
-}
+// key tells lines apart.
+func key(l *results.Line) string { return "directory/" + l.ID + "/" + l.Key + "/" + l.Server }
 
 // Source gives what is checked: the configuration in use, and what belongs to it.
 type Source interface {
@@ -68,19 +51,19 @@ type Checkup struct {
 	turn   chan struct{}
 
 	mu    sync.Mutex
-	lines map[string]Line
+	lines map[string]results.Line
 	ran   time.Time
 }
 
 // Open reads the last outcome.
 func Open(ctx context.Context, s *store.Store, source Source, log *slog.Logger) (*Checkup, error) {
-	c := &Checkup{store: s, source: source, log: log, turn: make(chan struct{}, 1), lines: map[string]Line{}}
+	c := &Checkup{store: s, source: source, log: log, turn: make(chan struct{}, 1), lines: map[string]results.Line{}}
 	rows, err := s.CheckupLines(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the last checkup: %w", err)
 	}
 	for _, row := range rows {
-		var l Line
+		var l results.Line
 		if json.Unmarshal(row.Line, &l) == nil {
 			c.lines[row.Key] = l
 			if l.At.After(c.ran) {
@@ -92,14 +75,14 @@ func Open(ctx context.Context, s *store.Store, source Source, log *slog.Logger) 
 }
 
 // Last returns the last outcome, the worst first, and when the last run ended.
-func (c *Checkup) Last() ([]Line, time.Time) {
+func (c *Checkup) Last() ([]results.Line, time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	out := make([]Line, 0, len(c.lines))
+	out := make([]results.Line, 0, len(c.lines))
 	for _, l := range c.lines {
 		out = append(out, l)
 	}
-	slices.SortFunc(out, func(a, b Line) int {
+	slices.SortFunc(out, func(a, b results.Line) int {
 		if d := rank(a.State) - rank(b.State); d != 0 {
 			return d
 		}
@@ -111,19 +94,19 @@ func (c *Checkup) Last() ([]Line, time.Time) {
 	return out, c.ran
 }
 
-func rank(s directory.StepState) int {
-	return slices.Index([]directory.StepState{directory.Fail, directory.Warn, directory.Pass}, s)
+func rank(s results.StepState) int {
+	return slices.Index([]results.StepState{results.Fail, results.Warn, results.Pass}, s)
 }
 
 // Changes returns the newest changes.
-func (c *Checkup) Changes(ctx context.Context, limit int) ([]Change, error) {
+func (c *Checkup) Changes(ctx context.Context, limit int) ([]results.Change, error) {
 	rows, err := c.store.CheckupChanges(ctx, limit)
 	if err != nil {
 		return nil, fmt.Errorf("reading the changes of the checkup: %w", err)
 	}
-	out := []Change{}
+	out := []results.Change{}
 	for _, row := range rows {
-		change := Change{ID: row.ID, Was: row.Was, At: time.UnixMilli(row.At)}
+		change := results.Change{ID: row.ID, Was: row.Was, At: time.UnixMilli(row.At)}
 		if json.Unmarshal(row.Line, &change.Line) == nil {
 			out = append(out, change)
 		}
@@ -133,7 +116,7 @@ func (c *Checkup) Changes(ctx context.Context, limit int) ([]Change, error) {
 
 // Run checks every directory in use, or only the one with the identifier, and reports each line when it begins and when
 // it ends. It tells whether nothing failed.
-func (c *Checkup) Run(ctx context.Context, only string, report func(Line)) (bool, error) {
+func (c *Checkup) Run(ctx context.Context, only string, report func(results.Line)) (bool, error) {
 	select {
 	case c.turn <- struct{}{}:
 		defer func() { <-c.turn }()
@@ -154,9 +137,9 @@ func (c *Checkup) Run(ctx context.Context, only string, report func(Line)) (bool
 			return false, ctx.Err()
 		}
 		for _, l := range lines {
-			passed = passed && l.State != directory.Fail
+			passed = passed && l.State != results.Fail
 		}
-		if err := c.keep(ctx, lines, func(old *Line) bool { return old.ID == d.ID }); err != nil {
+		if err := c.keep(ctx, lines, func(old *results.Line) bool { return old.ID == d.ID }); err != nil {
 			return passed, err
 		}
 	}
@@ -164,45 +147,45 @@ func (c *Checkup) Run(ctx context.Context, only string, report func(Line)) (bool
 	if only == "" || only == Service {
 		lines := c.service(report)
 		passed = passed && len(lines) == 0
-		if err := c.keep(ctx, lines, func(old *Line) bool { return old.ID == Service }); err != nil {
+		if err := c.keep(ctx, lines, func(old *results.Line) bool { return old.ID == Service }); err != nil {
 			return passed, err
 		}
 	}
-	return passed, c.keep(ctx, nil, func(old *Line) bool { return !there[old.ID] })
+	return passed, c.keep(ctx, nil, func(old *results.Line) bool { return !there[old.ID] })
 }
 
 // service looks at the service itself: there is a line for each fault of its own.
-func (c *Checkup) service(report func(Line)) []Line {
+func (c *Checkup) service(report func(results.Line)) []results.Line {
 	now := time.Now()
-	var lines []Line
-	add := func(s directory.Step) {
-		l := Line{Step: s, Subject: "Tollgate Key", ID: Service, At: now, Since: now}
+	var lines []results.Line
+	add := func(s results.Step) {
+		l := results.Line{Step: s, Subject: "Tollgate Key", ID: Service, At: now, Since: now}
 		lines = append(lines, l)
 		report(l)
 	}
 	for _, m := range c.source.Panics() {
-		add(directory.Step{Key: "panic " + m.Place, Title: "A fault in the program was caught", State: directory.Fail,
+		add(results.Step{Key: "panic " + m.Place, Title: "A fault in the program was caught", State: results.Fail,
 			Detail: fmt.Sprintf("%s, in %s; %d times since %s, the last time with %s", m.Message, m.Place, m.Count, m.First.UTC().Format("2006-01-02 15:04 UTC"), m.Work),
 			Remedy: "Only what was being done then was given up; everything else goes on. Report it with what the log says at that time. The line goes with the next start."})
 	}
 	return lines
 }
 
-func (c *Checkup) directory(ctx context.Context, d *config.Directory, report func(Line)) []Line {
+func (c *Checkup) directory(ctx context.Context, d *config.Directory, report func(results.Line)) []results.Line {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	var lines []Line
-	line := func(s directory.Step) {
-		l := Line{Step: s, Subject: d.Name, ID: d.ID, At: time.Now(), Since: time.Now()}
+	var lines []results.Line
+	line := func(s results.Step) {
+		l := results.Line{Step: s, Subject: d.Name, ID: d.ID, At: time.Now(), Since: time.Now()}
 		l.Person = nil
-		if s.State != directory.Running {
+		if s.State != results.Running {
 			lines = append(lines, l)
 		}
 		report(l)
 	}
 	password, err := c.source.Password(d)
 	if err != nil {
-		line(directory.Step{Key: "password", Title: "Open the password of the service account", State: directory.Fail, Detail: err.Error(), Remedy: "Type the password of the service account again."})
+		line(results.Step{Key: "password", Title: "Open the password of the service account", State: results.Fail, Detail: err.Error(), Remedy: "Type the password of the service account again."})
 		return lines
 	}
 	directory.Test(ctx, *d, password, "", c.source.Member(d), line)
@@ -210,28 +193,28 @@ func (c *Checkup) directory(ctx context.Context, d *config.Directory, report fun
 }
 
 // keep replaces the lines that belong to what was checked, and notes what changed.
-func (c *Checkup) keep(ctx context.Context, lines []Line, belongs func(*Line) bool) error {
+func (c *Checkup) keep(ctx context.Context, lines []results.Line, belongs func(*results.Line) bool) error {
 	var rows []store.CheckupLine
 	var changes []store.CheckupChange
 	var gone []string
 	c.mu.Lock()
-	next := map[string]Line{}
+	next := map[string]results.Line{}
 	for i := range lines {
 		l := &lines[i]
-		was := directory.StepState("")
-		if old, known := c.lines[l.key()]; known {
+		was := results.StepState("")
+		if old, known := c.lines[key(l)]; known {
 			was = old.State
 			if old.State == l.State {
 				l.Since = old.Since
 			}
 		}
 		text, _ := json.Marshal(l)
-		rows = append(rows, store.CheckupLine{Key: l.key(), Line: text, State: string(l.State), Since: l.Since.UnixMilli(), At: l.At.UnixMilli()})
-		if was != l.State && !(was == "" && l.State == directory.Pass) {
-			changes = append(changes, store.CheckupChange{Key: l.key(), Line: text, Was: string(was), At: l.At.UnixMilli()})
+		rows = append(rows, store.CheckupLine{Key: key(l), Line: text, State: string(l.State), Since: l.Since.UnixMilli(), At: l.At.UnixMilli()})
+		if was != l.State && !(was == "" && l.State == results.Pass) {
+			changes = append(changes, store.CheckupChange{Key: key(l), Line: text, Was: string(was), At: l.At.UnixMilli()})
 			c.tell(l, was)
 		}
-		next[l.key()] = *l
+		next[key(l)] = *l
 	}
 	for key, old := range c.lines {
 		if _, still := next[key]; !still && belongs(&old) {
@@ -253,8 +236,8 @@ func (c *Checkup) keep(ctx context.Context, lines []Line, belongs func(*Line) bo
 }
 
 // tell writes a change to the log of the service, where alerts are made of it.
-func (c *Checkup) tell(l *Line, was directory.StepState) {
-	level := map[directory.StepState]slog.Level{directory.Fail: slog.LevelError, directory.Warn: slog.LevelWarn}[l.State]
+func (c *Checkup) tell(l *results.Line, was results.StepState) {
+	level := map[results.StepState]slog.Level{results.Fail: slog.LevelError, results.Warn: slog.LevelWarn}[l.State]
 	c.log.Log(context.Background(), level, "checkup: "+l.Title, "directory", l.Subject, "server", l.Server, "was", string(was), "is", string(l.State), "detail", l.Detail)
 }
 
@@ -268,7 +251,7 @@ func (c *Checkup) Schedule(ctx context.Context, first, every time.Duration) {
 			return
 		case <-timer.C:
 		}
-		if _, err := c.Run(ctx, "", func(Line) {}); err != nil && ctx.Err() == nil {
+		if _, err := c.Run(ctx, "", func(results.Line) {}); err != nil && ctx.Err() == nil {
 			c.log.Warn("checkup", "error", err)
 		}
 		timer.Reset(every)

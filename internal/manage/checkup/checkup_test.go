@@ -10,6 +10,7 @@ import (
 
 	"tollgate.example/key/internal/base/panics"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/identity/directory"
 	"tollgate.example/key/internal/store"
 )
@@ -44,41 +45,41 @@ func TestChangesAreToldOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	reported := 0
-	passed, err := c.Run(ctx, "", func(Line) { reported++ })
+	passed, err := c.Run(ctx, "", func(results.Line) { reported++ })
 	if err != nil || passed || reported == 0 {
 		t.Fatalf("passed %v, %d lines, %v", passed, reported, err)
 	}
 	first, ran := c.Last()
-	if len(first) != 2 || first[0].State != directory.Fail || first[0].Key != "connect" || first[0].Remedy == "" || time.Since(ran) > time.Minute {
+	if len(first) != 2 || first[0].State != results.Fail || first[0].Key != "connect" || first[0].Remedy == "" || time.Since(ran) > time.Minute {
 		t.Errorf("%+v at %v", first, ran)
 	}
-	c.Run(ctx, "d1", func(Line) {})
-	c.Run(ctx, "another", func(Line) {})
+	c.Run(ctx, "d1", func(results.Line) {})
+	c.Run(ctx, "another", func(results.Line) {})
 	changes, err := c.Changes(ctx, 10)
-	if err != nil || len(changes) != 1 || changes[0].Was != "" || changes[0].Line.State != directory.Fail {
+	if err != nil || len(changes) != 1 || changes[0].Was != "" || changes[0].Line.State != results.Fail {
 		t.Errorf("changes %+v, %v", changes, err)
 	}
 	again, err := Open(ctx, s, src, slog.New(slog.DiscardHandler)) // after a restart
 	if err != nil {
 		t.Fatal(err)
 	}
-	again.Run(ctx, "", func(Line) {})
+	again.Run(ctx, "", func(results.Line) {})
 	if lines, _ := again.Last(); len(lines) != 2 || !lines[0].Since.Equal(first[0].Since) || !lines[0].At.After(first[0].At) {
 		t.Errorf("after a restart %+v", lines)
 	}
 	src.list = nil
-	again.Run(ctx, "", func(Line) {})
+	again.Run(ctx, "", func(results.Line) {})
 	if lines, _ := again.Last(); len(lines) != 0 {
 		t.Errorf("lines of a directory that was removed: %+v", lines)
 	}
 	src.panicked = []panics.Panic{{Place: "conversation.(*teapPhase).take:120", Message: "nil pointer", Work: "an EAP round of x", Count: 3, First: time.Now(), Last: time.Now()}}
-	passed, err = again.Run(ctx, "", func(Line) {})
-	if lines, _ := again.Last(); err != nil || passed || len(lines) != 1 || lines[0].ID != Service || lines[0].State != directory.Fail || !strings.Contains(lines[0].Detail, "teapPhase") {
+	passed, err = again.Run(ctx, "", func(results.Line) {})
+	if lines, _ := again.Last(); err != nil || passed || len(lines) != 1 || lines[0].ID != Service || lines[0].State != results.Fail || !strings.Contains(lines[0].Detail, "teapPhase") {
 		t.Errorf("a fault of the program: passed %v, %+v, %v", passed, lines, err)
 	}
 	ended, cancel := context.WithCancel(ctx)
 	cancel()
-	if _, err := again.Run(ended, "", func(Line) {}); err == nil {
+	if _, err := again.Run(ended, "", func(results.Line) {}); err == nil {
 		t.Error("a run that was cancelled ended well")
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/store"
 )
 
@@ -26,30 +27,6 @@ const (
 
 // ErrRunning tells that a rehearsal is under way.
 var ErrRunning = errors.New("a rehearsal is under way already")
-
-// Progress tells how far a rehearsal is.
-type Progress struct {
-	Done    int `json:"done"`
-	Total   int `json:"total"`
-	Changed int `json:"changed"`
-}
-
-// Result is what a rehearsal found.
-type Result struct {
-	Progress
-	// Revision is what was in effect, Draft marks the draft that was compared with it.
-	Revision int       `json:"revision"`
-	Draft    string    `json:"draft"`
-	Since    time.Time `json:"since"`
-	Until    time.Time `json:"until"`
-	Ended    time.Time `json:"ended"`
-	Micros   int64     `json:"micros"`
-	// Sample tells that an imported sample was decided, and not what was recorded here.
-	Sample bool `json:"sample"`
-	// Unreadable are attempts whose facts cannot be read any more.
-	Unreadable  int                 `json:"unreadable"`
-	Differences []decide.Difference `json:"differences"`
-}
 
 // While devices ask, it rests after each batch: this many times as long as the batch took, within these bounds.
 const (
@@ -66,14 +43,14 @@ type Keeper struct {
 
 	mu      sync.Mutex
 	running bool
-	last    *Result
+	last    *results.Rehearsal
 }
 
 // New makes a keeper. live counts attempts as they come, so that it can make way for them.
 func New(s *store.Store, live func() int64) *Keeper { return &Keeper{store: s, live: live} }
 
 // Last returns the last rehearsal that came to its end, nil if there was none since the start.
-func (k *Keeper) Last() *Result {
+func (k *Keeper) Last() *results.Rehearsal {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return k.last
@@ -93,7 +70,7 @@ type Input struct {
 
 // Run decides the attempts of a time again, or those of a sample, and tells now and then how far it is. Live traffic goes
 // first: it reads in small batches, one ahead of the one it works on, and holds no lock meanwhile.
-func (k *Keeper) Run(ctx context.Context, in Input, tell func(Progress)) (*Result, error) {
+func (k *Keeper) Run(ctx context.Context, in Input, tell func(results.Progress)) (*results.Rehearsal, error) {
 	k.mu.Lock()
 	if k.running {
 		k.mu.Unlock()
@@ -107,7 +84,7 @@ func (k *Keeper) Run(ctx context.Context, in Input, tell func(Progress)) (*Resul
 		k.mu.Unlock()
 	}()
 	begun := time.Now()
-	out := &Result{Revision: in.Revision, Draft: in.Draft, Since: in.Since, Until: in.Until}
+	out := &results.Rehearsal{Revision: in.Revision, Draft: in.Draft, Since: in.Since, Until: in.Until}
 	out.Sample = in.Sample != nil
 	var err error
 	if out.Total, err = k.count(ctx, &in); err != nil {

@@ -12,6 +12,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/store"
 )
 
@@ -61,7 +62,7 @@ func TestRun(t *testing.T) {
 	k := New(recorded(t, n), func() int64 { return 0 })
 	in := Input{Before: plan(t, "20"), After: plan(t, "21"), Revision: 7, Draft: "d", Since: time.Now().Add(-time.Hour), Until: time.Now().Add(time.Second)}
 	told := 0
-	r, err := k.Run(context.Background(), in, func(p Progress) {
+	r, err := k.Run(context.Background(), in, func(p results.Progress) {
 		if told++; p.Done > p.Total {
 			t.Errorf("%d of %d", p.Done, p.Total)
 		}
@@ -74,11 +75,11 @@ func TestRun(t *testing.T) {
 		t.Error("the last one is not kept")
 	}
 	in.After = in.Before
-	if r, err := k.Run(context.Background(), in, func(Progress) {}); err != nil || r.Changed != 0 || len(r.Differences) != 0 {
+	if r, err := k.Run(context.Background(), in, func(results.Progress) {}); err != nil || r.Changed != 0 || len(r.Differences) != 0 {
 		t.Errorf("under the same: %+v, %v", r, err)
 	}
 	in.Since = time.Now().Add(time.Hour)
-	if r, err := k.Run(context.Background(), in, func(Progress) {}); err != nil || r.Total != 0 {
+	if r, err := k.Run(context.Background(), in, func(results.Progress) {}); err != nil || r.Total != 0 {
 		t.Errorf("of no time: %+v, %v", r, err)
 	}
 }
@@ -88,11 +89,11 @@ func TestStopping(t *testing.T) {
 	in := Input{Before: plan(t, "20"), After: plan(t, "21"), Since: time.Now().Add(-time.Hour), Until: time.Now().Add(time.Second)}
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	if _, err := k.Run(ctx, in, func(Progress) {}); !errors.Is(err, context.Canceled) || k.Last() != nil {
+	if _, err := k.Run(ctx, in, func(results.Progress) {}); !errors.Is(err, context.Canceled) || k.Last() != nil {
 		t.Errorf("a rehearsal that was stopped: %v", err)
 	}
 	k.running = true
-	if _, err := k.Run(context.Background(), in, func(Progress) {}); !errors.Is(err, ErrRunning) {
+	if _, err := k.Run(context.Background(), in, func(results.Progress) {}); !errors.Is(err, ErrRunning) {
 		t.Errorf("two at once: %v", err)
 	}
 }
@@ -102,7 +103,7 @@ func BenchmarkRehearsal(b *testing.B) {
 	k := New(recorded(b, n), func() int64 { return 0 })
 	in := Input{Before: plan(b, "20"), After: plan(b, "21"), Since: time.Now().Add(-time.Hour), Until: time.Now().Add(time.Second)}
 	for b.Loop() {
-		if _, err := k.Run(context.Background(), in, func(Progress) {}); err != nil {
+		if _, err := k.Run(context.Background(), in, func(results.Progress) {}); err != nil {
 			b.Fatal(err)
 		}
 	}

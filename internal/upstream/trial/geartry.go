@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/wire/tacacs"
 )
 
@@ -32,17 +33,6 @@ type GearAsk struct {
 	Args []string `json:"args"`
 }
 
-// GearReply is what came back.
-type GearReply struct {
-	Status  string        `json:"status" doc:"As the protocol names it, such as PASS, FAIL, PASS_ADD or SUCCESS"`
-	Passed  bool          `json:"passed"`
-	Message string        `json:"message"`
-	Data    string        `json:"data"`
-	Args    []string      `json:"args"`
-	Rounds  []Round       `json:"rounds"`
-	Took    time.Duration `json:"took"`
-}
-
 // GearAsks are the things that can be asked by a name of their own.
 var GearAsks = []string{"login", "enable", "password", "shell", "command", "start", "stop", "update"}
 
@@ -52,8 +42,8 @@ var GearMethods = []string{"ascii", "pap", "chap", "mschap", "mschapv2"}
 var gearKinds = map[string]tacacs.Kind{"": tacacs.ASCII, "ascii": tacacs.ASCII, "pap": tacacs.PAP, "chap": tacacs.CHAP, "mschap": tacacs.MSCHAP, "mschapv2": tacacs.MSCHAPv2}
 
 // Try asks one thing.
-func (g *Gear) Try(ctx context.Context, a GearAsk) (GearReply, error) {
-	t := &gearTry{out: GearReply{Args: []string{}, Rounds: []Round{}}, begun: time.Now()}
+func (g *Gear) Try(ctx context.Context, a GearAsk) (results.GearReply, error) {
+	t := &gearTry{out: results.GearReply{Args: []string{}, Rounds: []results.Round{}}, begun: time.Now()}
 	var err error
 	switch a.Ask {
 	case "login", "enable", "password":
@@ -68,12 +58,12 @@ func (g *Gear) Try(ctx context.Context, a GearAsk) (GearReply, error) {
 }
 
 type gearTry struct {
-	out   GearReply
+	out   results.GearReply
 	begun time.Time
 }
 
 func (t *gearTry) say(from, format string, args ...any) {
-	t.out.Rounds = append(t.out.Rounds, Round{time.Since(t.begun).Microseconds(), from, fmt.Sprintf(format, args...)})
+	t.out.Rounds = append(t.out.Rounds, results.Round{Micros: time.Since(t.begun).Microseconds(), From: from, Text: fmt.Sprintf(format, args...)})
 }
 
 func (t *gearTry) authenticate(ctx context.Context, g *Gear, a *GearAsk) error {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/wire/mschap"
 	"tollgate.example/key/internal/wire/radius"
@@ -152,7 +153,7 @@ func (x *exchange) tunnel(r *supplicant.Result) {
 	if r.TLS == "" && len(r.Chain) == 0 {
 		return
 	}
-	t := &TunnelResult{Version: r.TLS, Suite: r.Suite, Resumed: r.Resumed, Chain: []string{}}
+	t := &results.Tunnel{Version: r.TLS, Suite: r.Suite, Resumed: r.Resumed, Chain: []string{}}
 	for _, c := range r.Chain {
 		if x.r.Brief {
 			break

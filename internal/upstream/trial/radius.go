@@ -10,6 +10,7 @@ import (
 	"net/netip"
 	"time"
 
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/wire/dict"
 	"tollgate.example/key/internal/wire/radius"
@@ -34,7 +35,7 @@ type Request struct {
 	// Supplicant is how a device is set up for methods in EAP; its method, identity and password are filled in here.
 	Supplicant supplicant.Settings
 	// Attributes are further attributes by standard name and text value.
-	Attributes []Attribute
+	Attributes []results.Attribute
 	// Timeout is for each of the tries.
 	Timeout time.Duration
 	Tries   int
@@ -46,65 +47,26 @@ type Request struct {
 	Dictionary *dict.Dictionary
 }
 
-// Attribute is one attribute by name.
-type Attribute struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
-}
-
-// Round is one thing said.
-type Round struct {
-	Micros int64  `json:"micros"`
-	From   string `json:"from" enum:"peer,server"`
-	Text   string `json:"text"`
-}
-
-// Reply is what came back.
-type Reply struct {
-	Code       string        `json:"code"`
-	Accepted   bool          `json:"accepted"`
-	Attributes []Attribute   `json:"attributes"`
-	Took       time.Duration `json:"took"`
-	Tries      int           `json:"tries"`
-	// Packets counts the requests of the whole conversation.
-	Packets int     `json:"packets"`
-	Rounds  []Round `json:"rounds"`
-	// TLS is what the tunnel was like, nil without one.
-	TLS *TunnelResult `json:"tls,omitempty"`
-	// Keys tells about the MPPE keys: match, differ, or "" if there are none.
-	Keys string `json:"keys,omitempty"`
-	// Fault is why the device itself broke off, such as a certificate that it does not trust.
-	Fault string `json:"fault,omitempty"`
-}
-
-// TunnelResult is what a tunnel was like.
-type TunnelResult struct {
-	Version string   `json:"version"`
-	Suite   string   `json:"suite"`
-	Resumed bool     `json:"resumed"`
-	Chain   []string `json:"chain"`
-}
-
 // exchange is one conversation with a server.
 type exchange struct {
 	r     *Request
 	key   *radius.Key
 	link  link
 	begun time.Time
-	reply Reply
+	reply results.Reply
 	// last are the authenticator of the last request and the identifier of the next.
 	last [16]byte
 	next byte
 }
 
 // Send signs in, or asks for the status, and checks every reply.
-func Send(ctx context.Context, r Request) (Reply, error) {
+func Send(ctx context.Context, r Request) (results.Reply, error) {
 	l, err := open(ctx, &r)
 	if err != nil {
-		return Reply{}, err
+		return results.Reply{}, err
 	}
 	defer l.close()
-	x := &exchange{r: &r, key: radius.NewKey([]byte(r.Secret)), link: l, begun: time.Now(), reply: Reply{Attributes: []Attribute{}, Rounds: []Round{}}}
+	x := &exchange{r: &r, key: radius.NewKey([]byte(r.Secret)), link: l, begun: time.Now(), reply: results.Reply{Attributes: []results.Attribute{}, Rounds: []results.Round{}}}
 	var id [1]byte
 	rand.Read(id[:])
 	x.next = id[0]
@@ -177,7 +139,7 @@ func (x *exchange) ask(ctx context.Context, code radius.Code, fill func(b *radiu
 
 func (x *exchange) say(from, format string, args ...any) {
 	if len(x.reply.Rounds) < 200 {
-		x.reply.Rounds = append(x.reply.Rounds, Round{time.Since(x.begun).Microseconds(), from, fmt.Sprintf(format, args...)})
+		x.reply.Rounds = append(x.reply.Rounds, results.Round{Micros: time.Since(x.begun).Microseconds(), From: from, Text: fmt.Sprintf(format, args...)})
 	}
 }
 
@@ -198,11 +160,11 @@ func (x *exchange) finish(p *radius.Packet) {
 		}
 		if parts, ok := x.r.Dictionary.Open(value); ok && t == dict.VendorSpecific {
 			for _, part := range parts {
-				x.reply.Attributes = append(x.reply.Attributes, Attribute{part.Name, part.Value})
+				x.reply.Attributes = append(x.reply.Attributes, results.Attribute{Name: part.Name, Value: part.Value})
 			}
 			continue
 		}
-		x.reply.Attributes = append(x.reply.Attributes, Attribute{dict.Name(t), text})
+		x.reply.Attributes = append(x.reply.Attributes, results.Attribute{Name: dict.Name(t), Value: text})
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/upstream"
 	"tollgate.example/key/internal/wire/radius"
 )
@@ -63,9 +64,9 @@ func TestSend(t *testing.T) {
 		}
 		return accept(t, key, p, "welcome")
 	})
-	r := Request{Server: server, From: netip.MustParseAddr("127.0.0.1"), Secret: "quay-light", User: "s.lodge", Password: "gangway", Timeout: 200 * time.Millisecond, Tries: 3, Attributes: []Attribute{{"NAS-Port-Type", "Ethernet"}}}
+	r := Request{Server: server, From: netip.MustParseAddr("127.0.0.1"), Secret: "quay-light", User: "s.lodge", Password: "gangway", Timeout: 200 * time.Millisecond, Tries: 3, Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}
 	reply, err := Send(context.Background(), r)
-	if err != nil || !reply.Accepted || reply.Tries != 2 || len(reply.Attributes) != 1 || reply.Attributes[0] != (Attribute{"Reply-Message", "welcome"}) {
+	if err != nil || !reply.Accepted || reply.Tries != 2 || len(reply.Attributes) != 1 || reply.Attributes[0] != (results.Attribute{Name: "Reply-Message", Value: "welcome"}) {
 		t.Errorf("%+v, %v", reply, err)
 	}
 }
@@ -85,8 +86,8 @@ func TestSendTellsFaultsApart(t *testing.T) {
 		{"silence", func(*Request) {}, upstream.ErrNoAnswer, "2 tries"},
 		{"another secret", func(r *Request) { r.Server = forged }, radius.ErrReplyAuthenticator, "secrets differ"},
 		{"another identifier", func(r *Request) { r.Server = late }, upstream.ErrNoAnswer, ""},
-		{"unknown attribute", func(r *Request) { r.Attributes = []Attribute{{"Colour", "x"}} }, nil, `no attribute "Colour"`},
-		{"bad value", func(r *Request) { r.Attributes = []Attribute{{"NAS-Port", "x"}} }, nil, "takes a number"},
+		{"unknown attribute", func(r *Request) { r.Attributes = []results.Attribute{{Name: "Colour", Value: "x"}} }, nil, `no attribute "Colour"`},
+		{"bad value", func(r *Request) { r.Attributes = []results.Attribute{{Name: "NAS-Port", Value: "x"}} }, nil, "takes a number"},
 		{"long password", func(r *Request) { r.Password = strings.Repeat("x", 129) }, nil, "128 octets"},
 		{"nobody listens there", func(r *Request) { r.Server = "127.0.0.1:1" }, nil, "127.0.0.1:1"},
 	} {

@@ -12,6 +12,7 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -68,7 +69,7 @@ func (s *server) tryLane(ref string, in *apitype.LaneFields) apitype.Analysis {
 	next := c.Clone()
 	next.Normalise()
 	begun := time.Now()
-	out := apitype.Analysis{Items: []decide.Finding{}, Policies: len(in.Policies)}
+	out := apitype.Analysis{Items: []results.Finding{}, Policies: len(in.Policies)}
 	plan, problems := decide.Compile(&next)
 	if plan == nil {
 		i := slices.IndexFunc(problems, func(p config.Problem) bool { return !p.Warning })
@@ -95,7 +96,7 @@ func (s *server) analysis(c *config.Config) apitype.Analysis {
 	}
 	picked, looked := a.picked, a.looked
 	a.mu.Unlock()
-	out := apitype.Analysis{Items: []decide.Finding{}, Policies: policies(c)}
+	out := apitype.Analysis{Items: []results.Finding{}, Policies: policies(c)}
 	begun := time.Now()
 	if plan, problems := decide.Compile(c); plan == nil {
 		at := slices.IndexFunc(problems, func(p config.Problem) bool { return !p.Warning })

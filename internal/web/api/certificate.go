@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -260,7 +261,7 @@ func (s *server) authorityView(a *config.Authority, m apitype.Meta) apitype.Auth
 
 func certificateView(c *config.Config) func(*config.Certificate, apitype.Meta) apitype.ServerCertificate {
 	return func(t *config.Certificate, m apitype.Meta) apitype.ServerCertificate {
-		out := apitype.ServerCertificate{Meta: m, Name: t.Name, Note: t.Note, PEM: t.Chain, Request: t.Request, Chain: []certificate.Info{}, UsedBy: []string{}}
+		out := apitype.ServerCertificate{Meta: m, Name: t.Name, Note: t.Note, PEM: t.Chain, Request: t.Request, Chain: []results.Certificate{}, UsedBy: []string{}}
 		if list, err := certificate.ParsePEM(t.Chain); err == nil {
 			for _, cert := range list {
 				out.Chain = append(out.Chain, certificate.Describe(cert))
@@ -289,7 +290,7 @@ func serverOf(c *config.Config, l *config.Lane) string {
 
 func trustView(c *config.Config) func(*config.Trust, apitype.Meta) apitype.Trust {
 	return func(t *config.Trust, m apitype.Meta) apitype.Trust {
-		out := apitype.Trust{Meta: m, Infos: []certificate.Info{}, UsedBy: []string{}, TrustFields: apitype.TrustFields{Name: t.Name, Authorities: t.Authorities, PEM: t.PEM, Identity: t.Identity, CRLs: t.CRLs,
+		out := apitype.Trust{Meta: m, Infos: []results.Certificate{}, UsedBy: []string{}, TrustFields: apitype.TrustFields{Name: t.Name, Authorities: t.Authorities, PEM: t.PEM, Identity: t.Identity, CRLs: t.CRLs,
 			Listed: t.Listed, OCSP: t.OCSP, Responder: t.Responder, Unanswered: t.Unanswered, Note: t.Note}}
 		text := t.PEM
 		for _, name := range t.Authorities {

@@ -8,7 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/identity/directory"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/manage/checkup"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -29,7 +29,7 @@ func (s *server) checkup() {
 		return ok(out), err
 	})
 	op := operation("POST", "/checkup", "run-checkup", "Run the checks now; each as it happens")
-	sse.Register(s.api, op, map[string]any{"line": checkup.Line{}, "end": apitype.CheckupEnd{}}, func(ctx context.Context, in *struct {
+	sse.Register(s.api, op, map[string]any{"line": results.Line{}, "end": apitype.CheckupEnd{}}, func(ctx context.Context, in *struct {
 		Body apitype.CheckupInput
 	}, send sse.Sender) {
 		ctx, cancel := context.WithTimeout(ctx, checkupPatience)
@@ -38,19 +38,19 @@ func (s *server) checkup() {
 		if in.Body.Directory != "" {
 			d, at := config.Find(s.Gate.Current().Plan.Config.Directories, in.Body.Directory)
 			if at < 0 {
-				send.Data(checkup.Line{Step: directory.Step{Key: "input", Title: "Find the directory", State: directory.Fail, Detail: "there is no directory " + in.Body.Directory + " in use", Remedy: "Publish it first."}})
+				send.Data(results.Line{Step: results.Step{Key: "input", Title: "Find the directory", State: results.Fail, Detail: "there is no directory " + in.Body.Directory + " in use", Remedy: "Publish it first."}})
 				send.Data(apitype.CheckupEnd{})
 				return
 			}
 			only = d.ID
 		}
-		passed, err := s.Checkup.Run(ctx, only, func(l checkup.Line) {
+		passed, err := s.Checkup.Run(ctx, only, func(l results.Line) {
 			if send.Data(l) != nil {
 				cancel() // nobody reads any more
 			}
 		})
 		if err != nil {
-			send.Data(checkup.Line{Step: directory.Step{Key: "run", Title: "Finish the checkup", State: directory.Fail, Detail: err.Error(), Remedy: "Run it again."}})
+			send.Data(results.Line{Step: results.Step{Key: "run", Title: "Finish the checkup", State: results.Fail, Detail: err.Error(), Remedy: "Run it again."}})
 		}
 		send.Data(apitype.CheckupEnd{OK: passed && err == nil})
 	})
@@ -61,7 +61,7 @@ func (s *server) ailing() []apitype.Attention {
 	var out []apitype.Attention
 	lines, _ := s.Checkup.Last()
 	for _, l := range lines {
-		if l.State == directory.Pass {
+		if l.State == results.Pass {
 			continue
 		}
 		out = append(out, apitype.Attention{Severity: string(l.State), Title: l.Subject + ": " + l.Title, Text: l.Detail + ". " + l.Remedy, Link: "/checkup", Action: "Open checkup"})

@@ -12,6 +12,7 @@ import (
 	"tollgate.example/key/internal/core/command"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -69,7 +70,7 @@ func (s *server) tryCommands(in *apitype.CommandTrialInput) apitype.CommandTrial
 	applyCommandList(&typed, &in.CommandListFields)
 	c.CommandLists = slices.DeleteFunc(slices.Clone(c.CommandLists), func(l config.CommandList) bool { return strings.EqualFold(l.Name, typed.Name) })
 	c.CommandLists = append(c.CommandLists, typed)
-	out := apitype.CommandTrials{Commands: []apitype.CommandTrial{}, Lines: []apitype.WholeLine{}, Findings: []decide.Finding{}, Problems: []apitype.Fault{}}
+	out := apitype.CommandTrials{Commands: []apitype.CommandTrial{}, Lines: []apitype.WholeLine{}, Findings: []results.Finding{}, Problems: []apitype.Fault{}}
 	for i, line := range typed.Lines {
 		var at *command.Error
 		if _, err := command.Parse(line.Pattern); errors.As(err, &at) {
@@ -97,7 +98,7 @@ func (s *server) tryCommands(in *apitype.CommandTrialInput) apitype.CommandTrial
 		line := whole.Lines[f.Line]
 		out.Lines = append(out.Lines, apitype.WholeLine{Verdict: verdicts[line.Permit], Pattern: line.Pattern.String(), List: line.List, Line: line.Number, Example: f.Example})
 		if f.Taken != nil && line.List == typed.Name {
-			out.Findings = append(out.Findings, decide.LineFinding(decide.Finding{Kind: "command-list", Object: typed.Name}, whole, f))
+			out.Findings = append(out.Findings, decide.LineFinding(results.Finding{Kind: "command-list", Object: typed.Name}, whole, f))
 		}
 	}
 	return out

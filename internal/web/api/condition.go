@@ -25,7 +25,8 @@ func (s *server) conditions() {
 			if in.Lane && f.Stage != rule.Request {
 				continue
 			}
-			view := apitype.Field{Field: f, Lane: f.Stage == rule.Request, Operators: []string{}}
+			view := apitype.Field{Name: f.Name, Type: string(f.Type), Help: f.Help, Examples: f.Examples, Closed: f.Closed,
+				Lane: f.Stage == rule.Request, Operators: []string{}}
 			for _, op := range f.Operators() {
 				view.Operators = append(view.Operators, string(op))
 			}
@@ -52,7 +53,7 @@ func (s *server) checkCondition(in *apitype.ConditionInput) apitype.ConditionChe
 		stage = rule.Request
 	}
 	if in.Tree != nil {
-		written, err := in.Tree.Text()
+		written, err := rule.TextOf(in.Tree)
 		if err != nil {
 			return apitype.ConditionCheck{Error: &apitype.Fault{Field: "tree", Message: err.Error()}}
 		}

@@ -10,7 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
-	"tollgate.example/key/internal/identity/copies"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -49,16 +49,16 @@ func (s *server) copies() {
 		return ok(out), err
 	})
 	op := operation("POST", "/directories/{ref}/copy", "copy-people", "Copy the people of a directory in use now; how far it is, as it happens")
-	sse.Register(s.api, op, map[string]any{"run": copies.Run{}}, func(ctx context.Context, in *OneInput, send sse.Sender) {
+	sse.Register(s.api, op, map[string]any{"run": results.Copy{}}, func(ctx context.Context, in *OneInput, send sse.Sender) {
 		d, err := s.inUse(in.Ref)
 		now := time.Now()
 		if err != nil {
-			send.Data(copies.Run{Directory: in.Ref, Started: now, Ended: &now, Problem: err.Error()})
+			send.Data(results.Copy{Directory: in.Ref, Started: now, Ended: &now, Problem: err.Error()})
 			return
 		}
 		ctx, cancel := context.WithCancel(ctx)
 		defer cancel()
-		run, err := s.Roster.Copy(ctx, d, func(run copies.Run) {
+		run, err := s.Roster.Copy(ctx, d, func(run results.Copy) {
 			if send.Data(run) != nil {
 				cancel() // nobody reads any more
 			}

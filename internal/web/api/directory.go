@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/identity/directory"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -21,18 +22,18 @@ type TestEnd struct {
 
 func (s *server) directories() {
 	op := operation("POST", "/directory-test", "test-directory", "Test a directory step by step, as typed or as in the draft")
-	sse.Register(s.api, op, map[string]any{"step": directory.Step{}, "end": TestEnd{}}, func(ctx context.Context, in *struct {
+	sse.Register(s.api, op, map[string]any{"step": results.Step{}, "end": TestEnd{}}, func(ctx context.Context, in *struct {
 		Body apitype.DirectoryTest
 	}, send sse.Sender) {
 		ctx, cancel := context.WithTimeout(ctx, testPatience)
 		defer cancel()
 		d, password, err := s.underTest(&in.Body)
 		if err != nil {
-			send.Data(directory.Step{Key: "input", Title: "Read the input", State: directory.Fail, Detail: err.Error(), Remedy: "Correct the field."})
+			send.Data(results.Step{Key: "input", Title: "Read the input", State: results.Fail, Detail: err.Error(), Remedy: "Correct the field."})
 			send.Data(TestEnd{})
 			return
 		}
-		passed := directory.Test(ctx, d, password, in.Body.Person, s.memberOf(in.Body.ID), func(step directory.Step) {
+		passed := directory.Test(ctx, d, password, in.Body.Person, s.memberOf(in.Body.ID), func(step results.Step) {
 			if send.Data(step) != nil {
 				cancel() // nobody reads any more
 			}

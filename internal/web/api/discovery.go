@@ -7,6 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2/sse"
 
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/identity/directory"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -16,7 +17,7 @@ const discoveryPatience = time.Minute
 
 func (s *server) discovery() {
 	op := operation("POST", "/directory-discovery", "discover-directory", "Find a directory, knowing a host or a domain only; each step as it happens, then what could be set")
-	sse.Register(s.api, op, map[string]any{"step": directory.Step{}, "end": apitype.Proposal{}}, func(ctx context.Context, in *struct {
+	sse.Register(s.api, op, map[string]any{"step": results.Step{}, "end": apitype.Proposal{}}, func(ctx context.Context, in *struct {
 		Body apitype.Discovery
 	}, send sse.Sender) {
 		ctx, cancel := context.WithTimeout(ctx, discoveryPatience)
@@ -27,7 +28,7 @@ func (s *server) discovery() {
 				search.DNS = net.JoinHostPort(search.DNS, "53")
 			}
 		}
-		found := directory.Discover(ctx, search, func(step directory.Step) {
+		found := directory.Discover(ctx, search, func(step results.Step) {
 			if send.Data(step) != nil {
 				cancel() // nobody reads any more
 			}

@@ -12,6 +12,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -109,8 +110,8 @@ func wanted(e *config.Expectation) string {
 	return text
 }
 
-func got(e *decide.Ending) string {
-	if e.Verdict != decide.Admitted {
+func got(e *results.Ending) string {
+	if e.Verdict != results.Admitted {
 		return "refused " + string(e.Reason)
 	}
 	text := "admitted, pass " + e.Pass
@@ -120,8 +121,8 @@ func got(e *decide.Ending) string {
 	return text
 }
 
-func meets(e *config.Expectation, have *decide.Ending) bool {
-	if e.Admitted != (have.Verdict == decide.Admitted) {
+func meets(e *config.Expectation, have *results.Ending) bool {
+	if e.Admitted != (have.Verdict == results.Admitted) {
 		return false
 	}
 	return (e.Pass == "" || strings.EqualFold(e.Pass, have.Pass)) && (e.VLAN == "" || e.VLAN == have.VLAN) && (e.Reason == "" || e.Reason == string(have.Reason))

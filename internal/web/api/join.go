@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/identity/directory"
 	"tollgate.example/key/internal/identity/domain"
 	"tollgate.example/key/internal/web/apitype"
@@ -51,7 +52,7 @@ func (s *server) membership() {
 		OneInput
 		Name string `query:"name" maxLength:"300" doc:"Who is to be allowed to"`
 		OU   string `query:"ou" maxLength:"500" doc:"Container, as a DN; empty is the one for computers"`
-	}) (*body[directory.Delegation], error) {
+	}) (*body[results.Delegation], error) {
 		d, _, err := s.directory(in.Ref)
 		if err != nil {
 			return nil, err

@@ -13,6 +13,7 @@ import (
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/pass"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/manage/sources"
 	"tollgate.example/key/internal/web/apitype"
@@ -261,7 +262,7 @@ func passView(c *config.Config) func(*config.Pass, apitype.Meta) apitype.Pass {
 		}
 	}
 	return func(p *config.Pass, m apitype.Meta) apitype.Pass {
-		out := apitype.Pass{Meta: m, Reply: []pass.Text{}, Gear: []pass.Text{}, UsedBy: []string{}, PassFields: apitype.FieldsOfPass(p)}
+		out := apitype.Pass{Meta: m, Reply: []results.Text{}, Gear: []results.Text{}, UsedBy: []string{}, PassFields: apitype.FieldsOfPass(p)}
 		if whole, err := c.Resolve(p); err == nil {
 			reply, _ := pass.Compile(&whole, dictionary, c.Vendors)
 			out.Reply = reply.Texts()

@@ -11,7 +11,7 @@ import (
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/identity/directory"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -26,7 +26,7 @@ func (s *server) people() {
 		}
 		d.Forget(in.Name) // whoever asks wants to know how it is now
 		person, code, detail := d.Find(ctx, in.Name)
-		out := apitype.Found{Person: person, Reason: string(code), Names: []string{}, Memberships: []directory.Membership{}, Prospects: []decide.Prospect{}}
+		out := apitype.Found{Person: person, Reason: string(code), Names: []string{}, Memberships: []results.Membership{}, Prospects: []results.Prospect{}}
 		values := map[string]string{"name": in.Name, "store": d.Name(), "stores": d.Name(), "detail": detail, "realm": realmOf(s.Revisions.Draft(), d.Name())}
 		if code != reason.OK {
 			out.Text, out.Remedy = reason.Explain(code, values)
@@ -46,7 +46,7 @@ func (s *server) people() {
 		}
 		if out.Memberships, err = d.Memberships(ctx, person.ID); err != nil {
 			out.Problem = strings.TrimSpace(out.Problem + " " + err.Error())
-			out.Memberships = []directory.Membership{}
+			out.Memberships = []results.Membership{}
 		}
 		return ok(out), nil
 	})

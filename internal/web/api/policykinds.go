@@ -13,7 +13,7 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/pass"
-	"tollgate.example/key/internal/session"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -144,13 +144,20 @@ func (s *server) poolView(*config.Config) func(*config.Pool, apitype.Meta) apity
 	}
 }
 
+// maxLeases bounds a list of leases.
+const maxLeases = 2000
+
 // leases registers what is taken of pools.
 func (s *server) leases() {
 	huma.Register(s.api, operation("GET", "/leases", "list-leases", "Addresses of pools that are taken"), func(_ context.Context, in *struct {
 		Pool string `query:"pool" maxLength:"200" doc:"Only of this pool"`
-	}) (*body[apitype.Page[session.Lease]], error) {
+	}) (*body[apitype.Page[apitype.Lease]], error) {
 		list := s.Gate.Leases.List(in.Pool, time.Now())
-		return ok(apitype.Page[session.Lease]{Items: list[:min(len(list), 2000)]}), nil
+		out := apitype.Page[apitype.Lease]{Items: []apitype.Lease{}}
+		for _, l := range list[:min(len(list), maxLeases)] {
+			out.Items = append(out.Items, apitype.Lease{Address: l.Address, Pool: l.Pool, Who: l.Who, Client: l.Client, At: l.At, Until: l.Until})
+		}
+		return ok(out), nil
 	})
 	huma.Register(s.api, operation("DELETE", "/leases/{address}", "release-lease", "Free an address whose session is surely over"), func(_ context.Context, in *struct {
 		Address string `path:"address" maxLength:"60"`
@@ -168,9 +175,9 @@ var examples = map[string]string{"text": "crew", "octets": "0x0a", "integer": "1
 	"ipv6prefix": "2001:db8::/32", "ifid": "0000:0000:0000:0001", "time": "2027-01-01T00:00:00Z"}
 
 // formsOf shows each attribute of a vendor, with a value of its type, as it would go over the wire.
-func formsOf(v *config.Vendor) []pass.Text {
+func formsOf(v *config.Vendor) []results.Text {
 	dictionary, _ := pass.Dictionary([]config.Vendor{*v})
-	out := []pass.Text{}
+	out := []results.Text{}
 	for _, a := range v.Attributes {
 		value := examples[a.Type]
 		if len(a.Values) > 0 {

@@ -15,6 +15,7 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/manage/rehearsal"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -27,16 +28,16 @@ func (s *server) rehearsals() {
 			return nil, problem(http.StatusNotFound, "there was no rehearsal since the service was started", "Run one.")
 		}
 		_, number := s.Revisions.Running()
-		return ok(apitype.Rehearsal{Result: last, Outdated: last.Draft != s.draftMark() || last.Revision != number}), nil
+		return ok(apitype.Rehearsal{Rehearsal: last, Outdated: last.Draft != s.draftMark() || last.Revision != number}), nil
 	})
 	op := operation("POST", "/rehearsal", "rehearse", "Decide recorded attempts again under the draft; how far it is, as it happens, then what would change")
 	op.MaxBodyBytes = maxImport
-	sse.Register(s.api, op, map[string]any{"progress": rehearsal.Progress{}, "end": apitype.RehearsalEnd{}}, func(ctx context.Context, in *struct {
+	sse.Register(s.api, op, map[string]any{"progress": results.Progress{}, "end": apitype.RehearsalEnd{}}, func(ctx context.Context, in *struct {
 		Body apitype.RehearsalInput
 	}, send sse.Sender) {
 		ctx, cancel := context.WithCancel(ctx)
 		defer cancel()
-		result, err := s.rehearse(ctx, &in.Body, func(p rehearsal.Progress) {
+		result, err := s.rehearse(ctx, &in.Body, func(p results.Progress) {
 			if send.Data(p) != nil {
 				cancel() // nobody reads any more
 			}
@@ -49,7 +50,7 @@ func (s *server) rehearsals() {
 	})
 }
 
-func (s *server) rehearse(ctx context.Context, in *apitype.RehearsalInput, tell func(rehearsal.Progress)) (*rehearsal.Result, error) {
+func (s *server) rehearse(ctx context.Context, in *apitype.RehearsalInput, tell func(results.Progress)) (*results.Rehearsal, error) {
 	mark := s.draftMark()
 	after, problems := decide.Compile(s.Revisions.Draft())
 	if after == nil {

@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -42,7 +43,7 @@ func supplicantText(lane *config.Lane, server *config.Certificate) (*apitype.Sup
 	}
 	leaf, root := certificate.Describe(chain[0]), chain[len(chain)-1]
 	names := strings.Join(leaf.DNS, ";")
-	out := &apitype.SupplicantText{Files: map[string]string{}, CA: []certificate.Info{certificate.Describe(root)}}
+	out := &apitype.SupplicantText{Files: map[string]string{}, CA: []results.Certificate{certificate.Describe(root)}}
 	var text strings.Builder
 	fmt.Fprintf(&text, "Settings for lane %s\n\n", lane.Name)
 	fmt.Fprintf(&text, "Trusted authority:  %s\n", out.CA[0].Subject)

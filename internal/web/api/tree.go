@@ -6,7 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"tollgate.example/key/internal/identity/directory"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -30,7 +30,7 @@ func (s *server) tree() {
 	huma.Register(s.api, operation("GET", "/directories/{ref}/entry", "get-directory-entry", "The attributes of one entry of a directory of the draft, secrets left out"), func(ctx context.Context, in *struct {
 		OneInput
 		DN string `query:"dn" required:"true" minLength:"1" maxLength:"2000"`
-	}) (*body[directory.Details], error) {
+	}) (*body[results.Details], error) {
 		d, _, err := s.directory(in.Ref)
 		if err != nil {
 			return nil, err

@@ -14,6 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/upstream/trial"
@@ -73,7 +74,7 @@ func (s *server) tryOut(ctx context.Context, in *apitype.TrialInput) (*body[apit
 			return s.Trial(ctx, packet, from.Addr(), who)
 		}}
 	for _, a := range in.Attributes {
-		r.Attributes = append(r.Attributes, trial.Attribute{Name: a.Name, Value: a.Value})
+		r.Attributes = append(r.Attributes, results.Attribute{Name: a.Name, Value: a.Value})
 	}
 	if in.Method == "mac" && in.User == "" {
 		return nil, faulty("user", "a MAC address is needed", "Write the address of the device.")

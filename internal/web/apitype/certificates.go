@@ -4,8 +4,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/identity/certificate"
-	"tollgate.example/key/internal/identity/device"
+	"tollgate.example/key/internal/core/results"
 )
 
 // Make says what kind of certificate to make.
@@ -28,12 +27,12 @@ type AuthorityInput struct {
 // Authority is an authority of our own.
 type Authority struct {
 	Meta
-	Name   string           `json:"name"`
-	Note   string           `json:"note"`
-	Info   certificate.Info `json:"info"`
-	PEM    string           `json:"pem"`
-	Issued int              `json:"issued" doc:"Certificates it issued here"`
-	Days   int              `json:"days" doc:"Whole days until it expires; negative if it has"`
+	Name   string              `json:"name"`
+	Note   string              `json:"note"`
+	Info   results.Certificate `json:"info"`
+	PEM    string              `json:"pem"`
+	Issued int                 `json:"issued" doc:"Certificates it issued here"`
+	Days   int                 `json:"days" doc:"Whole days until it expires; negative if it has"`
 }
 
 // CertificateInput makes a server certificate with an authority of our own, makes a signing request, takes the answer
@@ -52,13 +51,13 @@ type CertificateInput struct {
 // ServerCertificate is a server certificate.
 type ServerCertificate struct {
 	Meta
-	Name    string             `json:"name"`
-	Note    string             `json:"note"`
-	Chain   []certificate.Info `json:"chain" doc:"The certificate, then what lies between it and its authority"`
-	PEM     string             `json:"pem"`
-	Request string             `json:"request,omitempty" doc:"Signing request that waits for its answer, PEM"`
-	UsedBy  []string           `json:"usedBy" doc:"Lanes that show it"`
-	Days    int                `json:"days" doc:"Whole days until it expires; negative if it has"`
+	Name    string                `json:"name"`
+	Note    string                `json:"note"`
+	Chain   []results.Certificate `json:"chain" doc:"The certificate, then what lies between it and its authority"`
+	PEM     string                `json:"pem"`
+	Request string                `json:"request,omitempty" doc:"Signing request that waits for its answer, PEM"`
+	UsedBy  []string              `json:"usedBy" doc:"Lanes that show it"`
+	Days    int                   `json:"days" doc:"Whole days until it expires; negative if it has"`
 }
 
 // TrustFields are what can be edited of a trust list.
@@ -79,8 +78,8 @@ type TrustFields struct {
 type Trust struct {
 	Meta
 	TrustFields
-	Infos  []certificate.Info `json:"infos" doc:"All its authorities"`
-	UsedBy []string           `json:"usedBy" doc:"Lanes that use it"`
+	Infos  []results.Certificate `json:"infos" doc:"All its authorities"`
+	UsedBy []string              `json:"usedBy" doc:"Lanes that use it"`
 }
 
 // IssueInput issues a client certificate.
@@ -117,9 +116,9 @@ type NewlyIssued struct {
 
 // SupplicantText is what to type or install on a device.
 type SupplicantText struct {
-	Text  string             `json:"text" doc:"For reading"`
-	Files map[string]string  `json:"files" doc:"Configuration files by the name of the supplicant's format"`
-	CA    []certificate.Info `json:"ca"`
+	Text  string                `json:"text" doc:"For reading"`
+	Files map[string]string     `json:"files" doc:"Configuration files by the name of the supplicant's format"`
+	CA    []results.Certificate `json:"ca"`
 }
 
 // DeviceFields are what can be edited of a known device.
@@ -150,7 +149,7 @@ type DeviceImport struct {
 }
 
 // DeviceReport is what became of an import.
-type DeviceReport = device.Report
+type DeviceReport = results.Import
 
 // UnknownDevice is an address that was refused lately because it is not known.
 type UnknownDevice struct {

@@ -3,15 +3,15 @@ package apitype
 import (
 	"time"
 
-	"tollgate.example/key/internal/manage/checkup"
+	"tollgate.example/key/internal/core/results"
 )
 
 // Checkup is the last outcome of every check, the worst first.
 type Checkup struct {
 	Ran     *time.Time       `json:"ran,omitempty" doc:"When the last run ended; missing before the first"`
 	Every   int              `json:"every" doc:"Minutes between the runs that happen by themselves"`
-	Lines   []checkup.Line   `json:"lines"`
-	Changes []checkup.Change `json:"changes" doc:"The newest changes, the newest first"`
+	Lines   []results.Line   `json:"lines"`
+	Changes []results.Change `json:"changes" doc:"The newest changes, the newest first"`
 }
 
 // CheckupInput says what to check.

@@ -3,16 +3,13 @@ package apitype
 import (
 	"time"
 
-	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
-	"tollgate.example/key/internal/identity/copies"
-	"tollgate.example/key/internal/identity/directory"
-	"tollgate.example/key/internal/identity/lockout"
+	"tollgate.example/key/internal/core/results"
 )
 
 // Group is a group of a directory.
 type Group struct {
-	directory.Group
+	results.Group
 	Picked string `json:"picked" doc:"What policies call it; empty if it is not picked"`
 }
 
@@ -26,8 +23,8 @@ type Groups struct {
 
 // Entries are what lies below an entry of a directory.
 type Entries struct {
-	Items []directory.Entry `json:"items"`
-	More  bool              `json:"more" doc:"There are others that are not listed"`
+	Items []results.Entry `json:"items"`
+	More  bool            `json:"more" doc:"There are others that are not listed"`
 }
 
 // PickInput picks a group, so that policies can name it.
@@ -38,7 +35,7 @@ type PickInput struct {
 
 // Picked are the picked groups of a directory, and what became of them.
 type Picked struct {
-	Items []directory.PickedState `json:"items"`
+	Items []results.PickedState `json:"items"`
 }
 
 // ForgetInput says whom to forget.
@@ -68,12 +65,12 @@ type CopiedPerson struct {
 type Copy struct {
 	Items []CopiedPerson `json:"items"`
 	Next  string         `json:"next"`
-	Run   *copies.Run    `json:"run,omitempty"`
+	Run   *results.Copy  `json:"run,omitempty"`
 }
 
 // HeldBack are people whose passwords are not passed on for now.
 type HeldBack struct {
-	Items []lockout.Held `json:"items"`
+	Items []results.Held `json:"items"`
 	After int            `json:"after" doc:"Wrong passwords of a person after which no more are passed on; 0 is no guard"`
 	// Threshold is that of the domain.
 	Threshold int `json:"threshold" doc:"Wrong passwords after which the domain locks an account; 0 is never, or not known"`
@@ -87,12 +84,12 @@ type ReleaseInput struct {
 
 // Found is a person looked up.
 type Found struct {
-	Person      *facts.Person          `json:"person,omitempty"`
-	Reason      string                 `json:"reason"`
-	Text        string                 `json:"text"`
-	Remedy      string                 `json:"remedy,omitempty"`
-	Names       []string               `json:"names" doc:"Forms of the name by which this person can sign in"`
-	Memberships []directory.Membership `json:"memberships"`
-	Prospects   []decide.Prospect      `json:"prospects" doc:"What the lanes of the draft could give"`
-	Problem     string                 `json:"problem,omitempty" doc:"Why a part of this could not be said"`
+	Person      *facts.Person        `json:"person,omitempty"`
+	Reason      string               `json:"reason"`
+	Text        string               `json:"text"`
+	Remedy      string               `json:"remedy,omitempty"`
+	Names       []string             `json:"names" doc:"Forms of the name by which this person can sign in"`
+	Memberships []results.Membership `json:"memberships"`
+	Prospects   []results.Prospect   `json:"prospects" doc:"What the lanes of the draft could give"`
+	Problem     string               `json:"problem,omitempty" doc:"Why a part of this could not be said"`
 }

@@ -1,6 +1,6 @@
 package apitype
 
-import "tollgate.example/key/internal/identity/directory"
+import "tollgate.example/key/internal/core/results"
 
 // Discovery is what is known of a directory before it is connected.
 type Discovery struct {
@@ -13,4 +13,4 @@ type Discovery struct {
 }
 
 // Proposal is what discovery found.
-type Proposal struct{ directory.Proposal }
+type Proposal struct{ results.Proposal }

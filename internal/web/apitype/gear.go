@@ -4,8 +4,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/core/decide"
-	"tollgate.example/key/internal/upstream/trial"
+	"tollgate.example/key/internal/core/results"
 )
 
 // CommandListFields are what can be edited of a command list.
@@ -51,11 +50,11 @@ type WholeLine struct {
 
 // CommandTrials is what a list does.
 type CommandTrials struct {
-	Commands  []CommandTrial   `json:"commands"`
-	Lines     []WholeLine      `json:"lines"`
-	Otherwise string           `json:"otherwise" enum:"permit,refuse"`
-	Findings  []decide.Finding `json:"findings"`
-	Problems  []Fault          `json:"problems" doc:"Lines that cannot be read; they are left out"`
+	Commands  []CommandTrial    `json:"commands"`
+	Lines     []WholeLine       `json:"lines"`
+	Otherwise string            `json:"otherwise" enum:"permit,refuse"`
+	Findings  []results.Finding `json:"findings"`
+	Problems  []Fault           `json:"problems" doc:"Lines that cannot be read; they are left out"`
 }
 
 // JournalEntry is one entry of the gear journal.
@@ -101,7 +100,7 @@ type GearTrialInput struct {
 // GearTrialResult is what came of it.
 type GearTrialResult struct {
 	At time.Time `json:"at"`
-	trial.GearReply
+	results.GearReply
 	Fault string `json:"fault,omitempty" doc:"Why there was no answer"`
 }
 

@@ -5,7 +5,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/core/pass"
+	"tollgate.example/key/internal/core/results"
 )
 
 // Meta is what every object of the draft is shown with.
@@ -194,9 +194,9 @@ type Lane struct {
 type Pass struct {
 	Meta
 	PassFields
-	Reply  []pass.Text `json:"reply"`
-	Gear   []pass.Text `json:"gear" doc:"What network gear gets over TACACS+; place is the service"`
-	UsedBy []string    `json:"usedBy" doc:"Policies that give this pass"`
+	Reply  []results.Text `json:"reply"`
+	Gear   []results.Text `json:"gear" doc:"What network gear gets over TACACS+; place is the service"`
+	UsedBy []string       `json:"usedBy" doc:"Policies that give this pass"`
 }
 
 // Page is one page of a list.
@@ -214,7 +214,7 @@ type Saved[T any] struct {
 
 // PassPreview is what a pass as typed becomes.
 type PassPreview struct {
-	Reply  []pass.Text `json:"reply"`
-	Gear   []pass.Text `json:"gear" doc:"What network gear gets over TACACS+; place is the service"`
-	Faults []Fault     `json:"faults"`
+	Reply  []results.Text `json:"reply"`
+	Gear   []results.Text `json:"gear" doc:"What network gear gets over TACACS+; place is the service"`
+	Faults []Fault        `json:"faults"`
 }

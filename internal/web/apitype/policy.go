@@ -1,14 +1,13 @@
 package apitype
 
 import (
+	"net/netip"
 	"time"
 
 	"tollgate.example/key/internal/core/calendar"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
-	"tollgate.example/key/internal/core/pass"
-	"tollgate.example/key/internal/core/rule"
+	"tollgate.example/key/internal/core/results"
 )
 
 // PassFields are what can be edited of a pass. Texts may hold templates such as {{person.mail}}.
@@ -72,6 +71,16 @@ type PoolFields struct {
 	Note   string   `json:"note" required:"false" maxLength:"4000"`
 }
 
+// Lease is an address of a pool that is taken.
+type Lease struct {
+	Address netip.Addr `json:"address"`
+	Pool    string     `json:"pool"`
+	Who     string     `json:"who"`
+	Client  string     `json:"client"`
+	At      time.Time  `json:"at"`
+	Until   time.Time  `json:"until"`
+}
+
 // Pool is a pool with what is taken of it.
 type Pool struct {
 	Meta
@@ -123,7 +132,7 @@ type Vendor struct {
 	Meta
 	VendorFields
 	// Forms are one attribute of each kind as it would go over the wire.
-	Forms []pass.Text `json:"forms" doc:"Each attribute with an example value, as it would go over the wire"`
+	Forms []results.Text `json:"forms" doc:"Each attribute with an example value, as it would go over the wire"`
 }
 
 // OverrideFields are what can be edited of an override.
@@ -171,22 +180,27 @@ type Expectation struct {
 
 // ConditionInput is a condition to check, as text or as a tree.
 type ConditionInput struct {
-	Text string     `json:"text" required:"false" maxLength:"8000"`
-	Tree *rule.Tree `json:"tree,omitempty" required:"false" doc:"Instead of the text"`
-	Lane bool       `json:"lane,omitempty" required:"false" doc:"Only facts of the request, as in a lane"`
+	Text string        `json:"text" required:"false" maxLength:"8000"`
+	Tree *results.Tree `json:"tree,omitempty" required:"false" doc:"Instead of the text"`
+	Lane bool          `json:"lane,omitempty" required:"false" doc:"Only facts of the request, as in a lane"`
 }
 
 // ConditionCheck is the outcome.
 type ConditionCheck struct {
-	Valid     bool       `json:"valid"`
-	Canonical string     `json:"canonical,omitempty"`
-	Tree      *rule.Tree `json:"tree,omitempty"`
-	Error     *Fault     `json:"error,omitempty"`
+	Valid     bool          `json:"valid"`
+	Canonical string        `json:"canonical,omitempty"`
+	Tree      *results.Tree `json:"tree,omitempty"`
+	Error     *Fault        `json:"error,omitempty"`
 }
 
 // Field is a field of conditions with what it can be compared with.
 type Field struct {
-	rule.Field
+	Name string `json:"name" doc:"As written; a name that ends in .* stands for a family, such as client.site"`
+	Type string `json:"type"`
+	Help string `json:"help"`
+	// Examples are values to complete with; where Closed, there are no others.
+	Examples  []string `json:"examples,omitempty"`
+	Closed    bool     `json:"closed,omitempty"`
 	Operators []string `json:"operators"`
 	Lane      bool     `json:"lane" doc:"Lanes may ask for it too"`
 }
@@ -199,10 +213,10 @@ type Completion struct {
 
 // Analysis is what was found in the draft.
 type Analysis struct {
-	Items    []decide.Finding `json:"items"`
-	Policies int              `json:"policies" doc:"How many policies were looked at"`
-	Micros   int64            `json:"micros"`
-	Problem  string           `json:"problem" doc:"Why there is no analysis; empty if there is"`
+	Items    []results.Finding `json:"items"`
+	Policies int               `json:"policies" doc:"How many policies were looked at"`
+	Micros   int64             `json:"micros"`
+	Problem  string            `json:"problem" doc:"Why there is no analysis; empty if there is"`
 }
 
 // Hits is how often a policy, or a row of its group table, decided.
@@ -228,17 +242,17 @@ type Expected struct {
 	Name  string `json:"name"`
 	State string `json:"state" enum:"met,failed,unchecked"`
 	// Wanted and Got say in words what was expected and what would happen.
-	Wanted   string         `json:"wanted"`
-	Got      string         `json:"got"`
-	Sentence string         `json:"sentence"`
-	Ending   *decide.Ending `json:"ending,omitempty"`
+	Wanted   string          `json:"wanted"`
+	Got      string          `json:"got"`
+	Sentence string          `json:"sentence"`
+	Ending   *results.Ending `json:"ending,omitempty"`
 }
 
 // Foretold is what an attempt would come to. Nothing was recorded.
 type Foretold struct {
-	Under string       `json:"under"`
-	Facts facts.Facts  `json:"facts"`
-	Trace decide.Trace `json:"trace"`
+	Under string        `json:"under"`
+	Facts facts.Facts   `json:"facts"`
+	Trace results.Trace `json:"trace"`
 	// Unsure says why it may end otherwise; empty if it is sure.
 	Unsure string `json:"unsure"`
 }

@@ -4,8 +4,8 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/results"
 )
 
 // Problem is a problem detail (RFC 9457). It never repeats input values, since they may be secrets.
@@ -187,8 +187,8 @@ type Attempt struct {
 // AttemptDetail is one attempt with its facts and its road.
 type AttemptDetail struct {
 	Attempt
-	Facts facts.Facts  `json:"facts"`
-	Trace decide.Trace `json:"trace"`
+	Facts facts.Facts   `json:"facts"`
+	Trace results.Trace `json:"trace"`
 	// Under says what the trace was computed with: the revision, or the draft.
 	Under   string    `json:"under"`
 	Earlier []Attempt `json:"earlier" doc:"Attempts of the same person before"`

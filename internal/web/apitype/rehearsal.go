@@ -3,7 +3,7 @@ package apitype
 import (
 	"encoding/json"
 
-	"tollgate.example/key/internal/manage/rehearsal"
+	"tollgate.example/key/internal/core/results"
 )
 
 // RehearsalInput says which attempts to decide again.
@@ -15,13 +15,13 @@ type RehearsalInput struct {
 
 // Rehearsal is the last rehearsal.
 type Rehearsal struct {
-	*rehearsal.Result
+	*results.Rehearsal
 	// Outdated tells that the draft, or what is in effect, has changed since.
 	Outdated bool `json:"outdated"`
 }
 
 // RehearsalEnd closes the stream of a rehearsal: what it found, or why it found nothing.
 type RehearsalEnd struct {
-	Result  *rehearsal.Result `json:"result,omitempty"`
-	Problem string            `json:"problem,omitempty"`
+	Result  *results.Rehearsal `json:"result,omitempty"`
+	Problem string             `json:"problem,omitempty"`
 }

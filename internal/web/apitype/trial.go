@@ -4,7 +4,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/upstream/trial"
+	"tollgate.example/key/internal/core/results"
 )
 
 // TrialInput is a sign-in to try, as a device behind one of the clients.
@@ -32,5 +32,5 @@ type TrialInput struct {
 // TrialResult is what came of it.
 type TrialResult struct {
 	At time.Time `json:"at"`
-	trial.Reply
+	results.Reply
 }

@@ -3,7 +3,7 @@ package access
 import (
 	"crypto/rand"
 
-	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/server"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/wire/mschap"
@@ -15,7 +15,7 @@ func Code(out *gate.Answer) radius.Code {
 	switch {
 	case out.Challenge:
 		return radius.AccessChallenge
-	case out.Verdict != decide.Admitted:
+	case out.Verdict != results.Admitted:
 		return radius.AccessReject
 	}
 	return radius.AccessAccept
@@ -24,7 +24,7 @@ func Code(out *gate.Answer) radius.Code {
 // Fill adds the attributes of an answer to the reply to p, whose secrets are hidden with key: what the pass grants, what
 // the method needs, and the Proxy-States of the request, unmodified and in order (RFC 2865 section 5.33).
 func Fill(b *radius.Builder, p *radius.Packet, key *radius.Key, out *gate.Answer) {
-	if out.Verdict == decide.Admitted {
+	if out.Verdict == results.Admitted {
 		for _, attribute := range out.Reply {
 			b.Add(attribute.Type, attribute.Value)
 		}
@@ -86,7 +86,7 @@ var (
 func addMSCHAP(b *radius.Builder, p *radius.Packet, key *radius.Key, out *gate.Answer) (receive, send []byte) {
 	add := func(t byte, value []byte) { b.AddVendor(radius.Vendor2548, t, value) }
 	if response, challenge, ok := responseV2(p); ok {
-		if out.Verdict != decide.Admitted {
+		if out.Verdict != results.Admitted {
 			add(radius.MSCHAPError, mschapError(response.Identifier, out))
 			return nil, nil
 		}
@@ -97,7 +97,7 @@ func addMSCHAP(b *radius.Builder, p *radius.Packet, key *radius.Key, out *gate.A
 		keys := mschap.KeysV2(*out.MSCHAP, response.NT)
 		return keys.Receive[:], keys.Send[:]
 	}
-	if out.Verdict != decide.Admitted {
+	if out.Verdict != results.Admitted {
 		if response, err := mschap.ParseV1(p.Vendor(radius.Vendor2548, radius.MSCHAPResponse)); err == nil {
 			add(radius.MSCHAPError, mschapError(response.Identifier, out))
 		}
