@@ -98,7 +98,7 @@ func draftCommands() []command {
 				})
 			}
 		}},
-		{"revision", "diff", "NUMBER", "what taking back would change, or what changed", func(f *flag.FlagSet) func(*invocation, []string) error {
+		{"revision", "diff", "NUMBER", "what returning to a revision would change, or what changed", func(f *flag.FlagSet) func(*invocation, []string) error {
 			from := f.Int("from", 0, "revision to begin with; 0 is the running one")
 			return func(s *invocation, args []string) error {
 				number, err := revisionNumber(args)
@@ -112,15 +112,16 @@ func draftCommands() []command {
 				return s.print(d.Changes, func() { s.changes(d.Changes) })
 			}
 		}},
-		{"revision", "take-back", "NUMBER", "publish the configuration of an earlier revision again", func(f *flag.FlagSet) func(*invocation, []string) error {
-			note := f.String("note", "", "why")
+		{"revision", "return", "NUMBER", "publish the configuration of an earlier revision again", func(f *flag.FlagSet) func(*invocation, []string) error {
+			note, despite := f.String("note", "", "reason for this change"), f.Bool("despite-expectations", false, "also if expectations would not be met")
 			return func(s *invocation, args []string) error {
 				number, err := revisionNumber(args)
 				if err != nil {
 					return err
 				}
 				var out apitype.Published
-				if err := s.api.Do(s.ctx, http.MethodPost, fmt.Sprintf("/revisions/%d/take-back", number), map[string]string{"note": *note}, &out); err != nil {
+				body := apitype.PublishBody{Note: *note, Despite: *despite}
+				if err := s.api.Do(s.ctx, http.MethodPost, fmt.Sprintf("/revisions/%d/return", number), body, &out); err != nil {
 					return err
 				}
 				return s.print(out, func() { s.say("Revision %d is in effect again, as revision %d.", number, out.Revision) })

@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, call, Refused, type Schema } from "./api/client";
+import { api, call, unmet, type Schema } from "./api/client";
 import { useDraft } from "./api/hooks";
 import { ago, Button, ButtonLink, Failure, sentence } from "./ui/basic";
 import { Problems } from "./ui/editor";
@@ -79,7 +79,7 @@ export function DraftBar() {
           <TextField label="Note" hint="Why; read by whoever looks for the cause later." value={note} onChange={setNote} autoFocus />
           <Problems list={problems} />
           {faults.length > 0 && <p className="mb-3 text-out">{sentence("What is marked red stops the publish; what is running stays as it is")}</p>}
-          {publish.error instanceof Refused && publish.error.faults.some((f) => f.field.startsWith("expectation")) && <Tick label="Publish despite the expectations" checked={despite} onChange={setDespite} />}
+          {unmet(publish.error) && <Tick label="Publish despite the expectations" checked={despite} onChange={setDespite} />}
           <div className="flex gap-2">
             <Button primary type="submit" disabled={publish.isPending}>Publish</Button>
             <Button onClick={() => setPublishing(false)}>Not yet</Button>

@@ -113,7 +113,7 @@ func TestBadConfigurationFiles(t *testing.T) {
 	w.wants(0, []string{"config", "apply", written(t, empty.String()+"...\n"), "-yes"}, `removed client "np-switch-1"`)
 	w.publish()
 	w.wants(0, []string{"operator", "list"}, "o.brandt")
-	w.wants(0, []string{"revision", "take-back", "3"}, "in effect again")
+	w.wants(0, []string{"revision", "return", "3"}, "in effect again")
 	var p apitype.Problem
 	if err := w.api.Do(context.Background(), http.MethodPost, "/file/apply?mark=stale", client.Raw{Type: "application/yaml", Body: []byte(text)}, nil); err == nil || !strings.Contains(err.Error(), "changed meanwhile") {
 		t.Errorf("with the mark of another draft: %v %v", err, p)

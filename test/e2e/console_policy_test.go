@@ -58,11 +58,11 @@ func TestAPolicyFromTheFirstKeyToTakingItBack(t *testing.T) {
 		t.Errorf("after publishing: %+v", a)
 	}
 	steps(t, p.click("Lanes"), p.click("8. Wired ports"), p.see("Night crew"), p.see("1, "),
-		p.click("History"), p.see("the night crew"), p.choose("Revision from", "3"), p.choose("Revision to", "4"), p.see(`policy "Night crew" added`), p.see("Take back to"))
+		p.click("History"), p.see("the night crew"), p.choose("Revision from", "3"), p.choose("Revision to", "4"), p.see(`policy "Night crew" added`), p.see("Return to it"))
 	if _, err := browser.Eval[bool](p.Page, `([...document.querySelectorAll("main div")].filter((d) => d.innerText.includes("Revision 3") && !d.innerText.includes("Revision 2") && d.querySelector("button:last-of-type")).at(-1).querySelector("span button").click(), true)`); err != nil {
 		t.Fatal(err)
 	}
-	steps(t, p.see("Take back to revision 3"), p.fill("Note", "the night is over"), p.click("Take back"), p.see("Running revision 5"))
+	steps(t, p.see("Return to revision 3"), p.fill("Note", "the night is over"), p.click("Return to this revision"), p.see("Running revision 5"))
 	w.wants(0, []string{"directory", "forget", "LANTERN"}, "forgotten")
 	sign()
 	if a := w.attempts("verdict=admitted", 3)[0]; a.Policy != "Deck officers" {

@@ -138,7 +138,7 @@ func signedIn(t *testing.T, w *world) *browser.Page {
 	return p.Page
 }
 
-func TestSaveAndPublishTakeBackAndConflict(t *testing.T) {
+func TestSaveAndPublishReturnAndConflict(t *testing.T) {
 	w := lantern(t)
 	p := pageSteps{signedIn(t, w)}
 	steps(t, p.click("Passes"), p.click("contractors"), p.see("What the device gets"), p.fill("VLAN", "61"), p.see("51 04 3631"), p.click("Save and publish"), p.see("Running revision 4"),
@@ -148,9 +148,9 @@ func TestSaveAndPublishTakeBackAndConflict(t *testing.T) {
 		p.click("Read"), p.see("role restricted -> guest"), p.click("Discard all changes"), p.see("nothing unpublished"),
 		p.click("History"), p.see("Revision 3"),
 		func() error { // the newest that is not running, revision 2
-			_, err := browser.Eval[bool](p.Page, `([...document.querySelectorAll("button")].find((b) => b.innerText === "Take back to").click(), true)`)
+			_, err := browser.Eval[bool](p.Page, `([...document.querySelectorAll("button")].find((b) => b.innerText === "Return to it").click(), true)`)
 			return err
-		}, p.see("VLAN 61 -> 60"), p.click("Take back"), p.see("Running revision 5"))
+		}, p.see("VLAN 61 -> 60"), p.click("Return to this revision"), p.see("Running revision 5"))
 	var pass apitype.Pass
 	w.do("GET", "/passes/contractors", nil, &pass)
 	if pass.VLAN != "60" {

@@ -92,7 +92,7 @@ func TestTwoOperatorsDoNotOverwriteEachOther(t *testing.T) {
 	}
 }
 
-func TestTakeBack(t *testing.T) {
+func TestReturnToARevision(t *testing.T) {
 	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
@@ -102,13 +102,13 @@ func TestTakeBack(t *testing.T) {
 	}
 	old := w.attempts("user=k.nance", 1)[0]
 	w.wants(0, []string{"revision", "diff", "1"}, "VLAN 31 -> 30")
-	w.wants(0, []string{"revision", "take-back", "1"}, "in effect again, as revision 3")
+	w.wants(0, []string{"revision", "return", "1"}, "in effect again, as revision 3")
 	if reply, _ := w.ask(nil); reply.Attributes[2].Value != "30" {
 		t.Errorf("after taking back the VLAN is %+v", reply.Attributes)
 	}
-	w.wants(1, []string{"revision", "take-back", "99"}, "revision 99")
+	w.wants(1, []string{"revision", "return", "99"}, "revision 99")
 	w.wants(0, []string{"pass", "change", "crew", "-vlan", "32"}, "in the draft")
-	w.wants(1, []string{"revision", "take-back", "2"}, "publish or discard it first")
+	w.wants(1, []string{"revision", "return", "2"}, "publish or discard it first")
 	// An attempt is explained under the revision that decided it, and tried again under the draft.
 	w.wants(0, []string{"attempt", "explain", old.ID}, "revision 2", "Tunnel-Private-Group-ID    31")
 	w.wants(0, []string{"attempt", "explain", "-draft", old.ID}, "draft", "Tunnel-Private-Group-ID    32")

@@ -33,7 +33,7 @@ func TestACertificateIsReplacedWithoutARestart(t *testing.T) {
 		t.Errorf("shown before: %s, after: %s", before, after)
 	}
 	var back map[string]any
-	w.do(http.MethodPost, "/revisions/1/take-back", map[string]string{}, &back) // and taken back to
+	w.do(http.MethodPost, "/revisions/1/return", map[string]string{}, &back) // and returned to
 	if after := shown(); after != before {
 		t.Errorf("after taking back: %s", after)
 	}

@@ -134,7 +134,7 @@ func TestOpenAPIDescribesTheCalls(t *testing.T) {
 	if err := json.NewDecoder(resp.Body).Decode(&doc); err != nil || !strings.HasPrefix(doc.OpenAPI, "3.1") {
 		t.Fatalf("version %s, %v", doc.OpenAPI, err)
 	}
-	for _, path := range []string{"/clients", "/clients/{ref}", "/attempts", "/attempts-live", "/directory-test", "/draft/publish", "/revisions/{number}/take-back"} {
+	for _, path := range []string{"/clients", "/clients/{ref}", "/attempts", "/attempts-live", "/directory-test", "/draft/publish", "/revisions/{number}/return"} {
 		if doc.Paths[path] == nil {
 			t.Errorf("%s is not described", path)
 		}

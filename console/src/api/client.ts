@@ -6,15 +6,18 @@ export type Fault = Schema["Fault"];
 
 /** A refused call: what the service said, field by field. */
 export class Refused extends Error {
-  constructor(readonly status: number, readonly detail: string, readonly remedy: string, readonly faults: Fault[]) {
+  constructor(readonly status: number, readonly detail: string, readonly remedy: string, readonly faults: Fault[], readonly code = "") {
     super([detail, remedy].filter(Boolean).join(" "));
   }
 }
 
+/** Whether a publish was refused because expectations would not be met. */
+export const unmet = (error: unknown) => error instanceof Refused && error.code === "expectations.unmet";
+
 async function refused(response: Response): Promise<Refused> {
   try {
     const p = (await response.clone().json()) as Schema["Problem"];
-    return new Refused(response.status, p.detail || response.statusText, p.remedy ?? "", p.errors ?? []);
+    return new Refused(response.status, p.detail || response.statusText, p.remedy ?? "", p.errors ?? [], p.code);
   } catch {
     return new Refused(response.status, `The service answered ${response.status}.`, "", []);
   }

@@ -1,9 +1,9 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { call, type Schema } from "../api/client";
+import { call, unmet, type Schema } from "../api/client";
 import { Changes } from "../draft-bar";
 import { Button, Empty, Failure, PageHead, Verdict, When } from "../ui/basic";
-import { Modal, TextField } from "../ui/form";
+import { Modal, TextField, Tick } from "../ui/form";
 import { FileButtons } from "./file";
 
 export function HistoryPage() {
@@ -26,13 +26,13 @@ export function HistoryPage() {
             <button type="button" aria-expanded={open === r.number} onClick={() => setOpen(open === r.number ? null : r.number)} className="w-28 text-left font-bold"><span className="text-soft">{open === r.number ? "▾" : "▸"}</span> Revision {r.number}</button>
             <span className="w-36"><When at={r.at} long /></span><span className="w-28">{r.operator}</span><span className="grow">{r.note || <span className="text-soft">no note</span>}</span>
             <span className="text-soft">{r.changes.length} {r.changes.length === 1 ? "change" : "changes"}</span>
-            <span className="w-32 text-right">{r.running ? <Verdict kind="in">running</Verdict> : <Button onClick={() => setBack(r.number)}>Take back to</Button>}</span>
+            <span className="w-32 text-right">{r.running ? <Verdict kind="in">running</Verdict> : <Button onClick={() => setBack(r.number)}>Return to it</Button>}</span>
           </div>
           {open === r.number && <div className="mt-2 ml-28"><Changes list={r.changes} /></div>}
         </div>
       ))}
       {list.hasNextPage && <Button className="mt-3" onClick={() => list.fetchNextPage()}>Older</Button>}
-      {back !== null && <TakeBack number={back} close={() => setBack(null)} />}
+      {back !== null && <Return number={back} close={() => setBack(null)} />}
     </>
   );
 }
@@ -54,25 +54,27 @@ function Between({ numbers }: { numbers: number[] }) {
   );
 }
 
-function TakeBack({ number, close }: { number: number; close: () => void }) {
+function Return({ number, close }: { number: number; close: () => void }) {
   const queries = useQueryClient();
   const [note, setNote] = useState("");
+  const [despite, setDespite] = useState(false);
   const diff = useQuery({ queryKey: ["diff", number], queryFn: () => call<Schema["Draft"]>("GET", `/revisions/${number}/diff`) });
   const take = useMutation({
-    mutationFn: () => call("POST", `/revisions/${number}/take-back`, { note }),
+    mutationFn: () => call("POST", `/revisions/${number}/return`, { note, despite }),
     onSuccess: () => {
       queries.invalidateQueries();
       close();
     },
   });
   return (
-    <Modal wide open onClose={close} title={`Take back to revision ${number}`}>
+    <Modal wide open onClose={close} title={`Return to revision ${number}`}>
       <Failure error={take.error ?? diff.error} />
-      <p className="mb-2">Its configuration is published again as a new revision. Against what is running:</p>
+      <p className="mb-2">Its configuration is published again as a new revision. Compared with what is running:</p>
       {diff.data && <Changes list={diff.data.changes} />}
       <form className="mt-4" onSubmit={(e) => { e.preventDefault(); take.mutate(); }}>
         <TextField label="Note" value={note} onChange={setNote} placeholder={`back to revision ${number}`} />
-        <div className="flex gap-2"><Button primary type="submit" disabled={take.isPending}>Take back</Button><Button onClick={close}>Leave as it is</Button></div>
+        {unmet(take.error) && <Tick label="Publish despite the expectations" checked={despite} onChange={setDespite} />}
+        <div className="flex gap-2"><Button primary type="submit" disabled={take.isPending}>Return to this revision</Button><Button onClick={close}>Cancel</Button></div>
       </form>
     </Modal>
   );

@@ -346,3 +346,12 @@ func (k *Keeper) Remove(ctx context.Context, id string) error {
 	k.seen.Delete(id)
 	return nil
 }
+
+// Groups lists the groups that local accounts are in, as often as accounts are in them.
+func (k *Keeper) Groups() []string {
+	var out []string
+	for _, a := range k.List("") {
+		out = append(out, a.Groups...)
+	}
+	return out
+}

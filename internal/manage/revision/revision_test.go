@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/netip"
 	"strings"
+	"sync"
 	"testing"
 
 	"tollgate.example/key/internal/base/ident"
@@ -61,7 +62,7 @@ func (b *bench) add(name, address string) error {
 func TestDraftAndPublish(t *testing.T) {
 	b := open(t)
 	ctx := context.Background()
-	if _, err := b.Publish(ctx, "o.brandt", "", "", nil); !errors.Is(err, ErrNothing) {
+	if _, err := b.Publish(ctx, Order{Operator: "o.brandt", Note: "", Only: ""}); !errors.Is(err, ErrNothing) {
 		t.Errorf("publishing nothing: %v", err)
 	}
 	if err := b.add("np-switch-1", " 192.0.2.11/32 "); err != nil {
@@ -77,7 +78,7 @@ func TestDraftAndPublish(t *testing.T) {
 	if a, ok := b.Author("np-switch-1"); !ok || a.Operator != "o.brandt" {
 		t.Errorf("author %+v", a)
 	}
-	if n, err := b.Publish(ctx, "o.brandt", "first", "", nil); n != 1 || err != nil {
+	if n, err := b.Publish(ctx, Order{Operator: "o.brandt", Note: "first", Only: ""}); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
 	snapshot := b.gate.Current()
@@ -120,7 +121,7 @@ func TestEditsThatFailChangeNothing(t *testing.T) {
 	}); err != nil {
 		t.Errorf("an edit beside a fault: %v", err)
 	}
-	if _, err := b.Publish(context.Background(), "x", "", "", nil); !errors.As(err, &invalid) {
+	if _, err := b.Publish(context.Background(), Order{Operator: "x", Note: "", Only: ""}); !errors.As(err, &invalid) {
 		t.Errorf("publishing a fault: %v", err)
 	}
 	if _, n := b.Running(); n != 0 {
@@ -138,14 +139,14 @@ func TestConditionsBecomeCanonical(t *testing.T) {
 	}
 }
 
-func TestTakeBackAndOldPlans(t *testing.T) {
+func TestReturnAndOldPlans(t *testing.T) {
 	b := open(t)
 	ctx := context.Background()
 	for i := range 12 {
 		if err := b.add(fmt.Sprintf("c%d", i), fmt.Sprintf("192.0.2.%d", i+1)); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := b.Publish(ctx, "x", "", "", nil); err != nil {
+		if _, err := b.Publish(ctx, Order{Operator: "x", Note: "", Only: ""}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -161,17 +162,17 @@ func TestTakeBackAndOldPlans(t *testing.T) {
 	if _, err := b.Plan(ctx, 99); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("plan 99: %v", err)
 	}
-	if n, err := b.TakeBack(ctx, "x", 3, "back"); n != 13 || err != nil {
+	if n, err := b.Return(ctx, 3, Order{Operator: "x", Note: "back"}); n != 13 || err != nil {
 		t.Fatal(n, err)
 	}
 	if c, _ := b.Running(); len(c.Clients) != 3 || len(b.Changes()) != 0 {
 		t.Errorf("running with %d clients", len(c.Clients))
 	}
-	if _, err := b.TakeBack(ctx, "x", 13, ""); !errors.Is(err, ErrNothing) {
+	if _, err := b.Return(ctx, 13, Order{Operator: "x", Note: ""}); !errors.Is(err, ErrNothing) {
 		t.Errorf("to itself: %v", err)
 	}
 	b.add("new", "198.51.100.1")
-	if _, err := b.TakeBack(ctx, "x", 2, ""); !errors.Is(err, ErrDraft) {
+	if _, err := b.Return(ctx, 2, Order{Operator: "x", Note: ""}); !errors.Is(err, ErrDraft) {
 		t.Errorf("over a draft: %v", err)
 	}
 	if err := b.Discard(ctx, "x"); err != nil || len(b.Changes()) != 0 {
@@ -184,12 +185,12 @@ func TestPublishOneAlone(t *testing.T) {
 	ctx := context.Background()
 	b.add("a", "192.0.2.1")
 	b.add("b", "192.0.2.2")
-	if _, err := b.Publish(ctx, "x", "", "b", nil); !errors.Is(err, ErrOthers) || !strings.Contains(err.Error(), `client "a" added by o.brandt`) {
+	if _, err := b.Publish(ctx, Order{Operator: "x", Note: "", Only: "b"}); !errors.Is(err, ErrOthers) || !strings.Contains(err.Error(), `client "a" added by o.brandt`) {
 		t.Errorf("beside another change: %v", err)
 	}
-	b.Publish(ctx, "x", "", "", nil)
+	b.Publish(ctx, Order{Operator: "x", Note: "", Only: ""})
 	b.add("c", "192.0.2.3")
-	if n, err := b.Publish(ctx, "x", "", "c", nil); n != 2 || err != nil {
+	if n, err := b.Publish(ctx, Order{Operator: "x", Note: "", Only: "c"}); n != 2 || err != nil {
 		t.Errorf("alone: %d, %v", n, err)
 	}
 }
@@ -203,7 +204,7 @@ func TestASecretOfAnotherKeyFileStopsThePublish(t *testing.T) {
 		c.Clients = append(c.Clients, config.Client{ID: "a", Name: "a", Enabled: true, Addresses: []string{"192.0.2.1"}, Secret: other.Seal(config.Place{Purpose: "radius", Object: "a"}, "x")})
 		return "a", nil
 	})
-	if _, err := b.Publish(context.Background(), "x", "", "", nil); err == nil || !strings.Contains(err.Error(), "another key file") || !strings.Contains(err.Error(), "client a") {
+	if _, err := b.Publish(context.Background(), Order{Operator: "x", Note: "", Only: ""}); err == nil || !strings.Contains(err.Error(), "another key file") || !strings.Contains(err.Error(), "client a") {
 		t.Errorf("got %v", err)
 	}
 }
@@ -216,5 +217,61 @@ func TestTagsFollowTheObject(t *testing.T) {
 	b.VLAN = "21"
 	if Tag(&a) == Tag(&b) || !strings.HasPrefix(Tag(&a), `"`) {
 		t.Errorf("tags %s and %s", Tag(&a), Tag(&b))
+	}
+}
+
+func TestSaveAndPublishCompilesOnce(t *testing.T) {
+	b := open(t)
+	ctx := context.Background()
+	b.add("a", "192.0.2.1")
+	b.Publish(ctx, Order{Operator: "x"})
+	before := Compiles()
+	if err := b.add("b", "192.0.2.2"); err != nil {
+		t.Fatal(err)
+	}
+	if n, err := b.Publish(ctx, Order{Operator: "x", Only: "b"}); n != 2 || err != nil {
+		t.Fatalf("%d, %v", n, err)
+	}
+	analyst := NewAnalyst(b.gate, func() []string { return nil })
+	for range 10 { // what lists and pages ask for again and again
+		analyst.Problems(b.CompiledDraft())
+		b.Changes()
+		b.Plan(ctx, 2)
+	}
+	if n := Compiles() - before; n != 1 {
+		t.Errorf("one save and publish compiles %d times", n)
+	}
+}
+
+// Edits of several operators at once: none is lost, and none overwrites another.
+func TestEditsAtOnce(t *testing.T) {
+	b := open(t)
+	const each = 5
+	var all sync.WaitGroup
+	for i := range 8 {
+		all.Go(func() {
+			for j := range each {
+				id := fmt.Sprintf("c%d-%d", i, j)
+				if err := b.add(id, fmt.Sprintf("192.0.2.%d", 1+i*each+j)); err != nil && !errors.Is(err, ErrChanged) {
+					t.Errorf("%s: %v", id, err)
+				} else if err != nil {
+					t.Logf("%s was told to try again", id)
+				}
+			}
+		})
+	}
+	all.Go(func() {
+		for range 5 {
+			if _, err := b.Publish(context.Background(), Order{Operator: "x"}); err != nil && !errors.Is(err, ErrNothing) && !errors.Is(err, ErrChanged) {
+				t.Errorf("publishing meanwhile: %v", err)
+			}
+		}
+	})
+	all.Wait()
+	if n := len(b.Draft().Clients); n < 8*each-8 {
+		t.Errorf("%d clients are in the draft, %d were added", n, 8*each)
+	}
+	if row, err := b.store.Draft(context.Background()); err != nil || !strings.Contains(string(row.Config), b.Draft().Clients[0].Name) {
+		t.Errorf("what is stored is not the draft: %v", err)
 	}
 }

@@ -43,6 +43,7 @@ type Service struct {
 	Store      *store.Store
 	Writer     *store.Writer
 	Revisions  *revision.Keeper
+	Analyst    *revision.Analyst
 	Accounts   *account.Keeper
 	Factors    *factor.Keeper
 	Operators  *operator.Registry
@@ -73,7 +74,6 @@ type server struct {
 	*Service
 	api     huma.API
 	tickets tickets
-	analyst analyst
 	shelf   shelf
 	lists   lists
 }

@@ -15,7 +15,6 @@ import (
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -189,11 +188,7 @@ func (s *server) planFor(ctx context.Context, number int, under string) (*decide
 	default:
 		return s.Revisions.Plan(ctx, number)
 	}
-	plan, problems := decide.Compile(s.Revisions.Draft())
-	if plan == nil {
-		return nil, publishProblem(&revision.Invalid{Problems: problems})
-	}
-	return plan, nil
+	return s.planOf("draft")
 }
 
 func (s *server) liveAttempts() {

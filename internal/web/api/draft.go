@@ -18,8 +18,8 @@ import (
 func (s *server) draft() {
 	huma.Register(s.api, operation("GET", "/draft", "get-draft", "What the draft would change"), func(_ context.Context, _ *none) (*body[apitype.Draft], error) {
 		_, number := s.Revisions.Running()
-		c := s.Revisions.Draft()
-		out := apitype.Draft{Revision: number, Changes: s.Revisions.Changes(), Problems: s.problems(c), Mark: revision.Tag(c), Publishable: true}
+		c := s.Revisions.CompiledDraft()
+		out := apitype.Draft{Revision: number, Changes: s.Revisions.Changes(), Problems: s.Analyst.Problems(c), Mark: revision.Tag(c.Config), Publishable: true}
 		if out.Problems == nil {
 			out.Problems = []config.Problem{}
 		}
@@ -31,11 +31,8 @@ func (s *server) draft() {
 	huma.Register(s.api, operation("DELETE", "/draft", "discard-draft", "Make the draft the same as what is running"), func(ctx context.Context, _ *none) (*struct{}, error) {
 		return nil, s.Revisions.Discard(ctx, who(ctx).Name)
 	})
-	type note struct {
-		Note string `json:"note" required:"false" maxLength:"1000"`
-	}
 	huma.Register(s.api, operation("POST", "/draft/publish", "publish", "Check the whole draft and its expectations, and put it into effect"), func(ctx context.Context, in *struct{ Body apitype.PublishBody }) (*body[apitype.Published], error) {
-		number, err := s.publish(ctx, in.Body.Note, "", in.Body.Despite)
+		number, err := s.Revisions.Publish(ctx, revision.Order{Operator: who(ctx).Name, Note: in.Body.Note, Despite: in.Body.Despite})
 		if err != nil {
 			return nil, publishProblem(err)
 		}
@@ -69,21 +66,21 @@ func (s *server) draft() {
 		}
 		return ok(out), nil
 	})
-	huma.Register(s.api, operation("POST", "/revisions/{number}/take-back", "take-back", "Publish the configuration of an earlier revision again"), func(ctx context.Context, in *struct {
+	huma.Register(s.api, operation("POST", "/revisions/{number}/return", "return-to-revision", "Publish the configuration of an earlier revision again, if its expectations are met"), func(ctx context.Context, in *struct {
 		Number int `path:"number" minimum:"1"`
-		Body   note
+		Body   apitype.PublishBody
 	}) (*body[apitype.Published], error) {
 		text := in.Body.Note
 		if text == "" {
 			text = fmt.Sprintf("back to revision %d", in.Number)
 		}
-		number, err := s.Revisions.TakeBack(ctx, who(ctx).Name, in.Number, text)
+		number, err := s.Revisions.Return(ctx, in.Number, revision.Order{Operator: who(ctx).Name, Note: text, Despite: in.Body.Despite})
 		if err != nil {
 			return nil, publishProblem(err)
 		}
 		return ok(s.published(number)), nil
 	})
-	huma.Register(s.api, operation("GET", "/revisions/{number}/diff", "diff-revision", "What changed from one revision to another; from what is running, what taking back would change"), func(ctx context.Context, in *struct {
+	huma.Register(s.api, operation("GET", "/revisions/{number}/diff", "diff-revision", "What changed from one revision to another; from what is running, what returning to it would change"), func(ctx context.Context, in *struct {
 		Number int `path:"number" minimum:"1"`
 		From   int `query:"from" minimum:"0" doc:"Revision to begin with; 0 is the running one"`
 	}) (*body[apitype.Draft], error) {
@@ -103,8 +100,8 @@ func (s *server) draft() {
 }
 
 func (s *server) published(number int) apitype.Published {
-	c, _ := s.Revisions.Running()
-	out := apitype.Published{Revision: number, Warnings: s.problems(c)}
+	running, _ := s.Revisions.CompiledRunning()
+	out := apitype.Published{Revision: number, Warnings: s.Analyst.Problems(running)}
 	if out.Warnings == nil {
 		out.Warnings = []config.Problem{}
 	}

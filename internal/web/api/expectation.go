@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -11,30 +10,19 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
-	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/web/apitype"
-)
-
-const (
-	// expectationsTogether bounds how long all expectations may take; what is not checked by then is not.
-	expectationsTogether = 20 * time.Second
 )
 
 func (s *server) expectations() {
 	huma.Register(s.api, operation("GET", "/expectations-check", "check-expectations", "Try every expectation under the draft, or under what is running; nothing is recorded"), func(ctx context.Context, in *struct {
 		Of string `query:"of" enum:"draft,running" default:"draft"`
 	}) (*body[apitype.AllExpected], error) {
-		c := s.Revisions.Draft()
-		if in.Of == "running" {
-			c, _ = s.Revisions.Running()
+		plan, err := s.planOf(in.Of)
+		if err != nil {
+			return nil, err
 		}
-		plan, problems := decide.Compile(c)
-		if plan == nil {
-			return nil, publishProblem(&revision.Invalid{Problems: problems})
-		}
-		return ok(s.checkExpectations(ctx, plan)), nil
+		return ok(expectedView(s.Revisions.Expect(ctx, plan))), nil
 	})
 }
 
@@ -44,19 +32,15 @@ func (s *server) foretell() {
 		Of   string `query:"of" enum:"draft,running" default:"draft"`
 		Body apitype.ExpectationFields
 	}) (*body[apitype.Foretold], error) {
-		c := s.Revisions.Draft()
-		if in.Of == "running" {
-			c, _ = s.Revisions.Running()
-		}
-		plan, problems := decide.Compile(c)
-		if plan == nil {
-			return nil, publishProblem(&revision.Invalid{Problems: problems})
+		plan, err := s.planOf(in.Of)
+		if err != nil {
+			return nil, err
 		}
 		b := &in.Body
 		if b.Asks == "" && config.FindMethod(b.Method) == nil {
 			return nil, faulty("method", fmt.Sprintf("%q is not a method", b.Method), "Use one of: "+strings.Join(config.Methods, ", ")+".")
 		}
-		_, f, err := revision.DryRun(ctx, s.Gate, plan, &config.Expectation{Sent: strings.TrimSpace(b.Sent), Client: b.Client, Method: b.Method, Asks: b.Asks, Command: b.Command, Level: b.Level, Attributes: b.Attributes, At: b.At}, time.Now())
+		_, f, err := s.Revisions.DryRun(ctx, plan, &config.Expectation{Sent: strings.TrimSpace(b.Sent), Client: b.Client, Method: b.Method, Asks: b.Asks, Command: b.Command, Level: b.Level, Attributes: b.Attributes, At: b.At}, time.Now())
 		if f == nil {
 			return nil, faulty("sent", err.Error(), "Correct it, and ask again.")
 		}
@@ -68,98 +52,35 @@ func (s *server) foretell() {
 	})
 }
 
-// checkExpectations tries the expectations of a plan.
-func (s *server) checkExpectations(ctx context.Context, plan *decide.Plan) apitype.AllExpected {
-	ctx, cancel := context.WithTimeout(ctx, expectationsTogether)
-	defer cancel()
+// planOf is the plan of the draft, or of what is running.
+func (s *server) planOf(of string) (*decide.Plan, error) {
+	c := s.Revisions.CompiledDraft()
+	if of == "running" {
+		c, _ = s.Revisions.CompiledRunning()
+	}
+	if c.Plan == nil {
+		return nil, publishProblem(&revision.Invalid{Problems: c.Problems})
+	}
+	return c.Plan, nil
+}
+
+func expectedView(list []revision.Expected) apitype.AllExpected {
 	out := apitype.AllExpected{Items: []apitype.Expected{}}
-	for i := range plan.Config.Expectations {
-		e := &plan.Config.Expectations[i]
-		one := apitype.Expected{ID: e.ID, Name: e.Name, State: "unchecked", Wanted: wanted(e)}
-		d, f, err := revision.DryRun(ctx, s.Gate, plan, e, time.Now())
-		if f != nil {
-			ending := decide.EndingOf(&d, f)
-			one.Ending, one.Got = &ending, got(&ending)
-			one.Sentence, _ = reason.Explain(d.Reason, plan.Values(f, &d))
-		}
-		switch {
-		case err != nil:
-			one.Sentence = err.Error()
-		case meets(e, one.Ending):
-			one.State = "met"
-		default:
-			one.State = "failed"
+	for _, e := range list {
+		out.Items = append(out.Items, apitype.Expected{ID: e.ID, Name: e.Name, State: string(e.State), Wanted: e.Wanted, Got: e.Got,
+			Ending: e.Ending, Sentence: e.Sentence})
+		if e.State == revision.Failed {
 			out.Failed++
 		}
-		out.Items = append(out.Items, one)
 	}
 	return out
 }
 
-func wanted(e *config.Expectation) string {
-	if !e.Admitted {
-		return strings.TrimSpace("refused " + e.Reason)
-	}
-	text := "admitted"
-	if e.Pass != "" {
-		text += ", pass " + e.Pass
-	}
-	if e.VLAN != "" {
-		text += ", VLAN " + e.VLAN
-	}
-	return text
-}
-
-func got(e *results.Ending) string {
-	if e.Verdict != results.Admitted {
-		return "refused " + string(e.Reason)
-	}
-	text := "admitted, pass " + e.Pass
-	if e.VLAN != "" {
-		text += ", VLAN " + e.VLAN
-	}
-	return text
-}
-
-func meets(e *config.Expectation, have *results.Ending) bool {
-	if e.Admitted != (have.Verdict == results.Admitted) {
-		return false
-	}
-	return (e.Pass == "" || strings.EqualFold(e.Pass, have.Pass)) && (e.VLAN == "" || e.VLAN == have.VLAN) && (e.Reason == "" || e.Reason == string(have.Reason))
-}
-
-// unmet is the error of a draft whose expectations are not met.
-type unmet struct{ list []apitype.Expected }
-
-func (u *unmet) Error() string { return fmt.Sprintf("%d expectations would not be met", len(u.list)) }
-
-func (u *unmet) faults() []apitype.Fault {
+// unmetFaults names the expectations that failed.
+func unmetFaults(u *revision.Unmet) []apitype.Fault {
 	var out []apitype.Fault
-	for _, e := range u.list {
+	for _, e := range u.List {
 		out = append(out, apitype.Fault{Field: fmt.Sprintf("expectation %q", e.Name), Message: fmt.Sprintf("wanted: %s; it would be: %s", e.Wanted, e.Got), Remedy: e.Sentence})
 	}
 	return out
-}
-
-// publish checks the expectations of the draft and publishes it, unless one fails.
-func (s *server) publish(ctx context.Context, note, only string, despite bool) (int, error) {
-	for range 3 {
-		draft := s.Revisions.Draft()
-		if plan, _ := decide.Compile(draft); plan != nil && !despite && len(draft.Expectations) > 0 {
-			var failed []apitype.Expected
-			for _, e := range s.checkExpectations(ctx, plan).Items {
-				if e.State == "failed" {
-					failed = append(failed, e)
-				}
-			}
-			if len(failed) > 0 {
-				return 0, &unmet{failed}
-			}
-		}
-		number, err := s.Revisions.Publish(ctx, who(ctx).Name, note, only, draft)
-		if !errors.Is(err, revision.ErrChanged) {
-			return number, err
-		}
-	}
-	return 0, revision.ErrChanged
 }

@@ -2,24 +2,19 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
-	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/document"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/web/apitype"
 )
-
-// clearMark begins a secret that stands in a file as it is; it is sealed when the file is applied.
-const clearMark = "clear:"
 
 type fileInput struct {
 	RawBody []byte `contentType:"application/yaml"`
@@ -41,7 +36,7 @@ func (s *server) files() {
 			return nil, err
 		}
 		if in.Secrets {
-			if c, err = s.forFile(c); err != nil {
+			if c, err = s.Revisions.ForFile(c); err != nil {
 				return nil, err
 			}
 		}
@@ -61,12 +56,12 @@ func (s *server) files() {
 		if err != nil {
 			return nil, err
 		}
-		next, err := s.over(doc, base)
+		next, err := s.Revisions.Over(doc, base, s.newID)
 		if err != nil {
-			return nil, err
+			return nil, fileProblem(err)
 		}
 		revision.Canonical(next)
-		_, problems := decide.Compile(next)
+		problems := revision.Compile(next).Problems
 		out := apitype.FileComparison{Changes: config.Diff(base, next), Problems: problems, Lists: doc.Lists, Comments: doc.Comments, Mark: revision.Tag(s.Revisions.Draft()), Others: []string{}}
 		if out.Problems == nil {
 			out.Problems = []config.Problem{}
@@ -86,13 +81,13 @@ func (s *server) files() {
 		if err != nil {
 			return nil, err
 		}
-		err = s.Revisions.Replace(ctx, who(ctx).Name, in.Mark, func(draft *config.Config) (*config.Config, error) { return s.over(doc, draft) })
+		err = s.Revisions.Replace(ctx, who(ctx).Name, in.Mark, func(draft *config.Config) (*config.Config, error) { return s.Revisions.Over(doc, draft, s.newID) })
 		if err != nil {
 			return nil, fileProblem(err)
 		}
 		_, number := s.Revisions.Running()
-		c := s.Revisions.Draft()
-		return ok(apitype.Draft{Revision: number, Changes: s.Revisions.Changes(), Problems: s.problems(c), Mark: revision.Tag(c), Publishable: true}), nil
+		c := s.Revisions.CompiledDraft()
+		return ok(apitype.Draft{Revision: number, Changes: s.Revisions.Changes(), Problems: s.Analyst.Problems(c), Mark: revision.Tag(c.Config), Publishable: true}), nil
 	})
 }
 
@@ -123,68 +118,11 @@ func (s *server) readFile(text []byte) (*document.Document, error) {
 	return doc, nil
 }
 
-// inFile is the place of a secret in a file, where objects have names and no identifiers.
-func inFile(at config.Place, path string) config.Place {
-	return config.Place{Purpose: "file " + at.Purpose, Object: strings.ToLower(path)}
-}
-
-// forFile seals the secrets of a configuration for a file, each for the object of its name; the same secret comes out the same.
-func (s *server) forFile(c *config.Config) (*config.Config, error) {
-	out := c.Clone()
-	err := out.Secrets(func(at config.Place, path string, secret *config.Secret) error {
-		clear, err := s.Box.Open(at, *secret)
-		if err != nil {
-			return fmt.Errorf("%s: %w", path, err)
-		}
-		*secret = s.Box.SealAlike(inFile(at, path), clear)
-		return nil
-	})
-	return &out, err
-}
-
-// over puts a file over a configuration, and seals its secrets for the objects they belong to there: those that stand in it as they
-// are, and those that were sealed for a file. Secrets that did not change stay as they were.
-func (s *server) over(doc *document.Document, base *config.Config) (*config.Config, error) {
-	next := doc.Over(base, s.newID)
-	before := map[config.Place][]config.Secret{}
-	kept := base.Clone()
-	_ = kept.Secrets(func(at config.Place, _ string, secret *config.Secret) error {
-		before[at] = append(before[at], *secret)
-		return nil
-	})
-	err := next.Secrets(func(at config.Place, path string, secret *config.Secret) error {
-		if slices.Contains(before[at], *secret) {
-			return nil
-		}
-		clear, plain := strings.CutPrefix(string(*secret), clearMark)
-		if !plain {
-			var err error
-			if clear, err = s.Box.Open(inFile(at, path), *secret); err != nil {
-				return problem(http.StatusUnprocessableEntity, path+" cannot be opened: it was sealed by the key file of another server, for another object, or is not sealed", "Nothing was changed. Leave it out to keep the present one, or write "+clearMark+" in front of the secret itself.")
-			}
-		}
-		for _, old := range before[at] {
-			if was, err := s.Box.Open(at, old); err == nil && was == clear {
-				*secret = old
-				return nil
-			}
-		}
-		*secret = s.Box.Seal(at, clear)
-		return nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	for i := range next.Directories { // a stored password goes to no other servers than it was given for
-		d := &next.Directories[i]
-		if old, at := config.Find(base.Directories, d.ID); at >= 0 && d.BindPassword.Set() && d.BindPassword == old.BindPassword && d.Destination() != old.Destination() {
-			return nil, problem(http.StatusUnprocessableEntity, fmt.Sprintf("directory %q gets other servers, TLS, authority or DNS than those that its stored password was given for", d.Name), "Nothing was changed. Write the password into the file, as bindPassword: \""+clearMark+"…\".")
-		}
-	}
-	return next, nil
-}
-
 func fileProblem(err error) error {
+	var file *revision.FileError
+	if errors.As(err, &file) {
+		return problem(http.StatusUnprocessableEntity, file.Detail, file.Remedy)
+	}
 	p := publishProblem(err)
 	if e, ok := p.(*apitype.Problem); ok && e.Status == http.StatusUnprocessableEntity {
 		e.Detail, e.Remedy = "nothing was changed, since the file has faults", "Correct them in the file."

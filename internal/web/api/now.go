@@ -132,7 +132,8 @@ func (s *server) attention(now time.Time) []apitype.Attention {
 	out = append(out, s.ailing()...)
 	out = append(out, expiring(c)...)
 	weak := map[string]bool{}
-	for _, p := range s.problems(c) {
+	running, _ := s.Revisions.CompiledRunning()
+	for _, p := range s.Analyst.Problems(running) {
 		if p.Kind == "lane" && strings.Contains(p.Message, config.WeakMark) {
 			weak[p.Object] = true // a choice, marked in the lane; one line here is enough
 			continue

@@ -67,7 +67,7 @@ func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In
 		if at < 0 {
 			return nil, problem(http.StatusNotFound, fmt.Sprintf("there is no %s %q in the draft", k.name, in.Ref), "")
 		}
-		return &tagged[Out]{revision.Tag(object), k.views(c)(object, s.meta(object, object.Ident(), s.problemsOf(c)))}, nil
+		return &tagged[Out]{revision.Tag(object), k.views(c)(object, s.meta(object, object.Ident(), s.problemsOfDraft()))}, nil
 	})
 	huma.Register(s.api, operation("POST", base, "add-"+k.name, "Add a "+k.name+" to the draft"), func(ctx context.Context, in *struct {
 		PublishInput
@@ -173,7 +173,7 @@ func save[T any, P config.Object[T], In, Out any](ctx context.Context, s *server
 	if at < 0 {
 		return nil, problem(http.StatusConflict, fmt.Sprintf("the %s was removed meanwhile", k.name), "")
 	}
-	out.Object = k.views(c)(object, s.meta(object, id, s.problemsOf(c)))
+	out.Object = k.views(c)(object, s.meta(object, id, s.problemsOfDraft()))
 	return &tagged[apitype.Saved[Out]]{revision.Tag(object), out}, nil
 }
 
@@ -182,7 +182,7 @@ func (s *server) publishOne(ctx context.Context, p PublishInput, id string) (int
 	if !p.Publish {
 		return 0, nil
 	}
-	number, err := s.publish(ctx, p.Note, id, false)
+	number, err := s.Revisions.Publish(ctx, revision.Order{Operator: who(ctx).Name, Note: p.Note, Only: id})
 	if errors.Is(err, revision.ErrNothing) {
 		return 0, nil
 	}
@@ -208,7 +208,7 @@ func page[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, In, O
 		}
 	}
 	out := apitype.Page[Out]{Items: []Out{}}
-	view, problems := k.views(c), s.problemsOf(c)
+	view, problems := k.views(c), s.problemsOfDraft()
 	for _, p := range order[:min(len(order), in.Limit)] {
 		out.Items = append(out.Items, view(p, s.meta(p, p.Ident(), problems)))
 	}
@@ -229,10 +229,10 @@ func (s *server) meta(object any, id string, problems map[string][]config.Proble
 	return m
 }
 
-// problemsOf sorts the problems of the draft by object.
-func (s *server) problemsOf(c *config.Config) map[string][]config.Problem {
+// problemsOfDraft sorts the problems of the draft by object.
+func (s *server) problemsOfDraft() map[string][]config.Problem {
 	out := map[string][]config.Problem{}
-	for _, p := range s.problems(c) {
+	for _, p := range s.Analyst.Problems(s.Revisions.CompiledDraft()) {
 		out[p.ID] = append(out[p.ID], p)
 	}
 	return out
@@ -253,12 +253,13 @@ func editProblem(err error) error {
 // publishProblem makes problem details of a refused publish.
 func publishProblem(err error) error {
 	var invalid *revision.Invalid
-	var failed *unmet
+	var failed *revision.Unmet
 	switch {
 	case err == nil:
 		return nil
 	case errors.As(err, &failed):
-		return problem(http.StatusConflict, "nothing was published, since expectations would not be met", "Correct the draft or the expectations, or publish despite them.", failed.faults()...)
+		return &apitype.Problem{Code: "expectations.unmet", Title: http.StatusText(http.StatusConflict), Status: http.StatusConflict,
+			Detail: "Not published: expectations would not be met.", Remedy: "Correct the draft or the expectations, or publish despite them.", Errors: unmetFaults(failed)}
 	case errors.As(err, &invalid):
 		return problem(http.StatusUnprocessableEntity, "nothing was published, since the draft has faults", "Correct them; what is running stays as it is.", faults(invalid.Problems, true)...)
 	case errors.Is(err, revision.ErrNothing):

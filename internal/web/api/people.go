@@ -8,7 +8,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/core/results"
@@ -39,7 +38,7 @@ func (s *server) people() {
 		}
 		draft := s.Revisions.Draft()
 		out.Names = nameForms(draft, cfg.Name, person)
-		if plan, _ := decide.Compile(draft); plan != nil {
+		if plan := s.Revisions.CompiledDraft().Plan; plan != nil {
 			out.Prospects = plan.Prospects(person)
 		} else {
 			out.Problem = "The draft cannot be published as it is, so it is not known what it would give."

@@ -7,14 +7,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
-	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/manage/rehearsal"
 	"tollgate.example/key/internal/web/apitype"
@@ -52,18 +49,13 @@ func (s *server) rehearsals() {
 
 func (s *server) rehearse(ctx context.Context, in *apitype.RehearsalInput, tell func(results.Progress)) (*results.Rehearsal, error) {
 	mark := s.draftMark()
-	after, problems := decide.Compile(s.Revisions.Draft())
-	if after == nil {
-		at := slices.IndexFunc(problems, func(p config.Problem) bool { return !p.Warning })
-		return nil, fmt.Errorf("the draft cannot be rehearsed before its faults are corrected: %w", problems[at])
+	draft := s.Revisions.CompiledDraft()
+	if fault, bad := draft.Fault(); bad {
+		return nil, fmt.Errorf("the draft cannot be rehearsed before its faults are corrected: %w", fault)
 	}
-	running, number := s.Revisions.Running()
-	before, problems := decide.Compile(running)
-	if before == nil {
-		return nil, problems[0]
-	}
+	running, number := s.Revisions.CompiledRunning()
 	until := time.Now()
-	input := rehearsal.Input{Before: before, After: after, Revision: number, Draft: mark, Since: until.Add(-time.Duration(in.Hours) * time.Hour), Until: until, Enrolled: s.Factors.Enrolled}
+	input := rehearsal.Input{Before: running.Plan, After: draft.Plan, Revision: number, Draft: mark, Since: until.Add(-time.Duration(in.Hours) * time.Hour), Until: until, Enrolled: s.Factors.Enrolled}
 	for _, line := range in.Sample {
 		input.Sample = append(input.Sample, line)
 	}

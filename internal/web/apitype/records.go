@@ -13,6 +13,7 @@ type Problem struct {
 	Type   string  `json:"type,omitempty" doc:"Always about:blank"`
 	Title  string  `json:"title"`
 	Status int     `json:"status"`
+	Code   string  `json:"code,omitempty" doc:"Stable code of what programs may want to act on, such as expectations.unmet"`
 	Detail string  `json:"detail"`
 	Remedy string  `json:"remedy,omitempty"`
 	Errors []Fault `json:"errors,omitempty"`

@@ -1,0 +1,120 @@
+package revision
+
+import (
+	"context"
+	"encoding/json"
+	"maps"
+	"time"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/store"
+)
+
+// tries is how often an edit is made again because somebody else was quicker.
+const tries = 10
+
+// Authors tells who changed an object of the draft last.
+type Authors func(id string) (Author, bool)
+
+// Edit changes one object of the draft. The function works on a copy; its error, or a fault in the object with the
+// ID that it returns, leaves the draft as it was. It is called again if somebody else changed the draft meanwhile.
+func (k *Keeper) Edit(ctx context.Context, operator string, change func(*config.Config, Authors) (id string, err error)) error {
+	return k.change(ctx, operator, func(before *state) (*Compiled, map[string]Author, error) {
+		next := before.draft.Config.Clone()
+		id, err := change(&next, func(id string) (Author, bool) {
+			a, ok := before.authors[id]
+			return a, ok
+		})
+		if err != nil {
+			return nil, nil, err
+		}
+		next.Normalise()
+		Canonical(&next)
+		compiled := Compile(&next)
+		var own []config.Problem
+		for _, p := range compiled.Problems {
+			if p.ID == id && !p.Warning {
+				own = append(own, p)
+			}
+		}
+		if len(own) > 0 {
+			return nil, nil, &Invalid{own}
+		}
+		authors := maps.Clone(before.authors)
+		authors[id] = Author{operator, time.Now()}
+		return compiled, authors, nil
+	})
+}
+
+// Replace makes the draft another configuration, which must have no faults. With mark set, it refuses if the draft no
+// longer has that tag. The function is called again if somebody else changed the draft meanwhile.
+func (k *Keeper) Replace(ctx context.Context, operator, mark string, next func(draft *config.Config) (*config.Config, error)) error {
+	return k.change(ctx, operator, func(before *state) (*Compiled, map[string]Author, error) {
+		if mark != "" && mark != Tag(before.draft.Config) {
+			return nil, nil, ErrChanged
+		}
+		c, err := next(before.draft.Config)
+		if err != nil {
+			return nil, nil, err
+		}
+		Canonical(c)
+		compiled := Compile(c)
+		if compiled.Plan == nil {
+			return nil, nil, &Invalid{compiled.Problems}
+		}
+		authors := maps.Clone(before.authors)
+		for _, change := range config.Diff(before.draft.Config, c) {
+			authors[change.ID] = Author{operator, time.Now()}
+		}
+		return compiled, authors, nil
+	})
+}
+
+// Discard makes the draft the same as what is running.
+func (k *Keeper) Discard(ctx context.Context, operator string) error {
+	return k.change(ctx, operator, func(before *state) (*Compiled, map[string]Author, error) {
+		return before.running, map[string]Author{}, nil
+	})
+}
+
+// change makes the next draft from the present one, without a lock, and stores it if the draft is still the same.
+func (k *Keeper) change(ctx context.Context, operator string, make func(before *state) (*Compiled, map[string]Author, error)) error {
+	for range tries {
+		before := k.state.Load()
+		next, authors, err := make(before)
+		if err != nil {
+			return err
+		}
+		row, err := draftRow(operator, next.Config, authors)
+		if err != nil {
+			return err
+		}
+		if stored, err := k.saveOver(ctx, before, next, authors, row); stored || err != nil {
+			return err
+		}
+	}
+	return ErrChanged
+}
+
+// saveOver stores a draft if the state is still the one that it was made from.
+func (k *Keeper) saveOver(ctx context.Context, before *state, next *Compiled, authors map[string]Author, row store.Draft) (bool, error) {
+	k.commit.Lock()
+	defer k.commit.Unlock()
+	if k.state.Load() != before {
+		return false, nil
+	}
+	if err := k.store.SaveDraft(ctx, row); err != nil {
+		return false, err
+	}
+	k.set(newState(before.running, before.number, next, authors))
+	return true, nil
+}
+
+func draftRow(operator string, c *config.Config, authors map[string]Author) (store.Draft, error) {
+	text, err := json.Marshal(c)
+	if err != nil {
+		return store.Draft{}, err
+	}
+	who, err := json.Marshal(authors)
+	return store.Draft{At: time.Now().UnixMilli(), Operator: operator, Config: text, Authors: who}, err
+}

@@ -1,0 +1,110 @@
+package revision
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/store"
+)
+
+// ErrNothing is returned when a publish would change nothing.
+var ErrNothing = errors.New("the draft is the same as what is running")
+
+// ErrOthers is returned when one change was to be published alone, but the draft holds others.
+var ErrOthers = errors.New("the draft holds other changes")
+
+// ErrChanged is returned when the draft is no longer what the caller has looked at.
+var ErrChanged = errors.New("the draft was changed meanwhile")
+
+// ErrDraft is returned when a revision was to be returned to while the draft holds changes.
+var ErrDraft = errors.New("the draft holds changes that would be lost; publish or discard it first")
+
+// Order says what to publish, and how.
+type Order struct {
+	Operator, Note string
+	// Only is the object that alone may differ, "" for the whole draft.
+	Only string
+	// Despite publishes although expectations fail.
+	Despite bool
+}
+
+// Publish makes the draft the next revision, if its expectations are met. The draft was compiled when it was edited, and
+// is not compiled again.
+func (k *Keeper) Publish(ctx context.Context, o Order) (int, error) {
+	for range tries {
+		before := k.state.Load()
+		changes := before.changes()
+		if len(changes) == 0 {
+			return 0, ErrNothing
+		}
+		for _, c := range changes {
+			if o.Only != "" && c.ID != o.Only {
+				return 0, fmt.Errorf("%w: %s %q %s by %s", ErrOthers, c.Kind, c.Object, c.What, before.authors[c.ID].Operator)
+			}
+		}
+		number, err := k.publish(ctx, o, before, before.draft, changes)
+		if !errors.Is(err, ErrChanged) {
+			return number, err
+		}
+	}
+	return 0, ErrChanged
+}
+
+// Return publishes the configuration of an earlier revision as a new one, if its expectations are met.
+func (k *Keeper) Return(ctx context.Context, number int, o Order) (int, error) {
+	before := k.state.Load()
+	if len(before.changes()) > 0 {
+		return 0, ErrDraft
+	}
+	c, err := k.read(ctx, number)
+	if err != nil {
+		return 0, err
+	}
+	changes := config.Diff(before.running.Config, c)
+	if len(changes) == 0 {
+		return 0, ErrNothing
+	}
+	return k.publish(ctx, o, before, Compile(c), changes)
+}
+
+// publish stores a configuration as the next revision and puts it into effect; the draft becomes the same. It returns
+// ErrChanged if the state is no longer the one before.
+func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Compiled, changes []config.Change) (int, error) {
+	if next.Plan == nil {
+		return 0, &Invalid{next.Problems}
+	}
+	if !o.Despite {
+		if err := k.expect(ctx, next.Plan); err != nil {
+			return 0, err
+		}
+	}
+	row, err := draftRow(o.Operator, next.Config, map[string]Author{})
+	if err != nil {
+		return 0, err
+	}
+	list, err := json.Marshal(changes)
+	if err != nil {
+		return 0, err
+	}
+	k.commit.Lock()
+	defer k.commit.Unlock()
+	if k.state.Load() != before {
+		return 0, ErrChanged
+	}
+	number := before.number + 1
+	snapshot, err := k.gate.Prepare(next.Plan, number, k.box)
+	if err != nil {
+		return 0, err
+	}
+	r := store.Revision{Number: number, At: row.At, Operator: o.Operator, Note: o.Note, Changes: list, Config: row.Config}
+	if err := k.store.Publish(ctx, r, row); err != nil {
+		return 0, err
+	}
+	k.gate.Swap(snapshot)
+	k.remember(before.number, before.running.Plan)
+	k.set(newState(next, number, next, map[string]Author{}))
+	return number, nil
+}
