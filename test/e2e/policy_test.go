@@ -146,6 +146,12 @@ func TestExpectationsGuardPublishing(t *testing.T) {
 		t.Errorf("revision %d runs", n)
 	}
 	w.wants(0, []string{"draft", "publish", "-despite-expectations"}, "revision 4")
+	w.wants(0, []string{"revision", "return", "3"}, "as revision 5")
+	w.wants(1, []string{"revision", "return", "4"}, `expectation "Ticketing at a counter"`, "it would be: refused policy.none")
+	if _, n := w.running(); n != 5 {
+		t.Errorf("revision %d runs after a return that was refused", n)
+	}
+	w.wants(0, []string{"revision", "return", "-despite-expectations", "4"}, "as revision 6")
 	w.wants(0, []string{"draft", "discard"}, "")
 	w.wants(0, []string{"attempt", "foretell", "-user", "t.marchetti", "-client", "np-switch-1", "-method", "peap-mschapv2", "-attr", "NAS-Port-Type=Ethernet"}, "refused", "method.unusable")
 	w.wants(0, []string{"attempt", "foretell", "-user", "t.marchetti", "-client", "np-switch-1", "-method", "peap-gtc", "-attr", "NAS-Port-Type=Ethernet"}, "admitted")
