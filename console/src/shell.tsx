@@ -28,16 +28,16 @@ function toggleTheme() {
 }
 
 /** Weak methods stay marked in their lane; they are a choice, and nobody has to act. */
-const weak = (p: { message: string }) => p.message.includes(" is weak: ");
+const weak = (p: { code: string }) => p.code === "method.weak";
 
 /** How many things of each page need somebody. */
 function useFlags(): Record<string, number> {
   const now = useNow();
   const draft = useDraft();
-  const clients = now.data?.attention.filter((a) => a.severity === "fail" && a.link.startsWith("/clients")).length ?? 0;
+  const clients = now.data?.attention.filter((a) => a.code === "client.fault").length ?? 0;
   const lanes = draft.data?.problems.filter((p) => p.kind === "lane" && !weak(p)).length ?? 0;
-  const certificates = now.data?.attention.filter((a) => /^.(certificates|authorities|trusts)/.test(a.link)).length ?? 0;
-  const checkup = now.data?.attention.filter((a) => a.severity === "fail" && a.link === "/checkup").length ?? 0;
+  const certificates = now.data?.attention.filter((a) => a.code.startsWith("certificate.")).length ?? 0;
+  const checkup = now.data?.attention.filter((a) => a.severity === "fail" && a.code === "check.failed").length ?? 0;
   return { Checkup: checkup, Clients: clients, Lanes: lanes, Certificates: certificates };
 }
 

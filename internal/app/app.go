@@ -31,6 +31,7 @@ import (
 	"tollgate.example/key/internal/identity/device"
 	"tollgate.example/key/internal/identity/domain"
 	"tollgate.example/key/internal/identity/factor"
+	"tollgate.example/key/internal/manage/attention"
 	"tollgate.example/key/internal/manage/checkup"
 	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/manage/rehearsal"
@@ -241,7 +242,9 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	if err != nil {
 		return err
 	}
-	return a.serve(o, listener, secure, api.New(&api.Service{Version: Version, Store: a.store, Writer: a.Writer, Revisions: revisions, Analyst: revision.NewAnalyst(a.Gate, accounts.Groups), Accounts: accounts, Factors: a.factors, Operators: operators,
+	analyst := revision.NewAnalyst(a.Gate, accounts.Groups)
+	needs := &attention.Sources{Addresses: registry, Accounts: accounts, Checkup: checks, Revisions: revisions, Analyst: analyst, Lost: a.Writer.Lost}
+	return a.serve(o, listener, secure, api.New(&api.Service{Version: Version, Store: a.store, Writer: a.Writer, Revisions: revisions, Analyst: analyst, Attention: needs, Accounts: accounts, Factors: a.factors, Operators: operators,
 		Sources: registry, Gate: a.Gate, Checkup: checks, Roster: copies, Rehearsals: rehearsal.New(a.store, a.Writer.Added), Box: box, IDs: ids, Tally: counts, Attempts: hub, Journal: a.Journal, Entries: entries, Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting, Secure: secure, Hosts: o.HTTPHosts, Done: background.Done()}))
 }
 

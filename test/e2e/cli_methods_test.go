@@ -67,7 +67,7 @@ func TestCertificatesFromTheCommandLine(t *testing.T) {
 	w.do(http.MethodGet, "/now", nil, &now)
 	found := false
 	for _, a := range now.Attention {
-		found = found || a.Title == "certificate portal expires in 19 days"
+		found = found || a.Code == "certificate.ends" && a.Params["name"] == "portal" && a.Params["days"] == "19" && a.Kind == "certificate"
 	}
 	if !found {
 		t.Errorf("Now says %+v", now.Attention)

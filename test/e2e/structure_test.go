@@ -68,8 +68,10 @@ var allowed = map[string][]string{
 	"internal/manage/sources":   {"internal/store"},
 	"internal/manage/operator":  {"internal/base/", "internal/store"},
 	"internal/manage/rehearsal": {"internal/base/ident", "internal/core/", "internal/store"},
-	"internal/manage/checkup":   {"internal/base/panics", "internal/core/config", "internal/core/results", "internal/identity/directory", "internal/store"},
-	"internal/manage/revision":  {"internal/base/seal", "internal/core/", "internal/front/radius/access", "internal/gate", "internal/store", "internal/wire/"},
+	"internal/manage/attention": {"internal/core/config", "internal/core/results", "internal/identity/account", "internal/identity/certificate",
+		"internal/manage/checkup", "internal/manage/revision", "internal/manage/sources"},
+	"internal/manage/checkup":  {"internal/base/panics", "internal/core/config", "internal/core/results", "internal/identity/directory", "internal/store"},
+	"internal/manage/revision": {"internal/base/seal", "internal/core/", "internal/front/radius/access", "internal/gate", "internal/store", "internal/wire/"},
 
 	"internal/web/apitype": {"internal/core/calendar", "internal/core/config", "internal/core/facts", "internal/core/results"},
 	"internal/web/client":  {"internal/web/apitype"},
@@ -236,5 +238,23 @@ func TestTheTestsOfTheSecurityPageExist(t *testing.T) {
 		if !strings.Contains(string(out), "func "+name[1]+"(") {
 			t.Errorf("docs/SECURITY.md names %s, which does not exist", name[1])
 		}
+	}
+}
+
+// Problems are made by one function, which asks for a code.
+func TestProblemsHaveCodes(t *testing.T) {
+	cmd := exec.Command("git", "grep", "--untracked", "-n", "-E", `(config\.|\b)Problem\{[A-Z]`, "--", "internal/core/*.go", "internal/manage/*.go", ":!*_test.go")
+	cmd.Dir = root()
+	out, _ := cmd.Output()
+	for line := range strings.Lines(string(out)) {
+		if !strings.HasPrefix(line, "internal/core/config/problem.go:") && !strings.HasPrefix(line, "internal/manage/sources/") {
+			t.Errorf("a problem without a code: %s", line)
+		}
+	}
+	// What is shown is told by codes, and never by words in a sentence.
+	cmd = exec.Command("git", "grep", "--untracked", "-n", "-E", `\.(message|detail|sentence|remedy|title)\.(includes|startsWith|endsWith|match)`, "--", "console/src")
+	cmd.Dir = root()
+	if out, _ := cmd.Output(); len(out) > 0 {
+		t.Errorf("pages look for words in a sentence:\n%s", out)
 	}
 }

@@ -1,3 +1,4 @@
+import { linkTo } from "../api/link";
 import { Link } from "react-router";
 import type { Schema } from "../api/client";
 import { useAnalysis } from "../api/hooks";
@@ -5,7 +6,6 @@ import { Empty, Failure, millis, Notice, PageHead, sentence, Verdict } from "../
 
 type Finding = Schema["ResultsFinding"];
 
-const paths: Record<string, string> = { lane: "lanes", pass: "passes", calendar: "calendars", pool: "pools", remote: "remotes", "command-list": "command-lists", directory: "directories", trust: "trusts", certificate: "certificates" };
 const titles: Record<Finding["code"], string> = {
   unreachable: "never reached", overlap: "overlaps", "always-true": "always true", "never-true": "never true", "no-policy": "no policy", unused: "not used",
   "group-gone": "group gone", "group-unknown": "group not picked", "group-ambiguous": "ambiguous group", incomplete: "not all examined",
@@ -55,7 +55,7 @@ function List({ title, list }: { title: string; list: Finding[] }) {
           {list.map((f, i) => (
             <tr key={i}>
               <td className={f.note ? "" : "font-semibold text-out"}>{titles[f.code]}</td>
-              <td><Link className="hover:underline" to={`/${paths[f.kind] ?? "lanes"}/${f.id}`}>{f.object}</Link>{f.policy && <div className="text-soft">{f.policy}</div>}</td>
+              <td><Link className="hover:underline" to={linkTo(f.kind, f.id)}>{f.object}</Link>{f.policy && <div className="text-soft">{f.policy}</div>}</td>
               <td>{sentence(f.message)} <span className="text-soft">{f.remedy}</span></td>
               <td className="mono text-[12px]">{f.example.map((e) => <div key={e}>{e}</div>)}{f.instead && <div className="text-soft">→ {f.instead}</div>}</td>
             </tr>

@@ -71,7 +71,7 @@ function LaneView({ lane }: { lane: Lane }) {
   const [open, setOpen] = useState<Policy | null>(null);
   const put = (policies: Policy[], done?: () => void) => save.mutate({ id: lane.id, tag: lane.tag, body: laneBody({ ...lane, policies }) }, { onSuccess: done });
   const found = useAnalysis().data?.items.filter((f) => f.id === lane.id && f.kind === "lane") ?? [];
-  const plain = lane.problems.filter((p) => !found.some((f) => p.message.endsWith(f.message)));
+  const plain = lane.problems.filter((p) => !p.code.startsWith("finding."));
   const hits = useHits().data?.items ?? [];
   const blank: Policy = { id: "", name: "", enabled: true, when: "", outcome: "admit", pass: "", groups: [], message: "" };
   return (
@@ -85,7 +85,7 @@ function LaneView({ lane }: { lane: Lane }) {
       {lane.forward.length === 0 && <Settings lane={lane} />}
       {!open && <div className="mt-2"><Failure error={save.error} /></div>}
       {found.filter((f) => !f.policy).map((f, i) => <FindingLine key={i} finding={f} />)}
-      {plain.filter((p) => !p.field.startsWith("policies[") && !p.message.includes(" is weak: ")).map((p, i) => <div key={i} className="mt-2"><Notice tone={p.warning ? "warn" : "out"}><b>{sentence(p.message)}</b> {p.remedy}</Notice></div>)}
+      {plain.filter((p) => !p.field.startsWith("policies[") && p.code !== "method.weak").map((p, i) => <div key={i} className="mt-2"><Notice tone={p.warning ? "warn" : "out"}><b>{sentence(p.message)}</b> {p.remedy}</Notice></div>)}
       {lane.forward.length > 0 && <p className="mt-3">Requests go to <b>{lane.forward.join(", then to ")}</b>, and the first that answers decides. What it grants is passed on.</p>}
       {(lane.forward.length === 0 || lane.policies.length > 0) && <div className="mt-3 grid grid-cols-[52px_minmax(0,1fr)_104px_220px] border-b border-hair pb-1 text-[12px] font-medium text-soft"><span /><span>Policy, first that fits</span><span>Last 48 hours</span><span>Outcome</span></div>}
       <Sortable items={lane.policies} onMove={(next) => put(next)}>

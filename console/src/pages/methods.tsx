@@ -28,8 +28,8 @@ function Weak({ text }: { text: string }) {
 
 /** How many things of a lane are wrong; weak methods are a choice and are marked, not counted. */
 export function Marks({ list }: { list: Schema["ConfigProblem"][] }) {
-  const weak = list.some((p) => p.message.includes(" is weak: "));
-  const n = list.filter((p) => !p.message.includes(" is weak: ")).length;
+  const weak = list.some((p) => p.code === "method.weak");
+  const n = list.filter((p) => p.code !== "method.weak").length;
   return (
     <>
       {n > 0 && <span className="font-normal text-brass-ink"> · {n} {n === 1 ? "warning" : "warnings"}</span>}

@@ -1,6 +1,7 @@
 import { Link, useNavigate } from "react-router";
 import type { Schema } from "../api/client";
 import { useNow } from "../api/hooks";
+import { linkTo } from "../api/link";
 import { Bar, ButtonLink, Empty, Failure, millis, PageHead, rowKeys, Verdict, When } from "../ui/basic";
 
 const W = 1040;
@@ -52,7 +53,7 @@ export function NowPage() {
       </PageHead>
       <Chart minutes={n.minutes} />
       {quiet && <Empty title="Nobody has asked yet">Add the device as a <Link className="underline" to="/clients">client</Link>, and point it to this machine.</Empty>}
-      <h2 className="mt-4 mb-1.5">Needs you</h2>
+      <h2 className="mt-4 mb-1.5">Needs attention</h2>
       {n.attention.length === 0 ? <p className="text-soft">Nothing.</p> : (
         <table className="grid-table">
           <tbody>
@@ -60,7 +61,7 @@ export function NowPage() {
               <tr key={i}>
                 <td className={`w-7 ${a.severity === "fail" ? "text-out" : "text-wait"}`}><Bar kind={a.severity === "fail" ? "out" : "wait"} /></td>
                 <td><b>{a.title}</b><br /><span className="text-soft">{a.text}</span></td>
-                <td className="text-right whitespace-nowrap"><ButtonLink to={a.link}>{a.action}</ButtonLink></td>
+                <td className="text-right whitespace-nowrap"><ButtonLink to={a.code === "stranger.asks" ? `${linkTo("client")}?add=${a.params.address}` : linkTo(a.kind, a.id)}>{a.action}</ButtonLink></td>
               </tr>
             ))}
           </tbody>

@@ -63,7 +63,7 @@ function Foreseen({ lane, policies, own }: { lane: Schema["Lane"]; policies: (ow
     queryFn: () => call<Schema["Analysis"]>("POST", `/lanes/${lane.id}/analysis`, { name: lane.name, when: lane.when, methods: lane.methods, realm: lane.realm, forward: lane.forward, tls: lane.tls, rejectDelayMillis: lane.rejectDelayMillis, secondFactor: lane.secondFactor, factorRestMinutes: lane.factorRestMinutes, note: lane.note ?? "", policies: policies({ ...typed, name: typed.name || "This policy", enabled: true }) }),
   });
   const name = typed.name || "This policy";
-  const list = whole && typed.enabled ? found.data?.items.filter((f) => f.policy === name || f.message.includes(`, ${name}, `)) ?? [] : [];
+  const list = whole && typed.enabled ? found.data?.items.filter((f) => f.policy === name || f.others?.includes(name)) ?? [] : [];
   return list.length > 0 ? <div className="mb-3" aria-live="polite">{list.map((f, i) => <FindingLine key={i} finding={f.policy === name ? f : { ...f, message: `policy ${f.policy}: ${f.message}` }} />)}</div> : null;
 }
 

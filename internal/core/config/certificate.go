@@ -159,7 +159,7 @@ func (c *Config) checkCertificates(k *checker) {
 		a := &c.Authorities[i]
 		k.on("authority", a.Name, a.ID)
 		if n, err := blocks(a.Certificate); err != nil || n != 1 || !a.Key.Set() {
-			k.fail("certificate", "an authority is one certificate and its key", "Make it here, or import both.")
+			k.fail("certificate", Required, "Make it here, or import both.", "an authority is one certificate and its key")
 		}
 	}
 	for i := range c.Certificates {
@@ -168,16 +168,16 @@ func (c *Config) checkCertificates(k *checker) {
 		n, err := blocks(s.Chain)
 		switch {
 		case err != nil:
-			k.fail("chain", err.Error(), "Give the certificate in PEM form.")
+			k.fail("chain", Malformed, "Give the certificate in PEM form.", "%s", err)
 		case n == 0 && s.Request == "":
-			k.fail("chain", "there is no certificate", "Make one with an authority of your own, make a signing request, or import one.")
+			k.fail("chain", NotFound, "Make one with an authority of your own, make a signing request, or import one.", "there is no certificate")
 		case n == 0:
-			k.warn("chain", "the signing request has not been answered yet", "Have it signed, and put the certificate here.")
+			k.warn("chain", RequestPending, "Have it signed, and put the certificate here.", "the signing request has not been answered yet")
 		case len(s.Chain) > maxPEM || n > 20:
-			k.fail("chain", "a chain of more than 20 certificates", "Give only what lies between the certificate and its authority.")
+			k.fail("chain", TooMany, "Give only what lies between the certificate and its authority.", "a chain of more than 20 certificates")
 		}
 		if !s.Key.Set() {
-			k.fail("key", "there is no private key", "Give the key that belongs to the certificate.")
+			k.fail("key", NotFound, "Give the key that belongs to the certificate.", "there is no private key")
 		}
 	}
 	for i := range c.Trusts {
@@ -190,42 +190,42 @@ func (c *Config) checkTrust(k *checker, t *Trust) {
 	n, err := blocks(t.PEM)
 	switch {
 	case err != nil:
-		k.fail("pem", err.Error(), "Give the authorities in PEM form.")
+		k.fail("pem", Malformed, "Give the authorities in PEM form.", "%s", err)
 	case len(t.PEM) > maxPEM || n > 100:
-		k.fail("pem", "more than 100 authorities", "Give only those that issue certificates to your devices.")
+		k.fail("pem", TooMany, "Give only those that issue certificates to your devices.", "more than 100 authorities")
 	case n == 0 && len(t.Authorities) == 0:
-		k.fail("authorities", "the list is empty", "Choose an authority of your own, or paste others.")
+		k.fail("authorities", Required, "Choose an authority of your own, or paste others.", "the list is empty")
 	}
 	for j, name := range t.Authorities {
 		if _, at := Find(c.Authorities, name); at < 0 {
-			k.fail(fmt.Sprintf("authorities[%d]", j), fmt.Sprintf("there is no authority %q", name), "Choose one of the authorities.")
+			k.fail(fmt.Sprintf("authorities[%d]", j), NotFound, "Choose one of the authorities.", "there is no authority %q", name)
 		}
 	}
 	for j, source := range t.Identity {
 		if !slices.Contains(IdentitySources, source) {
-			k.fail(fmt.Sprintf("identity[%d]", j), fmt.Sprintf("%q is no place in a certificate", source), "Use "+strings.Join(IdentitySources, ", ")+".")
+			k.fail(fmt.Sprintf("identity[%d]", j), Unknown, "Use "+strings.Join(IdentitySources, ", ")+".", "%q is no place in a certificate", source)
 		}
 	}
 	if t.Unanswered != RefuseUnanswered && t.Unanswered != TakeUnanswered {
-		k.fail("unanswered", fmt.Sprintf("%q is neither refuse nor take", t.Unanswered), "Use refuse or take.")
+		k.fail("unanswered", Unknown, "Use refuse or take.", "%q is neither refuse nor take", t.Unanswered)
 	}
 	for j, where := range t.CRLs {
 		if !strings.HasPrefix(where, "/") && !strings.HasPrefix(where, "file:") && !webAddress(where) {
-			k.fail(fmt.Sprintf("crls[%d]", j), fmt.Sprintf("%q is neither an http address nor a file", where), "Write http://… or a path that begins with /.")
+			k.fail(fmt.Sprintf("crls[%d]", j), Malformed, "Write http://… or a path that begins with /.", "%q is neither an http address nor a file", where)
 		}
 	}
 	if len(t.CRLs) > 8 {
-		k.fail("crls", "more than 8 lists", "Remove some.")
+		k.fail("crls", TooMany, "Remove some.", "more than 8 lists")
 	}
 	if t.OCSP != "" && !webAddress(t.OCSP) {
-		k.fail("ocsp", fmt.Sprintf("%q is no http address", t.OCSP), "Write the address of the responder, http://…")
+		k.fail("ocsp", Malformed, "Write the address of the responder, http://…", "%q is no http address", t.OCSP)
 	}
 	if n > 0 && len(t.CRLs) == 0 && t.OCSP == "" && !t.Listed && !t.Responder {
 		remedy := "Give a list or a responder, or use those that the certificates name."
 		if t.Unanswered == RefuseUnanswered {
-			k.warn("crls", "nothing tells whether a certificate of these authorities was revoked, so all of them are refused", remedy)
+			k.warn("crls", RevocationUnknown, remedy, "nothing tells whether a certificate of these authorities was revoked, so all of them are refused")
 		} else {
-			k.warn("crls", "nothing tells whether a certificate of these authorities was revoked", remedy)
+			k.warn("crls", RevocationUnknown, remedy, "nothing tells whether a certificate of these authorities was revoked")
 		}
 	}
 }
@@ -315,44 +315,41 @@ func (c *Config) settleTrust() {
 func (c *Config) checkTLS(k *checker, l *Lane) {
 	needsServer, needsTrust := l.needsTLS()
 	if _, at := Find(c.Certificates, l.TLS.Certificate); l.TLS.Certificate != "" && at < 0 {
-		k.fail("tls.certificate", fmt.Sprintf("there is no certificate %q", l.TLS.Certificate), "Choose one of the certificates.")
+		k.fail("tls.certificate", NotFound, "Choose one of the certificates.", "there is no certificate %q", l.TLS.Certificate)
 	} else if needsServer && len(c.Certificates) == 0 {
-		k.fail("tls.certificate", "its methods show the device a server certificate, and there is none", "Make or import one under Certificates.")
+		k.fail("tls.certificate", Required, "Make or import one under Certificates.", "its methods show the device a server certificate, and there is none")
 	}
 	if _, at := Find(c.Trusts, l.TLS.Trust); l.TLS.Trust != "" && at < 0 {
-		k.fail("tls.trust", fmt.Sprintf("there is no trust list %q", l.TLS.Trust), "Choose one of the trust lists.")
+		k.fail("tls.trust", NotFound, "Choose one of the trust lists.", "there is no trust list %q", l.TLS.Trust)
 	} else if needsTrust && len(c.Trusts) == 0 {
-		k.fail("tls.trust", "its methods take client certificates, and no trust list says whose", "Add a trust list under Certificates.")
+		k.fail("tls.trust", Required, "Add a trust list under Certificates.", "its methods take client certificates, and no trust list says whose")
 	} else if needsTrust && c.TrustList(l.TLS.Trust) == nil {
-		k.fail("tls.trust", "its methods take client certificates, there are several trust lists, and it names none", "Choose the trust list whose devices may sign in here.")
+		k.fail("tls.trust", Required, "Choose the trust list whose devices may sign in here.", "its methods take client certificates, there are several trust lists, and it names none")
 	}
 	oneOf(k, "tls.minimum", l.TLS.Minimum, Versions)
 	oneOf(k, "tls.binding", l.TLS.Binding, []string{"off", "optional", "require"})
 	oneOf(k, "tls.prove", l.TLS.Prove, []string{"user", "machine", "both"})
 	if l.TLS.ResumeMinutes < 0 || l.TLS.ResumeMinutes > 7*24*60 {
-		k.fail("tls.resumeMinutes", fmt.Sprintf("%d minutes is out of range", l.TLS.ResumeMinutes), "Use 0 (never) to 10080 minutes (7 days).")
+		k.fail("tls.resumeMinutes", OutOfRange, "Use 0 (never) to 10080 minutes (7 days).", "%d minutes is out of range", l.TLS.ResumeMinutes)
 	}
 	if needsServer && (l.TLS.Minimum == "1.0" || l.TLS.Minimum == "1.1") {
-		k.warn("tls.minimum", "TLS "+l.TLS.Minimum+" is allowed: its hashes are broken, and whoever stands between device and server may make them use it", "Raise the minimum to 1.2 once no device needs less; each attempt shows its version.")
+		k.warn("tls.minimum", OldTLS, "Raise the minimum to 1.2 once no device needs less; each attempt shows its version.", "TLS %s is allowed: its hashes are broken, and whoever stands between device and server may make them use it", l.TLS.Minimum)
 	}
 	for j, name := range l.TLS.Older {
 		i := slices.IndexFunc(Allowances, func(a Allowance) bool { return a.Name == name })
 		if i < 0 {
-			k.fail(fmt.Sprintf("tls.older[%d]", j), fmt.Sprintf("%q is no allowance for older peers", name), "Use "+NoExtendedMasterSecret+" or "+OldCiphers+".")
+			k.fail(fmt.Sprintf("tls.older[%d]", j), Unknown, "Use "+NoExtendedMasterSecret+" or "+OldCiphers+".", "%q is no allowance for older peers", name)
 			continue
 		}
-		k.warn(fmt.Sprintf("tls.older[%d]", j), name+" is allowed: "+Allowances[i].Exposed, "Take it off once no device needs it.")
+		k.warn(fmt.Sprintf("tls.older[%d]", j), OldPeers, "Take it off once no device needs it.", "%s is allowed: %s", name, Allowances[i].Exposed)
 	}
 }
 
 func oneOf(k *checker, field, value string, list []string) {
 	if !slices.Contains(list, value) {
-		k.fail(field, fmt.Sprintf("%q is not known here", value), "Use "+strings.Join(list, ", ")+".")
+		k.fail(field, Unknown, "Use "+strings.Join(list, ", ")+".", "%q is not known here", value)
 	}
 }
-
-// WeakMark stands in the warning of a weak method, by which it is told from what somebody should act on.
-const WeakMark = " is weak: "
 
 // checkMethods warns of weak methods, and of methods that cannot work where the lane's people are kept.
 func (c *Config) checkMethods(k *checker, l *Lane) {
@@ -367,7 +364,7 @@ func (c *Config) checkMethods(k *checker, l *Lane) {
 		}
 		field := fmt.Sprintf("methods[%d]", j)
 		if m.Exposed != "" {
-			k.warn(field, m.Title+WeakMark+m.Exposed, "Keep it only for devices that can do nothing better, in a lane of their own.")
+			k.warn(field, WeakMethod, "Keep it only for devices that can do nothing better, in a lane of their own.", "%s is weak: %s", m.Title, m.Exposed)
 		}
 		if m.Needs != NeedsNTHash && m.Needs != NeedsClear {
 			continue
@@ -378,11 +375,9 @@ func (c *Config) checkMethods(k *checker, l *Lane) {
 				switch {
 				case at < 0 || m.Needs == NeedsNTHash && d.Member():
 				case m.Needs == NeedsNTHash && d.Kind == ActiveDirectory:
-					k.warn(field, fmt.Sprintf("%s cannot be checked for people of directory %s (realm %s): we are no member of its domain", m.Title, d.Name, realms[i].Name),
-						"Join the domain at the directory, or have them use methods that hand over the password inside a tunnel, such as EAP-TTLS with PAP, or certificates.")
+					k.warn(field, MethodUnusable, "Join the domain at the directory, or have them use methods that hand over the password inside a tunnel, such as EAP-TTLS with PAP, or certificates.", "%s cannot be checked for people of directory %s (realm %s): we are no member of its domain", m.Title, d.Name, realms[i].Name)
 				default:
-					k.warn(field, fmt.Sprintf("%s cannot be checked for people of directory %s (realm %s): a directory hands out no hashes", m.Title, d.Name, realms[i].Name),
-						"They can use methods that hand over the password inside a tunnel, such as EAP-TTLS with PAP, or certificates.")
+					k.warn(field, MethodUnusable, "They can use methods that hand over the password inside a tunnel, such as EAP-TTLS with PAP, or certificates.", "%s cannot be checked for people of directory %s (realm %s): a directory hands out no hashes", m.Title, d.Name, realms[i].Name)
 				}
 			}
 		}

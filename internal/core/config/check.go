@@ -9,31 +9,6 @@ import (
 	"strings"
 )
 
-// Problem is one thing wrong, or worth a warning, with a configuration.
-type Problem struct {
-	// Kind and Object name the object ("client", "np-switch-1"), ID is its identifier.
-	Kind   string `json:"kind"`
-	Object string `json:"object"`
-	ID     string `json:"id"`
-	// Field is the path inside the object ("addresses[1]", "policies[2].when").
-	Field   string `json:"field"`
-	Message string `json:"message"`
-	Remedy  string `json:"remedy"`
-	// Column is the 1-based column for conditions, 0 elsewhere.
-	Column int `json:"column,omitempty"`
-	// Warning problems do not stop a publish.
-	Warning bool `json:"warning"`
-}
-
-// Error writes the problem in one line.
-func (p Problem) Error() string {
-	text := fmt.Sprintf("%s %q, %s: %s", p.Kind, p.Object, p.Field, p.Message)
-	if p.Remedy != "" {
-		text += ". " + p.Remedy
-	}
-	return text
-}
-
 // Bounds of a configuration, so that hostile or mistaken input cannot grow it without end.
 const (
 	maxName      = 100
@@ -51,12 +26,14 @@ type checker struct {
 
 func (k *checker) on(kind, object, id string) { k.kind, k.object, k.id = kind, object, id }
 
-func (k *checker) fail(field, message, remedy string) {
-	k.problems = append(k.problems, Problem{Kind: k.kind, Object: k.object, ID: k.id, Field: field, Message: message, Remedy: remedy})
+// fail notes a problem that stops a publish. The arguments of the message are the parameters of the problem.
+func (k *checker) fail(field string, code ProblemCode, remedy, format string, args ...any) {
+	k.problems = append(k.problems, NewProblem(code, format, args...).On(k.kind, k.object, k.id, field, remedy))
 }
 
-func (k *checker) warn(field, message, remedy string) {
-	k.fail(field, message, remedy)
+// warn notes a problem that does not stop a publish.
+func (k *checker) warn(field string, code ProblemCode, remedy, format string, args ...any) {
+	k.fail(field, code, remedy, format, args...)
 	k.problems[len(k.problems)-1].Warning = true
 }
 
@@ -98,7 +75,7 @@ func (c *Config) Check() []Problem {
 func (k *checker) names(kind string, n int, at func(int) (string, string)) {
 	if n > maxObjects {
 		k.on(kind, "", "")
-		k.fail("", fmt.Sprintf("%d objects of this kind, at most %d are allowed", n, maxObjects), "Remove some.")
+		k.fail("", TooMany, "Remove some.", "%d objects of this kind, at most %d are allowed", n, maxObjects)
 	}
 	seen := map[string]bool{}
 	for i := range n {
@@ -107,13 +84,13 @@ func (k *checker) names(kind string, n int, at func(int) (string, string)) {
 		lower := strings.ToLower(name)
 		switch {
 		case name == "":
-			k.fail("name", "the name is empty", "Give it a name.")
+			k.fail("name", Required, "Give it a name.", "the name is empty")
 		case len(name) > maxName:
-			k.fail("name", fmt.Sprintf("the name has %d octets, at most %d are allowed", len(name), maxName), "Shorten it.")
+			k.fail("name", TooMany, "Shorten it.", "the name has %d octets, at most %d are allowed", len(name), maxName)
 		case strings.ContainsAny(name, "\"\n\r\t/"):
-			k.fail("name", "the name holds a quotation mark, a slash, a tab or a line end", "Use other characters.")
+			k.fail("name", Malformed, "Use other characters.", "the name holds a quotation mark, a slash, a tab or a line end")
 		case seen[lower]:
-			k.fail("name", fmt.Sprintf("another %s has this name", kind), "Choose a different name.")
+			k.fail("name", Taken, "Choose a different name.", "another %s has this name", kind)
 		}
 		seen[lower] = true
 	}
@@ -125,54 +102,54 @@ func (c *Config) checkClients(k *checker) {
 		client := &c.Clients[i]
 		k.on("client", client.Name, client.ID)
 		if len(client.Addresses) == 0 {
-			k.fail("addresses", "no address", "Add the address from which the device asks, or a prefix.")
+			k.fail("addresses", Required, "Add the address from which the device asks, or a prefix.", "no address")
 		}
 		if len(client.Addresses) > maxList {
-			k.fail("addresses", fmt.Sprintf("%d addresses, at most %d are allowed", len(client.Addresses), maxList), "Use a prefix.")
+			k.fail("addresses", TooMany, "Use a prefix.", "%d addresses, at most %d are allowed", len(client.Addresses), maxList)
 		}
 		for j, text := range client.Addresses {
 			field := fmt.Sprintf("addresses[%d]", j)
 			prefix, err := ParsePrefix(text)
 			if err != nil {
-				k.fail(field, err.Error(), "Correct the address.")
+				k.fail(field, Malformed, "Correct the address.", "%s", err)
 				continue
 			}
 			if other, taken := owner[prefix]; taken {
-				k.fail(field, fmt.Sprintf("%s already belongs to client %q", FormatPrefix(prefix), other), "Remove it from one of the two; a longer prefix inside another client's prefix is fine.")
+				k.fail(field, Taken, "Remove it from one of the two; a longer prefix inside another client's prefix is fine.", "%s already belongs to client %q", FormatPrefix(prefix), other)
 				continue
 			}
 			owner[prefix] = client.Name
 			if prefix.Bits() == 0 {
-				k.warn(field, "every address in the world belongs to this client", "Use the prefix in which the devices really are.")
+				k.warn(field, EveryAddress, "Use the prefix in which the devices really are.", "every address in the world belongs to this client")
 			}
 		}
 		if !client.Secret.Set() && !client.TACACSSecret.Set() && !client.TACACSPlain && !client.TACACSByAddress && len(client.TACACSNames) == 0 {
-			k.fail("secret", "no shared secret", "Type the one that is set on the device, or have one generated.")
+			k.fail("secret", Required, "Type the one that is set on the device, or have one generated.", "no shared secret")
 		}
 		c.checkTACACS(k, client, names)
 		if client.Previous.Set() && client.PreviousUntil.IsZero() {
-			k.fail("previousUntil", "the previous secret has no end date", "Say until when it is accepted.")
+			k.fail("previousUntil", Required, "Say until when it is accepted.", "the previous secret has no end date")
 		}
 		switch client.MessageAuthenticator {
 		case Require, Auto:
 		case Off:
-			k.warn("messageAuthenticator", "Message-Authenticator is off: somebody on the path can forge requests and replies of this client", "Switch it on at the device, then choose require here.")
+			k.warn("messageAuthenticator", NoMessageAuthenticator, "Switch it on at the device, then choose require here.", "Message-Authenticator is off: somebody on the path can forge requests and replies of this client")
 		default:
-			k.fail("messageAuthenticator", fmt.Sprintf("%q is not a mode", client.MessageAuthenticator), "Use require, auto or off.")
+			k.fail("messageAuthenticator", Unknown, "Use require, auto or off.", "%q is not a mode", client.MessageAuthenticator)
 		}
 		for key, value := range client.Tags {
 			if !isWord(key) {
-				k.fail("tags", fmt.Sprintf("tag name %q has characters other than letters, digits and -", key), "Use a word such as site.")
+				k.fail("tags", Malformed, "Use a word such as site.", "tag name %q has characters other than letters, digits and -", key)
 			}
 			if ReservedTag(key) {
-				k.fail("tags", fmt.Sprintf("tag name %q is the name of a field in conditions", key), "Choose another name.")
+				k.fail("tags", Conflict, "Choose another name.", "tag name %q is the name of a field in conditions", key)
 			}
 			if len(value) > maxName {
-				k.fail("tags", fmt.Sprintf("the value of tag %q is longer than %d octets", key, maxName), "Shorten it.")
+				k.fail("tags", TooLong, "Shorten it.", "the value of tag %q is longer than %d octets", key, maxName)
 			}
 		}
 		if len(client.Tags) > 50 {
-			k.fail("tags", "more than 50 tags", "Remove some.")
+			k.fail("tags", TooMany, "Remove some.", "more than 50 tags")
 		}
 	}
 }
@@ -195,38 +172,38 @@ func (c *Config) checkRealms(k *checker) {
 		r := &c.Realms[i]
 		k.on("realm", r.Name, r.ID)
 		if len(r.Forms) == 0 {
-			k.fail("forms", "no name form", "Add a suffix, a prefix or bare.")
+			k.fail("forms", Required, "Add a suffix, a prefix or bare.", "no name form")
 		}
 		for j, form := range r.Forms {
 			field := fmt.Sprintf("forms[%d]", j)
 			switch {
 			case form.Kind != Suffix && form.Kind != Prefix && form.Kind != Bare:
-				k.fail(field, fmt.Sprintf("%q is not a name form", form.Kind), "Use suffix, prefix or bare.")
+				k.fail(field, Unknown, "Use suffix, prefix or bare.", "%q is not a name form", form.Kind)
 			case form.Kind != Bare && form.Value == "":
-				k.fail(field, fmt.Sprintf("a %s without a value", form.Kind), "Write for instance @lanternferries.example.")
+				k.fail(field, Required, "Write for instance @lanternferries.example.", "a %s without a value", form.Kind)
 			case owner[form] != "":
-				k.fail(field, fmt.Sprintf("the form %s already belongs to realm %q", form, owner[form]), "Remove it from one of the two.")
+				k.fail(field, Taken, "Remove it from one of the two.", "the form %s already belongs to realm %q", form, owner[form])
 			default:
 				owner[form] = r.Name
 			}
 		}
 		if !strings.Contains(r.Rewrite, "{name}") && !strings.Contains(r.Rewrite, "{sent}") {
-			k.fail("rewrite", fmt.Sprintf("%q would give everybody the same name", r.Rewrite), "Use {name} for the part without the realm, or {sent}.")
+			k.fail("rewrite", Conflict, "Use {name} for the part without the realm, or {sent}.", "%q would give everybody the same name", r.Rewrite)
 		}
 		if len(r.Lookup) == 0 {
-			k.fail("lookup", "no store to look in", "Add a directory, or local.")
+			k.fail("lookup", Required, "Add a directory, or local.", "no store to look in")
 		}
 		for j, step := range r.Lookup {
 			field := fmt.Sprintf("lookup[%d]", j)
 			if _, at := Find(c.Directories, step.Store); at < 0 && !strings.EqualFold(step.Store, LocalStore) {
-				k.fail(field, fmt.Sprintf("there is no directory %q", step.Store), "Choose one of the directories, or local.")
+				k.fail(field, NotFound, "Choose one of the directories, or local.", "there is no directory %q", step.Store)
 			}
 			if step.Unreachable != Refuse && step.Unreachable != Next {
-				k.fail(field, fmt.Sprintf("%q is not a way to go on", step.Unreachable), "Use refuse or next.")
+				k.fail(field, Unknown, "Use refuse or next.", "%q is not a way to go on", step.Unreachable)
 			}
 			for _, earlier := range r.Lookup[:j] {
 				if strings.EqualFold(earlier.Store, step.Store) {
-					k.fail(field, fmt.Sprintf("%q is looked in twice", step.Store), "Remove one of the two.")
+					k.fail(field, Taken, "Remove one of the two.", "%q is looked in twice", step.Store)
 				}
 			}
 		}
@@ -239,26 +216,26 @@ func (c *Config) checkLanes(k *checker) {
 		k.on("lane", l.Name, l.ID)
 		c.checkForward(k, l)
 		if len(l.Methods) == 0 && len(l.Forward) == 0 && !strings.Contains(l.When, "device-command") { // commands need none
-			k.fail("methods", "no method is allowed", "Choose at least one.")
+			k.fail("methods", Required, "Choose at least one.", "no method is allowed")
 		}
 		for j, method := range l.Methods {
 			if !slices.Contains(Methods, method) {
-				k.fail(fmt.Sprintf("methods[%d]", j), fmt.Sprintf("%q is not a method", method), "Use one of: "+strings.Join(Methods, ", ")+".")
+				k.fail(fmt.Sprintf("methods[%d]", j), Unknown, "Use one of: "+strings.Join(Methods, ", ")+".", "%q is not a method", method)
 			}
 		}
 		if l.Realm != "" {
 			if _, at := Find(c.Realms, l.Realm); at < 0 {
-				k.fail("realm", fmt.Sprintf("there is no realm %q", l.Realm), "Choose one of the realms, or leave it to the form of the name.")
+				k.fail("realm", NotFound, "Choose one of the realms, or leave it to the form of the name.", "there is no realm %q", l.Realm)
 			}
 		}
 		c.checkTLS(k, l)
 		c.checkMethods(k, l)
 		checkFactor(k, l)
 		if l.RejectDelayMillis < 0 || l.RejectDelayMillis > 5000 {
-			k.fail("rejectDelayMillis", fmt.Sprintf("%d ms is out of range", l.RejectDelayMillis), "Use 0 to 5000 ms; 1000 is usual.")
+			k.fail("rejectDelayMillis", OutOfRange, "Use 0 to 5000 ms; 1000 is usual.", "%d ms is out of range", l.RejectDelayMillis)
 		}
 		if len(l.Policies) > maxPolicies {
-			k.fail("policies", fmt.Sprintf("%d policies, at most %d are allowed", len(l.Policies), maxPolicies), "Use group tables.")
+			k.fail("policies", TooMany, "Use group tables.", "%d policies, at most %d are allowed", len(l.Policies), maxPolicies)
 		}
 		seen := map[string]bool{}
 		for j := range l.Policies {
@@ -270,47 +247,47 @@ func (c *Config) checkLanes(k *checker) {
 func (c *Config) checkPolicy(k *checker, p *Policy, at string, seen map[string]bool) {
 	switch {
 	case p.Name == "":
-		k.fail(at+".name", "the policy has no name", "Give it a name.")
+		k.fail(at+".name", Required, "Give it a name.", "the policy has no name")
 	case seen[strings.ToLower(p.Name)]:
-		k.fail(at+".name", fmt.Sprintf("another policy of this lane is called %q", p.Name), "Choose a different name.")
+		k.fail(at+".name", Taken, "Choose a different name.", "another policy of this lane is called %q", p.Name)
 	case len(p.Name) > maxName:
-		k.fail(at+".name", "the name is too long", fmt.Sprintf("Use at most %d octets.", maxName))
+		k.fail(at+".name", TooLong, fmt.Sprintf("Use at most %d octets.", maxName), "the name is too long")
 	}
 	seen[strings.ToLower(p.Name)] = true
 	if len(p.Message) > 253 {
-		k.fail(at+".message", "a message has at most 253 octets", "Shorten it.")
+		k.fail(at+".message", TooMany, "Shorten it.", "a message has at most 253 octets")
 	}
 	if len(p.Owner) > maxName {
-		k.fail(at+".owner", "the owner is too long", fmt.Sprintf("Use at most %d octets.", maxName))
+		k.fail(at+".owner", TooLong, fmt.Sprintf("Use at most %d octets.", maxName), "the owner is too long")
 	}
 	if !p.From.IsZero() && !p.Until.IsZero() && !p.Until.After(p.From) {
-		k.fail(at+".until", "the policy ends before it begins, so it never counts", "Correct one of the two.")
+		k.fail(at+".until", Conflict, "Correct one of the two.", "the policy ends before it begins, so it never counts")
 	}
 	if p.Outcome != Admit && p.Outcome != Refusal {
-		k.fail(at+".outcome", fmt.Sprintf("%q is not an outcome", p.Outcome), "Use admit or refuse.")
+		k.fail(at+".outcome", Unknown, "Use admit or refuse.", "%q is not an outcome", p.Outcome)
 		return
 	}
 	if p.Outcome == Refusal {
 		if len(p.Groups) > 0 {
-			k.fail(at+".groups", "a group table gives passes, but this policy refuses", "Remove the table, or write the groups into the condition.")
+			k.fail(at+".groups", Conflict, "Remove the table, or write the groups into the condition.", "a group table gives passes, but this policy refuses")
 		}
 		return
 	}
 	if len(p.Groups) > maxGroupRows {
-		k.fail(at+".groups", fmt.Sprintf("%d rows, at most %d are allowed", len(p.Groups), maxGroupRows), "Split the policy.")
+		k.fail(at+".groups", TooMany, "Split the policy.", "%d rows, at most %d are allowed", len(p.Groups), maxGroupRows)
 	}
 	if len(p.Groups) == 0 {
 		c.checkPassName(k, at+".pass", p.Pass)
 	} else if p.Pass != "" {
-		k.fail(at+".pass", "a policy with a group table takes the pass from its rows", "Remove the pass of the policy, or the table.")
+		k.fail(at+".pass", Conflict, "Remove the pass of the policy, or the table.", "a policy with a group table takes the pass from its rows")
 	}
 	rows := map[string]int{}
 	for r, row := range p.Groups {
 		field := fmt.Sprintf("%s.groups[%d]", at, r)
 		if row.Group == "" {
-			k.fail(field+".group", "no group", "Choose a group.")
+			k.fail(field+".group", Required, "Choose a group.", "no group")
 		} else if first, twice := rows[strings.ToLower(row.Group)]; twice {
-			k.warn(field+".group", fmt.Sprintf("row %d already takes everybody of group %q", first+1, row.Group), "Remove one of the rows.")
+			k.warn(field+".group", Taken, "Remove one of the rows.", "row %d already takes everybody of group %q", first+1, row.Group)
 		} else {
 			rows[strings.ToLower(row.Group)] = r
 		}
@@ -320,11 +297,11 @@ func (c *Config) checkPolicy(k *checker, p *Policy, at string, seen map[string]b
 
 func (c *Config) checkPassName(k *checker, field, name string) {
 	if name == "" {
-		k.fail(field, "admits without a pass", "Choose a pass; an empty one leaves the port as it is.")
+		k.fail(field, Required, "Choose a pass; an empty one leaves the port as it is.", "admits without a pass")
 		return
 	}
 	if _, at := Find(c.Passes, name); at < 0 {
-		k.fail(field, fmt.Sprintf("there is no pass %q", name), "Choose an existing pass, or add this one.")
+		k.fail(field, NotFound, "Choose an existing pass, or add this one.", "there is no pass %q", name)
 	}
 }
 

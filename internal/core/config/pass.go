@@ -159,33 +159,33 @@ func (c *Config) checkPasses(k *checker) {
 		k.on("pass", p.Name, p.ID)
 		whole, err := c.Resolve(p)
 		if err != nil {
-			k.fail("extends", err.Error(), "Choose another pass to extend, or none.")
+			k.fail("extends", Malformed, "Choose another pass to extend, or none.", "%s", err)
 		} else {
 			c.checkPassPool(k, &whole)
 			c.checkGear(k, &whole)
 		}
 		if err := CheckVLAN(p.VLAN); err != nil {
-			k.fail("vlan", err.Error(), "Use a number from 1 to 4094, or the name of a VLAN on the device.")
+			k.fail("vlan", Malformed, "Use a number from 1 to 4094, or the name of a VLAN on the device.", "%s", err)
 		}
 		if p.SessionTimeout < 0 || p.SessionTimeout > 30*86400 {
-			k.fail("sessionTimeout", fmt.Sprintf("%d seconds is out of range", p.SessionTimeout), "Use 0 (none) to 2592000 seconds (30 days).")
+			k.fail("sessionTimeout", OutOfRange, "Use 0 (none) to 2592000 seconds (30 days).", "%d seconds is out of range", p.SessionTimeout)
 		} else if p.SessionTimeout > 0 && p.SessionTimeout < 60 {
-			k.warn("sessionTimeout", fmt.Sprintf("everybody signs in again every %d seconds", p.SessionTimeout), "The unit is seconds.")
+			k.warn("sessionTimeout", ShortSession, "The unit is seconds.", "everybody signs in again every %d seconds", p.SessionTimeout)
 		}
 		if p.IdleTimeout < 0 || p.IdleTimeout > 30*86400 {
-			k.fail("idleTimeout", fmt.Sprintf("%d seconds is out of range", p.IdleTimeout), "Use 0 (none) to 2592000 seconds (30 days).")
+			k.fail("idleTimeout", OutOfRange, "Use 0 (none) to 2592000 seconds (30 days).", "%d seconds is out of range", p.IdleTimeout)
 		}
 		if p.AtTimeout != EndSession && p.AtTimeout != SignInAgain {
-			k.fail("atTimeout", fmt.Sprintf("%q is not what can happen then", p.AtTimeout), "Use sign-in-again, or leave it empty to end the session.")
+			k.fail("atTimeout", Unknown, "Use sign-in-again, or leave it empty to end the session.", "%q is not what can happen then", p.AtTimeout)
 		} else if resolved, err := c.Resolve(p); err == nil && p.AtTimeout == SignInAgain && resolved.SessionTimeout == 0 {
-			k.fail("atTimeout", "there is no session time-out after which to sign in again", "Set the session time-out.")
+			k.fail("atTimeout", NotFound, "Set the session time-out.", "there is no session time-out after which to sign in again")
 		}
 		if len(p.AccessRules) > maxList {
-			k.fail("accessRules", fmt.Sprintf("%d rules, at most %d are allowed", len(p.AccessRules), maxList), "Name a list on the device by the role instead.")
+			k.fail("accessRules", TooMany, "Name a list on the device by the role instead.", "%d rules, at most %d are allowed", len(p.AccessRules), maxList)
 		}
 		for j, rule := range p.AccessRules {
 			if err := CheckAccessRule(rule); err != nil {
-				k.fail(fmt.Sprintf("accessRules[%d]", j), err.Error(), "Write for instance: permit in ip from any to 192.0.2.0/24.")
+				k.fail(fmt.Sprintf("accessRules[%d]", j), Malformed, "Write for instance: permit in ip from any to 192.0.2.0/24.", "%s", err)
 			}
 		}
 		for _, rate := range []struct {
@@ -194,16 +194,16 @@ func (c *Config) checkPasses(k *checker) {
 			means Meaning
 		}{{"rateDown", p.RateDown, RateDown}, {"rateUp", p.RateUp, RateUp}} {
 			if rate.kbit < 0 || rate.kbit > 400_000_000 {
-				k.fail(rate.field, fmt.Sprintf("%d kbit/s is out of range", rate.kbit), "Use 0 (no limit) to 400000000 kbit/s.")
+				k.fail(rate.field, OutOfRange, "Use 0 (no limit) to 400000000 kbit/s.", "%d kbit/s is out of range", rate.kbit)
 			} else if rate.kbit > 0 && !carried[rate.means] {
-				k.warn(rate.field, "no vendor attribute carries this, and there is no standard one", "Add the attribute of your devices under Vendors, and say there what it means.")
+				k.warn(rate.field, Uncarried, "Add the attribute of your devices under Vendors, and say there what it means.", "no vendor attribute carries this, and there is no standard one")
 			}
 		}
 		if len(p.Role) > 253 {
-			k.fail("role", "a role has at most 253 octets", "Shorten it.")
+			k.fail("role", TooMany, "Shorten it.", "a role has at most 253 octets")
 		}
 		if len(p.Attributes) > 60 {
-			k.fail("attributes", "more than 60 attributes do not fit in one reply", "Remove some.")
+			k.fail("attributes", TooMany, "Remove some.", "more than 60 attributes do not fit in one reply")
 		}
 	}
 }

@@ -102,7 +102,7 @@ func (c *Config) checkCalendars(k *checker) {
 		k.on("calendar", one.Name, one.ID)
 		_, faults := one.Compile()
 		for _, f := range faults {
-			k.fail(f.Field, f.Message, f.Remedy)
+			k.fail(f.Field, Malformed, f.Remedy, "%s", f.Message)
 		}
 	}
 }
@@ -113,18 +113,18 @@ func (c *Config) checkOverrides(k *checker) {
 		o := &c.Overrides[i]
 		k.on("override", o.Name, o.ID)
 		if o.Person == "" {
-			k.fail("person", "no person", "Write the name as the store has it.")
+			k.fail("person", Required, "Write the name as the store has it.", "no person")
 		}
 		if _, at := Find(c.Directories, o.Store); o.Store != "" && at < 0 && !strings.EqualFold(o.Store, LocalStore) && !strings.EqualFold(o.Store, DeviceStore) {
-			k.fail("store", fmt.Sprintf("there is no directory %q", o.Store), "Choose one of the directories, local, or leave it empty.")
+			k.fail("store", NotFound, "Choose one of the directories, local, or leave it empty.", "there is no directory %q", o.Store)
 		}
 		if _, at := Find(c.Lanes, o.Lane); o.Lane != "" && at < 0 {
-			k.fail("lane", fmt.Sprintf("there is no lane %q", o.Lane), "Choose one of the lanes, or leave it empty for all.")
+			k.fail("lane", NotFound, "Choose one of the lanes, or leave it empty for all.", "there is no lane %q", o.Lane)
 		}
 		c.checkPassName(k, "pass", o.Pass)
 		key := strings.ToLower(o.Person + "\x00" + o.Store + "\x00" + o.Lane)
 		if other := taken[key]; other != "" {
-			k.fail("person", fmt.Sprintf("override %q is for the same person there", other), "Remove one of the two.")
+			k.fail("person", Taken, "Remove one of the two.", "override %q is for the same person there", other)
 		}
 		taken[key] = o.Name
 	}
@@ -135,35 +135,35 @@ func (e *Expectation) checkAsks(k *checker) {
 	m := FindMethod(e.Method)
 	proves := e.Asks == "" || e.Asks == "login" || e.Asks == "enable"
 	if proves && m == nil {
-		k.fail("method", fmt.Sprintf("%q is not a method", e.Method), "Use one of: "+strings.Join(Methods, ", ")+".")
+		k.fail("method", Unknown, "Use one of: "+strings.Join(Methods, ", ")+".", "%q is not a method", e.Method)
 	}
 	if e.Asks == "" {
 		if e.Command != "" || e.Level != 0 {
-			k.fail("asks", "a command or a level is asked about over TACACS+ only", "Use command or enable, or leave both empty.")
+			k.fail("asks", Conflict, "Use command or enable, or leave both empty.", "a command or a level is asked about over TACACS+ only")
 		}
 		return
 	}
 	if proves && m != nil && (m.EAP || m.Needs == NeedsAddress) {
-		k.fail("method", m.Title+" is not spoken over TACACS+", "Use pap, which stands for the dialogue too, chap, mschap or mschapv2.")
+		k.fail("method", Conflict, "Use pap, which stands for the dialogue too, chap, mschap or mschapv2.", "%s is not spoken over TACACS+", m.Title)
 	}
 	switch {
 	case len(e.Asks) > 60 || strings.ContainsAny(e.Asks, " =*"):
-		k.fail("asks", fmt.Sprintf("%q is nothing that gear asks", e.Asks), "Use login, enable, shell, command, or a service such as ppp.")
+		k.fail("asks", Unknown, "Use login, enable, shell, command, or a service such as ppp.", "%q is nothing that gear asks", e.Asks)
 	case e.Asks == "command" && strings.TrimSpace(e.Command) == "":
-		k.fail("command", "no command", "Write what somebody would type.")
+		k.fail("command", Required, "Write what somebody would type.", "no command")
 	case e.Asks != "command" && e.Command != "":
-		k.fail("command", "a command, but something else is asked", "Leave it empty, or ask about a command.")
+		k.fail("command", Conflict, "Leave it empty, or ask about a command.", "a command, but something else is asked")
 	case len(e.Command) > command.MaxCommand:
-		k.fail("command", fmt.Sprintf("a command of %d octets is not looked at", len(e.Command)), fmt.Sprintf("Use at most %d.", command.MaxCommand))
+		k.fail("command", TooLong, fmt.Sprintf("Use at most %d.", command.MaxCommand), "a command of %d octets is not looked at", len(e.Command))
 	}
 	if e.Level < 0 || e.Level > 15 {
-		k.fail("level", fmt.Sprintf("there is no privilege level %d", e.Level), "Use 0 to 15.")
+		k.fail("level", NotFound, "Use 0 to 15.", "there is no privilege level %d", e.Level)
 	}
 	if len(e.Attributes) > 0 {
-		k.fail("attributes", "attributes belong to RADIUS", "Leave them out.")
+		k.fail("attributes", Conflict, "Leave them out.", "attributes belong to RADIUS")
 	}
 	if e.VLAN != "" {
-		k.fail("vlan", "gear puts nobody into a VLAN", "Leave it empty.")
+		k.fail("vlan", Conflict, "Leave it empty.", "gear puts nobody into a VLAN")
 	}
 }
 
@@ -172,23 +172,23 @@ func (c *Config) checkExpectations(k *checker) {
 		e := &c.Expectations[i]
 		k.on("expectation", e.Name, e.ID)
 		if _, at := Find(c.Clients, e.Client); at < 0 {
-			k.fail("client", fmt.Sprintf("there is no client %q", e.Client), "Choose one of the clients.")
+			k.fail("client", NotFound, "Choose one of the clients.", "there is no client %q", e.Client)
 		}
 		if e.Sent == "" {
-			k.fail("sent", "no name", "Write it as the device would send it.")
+			k.fail("sent", Required, "Write it as the device would send it.", "no name")
 		}
 		e.checkAsks(k)
 		if e.Admitted && e.Reason != "" {
-			k.fail("reason", "somebody who is admitted is given no reason", "Leave it empty, or expect a refusal.")
+			k.fail("reason", Conflict, "Leave it empty, or expect a refusal.", "somebody who is admitted is given no reason")
 		}
 		if !e.Admitted && (e.Pass != "" || e.VLAN != "") {
-			k.fail("pass", "somebody who is refused gets no pass and no VLAN", "Leave both empty, or expect an admission.")
+			k.fail("pass", Conflict, "Leave both empty, or expect an admission.", "somebody who is refused gets no pass and no VLAN")
 		}
 		if e.Pass != "" {
 			c.checkPassName(k, "pass", e.Pass)
 		}
 		if len(e.Attributes) > 60 {
-			k.fail("attributes", "more than 60 attributes", "Remove some.")
+			k.fail("attributes", TooMany, "Remove some.", "more than 60 attributes")
 		}
 	}
 }

@@ -106,10 +106,10 @@ func (c *Config) checkPools(k *checker) {
 		p := &c.Pools[i]
 		k.on("pool", p.Name, p.ID)
 		if len(p.Ranges) == 0 {
-			k.fail("ranges", "no addresses", "Add a prefix such as 192.0.2.64/26, or 192.0.2.70-192.0.2.99.")
+			k.fail("ranges", Required, "Add a prefix such as 192.0.2.64/26, or 192.0.2.70-192.0.2.99.", "no addresses")
 		}
 		if len(p.Ranges) > maxList {
-			k.fail("ranges", fmt.Sprintf("%d ranges, at most %d are allowed", len(p.Ranges), maxList), "Join them.")
+			k.fail("ranges", TooMany, "Join them.", "%d ranges, at most %d are allowed", len(p.Ranges), maxList)
 			continue
 		}
 		size := 0
@@ -117,20 +117,20 @@ func (c *Config) checkPools(k *checker) {
 			field := fmt.Sprintf("ranges[%d]", j)
 			r, err := ParseRange(text)
 			if err != nil {
-				k.fail(field, err.Error(), "Write a prefix, or a first and a last address joined by a hyphen.")
+				k.fail(field, Malformed, "Write a prefix, or a first and a last address joined by a hyphen.", "%s", err)
 				continue
 			}
 			size += r.Size
 			for _, other := range all {
 				if other.Contains(r.First) || r.Contains(other.First) {
-					k.fail(field, fmt.Sprintf("overlaps with addresses of pool %q", other.pool), "Give each address to one pool only.")
+					k.fail(field, Taken, "Give each address to one pool only.", "overlaps with addresses of pool %q", other.pool)
 					break
 				}
 			}
 			all = append(all, owned{r, p.Name})
 		}
 		if size > maxPool {
-			k.fail("ranges", fmt.Sprintf("%d addresses, at most %d are allowed", size, maxPool), "Use several pools.")
+			k.fail("ranges", TooMany, "Use several pools.", "%d addresses, at most %d are allowed", size, maxPool)
 		}
 	}
 }
@@ -143,14 +143,14 @@ func (c *Config) checkPassPool(k *checker, p *Pass) {
 	pool, at := Find(c.Pools, p.Pool)
 	switch {
 	case at < 0:
-		k.fail("pool", fmt.Sprintf("there is no pool %q", p.Pool), "Choose one of the pools.")
+		k.fail("pool", NotFound, "Choose one of the pools.", "there is no pool %q", p.Pool)
 		return
 	case p.Address != "":
-		k.fail("pool", "there is an address besides the pool", "Leave one of the two empty.")
+		k.fail("pool", Conflict, "Leave one of the two empty.", "there is an address besides the pool")
 	case p.SessionTimeout == 0:
-		k.fail("pool", "an address of a pool is given for a session, and this one has no end", "Set the session time-out: after it the address may be given to somebody else.")
+		k.fail("pool", Conflict, "Set the session time-out: after it the address may be given to somebody else.", "an address of a pool is given for a session, and this one has no end")
 	}
 	if _, size := pool.Parsed(); size > 0 && size < 4 {
-		k.warn("pool", fmt.Sprintf("the pool holds %d addresses only; whoever comes when all are taken is refused", size), "Add addresses to the pool.")
+		k.warn("pool", SmallPool, "Add addresses to the pool.", "the pool holds %d addresses only; whoever comes when all are taken is refused", size)
 	}
 }

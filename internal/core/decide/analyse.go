@@ -68,7 +68,7 @@ func (p *Plan) AnalyseLane(n int, known Known) []results.Finding {
 func (a *analysis) add(f results.Finding) {
 	kept := []string{}
 	for _, line := range f.Example { // the method stands there only because every lane has some
-		if !strings.HasPrefix(line, "proof ") || strings.Contains(f.Message, "method") {
+		if !strings.HasPrefix(line, "proof ") {
 			kept = append(kept, line)
 		}
 	}
@@ -103,7 +103,7 @@ func (a *analysis) lane(n int, lane *Lane) {
 	}
 	if _, answer := a.find(a.earlier(n), lane.when.Must()); answer == rule.Impossible {
 		on.Code = results.Unreachable
-		on.Message, on.Instead = a.takenBy("lane", n, func(i int) (string, []rule.Goal) {
+		on.Message, on.Instead, on.Others = a.takenBy("lane", n, func(i int) (string, []rule.Goal) {
 			return a.plan.Lanes[i].Name, []rule.Goal{a.plan.Lanes[i].when.MustNot()}
 		}, lane.when.Must())
 		on.Remedy = "Move it above, or remove it."
@@ -210,7 +210,7 @@ func (a *analysis) policy(lanes int, lane *Lane, n int, policy *Policy) {
 	}
 	if _, answer := a.find(a.before(lanes, lane, n), goals...); answer == rule.Impossible {
 		on.Code, on.Remedy = results.Unreachable, "Move it above, or remove it."
-		on.Message, on.Instead = a.takenBy("policy", n, func(i int) (string, []rule.Goal) {
+		on.Message, on.Instead, on.Others = a.takenBy("policy", n, func(i int) (string, []rule.Goal) {
 			if !lane.Policies[i].covers(policy) {
 				return "", nil
 			}
@@ -227,7 +227,7 @@ func (a *analysis) policy(lanes int, lane *Lane, n int, policy *Policy) {
 }
 
 // takenBy says who is before an object that nothing can reach: one that takes all of it by itself, or several together.
-func (a *analysis) takenBy(kind string, n int, at func(i int) (name string, misses []rule.Goal), goals ...rule.Goal) (message, by string) {
+func (a *analysis) takenBy(kind string, n int, at func(i int) (name string, misses []rule.Goal), goals ...rule.Goal) (message, by string, others []string) {
 	for i := range n {
 		name, misses := at(i)
 		if misses == nil {
@@ -235,11 +235,11 @@ func (a *analysis) takenBy(kind string, n int, at func(i int) (name string, miss
 		}
 		if _, answer := a.find(nil, append(slices.Clone(goals), misses...)...); answer == rule.Impossible {
 			by = fmt.Sprintf("%s %d, %s", kind, i+1, name)
-			return fmt.Sprintf("can never be reached: %s, takes everything that would fit", by), by
+			return fmt.Sprintf("can never be reached: %s, takes everything that would fit", by), by, []string{name}
 		}
 	}
 	by = "those above it, together"
-	return fmt.Sprintf("can never be reached: no %s above takes everything that would fit by itself, but all of them together do", kind), by
+	return fmt.Sprintf("can never be reached: no %s above takes everything that would fit by itself, but all of them together do", kind), by, nil
 }
 
 // rows looks for rows of the group table that nobody gets to.
@@ -279,7 +279,7 @@ func (a *analysis) overlap(on results.Finding, lane *Lane, n int, policy *Policy
 		if _, answer := a.find(nil, append(lane.goals(other), policy.misses())...); answer != rule.Possible {
 			continue // the other is a special case, put before the general one as it should be
 		}
-		on.Code, on.Note, on.Example = results.Overlap, true, both.Lines()
+		on.Code, on.Note, on.Example, on.Others = results.Overlap, true, both.Lines(), []string{other.Name}
 		on.Instead = fmt.Sprintf("policy %d, %s: %s", i+1, other.Name, other.gives(both.Facts))
 		on.Message = fmt.Sprintf("whoever also fits policy %d, %s, gets %s from it, and not %s from here", i+1, other.Name, gain(other, both.Facts), gain(policy, both.Facts))
 		on.Remedy = "If this should win, move it above."

@@ -39,12 +39,13 @@ func (p *Plan) compileGrants(c *config.Config, passes map[string]*Pass) []config
 		r := &c.Remotes[i]
 		g := &Grants{all: slices.Contains(r.Grants, config.AllGrants), named: make(map[string]bool, len(r.Grants))}
 		p.grants[strings.ToLower(r.Name)] = g
-		fail := func(field, message, remedy string) {
-			problems = append(problems, config.Problem{Kind: "remote", Object: r.Name, ID: r.ID, Field: field, Message: message, Remedy: remedy})
+		fail := func(field, remedy string, p config.Problem) {
+			problems = append(problems, p.On("remote", r.Name, r.ID, field, remedy))
 		}
 		for j, name := range r.Grants {
 			if name != config.AllGrants && p.Dictionary.ByName(name) == nil {
-				fail(fmt.Sprintf("grants[%d]", j), fmt.Sprintf("there is no attribute %q", name), "Write its name as in the dictionary, or * for all.")
+				fail(fmt.Sprintf("grants[%d]", j), "Write its name as in the dictionary, or * for all.",
+					config.NewProblem(config.NotFound, "there is no attribute %q", name))
 			}
 			g.named[strings.ToLower(name)] = true
 		}
@@ -52,7 +53,8 @@ func (p *Plan) compileGrants(c *config.Config, passes map[string]*Pass) []config
 		switch {
 		case r.Pass == "" || over == nil:
 		case over.Reply.Dynamic():
-			fail("pass", fmt.Sprintf("pass %q takes values of the person, who is not looked up here", r.Pass), "Choose a pass without templates.")
+			fail("pass", "Choose a pass without templates.",
+				config.NewProblem(config.Conflict, "pass %q takes values of the person, who is not looked up here", r.Pass))
 		default:
 			g.Over, _ = over.Reply.For(nil)
 		}

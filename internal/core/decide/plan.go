@@ -158,18 +158,19 @@ func (p *Plan) compileLane(c *config.Lane, number int, passes map[string]*Pass, 
 	compile := func(text, field string, stage rule.Stage) *rule.Condition {
 		cond, err := rule.Parse(text, stage, p.Calendar)
 		if err != nil {
-			problem := config.Problem{Kind: "lane", Object: c.Name, ID: c.ID, Field: field, Message: err.Error()}
+			problem, remedy := config.NewProblem(config.Malformed, "%s", err), ""
 			var at *rule.Error
 			if errors.As(err, &at) {
-				problem.Column, problem.Message, problem.Remedy = at.Column, fmt.Sprintf("column %d: %s", at.Column, at.Message), at.Remedy
+				problem, remedy = config.NewProblem(config.Malformed, "column %d: %s", at.Column, at.Message), at.Remedy
+				problem.Column = at.Column
 			}
-			problems = append(problems, problem)
+			problems = append(problems, problem.On("lane", c.Name, c.ID, field, remedy))
 			return nil
 		}
 		for name := range cond.Uses() {
 			if tag, ok := strings.CutPrefix(name, "client."); ok && !config.ReservedTag(tag) && !tags[tag] {
-				problems = append(problems, config.Problem{Kind: "lane", Object: c.Name, ID: c.ID, Field: field, Warning: true,
-					Message: fmt.Sprintf("no client carries the tag %q, so %s is always empty", tag, name), Remedy: "Give the tag to the clients that are meant, or correct its name."})
+				problem := config.NewProblem(config.TagUnused, "no client carries the tag %q, so %s is always empty", tag, name)
+				problems = append(problems, problem.On("lane", c.Name, c.ID, field, "Give the tag to the clients that are meant, or correct its name.").AsWarning())
 			}
 		}
 		return cond
@@ -226,8 +227,9 @@ func unread(c *config.Config, p *config.Pass, reply *pass.Reply) []config.Proble
 			}) {
 				continue
 			}
-			out = append(out, config.Problem{Kind: "pass", Object: p.Name, ID: p.ID, Field: "attributes", Warning: true,
-				Message: fmt.Sprintf("%s asks for %s, which no directory reads, so everybody with this pass is refused", t, field), Remedy: "Add " + name + " to the attributes that a directory reads, or say what stands in: {{" + field + ` or "none"}}.`})
+			problem := config.NewProblem(config.AttributeUnread, "%s asks for %s, which no directory reads, so everybody with this pass is refused", t, field)
+			remedy := "Add " + name + " to the attributes that a directory reads, or say what stands in: {{" + field + ` or "none"}}.`
+			out = append(out, problem.On("pass", p.Name, p.ID, "attributes", remedy).AsWarning())
 		}
 	}
 	return out

@@ -18,8 +18,8 @@ func Dictionary(vendors []config.Vendor) (*dict.Dictionary, []config.Problem) {
 			a := &v.Attributes[j]
 			kind, known := dict.TypeByName(a.Type)
 			if other := dictionary.ByName(a.Name); other != nil && other.Vendor == nil {
-				problems = append(problems, config.Problem{Kind: "vendor", Object: v.Name, ID: v.ID, Field: fmt.Sprintf("attributes[%d].name", j),
-					Message: fmt.Sprintf("%s is standard attribute %d", other.Name, other.Type), Remedy: "Choose another name."})
+				problem := config.NewProblem(config.Taken, "%s is standard attribute %d", other.Name, other.Type)
+				problems = append(problems, problem.On("vendor", v.Name, v.ID, fmt.Sprintf("attributes[%d].name", j), "Choose another name."))
 				continue
 			} else if !known || other != nil {
 				continue // the check of the configuration has told

@@ -67,7 +67,9 @@ func CompileGrant(p *config.Pass) (*Grant, []config.Problem) {
 			template, err := rule.ParseTemplate(a.Value)
 			var at *rule.Error
 			if errors.As(err, &at) {
-				problems = append(problems, config.Problem{Kind: "pass", Object: p.Name, ID: p.ID, Field: fmt.Sprintf("arguments[%d].value", i), Message: err.Error(), Remedy: at.Remedy, Column: at.Column})
+				problem := config.NewProblem(config.Malformed, "%s", err)
+				problem.Column = at.Column
+				problems = append(problems, problem.On("pass", p.Name, p.ID, fmt.Sprintf("arguments[%d].value", i), at.Remedy))
 				continue
 			}
 			made.template = template

@@ -71,8 +71,8 @@ type compiler struct {
 	problems []config.Problem
 }
 
-func (c *compiler) fail(field, message, remedy string) {
-	c.problems = append(c.problems, config.Problem{Kind: "pass", Object: c.pass.Name, ID: c.pass.ID, Field: field, Message: message, Remedy: remedy})
+func (c *compiler) fail(field string, code config.ProblemCode, remedy, format string, args ...any) {
+	c.problems = append(c.problems, config.NewProblem(code, format, args...).On("pass", c.pass.Name, c.pass.ID, field, remedy))
 }
 
 // Compile encodes a pass that was resolved, or lists what is wrong with its fields.
@@ -111,7 +111,7 @@ func Compile(p *config.Pass, dictionary *dict.Dictionary, vendors []config.Vendo
 		c.attribute(i)
 	}
 	if c.size > maxReply {
-		c.fail("attributes", fmt.Sprintf("the reply would have %d octets, at most %d fit", c.size, maxReply), "Remove attributes.")
+		c.fail("attributes", config.TooMany, "Remove attributes.", "the reply would have %d octets, at most %d fit", c.size, maxReply)
 	}
 	dynamic := false
 	for i := range c.parts {
@@ -148,7 +148,7 @@ func (c *compiler) value(field, name, text string, encode func(string) (byte, []
 	if !strings.Contains(text, "{{") {
 		t, value, err := encode(text)
 		if err != nil {
-			c.fail(field, err.Error(), "Correct the value.")
+			c.fail(field, config.Malformed, "Correct the value.", "%s", err)
 			return
 		}
 		c.add(t, value)
@@ -158,7 +158,7 @@ func (c *compiler) value(field, name, text string, encode func(string) (byte, []
 	if err != nil {
 		var at *rule.Error
 		errors.As(err, &at)
-		c.fail(field, err.Error(), at.Remedy)
+		c.fail(field, config.Malformed, at.Remedy, "%s", err)
 		c.problems[len(c.problems)-1].Column = at.Column
 		return
 	}
@@ -210,7 +210,7 @@ func (c *compiler) rates(vendors []config.Vendor) {
 			}
 			value, err := entry.Encode(fmt.Sprint(rate))
 			if err != nil {
-				c.fail(map[config.Meaning]string{config.RateDown: "rateDown", config.RateUp: "rateUp"}[a.Means], err.Error(), "Correct the rate, or the unit and type of the attribute under Vendors.")
+				c.fail(map[config.Meaning]string{config.RateDown: "rateDown", config.RateUp: "rateUp"}[a.Means], config.Malformed, "Correct the rate, or the unit and type of the attribute under Vendors.", "%s", err)
 				continue
 			}
 			c.add(dict.VendorSpecific, value)
@@ -243,14 +243,14 @@ func (c *compiler) attribute(i int) {
 	entry := c.dictionary.ByName(a.Name)
 	switch {
 	case entry == nil:
-		c.fail(field+".name", fmt.Sprintf("there is no attribute %q", a.Name), "Use the standard name, such as Idle-Timeout, or add the vendor's attribute under Vendors.")
+		c.fail(field+".name", config.NotFound, "Use the standard name, such as Idle-Timeout, or add the vendor's attribute under Vendors.", "there is no attribute %q", a.Name)
 		return
 	case !entry.Reply:
-		c.fail(field+".name", entry.Name+" does not belong into an Access-Accept", "Choose another attribute.")
+		c.fail(field+".name", config.Conflict, "Choose another attribute.", "%s does not belong into an Access-Accept", entry.Name)
 		return
 	}
 	if from := c.made(entry.Type); from != "" && entry.Vendor == nil {
-		c.fail(field+".name", entry.Name+" is made from "+from+" of this pass", "Remove it here, or there.")
+		c.fail(field+".name", config.Conflict, "Remove it here, or there.", "%s is made from %s of this pass", entry.Name, from)
 		return
 	}
 	c.value(field+".value", entry.Name, a.Value, func(text string) (byte, []byte, error) {

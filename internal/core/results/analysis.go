@@ -37,6 +37,8 @@ type Finding struct {
 	ID     string `json:"id"`
 	Field  string `json:"field"`
 	Policy string `json:"policy" doc:"Name of the policy; empty for the whole object"`
+	// Others are the lanes or policies that decide instead.
+	Others []string `json:"others,omitempty" doc:"Names of the lanes or policies that decide instead"`
 	// Message says what was found, Remedy what to do.
 	Message string `json:"message"`
 	Remedy  string `json:"remedy"`

@@ -2,7 +2,6 @@ package revision
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 	"sync"
@@ -175,11 +174,11 @@ func (a *Analyst) Problems(c *Compiled) []config.Problem {
 		if f.Note {
 			continue
 		}
-		message := f.Message
+		problem := config.NewProblem(config.Finding+config.ProblemCode(f.Code), "%s", f.Message)
 		if f.Policy != "" {
-			message = fmt.Sprintf("policy %q: %s", f.Policy, f.Message)
+			problem = config.NewProblem(problem.Code, "policy %q: %s", f.Policy, f.Message)
 		}
-		out = append(out, config.Problem{Kind: f.Kind, Object: f.Object, ID: f.ID, Field: f.Field, Message: message, Remedy: f.Remedy, Warning: true})
+		out = append(out, problem.On(f.Kind, f.Object, f.ID, f.Field, f.Remedy).AsWarning())
 	}
 	return out
 }

@@ -25,6 +25,7 @@ import (
 	"tollgate.example/key/internal/identity/account"
 	"tollgate.example/key/internal/identity/copies"
 	"tollgate.example/key/internal/identity/factor"
+	"tollgate.example/key/internal/manage/attention"
 	"tollgate.example/key/internal/manage/checkup"
 	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/manage/rehearsal"
@@ -44,6 +45,7 @@ type Service struct {
 	Writer     *store.Writer
 	Revisions  *revision.Keeper
 	Analyst    *revision.Analyst
+	Attention  *attention.Sources
 	Accounts   *account.Keeper
 	Factors    *factor.Keeper
 	Operators  *operator.Registry

@@ -12,6 +12,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/identity/certificate"
+	"tollgate.example/key/internal/manage/attention"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -242,19 +243,10 @@ func (s *server) keepServer(target *config.Certificate, chain []*x509.Certificat
 	return nil
 }
 
-// left counts whole days until a moment.
-func left(until time.Time) int {
-	d := time.Until(until)
-	if d < 0 {
-		return int(d/day) - 1
-	}
-	return int(d / day)
-}
-
 func (s *server) authorityView(a *config.Authority, m apitype.Meta) apitype.Authority {
 	out := apitype.Authority{Meta: m, Name: a.Name, Note: a.Note, PEM: a.Certificate, Issued: len(s.Gate.Issued.List(a.ID))}
 	if list, err := certificate.ParsePEM(a.Certificate); err == nil {
-		out.Info, out.Days = certificate.Describe(list[0]), left(list[0].NotAfter)
+		out.Info, out.Days = certificate.Describe(list[0]), attention.DaysLeft(list[0].NotAfter, time.Now())
 	}
 	return out
 }
@@ -266,7 +258,7 @@ func certificateView(c *config.Config) func(*config.Certificate, apitype.Meta) a
 			for _, cert := range list {
 				out.Chain = append(out.Chain, certificate.Describe(cert))
 			}
-			out.Days = left(list[0].NotAfter)
+			out.Days = attention.DaysLeft(list[0].NotAfter, time.Now())
 		}
 		for i := range c.Lanes {
 			if name := serverOf(c, &c.Lanes[i]); strings.EqualFold(name, t.Name) {

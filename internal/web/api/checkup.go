@@ -55,16 +55,3 @@ func (s *server) checkup() {
 		send.Data(apitype.CheckupEnd{OK: passed && err == nil})
 	})
 }
-
-// ailing lists what the last checkup found, for those who look at Now.
-func (s *server) ailing() []apitype.Attention {
-	var out []apitype.Attention
-	lines, _ := s.Checkup.Last()
-	for _, l := range lines {
-		if l.State == results.Pass {
-			continue
-		}
-		out = append(out, apitype.Attention{Severity: string(l.State), Title: l.Subject + ": " + l.Title, Text: l.Detail + ". " + l.Remedy, Link: "/checkup", Action: "Open checkup"})
-	}
-	return out
-}

@@ -205,12 +205,15 @@ type Minute struct {
 
 // Attention is something that needs an operator.
 type Attention struct {
+	Code     string `json:"code" doc:"Stable: what it is about"`
 	Severity string `json:"severity" enum:"fail,warn"`
 	Title    string `json:"title"`
 	Text     string `json:"text"`
-	// Link is where to act, as a path of the console; Action is the label.
-	Link   string `json:"link"`
-	Action string `json:"action"`
+	// Kind and ID name what to open; Action is the label.
+	Kind   string            `json:"kind" doc:"Kind of the object to open, such as client"`
+	ID     string            `json:"id" doc:"Identifier of the object; empty for the list of its kind"`
+	Action string            `json:"action"`
+	Params map[string]string `json:"params" doc:"What title and text speak of"`
 }
 
 // Now is the last hour.

@@ -1,0 +1,57 @@
+package api
+
+import (
+	"fmt"
+
+	"tollgate.example/key/internal/manage/attention"
+	"tollgate.example/key/internal/manage/sources"
+	"tollgate.example/key/internal/web/apitype"
+)
+
+// attentionView says an item in words.
+func attentionView(i *attention.Item) apitype.Attention {
+	out := apitype.Attention{Code: string(i.Code), Severity: string(i.Severity), Kind: i.Kind, ID: i.ID, Params: i.Params, Action: "Open " + i.Kind}
+	p := i.Params
+	switch i.Code {
+	case attention.ClientFault, attention.StrangerAsks:
+		sentence, remedy := sources.Fault(p["fault"]).Words()
+		out.Title = p["client"] + " " + sentence
+		if i.Code == attention.StrangerAsks {
+			out.Title, out.Action = p["address"]+" "+sentence, "Add client"
+		}
+		out.Text = fmt.Sprintf("%s requests from %s since %s. %s", p["count"], p["address"], p["since"], remedy)
+	case attention.EmergencyUsed:
+		out.Title = fmt.Sprintf("Emergency account %s was used", p["account"])
+		out.Text = fmt.Sprintf("First at %s on %s, %s times since. Find out by whom, and seal it again: that gives it a new password.", p["at"], p["client"], p["count"])
+	case attention.AttemptsLost:
+		out.Title, out.Text = p["count"]+" attempts could not be recorded", "The disk is full or too slow; see the log of the service."
+	case attention.CheckFailed:
+		out.Title, out.Text = p["subject"]+": "+p["title"], p["detail"]+". "+p["remedy"]
+	case attention.CertificateEnds:
+		out.Title = fmt.Sprintf("The %s %s expires in %s days", nameOfKind(i.Kind), p["name"], p["days"])
+		out.Text = fmt.Sprintf("%s, valid until %s. Replace it before then; no restart is needed.", p["subject"], p["until"])
+	case attention.CertificateEnded:
+		out.Title = fmt.Sprintf("The %s %s has expired", nameOfKind(i.Kind), p["name"])
+		out.Text = fmt.Sprintf("%s, valid until %s. Devices refuse it; replace it now.", p["subject"], p["until"])
+	case attention.WeakMethods:
+		out.Title = p["count"] + " lanes allow weak methods"
+		if p["count"] == "1" {
+			out.Title = "One lane allows weak methods"
+		}
+		out.Text = p["lanes"] + ": each lane shows what is exposed, and to whom."
+	case attention.Problem:
+		out.Title, out.Text = p["object"]+": "+p["message"], p["remedy"]
+	}
+	return out
+}
+
+// nameOfKind is what a kind of object is called in a sentence.
+func nameOfKind(kind string) string {
+	switch kind {
+	case "trust":
+		return "trust list"
+	case "command-list":
+		return "command list"
+	}
+	return kind
+}
