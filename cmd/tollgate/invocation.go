@@ -275,7 +275,7 @@ func (s *invocation) status(about apitype.About, now apitype.Now) {
 		s.say("Nothing needs you.")
 		return
 	}
-	s.say("\nNeeds you:")
+	s.say("\nNeeds attention:")
 	for _, a := range now.Attention {
 		s.say("  %s", s.paint(bold, a.Title))
 		for _, line := range wrap(a.Text, width-4) {

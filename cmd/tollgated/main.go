@@ -39,6 +39,7 @@ func run() int {
 	tacacs := flag.String("tacacs", ":49", "addresses for TACACS+ over TCP, separated by commas; none for no TACACS+")
 	secure := flag.String("tacacs-tls", ":300", "addresses for TACACS+ over TLS 1.3, separated by commas; none for no TLS")
 	flag.DurationVar(&o.KeepJournal, "keep-journal", 400*24*time.Hour, "how long the gear journal is kept; 0 keeps it for ever")
+	node := flag.Uint("node", 0, "number of this node, 0 to 255; nodes that share records need different ones")
 	openapi := flag.Bool("openapi", false, "print the OpenAPI document and end")
 	version := flag.Bool("version", false, "print the version and end")
 	flag.Usage = func() {
@@ -58,11 +59,15 @@ func run() int {
 		}
 		fmt.Println(string(text))
 		return 0
+	case *node > 255:
+		fmt.Fprintln(os.Stderr, "tollgated: -node is a number from 0 to 255")
+		return 2
 	case flag.NArg() > 0 || o.Data == "":
 		flag.Usage()
 		return 2
 	}
 	o.RADIUS, o.TACACS, o.TACACSTLS = strings.Split(*radius, ","), list(*tacacs), list(*secure)
+	o.Node = uint8(*node)
 	o.TACACSOptional, o.HTTPHosts = true, list(*hosts)
 	flag.Visit(func(f *flag.Flag) { // asked for, and not had, is an error
 		o.TACACSOptional = o.TACACSOptional && f.Name != "tacacs" && f.Name != "tacacs-tls"

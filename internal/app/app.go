@@ -51,6 +51,8 @@ type Options struct {
 	Data string
 	// HTTP is where the console and the API are served. Addresses other than loopback are served by TLS only.
 	HTTP string
+	// Node is the number of this node among those that share records, 0 to 255: it is part of every identifier.
+	Node uint8
 	// HTTPHosts are further names under which the console is opened where it is served in clear, such as by a proxy on this machine.
 	HTTPHosts []string
 	// TLSCert and TLSKey are PEM files; without them a self-signed certificate is made where TLS is needed.
@@ -87,6 +89,7 @@ type App struct {
 	cancel   context.CancelFunc
 	done     []func()
 	failed   chan error
+	owners   map[string]owner
 	panicked *panics.Log
 }
 
@@ -139,11 +142,11 @@ func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.
 	if err != nil {
 		return err
 	}
-	machines, err := device.OpenMachines(ctx, a.store)
+	computers, err := device.OpenComputers(ctx, a.store)
 	if err != nil {
 		return err
 	}
-	memberships, err := domain.OpenMachines(ctx, a.store, box)
+	members, err := domain.OpenMachineAccounts(ctx, a.store, box)
 	if err != nil {
 		return err
 	}
@@ -154,8 +157,9 @@ func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.
 	if a.factors, err = factor.Open(ctx, a.store, box, ids); err != nil {
 		return err
 	}
-	a.done = append(a.done, machines.Close, leases.Close)
-	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Machines: machines, Issued: issued, Memberships: memberships, Leases: leases, Factors: a.factors, Writer: a.Writer, Journal: a.Journal, Panics: a.panicked})
+	a.done = append(a.done, computers.Close, leases.Close)
+	a.owners = map[string]owner{"account": accounts, "device": devices, "factor": a.factors, "lease": leases, "issued": issued, "machine-account": members}
+	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Computers: computers, Issued: issued, MachineAccounts: members, Leases: leases, Factors: a.factors, Writer: a.Writer, Journal: a.Journal, Panics: a.panicked})
 	a.done = append(a.done, a.Gate.Close)
 	return nil
 }
@@ -172,7 +176,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	if err := reseal(ctx, a.store, box); err != nil {
 		return err
 	}
-	ids := ident.NewSource(0)
+	ids := ident.NewSource(o.Node)
 	accounts, err := account.Open(ctx, a.store, box)
 	if err != nil {
 		return err
@@ -218,6 +222,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	if err != nil {
 		return err
 	}
+	a.owners["configuration"] = configuration{revisions.Reload}
 	if a.radius, err = radius.Serve(a.Gate, registry, o.RADIUS); err != nil {
 		return err
 	}

@@ -110,7 +110,7 @@ func (p *prover) end(answer *server.Answer) Answer {
 	case out.Verdict == results.Admitted:
 		out.MSK = answer.MSK
 		if m := p.computer(); m != "" {
-			p.gate.Machines.Proven(p.Facts.MAC, m, p.Facts.At)
+			p.gate.Computers.Proven(p.Facts.MAC, m, p.Facts.At)
 		}
 	}
 	return out

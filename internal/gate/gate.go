@@ -33,16 +33,16 @@ type Gate struct {
 
 // Parts are the keepers that a gate asks, and the writer it records with.
 type Parts struct {
-	Accounts    *account.Keeper
-	Devices     *device.Keeper
-	Machines    *device.Machines
-	Issued      *certificate.Issued
-	Memberships *domain.Machines
-	Leases      *session.Keeper
-	Factors     *factor.Keeper
-	Writer      *store.Writer
-	Journal     *store.Journal
-	Panics      *panics.Log
+	Accounts        *account.Keeper
+	Devices         *device.Keeper
+	Computers       *device.Computers
+	Issued          *certificate.Issued
+	MachineAccounts *domain.MachineAccounts
+	Leases          *session.Keeper
+	Factors         *factor.Keeper
+	Writer          *store.Writer
+	Journal         *store.Journal
+	Panics          *panics.Log
 }
 
 // New makes a gate that has no configuration yet: nobody is a client. Close ends the conversations under way.
@@ -61,7 +61,7 @@ func (g *Gate) Conversations() (open, sessions int) { return g.open.Len(), g.ses
 
 // Prepare makes a snapshot of a plan, with the connections of the one that is in effect.
 func (g *Gate) Prepare(plan *decide.Plan, revision int, box *seal.Box) (*snapshot.Snapshot, error) {
-	maker := snapshot.Maker{Box: box, Machines: g.Memberships, Issued: g.Issued, Checker: g.checker}
+	maker := snapshot.Maker{Box: box, Machines: g.MachineAccounts, Issued: g.Issued, Checker: g.checker}
 	return maker.Make(plan, revision, g.Current())
 }
 

@@ -75,7 +75,7 @@ func (g *Gate) Arrive(s *snapshot.Snapshot, f facts.Facts, begun time.Time) (*Vi
 		if d := g.Devices.Find(f.MAC); d != nil {
 			v.Facts.Device = d.Facts(f.At)
 		}
-		v.Facts.MachineSeen = g.Machines.Seen(f.MAC)
+		v.Facts.MachineSeen = g.Computers.Seen(f.MAC)
 	}
 	v.Facts.Spent.Client = now.Sub(begun).Microseconds()
 	why := s.Plan.Before(&v.Facts, &v.before)

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"container/heap"
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net/netip"
@@ -37,9 +38,16 @@ type Lease struct {
 	Until  time.Time
 }
 
+// Store is where leases are kept.
+type Store interface {
+	Leases(ctx context.Context) ([]store.Lease, error)
+	LeaseOf(ctx context.Context, address string) (store.Lease, error)
+	SaveLeases(ctx context.Context, save []store.Lease, remove []string) error
+}
+
 // Keeper holds all leases in memory over the store. It is safe for concurrent use.
 type Keeper struct {
-	store *store.Store
+	store Store
 
 	mu       sync.Mutex
 	taken    map[netip.Addr]*Lease
@@ -52,7 +60,7 @@ type Keeper struct {
 }
 
 // Open reads what is taken, and begins to write what will be.
-func Open(ctx context.Context, s *store.Store) (*Keeper, error) {
+func Open(ctx context.Context, s Store) (*Keeper, error) {
 	rows, err := s.Leases(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the leases: %w", err)
@@ -64,7 +72,7 @@ func Open(ctx context.Context, s *store.Store) (*Keeper, error) {
 		if err != nil {
 			continue
 		}
-		l := &Lease{Address: addr, Pool: row.Pool, Who: row.Who, Client: row.Client, Holder: row.Holder, At: time.UnixMilli(row.At), Until: time.UnixMilli(row.Until)}
+		l := fromRow(addr, row)
 		if l.Until.After(now) {
 			k.keep(l)
 		} else {
@@ -73,6 +81,35 @@ func Open(ctx context.Context, s *store.Store) (*Keeper, error) {
 	}
 	k.done.Go(k.write)
 	return k, nil
+}
+
+func fromRow(addr netip.Addr, row store.Lease) *Lease {
+	return &Lease{Address: addr, Pool: row.Pool, Who: row.Who, Client: row.Client, Holder: row.Holder, At: time.UnixMilli(row.At), Until: time.UnixMilli(row.Until)}
+}
+
+// Reload reads the lease of an address anew, which was taken or released by somebody else.
+func (k *Keeper) Reload(ctx context.Context, address string) error {
+	addr, err := netip.ParseAddr(address)
+	if err != nil {
+		return fmt.Errorf("reading a lease anew: %w", err)
+	}
+	row, err := k.store.LeaseOf(ctx, address)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return fmt.Errorf("reading the lease of %s anew: %w", address, err)
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.dirty[addr] { // ours is newer, and about to be written
+		return nil
+	}
+	if before := k.taken[addr]; before != nil {
+		delete(k.taken, addr)
+		delete(k.byHolder, before.Holder)
+	}
+	if err == nil {
+		k.keep(fromRow(addr, row))
+	}
+	return nil
 }
 
 func (k *Keeper) keep(l *Lease) {

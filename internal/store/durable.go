@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -44,4 +45,30 @@ func (s *Store) durableExec(ctx context.Context, query string, arg any) (result 
 		return err
 	})
 	return result, err
+}
+
+// exec runs a statement that must touch a record, and returns when that is on the disk.
+func (s *Store) exec(ctx context.Context, query string, args ...any) error {
+	return s.durably(ctx, func(tx *sqlx.Tx) error {
+		result, err := tx.ExecContext(ctx, query, args...)
+		return touched(result, err)
+	})
+}
+
+// touched makes ErrNotFound of a statement that changed nothing.
+func touched(result sql.Result, err error) error {
+	if err != nil {
+		return err
+	}
+	if n, err := result.RowsAffected(); err == nil && n == 0 {
+		return ErrNotFound
+	}
+	return nil
+}
+
+func taken(err error) error {
+	if err != nil && strings.Contains(err.Error(), "UNIQUE constraint failed") {
+		return ErrTaken
+	}
+	return err
 }

@@ -31,7 +31,7 @@ type FactorToken struct {
 // FactorTokens returns all tokens.
 func (s *Store) FactorTokens(ctx context.Context) ([]FactorToken, error) {
 	out := []FactorToken{}
-	err := s.db.SelectContext(ctx, &out, "SELECT id, store, name, display, label, algorithm, digits, period, secrets, recovery, confirmed, step, skew, made_at, made_by, used_at, used_on FROM factors")
+	err := s.db.SelectContext(ctx, &out, selectFactorToken)
 	return out, err
 }
 
@@ -57,4 +57,14 @@ func (s *Store) SaveFactorToken(ctx context.Context, t FactorToken) error {
 // RemoveFactorToken removes a token.
 func (s *Store) RemoveFactorToken(ctx context.Context, id string) error {
 	return s.exec(ctx, "DELETE FROM factors WHERE id = ?", id)
+}
+
+const selectFactorToken = `SELECT id, store, name, display, label, algorithm, digits, period, secrets, recovery, confirmed, step, skew, made_at, made_by,
+	used_at, used_on FROM factors`
+
+// FactorTokenByID returns one token; ErrNotFound if there is none.
+func (s *Store) FactorTokenByID(ctx context.Context, id string) (FactorToken, error) {
+	var out FactorToken
+	err := s.db.GetContext(ctx, &out, selectFactorToken+" WHERE id = ?", id)
+	return out, notFound(err)
 }

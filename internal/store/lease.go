@@ -16,7 +16,7 @@ type Lease struct {
 // Leases returns all leases.
 func (s *Store) Leases(ctx context.Context) ([]Lease, error) {
 	out := []Lease{}
-	err := s.db.SelectContext(ctx, &out, "SELECT address, pool, who, client, holder, at, until FROM leases")
+	err := s.db.SelectContext(ctx, &out, selectLease)
 	return out, err
 }
 
@@ -38,4 +38,13 @@ func (s *Store) SaveLeases(ctx context.Context, save []Lease, remove []string) e
 		}
 	}
 	return tx.Commit()
+}
+
+const selectLease = `SELECT address, pool, who, client, holder, at, until FROM leases`
+
+// LeaseOf returns one lease by its address; ErrNotFound if there is none.
+func (s *Store) LeaseOf(ctx context.Context, address string) (Lease, error) {
+	var out Lease
+	err := s.db.GetContext(ctx, &out, selectLease+" WHERE address = ?", address)
+	return out, notFound(err)
 }

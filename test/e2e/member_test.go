@@ -124,7 +124,7 @@ func TestMembershipOfARealDomain(t *testing.T) {
 		}
 	}
 	// A change of unknown outcome left a password that the domain never took, before the one that it takes.
-	kept := w.app.Gate.Memberships
+	kept := w.app.Gate.MachineAccounts
 	if err := kept.Set(context.Background(), "LANTERN", "TOLLGATE1", "never-taken", kept.Passwords("LANTERN", "TOLLGATE1")[0]); err != nil {
 		t.Fatal(err)
 	}

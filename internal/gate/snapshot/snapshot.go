@@ -64,7 +64,7 @@ func (d *Directory) close() {
 // Maker makes snapshots of plans.
 type Maker struct {
 	Box      *seal.Box
-	Machines *domain.Machines
+	Machines *domain.MachineAccounts
 	Issued   *certificate.Issued
 	Checker  *certificate.Checker
 }

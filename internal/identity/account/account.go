@@ -62,9 +62,18 @@ type Account struct {
 	version int64
 }
 
+// Store is where accounts are kept.
+type Store interface {
+	Accounts(ctx context.Context) ([]store.Account, error)
+	AccountByID(ctx context.Context, id string) (store.Account, error)
+	SaveAccount(ctx context.Context, a store.Account) error
+	OpenEmergency(ctx context.Context, id, on string, at int64) error
+	RemoveAccount(ctx context.Context, id string) error
+}
+
 // Keeper holds all accounts in memory over the store.
 type Keeper struct {
-	store *store.Store
+	store Store
 	box   *seal.Box
 
 	mu     sync.RWMutex
@@ -86,7 +95,7 @@ type verified struct {
 }
 
 // Open reads the accounts. What is kept to check challenges with is sealed with the box.
-func Open(ctx context.Context, s *store.Store, box *seal.Box) (*Keeper, error) {
+func Open(ctx context.Context, s Store, box *seal.Box) (*Keeper, error) {
 	rows, err := s.Accounts(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the local accounts: %w", err)
@@ -97,6 +106,27 @@ func Open(ctx context.Context, s *store.Store, box *seal.Box) (*Keeper, error) {
 		k.byName[strings.ToLower(row.Name)] = fromRow(row)
 	}
 	return k, nil
+}
+
+// Reload reads an account anew, which was changed or removed by somebody else.
+func (k *Keeper) Reload(ctx context.Context, id string) error {
+	k.editing.Lock()
+	defer k.editing.Unlock()
+	row, err := k.store.AccountByID(ctx, id)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return fmt.Errorf("reading local account %s anew: %w", id, err)
+	}
+	old := k.byID(id)
+	k.mu.Lock()
+	if old != nil {
+		delete(k.byName, strings.ToLower(old.Name))
+	}
+	if err == nil {
+		k.byName[strings.ToLower(row.Name)] = fromRow(row)
+	}
+	k.mu.Unlock()
+	k.seen.Delete(id)
+	return nil
 }
 
 func fromRow(row store.Account) *Account {

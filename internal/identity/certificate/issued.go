@@ -14,17 +14,25 @@ import (
 // Issued keeps what our own authorities issued and revoked, in memory over the store. Records: a revocation takes
 // effect at once.
 type Issued struct {
-	store *store.Store
+	store IssuedStore
 
 	mu   sync.RWMutex
 	all  []*store.Issued // the newest last
 	keys map[issuedKey]*store.Issued
 }
 
+// IssuedStore is where the records are kept.
+type IssuedStore interface {
+	IssuedAll(ctx context.Context) ([]store.Issued, error)
+	IssuedByID(ctx context.Context, id string) (store.Issued, error)
+	SaveIssued(ctx context.Context, i store.Issued) error
+	Revoke(ctx context.Context, id string, at int64) error
+}
+
 type issuedKey struct{ authority, serial string }
 
 // OpenIssued reads the records.
-func OpenIssued(ctx context.Context, s *store.Store) (*Issued, error) {
+func OpenIssued(ctx context.Context, s IssuedStore) (*Issued, error) {
 	rows, err := s.IssuedAll(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the issued certificates: %w", err)
@@ -39,6 +47,25 @@ func OpenIssued(ctx context.Context, s *store.Store) (*Issued, error) {
 func (i *Issued) put(row *store.Issued) {
 	i.all = append(i.all, row)
 	i.keys[issuedKey{row.Authority, row.Serial}] = row
+}
+
+// Reload reads a record anew, which was made or changed by somebody else: a certificate issued or revoked.
+func (i *Issued) Reload(ctx context.Context, id string) error {
+	row, err := i.store.IssuedByID(ctx, id)
+	if err != nil {
+		return fmt.Errorf("reading issued certificate %s anew: %w", id, err)
+	}
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	for n, old := range i.all {
+		if old.ID == id {
+			i.all[n] = &row
+			i.keys[issuedKey{row.Authority, row.Serial}] = &row
+			return nil
+		}
+	}
+	i.put(&row)
+	return nil
 }
 
 // Add records a certificate that was just signed.

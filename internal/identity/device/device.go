@@ -40,9 +40,17 @@ type Device struct {
 	ChangedBy string
 }
 
+// Store is where devices are kept.
+type Store interface {
+	Devices(ctx context.Context) ([]store.Device, error)
+	DeviceByID(ctx context.Context, id string) (store.Device, error)
+	SaveDevices(ctx context.Context, list []store.Device) error
+	RemoveDevice(ctx context.Context, id string) error
+}
+
 // Keeper holds all devices in memory over the store.
 type Keeper struct {
-	store *store.Store
+	store Store
 
 	mu      sync.RWMutex
 	byMatch map[string]*Device
@@ -55,23 +63,46 @@ type Keeper struct {
 }
 
 // Open reads the devices.
-func Open(ctx context.Context, s *store.Store) (*Keeper, error) {
+func Open(ctx context.Context, s Store) (*Keeper, error) {
 	rows, err := s.Devices(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the known devices: %w", err)
 	}
 	k := &Keeper{store: s, byMatch: make(map[string]*Device, len(rows)), byID: make(map[string]*Device, len(rows))}
 	for _, row := range rows {
-		d := &Device{ID: row.ID, Match: row.Match, Name: row.Name, Owner: row.Owner, Note: row.Note, Enabled: row.Enabled, ChangedAt: time.UnixMilli(row.ChangedAt), ChangedBy: row.ChangedBy}
-		if err := json.Unmarshal(row.Tags, &d.Tags); err != nil || d.Tags == nil {
-			d.Tags = map[string]string{}
-		}
-		if row.Expires != 0 {
-			d.Expires = time.UnixMilli(row.Expires)
-		}
-		k.put(d)
+		k.put(fromRow(row))
 	}
 	return k, nil
+}
+
+// Reload reads a device anew, which was changed or removed by somebody else.
+func (k *Keeper) Reload(ctx context.Context, id string) error {
+	k.editing.Lock()
+	defer k.editing.Unlock()
+	row, err := k.store.DeviceByID(ctx, id)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return fmt.Errorf("reading known device %s anew: %w", id, err)
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if err != nil {
+		k.drop(id)
+		return nil
+	}
+	k.put(fromRow(row))
+	return nil
+}
+
+func fromRow(row store.Device) *Device {
+	d := &Device{ID: row.ID, Match: row.Match, Name: row.Name, Owner: row.Owner, Note: row.Note, Enabled: row.Enabled,
+		ChangedAt: time.UnixMilli(row.ChangedAt), ChangedBy: row.ChangedBy}
+	if err := json.Unmarshal(row.Tags, &d.Tags); err != nil || d.Tags == nil {
+		d.Tags = map[string]string{}
+	}
+	if row.Expires != 0 {
+		d.Expires = time.UnixMilli(row.Expires)
+	}
+	return d
 }
 
 // put keeps a device; the lock is held, or nobody else knows of the keeper yet.

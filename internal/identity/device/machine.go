@@ -19,9 +19,9 @@ const (
 	flushEvery    = 2 * time.Second
 )
 
-// Machines remembers from which MAC addresses computers were proven, for people who sign in on them later. It is
+// Computers remembers from which MAC addresses computers were proven, for people who sign in on them later. It is
 // written to the store every few seconds.
-type Machines struct {
+type Computers struct {
 	store *store.Store
 
 	mu    sync.RWMutex
@@ -32,13 +32,13 @@ type Machines struct {
 	done  sync.WaitGroup
 }
 
-// OpenMachines reads what was seen, and begins to write what will be.
-func OpenMachines(ctx context.Context, s *store.Store) (*Machines, error) {
-	rows, err := s.Machines(ctx, time.Now().Add(-machineMemory).UnixMilli())
+// OpenComputers reads what was seen, and begins to write what will be.
+func OpenComputers(ctx context.Context, s *store.Store) (*Computers, error) {
+	rows, err := s.SeenComputers(ctx, time.Now().Add(-machineMemory).UnixMilli())
 	if err != nil {
 		return nil, fmt.Errorf("reading the computers that were seen: %w", err)
 	}
-	m := &Machines{store: s, seen: make(map[string]facts.MachineSeen, len(rows)), dirty: map[string]bool{}, stop: make(chan struct{})}
+	m := &Computers{store: s, seen: make(map[string]facts.MachineSeen, len(rows)), dirty: map[string]bool{}, stop: make(chan struct{})}
 	for _, row := range rows {
 		m.seen[row.MAC] = facts.MachineSeen{Name: row.Name, At: time.UnixMilli(row.At)}
 	}
@@ -48,7 +48,7 @@ func OpenMachines(ctx context.Context, s *store.Store) (*Machines, error) {
 }
 
 // Proven notes that a computer was proven from an address.
-func (m *Machines) Proven(mac, name string, at time.Time) {
+func (m *Computers) Proven(mac, name string, at time.Time) {
 	if mac == "" {
 		return
 	}
@@ -67,7 +67,7 @@ func (m *Machines) Proven(mac, name string, at time.Time) {
 }
 
 // Seen returns when a computer was last proven from an address, nil if never.
-func (m *Machines) Seen(mac string) *facts.MachineSeen {
+func (m *Computers) Seen(mac string) *facts.MachineSeen {
 	if !m.any.Load() {
 		return nil
 	}
@@ -79,7 +79,7 @@ func (m *Machines) Seen(mac string) *facts.MachineSeen {
 	return nil
 }
 
-func (m *Machines) write() {
+func (m *Computers) write() {
 	tick := time.NewTicker(flushEvery)
 	defer tick.Stop()
 	for {
@@ -93,12 +93,12 @@ func (m *Machines) write() {
 	}
 }
 
-func (m *Machines) flush() {
+func (m *Computers) flush() {
 	m.mu.Lock()
-	list := make([]store.Machine, 0, len(m.dirty))
+	list := make([]store.SeenComputer, 0, len(m.dirty))
 	for mac := range m.dirty {
 		if s, ok := m.seen[mac]; ok {
-			list = append(list, store.Machine{MAC: mac, Name: s.Name, At: s.At.UnixMilli()})
+			list = append(list, store.SeenComputer{MAC: mac, Name: s.Name, At: s.At.UnixMilli()})
 		}
 	}
 	clear(m.dirty)
@@ -106,13 +106,13 @@ func (m *Machines) flush() {
 	if len(list) == 0 {
 		return
 	}
-	if err := m.store.SaveMachines(context.Background(), list); err != nil {
+	if err := m.store.SaveSeenComputers(context.Background(), list); err != nil {
 		slog.Error("writing the computers that were seen", "error", err)
 	}
 }
 
 // Close writes what is left.
-func (m *Machines) Close() {
+func (m *Computers) Close() {
 	close(m.stop)
 	m.done.Wait()
 }

@@ -41,7 +41,7 @@ func (e *ChannelError) Unwrap() error { return e.Err }
 
 // Join creates our machine account in the domain of a directory, confirms it by a secure channel, and keeps its
 // password. The configuration is left to the caller.
-func (m *Machines) Join(ctx context.Context, d config.Directory, in directory.JoinInput) (*Joined, error) {
+func (m *MachineAccounts) Join(ctx context.Context, d config.Directory, in directory.JoinInput) (*Joined, error) {
 	account, err := directory.Join(ctx, d, in)
 	if err != nil {
 		return nil, fmt.Errorf("the domain was not joined: %w", err)

@@ -15,11 +15,11 @@ import (
 // passwordLife is how long a password of a machine account is used before it is replaced.
 const passwordLife = 30 * 24 * time.Hour
 
-// Machines keeps the passwords of our machine accounts, in memory over the store. They are records and no part of the
+// MachineAccounts keeps the passwords of our machine accounts, in memory over the store. They are records and no part of the
 // configuration: they change by themselves, and returning to an earlier revision must not bring an old password back.
 // It is safe for concurrent use.
-type Machines struct {
-	store    *store.Store
+type MachineAccounts struct {
+	store    MachineStore
 	box      *seal.Box
 	rotating sync.Mutex
 
@@ -27,33 +27,65 @@ type Machines struct {
 	all map[string]account
 }
 
+// MachineStore is where the passwords are kept, sealed.
+type MachineStore interface {
+	MachineAccounts(ctx context.Context) ([]store.MachineAccount, error)
+	MachineAccountOf(ctx context.Context, domain, computer string) (store.MachineAccount, error)
+	SaveMachineAccount(ctx context.Context, a store.MachineAccount) error
+}
+
 type account struct {
 	passwords []string // the present one, then the one before
 	changed   time.Time
 }
 
-// OpenMachines reads the machine accounts from the store.
-func OpenMachines(ctx context.Context, s *store.Store, box *seal.Box) (*Machines, error) {
+// OpenMachineAccounts reads the machine accounts from the store.
+func OpenMachineAccounts(ctx context.Context, s MachineStore, box *seal.Box) (*MachineAccounts, error) {
 	rows, err := s.MachineAccounts(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the machine accounts: %w", err)
 	}
-	m := &Machines{store: s, box: box, all: map[string]account{}}
+	m := &MachineAccounts{store: s, box: box, all: map[string]account{}}
 	for _, row := range rows {
-		a := account{changed: time.UnixMilli(row.ChangedAt)}
-		for _, sealed := range []string{row.Password, row.Previous} {
-			if sealed == "" {
-				continue
-			}
-			password, err := box.Open(place(row.Domain, row.Computer), config.Secret(sealed))
-			if err != nil {
-				return nil, fmt.Errorf("opening the password of machine account %s: %w", row.Computer, err)
-			}
-			a.passwords = append(a.passwords, password)
+		a, err := m.fromRow(row)
+		if err != nil {
+			return nil, err
 		}
 		m.all[key(row.Domain, row.Computer)] = a
 	}
 	return m, nil
+}
+
+func (m *MachineAccounts) fromRow(row store.MachineAccount) (account, error) {
+	a := account{changed: time.UnixMilli(row.ChangedAt)}
+	for _, sealed := range []string{row.Password, row.Previous} {
+		if sealed == "" {
+			continue
+		}
+		password, err := m.box.Open(place(row.Domain, row.Computer), config.Secret(sealed))
+		if err != nil {
+			return account{}, fmt.Errorf("opening the password of machine account %s: %w", row.Computer, err)
+		}
+		a.passwords = append(a.passwords, password)
+	}
+	return a, nil
+}
+
+// Reload reads a machine account anew, whose password was changed by somebody else. Its identifier is DOMAIN\COMPUTER.
+func (m *MachineAccounts) Reload(ctx context.Context, id string) error {
+	domain, computer, _ := strings.Cut(id, `\`)
+	row, err := m.store.MachineAccountOf(ctx, domain, computer)
+	if err != nil {
+		return fmt.Errorf("reading machine account %s anew: %w", id, err)
+	}
+	a, err := m.fromRow(row)
+	if err != nil {
+		return err
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.all[key(domain, computer)] = a
+	return nil
 }
 
 // place is that of the passwords of a machine account.
@@ -69,21 +101,21 @@ func key(domain, computer string) string {
 }
 
 // Passwords returns those to try, the present one first.
-func (m *Machines) Passwords(domain, computer string) []string {
+func (m *MachineAccounts) Passwords(domain, computer string) []string {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return m.all[key(domain, computer)].passwords
 }
 
 // Changed tells when the password was set, the zero time if there is none.
-func (m *Machines) Changed(domain, computer string) time.Time {
+func (m *MachineAccounts) Changed(domain, computer string) time.Time {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return m.all[key(domain, computer)].changed
 }
 
 // Set keeps a password, and the one before it if it may still be needed.
-func (m *Machines) Set(ctx context.Context, domain, computer, password, previous string) error {
+func (m *MachineAccounts) Set(ctx context.Context, domain, computer, password, previous string) error {
 	row := store.MachineAccount{Domain: strings.ToUpper(domain), Computer: strings.ToUpper(computer), Password: string(m.box.Seal(place(domain, computer), password)), ChangedAt: time.Now().UnixMilli()}
 	a := account{passwords: []string{password}, changed: time.UnixMilli(row.ChangedAt)}
 	if previous != "" {

@@ -12,7 +12,7 @@ import (
 )
 
 // Due reports whether the machine account in the domain of a directory has had its password for long enough.
-func (m *Machines) Due(d *config.Directory, now time.Time) bool {
+func (m *MachineAccounts) Due(d *config.Directory, now time.Time) bool {
 	changed := m.Changed(d.Domain, d.Computer)
 	return d.Member() && !changed.IsZero() && now.Sub(changed) > passwordLife
 }
@@ -20,7 +20,7 @@ func (m *Machines) Due(d *config.Directory, now time.Time) bool {
 // Rotate gives our machine account in the domain of a directory a new password. Whatever happens meanwhile, the one that
 // counts is among those kept: the new one is kept before the domain learns of it, beside the one that the domain takes
 // now, which after a change of unknown outcome need not be the newest.
-func (m *Machines) Rotate(ctx context.Context, member *Member, d *config.Directory) error {
+func (m *MachineAccounts) Rotate(ctx context.Context, member *Member, d *config.Directory) error {
 	m.rotating.Lock() // over the network: two at once would each take the other's password for the one before
 	defer m.rotating.Unlock()
 	next, present := directory.MachinePassword(), ""

@@ -82,9 +82,18 @@ type kept struct {
 	late int
 }
 
+// Store is where tokens are kept.
+type Store interface {
+	FactorTokens(ctx context.Context) ([]store.FactorToken, error)
+	FactorTokenByID(ctx context.Context, id string) (store.FactorToken, error)
+	AddFactorToken(ctx context.Context, t store.FactorToken, remove []string) error
+	SaveFactorToken(ctx context.Context, t store.FactorToken) error
+	RemoveFactorToken(ctx context.Context, id string) error
+}
+
 // Keeper holds all tokens in memory over the store.
 type Keeper struct {
-	store *store.Store
+	store Store
 	box   *seal.Box
 	ids   *ident.Source
 
@@ -98,31 +107,68 @@ type Keeper struct {
 }
 
 // Open reads the tokens.
-func Open(ctx context.Context, s *store.Store, box *seal.Box, ids *ident.Source) (*Keeper, error) {
+func Open(ctx context.Context, s Store, box *seal.Box, ids *ident.Source) (*Keeper, error) {
 	rows, err := s.FactorTokens(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the second factors: %w", err)
 	}
 	k := &Keeper{store: s, box: box, ids: ids, byID: map[string]*kept{}, byPerson: map[string]*kept{}, rests: rests{given: map[place]time.Time{}}}
 	for _, row := range rows {
-		t := &kept{Token: Token{ID: row.ID, Store: row.Store, Name: row.Name, Display: row.Display, Label: row.Label, Algorithm: row.Algorithm, Digits: row.Digits, Period: row.Period,
-			Confirmed: row.Confirmed, Skew: row.Skew, MadeAt: time.UnixMilli(row.MadeAt), MadeBy: row.MadeBy, UsedOn: row.UsedOn, RecoveryLeft: row.Recovery}, step: row.Step}
-		if row.UsedAt != 0 {
-			t.UsedAt = time.UnixMilli(row.UsedAt)
-		}
-		text, err := box.Open(Place(row.ID), config.Secret(row.Secrets))
-		if err == nil {
-			err = json.Unmarshal([]byte(text), &t.secrets)
-		}
-		if t.Wrong = t.secrets.Tries; t.secrets.Locked != 0 {
-			t.LockedUntil = time.UnixMilli(t.secrets.Locked)
-		}
+		t, err := k.fromRow(row)
 		if err != nil {
-			return nil, fmt.Errorf("opening the second factor of %s: %w", row.Name, err)
+			return nil, err
 		}
 		k.keep(t)
 	}
 	return k, nil
+}
+
+func (k *Keeper) fromRow(row store.FactorToken) (*kept, error) {
+	t := &kept{Token: Token{ID: row.ID, Store: row.Store, Name: row.Name, Display: row.Display, Label: row.Label, Algorithm: row.Algorithm, Digits: row.Digits, Period: row.Period,
+		Confirmed: row.Confirmed, Skew: row.Skew, MadeAt: time.UnixMilli(row.MadeAt), MadeBy: row.MadeBy, UsedOn: row.UsedOn, RecoveryLeft: row.Recovery}, step: row.Step}
+	if row.UsedAt != 0 {
+		t.UsedAt = time.UnixMilli(row.UsedAt)
+	}
+	text, err := k.box.Open(Place(row.ID), config.Secret(row.Secrets))
+	if err == nil {
+		err = json.Unmarshal([]byte(text), &t.secrets)
+	}
+	if t.Wrong = t.secrets.Tries; t.secrets.Locked != 0 {
+		t.LockedUntil = time.UnixMilli(t.secrets.Locked)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("opening the second factor of %s: %w", row.Name, err)
+	}
+	return t, nil
+}
+
+// Reload reads a token anew, which was changed or removed by somebody else. Codes that count twice are prevented by what was
+// used, which is part of it.
+func (k *Keeper) Reload(ctx context.Context, id string) error {
+	k.saving.Lock()
+	defer k.saving.Unlock()
+	row, err := k.store.FactorTokenByID(ctx, id)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return fmt.Errorf("reading second factor %s anew: %w", id, err)
+	}
+	var next *kept
+	if err == nil {
+		if next, err = k.fromRow(row); err != nil {
+			return err
+		}
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if old := k.byID[id]; old != nil {
+		delete(k.byID, id)
+		if person := key(old.Store, old.Name); k.byPerson[person] == old {
+			delete(k.byPerson, person)
+		}
+	}
+	if next != nil {
+		k.keep(next)
+	}
+	return nil
 }
 
 func key(store, name string) string { return strings.ToLower(store) + "\x00" + strings.ToLower(name) }

@@ -106,7 +106,7 @@ func (k *Keeper) saveOver(ctx context.Context, before *state, next *Compiled, au
 	if err := k.store.SaveDraft(ctx, row); err != nil {
 		return false, err
 	}
-	k.set(newState(before.running, before.number, next, authors))
+	k.state.Store(newState(before.running, before.number, next, authors))
 	return true, nil
 }
 

@@ -105,6 +105,6 @@ func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Comp
 	}
 	k.gate.Swap(snapshot)
 	k.remember(before.number, before.running.Plan)
-	k.set(newState(next, number, next, map[string]Author{}))
+	k.state.Store(newState(next, number, next, map[string]Author{}))
 	return number, nil
 }

@@ -41,9 +41,6 @@ type Keeper struct {
 	store Store
 	box   *seal.Box
 	gate  *gate.Gate
-	// Changed, if set, is called after the draft or the running revision changed.
-	Changed func()
-
 	state atomic.Pointer[state]
 	// commit is held while a change is stored and takes effect, never while compiling.
 	commit sync.Mutex
@@ -73,48 +70,68 @@ const maxPlans = 8
 // Open reads the newest revision and the draft and puts the revision into effect.
 func Open(ctx context.Context, s Store, box *seal.Box, g *gate.Gate) (*Keeper, error) {
 	k := &Keeper{store: s, box: box, gate: g, plans: map[int]*decide.Plan{}}
-	running, number := &config.Config{}, 0
+	running := &config.Config{}
 	running.Normalise()
-	row, err := s.Revision(ctx, 0)
-	switch {
-	case errors.Is(err, store.ErrNotFound):
-	case err != nil:
-		return nil, fmt.Errorf("reading the newest revision: %w", err)
-	default:
-		if running, err = decode(row.Config); err != nil {
-			return nil, fmt.Errorf("revision %d: %w", row.Number, err)
-		}
-		number = row.Number
-	}
 	compiled := Compile(running)
-	if compiled.Plan == nil {
-		return nil, fmt.Errorf("putting revision %d into effect: %w", number, &Invalid{compiled.Problems})
-	}
-	next, err := g.Prepare(compiled.Plan, number, box)
-	if err != nil {
-		return nil, fmt.Errorf("putting revision %d into effect: %w", number, err)
-	}
-	g.Swap(next)
-	draft, authors := compiled, map[string]Author{}
-	d, err := s.Draft(ctx)
+	k.state.Store(newState(compiled, 0, compiled, map[string]Author{}))
+	return k, k.Reload(ctx)
+}
+
+// Reload reads the newest revision and the draft anew, which were changed by somebody else, and puts the revision into
+// effect if it is another one.
+func (k *Keeper) Reload(ctx context.Context) error {
+	k.commit.Lock()
+	defer k.commit.Unlock()
+	before := k.state.Load()
+	running, number := before.running, before.number
+	row, err := k.store.Revision(ctx, 0)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 	case err != nil:
-		return nil, fmt.Errorf("reading the draft: %w", err)
-	default:
-		c, err := decode(d.Config)
+		return fmt.Errorf("reading the newest revision: %w", err)
+	case row.Number != number:
+		c, err := decode(row.Config)
 		if err != nil {
-			return nil, fmt.Errorf("the draft: %w", err)
+			return fmt.Errorf("revision %d: %w", row.Number, err)
 		}
-		if draft = Compile(c); Tag(c) == Tag(running) {
-			draft = compiled
+		running, number = Compile(c), row.Number
+		if running.Plan == nil {
+			return fmt.Errorf("putting revision %d into effect: %w", number, &Invalid{running.Problems})
 		}
-		if err := json.Unmarshal(d.Authors, &authors); err != nil {
-			return nil, fmt.Errorf("the draft: %w", err)
+		next, err := k.gate.Prepare(running.Plan, number, k.box)
+		if err != nil {
+			return fmt.Errorf("putting revision %d into effect: %w", number, err)
 		}
+		k.gate.Swap(next)
 	}
-	k.state.Store(newState(compiled, number, draft, authors))
-	return k, nil
+	draft, authors, err := k.readDraft(ctx, running)
+	if err != nil {
+		return fmt.Errorf("the draft: %w", err)
+	}
+	k.state.Store(newState(running, number, draft, authors))
+	return nil
+}
+
+// readDraft reads the draft, which is the running revision if there is none.
+func (k *Keeper) readDraft(ctx context.Context, running *Compiled) (*Compiled, map[string]Author, error) {
+	authors := map[string]Author{}
+	row, err := k.store.Draft(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return running, authors, nil
+	} else if err != nil {
+		return nil, nil, err
+	}
+	c, err := decode(row.Config)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := json.Unmarshal(row.Authors, &authors); err != nil {
+		return nil, nil, err
+	}
+	if Tag(c) == Tag(running.Config) {
+		return running, authors, nil
+	}
+	return Compile(c), authors, nil
 }
 
 func decode(text []byte) (*config.Config, error) {
@@ -136,14 +153,6 @@ func (e *Invalid) Error() string {
 		}
 	}
 	return "the configuration is not valid"
-}
-
-// set makes a state the present one. commit is held.
-func (k *Keeper) set(s *state) {
-	k.state.Store(s)
-	if k.Changed != nil {
-		k.Changed()
-	}
 }
 
 // Draft returns the draft. It must not be changed.

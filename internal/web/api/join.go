@@ -26,7 +26,7 @@ func (s *server) membership() {
 		if at < 0 {
 			return nil, problem(http.StatusNotFound, fmt.Sprintf("there is no directory %q in the draft", in.Ref), "")
 		}
-		joined, err := s.Gate.Memberships.Join(ctx, *d, directory.JoinInput{BindName: in.Body.Name, Password: in.Body.Password, Computer: in.Body.Computer, OU: in.Body.OU})
+		joined, err := s.Gate.MachineAccounts.Join(ctx, *d, directory.JoinInput{BindName: in.Body.Name, Password: in.Body.Password, Computer: in.Body.Computer, OU: in.Body.OU})
 		var channel *domain.ChannelError
 		switch {
 		case errors.As(err, &channel):
@@ -46,7 +46,7 @@ func (s *server) membership() {
 		if err := s.Gate.Rotate(ctx, d.Name); err != nil {
 			return nil, problem(http.StatusBadGateway, err.Error(), "The present password stays in use. Run the test of this directory.")
 		}
-		return ok(apitype.Rotated{Changed: s.Gate.Memberships.Changed(d.Domain, d.Computer)}), nil
+		return ok(apitype.Rotated{Changed: s.Gate.MachineAccounts.Changed(d.Domain, d.Computer)}), nil
 	})
 	huma.Register(s.api, operation("GET", "/directories/{ref}/delegation", "explain-delegation", "The least right that somebody needs to join the domain of a directory, as it is delegated"), func(ctx context.Context, in *struct {
 		OneInput

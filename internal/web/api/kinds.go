@@ -44,7 +44,7 @@ func (s *server) objects() {
 			return func(d *config.Directory, m apitype.Meta) apitype.Directory {
 				var set *time.Time
 				if d.Member() {
-					if at := s.Gate.Memberships.Changed(d.Domain, d.Computer); !at.IsZero() {
+					if at := s.Gate.MachineAccounts.Changed(d.Domain, d.Computer); !at.IsZero() {
 						set = &at
 					}
 				}
