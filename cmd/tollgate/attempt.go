@@ -163,7 +163,11 @@ func (s *invocation) followLive(path, name string, q url.Values, count int, show
 				}
 				seen++
 			case "gap":
-				fmt.Fprintln(s.err, "some were left out, since too many came at once; list them instead")
+				var gap apitype.Gap
+				if json.Unmarshal(e.Data, &gap) == nil {
+					fmt.Fprintf(s.err, "Some of those recorded from %s to %s were left out, since there were too many; list them to see all.\n",
+						gap.Since.Local().Format(time.TimeOnly), gap.Until.Local().Format(time.TimeOnly))
+				}
 			}
 			return count == 0 || seen < count
 		}, options...)

@@ -4,8 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"math"
-	"strings"
 	"time"
 
 	"tollgate.example/key/internal/base/ident"
@@ -41,95 +39,10 @@ type Attempt struct {
 
 const attemptColumns = "id, verdict, reason, client, who, sent, display, mac, place, lane, policy, pass, vlan, revision, micros"
 
-// Span is a part of the time.
-type Span struct {
-	Since, Until time.Time
-	// Before is a cursor: only older ones. After: only newer ones.
-	Before, After ident.ID
-}
-
-// within adds the parts of a query that select it.
-func (s *Span) within(add func(part string, values ...any)) {
-	if !s.Since.IsZero() {
-		add("id >= ?", ident.At(s.Since))
-	}
-	if !s.Until.IsZero() {
-		add("id < ?", ident.At(s.Until))
-	}
-	if s.Before != 0 {
-		add("id < ?", s.Before)
-	}
-	if s.After != 0 {
-		add("id > ?", s.After)
-	}
-}
-
-// Filter selects attempts. Empty fields select everything.
-type Filter struct {
-	User    string // exact, without regard to case; * stands for any characters
-	MAC     string
-	Client  string
-	Verdict string
-	Reason  string
-	Lane    string
-	// Text is searched in name, person, MAC and client.
-	Text string
-	Span
-	Limit int
-}
-
-func (f *Filter) where() (string, []any) {
-	var parts []string
-	var args []any
-	add := func(part string, values ...any) {
-		parts, args = append(parts, part), append(args, values...)
-	}
-	if f.User != "" {
-		user := strings.ToLower(f.User)
-		if strings.Contains(user, "*") {
-			add(`(who LIKE ? ESCAPE '\' OR sent LIKE ? ESCAPE '\')`, like(user), like(user))
-		} else {
-			f.key(add, "who", user)
-		}
-	}
-	if f.MAC != "" {
-		f.key(add, "mac", f.MAC)
-	}
-	for _, c := range []struct{ column, value string }{{"client", f.Client}, {"verdict", f.Verdict}, {"reason", f.Reason}, {"lane", f.Lane}} {
-		if c.value != "" {
-			add(c.column+" = ?", c.value)
-		}
-	}
-	if f.Text != "" {
-		pattern := like("*" + f.Text + "*")
-		add(`(sent LIKE ? ESCAPE '\' OR display LIKE ? ESCAPE '\' OR mac LIKE ? ESCAPE '\' OR client LIKE ? ESCAPE '\')`, pattern, pattern, pattern, pattern)
-	}
-	f.within(add)
-	if len(parts) == 0 {
-		return "", nil
-	}
-	return " WHERE " + strings.Join(parts, " AND "), args
-}
-
-// key selects by a name or MAC address: through the table of those seen, and one by one what is not in it yet.
-func (f *Filter) key(add func(string, ...any), column, value string) {
-	before := f.Before
-	if before == 0 {
-		before = math.MaxInt64
-	}
-	add(column+" = ?", value)
-	add("id IN (SELECT id FROM seen WHERE key = ? AND id < ? UNION ALL SELECT id FROM attempts WHERE id > (SELECT id FROM seen_until) AND "+column+" = ?)", value, before, value)
-}
-
-// like turns * into the wildcard of SQL and takes the meaning from SQL's own.
-func like(pattern string) string {
-	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`, "*", "%").Replace(pattern)
-}
-
 // Attempts lists attempts from the newest to the oldest, with facts only where the columns do not say how they ended. With After
 // alone it lists the oldest of the newer ones first, which is what following needs.
 func (s *Store) Attempts(ctx context.Context, f Filter) ([]Attempt, error) {
-	where, args := f.where()
+	where, args := f.conditions().where()
 	order := "DESC"
 	if f.After != 0 && f.Before == 0 {
 		order = "ASC"

@@ -261,48 +261,9 @@ func (j *Journal) commit(batch []*pending) error {
 	return nil
 }
 
-// EntryFilter selects entries. Empty fields select everything.
-type EntryFilter struct {
-	Who, Client, Kind, Verdict, Task string
-	// Text is searched in command, person, client and arguments.
-	Text string
-	Span
-	Limit int
-}
-
-func (f *EntryFilter) where() (string, []any) {
-	var parts []string
-	var args []any
-	add := func(part string, values ...any) {
-		parts, args = append(parts, part), append(args, values...)
-	}
-	if who := strings.ToLower(f.Who); strings.Contains(who, "*") {
-		add(`who LIKE ? ESCAPE '\'`, like(who))
-	} else if who != "" {
-		add("who = ?", who)
-	}
-	for _, c := range []struct{ column, value string }{{"client", f.Client}, {"kind", f.Kind}, {"verdict", f.Verdict}, {"task", f.Task}} {
-		switch {
-		case c.column == "kind" && c.value == "record": // what the gear reported
-			add("kind IN ('start', 'stop', 'update')")
-		case c.value != "":
-			add(c.column+" = ?", c.value)
-		}
-	}
-	if f.Text != "" {
-		pattern := like("*" + f.Text + "*")
-		add(`(command LIKE ? ESCAPE '\' OR who LIKE ? ESCAPE '\' OR client LIKE ? ESCAPE '\' OR rest LIKE ? ESCAPE '\')`, pattern, pattern, pattern, pattern)
-	}
-	f.within(add)
-	if len(parts) == 0 {
-		return "", nil
-	}
-	return " WHERE " + strings.Join(parts, " AND "), args
-}
-
 // Entries lists entries from the newest to the oldest; with After alone, the oldest of the newer ones first.
 func (j *Journal) Entries(ctx context.Context, f EntryFilter) ([]Entry, error) {
-	where, args := f.where()
+	where, args := f.conditions().where()
 	order := "DESC"
 	if f.After != 0 && f.Before == 0 {
 		order = "ASC"

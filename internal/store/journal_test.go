@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"sync"
 	"testing"
 	"time"
@@ -86,4 +87,55 @@ func BenchmarkJournalRecord(b *testing.B) {
 			}
 		}
 	})
+}
+
+// A filter selects the same in the database and in a live view.
+func TestJournalFiltersAgree(t *testing.T) {
+	ctx := t.Context()
+	j, err := OpenJournal(ctx, t.TempDir(), ident.NewSource(0), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer j.Close()
+	r := rand.New(rand.NewPCG(7, 7))
+	pick := func(list ...string) string { return list[r.IntN(len(list))] }
+	for range 150 {
+		e := &Entry{At: time.Now(), Kind: pick("login", "command", "start", "stop", "update", "shell"), Client: pick("hh-router-1", "hh_core"), Who: pick("ann", "s.lodge", "a%b", "é"), Verdict: pick("admitted", "refused", ""),
+			Task: pick("7", ""), Command: pick("show version", `set "x" <y> & z`, ""), More: More{Display: pick("Ann <of> Pier", "É", ""), Args: [][]string{nil, {"service=shell", "cmd="}, {`acl="5"`, "display"}}[r.IntN(3)]}}
+		if err := j.Record(ctx, e); err != nil {
+			t.Fatal(err)
+		}
+	}
+	all, err := j.Entries(ctx, EntryFilter{Limit: 1000})
+	if err != nil || len(all) != 150 {
+		t.Fatalf("%d, %v", len(all), err)
+	}
+	some := func(list ...string) string {
+		if r.IntN(3) > 0 {
+			return ""
+		}
+		return pick(list...)
+	}
+	hits := 0
+	for range 400 {
+		f := EntryFilter{Who: some("ann", "ANN", "s*", "a%b", "*"), Client: some("hh_core"), Kind: some("login", "command", Reported), Verdict: some("admitted"), Task: some("7"),
+			Text: some("show", "SHOW", "args", "display", "<of>", `"5"`, "&", "é", "É", "service=shell", "shell cmd"), Limit: 1000}
+		got, err := j.Entries(ctx, f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		listed := map[ident.ID]bool{}
+		for i := range got {
+			listed[got[i].ID] = true
+		}
+		hits += len(got)
+		for i := range all {
+			if e := &all[i]; f.Fits(e) != listed[e.ID] {
+				t.Fatalf("%+v: %+v is listed: %v, fits live: %v", f, e, listed[e.ID], f.Fits(e))
+			}
+		}
+	}
+	if hits < 500 {
+		t.Errorf("only %d hits: this test compares nothing", hits)
+	}
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -289,4 +290,58 @@ func TestFilesArePrivate(t *testing.T) {
 	}
 	j.Close()
 	s.Close()
+}
+
+// A filter selects the same in the database and in a live view.
+func TestFiltersAgree(t *testing.T) {
+	s, ids := open(t), ident.NewSource(0)
+	w := s.NewWriter(ids, nil)
+	ctx := context.Background()
+	r := rand.New(rand.NewPCG(7, 7))
+	pick := func(list ...string) string { return list[r.IntN(len(list))] }
+	names := []string{"s.lodge", "S.Lodge", "ångström", "Ångström", "a_b", "a%b", `c\d`, "x*y", "", "ann@lantern"}
+	for range 400 {
+		sent := pick(names...)
+		w.Add(&Attempt{At: time.Now(), Verdict: pick("admitted", "refused"), Reason: pick("ok", "password.wrong"), Client: pick("np-switch-1", "NP-Switch-1", "hh_vpn"),
+			Who: strings.ToLower(sent), Sent: sent, Display: pick("Sunniva Lodge", "ÅSE", ""), MAC: pick("02-00-5E-10-4C-9D", ""), Lane: pick("Wired", "VPN"), Facts: []byte("{}")})
+	}
+	w.Close()
+	all, err := s.Attempts(ctx, Filter{Limit: 1000})
+	if err != nil || len(all) != 400 {
+		t.Fatalf("%d, %v", len(all), err)
+	}
+	some := func(list ...string) string { // mostly nothing is asked for
+		if r.IntN(3) > 0 {
+			return ""
+		}
+		return pick(list...)
+	}
+	hits := 0
+	for range 500 {
+		f := Filter{User: some("s.lodge", "S.LODGE", "s*", "*LODGE", "å*", "a_b", "a*b", "x*y", "*"), MAC: some("02-00-5E-10-4C-9D"), Client: some("np-switch-1", "hh_vpn"),
+			Verdict: some("admitted"), Reason: some("ok"), Lane: some("VPN"), Text: some("lodge", "LODGE", "_", "%", `\`, "Å", "å", "5e-10", "vpn"), Limit: 1000}
+		if r.IntN(4) == 0 {
+			f.After = all[r.IntN(len(all))].ID
+		}
+		if r.IntN(4) == 0 {
+			f.Before = all[r.IntN(len(all))].ID
+		}
+		got, err := s.Attempts(ctx, f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		listed := map[ident.ID]bool{}
+		for i := range got {
+			listed[got[i].ID] = true
+		}
+		hits += len(got)
+		for i := range all {
+			if a := &all[i]; f.Fits(a) != listed[a.ID] {
+				t.Fatalf("%+v: %q (%q) is listed: %v, fits live: %v", f, a.Sent, a.Display, listed[a.ID], f.Fits(a))
+			}
+		}
+	}
+	if hits < 1000 {
+		t.Errorf("only %d hits: this test compares nothing", hits)
+	}
 }

@@ -2,12 +2,16 @@ package e2e
 
 import (
 	"context"
+	"encoding/json"
+	"fmt"
 	"net/http"
 	"strings"
 	"testing"
 	"time"
 
+	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
@@ -252,5 +256,43 @@ func TestLiveAttempts(t *testing.T) {
 	}, func(r *http.Request) { r.Header.Set("Last-Event-ID", first.id) })
 	if err != nil || !strings.Contains(caught, "nobody2") {
 		t.Errorf("caught up with %s, %v", caught, err)
+	}
+}
+
+// Whoever was away for long is told from when on something is missing, instead of seeing a list with a hole in it.
+func TestCatchingUpTellsOfGaps(t *testing.T) {
+	t.Parallel()
+	w := start(t)
+	for i := range 700 {
+		w.app.Writer.Add(&store.Attempt{At: time.Now(), Verdict: "refused", Reason: "person.unknown", Client: "np-switch-1", Who: fmt.Sprint("p", i), Sent: fmt.Sprint("p", i), Facts: []byte("{}")})
+	}
+	w.app.Writer.Flush(context.Background())
+	var page apitype.Page[apitype.Attempt]
+	w.do(http.MethodGet, "/attempts?limit=500", nil, &page)
+	w.do(http.MethodGet, "/attempts?limit=500&before="+page.Next, nil, &page)
+	first, err := ident.Parse(page.Items[len(page.Items)-1].ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	shown, gap := []string{}, apitype.Gap{}
+	err = w.api.Stream(ctx, http.MethodGet, "/attempts-live", nil, func(e client.Event) bool {
+		var a apitype.Attempt
+		switch e.Name {
+		case "attempt":
+			if json.Unmarshal(e.Data, &a) == nil {
+				shown = append(shown, a.Sent)
+			}
+		case "gap":
+			return json.Unmarshal(e.Data, &gap) != nil
+		}
+		return true
+	}, func(r *http.Request) { r.Header.Set("Last-Event-ID", fmt.Sprint(int64(first))) })
+	if err != nil || len(shown) != 500 || shown[0] != "p1" || shown[499] != "p500" {
+		t.Errorf("%d were shown: %v", len(shown), err)
+	}
+	if gap.Since.IsZero() || gap.Until.Before(gap.Since) {
+		t.Errorf("the gap is told as %+v", gap)
 	}
 }

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useState } from "react";
 import { api, call, type Schema } from "./client";
 
 export type ObjectOf = {
@@ -52,38 +52,6 @@ export function useRemove(kind: Kind) {
     mutationFn: ({ id, tag }: { id: string; tag: string }) => call("DELETE", `/${kind}/${id}`, undefined, { "If-Match": tag }),
     onSettled: () => queries.invalidateQueries(),
   });
-}
-
-/** Live attempts; stale tells that nothing, not even a sign of life, came for a while. */
-export const useLive = (query: string, on: boolean, each: (a: Schema["Attempt"]) => void) => useStream("attempts-live", "attempt", query, on, each);
-
-/** A live stream of one kind of event. */
-export function useStream<T>(path: string, name: string, query: string, on: boolean, each: (a: T) => void) {
-  const [stale, setStale] = useState(false);
-  const [lost, setLost] = useState(0);
-  const latest = useRef(each);
-  latest.current = each;
-  useEffect(() => {
-    if (!on) return;
-    let last = Date.now();
-    const source = new EventSource(`/api/v1/${path}?${query}`);
-    const alive = () => {
-      last = Date.now();
-      setStale(false);
-    };
-    source.addEventListener("beat", alive);
-    source.addEventListener(name, (e) => {
-      alive();
-      latest.current(JSON.parse(e.data));
-    });
-    source.addEventListener("gap", (e) => setLost((n) => n + JSON.parse(e.data).lost));
-    const timer = setInterval(() => setStale(Date.now() - last > 12000), 2000);
-    return () => {
-      clearInterval(timer);
-      source.close();
-    };
-  }, [path, name, query, on]);
-  return { stale, lost };
 }
 
 export function useDebounced<T>(value: T, ms = 250): T {

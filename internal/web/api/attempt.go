@@ -47,44 +47,6 @@ func (in *FilterInput) filter() (store.Filter, error) {
 	return f, nil
 }
 
-// fits applies the filter to one attempt as the database does, for the live stream.
-func (in *FilterInput) fits(a *store.Attempt) bool {
-	f, err := in.filter()
-	if err != nil {
-		return false
-	}
-	for _, c := range []struct{ want, have string }{{f.MAC, a.MAC}, {f.Client, a.Client}, {f.Verdict, a.Verdict}, {f.Reason, a.Reason}, {f.Lane, a.Lane}} {
-		if c.want != "" && c.want != c.have {
-			return false
-		}
-	}
-	if f.User != "" && !wildcard(strings.ToLower(f.User), a.Who) && !(strings.Contains(f.User, "*") && wildcard(strings.ToLower(f.User), strings.ToLower(a.Sent))) {
-		return false
-	}
-	text := strings.ToLower(f.Text)
-	return text == "" || strings.Contains(strings.ToLower(a.Sent+"\n"+a.Display+"\n"+a.MAC+"\n"+a.Client), text)
-}
-
-// wildcard matches a text with a pattern in which * stands for any characters.
-func wildcard(pattern, text string) bool {
-	parts := strings.Split(pattern, "*")
-	if len(parts) == 1 {
-		return pattern == text
-	}
-	if !strings.HasPrefix(text, parts[0]) {
-		return false
-	}
-	text = text[len(parts[0]):]
-	for _, part := range parts[1 : len(parts)-1] {
-		at := strings.Index(text, part)
-		if at < 0 {
-			return false
-		}
-		text = text[at+len(part):]
-	}
-	return strings.HasSuffix(text, parts[len(parts)-1])
-}
-
 func (s *server) attemptView(ctx context.Context, a *store.Attempt) apitype.Attempt {
 	return apitype.Attempt{ID: a.ID.String(), At: a.ID.Time(), Verdict: a.Verdict, Reason: a.Reason, Sentence: s.sentence(ctx, a), Client: a.Client, Sent: a.Sent, Person: a.Display,
 		User: a.Who, MAC: a.MAC, Where: a.Place, Lane: a.Lane, Policy: a.Policy, Pass: a.Pass, VLAN: a.VLAN, Revision: a.Revision, Micros: a.Micros}
@@ -193,35 +155,20 @@ func (s *server) planFor(ctx context.Context, number int, under string) (*decide
 
 func (s *server) liveAttempts() {
 	op := liveOperation("/attempts-live", "follow-attempts", "Attempts as they are recorded (server-sent events); Last-Event-ID catches up")
-	sse.Register(s.api, op, map[string]any{"attempt": apitype.Attempt{}, "gap": Gap{}, "beat": Beat{}}, func(ctx context.Context, in *struct {
+	sse.Register(s.api, op, map[string]any{"attempt": apitype.Attempt{}, "gap": apitype.Gap{}, "beat": Beat{}}, func(ctx context.Context, in *struct {
 		FilterInput
 		LastEventID int64 `header:"Last-Event-ID"`
 	}, send sse.Sender) {
-		follow(ctx, s, s.Attempts, send, follower[*store.Attempt]{
-			catchUp: func() ident.ID { return s.catchUp(ctx, &in.FilterInput, ident.ID(in.LastEventID), send) },
-			id:      func(a *store.Attempt) ident.ID { return a.ID }, fits: in.fits, view: func(a *store.Attempt) any { return s.attemptView(ctx, a) }})
-	})
-}
-
-// catchUp sends what was recorded while a follower was away and returns the newest identifier sent.
-func (s *server) catchUp(ctx context.Context, in *FilterInput, last ident.ID, send sse.Sender) ident.ID {
-	if last == 0 {
-		return 0
-	}
-	f, err := in.filter()
-	if err != nil {
-		return 0
-	}
-	f.After, f.Limit = last, maxCatchUp
-	rows, err := s.Store.Attempts(ctx, f)
-	if err != nil {
-		return last
-	}
-	for i := range rows {
-		if send(sse.Message{ID: int(rows[i].ID), Data: s.attemptView(ctx, &rows[i])}) != nil {
-			break
+		f, err := in.filter()
+		if err != nil {
+			return // the same filter was refused when the list was asked for
 		}
-		last = rows[i].ID
-	}
-	return last
+		follow(ctx, s, s.Attempts, send, ident.ID(in.LastEventID), follower[store.Attempt]{
+			fits: f.Fits, id: func(a *store.Attempt) ident.ID { return a.ID }, view: func(a *store.Attempt) any { return s.attemptView(ctx, a) },
+			after: func(id ident.ID, limit int) ([]store.Attempt, error) {
+				f := f
+				f.After, f.Limit = id, limit
+				return s.Store.Attempts(ctx, f)
+			}})
+	})
 }

@@ -9,12 +9,8 @@ import (
 
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/base/live"
+	"tollgate.example/key/internal/web/apitype"
 )
-
-// Gap tells a follower that attempts were left out, because too many came at once.
-type Gap struct {
-	Lost int `json:"lost"`
-}
 
 // Beat keeps a quiet stream alive and proves that it is.
 type Beat struct {
@@ -39,15 +35,15 @@ func liveOperation(path, id, summary string) huma.Operation {
 
 // follower is what one stream sends of what is recorded.
 type follower[T any] struct {
-	// catchUp sends what was recorded while the follower was away, and returns the newest identifier sent.
-	catchUp func() ident.ID
-	id      func(T) ident.ID
-	fits    func(T) bool
-	view    func(T) any
+	id   func(*T) ident.ID
+	fits func(*T) bool
+	view func(*T) any
+	// after reads what fits and is newer than an identifier, the oldest first.
+	after func(id ident.ID, limit int) ([]T, error)
 }
 
-// follow sends what is recorded until the follower goes away or the service ends.
-func follow[T any](ctx context.Context, s *server, hub *live.Hub[T], send sse.Sender, f follower[T]) {
+// follow sends what is recorded until the follower goes away or the service ends, after what was recorded since last.
+func follow[T any](ctx context.Context, s *server, hub *live.Hub[*T], send sse.Sender, last ident.ID, f follower[T]) {
 	listener := hub.Listen()
 	if listener == nil {
 		return
@@ -56,9 +52,13 @@ func follow[T any](ctx context.Context, s *server, hub *live.Hub[T], send sse.Se
 	if send.Data(Beat{time.Now()}) != nil {
 		return
 	}
-	last := f.catchUp()
+	last, err := f.catchUp(send, last)
+	if err != nil {
+		return
+	}
 	beat := time.NewTicker(beatEvery)
 	defer beat.Stop()
+	seen := time.Now() // nothing before was left out
 	for {
 		var err error
 		select {
@@ -73,11 +73,36 @@ func follow[T any](ctx context.Context, s *server, hub *live.Hub[T], send sse.Se
 				err = send(sse.Message{ID: int(f.id(one)), Data: f.view(one)})
 			}
 		}
-		if lost := listener.Lost(); lost > 0 && err == nil {
-			err = send.Data(Gap{lost})
+		if lost := listener.Lost(); err == nil && lost > 0 {
+			err = send.Data(apitype.Gap{Lost: lost, Since: seen, Until: time.Now()})
 		}
 		if err != nil {
 			return
 		}
+		if len(listener.Events) == 0 {
+			seen = time.Now()
+		}
 	}
+}
+
+// catchUp sends what was recorded while a follower was away, and returns the newest identifier that needs not be sent any
+// more. If there is too much, it says from when on something is missing.
+func (f *follower[T]) catchUp(send sse.Sender, last ident.ID) (ident.ID, error) {
+	if last == 0 {
+		return 0, nil
+	}
+	rows, err := f.after(last, maxCatchUp+1)
+	if err != nil {
+		return last, send.Data(apitype.Gap{Since: last.Time(), Until: time.Now()}) // what is missing can be read as a list
+	}
+	for i := range rows[:min(len(rows), maxCatchUp)] {
+		last = f.id(&rows[i])
+		if err := send(sse.Message{ID: int(last), Data: f.view(&rows[i])}); err != nil {
+			return last, err
+		}
+	}
+	if len(rows) > maxCatchUp {
+		err = send.Data(apitype.Gap{Since: last.Time(), Until: time.Now()})
+	}
+	return last, err
 }

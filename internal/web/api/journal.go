@@ -35,22 +35,6 @@ func (in *EntryFilterInput) filter() store.EntryFilter {
 	return store.EntryFilter{Who: in.User, Client: in.Client, Kind: in.Kind, Verdict: in.Verdict, Task: in.Task, Text: in.Text, Span: store.Span{Since: in.Since, Until: in.Until}}
 }
 
-// fits applies the filter to one entry as the database does, for the live stream.
-func (in *EntryFilterInput) fits(e *store.Entry) bool {
-	if in.Kind == "record" && e.Verdict != "" {
-		return false
-	}
-	for _, c := range []struct{ want, have string }{{in.Client, e.Client}, {in.Verdict, e.Verdict}, {in.Task, e.Task}, {in.Kind, e.Kind}} {
-		if c.want != "" && c.want != c.have && c.want != "record" {
-			return false
-		}
-	}
-	if in.User != "" && !wildcard(strings.ToLower(in.User), e.Who) {
-		return false
-	}
-	return strings.Contains(strings.ToLower(e.Command+"\n"+e.Who+"\n"+e.Display+"\n"+e.Client+"\n"+strings.Join(e.Args, " ")), strings.ToLower(in.Text))
-}
-
 func entryView(e *store.Entry) apitype.JournalEntry {
 	out := apitype.JournalEntry{ID: e.ID.String(), At: time.UnixMicro(e.Micros), Kind: e.Kind, What: what(e), Client: e.Client, User: e.Who, Person: e.Display, From: e.Origin, Port: e.Port, Command: e.Command, Verdict: e.Verdict,
 		Reason: e.Reason, Pass: e.Pass, Line: e.Line, Level: e.Level, Task: e.Task, Args: []string{}, Trial: e.Trial, Sentence: e.Sentence}
@@ -201,28 +185,17 @@ func safe(text string) string {
 
 func (s *server) liveJournal() {
 	op := liveOperation("/journal-live", "follow-journal", "Entries of the gear journal as they are recorded (server-sent events); Last-Event-ID catches up")
-	sse.Register(s.api, op, map[string]any{"entry": apitype.JournalEntry{}, "gap": Gap{}, "beat": Beat{}}, func(ctx context.Context, in *struct {
+	sse.Register(s.api, op, map[string]any{"entry": apitype.JournalEntry{}, "gap": apitype.Gap{}, "beat": Beat{}}, func(ctx context.Context, in *struct {
 		EntryFilterInput
 		LastEventID int64 `header:"Last-Event-ID"`
 	}, send sse.Sender) {
-		follow(ctx, s, s.Entries, send, follower[*store.Entry]{
-			catchUp: func() ident.ID { return s.catchUpJournal(ctx, &in.EntryFilterInput, ident.ID(in.LastEventID), send) },
-			id:      func(e *store.Entry) ident.ID { return e.ID }, fits: in.fits, view: func(e *store.Entry) any { return entryView(e) }})
+		f := in.filter()
+		follow(ctx, s, s.Entries, send, ident.ID(in.LastEventID), follower[store.Entry]{
+			fits: f.Fits, id: func(e *store.Entry) ident.ID { return e.ID }, view: func(e *store.Entry) any { return entryView(e) },
+			after: func(id ident.ID, limit int) ([]store.Entry, error) {
+				f := f
+				f.After, f.Limit = id, limit
+				return s.Journal.Entries(ctx, f)
+			}})
 	})
-}
-
-func (s *server) catchUpJournal(ctx context.Context, in *EntryFilterInput, last ident.ID, send sse.Sender) ident.ID {
-	if last == 0 {
-		return 0
-	}
-	f := in.filter()
-	f.After, f.Limit = last, maxCatchUp
-	rows, err := s.Journal.Entries(ctx, f)
-	for i := range rows {
-		if err != nil || send(sse.Message{ID: int(rows[i].ID), Data: entryView(&rows[i])}) != nil {
-			break
-		}
-		last = rows[i].ID
-	}
-	return last
 }

@@ -241,3 +241,13 @@ type DictionaryEntry struct {
 	Reply  bool     `json:"reply" doc:"May be set by a pass"`
 	Values []string `json:"values"`
 }
+
+// Gap tells a follower that records were left out: because too many came at once, or because too many were recorded while it
+// was away.
+type Gap struct {
+	// Lost counts those left out, 0 if that is not known.
+	Lost int `json:"lost"`
+	// Since is when the first of them was recorded, at the earliest; Until when the stream went on.
+	Since time.Time `json:"since" doc:"Nothing before this is missing"`
+	Until time.Time `json:"until" doc:"Nothing after this is missing"`
+}

@@ -1,0 +1,76 @@
+import { useInfiniteQuery } from "@tanstack/react-query";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { useSearchParams } from "react-router";
+import { call, type Schema } from "./client";
+
+export type Gap = Schema["Gap"];
+type Page<T> = { items: T[]; next?: string };
+
+/** A live stream of one kind of event. Stale tells that nothing, not even a sign of life, came for a while. */
+export function useStream<T>(path: string, name: string, query: string, on: boolean, each: (one: T) => void, missed: (gap: Gap) => void) {
+  const [stale, setStale] = useState(false);
+  const latest = useRef({ each, missed });
+  latest.current = { each, missed };
+  useEffect(() => {
+    if (!on) return;
+    let last = Date.now();
+    const source = new EventSource(`/api/v1/${path}?${query}`);
+    const alive = () => {
+      last = Date.now();
+      setStale(false);
+    };
+    source.addEventListener("beat", alive);
+    source.addEventListener(name, (e) => {
+      alive();
+      latest.current.each(JSON.parse(e.data));
+    });
+    source.addEventListener("gap", (e) => latest.current.missed(JSON.parse(e.data)));
+    const timer = setInterval(() => setStale(Date.now() - last > 12000), 2000);
+    return () => {
+      clearInterval(timer);
+      source.close();
+    };
+  }, [path, name, query, on]);
+  return stale;
+}
+
+/** A list of records that is filtered by the address of the page and goes on by itself. */
+export function useRecords<T extends { id: string }>(path: string, event: string, keys: readonly string[]) {
+  const [params, setParams] = useSearchParams();
+  const [live, setLive] = useState(true);
+  const [fresh, setFresh] = useState<T[]>([]);
+  const [gap, setGap] = useState<Gap>();
+  const query = useMemo(() => {
+    const out = new URLSearchParams();
+    for (const key of [...keys, "since", "until"]) if (params.get(key)) out.set(key, params.get(key)!);
+    return out.toString();
+  }, [params, keys]);
+  const list = useInfiniteQuery({
+    queryKey: [path, query],
+    queryFn: ({ pageParam }) => call<Page<T>>("GET", `/${path}?${query}&limit=100${pageParam ? `&before=${pageParam}` : ""}`),
+    initialPageParam: "",
+    getNextPageParam: (page) => page.next || undefined,
+  });
+  const on = live && !params.get("until");
+  const stale = useStream<T>(`${path}-live`, event, query, on, useCallback((one: T) => setFresh((old) => [one, ...old].slice(0, 300)), []), (missed) => {
+    setGap(missed);
+    list.refetch(); // what was left out of the stream is in the list
+  });
+  const set = (key: string, value: string) => {
+    const next = new URLSearchParams(params);
+    if (value) next.set(key, value);
+    else next.delete(key);
+    setFresh([]);
+    setParams(next, { replace: true });
+  };
+  const pause = () => {
+    setLive(!live);
+    if (live) return;
+    setFresh([]);
+    setGap(undefined);
+    list.refetch();
+  };
+  const old = list.data?.pages.flatMap((p) => p.items) ?? [];
+  const known = new Set(old.map((one) => one.id));
+  return { rows: [...fresh.filter((one) => !known.has(one.id)), ...old], list, params, query, set, clear: () => setParams({}), live, pause, stale, gap };
+}
