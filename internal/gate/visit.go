@@ -2,7 +2,6 @@ package gate
 
 import (
 	"context"
-	"log/slog"
 	"strings"
 	"time"
 
@@ -15,7 +14,6 @@ import (
 	"tollgate.example/key/internal/gate/snapshot"
 	"tollgate.example/key/internal/identity/directory"
 	"tollgate.example/key/internal/identity/proof"
-	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/upstream"
 	"tollgate.example/key/internal/wire/mschap"
 )
@@ -183,107 +181,4 @@ func (v *Visit) CheckPassword(ctx context.Context, clear string) reason.Code {
 	}
 	v.Facts.Spent.Credential = time.Since(begun).Microseconds()
 	return v.judged(code, detail)
-}
-
-// Leave decides, records the attempt and returns the answer. Whoever is to be admitted needs a finished proof; without one, the
-// facts hold no person, and every policy refuses.
-func (v *Visit) Leave(proofs ...proof.Proof) Answer {
-	at := time.Now()
-	proof.Into(&v.Facts, proofs...)
-	d := v.snapshot.Plan.Decide(&v.Facts)
-	if d.Verdict == results.Admitted && d.Pass != nil && d.Pass.Pool != "" && v.Facts.Tried == "" && v.Facts.Gear == nil {
-		v.takeAddress(d.Pass)
-		d = v.snapshot.Plan.Decide(&v.Facts)
-	}
-	now := time.Now()
-	v.Facts.Spent.Policy = now.Sub(at).Microseconds()
-	if v.Facts.Administers() && v.gate.Journal != nil {
-		if err := v.journal(&d); err != nil { // no record, no answer
-			slog.Error("an answer to a device was not given, since it could not be put into the journal", "client", v.Facts.Client, "name", v.Facts.Sent, "error", err)
-			return Answer{Verdict: results.Refused, Err: err, Discard: true}
-		}
-	}
-	v.record(&d, now.Sub(v.begun))
-	answer := Answer{Verdict: d.Verdict, Reason: d.Reason}
-	if d.Verdict == results.Admitted {
-		v.pass = d.Pass
-		if p := v.Facts.Person; p != nil && p.Kind == facts.EmergencyAccount && v.Facts.Tried == "" {
-			v.noteEmergency()
-		}
-		if d.Pass != nil && v.Facts.Gear == nil { // nil if a remote server decided
-			answer.Reply, _ = d.Pass.Reply.For(&v.Facts) // the decision has seen that it can be made
-		}
-		return answer
-	}
-	answer.Delay = time.Second
-	if d.Lane != nil {
-		answer.Delay = time.Duration(d.Lane.RejectDelayMillis) * time.Millisecond
-	}
-	if d.Policy != nil {
-		answer.Message = d.Policy.Message
-	}
-	return answer
-}
-
-// Refuse leaves without admitting anybody. Proofs are of those whom policies refuse, for the record.
-func (v *Visit) Refuse(shown ...proof.Proof) Answer {
-	f := v.Facts
-	proof.Into(&f, shown...)
-	if v.snapshot.Plan.Decide(&f).Verdict == results.Refused {
-		v.Facts = f
-	}
-	return v.Leave()
-}
-
-// takeAddress takes an address for the session, for as long as it may last.
-func (v *Visit) takeAddress(p *decide.Pass) {
-	pool := v.snapshot.Pool(p.Pool)
-	f := &v.Facts
-	f.Lease = &facts.Lease{Pool: pool.Name(), Address: v.gate.Leases.Take(pool, holder(f), f.Person.Label(), f.Client, time.Now(), time.Duration(p.SessionTimeout)*time.Second)}
-}
-
-// holder tells sessions apart: by the device where its address is known, else by the port that the person is on; "" if
-// nothing does.
-func holder(f *facts.Facts) string {
-	place := f.MAC
-	if place == "" {
-		if port, ok := f.Attribute("NAS-Port"); ok {
-			place = port
-		} else if place = f.Port; place == "" {
-			return ""
-		}
-		calling, _ := f.Attribute("Calling-Station-Id")
-		place += "\x00" + calling + "\x00" + f.Person.Name
-	}
-	return f.Client + "\x00" + place
-}
-
-func (v *Visit) record(d *decide.Decision, took time.Duration) {
-	f := &v.Facts
-	facts := f.AppendJSON(make([]byte, 0, 768))
-	a := &store.Attempt{At: f.At, Verdict: string(d.Verdict), Reason: string(d.Reason), Client: f.Client, Who: strings.ToLower(d.Name),
-		Sent: f.Name(), MAC: f.MAC, Place: f.Where(), Revision: v.snapshot.Revision, Micros: took.Microseconds(), Facts: facts}
-	if a.Who == "" {
-		a.Who = strings.ToLower(f.Sent)
-	}
-	if p := f.Subject(); p != nil {
-		a.Display = p.Label()
-	}
-	if d.Lane != nil {
-		a.Lane = d.Lane.Name
-	}
-	if d.Policy != nil {
-		a.Policy, a.PolicyID = d.Policy.Name, d.Policy.ID
-		if d.Row >= 0 {
-			a.Group = d.Policy.Groups[d.Row].Group
-		}
-	}
-	if f.Forwarded != nil {
-		a.VLAN = f.Forwarded.VLAN()
-	}
-	if d.Pass != nil && d.Verdict == results.Admitted { // a pass that cannot be given is not had
-		a.Pass, a.VLAN = d.Pass.Name, d.Pass.VLANFor(f)
-	}
-	a.Trial = f.Tried != ""
-	v.gate.Writer.Add(a)
 }

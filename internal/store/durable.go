@@ -1,11 +1,13 @@
 package store
 
 import (
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
+
 	"context"
 	"database/sql"
 	"errors"
 	"fmt"
-	"strings"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -66,8 +68,10 @@ func touched(result sql.Result, err error) error {
 	return nil
 }
 
+// taken tells a name that is in use from other errors.
 func taken(err error) error {
-	if err != nil && strings.Contains(err.Error(), "UNIQUE constraint failed") {
+	var failed *sqlite.Error
+	if errors.As(err, &failed) && failed.Code() == sqlite3.SQLITE_CONSTRAINT_UNIQUE {
 		return ErrTaken
 	}
 	return err

@@ -3,9 +3,6 @@ package rule
 import (
 	"net/netip"
 	"strings"
-	"time"
-
-	"tollgate.example/key/internal/core/facts"
 )
 
 // Stage says when a field is known.
@@ -43,11 +40,7 @@ type Field struct {
 	Examples []string `json:"examples,omitempty"`
 	Closed   bool     `json:"closed,omitempty"`
 
-	// One of these reads the field, without allocating.
-	one     func(f *facts.Facts, key string) string
-	many    func(f *facts.Facts, key string) []string
-	address func(f *facts.Facts) netip.Addr
-	age     func(f *facts.Facts) (age time.Duration, known bool)
+	access
 }
 
 // operators lists what a type can be compared with.

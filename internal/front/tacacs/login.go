@@ -78,15 +78,37 @@ func (s *Session) prove(ctx context.Context, kind tacacs.Kind, data []byte, begu
 		s.ask.Typed(ctx, string(data))
 	case kind == tacacs.CHAP && len(data) > 17:
 		s.ask.CHAP(ctx, data[0], data[1:len(data)-16], data[len(data)-16:])
-	case kind == tacacs.MSCHAP && len(data) == 1+8+49 && data[57]&1 == 1:
-		s.ask.MSCHAP(ctx, [8]byte(data[1:9]), [24]byte(data[9+24:9+48]))
-	case kind == tacacs.MSCHAPv2 && len(data) == 1+16+49:
-		peer, response := [16]byte(data[17:33]), [24]byte(data[41:65])
-		s.ask.MSCHAP(ctx, mschap.Challenge(peer, [16]byte(data[1:17]), s.login.facts.Sent), response)
+	case kind == tacacs.MSCHAP || kind == tacacs.MSCHAPv2:
+		challenge, response, ok := readMSCHAP(kind, data, s.login.facts.Sent)
+		if !ok {
+			s.ask.Unreadable(wrongLength)
+			break
+		}
+		s.ask.MSCHAP(ctx, challenge, response)
 	default:
-		s.ask.Unreadable("the challenge and response do not have the length that the type asks for")
+		s.ask.Unreadable(wrongLength)
 	}
 	return s.end(ctx, "")
+}
+
+const wrongLength = "the challenge and response do not have the length that the type asks for"
+
+// readMSCHAP reads the data of a START: an identifier, the challenge and the response (RFC 8907 sections 5.4.2.4 and 5.4.2.5).
+func readMSCHAP(kind tacacs.Kind, data []byte, name string) (challenge [8]byte, response [24]byte, ok bool) {
+	size := 8
+	if kind == tacacs.MSCHAPv2 {
+		size = 16
+	}
+	if len(data) != 1+size+mschap.ValueSize {
+		return challenge, response, false
+	}
+	asked, value := data[1:1+size], data[1+size:]
+	if kind == tacacs.MSCHAPv2 {
+		r, err := mschap.ParseValueV2(value)
+		return mschap.Challenge(r.Peer, [16]byte(asked), name), r.NT, err == nil
+	}
+	r, err := mschap.ParseValueV1(value)
+	return [8]byte(asked), r.NT, err == nil && r.Flags&1 == 1
 }
 
 // prompt asks for something, and remembers who takes it.

@@ -256,13 +256,11 @@ func Credential(kind tacacs.Kind, user, password string) []byte {
 		return append(append([]byte{id}, challenge...), sum[:]...)
 	case tacacs.MSCHAP:
 		nt := mschap.NTHash(password).V1([8]byte(challenge[:8]))
-		out := append(append([]byte{id}, challenge[:8]...), make([]byte, 24)...)
-		return append(append(out, nt[:]...), 1)
+		return mschap.Response{NT: nt}.AppendValueV1(append([]byte{id}, challenge[:8]...))
 	case tacacs.MSCHAPv2:
 		peer := [16]byte(random[17:33])
 		nt := mschap.NTHash(password).V1(mschap.Challenge(peer, [16]byte(challenge), user))
-		out := append(append(append([]byte{id}, challenge...), peer[:]...), make([]byte, 8)...)
-		return append(append(out, nt[:]...), 0)
+		return mschap.Response{Peer: peer, NT: nt}.AppendValueV2(append([]byte{id}, challenge...))
 	}
 	return []byte(password)
 }

@@ -58,14 +58,15 @@ func ParseExchange(b []byte) (Exchange, error) {
 		copy(x.Challenge[:], b[1:])
 		x.Text = string(b[17:])
 	case OpResponse:
-		// 16 octets of the peer's challenge, 8 reserved, 24 of the response, flags.
-		if len(b) < 50 || b[0] != 49 {
+		if len(b) < 1+mschap.ValueSize || b[0] != mschap.ValueSize {
 			return x, errExchange
 		}
-		copy(x.Response.Peer[:], b[1:])
-		copy(x.Response.NT[:], b[25:])
-		x.Response.Flags = b[49]
-		x.Text = string(b[50:])
+		response, err := mschap.ParseValueV2(b[1 : 1+mschap.ValueSize])
+		if err != nil {
+			return x, err
+		}
+		x.Response.Peer, x.Response.NT, x.Response.Flags = response.Peer, response.NT, response.Flags
+		x.Text = string(b[1+mschap.ValueSize:])
 	case OpSuccess, OpFailure:
 		x.Text = string(b)
 	case OpChange:
@@ -84,9 +85,7 @@ func (x Exchange) Append(b []byte) []byte {
 	case OpChallenge:
 		b = append(append(b, 16), x.Challenge[:]...)
 	case OpResponse:
-		b = append(append(b, 49), x.Response.Peer[:]...)
-		b = append(b, make([]byte, 8)...)
-		b = append(append(b, x.Response.NT[:]...), x.Response.Flags)
+		b = x.Response.AppendValueV2(append(b, mschap.ValueSize))
 	case OpChange:
 		b = x.Change.Append(b)
 	}

@@ -185,6 +185,48 @@ func ParseV1(b []byte) (Response, error) {
 	return r, nil
 }
 
+// ValueSize is the length of a response by itself, as EAP and TACACS+ carry it.
+const ValueSize = 49
+
+var errValue = errors.New("the value of an MS-CHAP response has 49 octets")
+
+// ParseValueV2 reads the value of an MS-CHAPv2 response: the peer's challenge, 8 reserved octets, the NT-Response, flags
+// (RFC 2759 section 4).
+func ParseValueV2(b []byte) (Response, error) {
+	var r Response
+	if len(b) != ValueSize {
+		return r, errValue
+	}
+	copy(r.Peer[:], b)
+	copy(r.NT[:], b[24:])
+	r.Flags = b[48]
+	return r, nil
+}
+
+// ParseValueV1 reads the value of an MS-CHAPv1 response: the LM response, the NT-Response, and a flag that says that the
+// NT-Response is to be used (RFC 2433 section 4).
+func ParseValueV1(b []byte) (Response, error) {
+	var r Response
+	if len(b) != ValueSize {
+		return r, errValue
+	}
+	copy(r.NT[:], b[24:])
+	r.Flags = b[48]
+	return r, nil
+}
+
+// AppendValueV2 appends the value of an MS-CHAPv2 response.
+func (r Response) AppendValueV2(b []byte) []byte {
+	b = append(append(b, r.Peer[:]...), make([]byte, 8)...)
+	return append(append(b, r.NT[:]...), r.Flags)
+}
+
+// AppendValueV1 appends the value of an MS-CHAPv1 response that holds only the NT-Response.
+func (r Response) AppendValueV1(b []byte) []byte {
+	b = append(append(b, make([]byte, 24)...), r.NT[:]...)
+	return append(b, 1)
+}
+
 // V2 writes the attribute of the response.
 func (r Response) V2() []byte {
 	b := make([]byte, ResponseSize)
