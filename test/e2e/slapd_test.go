@@ -111,9 +111,9 @@ gidNumber: 500
 
 // slapd is a real directory server.
 type slapd struct {
-	ldap, ldaps, starttls string
-	ca                    *lab.Authority
-	cmd                   *exec.Cmd
+	ldap, ldaps string
+	ca          *lab.Authority
+	cmd         *exec.Cmd
 }
 
 // pemFiles writes ca.pem, cert.pem and key.pem of a server into a directory.

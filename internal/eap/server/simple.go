@@ -16,7 +16,6 @@ type md5Method struct {
 	l         *layer
 	name      string
 	challenge [16]byte
-	id        byte
 }
 
 func (m *md5Method) begin() []byte {

@@ -290,9 +290,7 @@ func UPNs(c *x509.Certificate) []string {
 // Request makes a signing request (PKCS #10, RFC 2986) for a server.
 func Request(s Subject, key crypto.Signer) (string, error) {
 	t := &x509.CertificateRequest{Subject: pkix.Name{CommonName: s.Name}}
-	for _, name := range s.DNS {
-		t.DNSNames = append(t.DNSNames, name)
-	}
+	t.DNSNames = append(t.DNSNames, s.DNS...)
 	der, err := x509.CreateCertificateRequest(rand.Reader, t, key)
 	if err != nil {
 		return "", err

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"unicode/utf16"
 
+	//lint:ignore SA1019 MS-CHAP is defined with MD4 (RFC 2759 section 8.3)
 	"golang.org/x/crypto/md4"
 )
 

@@ -33,7 +33,7 @@ type Browser struct {
 // Start starts a browser. It reaches nothing but loopback.
 func Start() (*Browser, error) {
 	if _, err := os.Stat(Path); err != nil {
-		return nil, fmt.Errorf("Debian's chromium is not installed: %w", err)
+		return nil, fmt.Errorf("starting the browser: chromium of Debian is not installed: %w", err)
 	}
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(Path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
 		chromedp.Flag("hide-scrollbars", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("force-device-scale-factor", "1"),
