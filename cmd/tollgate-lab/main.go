@@ -45,7 +45,8 @@ func run(args []string) int {
 	flags.StringVar(&o.LDAPS, "ldaps", "127.0.0.53:6636", "address of the stand-in directory, TLS from the first octet")
 	flags.StringVar(&o.LDAP, "ldap", "127.0.0.53:6389", "address of the stand-in directory, plain and StartTLS")
 	flags.StringVar(&o.DNS, "dns", "127.0.0.53:6353", "address of the stand-in DNS server of the domain")
-	flags.StringVar(&o.Partner, "partner", lab.PartnerAddress, "address of the stand-in RADIUS server of the port authority")
+	flags.StringVar(&o.Partner, "partner", lab.PartnerAddress, "address of the stand-in RADIUS server of the port "+
+		"authority")
 	flags.DurationVar(&o.Every, "every", 600*time.Millisecond, "time between two people signing in")
 	flags.Usage = func() {
 		fmt.Fprintln(flags.Output(), usage)

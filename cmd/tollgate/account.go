@@ -18,7 +18,9 @@ var accounts = kind[apitype.Account]{
 		return []string{a.Name, a.Display, strings.Join(a.Groups, ", "), accountState(a)}
 	},
 	show: func(s *invocation, a apitype.Account) {
-		s.fields([2]string{"name", a.Name}, [2]string{"person", a.Display}, [2]string{"mail", a.Mail}, [2]string{"groups", strings.Join(a.Groups, ", ")}, [2]string{"state", accountState(a)}, [2]string{"keeps", a.Keeps},
+		s.fields([2]string{"name", a.Name}, [2]string{"person", a.Display}, [2]string{"mail", a.Mail},
+			[2]string{"groups", strings.Join(a.Groups, ", ")}, [2]string{"state", accountState(a)},
+			[2]string{"keeps", a.Keeps},
 			[2]string{"changed", a.ChangedAt.Local().Format("2006-01-02 15:04") + " by " + a.ChangedBy})
 	},
 }
@@ -49,10 +51,13 @@ type accountFlags struct {
 func newAccountFlags(f *flag.FlagSet) *accountFlags {
 	a := &accountFlags{}
 	f.Var(&a.groups, "group", "group of the person; repeatable")
-	a.name, a.display, a.mail = f.String("name", "", "new name"), f.String("person", "", "full name"), f.String("mail", "", "mail address")
+	a.name, a.display, a.mail = f.String("name", "", "new name"), f.String("person", "", "full name"),
+		f.String("mail", "", "mail address")
 	a.expires = f.String("expires", "", "day from which the account has ended, such as 2027-03-01; never for none")
-	a.keeps = f.String("keeps", "", "what is kept of the password: hash, nt-hash (for MS-CHAP) or password (for CHAP too)")
-	a.emergency = f.String("emergency", "", "for an emergency account: the condition over devices it is for; none for none")
+	a.keeps = f.String("keeps", "", "what is kept of the password: hash, nt-hash (for MS-CHAP) or password (for "+
+		"CHAP too)")
+	a.emergency = f.String("emergency", "", "for an emergency account: the condition over devices it is for; none "+
+		"for none")
 	a.password = f.Bool("password", false, "read the password from the standard input, or ask for it")
 	a.on, a.off = f.Bool("on", false, "may sign in"), f.Bool("off", false, "may not sign in")
 	return a
@@ -102,63 +107,70 @@ func (a *accountFlags) input(s *invocation, was map[string]bool, in *apitype.Acc
 func accountCommands() []command {
 	list := accounts.commands()[:2]
 	return append(list,
-		command{"account", "add", "NAME", "add a local account, at once; the password is asked for", func(f *flag.FlagSet) func(*invocation, []string) error {
-			a := newAccountFlags(f)
-			return func(s *invocation, args []string) error {
-				name, err := one(args, "name")
-				if err != nil {
-					return err
+		command{"account", "add", "NAME", "add a local account, at once; the password is asked for",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				a := newAccountFlags(f)
+				return func(s *invocation, args []string) error {
+					name, err := one(args, "name")
+					if err != nil {
+						return err
+					}
+					*a.password = true
+					in := apitype.AccountInput{AccountFields: apitype.AccountFields{Name: name, Enabled: true,
+						Groups: []string{}}}
+					if err := a.input(s, given(f), &in); err != nil {
+						return err
+					}
+					var out apitype.Account
+					if err := s.api.Do(s.ctx, http.MethodPost, "/accounts", in, &out); err != nil {
+						return err
+					}
+					return s.print(out, func() { s.say("account %s added; it may sign in from now on.", out.Name) })
 				}
-				*a.password = true
-				in := apitype.AccountInput{AccountFields: apitype.AccountFields{Name: name, Enabled: true, Groups: []string{}}}
-				if err := a.input(s, given(f), &in); err != nil {
-					return err
+			}},
+		command{"account", "change", "NAME", "change what is given of a local account, at once",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				a := newAccountFlags(f)
+				return func(s *invocation, args []string) error {
+					name, err := one(args, "name")
+					if err != nil {
+						return err
+					}
+					old, err := client.Get[apitype.Account](s.ctx, s.api, "/accounts/"+url.PathEscape(name))
+					if err != nil {
+						return err
+					}
+					in := apitype.AccountInput{AccountFields: old.AccountFields}
+					if err := a.input(s, given(f), &in); err != nil {
+						return err
+					}
+					var out apitype.Account
+					if err := s.api.Do(s.ctx, http.MethodPut, "/accounts/"+url.PathEscape(old.ID), in, &out,
+						client.IfMatch(old.Tag)); err != nil {
+						return err
+					}
+					return s.print(out, func() { s.say("account %s changed: %s.", out.Name, accountState(out)) })
 				}
-				var out apitype.Account
-				if err := s.api.Do(s.ctx, http.MethodPost, "/accounts", in, &out); err != nil {
-					return err
+			}},
+		command{"account", "seal", "NAME", "give an emergency account a new password, printed once",
+			func(*flag.FlagSet) func(*invocation, []string) error {
+				return func(s *invocation, args []string) error {
+					name, err := one(args, "account")
+					if err != nil {
+						return err
+					}
+					var out apitype.Sealed
+					if err := s.api.Do(s.ctx, http.MethodPost, "/accounts/"+url.PathEscape(name)+"/seal", nil,
+						&out); err != nil {
+						return err
+					}
+					return s.print(out, func() {
+						s.say("account %s is sealed. Its password, shown only here: %s", out.Account.Name, out.Password)
+					})
 				}
-				return s.print(out, func() { s.say("account %s added; it may sign in from now on.", out.Name) })
-			}
-		}},
-		command{"account", "change", "NAME", "change what is given of a local account, at once", func(f *flag.FlagSet) func(*invocation, []string) error {
-			a := newAccountFlags(f)
-			return func(s *invocation, args []string) error {
-				name, err := one(args, "name")
-				if err != nil {
-					return err
-				}
-				old, err := client.Get[apitype.Account](s.ctx, s.api, "/accounts/"+url.PathEscape(name))
-				if err != nil {
-					return err
-				}
-				in := apitype.AccountInput{AccountFields: old.AccountFields}
-				if err := a.input(s, given(f), &in); err != nil {
-					return err
-				}
-				var out apitype.Account
-				if err := s.api.Do(s.ctx, http.MethodPut, "/accounts/"+url.PathEscape(old.ID), in, &out, client.IfMatch(old.Tag)); err != nil {
-					return err
-				}
-				return s.print(out, func() { s.say("account %s changed: %s.", out.Name, accountState(out)) })
-			}
-		}},
-		command{"account", "seal", "NAME", "give an emergency account a new password, printed once", func(*flag.FlagSet) func(*invocation, []string) error {
-			return func(s *invocation, args []string) error {
-				name, err := one(args, "account")
-				if err != nil {
-					return err
-				}
-				var out apitype.Sealed
-				if err := s.api.Do(s.ctx, http.MethodPost, "/accounts/"+url.PathEscape(name)+"/seal", nil, &out); err != nil {
-					return err
-				}
-				return s.print(out, func() {
-					s.say("account %s is sealed. Its password, shown only here: %s", out.Account.Name, out.Password)
-				})
-			}
-		}},
-		command{"account", "remove", "NAME", "remove a local account, at once", func(*flag.FlagSet) func(*invocation, []string) error {
+			}},
+		command{"account", "remove", "NAME", "remove a local account, at once", func(*flag.FlagSet) func(*invocation,
+			[]string) error {
 			return func(s *invocation, args []string) error {
 				name, err := one(args, "account")
 				if err != nil {

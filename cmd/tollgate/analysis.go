@@ -12,76 +12,79 @@ import (
 )
 
 func analysisCommand() command {
-	return command{"draft", "analyse", "", "what in the draft can never happen, or is not used", func(f *flag.FlagSet) func(*invocation, []string) error {
-		notes := f.Bool("notes", true, "also what is only worth knowing")
-		return func(s *invocation, _ []string) error {
-			a, err := client.Get[apitype.Analysis](s.ctx, s.api, "/draft/analysis")
-			if err != nil {
+	return command{"draft", "analyse", "", "what in the draft can never happen, or is not used",
+		func(f *flag.FlagSet) func(*invocation, []string) error {
+			notes := f.Bool("notes", true, "also what is only worth knowing")
+			return func(s *invocation, _ []string) error {
+				a, err := client.Get[apitype.Analysis](s.ctx, s.api, "/draft/analysis")
+				if err != nil {
+					return err
+				}
+				mistakes := 0
+				err = s.print(a, func() {
+					for _, f := range a.Items {
+						if f.Note && !*notes {
+							continue
+						}
+						word := s.paint(red, "mistake")
+						if f.Note {
+							word = "note"
+						}
+						where := fmt.Sprintf("%s %q", f.Kind, f.Object)
+						if f.Policy != "" {
+							where += fmt.Sprintf(", policy %q", f.Policy)
+						}
+						for i, line := range wrap(fmt.Sprintf("%s: %s: %s. %s", word, where, f.Message, f.Remedy),
+							width-4) {
+							s.say("%s%s", map[bool]string{true: "", false: "    "}[i == 0], line)
+						}
+						if len(f.Example) > 0 {
+							s.say("    for instance: %s", strings.Join(f.Example, "; "))
+						}
+					}
+					if a.Problem != "" {
+						s.say("%s", a.Problem)
+						return
+					}
+					s.say("%s looked at in %.1f ms.", many(a.Policies, "policy"), float64(a.Micros)/1000)
+				})
+				for _, f := range a.Items {
+					if !f.Note {
+						mistakes++
+					}
+				}
+				if err == nil && mistakes > 0 {
+					return errFailed
+				}
 				return err
 			}
-			mistakes := 0
-			err = s.print(a, func() {
-				for _, f := range a.Items {
-					if f.Note && !*notes {
-						continue
-					}
-					word := s.paint(red, "mistake")
-					if f.Note {
-						word = "note"
-					}
-					where := fmt.Sprintf("%s %q", f.Kind, f.Object)
-					if f.Policy != "" {
-						where += fmt.Sprintf(", policy %q", f.Policy)
-					}
-					for i, line := range wrap(fmt.Sprintf("%s: %s: %s. %s", word, where, f.Message, f.Remedy), width-4) {
-						s.say("%s%s", map[bool]string{true: "", false: "    "}[i == 0], line)
-					}
-					if len(f.Example) > 0 {
-						s.say("    for instance: %s", strings.Join(f.Example, "; "))
-					}
-				}
-				if a.Problem != "" {
-					s.say("%s", a.Problem)
-					return
-				}
-				s.say("%s looked at in %.1f ms.", many(a.Policies, "policy"), float64(a.Micros)/1000)
-			})
-			for _, f := range a.Items {
-				if !f.Note {
-					mistakes++
-				}
-			}
-			if err == nil && mistakes > 0 {
-				return errFailed
-			}
-			return err
-		}
-	}}
+		}}
 }
 
 func discardCommand() command {
-	return command{"draft", "discard", "[KIND NAME | policy LANE NAME]", "take one change of the draft back, or all of them", func(*flag.FlagSet) func(*invocation, []string) error {
-		return func(s *invocation, args []string) error {
-			if len(args) == 0 {
-				if err := s.api.Do(s.ctx, http.MethodDelete, "/draft", nil, nil); err != nil {
+	return command{"draft", "discard", "[KIND NAME | policy LANE NAME]",
+		"take one change of the draft back, or all of them", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
+				if len(args) == 0 {
+					if err := s.api.Do(s.ctx, http.MethodDelete, "/draft", nil, nil); err != nil {
+						return err
+					}
+					return s.print(struct{}{}, func() { s.say("The draft is as what is running.") })
+				}
+				d, err := client.Get[apitype.Draft](s.ctx, s.api, "/draft")
+				if err != nil {
 					return err
 				}
-				return s.print(struct{}{}, func() { s.say("The draft is as what is running.") })
+				part, err := partOf(d.Changes, args)
+				if err != nil {
+					return err
+				}
+				if err := s.api.Do(s.ctx, http.MethodPost, "/draft/discard", part, nil); err != nil {
+					return err
+				}
+				return s.print(part, func() { s.say("%s is as in what is running.", strings.Join(args, " ")) })
 			}
-			d, err := client.Get[apitype.Draft](s.ctx, s.api, "/draft")
-			if err != nil {
-				return err
-			}
-			part, err := partOf(d.Changes, args)
-			if err != nil {
-				return err
-			}
-			if err := s.api.Do(s.ctx, http.MethodPost, "/draft/discard", part, nil); err != nil {
-				return err
-			}
-			return s.print(part, func() { s.say("%s is as in what is running.", strings.Join(args, " ")) })
-		}
-	}}
+		}}
 }
 
 // partOf finds the change that is meant.
@@ -106,37 +109,42 @@ func partOf(changes []config.Change, args []string) (apitype.DiscardPart, error)
 			return apitype.DiscardPart{Kind: c.Kind, ID: c.ID}, nil
 		}
 	default:
-		return apitype.DiscardPart{}, usageError("give a kind and a name, policy with a lane and a name, or nothing for all")
+		return apitype.DiscardPart{}, usageError("give a kind and a name, policy with a lane and a name, or nothing " +
+			"for all")
 	}
 	return apitype.DiscardPart{}, fmt.Errorf("the draft holds no change of %s", strings.Join(args, " "))
 }
 
 func hitCommands() []command {
 	return []command{
-		{"policy", "hits", "[LANE]", "how often each policy and row decided, and when last", func(*flag.FlagSet) func(*invocation, []string) error {
-			return func(s *invocation, args []string) error {
-				all, err := client.Get[apitype.AllHits](s.ctx, s.api, "/hits")
-				if err != nil {
+		{"policy", "hits", "[LANE]", "how often each policy and row decided, and when last",
+			func(*flag.FlagSet) func(*invocation, []string) error {
+				return func(s *invocation, args []string) error {
+					all, err := client.Get[apitype.AllHits](s.ctx, s.api, "/hits")
+					if err != nil {
+						return err
+					}
+					lanes, err := listAll[apitype.Lane](s, "/lanes")
+					if err != nil {
+						return err
+					}
+					return s.print(all, func() { s.hits(all, lanes, strings.Join(args, " ")) })
+				}
+			}},
+		{"attempt", "sample", "", "facts of recorded attempts, for a rehearsal elsewhere",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				hours, limit := f.Int("hours", 24, "attempts of the last so many hours"),
+					f.Int("limit", 1000, "how many at most, up to 5000")
+				return func(s *invocation, _ []string) error {
+					var text []byte
+					if err := s.api.Do(s.ctx, http.MethodGet, fmt.Sprintf("/attempts-sample?hours=%d&limit=%d", *hours,
+						*limit), nil, &text); err != nil {
+						return err
+					}
+					_, err := s.file.Write(text)
 					return err
 				}
-				lanes, err := listAll[apitype.Lane](s, "/lanes")
-				if err != nil {
-					return err
-				}
-				return s.print(all, func() { s.hits(all, lanes, strings.Join(args, " ")) })
-			}
-		}},
-		{"attempt", "sample", "", "facts of recorded attempts, for a rehearsal elsewhere", func(f *flag.FlagSet) func(*invocation, []string) error {
-			hours, limit := f.Int("hours", 24, "attempts of the last so many hours"), f.Int("limit", 1000, "how many at most, up to 5000")
-			return func(s *invocation, _ []string) error {
-				var text []byte
-				if err := s.api.Do(s.ctx, http.MethodGet, fmt.Sprintf("/attempts-sample?hours=%d&limit=%d", *hours, *limit), nil, &text); err != nil {
-					return err
-				}
-				_, err := s.file.Write(text)
-				return err
-			}
-		}},
+			}},
 	}
 }
 
@@ -161,7 +169,8 @@ func (s *invocation) hits(all apitype.AllHits, lanes []apitype.Lane, only string
 				for _, n := range h.Hours[len(h.Hours)-24:] {
 					day += n
 				}
-				rows = append(rows, []string{lane.Name, policy.Name, h.Group, fmt.Sprint(day), fmt.Sprint(h.Since), fmt.Sprint(h.Before), last})
+				rows = append(rows, []string{lane.Name, policy.Name, h.Group, fmt.Sprint(day), fmt.Sprint(h.Since),
+					fmt.Sprint(h.Before), last})
 			}
 		}
 	}

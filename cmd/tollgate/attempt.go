@@ -20,7 +20,8 @@ type filterFlags struct {
 
 func newFilterFlags(f *flag.FlagSet) *filterFlags {
 	o := &filterFlags{values: map[string]*string{}}
-	for _, v := range [][2]string{{"user", "name as looked up; * stands for any characters"}, {"mac", "MAC address in any form"}, {"client", "name of the client"}, {"verdict", "admitted or refused"},
+	for _, v := range [][2]string{{"user", "name as looked up; * stands for any characters"},
+		{"mac", "MAC address in any form"}, {"client", "name of the client"}, {"verdict", "admitted or refused"},
 		{"reason", "reason code, such as password.wrong"}, {"lane", "name of the lane"}} {
 		o.values[v[0]] = f.String(v[0], "", v[1])
 	}
@@ -59,7 +60,8 @@ func (s *invocation) attempt(a apitype.Attempt) {
 			result += ", VLAN " + a.VLAN
 		}
 	}
-	s.say("%s  %s  %-20s  %-14s  %-23s  %s", s.paint(faint, a.At.Local().Format("15:04:05")), s.verdict(a.Verdict), cut(a.Sent, 20), cut(a.Client, 14), cut(result, 23), s.paint(faint, cut(a.Where, 15)))
+	s.say("%s  %s  %-20s  %-14s  %-23s  %s", s.paint(faint, a.At.Local().Format("15:04:05")), s.verdict(a.Verdict),
+		cut(a.Sent, 20), cut(a.Client, 14), cut(result, 23), s.paint(faint, cut(a.Where, 15)))
 }
 
 func cut(text string, n int) string {
@@ -71,7 +73,8 @@ func cut(text string, n int) string {
 
 func attemptCommands() []command {
 	return []command{
-		{"attempt", "list", "[TEXT]", "attempts, the newest first", func(f *flag.FlagSet) func(*invocation, []string) error {
+		{"attempt", "list", "[TEXT]", "attempts, the newest first", func(f *flag.FlagSet) func(*invocation,
+			[]string) error {
 			o, limit := newFilterFlags(f), f.Int("limit", 20, "how many, up to 500")
 			return func(s *invocation, args []string) error {
 				q := o.query(args)
@@ -90,31 +93,33 @@ func attemptCommands() []command {
 				})
 			}
 		}},
-		{"attempt", "follow", "[TEXT]", "attempts as they arrive, until Ctrl-C", func(f *flag.FlagSet) func(*invocation, []string) error {
-			o, count := newFilterFlags(f), f.Int("count", 0, "end after this many; 0 goes on")
-			return func(s *invocation, args []string) error { return s.follow(o.query(args), *count) }
-		}},
-		{"attempt", "explain", "ID", "the road one attempt took, and why it ended as it did", func(f *flag.FlagSet) func(*invocation, []string) error {
-			draft := f.Bool("draft", false, "decide again under the draft")
-			return func(s *invocation, args []string) error {
-				if len(args) > 1 {
-					return usageError("give one attempt, or nothing for the newest refused")
+		{"attempt", "follow", "[TEXT]", "attempts as they arrive, until Ctrl-C",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				o, count := newFilterFlags(f), f.Int("count", 0, "end after this many; 0 goes on")
+				return func(s *invocation, args []string) error { return s.follow(o.query(args), *count) }
+			}},
+		{"attempt", "explain", "ID", "the road one attempt took, and why it ended as it did",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				draft := f.Bool("draft", false, "decide again under the draft")
+				return func(s *invocation, args []string) error {
+					if len(args) > 1 {
+						return usageError("give one attempt, or nothing for the newest refused")
+					}
+					id, err := s.whichAttempt(args)
+					if err != nil {
+						return err
+					}
+					path := "/attempts/" + url.PathEscape(id)
+					if *draft {
+						path += "?under=draft"
+					}
+					d, err := client.Get[apitype.AttemptDetail](s.ctx, s.api, path)
+					if err != nil {
+						return err
+					}
+					return s.print(d, func() { s.road(d) })
 				}
-				id, err := s.whichAttempt(args)
-				if err != nil {
-					return err
-				}
-				path := "/attempts/" + url.PathEscape(id)
-				if *draft {
-					path += "?under=draft"
-				}
-				d, err := client.Get[apitype.AttemptDetail](s.ctx, s.api, path)
-				if err != nil {
-					return err
-				}
-				return s.print(d, func() { s.road(d) })
-			}
-		}},
+			}},
 	}
 }
 
@@ -165,7 +170,8 @@ func (s *invocation) followLive(path, name string, q url.Values, count int, show
 			case "gap":
 				var gap apitype.Gap
 				if json.Unmarshal(e.Data, &gap) == nil {
-					fmt.Fprintf(s.err, "Some of those recorded from %s to %s were left out, since there were too many; list them to see all.\n",
+					fmt.Fprintf(s.err, "Some of those recorded from %s to %s were left out, since there were too "+
+						"many; list them to see all.\n",
 						gap.Since.Local().Format(time.TimeOnly), gap.Until.Local().Format(time.TimeOnly))
 				}
 			}
@@ -195,7 +201,8 @@ func (s *invocation) road(d apitype.AttemptDetail) {
 	if d.Facts.Gear != nil {
 		where = fmt.Sprintf("asked for %s on %s", d.Where, d.Client)
 	}
-	s.say("%s  %s %s, %s, %.1f ms, %s", s.verdict(string(t.Verdict)), or(d.Person, d.Sent), where, d.At.Local().Format("2006-01-02 15:04:05 MST"), float64(d.Micros)/1000, d.Under)
+	s.say("%s  %s %s, %s, %.1f ms, %s", s.verdict(string(t.Verdict)), or(d.Person, d.Sent), where,
+		d.At.Local().Format("2006-01-02 15:04:05 MST"), float64(d.Micros)/1000, d.Under)
 	s.say("")
 	for _, station := range t.Stations {
 		glyph, took := stateGlyph[string(station.State)], ""

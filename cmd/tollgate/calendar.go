@@ -33,10 +33,12 @@ var calendars = kind[apitype.Calendar]{
 	noun: "calendar", path: "/calendars",
 	headings: []string{"NAME", "ZONE", "HOURS", "HOLIDAYS", "NOW"},
 	row: func(c apitype.Calendar) []string {
-		return []string{c.Name, c.Zone, spanTexts(c.Spans), fmt.Sprint(len(c.Holidays)), map[bool]string{true: "holds"}[c.Holds]}
+		return []string{c.Name, c.Zone, spanTexts(c.Spans), fmt.Sprint(len(c.Holidays)),
+			map[bool]string{true: "holds"}[c.Holds]}
 	},
 	show: func(s *invocation, c apitype.Calendar) {
-		s.fields([2]string{"name", c.Name}, [2]string{"zone", c.Zone}, [2]string{"hours", spanTexts(c.Spans)}, [2]string{"holds now", map[bool]string{true: "yes", false: "no"}[c.Holds]}, [2]string{"note", c.Note})
+		s.fields([2]string{"name", c.Name}, [2]string{"zone", c.Zone}, [2]string{"hours", spanTexts(c.Spans)},
+			[2]string{"holds now", map[bool]string{true: "yes", false: "no"}[c.Holds]}, [2]string{"note", c.Note})
 		for _, h := range c.Holidays {
 			s.say("  %s", h)
 		}
@@ -56,7 +58,8 @@ func readSpan(text string) (calendar.Span, error) {
 	days, hours, ok := strings.Cut(strings.TrimSpace(text), " ")
 	from, to, ok2 := strings.Cut(strings.TrimSpace(hours), "-")
 	if !ok || !ok2 {
-		return calendar.Span{}, usageError(fmt.Sprintf("%q is no span; write for instance \"mon-fri 08:00-18:00\"", text))
+		return calendar.Span{}, usageError(fmt.Sprintf("%q is no span; write for instance \"mon-fri 08:00-18:00\"",
+			text))
 	}
 	out := calendar.Span{From: from, To: to, Days: []string{}}
 	for _, part := range strings.Split(strings.ToLower(days), ",") {
@@ -77,32 +80,35 @@ func readSpan(text string) (calendar.Span, error) {
 }
 
 func calendarCommands() []command {
-	return slices.Concat(calendars.commands(), writer("calendar", "/calendars", func(f *flag.FlagSet) func(map[string]bool, *apitype.Calendar, string) any {
-		var spans spanFlag
-		var holidays whole
-		f.Var(&spans, "hours", "days and hours, such as \"mon-fri 08:00-18:00\"; repeatable, replaces those there")
-		f.Var(&holidays, "holiday", "day on which no hours begin, such as \"2026-12-25 Christmas\"; repeatable, replaces")
-		name, zone, note := f.String("name", "", "new name"), f.String("zone", "UTC", "time zone, such as Europe/Lisbon"), f.String("text", "", "note")
-		return func(was map[string]bool, old *apitype.Calendar, label string) any {
-			in := apitype.CalendarFields{Zone: *zone, Spans: []calendar.Span{}, Holidays: []calendar.Holiday{}}
-			if old != nil {
-				in = old.CalendarFields
-			}
-			in.Name = label
-			assign(was, "name", &in.Name, *name)
-			assign(was, "zone", &in.Zone, *zone)
-			assign(was, "hours", &in.Spans, []calendar.Span(spans))
-			assign(was, "text", &in.Note, *note)
-			if was["holiday"] {
-				in.Holidays = []calendar.Holiday{}
-				for _, text := range holidays {
-					date, name, _ := strings.Cut(strings.TrimSpace(text), " ")
-					in.Holidays = append(in.Holidays, calendar.Holiday{Date: date, Name: name})
+	return slices.Concat(calendars.commands(), writer("calendar", "/calendars",
+		func(f *flag.FlagSet) func(map[string]bool, *apitype.Calendar, string) any {
+			var spans spanFlag
+			var holidays whole
+			f.Var(&spans, "hours", "days and hours, such as \"mon-fri 08:00-18:00\"; repeatable, replaces those there")
+			f.Var(&holidays, "holiday", "day on which no hours begin, such as \"2026-12-25 Christmas\"; repeatable, "+
+				"replaces")
+			name, zone, note := f.String("name", "", "new name"), f.String("zone", "UTC",
+				"time zone, such as Europe/Lisbon"), f.String("text", "", "note")
+			return func(was map[string]bool, old *apitype.Calendar, label string) any {
+				in := apitype.CalendarFields{Zone: *zone, Spans: []calendar.Span{}, Holidays: []calendar.Holiday{}}
+				if old != nil {
+					in = old.CalendarFields
 				}
+				in.Name = label
+				assign(was, "name", &in.Name, *name)
+				assign(was, "zone", &in.Zone, *zone)
+				assign(was, "hours", &in.Spans, []calendar.Span(spans))
+				assign(was, "text", &in.Note, *note)
+				if was["holiday"] {
+					in.Holidays = []calendar.Holiday{}
+					for _, text := range holidays {
+						date, name, _ := strings.Cut(strings.TrimSpace(text), " ")
+						in.Holidays = append(in.Holidays, calendar.Holiday{Date: date, Name: name})
+					}
+				}
+				return in
 			}
-			return in
-		}
-	}, func(c apitype.Calendar) (apitype.Meta, string) { return c.Meta, c.Name }))
+		}, func(c apitype.Calendar) (apitype.Meta, string) { return c.Meta, c.Name }))
 }
 
 // spanFlag is a flag of spans.

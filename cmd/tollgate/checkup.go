@@ -15,39 +15,41 @@ func checkupCommands() []command {
 		return client.Get[apitype.Checkup](s.ctx, s.api, "/checkup")
 	}
 	return []command{
-		{"checkup", "show", "", "the last outcome of every check, the worst first", func(f *flag.FlagSet) func(*invocation, []string) error {
-			all := f.Bool("all", false, "those that passed too")
-			return func(s *invocation, _ []string) error {
-				out, err := get(s)
-				if err != nil {
+		{"checkup", "show", "", "the last outcome of every check, the worst first",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				all := f.Bool("all", false, "those that passed too")
+				return func(s *invocation, _ []string) error {
+					out, err := get(s)
+					if err != nil {
+						return err
+					}
+					failed := false
+					for _, l := range out.Lines {
+						failed = failed || l.State == results.Fail
+					}
+					err = s.print(out, func() {
+						passed := 0
+						for _, l := range out.Lines {
+							if l.State == results.Pass && !*all {
+								passed++
+								continue
+							}
+							s.checked(l)
+						}
+						switch {
+						case out.Ran == nil:
+							s.say("It has not run yet: `tollgate checkup run`.")
+						case passed > 0:
+							s.say("%d checks passed; the last of all ended at %s.", passed,
+								out.Ran.Local().Format("15:04:05 MST"))
+						}
+					})
+					if err == nil && failed {
+						return errFailed
+					}
 					return err
 				}
-				failed := false
-				for _, l := range out.Lines {
-					failed = failed || l.State == results.Fail
-				}
-				err = s.print(out, func() {
-					passed := 0
-					for _, l := range out.Lines {
-						if l.State == results.Pass && !*all {
-							passed++
-							continue
-						}
-						s.checked(l)
-					}
-					switch {
-					case out.Ran == nil:
-						s.say("It has not run yet: `tollgate checkup run`.")
-					case passed > 0:
-						s.say("%d checks passed; the last of all ended at %s.", passed, out.Ran.Local().Format("15:04:05 MST"))
-					}
-				})
-				if err == nil && failed {
-					return errFailed
-				}
-				return err
-			}
-		}},
+			}},
 		{"checkup", "run", "[DIRECTORY]", "run the checks now", func(*flag.FlagSet) func(*invocation, []string) error {
 			return func(s *invocation, args []string) error {
 				in := apitype.CheckupInput{}
@@ -60,25 +62,27 @@ func checkupCommands() []command {
 				return s.checkup(in)
 			}
 		}},
-		{"checkup", "changes", "", "what changed from one checkup to the next, the newest first", func(*flag.FlagSet) func(*invocation, []string) error {
-			return func(s *invocation, _ []string) error {
-				out, err := get(s)
-				if err != nil {
-					return err
-				}
-				return s.print(out.Changes, func() {
-					var rows [][]string
-					for _, c := range out.Changes {
-						was := c.Was
-						if was == "" {
-							was = "new"
-						}
-						rows = append(rows, []string{c.At.Local().Format("01-02 15:04:05"), c.Line.Subject, was + " -> " + string(c.Line.State), c.Line.Title})
+		{"checkup", "changes", "", "what changed from one checkup to the next, the newest first",
+			func(*flag.FlagSet) func(*invocation, []string) error {
+				return func(s *invocation, _ []string) error {
+					out, err := get(s)
+					if err != nil {
+						return err
 					}
-					s.table([]string{"AT", "DIRECTORY", "CHANGE", "CHECK"}, rows)
-				})
-			}
-		}},
+					return s.print(out.Changes, func() {
+						var rows [][]string
+						for _, c := range out.Changes {
+							was := c.Was
+							if was == "" {
+								was = "new"
+							}
+							rows = append(rows, []string{c.At.Local().Format("01-02 15:04:05"), c.Line.Subject,
+								was + " -> " + string(c.Line.State), c.Line.Title})
+						}
+						s.table([]string{"AT", "DIRECTORY", "CHANGE", "CHECK"}, rows)
+					})
+				}
+			}},
 	}
 }
 

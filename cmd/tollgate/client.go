@@ -17,14 +17,18 @@ var clients = kind[apitype.Client]{
 		return []string{c.Name, strings.Join(c.Addresses, " "), tags(c.Tags), clientState(c), since(c.LastSeen)}
 	},
 	show: func(s *invocation, c apitype.Client) {
-		s.fields([2]string{"name", c.Name}, [2]string{"addresses", strings.Join(c.Addresses, ", ")}, [2]string{"tags", tags(c.Tags)}, [2]string{"message-authenticator", c.MessageAuthenticator},
-			[2]string{"state", clientState(c)}, [2]string{"last seen", since(c.LastSeen)}, [2]string{"answered", fmt.Sprint(c.Good)}, [2]string{"discarded", fmt.Sprint(c.Dropped)}, [2]string{"note", c.Note})
+		s.fields([2]string{"name", c.Name}, [2]string{"addresses", strings.Join(c.Addresses, ", ")},
+			[2]string{"tags", tags(c.Tags)}, [2]string{"message-authenticator", c.MessageAuthenticator},
+			[2]string{"state", clientState(c)}, [2]string{"last seen", since(c.LastSeen)},
+			[2]string{"answered", fmt.Sprint(c.Good)}, [2]string{"discarded", fmt.Sprint(c.Dropped)},
+			[2]string{"note", c.Note})
 		s.fields([2]string{"tacacs+", gearState(c)})
 		if c.PreviousUntil != nil {
 			s.fields([2]string{"previous secret until", c.PreviousUntil.Local().Format(time.RFC1123)})
 		}
 		if c.Problem != nil {
-			s.fields([2]string{"last problem", fmt.Sprintf("%s %s (%d times, last %s). %s", c.Problem.Address, c.Problem.Sentence, c.Problem.Count, since(&c.Problem.Last), c.Problem.Remedy)})
+			s.fields([2]string{"last problem", fmt.Sprintf("%s %s (%d times, last %s). %s", c.Problem.Address,
+				c.Problem.Sentence, c.Problem.Count, since(&c.Problem.Last), c.Problem.Remedy)})
 		}
 	},
 }
@@ -56,7 +60,9 @@ func gearState(c apitype.Client) string {
 	for _, part := range []struct {
 		set  bool
 		text string
-	}{{c.TACACSSecretSet, "by a shared secret"}, {c.TACACSPreviousUntil != nil, "and the previous one"}, {len(c.TACACSNames) > 0, "over TLS as " + strings.Join(c.TACACSNames, ", ")}, {c.TACACSByAddress, "over TLS by its address alone"}, {c.TACACSPlain, "not hidden"}} {
+	}{{c.TACACSSecretSet, "by a shared secret"}, {c.TACACSPreviousUntil != nil, "and the previous one"},
+		{len(c.TACACSNames) > 0, "over TLS as " + strings.Join(c.TACACSNames, ", ")},
+		{c.TACACSByAddress, "over TLS by its address alone"}, {c.TACACSPlain, "not hidden"}} {
 		if part.set {
 			out = append(out, part.text)
 		}
@@ -103,14 +109,22 @@ func newClientFlags(f *flag.FlagSet) *clientFlags {
 	c.mode = f.String("message-authenticator", "require", "require, auto or off")
 	c.typed = f.Bool("secret", false, "read the shared secret from the standard input, or ask for it")
 	c.generate = f.Bool("generate", false, "make a shared secret and print it once")
-	c.keep = f.Duration("keep-previous", 0, "with a new secret: how long the present one is still accepted, such as 24h")
-	c.tacacsTyped, c.tacacsGenerate = f.Bool("tacacs-secret", false, "read the TACACS+ secret from the standard input, or ask for it"), f.Bool("tacacs-generate", false, "make a TACACS+ secret and print it once")
+	c.keep = f.Duration("keep-previous", 0, "with a new secret: how long the present one is still accepted, "+
+		"such as 24h")
+	c.tacacsTyped, c.tacacsGenerate = f.Bool("tacacs-secret", false,
+		"read the TACACS+ secret from the standard input, or ask for it"), f.Bool("tacacs-generate", false,
+		"make a TACACS+ secret and print it once")
 	c.tacacsRemove = f.Bool("tacacs-remove", false, "take the TACACS+ secret away")
-	c.plain, c.hidden = f.Bool("tacacs-plain", false, "take TACACS+ packets that are not hidden"), f.Bool("tacacs-hidden", false, "take only hidden TACACS+ packets")
-	c.byAddress, c.byName = f.Bool("tacacs-by-address", false, "take it over TLS by its address alone, without a certificate"), f.Bool("tacacs-by-certificate", false, "take it over TLS by its certificate only")
-	f.Var(&c.certNames, "tacacs-name", "name in the certificate by which it proves itself over TLS; repeatable, none for none")
-	c.certificate, c.trust = f.String("tacacs-certificate", "", "server certificate shown to it over TLS"), f.String("tacacs-trust", "", "trust list for its certificate")
-	c.note, c.on, c.off = f.String("text", "", "note about the client"), f.Bool("on", false, "switch on"), f.Bool("off", false, "switch off")
+	c.plain, c.hidden = f.Bool("tacacs-plain", false, "take TACACS+ packets that are not hidden"),
+		f.Bool("tacacs-hidden", false, "take only hidden TACACS+ packets")
+	c.byAddress, c.byName = f.Bool("tacacs-by-address", false, "take it over TLS by its address alone, without a "+
+		"certificate"), f.Bool("tacacs-by-certificate", false, "take it over TLS by its certificate only")
+	f.Var(&c.certNames, "tacacs-name", "name in the certificate by which it proves itself over TLS; repeatable, none "+
+		"for none")
+	c.certificate, c.trust = f.String("tacacs-certificate", "", "server certificate shown to it over TLS"),
+		f.String("tacacs-trust", "", "trust list for its certificate")
+	c.note, c.on, c.off = f.String("text", "", "note about the client"), f.Bool("on", false, "switch on"),
+		f.Bool("off", false, "switch off")
 	c.publishing = publishFlags(f)
 	return c
 }
@@ -181,7 +195,8 @@ func (s *invocation) clientSaved(out apitype.Saved[apitype.Client], what string)
 
 func clientCommands() []command {
 	return append(clients.commands(),
-		command{"client", "add", "NAME", "add a client to the draft", func(f *flag.FlagSet) func(*invocation, []string) error {
+		command{"client", "add", "NAME", "add a client to the draft", func(f *flag.FlagSet) func(*invocation,
+			[]string) error {
 			c := newClientFlags(f)
 			return func(s *invocation, args []string) error {
 				name, err := one(args, "name")
@@ -193,7 +208,8 @@ func clientCommands() []command {
 					return err
 				}
 				in.Name = name
-				tacacs := in.GenerateTACACSSecret || in.TACACSSecret != "" || in.TACACSPlain || in.TACACSByAddress || len(in.TACACSNames) > 0
+				tacacs := in.GenerateTACACSSecret || in.TACACSSecret != "" || in.TACACSPlain || in.TACACSByAddress ||
+					len(in.TACACSNames) > 0
 				in.GenerateSecret = in.GenerateSecret || in.Secret == "" && !tacacs
 				out, err := add[apitype.Client](s, "/clients", c.publishing, in)
 				if err != nil {
@@ -202,37 +218,41 @@ func clientCommands() []command {
 				return s.clientSaved(out, "added")
 			}
 		}},
-		command{"client", "change", "NAME", "change what is given of a client of the draft", func(f *flag.FlagSet) func(*invocation, []string) error {
-			c := newClientFlags(f)
-			return func(s *invocation, args []string) error {
-				name, err := one(args, "name")
-				if err != nil {
-					return err
-				}
-				out, err := change(s, "/clients", name, c.publishing, func(old apitype.Client) (any, string, error) {
-					in := apitype.ClientInput{ClientFields: old.ClientFields}
-					err := c.input(s, given(f), &in)
-					return in, old.Tag, err
-				})
-				if err != nil {
-					return err
-				}
-				return s.clientSaved(out, "changed")
-			}
-		}},
-		command{"client", "problems", "", "sources whose requests were discarded, unknown ones too", func(*flag.FlagSet) func(*invocation, []string) error {
-			return func(s *invocation, _ []string) error {
-				list, err := listAll[apitype.Contact](s, "/contacts")
-				if err != nil {
-					return err
-				}
-				return s.print(list, func() {
-					var rows [][]string
-					for _, c := range list {
-						rows = append(rows, []string{c.Address, c.Client, c.Sentence, fmt.Sprint(c.Count), since(&c.Last)})
+		command{"client", "change", "NAME", "change what is given of a client of the draft",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				c := newClientFlags(f)
+				return func(s *invocation, args []string) error {
+					name, err := one(args, "name")
+					if err != nil {
+						return err
 					}
-					s.table([]string{"ADDRESS", "CLIENT", "PROBLEM", "TIMES", "LAST"}, rows)
-				})
-			}
-		}})
+					out, err := change(s, "/clients", name, c.publishing, func(old apitype.Client) (any, string,
+						error) {
+						in := apitype.ClientInput{ClientFields: old.ClientFields}
+						err := c.input(s, given(f), &in)
+						return in, old.Tag, err
+					})
+					if err != nil {
+						return err
+					}
+					return s.clientSaved(out, "changed")
+				}
+			}},
+		command{"client", "problems", "", "sources whose requests were discarded, unknown ones too",
+			func(*flag.FlagSet) func(*invocation, []string) error {
+				return func(s *invocation, _ []string) error {
+					list, err := listAll[apitype.Contact](s, "/contacts")
+					if err != nil {
+						return err
+					}
+					return s.print(list, func() {
+						var rows [][]string
+						for _, c := range list {
+							rows = append(rows, []string{c.Address, c.Client, c.Sentence, fmt.Sprint(c.Count),
+								since(&c.Last)})
+						}
+						s.table([]string{"ADDRESS", "CLIENT", "PROBLEM", "TIMES", "LAST"}, rows)
+					})
+				}
+			}})
 }

@@ -22,7 +22,8 @@ var devices = kind[apitype.Device]{
 		return []string{d.Match, d.Name, d.Owner, tagText(d.Tags), deviceState(d)}
 	},
 	show: func(s *invocation, d apitype.Device) {
-		s.fields([2]string{"address", d.Match}, [2]string{"name", d.Name}, [2]string{"owner", d.Owner}, [2]string{"tags", tagText(d.Tags)}, [2]string{"state", deviceState(d)}, [2]string{"note", d.Note},
+		s.fields([2]string{"address", d.Match}, [2]string{"name", d.Name}, [2]string{"owner", d.Owner},
+			[2]string{"tags", tagText(d.Tags)}, [2]string{"state", deviceState(d)}, [2]string{"note", d.Note},
 			[2]string{"changed", d.ChangedAt.Local().Format("2006-01-02 15:04") + " by " + d.ChangedBy})
 	},
 }
@@ -51,7 +52,8 @@ func deviceCommands() []command {
 	return append(devices.commands()[:2],
 		command{"device", "add", "ADDRESS", "add a MAC address, or a prefix such as 02-00-5E-*", deviceCommand(true)},
 		command{"device", "change", "ADDRESS", "change a known device", deviceCommand(false)},
-		command{"device", "remove", "ADDRESS", "remove a known device", func(*flag.FlagSet) func(*invocation, []string) error {
+		command{"device", "remove", "ADDRESS", "remove a known device", func(*flag.FlagSet) func(*invocation,
+			[]string) error {
 			return func(s *invocation, args []string) error {
 				ref, err := one(args, "address")
 				if err != nil {
@@ -63,31 +65,35 @@ func deviceCommands() []command {
 				return s.print(struct{}{}, func() { s.say("%s is removed, and refused from now on.", ref) })
 			}
 		}},
-		command{"device", "unknown", "", "unknown addresses that were refused lately", func(*flag.FlagSet) func(*invocation, []string) error {
-			return func(s *invocation, _ []string) error {
-				items, err := client.All[apitype.UnknownDevice](s.ctx, s.api, "/unknown-devices", nil)
-				if err != nil {
-					return err
-				}
-				return s.print(items, func() {
-					var rows [][]string
-					for _, u := range items {
-						rows = append(rows, []string{u.MAC, u.Client, u.Place, fmt.Sprint(u.Count), u.Last.Local().Format("15:04:05")})
+		command{"device", "unknown", "", "unknown addresses that were refused lately",
+			func(*flag.FlagSet) func(*invocation, []string) error {
+				return func(s *invocation, _ []string) error {
+					items, err := client.All[apitype.UnknownDevice](s.ctx, s.api, "/unknown-devices", nil)
+					if err != nil {
+						return err
 					}
-					s.table([]string{"ADDRESS", "CLIENT", "WHERE", "REFUSED", "LAST"}, rows)
-				})
-			}
-		}},
-		command{"device", "import", "FILE", "import known devices from CSV (- is the standard input)", func(f *flag.FlagSet) func(*invocation, []string) error {
-			check, partial := f.Bool("check", false, "only report what would happen"), f.Bool("partial", false, "store the good lines even if others are wrong")
-			return func(s *invocation, args []string) error {
-				path, err := one(args, "file")
-				if err != nil {
-					return err
+					return s.print(items, func() {
+						var rows [][]string
+						for _, u := range items {
+							rows = append(rows, []string{u.MAC, u.Client, u.Place, fmt.Sprint(u.Count),
+								u.Last.Local().Format("15:04:05")})
+						}
+						s.table([]string{"ADDRESS", "CLIENT", "WHERE", "REFUSED", "LAST"}, rows)
+					})
 				}
-				return s.importDevices(path, *check, *partial)
-			}
-		}})
+			}},
+		command{"device", "import", "FILE", "import known devices from CSV (- is the standard input)",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				check, partial := f.Bool("check", false, "only report what would happen"), f.Bool("partial", false,
+					"store the good lines even if others are wrong")
+				return func(s *invocation, args []string) error {
+					path, err := one(args, "file")
+					if err != nil {
+						return err
+					}
+					return s.importDevices(path, *check, *partial)
+				}
+			}})
 }
 
 func (s *invocation) importDevices(path string, check, partial bool) error {
@@ -99,7 +105,8 @@ func (s *invocation) importDevices(path string, check, partial bool) error {
 		return err
 	}
 	var report apitype.DeviceReport
-	if err := s.api.Do(s.ctx, http.MethodPost, "/device-import", apitype.DeviceImport{CSV: string(text), Check: check, Partial: partial}, &report); err != nil {
+	if err := s.api.Do(s.ctx, http.MethodPost, "/device-import", apitype.DeviceImport{CSV: string(text), Check: check,
+		Partial: partial}, &report); err != nil {
 		return err
 	}
 	err = s.print(report, func() {
@@ -112,7 +119,8 @@ func (s *invocation) importDevices(path string, check, partial bool) error {
 		if !report.Done {
 			what = "nothing was stored"
 		}
-		s.say("%s: %d added, %d changed, %d the same, %d wrong", what, report.Added, report.Changed, report.Same, report.Wrong)
+		s.say("%s: %d added, %d changed, %d the same, %d wrong", what, report.Added, report.Changed, report.Same,
+			report.Wrong)
 	})
 	if err == nil && report.Wrong > 0 {
 		return errFailed
@@ -122,7 +130,8 @@ func (s *invocation) importDevices(path string, check, partial bool) error {
 
 func deviceCommand(fresh bool) func(f *flag.FlagSet) func(*invocation, []string) error {
 	return func(f *flag.FlagSet) func(*invocation, []string) error {
-		name, owner, note := f.String("name", "", "what it is called"), f.String("owner", "", "whose it is"), f.String("note", "", "note")
+		name, owner, note := f.String("name", "", "what it is called"), f.String("owner", "", "whose it is"),
+			f.String("note", "", "note")
 		expires := f.String("expires", "", "day from which it is refused, such as 2027-03-01; never for none")
 		tags := pairs{}
 		f.Var(tags, "tag", "KEY=VALUE; repeatable; an empty value removes the tag")
@@ -132,7 +141,8 @@ func deviceCommand(fresh bool) func(f *flag.FlagSet) func(*invocation, []string)
 			if err != nil {
 				return err
 			}
-			d := apitype.Device{DeviceFields: apitype.DeviceFields{Match: ref, Enabled: true, Tags: map[string]string{}}}
+			d := apitype.Device{DeviceFields: apitype.DeviceFields{Match: ref, Enabled: true,
+				Tags: map[string]string{}}}
 			if !fresh {
 				if err := s.api.Do(s.ctx, http.MethodGet, "/devices/"+url.PathEscape(ref), nil, &d); err != nil {
 					return err

@@ -35,9 +35,14 @@ var directories = kind[apitype.Directory]{
 		if d.CA != "" {
 			ca = fmt.Sprintf("%d certificate(s)", strings.Count(d.CA, "-----BEGIN"))
 		}
-		s.fields([2]string{"name", d.Name}, [2]string{"kind", d.Kind}, [2]string{"servers", strings.Join(d.Servers, ", ")}, [2]string{"tls", d.TLS}, [2]string{"trusted authority", ca},
-			[2]string{"signs in as", d.BindName}, [2]string{"base", d.Base}, [2]string{"base of groups", d.GroupBase}, [2]string{"attributes", strings.Join(d.Attributes, ", ")},
-			[2]string{"member of", member(d)}, [2]string{"picked groups", picked(d)}, [2]string{"remembers people", fmt.Sprintf("%d s", *d.CacheSeconds)}, [2]string{"copies people below", strings.Join(d.CopyBelow, "; ")}, [2]string{"DNS server", d.DNS}, [2]string{"source", d.Source}, [2]string{"time limit", fmt.Sprintf("%d ms", d.TimeoutMillis)}, [2]string{"note", d.Note})
+		s.fields([2]string{"name", d.Name}, [2]string{"kind", d.Kind}, [2]string{"servers", strings.Join(d.Servers,
+			", ")}, [2]string{"tls", d.TLS}, [2]string{"trusted authority", ca},
+			[2]string{"signs in as", d.BindName}, [2]string{"base", d.Base}, [2]string{"base of groups", d.GroupBase},
+			[2]string{"attributes", strings.Join(d.Attributes, ", ")},
+			[2]string{"member of", member(d)}, [2]string{"picked groups", picked(d)}, [2]string{"remembers people",
+				fmt.Sprintf("%d s", *d.CacheSeconds)}, [2]string{"copies people below", strings.Join(d.CopyBelow,
+				"; ")}, [2]string{"DNS server", d.DNS}, [2]string{"source", d.Source}, [2]string{"time limit",
+				fmt.Sprintf("%d ms", d.TimeoutMillis)}, [2]string{"note", d.Note})
 		s.warnings(d.Meta)
 	},
 }
@@ -62,12 +67,15 @@ func newDirectoryFlags(f *flag.FlagSet) *directoryFlags {
 	d.serverName = f.String("server-name", "", "name that the certificate must carry, if not the host")
 	d.bind = f.String("bind", "", "name of the service account: DN, name@domain, DOMAIN\\name or bare")
 	d.password = f.Bool("password", false, "read its password from the standard input, or ask for it")
-	d.base, d.groups = f.String("base", "", "base DN; empty asks the server"), f.String("group-base", "", "base DN of groups")
-	d.timeout, d.note = f.Int("timeout", 3000, "time limit of each operation in milliseconds"), f.String("text", "", "note about the directory")
+	d.base, d.groups = f.String("base", "", "base DN; empty asks the server"), f.String("group-base", "",
+		"base DN of groups")
+	d.timeout, d.note = f.Int("timeout", 3000, "time limit of each operation in milliseconds"),
+		f.String("text", "", "note about the directory")
 	f.Var(&d.below, "copy-below", "DN below which people are copied; repeatable")
 	f.Var(&d.wanted, "copy-wanted", "attribute that everybody copied should have; repeatable")
 	d.every = f.Int("copy-every", 0, "minutes between copies; 0 on demand only")
-	d.dns, d.source = f.String("dns", "", "DNS server to ask; empty asks those of the system"), f.String("source", "", "address that connections go out from")
+	d.dns, d.source = f.String("dns", "", "DNS server to ask; empty asks those of the system"), f.String("source", "",
+		"address that connections go out from")
 	d.cache = f.Int("cache", 60, "seconds that people are remembered; 0 asks each time")
 	d.guard = f.Int("guard", 0, "wrong passwords after which no more are passed on; 0 by the domain, -1 never")
 	d.publishing = publishFlags(f)
@@ -85,8 +93,10 @@ func (d *directoryFlags) input(s *invocation, was map[string]bool, in *apitype.D
 		flag string
 		from *string
 		to   *string
-	}{{"name", d.name, &in.Name}, {"kind", d.kind, &in.Kind}, {"tls", d.tls, &in.TLS}, {"server-name", d.serverName, &in.ServerName}, {"bind", d.bind, &in.BindName},
-		{"base", d.base, &in.Base}, {"group-base", d.groups, &in.GroupBase}, {"text", d.note, &in.Note}, {"dns", d.dns, &in.DNS}, {"source", d.source, &in.Source}} {
+	}{{"name", d.name, &in.Name}, {"kind", d.kind, &in.Kind}, {"tls", d.tls, &in.TLS}, {"server-name", d.serverName,
+		&in.ServerName}, {"bind", d.bind, &in.BindName},
+		{"base", d.base, &in.Base}, {"group-base", d.groups, &in.GroupBase}, {"text", d.note, &in.Note},
+		{"dns", d.dns, &in.DNS}, {"source", d.source, &in.Source}} {
 		if was[v.flag] || *v.to == "" {
 			*v.to = *v.from
 		}
@@ -131,15 +141,18 @@ func directoryCommands() []command {
 		s.warnings(out.Object.Meta)
 		return s.print(out, func() { s.saved("directory", out.Object.Name, what, out.Revision) })
 	}
-	return append(slices.Concat(directories.commands(), []command{discoverCommand()}, groupCommands(), personCommands(), copyCommands()),
-		command{"directory", "add", "NAME", "add a directory to the draft", func(f *flag.FlagSet) func(*invocation, []string) error {
+	return append(slices.Concat(directories.commands(), []command{discoverCommand()}, groupCommands(),
+		personCommands(), copyCommands()),
+		command{"directory", "add", "NAME", "add a directory to the draft", func(f *flag.FlagSet) func(*invocation,
+			[]string) error {
 			d := newDirectoryFlags(f)
 			return func(s *invocation, args []string) error {
 				name, err := one(args, "name")
 				if err != nil {
 					return err
 				}
-				in := apitype.DirectoryInput{DirectoryFields: apitype.DirectoryFields{Servers: []string{}, Attributes: []string{}}}
+				in := apitype.DirectoryInput{DirectoryFields: apitype.DirectoryFields{Servers: []string{},
+					Attributes: []string{}}}
 				if err := d.input(s, given(f), &in); err != nil {
 					return err
 				}
@@ -151,34 +164,37 @@ func directoryCommands() []command {
 				return saved(s, out, "added")
 			}
 		}},
-		command{"directory", "change", "NAME", "change what is given of a directory of the draft", func(f *flag.FlagSet) func(*invocation, []string) error {
-			d := newDirectoryFlags(f)
-			return func(s *invocation, args []string) error {
-				name, err := one(args, "name")
-				if err != nil {
-					return err
+		command{"directory", "change", "NAME", "change what is given of a directory of the draft",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				d := newDirectoryFlags(f)
+				return func(s *invocation, args []string) error {
+					name, err := one(args, "name")
+					if err != nil {
+						return err
+					}
+					out, err := change(s, "/directories", name, d.publishing, func(old apitype.Directory) (any, string,
+						error) {
+						in := apitype.DirectoryInput{DirectoryFields: old.DirectoryFields}
+						err := d.input(s, given(f), &in)
+						return in, old.Tag, err
+					})
+					if err != nil {
+						return err
+					}
+					return saved(s, out, "changed")
 				}
-				out, err := change(s, "/directories", name, d.publishing, func(old apitype.Directory) (any, string, error) {
-					in := apitype.DirectoryInput{DirectoryFields: old.DirectoryFields}
-					err := d.input(s, given(f), &in)
-					return in, old.Tag, err
-				})
-				if err != nil {
-					return err
+			}},
+		command{"directory", "test", "NAME", "try every link of a directory of the draft, step by step",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				person := f.String("person", "", "somebody to look up")
+				return func(s *invocation, args []string) error {
+					name, err := one(args, "directory")
+					if err != nil {
+						return err
+					}
+					return s.testDirectory(name, *person)
 				}
-				return saved(s, out, "changed")
-			}
-		}},
-		command{"directory", "test", "NAME", "try every link of a directory of the draft, step by step", func(f *flag.FlagSet) func(*invocation, []string) error {
-			person := f.String("person", "", "somebody to look up")
-			return func(s *invocation, args []string) error {
-				name, err := one(args, "directory")
-				if err != nil {
-					return err
-				}
-				return s.testDirectory(name, *person)
-			}
-		}})
+			}})
 }
 
 var stepGlyph = map[results.StepState]string{results.Pass: "/", results.Warn: "~", results.Fail: "-"}
@@ -190,22 +206,24 @@ func (s *invocation) testDirectory(name, person string) error {
 	}
 	passed := false
 	var steps []results.Step
-	err = s.api.Stream(s.ctx, http.MethodPost, "/directory-test", apitype.DirectoryTest{DirectoryInput: apitype.DirectoryInput{DirectoryFields: d.DirectoryFields}, ID: d.ID, Person: person}, func(e client.Event) bool {
-		if e.Name == "end" {
-			var end struct{ OK bool }
-			json.Unmarshal(e.Data, &end)
-			passed = end.OK
-			return false
-		}
-		var step results.Step
-		if json.Unmarshal(e.Data, &step) == nil && step.State != results.Running {
-			steps = append(steps, step)
-			if !s.json {
-				s.step(step)
+	err = s.api.Stream(s.ctx, http.MethodPost, "/directory-test",
+		apitype.DirectoryTest{DirectoryInput: apitype.DirectoryInput{DirectoryFields: d.DirectoryFields}, ID: d.ID,
+			Person: person}, func(e client.Event) bool {
+			if e.Name == "end" {
+				var end struct{ OK bool }
+				json.Unmarshal(e.Data, &end)
+				passed = end.OK
+				return false
 			}
-		}
-		return true
-	})
+			var step results.Step
+			if json.Unmarshal(e.Data, &step) == nil && step.State != results.Running {
+				steps = append(steps, step)
+				if !s.json {
+					s.step(step)
+				}
+			}
+			return true
+		})
 	if err != nil {
 		return err
 	}
@@ -222,7 +240,8 @@ func (s *invocation) testDirectory(name, person string) error {
 
 func (s *invocation) step(step results.Step) {
 	colour := map[results.StepState]string{results.Pass: green, results.Fail: red}[step.State]
-	s.say("%s %-40s %8.1f ms  %s", s.paint(colour, stepGlyph[step.State]), step.Title, float64(step.Micros)/1000, step.Server)
+	s.say("%s %-40s %8.1f ms  %s", s.paint(colour, stepGlyph[step.State]), step.Title, float64(step.Micros)/1000,
+		step.Server)
 	for _, text := range []string{step.Detail, step.Remedy} {
 		if text != "" {
 			for _, line := range wrap(text, width-4) {

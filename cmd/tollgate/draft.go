@@ -38,7 +38,8 @@ func (s *invocation) problems(list []config.Problem) {
 
 func draftCommands() []command {
 	return []command{
-		{"draft", "show", "", "what is not published yet, and whether it can be", func(*flag.FlagSet) func(*invocation, []string) error {
+		{"draft", "show", "", "what is not published yet, and whether it can be", func(*flag.FlagSet) func(*invocation,
+			[]string) error {
 			return func(s *invocation, _ []string) error {
 				d, err := client.Get[apitype.Draft](s.ctx, s.api, "/draft")
 				if err != nil {
@@ -53,7 +54,8 @@ func draftCommands() []command {
 				})
 			}
 		}},
-		{"draft", "diff", "", "the draft against what is running, in words", func(*flag.FlagSet) func(*invocation, []string) error {
+		{"draft", "diff", "", "the draft against what is running, in words", func(*flag.FlagSet) func(*invocation,
+			[]string) error {
 			return func(s *invocation, _ []string) error {
 				d, err := client.Get[apitype.Draft](s.ctx, s.api, "/draft")
 				if err != nil {
@@ -65,23 +67,28 @@ func draftCommands() []command {
 		rehearseCommand(),
 		analysisCommand(),
 		discardCommand(),
-		{"draft", "publish", "", "check the whole draft and put it into effect", func(f *flag.FlagSet) func(*invocation, []string) error {
-			note, despite := f.String("note", "", "why"), f.Bool("despite-expectations", false, "also if expectations would not be met")
-			return func(s *invocation, _ []string) error {
-				var out apitype.Published
-				if err := s.api.Do(s.ctx, http.MethodPost, "/draft/publish", apitype.PublishBody{Note: *note, Despite: *despite}, &out); err != nil {
-					return err
+		{"draft", "publish", "", "check the whole draft and put it into effect",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				note, despite := f.String("note", "", "why"), f.Bool("despite-expectations", false,
+					"also if expectations would not be met")
+				return func(s *invocation, _ []string) error {
+					var out apitype.Published
+					if err := s.api.Do(s.ctx, http.MethodPost, "/draft/publish", apitype.PublishBody{Note: *note,
+						Despite: *despite}, &out); err != nil {
+						return err
+					}
+					return s.print(out, func() {
+						s.say("Published as revision %d.", out.Revision)
+						s.problems(out.Warnings)
+					})
 				}
-				return s.print(out, func() {
-					s.say("Published as revision %d.", out.Revision)
-					s.problems(out.Warnings)
-				})
-			}
-		}},
-		{"revision", "list", "", "published revisions, the newest first", func(f *flag.FlagSet) func(*invocation, []string) error {
+			}},
+		{"revision", "list", "", "published revisions, the newest first", func(f *flag.FlagSet) func(*invocation,
+			[]string) error {
 			limit := f.Int("limit", 20, "how many")
 			return func(s *invocation, _ []string) error {
-				page, err := client.Get[apitype.Page[apitype.Revision]](s.ctx, s.api, fmt.Sprintf("/revisions?limit=%d", *limit))
+				page, err := client.Get[apitype.Page[apitype.Revision]](s.ctx, s.api,
+					fmt.Sprintf("/revisions?limit=%d", *limit))
 				if err != nil {
 					return err
 				}
@@ -92,41 +99,50 @@ func draftCommands() []command {
 						if r.Running {
 							number += " *"
 						}
-						rows = append(rows, []string{number, r.At.Local().Format("2006-01-02 15:04"), r.Operator, fmt.Sprint(len(r.Changes)), r.Note})
+						rows = append(rows, []string{number, r.At.Local().Format("2006-01-02 15:04"), r.Operator,
+							fmt.Sprint(len(r.Changes)), r.Note})
 					}
 					s.table([]string{"REVISION", "PUBLISHED", "BY", "CHANGES", "NOTE"}, rows)
 				})
 			}
 		}},
-		{"revision", "diff", "NUMBER", "what returning to a revision would change, or what changed", func(f *flag.FlagSet) func(*invocation, []string) error {
-			from := f.Int("from", 0, "revision to begin with; 0 is the running one")
-			return func(s *invocation, args []string) error {
-				number, err := revisionNumber(args)
-				if err != nil {
-					return err
+		{"revision", "diff", "NUMBER", "what returning to a revision would change, or what changed",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				from := f.Int("from", 0, "revision to begin with; 0 is the running one")
+				return func(s *invocation, args []string) error {
+					number, err := revisionNumber(args)
+					if err != nil {
+						return err
+					}
+					d, err := client.Get[apitype.Draft](s.ctx, s.api, fmt.Sprintf("/revisions/%d/diff?from=%d", number,
+						*from))
+					if err != nil {
+						return err
+					}
+					return s.print(d.Changes, func() { s.changes(d.Changes) })
 				}
-				d, err := client.Get[apitype.Draft](s.ctx, s.api, fmt.Sprintf("/revisions/%d/diff?from=%d", number, *from))
-				if err != nil {
-					return err
+			}},
+		{"revision", "return", "NUMBER", "publish the configuration of an earlier revision again",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				note, despite := f.String("note", "", "reason for this change"), f.Bool("despite-expectations", false,
+					"also if expectations would not be met")
+				return func(s *invocation, args []string) error {
+					number, err := revisionNumber(args)
+					if err != nil {
+						return err
+					}
+					var out apitype.Published
+					body := apitype.PublishBody{Note: *note, Despite: *despite}
+					if err := s.api.Do(s.ctx, http.MethodPost, fmt.Sprintf("/revisions/%d/return", number), body,
+						&out); err != nil {
+						return err
+					}
+					return s.print(out, func() {
+						s.say("Revision %d is in effect again, as revision %d.", number,
+							out.Revision)
+					})
 				}
-				return s.print(d.Changes, func() { s.changes(d.Changes) })
-			}
-		}},
-		{"revision", "return", "NUMBER", "publish the configuration of an earlier revision again", func(f *flag.FlagSet) func(*invocation, []string) error {
-			note, despite := f.String("note", "", "reason for this change"), f.Bool("despite-expectations", false, "also if expectations would not be met")
-			return func(s *invocation, args []string) error {
-				number, err := revisionNumber(args)
-				if err != nil {
-					return err
-				}
-				var out apitype.Published
-				body := apitype.PublishBody{Note: *note, Despite: *despite}
-				if err := s.api.Do(s.ctx, http.MethodPost, fmt.Sprintf("/revisions/%d/return", number), body, &out); err != nil {
-					return err
-				}
-				return s.print(out, func() { s.say("Revision %d is in effect again, as revision %d.", number, out.Revision) })
-			}
-		}},
+			}},
 	}
 }
 

@@ -21,8 +21,11 @@ var factors = kind[apitype.Factor]{
 		if x.ClockOff != 0 {
 			clock = fmt.Sprintf("%+d s from ours", x.ClockOff)
 		}
-		s.fields([2]string{"person", x.Person + " (" + x.Store + ")"}, [2]string{"device", x.Label}, [2]string{"state", factorState(x)}, [2]string{"codes", fmt.Sprintf("%d digits every %d s, %s", x.Digits, x.Period, x.Algorithm)}, [2]string{"clock", clock},
-			[2]string{"recovery", many(x.Recovery, "code") + " left"}, [2]string{"last used", factorUse(x)}, [2]string{"enrolled", x.MadeAt.Local().Format("2006-01-02 15:04") + " by " + x.MadeBy})
+		s.fields([2]string{"person", x.Person + " (" + x.Store + ")"}, [2]string{"device", x.Label},
+			[2]string{"state", factorState(x)}, [2]string{"codes", fmt.Sprintf("%d digits every %d s, %s", x.Digits,
+				x.Period, x.Algorithm)}, [2]string{"clock", clock},
+			[2]string{"recovery", many(x.Recovery, "code") + " left"}, [2]string{"last used", factorUse(x)},
+			[2]string{"enrolled", x.MadeAt.Local().Format("2006-01-02 15:04") + " by " + x.MadeBy})
 	},
 }
 
@@ -51,7 +54,8 @@ func qr(rows []string) string {
 	var b strings.Builder
 	for y := 0; y < len(rows); y += 2 {
 		for x := range rows[y] {
-			b.WriteString([]string{"█", "▀", "▄", " "}[map[bool]int{true: 2}[dark(y, x)]+map[bool]int{true: 1}[dark(y+1, x)]])
+			b.WriteString([]string{"█", "▀", "▄",
+				" "}[map[bool]int{true: 2}[dark(y, x)]+map[bool]int{true: 1}[dark(y+1, x)]])
 		}
 		b.WriteByte('\n')
 	}
@@ -82,65 +86,75 @@ func factorCommands() []command {
 		}}
 	}
 	return append(factors.commands()[:2],
-		command{"factor", "enrol", "PERSON", "give somebody a device for one-time codes", func(f *flag.FlagSet) func(*invocation, []string) error {
-			in := apitype.FactorInput{}
-			f.StringVar(&in.Store, "store", "", "where the person is kept: a directory, or local; looked for in all if left out")
-			f.StringVar(&in.Label, "label", "", "what the device is called")
-			f.StringVar(&in.Seed, "seed", "", "seed of a device that has one already, in base32")
-			f.StringVar(&in.Algorithm, "algorithm", "SHA1", "SHA1, SHA256 or SHA512; most phones know only SHA1")
-			f.IntVar(&in.Digits, "digits", 6, "digits of a code")
-			f.IntVar(&in.Period, "period", 30, "seconds that a code is shown")
-			later := f.Bool("later", false, "do not ask for the code now; confirm it with factor confirm")
-			return func(s *invocation, args []string) error {
-				var err error
-				if in.Person, err = one(args, "person"); err != nil {
-					return err
+		command{"factor", "enrol", "PERSON", "give somebody a device for one-time codes",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				in := apitype.FactorInput{}
+				f.StringVar(&in.Store, "store", "", "where the person is kept: a directory, or local; looked for "+
+					"in all "+
+					"if left out")
+				f.StringVar(&in.Label, "label", "", "what the device is called")
+				f.StringVar(&in.Seed, "seed", "", "seed of a device that has one already, in base32")
+				f.StringVar(&in.Algorithm, "algorithm", "SHA1", "SHA1, SHA256 or SHA512; most phones know only SHA1")
+				f.IntVar(&in.Digits, "digits", 6, "digits of a code")
+				f.IntVar(&in.Period, "period", 30, "seconds that a code is shown")
+				later := f.Bool("later", false, "do not ask for the code now; confirm it with factor confirm")
+				return func(s *invocation, args []string) error {
+					var err error
+					if in.Person, err = one(args, "person"); err != nil {
+						return err
+					}
+					var out apitype.FactorOffer
+					if err := s.api.Do(s.ctx, http.MethodPost, "/factors", in, &out); err != nil {
+						return err
+					}
+					if err := s.print(out, func() {
+						s.say("%s\n%s\n", qr(out.QR), out.URI)
+						s.say("Have %s take the picture with an authenticator, or type the seed %s.", out.Factor.Person,
+							out.Seed)
+					}); err != nil || *later || s.json {
+						return err
+					}
+					code, err := s.secret("The code that it shows now")
+					if err != nil {
+						return err
+					}
+					return s.confirmFactor(out.Factor.ID, code)
 				}
-				var out apitype.FactorOffer
-				if err := s.api.Do(s.ctx, http.MethodPost, "/factors", in, &out); err != nil {
-					return err
+			}},
+		command{"factor", "confirm", "ID CODE", "end an enrolment with the code that the device shows",
+			func(*flag.FlagSet) func(*invocation, []string) error {
+				return func(s *invocation, args []string) error {
+					if len(args) != 2 {
+						return usageError("give the ID of the second factor, and the code that the device shows")
+					}
+					return s.confirmFactor(args[0], args[1])
 				}
-				if err := s.print(out, func() {
-					s.say("%s\n%s\n", qr(out.QR), out.URI)
-					s.say("Have %s take the picture with an authenticator, or type the seed %s.", out.Factor.Person, out.Seed)
-				}); err != nil || *later || s.json {
-					return err
+			}},
+		command{"factor", "recovery", "ID", "make new recovery codes, printed once",
+			func(*flag.FlagSet) func(*invocation, []string) error {
+				return func(s *invocation, args []string) error {
+					id, err := one(args, "second factor")
+					if err != nil {
+						return err
+					}
+					var out apitype.FactorRecovery
+					if err := s.api.Do(s.ctx, http.MethodPost, "/factors/"+url.PathEscape(id)+"/recovery", nil,
+						&out); err != nil {
+						return err
+					}
+					return s.print(out, func() { s.recovery(out.Codes) })
 				}
-				code, err := s.secret("The code that it shows now")
-				if err != nil {
-					return err
-				}
-				return s.confirmFactor(out.Factor.ID, code)
-			}
-		}},
-		command{"factor", "confirm", "ID CODE", "end an enrolment with the code that the device shows", func(*flag.FlagSet) func(*invocation, []string) error {
-			return func(s *invocation, args []string) error {
-				if len(args) != 2 {
-					return usageError("give the ID of the second factor, and the code that the device shows")
-				}
-				return s.confirmFactor(args[0], args[1])
-			}
-		}},
-		command{"factor", "recovery", "ID", "make new recovery codes, printed once", func(*flag.FlagSet) func(*invocation, []string) error {
-			return func(s *invocation, args []string) error {
-				id, err := one(args, "second factor")
-				if err != nil {
-					return err
-				}
-				var out apitype.FactorRecovery
-				if err := s.api.Do(s.ctx, http.MethodPost, "/factors/"+url.PathEscape(id)+"/recovery", nil, &out); err != nil {
-					return err
-				}
-				return s.print(out, func() { s.recovery(out.Codes) })
-			}
-		}},
-		act("release", "end the wait after too many wrong codes", http.MethodPost, "/release", "Codes are looked at again."),
-		act("remove", "remove a second factor, at once", http.MethodDelete, "", "The second factor is removed; where one is asked for, the person gets in no more."))
+			}},
+		act("release", "end the wait after too many wrong codes", http.MethodPost, "/release",
+			"Codes are looked at again."),
+		act("remove", "remove a second factor, at once", http.MethodDelete, "",
+			"The second factor is removed; where one is asked for, the person gets in no more."))
 }
 
 func (s *invocation) confirmFactor(id, code string) error {
 	var out apitype.FactorRecovery
-	if err := s.api.Do(s.ctx, http.MethodPost, "/factors/"+url.PathEscape(id)+"/confirm", apitype.FactorCode{Code: code}, &out); err != nil {
+	if err := s.api.Do(s.ctx, http.MethodPost, "/factors/"+url.PathEscape(id)+"/confirm",
+		apitype.FactorCode{Code: code}, &out); err != nil {
 		return err
 	}
 	return s.print(out, func() {

@@ -18,11 +18,15 @@ const yamlType = "application/yaml"
 
 func fileCommands() []command {
 	return []command{
-		{"config", "export", "", "write the configuration as one YAML file", func(f *flag.FlagSet) func(*invocation, []string) error {
-			of, secrets, to := f.String("of", "draft", "draft, running, or the number of a revision"), f.Bool("secrets", false, "with secrets, sealed by the key file of the server"), f.String("to", "", "file to write; without it, to the terminal")
+		{"config", "export", "", "write the configuration as one YAML file", func(f *flag.FlagSet) func(*invocation,
+			[]string) error {
+			of, secrets, to := f.String("of", "draft", "draft, running, or the number of a revision"),
+				f.Bool("secrets", false, "with secrets, sealed by the key file of the server"),
+				f.String("to", "", "file to write; without it, to the terminal")
 			return func(s *invocation, _ []string) error {
 				var text []byte
-				if err := s.api.Do(s.ctx, http.MethodGet, fmt.Sprintf("/file?of=%s&secrets=%v", url.QueryEscape(*of), *secrets), nil, &text); err != nil {
+				if err := s.api.Do(s.ctx, http.MethodGet, fmt.Sprintf("/file?of=%s&secrets=%v", url.QueryEscape(*of),
+					*secrets), nil, &text); err != nil {
 					return err
 				}
 				if *to != "" {
@@ -32,16 +36,17 @@ func fileCommands() []command {
 				return err
 			}
 		}},
-		{"config", "compare", "FILE", "what applying a file would change; nothing is changed", func(f *flag.FlagSet) func(*invocation, []string) error {
-			with := f.String("with", "draft", "draft, running, or the number of a revision")
-			return func(s *invocation, args []string) error {
-				_, c, err := s.compareFile(args, *with)
-				if err != nil {
-					return err
+		{"config", "compare", "FILE", "what applying a file would change; nothing is changed",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				with := f.String("with", "draft", "draft, running, or the number of a revision")
+				return func(s *invocation, args []string) error {
+					_, c, err := s.compareFile(args, *with)
+					if err != nil {
+						return err
+					}
+					return s.print(c, func() { s.comparison(c) })
 				}
-				return s.print(c, func() { s.comparison(c) })
-			}
-		}},
+			}},
 		{"config", "apply", "FILE", "make the draft what a file says; with -yes", applyFile("")},
 	}
 }
@@ -73,7 +78,8 @@ func (s *invocation) comparison(c apitype.FileComparison) {
 	}
 }
 
-// applyFile puts a file into the draft, after saying what that changes. With only set, the file may hold that list alone.
+// applyFile puts a file into the draft, after saying what that changes. With only set, the file may hold that list
+// alone.
 func applyFile(only string) func(f *flag.FlagSet) func(*invocation, []string) error {
 	return func(f *flag.FlagSet) func(*invocation, []string) error {
 		yes, over := f.Bool("yes", false, "do it"), f.Bool("over-draft", false, "also if changes wait in the draft")
@@ -83,7 +89,8 @@ func applyFile(only string) func(f *flag.FlagSet) func(*invocation, []string) er
 				return err
 			}
 			if only != "" && !slices.Equal(c.Lists, []string{only}) {
-				return fmt.Errorf("the file holds %s, and not %s alone; use `tollgate config apply` for it", strings.Join(c.Lists, ", "), only)
+				return fmt.Errorf("the file holds %s, and not %s alone; use `tollgate config apply` for it",
+					strings.Join(c.Lists, ", "), only)
 			}
 			if !*yes || s.json && !*yes {
 				if err := s.print(c, func() { s.comparison(c) }); err != nil {
@@ -95,15 +102,19 @@ func applyFile(only string) func(f *flag.FlagSet) func(*invocation, []string) er
 				return nil
 			}
 			if len(c.Others) > 0 && !*over && only == "" {
-				return fmt.Errorf("changes wait in the draft (%s), which the file would overwrite where it says otherwise; publish or discard them, or give -over-draft", strings.Join(c.Others[:min(3, len(c.Others))], "; "))
+				return fmt.Errorf("changes wait in the draft (%s), which the file would overwrite where it says "+
+					"otherwise; publish or discard them, or give -over-draft",
+					strings.Join(c.Others[:min(3, len(c.Others))], "; "))
 			}
 			var d apitype.Draft
-			if err := s.api.Do(s.ctx, http.MethodPost, "/file/apply?mark="+url.QueryEscape(c.Mark), raw, &d); err != nil {
+			if err := s.api.Do(s.ctx, http.MethodPost, "/file/apply?mark="+url.QueryEscape(c.Mark), raw,
+				&d); err != nil {
 				return err
 			}
 			return s.print(d, func() {
 				s.comparison(c)
-				s.say("The draft is what the file says, %s. Publish with: tollgate draft publish", many(len(d.Changes), "change"))
+				s.say("The draft is what the file says, %s. Publish with: tollgate draft publish",
+					many(len(d.Changes), "change"))
 			})
 		}
 	}

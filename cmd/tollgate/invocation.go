@@ -44,7 +44,8 @@ func keptPath() (string, error) {
 }
 
 func newSession(ctx context.Context, in io.Reader, out, errOut io.Writer) *invocation {
-	s := &invocation{ctx: ctx, in: in, out: &terminal{out}, err: &terminal{errOut}, file: &terminal{out}, api: &client.Client{URL: "http://127.0.0.1:8440"}}
+	s := &invocation{ctx: ctx, in: in, out: &terminal{out}, err: &terminal{errOut}, file: &terminal{out},
+		api: &client.Client{URL: "http://127.0.0.1:8440"}}
 	if path, err := keptPath(); err == nil {
 		var k kept
 		if text, err := os.ReadFile(path); err == nil && json.Unmarshal(text, &k) == nil {
@@ -166,7 +167,8 @@ func one(args []string, what string) (string, error) {
 
 func accessCommands() []command {
 	return []command{
-		{"sign-in", "", "", "sign in to a service and keep a token", func(f *flag.FlagSet) func(*invocation, []string) error {
+		{"sign-in", "", "", "sign in to a service and keep a token", func(f *flag.FlagSet) func(*invocation,
+			[]string) error {
 			name := f.String("name", "", "name of the operator")
 			return func(s *invocation, _ []string) error { return s.signIn(*name) }
 		}},
@@ -181,7 +183,8 @@ func accessCommands() []command {
 				return s.print(struct{}{}, func() { s.say("Signed out.") })
 			}
 		}},
-		{"status", "", "", "what is running, and what needs attention", func(*flag.FlagSet) func(*invocation, []string) error {
+		{"status", "", "", "what is running, and what needs attention", func(*flag.FlagSet) func(*invocation,
+			[]string) error {
 			return func(s *invocation, _ []string) error {
 				about, err := client.Get[apitype.About](s.ctx, s.api, "/about")
 				if err != nil {
@@ -209,7 +212,8 @@ func accessCommands() []command {
 				})
 			}
 		}},
-		{"operator", "add", "NAME", "add an operator; the password is asked for", func(*flag.FlagSet) func(*invocation, []string) error {
+		{"operator", "add", "NAME", "add an operator; the password is asked for", func(*flag.FlagSet) func(*invocation,
+			[]string) error {
 			return func(s *invocation, args []string) error {
 				name, err := one(args, "name")
 				if err != nil {
@@ -219,7 +223,8 @@ func accessCommands() []command {
 				if err != nil {
 					return err
 				}
-				if err := s.api.Do(s.ctx, http.MethodPost, "/operators", apitype.OperatorInput{Name: name, Password: password}, nil); err != nil {
+				if err := s.api.Do(s.ctx, http.MethodPost, "/operators", apitype.OperatorInput{Name: name,
+					Password: password}, nil); err != nil {
 					return err
 				}
 				return s.print(struct{}{}, func() { s.say("Operator %s may sign in.", name) })
@@ -234,7 +239,8 @@ func accessCommands() []command {
 				return s.print(list, func() {
 					var rows [][]string
 					for _, t := range list {
-						rows = append(rows, []string{t.ID, t.Name, t.Operator, t.Used.Local().Format("2006-01-02 15:04")})
+						rows = append(rows, []string{t.ID, t.Name, t.Operator,
+							t.Used.Local().Format("2006-01-02 15:04")})
 					}
 					s.table([]string{"ID", "NAME", "OPERATOR", "LAST USED"}, rows)
 				})
@@ -247,7 +253,8 @@ func accessCommands() []command {
 					return err
 				}
 				var out apitype.SignedIn
-				if err := s.api.Do(s.ctx, http.MethodPost, "/tokens", map[string]string{"name": name}, &out); err != nil {
+				if err := s.api.Do(s.ctx, http.MethodPost, "/tokens", map[string]string{"name": name},
+					&out); err != nil {
 					return err
 				}
 				return s.print(out, func() { s.say("%s", out.Token) })
@@ -269,8 +276,10 @@ func accessCommands() []command {
 }
 
 func (s *invocation) status(about apitype.About, now apitype.Now) {
-	s.say("Tollgate Key %s, revision %d, %d changes in the draft, signed in as %s", about.Version, about.Revision, about.Changes, about.Operator)
-	s.say("The last hour: %d admitted, %d refused, %d discarded; median %.1f ms", now.Admitted, now.Refused, now.Dropped, float64(now.MedianMicros)/1000)
+	s.say("Tollgate Key %s, revision %d, %d changes in the draft, signed in as %s", about.Version, about.Revision,
+		about.Changes, about.Operator)
+	s.say("The last hour: %d admitted, %d refused, %d discarded; median %.1f ms", now.Admitted, now.Refused,
+		now.Dropped, float64(now.MedianMicros)/1000)
 	if len(now.Attention) == 0 {
 		s.say("Nothing needs you.")
 		return
@@ -330,7 +339,8 @@ func (s *invocation) signIn(name string) error {
 	host, _ := os.Hostname()
 	var out apitype.SignedIn
 	s.api.Token = ""
-	if err := s.api.Do(s.ctx, http.MethodPost, "/sign-in", apitype.SignInInput{Name: name, Password: password, TokenName: fmt.Sprintf("%s, %s", host, time.Now().Format("2006-01-02"))}, &out); err != nil {
+	if err := s.api.Do(s.ctx, http.MethodPost, "/sign-in", apitype.SignInInput{Name: name, Password: password,
+		TokenName: fmt.Sprintf("%s, %s", host, time.Now().Format("2006-01-02"))}, &out); err != nil {
 		return err
 	}
 	path, err := keptPath()
@@ -344,5 +354,7 @@ func (s *invocation) signIn(name string) error {
 	if err != nil {
 		return fmt.Errorf("keeping the token: %w", err)
 	}
-	return s.print(map[string]string{"operator": out.Operator, "file": path}, func() { s.say("Signed in as %s at %s. The token is kept in %s.", out.Operator, s.api.URL, path) })
+	return s.print(map[string]string{"operator": out.Operator, "file": path}, func() {
+		s.say("Signed in as %s at %s. The token is kept in %s.", out.Operator, s.api.URL, path)
+	})
 }

@@ -17,7 +17,8 @@ import (
 // journalFlags select entries of the gear journal.
 func journalFlags(f *flag.FlagSet) func(args []string) url.Values {
 	values := map[string]*string{}
-	for _, v := range [][2]string{{"user", "name as looked up; * stands for any characters"}, {"client", "name of the device"}, {"kind", "login, enable, shell, command; record for what the gear reported"},
+	for _, v := range [][2]string{{"user", "name as looked up; * stands for any characters"},
+		{"client", "name of the device"}, {"kind", "login, enable, shell, command; record for what the gear reported"},
 		{"verdict", "admitted or refused"}, {"task", "what joins start, updates and stop"}} {
 		values[v[0]] = f.String(v[0], "", v[1])
 	}
@@ -47,42 +48,46 @@ func (s *invocation) entry(e apitype.JournalEntry) {
 	}
 	what := or(e.Command, e.Pass, map[bool]string{true: e.Reason}[e.Verdict == "refused"])
 	kind, level, _ := strings.Cut(e.What, ", ")
-	s.say("%s  %s  %-11s  %-13s  %-12s  %-19s  %s", s.paint(faint, e.At.Local().Format("15:04:05")), verdict, cut(e.User, 11), cut(e.Client, 13), cut(kind, 12), cut(or(level, what), 19), s.paint(faint, cut(e.From, 15)))
+	s.say("%s  %s  %-11s  %-13s  %-12s  %-19s  %s", s.paint(faint, e.At.Local().Format("15:04:05")), verdict,
+		cut(e.User, 11), cut(e.Client, 13), cut(kind, 12), cut(or(level, what), 19), s.paint(faint, cut(e.From, 15)))
 }
 
 func journalCommands() []command {
 	return []command{
-		{"journal", "list", "[TEXT]", "what was done on network gear, the newest first", func(f *flag.FlagSet) func(*invocation, []string) error {
-			query, limit := journalFlags(f), f.Int("limit", 20, "how many, up to 500")
-			return func(s *invocation, args []string) error {
-				q := query(args)
-				q.Set("limit", fmt.Sprint(*limit))
-				page, err := client.Get[apitype.Page[apitype.JournalEntry]](s.ctx, s.api, "/journal?"+q.Encode())
-				if err != nil {
-					return err
+		{"journal", "list", "[TEXT]", "what was done on network gear, the newest first",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				query, limit := journalFlags(f), f.Int("limit", 20, "how many, up to 500")
+				return func(s *invocation, args []string) error {
+					q := query(args)
+					q.Set("limit", fmt.Sprint(*limit))
+					page, err := client.Get[apitype.Page[apitype.JournalEntry]](s.ctx, s.api, "/journal?"+q.Encode())
+					if err != nil {
+						return err
+					}
+					return s.print(page.Items, func() {
+						if len(page.Items) == 0 {
+							s.say("No entry fits.")
+						}
+						for _, e := range page.Items {
+							s.entry(e)
+						}
+					})
 				}
-				return s.print(page.Items, func() {
-					if len(page.Items) == 0 {
-						s.say("No entry fits.")
-					}
-					for _, e := range page.Items {
-						s.entry(e)
-					}
-				})
-			}
-		}},
-		{"journal", "follow", "[TEXT]", "entries as they are recorded, until Ctrl-C", func(f *flag.FlagSet) func(*invocation, []string) error {
-			query, count := journalFlags(f), f.Int("count", 0, "end after this many; 0 goes on")
-			return func(s *invocation, args []string) error {
-				return s.followLive("/journal-live", "entry", query(args), *count, func(data []byte) {
-					var e apitype.JournalEntry
-					if json.Unmarshal(data, &e) == nil {
-						s.entry(e)
-					}
-				})
-			}
-		}},
-		{"journal", "show", "ID", "one entry, and which attempt shows its road", func(*flag.FlagSet) func(*invocation, []string) error {
+			}},
+		{"journal", "follow", "[TEXT]", "entries as they are recorded, until Ctrl-C",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				query, count := journalFlags(f), f.Int("count", 0, "end after this many; 0 goes on")
+				return func(s *invocation, args []string) error {
+					return s.followLive("/journal-live", "entry", query(args), *count, func(data []byte) {
+						var e apitype.JournalEntry
+						if json.Unmarshal(data, &e) == nil {
+							s.entry(e)
+						}
+					})
+				}
+			}},
+		{"journal", "show", "ID", "one entry, and which attempt shows its road", func(*flag.FlagSet) func(*invocation,
+			[]string) error {
 			return func(s *invocation, args []string) error {
 				id, err := one(args, "entry")
 				if err != nil {
@@ -93,28 +98,35 @@ func journalCommands() []command {
 					return err
 				}
 				return s.print(e, func() {
-					s.fields([2]string{"at", e.At.Local().Format("2006-01-02 15:04:05.000 MST")}, [2]string{"what", e.What}, [2]string{"who", e.User}, [2]string{"person", e.Person}, [2]string{"on", e.Client}, [2]string{"port", e.Port}, [2]string{"from", e.From},
-						[2]string{"command", e.Command}, [2]string{"verdict", e.Verdict}, [2]string{"why", e.Sentence}, [2]string{"decided by", e.Line}, [2]string{"pass", e.Pass}, [2]string{"level", fmt.Sprint(e.Level)}, [2]string{"task", e.Task},
+					s.fields([2]string{"at", e.At.Local().Format("2006-01-02 15:04:05.000 MST")},
+						[2]string{"what", e.What}, [2]string{"who", e.User}, [2]string{"person", e.Person},
+						[2]string{"on", e.Client}, [2]string{"port", e.Port}, [2]string{"from", e.From},
+						[2]string{"command", e.Command}, [2]string{"verdict", e.Verdict}, [2]string{"why", e.Sentence},
+						[2]string{"decided by", e.Line}, [2]string{"pass", e.Pass},
+						[2]string{"level", fmt.Sprint(e.Level)}, [2]string{"task", e.Task},
 						[2]string{"arguments", strings.Join(e.Args, " ")}, [2]string{"attempt", e.Attempt})
 				})
 			}
 		}},
-		{"journal", "export", "[TEXT]", "write entries to a file, the oldest first", func(f *flag.FlagSet) func(*invocation, []string) error {
-			query, format, to := journalFlags(f), f.String("format", "csv", "csv, or jsonl for one JSON object a line"), f.String("to", "", "file to write; without it, to the terminal")
-			return func(s *invocation, args []string) error {
-				q := query(args)
-				q.Set("format", *format)
-				out := s.file
-				if *to != "" {
-					file, err := os.OpenFile(*to, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
-					if err != nil {
-						return err
+		{"journal", "export", "[TEXT]", "write entries to a file, the oldest first",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				query, format, to := journalFlags(f), f.String("format", "csv",
+					"csv, or jsonl for one JSON object a line"),
+					f.String("to", "", "file to write; without it, to the terminal")
+				return func(s *invocation, args []string) error {
+					q := query(args)
+					q.Set("format", *format)
+					out := s.file
+					if *to != "" {
+						file, err := os.OpenFile(*to, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+						if err != nil {
+							return err
+						}
+						defer file.Close()
+						out = file
 					}
-					defer file.Close()
-					out = file
+					return s.api.Do(s.ctx, http.MethodGet, "/journal-export?"+q.Encode(), nil, client.To{Writer: out})
 				}
-				return s.api.Do(s.ctx, http.MethodGet, "/journal-export?"+q.Encode(), nil, client.To{Writer: out})
-			}
-		}},
+			}},
 	}
 }

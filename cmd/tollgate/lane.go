@@ -18,7 +18,10 @@ var lanes = kind[apitype.Lane]{
 		return []string{fmt.Sprint(l.Number), l.Name, l.When, strings.Join(l.Methods, " "), l.Realm, decidedBy(l)}
 	},
 	show: func(s *invocation, l apitype.Lane) {
-		s.fields([2]string{"name", l.Name}, [2]string{"when", l.When}, [2]string{"methods", methodTitles(l.Methods)}, [2]string{"inside TLS", l.TLS.String()}, [2]string{"realm", l.Realm}, [2]string{"forwarded to", strings.Join(l.Forward, ", ")}, [2]string{"second factor", secondFactor(l)}, [2]string{"reject delay", fmt.Sprintf("%d ms", l.RejectDelayMillis)}, [2]string{"note", l.Note})
+		s.fields([2]string{"name", l.Name}, [2]string{"when", l.When}, [2]string{"methods", methodTitles(l.Methods)},
+			[2]string{"inside TLS", l.TLS.String()}, [2]string{"realm", l.Realm}, [2]string{"forwarded to",
+				strings.Join(l.Forward, ", ")}, [2]string{"second factor", secondFactor(l)}, [2]string{"reject delay",
+				fmt.Sprintf("%d ms", l.RejectDelayMillis)}, [2]string{"note", l.Note})
 		s.say("")
 		s.policies(l)
 	},
@@ -30,7 +33,8 @@ func secondFactor(l apitype.Lane) string {
 	case l.SecondFactor == "":
 		return ""
 	case l.FactorRestMinutes > 0:
-		return fmt.Sprintf("one-time code, not again within %d min on a client, from the same place", l.FactorRestMinutes)
+		return fmt.Sprintf("one-time code, not again within %d min on a client, from the same place",
+			l.FactorRestMinutes)
 	}
 	return "one-time code"
 }
@@ -64,24 +68,32 @@ func (s *invocation) policies(l apitype.Lane) {
 }
 
 func laneCommands() []command {
-	return slices.Concat(lanes.commands(), writer("lane", "/lanes", func(f *flag.FlagSet) func(map[string]bool, *apitype.Lane, string) any {
+	return slices.Concat(lanes.commands(), writer("lane", "/lanes", func(f *flag.FlagSet) func(map[string]bool,
+		*apitype.Lane, string) any {
 		var methods, forward list
 		f.Var(&forward, "forward", "remote server that decides instead, in the order to ask; repeatable, none for none")
-		f.Var(&methods, "method", "method to allow, in order of preference; repeatable: "+strings.Join(config.Methods, ", "))
-		name, when, realm, note := f.String("name", "", "new name"), f.String("when", "always", "condition over facts of the request"), f.String("realm", "", "only names of this realm"), f.String("text", "", "note")
+		f.Var(&methods, "method", "method to allow, in order of preference; repeatable: "+strings.Join(config.Methods,
+			", "))
+		name, when, realm, note := f.String("name", "", "new name"), f.String("when", "always",
+			"condition over facts of the request"), f.String("realm", "", "only names of this realm"),
+			f.String("text", "", "note")
 		inTLS := tlsFlags(f)
 		second := f.String("second-factor", "", "what has to be shown beside the password: code, or none")
-		rest := f.Int("factor-rest", 0, "minutes in which a code is not asked for again on a client, from the same place")
+		rest := f.Int("factor-rest", 0, "minutes in which a code is not asked for again on a client, from the "+
+			"same place")
 		delay := f.Int("reject-delay", 1000, "milliseconds that refusals are held back")
 		return func(was map[string]bool, old *apitype.Lane, label string) any {
-			in := apitype.LaneFields{When: *when, Realm: *realm, RejectDelayMillis: *delay, Methods: []string{"pap"}, Policies: []config.Policy{}}
+			in := apitype.LaneFields{When: *when, Realm: *realm, RejectDelayMillis: *delay, Methods: []string{"pap"},
+				Policies: []config.Policy{}}
 			if old != nil {
 				in = old.LaneFields
 			}
 			in.Name = label
 			assign(was, "method", &in.Methods, []string(methods))
 			if was["forward"] {
-				in.Forward = slices.DeleteFunc(append([]string{}, forward...), func(name string) bool { return name == "none" || name == "" })
+				in.Forward = slices.DeleteFunc(append([]string{}, forward...), func(name string) bool {
+					return name == "none" || name == ""
+				})
 			}
 			assign(was, "name", &in.Name, *name)
 			inTLS(was, &in.TLS)
@@ -93,16 +105,18 @@ func laneCommands() []command {
 			assign(was, "text", &in.Note, *note)
 			return in
 		}
-	}, func(l apitype.Lane) (apitype.Meta, string) { return l.Meta, l.Name }), []command{{"lane", "move", "NAME", "move a lane to another place in the order", func(f *flag.FlagSet) func(*invocation, []string) error {
-		to, p := f.Int("to", 1, "the new place, from 1"), publishFlags(f)
-		return func(s *invocation, args []string) error {
-			name, err := one(args, "lane")
-			if err != nil {
-				return err
-			}
-			return s.moveLane(name, *to, p)
-		}
-	}}})
+	}, func(l apitype.Lane) (apitype.Meta, string) { return l.Meta, l.Name }),
+		[]command{{"lane", "move", "NAME", "move a lane to another place in the order",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				to, p := f.Int("to", 1, "the new place, from 1"), publishFlags(f)
+				return func(s *invocation, args []string) error {
+					name, err := one(args, "lane")
+					if err != nil {
+						return err
+					}
+					return s.moveLane(name, *to, p)
+				}
+			}}})
 }
 
 func (s *invocation) moveLane(name string, to int, p publishing) error {
@@ -146,9 +160,12 @@ func methodTitles(names []string) string {
 // tlsFlags are for methods that run in TLS.
 func tlsFlags(f *flag.FlagSet) func(map[string]bool, *config.LaneTLS) {
 	var older list
-	certificate, trust := f.String("certificate", "", "server certificate to show; empty is the first one"), f.String("trust", "", "trust list for client certificates; empty is the first one")
-	minimum, binding := f.String("tls-min", "1.2", "lowest version of TLS: 1.0, 1.1, 1.2 or 1.3"), f.String("crypto-binding", "optional", "in PEAP: off, optional or require")
-	resume, prove := f.Int("resume", 480, "minutes for which a session may be resumed; 0 is never"), f.String("prove", "user", "what TEAP proves: user, machine or both")
+	certificate, trust := f.String("certificate", "", "server certificate to show; empty is the first one"),
+		f.String("trust", "", "trust list for client certificates; empty is the first one")
+	minimum, binding := f.String("tls-min", "1.2", "lowest version of TLS: 1.0, 1.1, 1.2 or 1.3"),
+		f.String("crypto-binding", "optional", "in PEAP: off, optional or require")
+	resume, prove := f.Int("resume", 480, "minutes for which a session may be resumed; 0 is never"),
+		f.String("prove", "user", "what TEAP proves: user, machine or both")
 	f.Var(&older, "older", "allowance for older peers: no-extended-master-secret, old-ciphers, or none")
 	return func(was map[string]bool, t *config.LaneTLS) {
 		assign(was, "certificate", &t.Certificate, *certificate)
@@ -158,7 +175,9 @@ func tlsFlags(f *flag.FlagSet) func(map[string]bool, *config.LaneTLS) {
 		assign(was, "resume", &t.ResumeMinutes, *resume)
 		assign(was, "prove", &t.Prove, *prove)
 		if was["older"] {
-			t.Older = slices.DeleteFunc(append([]string{}, older...), func(name string) bool { return name == "none" || name == "" })
+			t.Older = slices.DeleteFunc(append([]string{}, older...), func(name string) bool {
+				return name == "none" || name == ""
+			})
 		}
 	}
 }

@@ -35,8 +35,12 @@ type command struct {
 func (c *command) name() string { return strings.TrimSpace(c.noun + " " + c.verb) }
 
 func commands() []command {
-	return slices.Concat(accessCommands(), clientCommands(), directoryCommands(), joinCommands(), checkupCommands(), accountCommands(), factorCommands(), deviceCommands(), realmCommands(), laneCommands(), policyCommands(), passCommands(), commandListCommands(), poolCommands(), remoteCommands(), calendarCommands(), vendorCommands(), overrideCommands(), expectationCommands(), certificateCommands(),
-		draftCommands(), fileCommands(), hitCommands(), attemptCommands(), journalCommands(), tryCommands(), []command{{"completion", "", "", "print a completion script for bash", completion}})
+	return slices.Concat(accessCommands(), clientCommands(), directoryCommands(), joinCommands(), checkupCommands(),
+		accountCommands(), factorCommands(), deviceCommands(), realmCommands(), laneCommands(), policyCommands(),
+		passCommands(), commandListCommands(), poolCommands(), remoteCommands(), calendarCommands(), vendorCommands(),
+		overrideCommands(), expectationCommands(), certificateCommands(),
+		draftCommands(), fileCommands(), hitCommands(), attemptCommands(), journalCommands(), tryCommands(),
+		[]command{{"completion", "", "", "print a completion script for bash", completion}})
 }
 
 // errUsage is returned for wrong arguments; the message says what is missing.
@@ -135,7 +139,8 @@ func usage(w io.Writer, args []string) int {
 }
 
 func help(w io.Writer) {
-	fmt.Fprint(w, "Usage: tollgate NOUN VERB [flags] [args]\n\nTollgate Key from the command line. -json on everything prints JSON.\n")
+	fmt.Fprint(w, "Usage: tollgate NOUN VERB [flags] [args]\n\nTollgate Key from the command line. -json on "+
+		"everything prints JSON.\n")
 	noun := ""
 	for _, c := range commands() {
 		if c.noun != noun {
@@ -152,7 +157,8 @@ TOLLGATE_URL and TOLLGATE_TOKEN say which service and who; tollgate sign-in keep
 }
 
 func describe(w io.Writer, c *command, flags *flag.FlagSet) {
-	fmt.Fprintf(w, "Usage: tollgate %s [flags] %s\n\n%s.\n\nFlags:\n", c.name(), c.args, strings.ToUpper(c.short[:1])+c.short[1:])
+	fmt.Fprintf(w, "Usage: tollgate %s [flags] %s\n\n%s.\n\nFlags:\n", c.name(), c.args,
+		strings.ToUpper(c.short[:1])+c.short[1:])
 	flags.SetOutput(w)
 	flags.PrintDefaults()
 }
@@ -170,7 +176,8 @@ func (s *invocation) end(c *command, err error) int {
 	case s.ctx.Err() != nil:
 		return exitDone // Ctrl-C ends following
 	case errors.As(err, &wrong):
-		fmt.Fprintf(s.err, "tollgate %s: %s\nUsage: tollgate %s [flags] %s (more with -h)\n", c.name(), wrong, c.name(), c.args)
+		fmt.Fprintf(s.err, "tollgate %s: %s\nUsage: tollgate %s [flags] %s (more with -h)\n", c.name(), wrong,
+			c.name(), c.args)
 		return exitUsage
 	case errors.As(err, &unreachable):
 		fmt.Fprintf(s.err, "tollgate %s: %v\n", c.name(), err)
@@ -209,11 +216,14 @@ func completion(*flag.FlagSet) func(*invocation, []string) error {
 			}
 			verbs[c.noun] = append(verbs[c.noun], c.verb)
 		}
-		fmt.Fprintf(s.out, "_tollgate() {\n  local words=\"%s\"\n  if [ \"$COMP_CWORD\" -ge 2 ]; then\n    case \"${COMP_WORDS[1]}\" in\n", strings.Join(nouns, " "))
+		fmt.Fprintf(s.out, "_tollgate() {\n  local words=\"%s\"\n  if [ \"$COMP_CWORD\" -ge 2 ]; then\n    case "+
+			"\"${COMP_WORDS[1]}\" in\n", strings.Join(nouns, " "))
 		for _, noun := range nouns {
 			fmt.Fprintf(s.out, "      %s) words=\"%s\" ;;\n", noun, strings.TrimSpace(strings.Join(verbs[noun], " ")))
 		}
-		fmt.Fprint(s.out, "      *) words=\"\" ;;\n    esac\n  fi\n  [ \"$COMP_CWORD\" -le 2 ] && COMPREPLY=($(compgen -W \"$words\" -- \"${COMP_WORDS[COMP_CWORD]}\"))\n}\ncomplete -F _tollgate tollgate\n")
+		fmt.Fprint(s.out, "      *) words=\"\" ;;\n    esac\n  fi\n  [ \"$COMP_CWORD\" -le 2 ] && "+
+			"COMPREPLY=($(compgen -W \"$words\" -- \"${COMP_WORDS[COMP_CWORD]}\"))\n}\ncomplete -F _tollgate "+
+			"tollgate\n")
 		return nil
 	}
 }

@@ -18,7 +18,8 @@ type publishing struct {
 }
 
 func publishFlags(f *flag.FlagSet) publishing {
-	return publishing{f.Bool("publish", false, "put this edit into effect at once"), f.String("note", "", "with -publish: why")}
+	return publishing{f.Bool("publish", false, "put this edit into effect at once"),
+		f.String("note", "", "with -publish: why")}
 }
 
 func (p publishing) query() string {
@@ -75,7 +76,8 @@ func (k kind[V]) commands() []command {
 	return []command{
 		{k.noun, "list", "[TEXT]", "list, or search", func(*flag.FlagSet) func(*invocation, []string) error {
 			return func(s *invocation, args []string) error {
-				items, err := client.All[V](s.ctx, s.api, k.path, url.Values{"q": {strings.Join(args, " ")}, "limit": {"1000"}})
+				items, err := client.All[V](s.ctx, s.api, k.path, url.Values{"q": {strings.Join(args, " ")},
+					"limit": {"1000"}})
 				if err != nil {
 					return err
 				}
@@ -104,7 +106,8 @@ func (k kind[V]) commands() []command {
 				return s.print(item, func() { k.show(s, item) })
 			}
 		}},
-		{k.noun, "remove", "NAME", "take one out of the draft", func(f *flag.FlagSet) func(*invocation, []string) error {
+		{k.noun, "remove", "NAME", "take one out of the draft", func(f *flag.FlagSet) func(*invocation,
+			[]string) error {
 			p := publishFlags(f)
 			return func(s *invocation, args []string) error {
 				name, err := one(args, k.noun)
@@ -112,7 +115,8 @@ func (k kind[V]) commands() []command {
 					return err
 				}
 				var out apitype.Published
-				if err := s.api.Do(s.ctx, http.MethodDelete, k.path+"/"+url.PathEscape(name)+p.query(), nil, &out, client.IfMatch("*")); err != nil {
+				if err := s.api.Do(s.ctx, http.MethodDelete, k.path+"/"+url.PathEscape(name)+p.query(), nil, &out,
+					client.IfMatch("*")); err != nil {
 					return err
 				}
 				return s.print(out, func() { s.saved(k.noun, name, "removed", out.Revision) })
@@ -145,7 +149,8 @@ func add[V any](s *invocation, path string, p publishing, in any) (apitype.Saved
 }
 
 // change reads an object, lets the function turn it into an input, and writes it back unless it changed meanwhile.
-func change[V any](s *invocation, path, name string, p publishing, edit func(V) (in any, tag string, err error)) (apitype.Saved[V], error) {
+func change[V any](s *invocation, path, name string, p publishing, edit func(V) (in any, tag string, err error)) (
+	apitype.Saved[V], error) {
 	var out apitype.Saved[V]
 	before, err := client.Get[V](s.ctx, s.api, path+"/"+url.PathEscape(name))
 	if err != nil {

@@ -16,7 +16,9 @@ var overrides = kind[apitype.Override]{
 		return []string{o.Name, o.Person, o.Store, o.Lane, o.Pass, untilText(o), o.Owner}
 	},
 	show: func(s *invocation, o apitype.Override) {
-		s.fields([2]string{"name", o.Name}, [2]string{"person", o.Person}, [2]string{"store", o.Store}, [2]string{"lane", o.Lane}, [2]string{"pass", o.Pass}, [2]string{"until", untilText(o)}, [2]string{"owner", o.Owner}, [2]string{"note", o.Note})
+		s.fields([2]string{"name", o.Name}, [2]string{"person", o.Person}, [2]string{"store", o.Store},
+			[2]string{"lane", o.Lane}, [2]string{"pass", o.Pass}, [2]string{"until", untilText(o)},
+			[2]string{"owner", o.Owner}, [2]string{"note", o.Note})
 	},
 }
 
@@ -32,28 +34,32 @@ func untilText(o apitype.Override) string {
 }
 
 func overrideCommands() []command {
-	return slices.Concat(overrides.commands(), writer("override", "/overrides", func(f *flag.FlagSet) func(map[string]bool, *apitype.Override, string) any {
-		var until moment
-		f.Var(&until, "until", "moment at which it ends, such as 2026-12-01; none is never")
-		name, person, store, lane := f.String("name", "", "new name"), f.String("person", "", "name of the person in the store"), f.String("store", "", "only as found there"), f.String("lane", "", "only in this lane")
-		pass, owner, note := f.String("pass", "", "pass that the person gets instead"), f.String("owner", "", "who answers for it"), f.String("text", "", "note")
-		return func(was map[string]bool, old *apitype.Override, label string) any {
-			in := apitype.OverrideFields{}
-			if old != nil {
-				in = old.OverrideFields
+	return slices.Concat(overrides.commands(), writer("override", "/overrides",
+		func(f *flag.FlagSet) func(map[string]bool, *apitype.Override, string) any {
+			var until moment
+			f.Var(&until, "until", "moment at which it ends, such as 2026-12-01; none is never")
+			name, person, store, lane := f.String("name", "", "new name"), f.String("person", "",
+				"name of the person in the store"), f.String("store", "", "only as found there"),
+				f.String("lane", "", "only in this lane")
+			pass, owner, note := f.String("pass", "", "pass that the person gets instead"),
+				f.String("owner", "", "who answers for it"), f.String("text", "", "note")
+			return func(was map[string]bool, old *apitype.Override, label string) any {
+				in := apitype.OverrideFields{}
+				if old != nil {
+					in = old.OverrideFields
+				}
+				in.Name = label
+				assign(was, "name", &in.Name, *name)
+				assign(was, "person", &in.Person, *person)
+				assign(was, "store", &in.Store, *store)
+				assign(was, "lane", &in.Lane, *lane)
+				assign(was, "pass", &in.Pass, *pass)
+				assign(was, "owner", &in.Owner, *owner)
+				assign(was, "until", &in.Until, until.Time)
+				assign(was, "text", &in.Note, *note)
+				return in
 			}
-			in.Name = label
-			assign(was, "name", &in.Name, *name)
-			assign(was, "person", &in.Person, *person)
-			assign(was, "store", &in.Store, *store)
-			assign(was, "lane", &in.Lane, *lane)
-			assign(was, "pass", &in.Pass, *pass)
-			assign(was, "owner", &in.Owner, *owner)
-			assign(was, "until", &in.Until, until.Time)
-			assign(was, "text", &in.Note, *note)
-			return in
-		}
-	}, func(o apitype.Override) (apitype.Meta, string) { return o.Meta, o.Name }))
+		}, func(o apitype.Override) (apitype.Meta, string) { return o.Meta, o.Name }))
 }
 
 var expectations = kind[apitype.Expectation]{
@@ -63,7 +69,9 @@ var expectations = kind[apitype.Expectation]{
 		return []string{e.Name, e.Sent, e.Client, e.Method, wantedText(e)}
 	},
 	show: func(s *invocation, e apitype.Expectation) {
-		s.fields([2]string{"name", e.Name}, [2]string{"name as sent", e.Sent}, [2]string{"client", e.Client}, [2]string{"method", e.Method}, [2]string{"attributes", attributes(e.Attributes)}, [2]string{"wanted", wantedText(e)}, [2]string{"note", e.Note})
+		s.fields([2]string{"name", e.Name}, [2]string{"name as sent", e.Sent}, [2]string{"client", e.Client},
+			[2]string{"method", e.Method}, [2]string{"attributes", attributes(e.Attributes)},
+			[2]string{"wanted", wantedText(e)}, [2]string{"note", e.Note})
 	},
 }
 
@@ -84,50 +92,57 @@ func wantedText(e apitype.Expectation) string {
 }
 
 func expectationCommands() []command {
-	return slices.Concat(expectations.commands(), writer("expectation", "/expectations", func(f *flag.FlagSet) func(map[string]bool, *apitype.Expectation, string) any {
-		values, at := attributeFlag{}, moment{}
-		f.Var(&values, "attr", "NAME=VALUE of a further attribute of the request; repeatable, replaces")
-		f.Var(&at, "at", "moment it is tried for; none is the moment of the check")
-		name, sent, asks, method := f.String("name", "", "new name"), f.String("user", "", "name as the device would send it"), f.String("client", "", "client that asks"), f.String("method", "pap", "method; the proof is taken to be right")
-		gear := newGearQuestion(f)
-		pass, vlan, refused, reason, note := f.String("pass", "", "pass it is to get"), f.String("vlan", "", "VLAN it is to get"), f.Bool("refused", false, "it is to be refused"), f.String("reason", "", "with -refused: reason"), f.String("text", "", "note")
-		return func(was map[string]bool, old *apitype.Expectation, label string) any {
-			in := apitype.ExpectationFields{Method: *method, Admitted: true, Attributes: []config.Attribute{}}
-			if old != nil {
-				in = old.ExpectationFields
+	return slices.Concat(expectations.commands(), writer("expectation", "/expectations",
+		func(f *flag.FlagSet) func(map[string]bool, *apitype.Expectation, string) any {
+			values, at := attributeFlag{}, moment{}
+			f.Var(&values, "attr", "NAME=VALUE of a further attribute of the request; repeatable, replaces")
+			f.Var(&at, "at", "moment it is tried for; none is the moment of the check")
+			name, sent, asks, method := f.String("name", "", "new name"),
+				f.String("user", "", "name as the device would send it"), f.String("client", "", "client that asks"),
+				f.String("method", "pap", "method; the proof is taken to be right")
+			gear := newGearQuestion(f)
+			pass, vlan, refused, reason, note := f.String("pass", "", "pass it is to get"),
+				f.String("vlan", "", "VLAN it is to get"), f.Bool("refused", false, "it is to be refused"),
+				f.String("reason", "", "with -refused: reason"), f.String("text", "", "note")
+			return func(was map[string]bool, old *apitype.Expectation, label string) any {
+				in := apitype.ExpectationFields{Method: *method, Admitted: true, Attributes: []config.Attribute{}}
+				if old != nil {
+					in = old.ExpectationFields
+				}
+				in.Name = label
+				assign(was, "name", &in.Name, *name)
+				assign(was, "user", &in.Sent, *sent)
+				assign(was, "client", &in.Client, *asks)
+				assign(was, "method", &in.Method, *method)
+				assign(was, "attr", &in.Attributes, []config.Attribute(values))
+				assign(was, "at", &in.At, at.Time)
+				gear.assign(was, &in)
+				assign(was, "refused", &in.Admitted, !*refused)
+				assign(was, "pass", &in.Pass, *pass)
+				assign(was, "vlan", &in.VLAN, *vlan)
+				assign(was, "reason", &in.Reason, *reason)
+				assign(was, "text", &in.Note, *note)
+				return in
 			}
-			in.Name = label
-			assign(was, "name", &in.Name, *name)
-			assign(was, "user", &in.Sent, *sent)
-			assign(was, "client", &in.Client, *asks)
-			assign(was, "method", &in.Method, *method)
-			assign(was, "attr", &in.Attributes, []config.Attribute(values))
-			assign(was, "at", &in.At, at.Time)
-			gear.assign(was, &in)
-			assign(was, "refused", &in.Admitted, !*refused)
-			assign(was, "pass", &in.Pass, *pass)
-			assign(was, "vlan", &in.VLAN, *vlan)
-			assign(was, "reason", &in.Reason, *reason)
-			assign(was, "text", &in.Note, *note)
-			return in
-		}
-	}, func(e apitype.Expectation) (apitype.Meta, string) { return e.Meta, e.Name }), []command{foretellCommand(), {"expectation", "check", "", "try every expectation, as publishing does", func(f *flag.FlagSet) func(*invocation, []string) error {
-		running := f.Bool("running", false, "under what is running, not under the draft")
-		return func(s *invocation, _ []string) error {
-			of := map[bool]string{true: "running", false: "draft"}[*running]
-			all, err := client.Get[apitype.AllExpected](s.ctx, s.api, "/expectations-check?of="+of)
-			if err != nil {
-				return err
-			}
-			if err := s.print(all, func() { s.expected(all) }); err != nil {
-				return err
-			}
-			if all.Failed > 0 {
-				return errFailed
-			}
-			return nil
-		}
-	}}})
+		}, func(e apitype.Expectation) (apitype.Meta, string) { return e.Meta, e.Name }), []command{foretellCommand(),
+		{"expectation", "check", "", "try every expectation, as publishing does",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				running := f.Bool("running", false, "under what is running, not under the draft")
+				return func(s *invocation, _ []string) error {
+					of := map[bool]string{true: "running", false: "draft"}[*running]
+					all, err := client.Get[apitype.AllExpected](s.ctx, s.api, "/expectations-check?of="+of)
+					if err != nil {
+						return err
+					}
+					if err := s.print(all, func() { s.expected(all) }); err != nil {
+						return err
+					}
+					if all.Failed > 0 {
+						return errFailed
+					}
+					return nil
+				}
+			}}})
 }
 
 func (s *invocation) expected(all apitype.AllExpected) {

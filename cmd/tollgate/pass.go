@@ -14,12 +14,17 @@ var passes = kind[apitype.Pass]{
 	noun: "pass", path: "/passes",
 	headings: []string{"NAME", "EXTENDS", "VLAN", "ROLE", "SESSION", "FURTHER", "GIVEN BY"},
 	row: func(p apitype.Pass) []string {
-		return []string{p.Name, p.Extends, p.VLAN, p.Role, seconds(p.SessionTimeout), further(p), strings.Join(p.UsedBy, ", ")}
+		return []string{p.Name, p.Extends, p.VLAN, p.Role, seconds(p.SessionTimeout), further(p),
+			strings.Join(p.UsedBy, ", ")}
 	},
 	show: func(s *invocation, p apitype.Pass) {
-		s.fields([2]string{"name", p.Name}, [2]string{"extends", p.Extends}, [2]string{"vlan", p.VLAN}, [2]string{"role", p.Role}, [2]string{"session time-out", seconds(p.SessionTimeout)},
-			[2]string{"at the time-out", p.AtTimeout}, [2]string{"idle time-out", seconds(p.IdleTimeout)}, [2]string{"access rules", strings.Join(p.AccessRules, "; ")}, [2]string{"address", p.Address}, [2]string{"pool", p.Pool},
-			[2]string{"name to report", p.ReportName}, [2]string{"class", p.Class}, [2]string{"rate down", kbits(p.RateDown)}, [2]string{"rate up", kbits(p.RateUp)},
+		s.fields([2]string{"name", p.Name}, [2]string{"extends", p.Extends}, [2]string{"vlan", p.VLAN},
+			[2]string{"role", p.Role}, [2]string{"session time-out", seconds(p.SessionTimeout)},
+			[2]string{"at the time-out", p.AtTimeout}, [2]string{"idle time-out", seconds(p.IdleTimeout)},
+			[2]string{"access rules", strings.Join(p.AccessRules, "; ")}, [2]string{"address", p.Address},
+			[2]string{"pool", p.Pool},
+			[2]string{"name to report", p.ReportName}, [2]string{"class", p.Class}, [2]string{"rate down",
+				kbits(p.RateDown)}, [2]string{"rate up", kbits(p.RateUp)},
 			[2]string{"given by", strings.Join(p.UsedBy, ", ")}, [2]string{"note", p.Note})
 		s.say("\nReply attributes, and each as it goes over the wire:")
 		for _, r := range p.Reply {
@@ -41,8 +46,12 @@ func further(p apitype.Pass) string {
 	for _, part := range []struct {
 		set  bool
 		text string
-	}{{p.AtTimeout != "", p.AtTimeout}, {p.IdleTimeout > 0, "idle " + seconds(p.IdleTimeout)}, {len(p.AccessRules) > 0, many(len(p.AccessRules), "rule")}, {p.Address != "", p.Address}, {p.Pool != "", "pool " + p.Pool},
-		{p.ReportName != "", "reports " + p.ReportName}, {p.Class != "", "class " + p.Class}, {p.RateDown+p.RateUp > 0, fmt.Sprintf("%d/%d kbit/s", p.RateDown, p.RateUp)}, {p.PrivilegeLevel != "", "level " + p.PrivilegeLevel}, {p.Commands != "", "commands " + p.Commands}, {len(p.Arguments) > 0, many(len(p.Arguments), "argument")}, {len(p.Attributes) > 0, attributes(p.Attributes)}} {
+	}{{p.AtTimeout != "", p.AtTimeout}, {p.IdleTimeout > 0, "idle " + seconds(p.IdleTimeout)}, {len(p.AccessRules) > 0,
+		many(len(p.AccessRules), "rule")}, {p.Address != "", p.Address}, {p.Pool != "", "pool " + p.Pool},
+		{p.ReportName != "", "reports " + p.ReportName}, {p.Class != "", "class " + p.Class}, {p.RateDown+p.RateUp > 0,
+			fmt.Sprintf("%d/%d kbit/s", p.RateDown, p.RateUp)}, {p.PrivilegeLevel != "", "level " + p.PrivilegeLevel},
+		{p.Commands != "", "commands " + p.Commands}, {len(p.Arguments) > 0, many(len(p.Arguments), "argument")},
+		{len(p.Attributes) > 0, attributes(p.Attributes)}} {
 		if part.set {
 			out = append(out, part.text)
 		}
@@ -73,20 +82,31 @@ func attributes(list []config.Attribute) string {
 }
 
 func passCommands() []command {
-	return slices.Concat(passes.commands(), writer("pass", "/passes", func(f *flag.FlagSet) func(map[string]bool, *apitype.Pass, string) any {
+	return slices.Concat(passes.commands(), writer("pass", "/passes", func(f *flag.FlagSet) func(map[string]bool,
+		*apitype.Pass, string) any {
 		values, rules := attributeFlag{}, whole{}
 		f.Var(&values, "attr", "NAME=VALUE of a further attribute; repeatable, replaces those of the pass")
 		f.Var(&rules, "rule", "access rule, such as \"permit in ip from any to 192.0.2.0/24\"; repeatable, replaces")
-		name, vlan, role, note := f.String("name", "", "new name"), f.String("vlan", "", "identifier from 1 to 4094, or a name"), f.String("role", "", "sent as Filter-Id"), f.String("text", "", "note")
-		extends, address, report, class := f.String("extends", "", "pass that gives what this one leaves open"), f.String("address", "", "address that the person gets"), f.String("report", "", "name by which the session is reported, such as {{person}}"), f.String("class", "", "comes back with accounting")
-		timeout, idle, again := f.Int("session-timeout", 0, "seconds; 0 is none"), f.Int("idle-timeout", 0, "seconds; 0 is none"), f.Bool("sign-in-again", false, "at the session time-out sign in again, not end")
+		name, vlan, role, note := f.String("name", "", "new name"),
+			f.String("vlan", "", "identifier from 1 to 4094, or a name"), f.String("role", "", "sent as Filter-Id"),
+			f.String("text", "", "note")
+		extends, address, report, class := f.String("extends", "", "pass that gives what this one leaves open"),
+			f.String("address", "", "address that the person gets"), f.String("report", "",
+				"name by which the session is reported, such as {{person}}"),
+			f.String("class", "", "comes back with accounting")
+		timeout, idle, again := f.Int("session-timeout", 0, "seconds; 0 is none"), f.Int("idle-timeout", 0,
+			"seconds; 0 is none"), f.Bool("sign-in-again", false, "at the session time-out sign in again, not end")
 		var arguments argumentFlag
-		f.Var(&arguments, "argument", "[SERVICE:]NAME=VALUE, or NAME*VALUE if optional, for network gear; repeatable, replaces")
-		level, list := f.String("level", "", "privilege level on network gear, 0 to 15"), f.String("commands", "", "command list for network gear")
+		f.Var(&arguments, "argument", "[SERVICE:]NAME=VALUE, or NAME*VALUE if optional, for network gear; "+
+			"repeatable, replaces")
+		level, list := f.String("level", "", "privilege level on network gear, 0 to 15"), f.String("commands", "",
+			"command list for network gear")
 		pool := f.String("pool", "", "pool that gives the address; needs a session time-out")
-		down, up := f.Int("rate-down", 0, "kbit/s towards the person; 0 is no limit"), f.Int("rate-up", 0, "kbit/s from the person; 0 is no limit")
+		down, up := f.Int("rate-down", 0, "kbit/s towards the person; 0 is no limit"),
+			f.Int("rate-up", 0, "kbit/s from the person; 0 is no limit")
 		return func(was map[string]bool, old *apitype.Pass, label string) any {
-			in := apitype.PassFields{Attributes: []config.Attribute{}, AccessRules: []string{}, Arguments: []config.Argument{}}
+			in := apitype.PassFields{Attributes: []config.Attribute{}, AccessRules: []string{},
+				Arguments: []config.Argument{}}
 			if old != nil {
 				in = old.PassFields
 			}

@@ -19,7 +19,8 @@ var realms = kind[apitype.Realm]{
 		return []string{r.Name, formTexts(r.Forms), r.Rewrite, lookupText(r.Lookup)}
 	},
 	show: func(s *invocation, r apitype.Realm) {
-		s.fields([2]string{"name", r.Name}, [2]string{"forms", formTexts(r.Forms)}, [2]string{"rewrite", r.Rewrite}, [2]string{"lookup", lookupText(r.Lookup)}, [2]string{"note", r.Note})
+		s.fields([2]string{"name", r.Name}, [2]string{"forms", formTexts(r.Forms)}, [2]string{"rewrite", r.Rewrite},
+			[2]string{"lookup", lookupText(r.Lookup)}, [2]string{"note", r.Note})
 	},
 }
 
@@ -61,7 +62,8 @@ func readLookup(text string) config.Lookup {
 }
 
 // writer makes the add and change commands of a kind whose input is made of flags alone.
-func writer[V any](noun, path string, setup func(*flag.FlagSet) func(was map[string]bool, old *V, name string) (in any), meta func(V) (apitype.Meta, string)) []command {
+func writer[V any](noun, path string, setup func(*flag.FlagSet) func(was map[string]bool, old *V,
+	name string) (in any), meta func(V) (apitype.Meta, string)) []command {
 	return []command{
 		{noun, "add", "NAME", "add one to the draft", func(f *flag.FlagSet) func(*invocation, []string) error {
 			make, p := setup(f), publishFlags(f)
@@ -74,10 +76,13 @@ func writer[V any](noun, path string, setup func(*flag.FlagSet) func(was map[str
 				if err != nil {
 					return err
 				}
-				return s.objectSaved(noun, "added", out, out.Revision, func() (apitype.Meta, string) { return meta(out.Object) })
+				return s.objectSaved(noun, "added", out, out.Revision, func() (apitype.Meta, string) {
+					return meta(out.Object)
+				})
 			}
 		}},
-		{noun, "change", "NAME", "change what is given of one of the draft", func(f *flag.FlagSet) func(*invocation, []string) error {
+		{noun, "change", "NAME", "change what is given of one of the draft", func(f *flag.FlagSet) func(*invocation,
+			[]string) error {
 			make, p := setup(f), publishFlags(f)
 			return func(s *invocation, args []string) error {
 				name, err := one(args, "name")
@@ -91,7 +96,9 @@ func writer[V any](noun, path string, setup func(*flag.FlagSet) func(was map[str
 				if err != nil {
 					return err
 				}
-				return s.objectSaved(noun, "changed", out, out.Revision, func() (apitype.Meta, string) { return meta(out.Object) })
+				return s.objectSaved(noun, "changed", out, out.Revision, func() (apitype.Meta, string) {
+					return meta(out.Object)
+				})
 			}
 		}},
 	}
@@ -104,11 +111,14 @@ func (s *invocation) objectSaved(noun, what string, out any, revision int, meta 
 }
 
 func realmCommands() []command {
-	return slices.Concat(realms.commands(), writer("realm", "/realms", func(f *flag.FlagSet) func(map[string]bool, *apitype.Realm, string) any {
+	return slices.Concat(realms.commands(), writer("realm", "/realms", func(f *flag.FlagSet) func(map[string]bool,
+		*apitype.Realm, string) any {
 		var forms, stores list
 		f.Var(&forms, "form", `@suffix, PREFIX\ or bare; repeatable`)
-		f.Var(&stores, "lookup", "store to look in, in order: a directory or local; a ? after it means next if unreachable")
-		name, rewrite, note := f.String("name", "", "new name"), f.String("rewrite", "{name}", "name handed to the stores, with {name} or {sent}"), f.String("text", "", "note")
+		f.Var(&stores, "lookup", "store to look in, in order: a directory or local; a ? after it means next if "+
+			"unreachable")
+		name, rewrite, note := f.String("name", "", "new name"), f.String("rewrite", "{name}",
+			"name handed to the stores, with {name} or {sent}"), f.String("text", "", "note")
 		return func(was map[string]bool, old *apitype.Realm, label string) any {
 			in := apitype.RealmFields{Rewrite: *rewrite, Forms: []config.Form{}, Lookup: []config.Lookup{}}
 			if old != nil {
@@ -155,7 +165,8 @@ func (a *attributeFlag) Set(text string) error {
 }
 
 // editPolicies reads a lane, changes its policies and writes it back.
-func (s *invocation) editPolicies(lane, what string, p publishing, edit func([]config.Policy) ([]config.Policy, error)) error {
+func (s *invocation) editPolicies(lane, what string, p publishing, edit func([]config.Policy) ([]config.Policy,
+	error)) error {
 	out, err := change(s, "/lanes", lane, p, func(old apitype.Lane) (any, string, error) {
 		list, err := edit(old.Policies)
 		in := old.LaneFields
@@ -191,7 +202,8 @@ func newPolicyFlags(f *flag.FlagSet) *policyFlags {
 	f.Var(&p.groups, "group", "GROUP=PASS row of the group table; repeatable, replaces the table")
 	p.name, p.when = f.String("name", "", "new name"), f.String("when", "always", "condition")
 	p.pass = f.String("pass", "", "admit with this pass")
-	p.refuse, p.message = f.Bool("refuse", false, "refuse those that fit"), f.String("message", "", "with -refuse: text for the person")
+	p.refuse, p.message = f.Bool("refuse", false, "refuse those that fit"), f.String("message", "",
+		"with -refuse: text for the person")
 	p.on, p.off = f.Bool("on", false, "switch on"), f.Bool("off", false, "switch off")
 	p.owner = f.String("owner", "", "who answers for it")
 	f.Var(&p.from, "from", "first moment at which it counts, such as 2026-12-01 or 2026-12-01T08:00; none is always")
@@ -242,7 +254,8 @@ func policyCommands() []command {
 		return nil
 	}
 	return []command{
-		{"policy", "list", "LANE", "list the policies of a lane in order", func(*flag.FlagSet) func(*invocation, []string) error {
+		{"policy", "list", "LANE", "list the policies of a lane in order", func(*flag.FlagSet) func(*invocation,
+			[]string) error {
 			return func(s *invocation, args []string) error {
 				name, err := one(args, "lane")
 				if err != nil {
@@ -255,47 +268,54 @@ func policyCommands() []command {
 				return s.print(l.Policies, func() { s.policies(l) })
 			}
 		}},
-		{"policy", "add", "LANE NAME", "add a policy to a lane of the draft", func(f *flag.FlagSet) func(*invocation, []string) error {
+		{"policy", "add", "LANE NAME", "add a policy to a lane of the draft", func(f *flag.FlagSet) func(*invocation,
+			[]string) error {
 			p := newPolicyFlags(f)
 			return func(s *invocation, args []string) error {
 				if err := two(args); err != nil {
 					return err
 				}
-				return s.editPolicies(args[0], "has a policy more", p.publishing, func(list []config.Policy) ([]config.Policy, error) {
-					policy := config.Policy{Name: args[1], Enabled: true, When: *p.when, Outcome: config.Admit, Groups: []config.GroupRow{}}
-					p.apply(given(f), &policy)
-					return place(list, policy, *p.at)
-				})
+				return s.editPolicies(args[0], "has a policy more", p.publishing,
+					func(list []config.Policy) ([]config.Policy, error) {
+						policy := config.Policy{Name: args[1], Enabled: true, When: *p.when, Outcome: config.Admit,
+							Groups: []config.GroupRow{}}
+						p.apply(given(f), &policy)
+						return place(list, policy, *p.at)
+					})
 			}
 		}},
-		{"policy", "change", "LANE NAME", "change a policy, or move it with -at", func(f *flag.FlagSet) func(*invocation, []string) error {
-			p := newPolicyFlags(f)
-			return func(s *invocation, args []string) error {
-				if err := two(args); err != nil {
-					return err
+		{"policy", "change", "LANE NAME", "change a policy, or move it with -at",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				p := newPolicyFlags(f)
+				return func(s *invocation, args []string) error {
+					if err := two(args); err != nil {
+						return err
+					}
+					return s.editPolicies(args[0], "changed", p.publishing, func(list []config.Policy) ([]config.Policy,
+						error) {
+						at, err := policyAt(list, args[1])
+						if err != nil {
+							return nil, err
+						}
+						policy := list[at]
+						p.apply(given(f), &policy)
+						if *p.at == 0 {
+							list[at] = policy
+							return list, nil
+						}
+						return place(slices.Delete(list, at, at+1), policy, *p.at)
+					})
 				}
-				return s.editPolicies(args[0], "changed", p.publishing, func(list []config.Policy) ([]config.Policy, error) {
-					at, err := policyAt(list, args[1])
-					if err != nil {
-						return nil, err
-					}
-					policy := list[at]
-					p.apply(given(f), &policy)
-					if *p.at == 0 {
-						list[at] = policy
-						return list, nil
-					}
-					return place(slices.Delete(list, at, at+1), policy, *p.at)
-				})
-			}
-		}},
-		{"policy", "remove", "LANE NAME", "take a policy out of a lane", func(f *flag.FlagSet) func(*invocation, []string) error {
+			}},
+		{"policy", "remove", "LANE NAME", "take a policy out of a lane", func(f *flag.FlagSet) func(*invocation,
+			[]string) error {
 			p := publishFlags(f)
 			return func(s *invocation, args []string) error {
 				if err := two(args); err != nil {
 					return err
 				}
-				return s.editPolicies(args[0], "has a policy less", p, func(list []config.Policy) ([]config.Policy, error) {
+				return s.editPolicies(args[0], "has a policy less", p, func(list []config.Policy) ([]config.Policy,
+					error) {
 					at, err := policyAt(list, args[1])
 					if err != nil {
 						return nil, err

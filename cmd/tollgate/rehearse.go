@@ -16,37 +16,39 @@ import (
 )
 
 func rehearseCommand() command {
-	return command{"draft", "rehearse", "", "decide recorded attempts again, and list what would change", func(f *flag.FlagSet) func(*invocation, []string) error {
-		hours, sample := f.Int("hours", 24, "attempts of the last so many hours"), f.String("sample", "", "file of attempts to decide instead, as attempt sample writes it")
-		return func(s *invocation, _ []string) error {
-			var end apitype.RehearsalEnd
-			in := apitype.RehearsalInput{Hours: *hours}
-			if *sample != "" {
-				var err error
-				if in.Sample, err = readSample(*sample); err != nil {
+	return command{"draft", "rehearse", "", "decide recorded attempts again, and list what would change",
+		func(f *flag.FlagSet) func(*invocation, []string) error {
+			hours, sample := f.Int("hours", 24, "attempts of the last so many hours"), f.String("sample", "",
+				"file of attempts to decide instead, as attempt sample writes it")
+			return func(s *invocation, _ []string) error {
+				var end apitype.RehearsalEnd
+				in := apitype.RehearsalInput{Hours: *hours}
+				if *sample != "" {
+					var err error
+					if in.Sample, err = readSample(*sample); err != nil {
+						return err
+					}
+				}
+				err := s.api.Stream(s.ctx, http.MethodPost, "/rehearsal", in, func(e client.Event) bool {
+					if e.Name == "end" {
+						json.Unmarshal(e.Data, &end)
+						return false
+					}
+					var p results.Progress
+					if json.Unmarshal(e.Data, &p) == nil && !s.json {
+						fmt.Fprintf(s.err, "%d of %d, %d would end otherwise\n", p.Done, p.Total, p.Changed)
+					}
+					return true
+				})
+				if err != nil {
 					return err
 				}
-			}
-			err := s.api.Stream(s.ctx, http.MethodPost, "/rehearsal", in, func(e client.Event) bool {
-				if e.Name == "end" {
-					json.Unmarshal(e.Data, &end)
-					return false
+				if end.Result == nil {
+					return errors.New(end.Problem)
 				}
-				var p results.Progress
-				if json.Unmarshal(e.Data, &p) == nil && !s.json {
-					fmt.Fprintf(s.err, "%d of %d, %d would end otherwise\n", p.Done, p.Total, p.Changed)
-				}
-				return true
-			})
-			if err != nil {
-				return err
+				return s.print(end.Result, func() { s.rehearsed(end.Result) })
 			}
-			if end.Result == nil {
-				return errors.New(end.Problem)
-			}
-			return s.print(end.Result, func() { s.rehearsed(end.Result) })
-		}
-	}}
+		}}
 }
 
 // readSample reads a file with one JSON object a line.
@@ -70,7 +72,8 @@ func readSample(path string) ([]json.RawMessage, error) {
 
 func (s *invocation) rehearsed(r *results.Rehearsal) {
 	for _, d := range r.Differences {
-		s.say("%s by %s: %s -> %s", many(d.Attempts, "attempt"), many(d.People, "person"), s.ending(&d.Before), s.ending(&d.After))
+		s.say("%s by %s: %s -> %s", many(d.Attempts, "attempt"), many(d.People, "person"), s.ending(&d.Before),
+			s.ending(&d.After))
 		var names []string
 		for _, e := range d.Examples {
 			names = append(names, e.Person+" "+e.ID)

@@ -8,14 +8,14 @@ import (
 	"unicode/utf8"
 )
 
-// ink begins a colour of ours on its way to the terminal. It is an octet that no text may hold, so that nothing that comes from the
-// service, and through it from the network, can be taken for one.
+// ink begins a colour of ours on its way to the terminal. It is an octet that no text may hold, so that nothing that
+// comes from the service, and through it from the network, can be taken for one.
 const ink = "\xff"
 
 const escape = "\x1b"
 
-// terminal is where everything for people is printed. Names and texts come from devices: what would move the cursor, change the
-// terminal or turn the direction of writing comes out as a replacement character.
+// terminal is where everything for people is printed. Names and texts come from devices: what would move the cursor,
+// change the terminal or turn the direction of writing comes out as a replacement character.
 type terminal struct{ out io.Writer }
 
 // Write implements io.Writer.
@@ -49,15 +49,16 @@ func isColour(code []byte) bool {
 	return len(code) > 1 && len(code) < 6 && code[0] == '[' && len(bytes.Trim(code[1:], "0123456789;")) == 0
 }
 
-// harmful are characters that a terminal acts on instead of showing them: the controls of ASCII and of Unicode, those that turn the
-// direction of writing, and separators of lines.
+// harmful are characters that a terminal acts on instead of showing them: the controls of ASCII and of Unicode, those
+// that turn the direction of writing, and separators of lines.
 func harmful(r rune) bool {
 	switch {
 	case r == '\t':
 		return false
 	case r < 0x20, r >= 0x7f && r <= 0x9f:
 		return true
-	case r == 0x061c, r == 0x200e, r == 0x200f, r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0x2028, r == 0x2029, r == 0xfeff:
+	case r == 0x061c, r == 0x200e, r == 0x200f, r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0x2028,
+		r == 0x2029, r == 0xfeff:
 		return true
 	}
 	return false

@@ -21,7 +21,8 @@ func TestNothingFromTheNetworkDrivesTheTerminal(t *testing.T) {
 		t.Fatal(err)
 	}
 	var back map[string]string
-	if err := json.Unmarshal(out.Bytes()[before:], &back); err != nil || back["name"] != strings.ToValidUTF8(hostile, "\ufffd") {
+	if err := json.Unmarshal(out.Bytes()[before:], &back); err != nil || back["name"] != strings.ToValidUTF8(hostile,
+		"\ufffd") {
 		t.Errorf("as JSON %q: %v", back, err)
 	}
 	text := out.String()

@@ -31,7 +31,8 @@ type tryFlags struct {
 
 func newTryFlags(f *flag.FlagSet) *tryFlags {
 	t := &tryFlags{}
-	t.user, t.password = f.String("user", "", "name to sign in with, or the MAC address with -method mac"), f.String("password", "", "password; asked for if missing")
+	t.user, t.password = f.String("user", "", "name to sign in with, or the MAC address with -method mac"),
+		f.String("password", "", "password; asked for if missing")
 	t.code = f.String("code", "", "one-time code: right behind the password in PAP, typed when asked for in TACACS+")
 	t.next = f.String("new-password", "", "what an expired password is changed to, by MS-CHAPv2 in EAP")
 	t.secret = f.String("secret", "", "shared secret (TRY_SECRET); asked for if missing")
@@ -39,50 +40,58 @@ func newTryFlags(f *flag.FlagSet) *tryFlags {
 	t.method = f.String("method", "pap", methodHelp())
 	t.bypass = f.String("bypass", "pap", "with -method mac, how the address is sent: pap, chap or eap-md5")
 	t.outer = f.String("outer", "", "name shown outside the tunnel")
-	t.ca, t.serverName = f.String("ca", "", "PEM file of the authority that the device trusts; without it any certificate will do"), f.String("server-name", "", "name that the server certificate must carry")
-	t.cert, t.key = f.String("cert", "", "client certificate, PEM file"), f.String("key", "", "its private key, PEM file")
-	t.machine, t.machineCert, t.machineKey = f.String("machine", "", "TEAP: name of the computer, host/NAME"), f.String("machine-cert", "", "TEAP: its certificate, PEM file"), f.String("machine-key", "", "TEAP: its key, PEM file")
+	t.ca, t.serverName = f.String("ca", "", "PEM file of the authority that the device trusts; without it any "+
+		"certificate will do"), f.String("server-name", "", "name that the server certificate must carry")
+	t.cert, t.key = f.String("cert", "", "client certificate, PEM file"),
+		f.String("key", "", "its private key, PEM file")
+	t.machine, t.machineCert, t.machineKey = f.String("machine", "", "TEAP: name of the computer, host/NAME"),
+		f.String("machine-cert", "", "TEAP: its certificate, PEM file"), f.String("machine-key", "",
+			"TEAP: its key, PEM file")
 	t.version = f.String("tls", "", "the only version of TLS the device speaks: 1.0, 1.1, 1.2 or 1.3")
 	t.resume = f.Bool("resume", false, "sign in twice, the second time with the ticket of the first")
 	t.rounds = f.Bool("rounds", false, "show every round of the conversation")
 	t.unsigned = f.Bool("unsigned", false, "leave Message-Authenticator out")
 	t.status = f.Bool("status", false, "only ask whether the server is there (Status-Server)")
-	t.timeout, t.tries = f.Duration("timeout", 3*time.Second, "time to wait for each try"), f.Int("tries", 2, "how often to send")
+	t.timeout, t.tries = f.Duration("timeout", 3*time.Second, "time to wait for each try"),
+		f.Int("tries", 2, "how often to send")
 	f.Var(&t.attrs, "attr", "NAME=VALUE of a further attribute; repeatable")
 	return t
 }
 
 func tryCommands() []command {
-	return []command{{"try", "", "SERVER", "send a real request by RADIUS or TACACS+, as a device would", func(f *flag.FlagSet) func(*invocation, []string) error {
-		t, g := newTryFlags(f), newGearFlags(f)
-		return func(s *invocation, args []string) error {
-			server, err := one(args, "server, such as 127.0.0.1:1812")
-			if err != nil {
-				return err
+	return []command{{"try", "", "SERVER", "send a real request by RADIUS or TACACS+, as a device would",
+		func(f *flag.FlagSet) func(*invocation, []string) error {
+			t, g := newTryFlags(f), newGearFlags(f)
+			return func(s *invocation, args []string) error {
+				server, err := one(args, "server, such as 127.0.0.1:1812")
+				if err != nil {
+					return err
+				}
+				switch *g.protocol {
+				case "tacacs":
+					return s.tryGear(server, t, g, given(f))
+				case "radius":
+				default:
+					return errProtocol
+				}
+				r, err := t.request(server)
+				if err != nil {
+					return err
+				}
+				return s.try(r, t, given(f))
 			}
-			switch *g.protocol {
-			case "tacacs":
-				return s.tryGear(server, t, g, given(f))
-			case "radius":
-			default:
-				return errProtocol
-			}
-			r, err := t.request(server)
-			if err != nil {
-				return err
-			}
-			return s.try(r, t, given(f))
-		}
-	}}}
+		}}}
 }
 
 func (t *tryFlags) request(server string) (trial.Request, error) {
-	r := trial.Request{Server: server, Secret: *t.secret, Method: *t.method, Bypass: *t.bypass, User: *t.user, Password: *t.password + *t.code, Unsigned: *t.unsigned, Status: *t.status, Timeout: *t.timeout, Tries: *t.tries}
+	r := trial.Request{Server: server, Secret: *t.secret, Method: *t.method, Bypass: *t.bypass, User: *t.user,
+		Password: *t.password + *t.code, Unsigned: *t.unsigned, Status: *t.status, Timeout: *t.timeout, Tries: *t.tries}
 	if r.User == "" && !r.Status {
 		return r, usageError("give a name with -user, or ask only for the status with -status")
 	}
 	if !slices.Contains(config.Methods, r.Method) {
-		return r, usageError(fmt.Sprintf("-method takes one of %s, not %q", strings.Join(config.Methods, ", "), r.Method))
+		return r, usageError(fmt.Sprintf("-method takes one of %s, not %q", strings.Join(config.Methods, ", "),
+			r.Method))
 	}
 	if err := t.source(&r.From); err != nil {
 		return r, err
@@ -212,7 +221,8 @@ func (s *invocation) sayReply(reply *results.Reply, rounds bool) {
 	if reply.Packets != 1 {
 		packets = fmt.Sprintf("%d packets", reply.Packets)
 	}
-	s.say("%s  %s after %.1f ms, %s, try %d", s.verdict(verdict), reply.Code, float64(reply.Took.Microseconds())/1000, packets, reply.Tries)
+	s.say("%s  %s after %.1f ms, %s, try %d", s.verdict(verdict), reply.Code, float64(reply.Took.Microseconds())/1000,
+		packets, reply.Tries)
 	if tunnel := reply.TLS; tunnel != nil && tunnel.Version != "" {
 		resumed := "full handshake"
 		if tunnel.Resumed {
@@ -224,7 +234,8 @@ func (s *invocation) sayReply(reply *results.Reply, rounds bool) {
 		s.sayLine("server certificate", reply.TLS.Chain[0])
 	}
 	if reply.Keys != "" {
-		s.say("  %-26s %s", "session keys", map[string]string{"match": "the same on both sides", "differ": "DIFFER from our own"}[reply.Keys])
+		s.say("  %-26s %s", "session keys", map[string]string{"match": "the same on both sides",
+			"differ": "DIFFER from our own"}[reply.Keys])
 	}
 	if reply.Fault != "" {
 		s.sayLine("the device broke off", reply.Fault)

@@ -25,7 +25,9 @@ func newGearFlags(f *flag.FlagSet) *gearFlags {
 	g := &gearFlags{}
 	g.protocol = f.String("protocol", "radius", "radius or tacacs")
 	g.ask = f.String("ask", "login", "tacacs: "+strings.Join(trial.GearAsks, ", ")+", or a service such as ppp")
-	g.command, g.port, g.remote = f.String("command", "", "tacacs: command to ask about, or to report"), f.String("port", "vty0", "tacacs: port on the device"), f.String("remote", "", "tacacs: address that the person comes from")
+	g.command, g.port, g.remote = f.String("command", "", "tacacs: command to ask about, or to report"),
+		f.String("port", "vty0", "tacacs: port on the device"), f.String("remote", "",
+			"tacacs: address that the person comes from")
 	g.level = f.Int("level", 1, "tacacs: privilege level that enable asks for, or that the person has")
 	f.Var(&g.args, "arg", "tacacs: NAME=VALUE or NAME*VALUE of a further argument; repeatable")
 	g.secure = f.Bool("secure", false, "tacacs: over TLS 1.3, with -ca, -server-name, -cert and -key")
@@ -40,7 +42,8 @@ func (s *invocation) tryGear(server string, t *tryFlags, g *gearFlags, was map[s
 		return err
 	}
 	signs := *g.ask == "login" || *g.ask == "enable" || *g.ask == "password"
-	ask := trial.GearAsk{Ask: *g.ask, User: *t.user, Password: *t.password, New: *t.next, Code: *t.code, Level: *g.level, Port: *g.port, Remote: *g.remote, Command: *g.command, Args: g.args}
+	ask := trial.GearAsk{Ask: *g.ask, User: *t.user, Password: *t.password, New: *t.next, Code: *t.code,
+		Level: *g.level, Port: *g.port, Remote: *g.remote, Command: *g.command, Args: g.args}
 	if was["method"] {
 		ask.Method = *t.method
 	}
@@ -56,7 +59,8 @@ func (s *invocation) tryGear(server string, t *tryFlags, g *gearFlags, was map[s
 		if err := t.outfit(&outfit); err != nil {
 			return err
 		}
-		gear.TLS = &tls.Config{RootCAs: outfit.Roots, ServerName: *t.serverName, InsecureSkipVerify: outfit.Roots == nil}
+		gear.TLS = &tls.Config{RootCAs: outfit.Roots, ServerName: *t.serverName,
+			InsecureSkipVerify: outfit.Roots == nil}
 		if outfit.Certificate != nil {
 			gear.TLS.Certificates = []tls.Certificate{*outfit.Certificate}
 		}
@@ -80,7 +84,8 @@ func (s *invocation) tryGear(server string, t *tryFlags, g *gearFlags, was map[s
 		if *t.rounds {
 			s.sayRounds(&results.Reply{Rounds: reply.Rounds})
 		}
-		s.say("%s  %s after %.1f ms", s.verdict(map[bool]string{true: "admitted", false: "refused"}[reply.Passed]), reply.Status, float64(reply.Took)/float64(time.Millisecond))
+		s.say("%s  %s after %.1f ms", s.verdict(map[bool]string{true: "admitted", false: "refused"}[reply.Passed]),
+			reply.Status, float64(reply.Took)/float64(time.Millisecond))
 		for _, row := range [][2]string{{"message", reply.Message}, {"data", reply.Data}} {
 			if row[1] != "" {
 				s.sayLine(row[0], row[1])
@@ -98,7 +103,8 @@ func (s *invocation) tryGear(server string, t *tryFlags, g *gearFlags, was map[s
 
 // methodHelp lists the methods that a flag takes.
 func methodHelp() string {
-	return "how to sign in: " + strings.Join(config.Methods, ", ") + "; over tacacs " + strings.Join(trial.GearMethods, ", ")
+	return "how to sign in: " + strings.Join(config.Methods, ", ") + "; over tacacs " + strings.Join(trial.GearMethods,
+		", ")
 }
 
 const errProtocol = usageError("-protocol takes radius or tacacs")

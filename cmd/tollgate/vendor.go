@@ -18,7 +18,8 @@ var vendors = kind[apitype.Vendor]{
 		return []string{v.Name, fmt.Sprint(v.Number), fmt.Sprint(len(v.Attributes))}
 	},
 	show: func(s *invocation, v apitype.Vendor) {
-		s.fields([2]string{"name", v.Name}, [2]string{"number", fmt.Sprint(v.Number)}, [2]string{"types, lengths", fmt.Sprintf("%d and %d octets", v.TypeOctets, *v.LengthOctets)}, [2]string{"note", v.Note})
+		s.fields([2]string{"name", v.Name}, [2]string{"number", fmt.Sprint(v.Number)}, [2]string{"types, lengths",
+			fmt.Sprintf("%d and %d octets", v.TypeOctets, *v.LengthOctets)}, [2]string{"note", v.Note})
 		s.say("\nAttributes, each with an example as it goes over the wire:")
 		for i, a := range v.Attributes {
 			example := apitype.Vendor{}.Forms
@@ -60,13 +61,17 @@ func (l *vendorAttributes) Set(text string) error {
 }
 
 func vendorCommands() []command {
-	return slices.Concat(vendors.commands(), writer("vendor", "/vendors", func(f *flag.FlagSet) func(map[string]bool, *apitype.Vendor, string) any {
+	return slices.Concat(vendors.commands(), writer("vendor", "/vendors", func(f *flag.FlagSet) func(map[string]bool,
+		*apitype.Vendor, string) any {
 		var list vendorAttributes
 		f.Var(&list, "attr", "NUMBER:NAME:TYPE, or ...:rate-down:UNIT; repeatable, replaces those there")
-		name, number, note := f.String("name", "", "new name"), f.Uint("number", 0, "enterprise number that IANA gave it"), f.String("text", "", "note")
-		typeOctets, lengthOctets := f.Int("type-octets", 1, "octets of types: 1, 2 or 4"), f.Int("length-octets", 1, "octets of lengths: 0, 1 or 2")
+		name, number, note := f.String("name", "", "new name"),
+			f.Uint("number", 0, "enterprise number that IANA gave it"), f.String("text", "", "note")
+		typeOctets, lengthOctets := f.Int("type-octets", 1, "octets of types: 1, 2 or 4"), f.Int("length-octets", 1,
+			"octets of lengths: 0, 1 or 2")
 		return func(was map[string]bool, old *apitype.Vendor, label string) any {
-			in := apitype.VendorFields{TypeOctets: *typeOctets, LengthOctets: lengthOctets, Attributes: []config.VendorAttribute{}}
+			in := apitype.VendorFields{TypeOctets: *typeOctets, LengthOctets: lengthOctets,
+				Attributes: []config.VendorAttribute{}}
 			if old != nil {
 				in = old.VendorFields
 			}
@@ -84,5 +89,7 @@ func vendorCommands() []command {
 			}
 			return in
 		}
-	}, func(v apitype.Vendor) (apitype.Meta, string) { return v.Meta, v.Name }), []command{{"vendor", "import", "FILE", "put vendors of a file into the draft; with -yes", applyFile("vendors")}})
+	}, func(v apitype.Vendor) (apitype.Meta, string) { return v.Meta, v.Name }),
+		[]command{{"vendor", "import", "FILE", "put vendors of a file into the draft; with -yes",
+			applyFile("vendors")}})
 }

@@ -31,19 +31,26 @@ func run() int {
 	var o app.Options
 	radius := flag.String("radius", ":1812", "addresses for RADIUS authentication over UDP, separated by commas")
 	flag.StringVar(&o.Data, "data", "", "directory for the database and the key file (required)")
-	flag.StringVar(&o.HTTP, "http", "127.0.0.1:8440", "address of the console and the API; other than loopback is served by TLS only")
-	hosts := flag.String("http-host", "", "further names under which the console is opened on loopback, separated by commas, such as by a proxy on this machine")
-	flag.StringVar(&o.TLSCert, "tls-cert", "", "PEM certificate of the console; self-signed if missing where TLS is needed")
+	flag.StringVar(&o.HTTP, "http", "127.0.0.1:8440", "address of the console and the API; other than loopback is "+
+		"served by TLS only")
+	hosts := flag.String("http-host", "", "further names under which the console is opened on loopback, separated by "+
+		"commas, such as by a proxy on this machine")
+	flag.StringVar(&o.TLSCert, "tls-cert", "", "PEM certificate of the console; self-signed if missing where TLS "+
+		"is needed")
 	flag.StringVar(&o.TLSKey, "tls-key", "", "PEM key of that certificate")
-	flag.DurationVar(&o.KeepAttempts, "keep-attempts", 90*24*time.Hour, "how long attempts are kept; 0 keeps them for ever")
+	flag.DurationVar(&o.KeepAttempts, "keep-attempts", 90*24*time.Hour,
+		"how long attempts are kept; 0 keeps them for ever")
 	tacacs := flag.String("tacacs", ":49", "addresses for TACACS+ over TCP, separated by commas; none for no TACACS+")
-	secure := flag.String("tacacs-tls", ":300", "addresses for TACACS+ over TLS 1.3, separated by commas; none for no TLS")
-	flag.DurationVar(&o.KeepJournal, "keep-journal", 400*24*time.Hour, "how long the gear journal is kept; 0 keeps it for ever")
+	secure := flag.String("tacacs-tls", ":300", "addresses for TACACS+ over TLS 1.3, separated by commas; none "+
+		"for no TLS")
+	flag.DurationVar(&o.KeepJournal, "keep-journal", 400*24*time.Hour,
+		"how long the gear journal is kept; 0 keeps it for ever")
 	node := flag.Uint("node", 0, "number of this node, 0 to 255; nodes that share records need different ones")
 	openapi := flag.Bool("openapi", false, "print the OpenAPI document and end")
 	version := flag.Bool("version", false, "print the version and end")
 	flag.Usage = func() {
-		fmt.Fprintln(flag.CommandLine.Output(), "Usage: tollgated -data DIR [flags]\n\nRuns the Tollgate Key service until SIGINT or SIGTERM.\n\nFlags:")
+		fmt.Fprintln(flag.CommandLine.Output(), "Usage: tollgated -data DIR [flags]\n\nRuns the Tollgate Key service "+
+			"until SIGINT or SIGTERM.\n\nFlags:")
 		flag.PrintDefaults()
 	}
 	flag.Parse()

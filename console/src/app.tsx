@@ -1,34 +1,36 @@
 import { Navigate, Route, Routes } from "react-router";
 import { useAbout } from "./api/hooks";
-import { AnalysisPage } from "./pages/analysis";
-import { AttemptPage } from "./pages/attempt";
-import { AttemptsPage } from "./pages/attempts";
-import { AuthorityPage } from "./pages/authority";
-import { CalendarPage, CalendarsPage } from "./pages/calendars";
-import { CertificatePage, CertificatesPage } from "./pages/certificates";
-import { CheckupPage } from "./pages/checkup";
-import { ClientPage, ClientsPage } from "./pages/clients";
-import { CommandListPage, CommandListsPage } from "./pages/commands";
-import { DevicePage, DevicesPage } from "./pages/devices";
-import { DirectoriesPage, DirectoryPage } from "./pages/directories";
-import { ExpectationPage, ExpectationsPage } from "./pages/expectations";
-import { FactorPage, FactorsPage } from "./pages/factors";
-import { HistoryPage } from "./pages/history";
-import { JournalPage } from "./pages/journal";
-import { LanesPage } from "./pages/lanes";
-import { NowPage } from "./pages/now";
-import { OperatorsPage } from "./pages/operators";
-import { OverridePage, OverridesPage } from "./pages/overrides";
-import { PassesPage, PassPage } from "./pages/passes";
-import { AccountPage, PeoplePage } from "./pages/people";
-import { PoolPage, PoolsPage } from "./pages/pools";
-import { RealmPage, RealmsPage } from "./pages/realms";
-import { RehearsalPage } from "./pages/rehearsal";
-import { RemotePage, RemotesPage } from "./pages/remotes";
-import { SignIn } from "./pages/sign-in";
-import { TrustPage } from "./pages/trust";
-import { TryPage } from "./pages/try";
-import { DictionaryPage, VendorPage } from "./pages/vendors";
+import { AnalysisPage } from "./pages/policies/analysis";
+import { AttemptPage } from "./pages/watch/attempt";
+import { AttemptsPage } from "./pages/watch/attempts";
+import { AuthorityPage } from "./pages/certificates/authority";
+import { CalendarPage, CalendarsPage } from "./pages/policies/calendars";
+import { CertificatePage } from "./pages/certificates/certificate";
+import { CertificatesPage } from "./pages/certificates/certificates";
+import { CheckupPage } from "./pages/watch/checkup";
+import { ClientPage, ClientsPage } from "./pages/clients/clients";
+import { CommandListPage, CommandListsPage } from "./pages/passes/commands";
+import { DevicePage, DevicesPage } from "./pages/people/devices";
+import { DirectoriesPage, DirectoryPage } from "./pages/directories/directories";
+import { ExpectationPage, ExpectationsPage } from "./pages/policies/expectations";
+import { FactorPage, FactorsPage } from "./pages/people/factors";
+import { HistoryPage } from "./pages/system/history";
+import { JournalPage } from "./pages/watch/journal";
+import { LanesPage } from "./pages/policies/lanes";
+import { NowPage } from "./pages/watch/now";
+import { OperatorsPage } from "./pages/system/operators";
+import { OverridePage, OverridesPage } from "./pages/policies/overrides";
+import { PassPage } from "./pages/passes/pass";
+import { PassesPage } from "./pages/passes/passes";
+import { AccountPage, PeoplePage } from "./pages/people/people";
+import { PoolPage, PoolsPage } from "./pages/passes/pools";
+import { RealmPage, RealmsPage } from "./pages/directories/realms";
+import { RehearsalPage } from "./pages/policies/rehearsal";
+import { RemotePage, RemotesPage } from "./pages/passes/remotes";
+import { SignIn } from "./pages/system/sign-in";
+import { TrustPage } from "./pages/certificates/trust";
+import { TryPage } from "./pages/clients/try";
+import { DictionaryPage, VendorPage } from "./pages/passes/vendors";
 import { Shell } from "./shell";
 import { Button, Failure } from "./ui/basic";
 
@@ -38,7 +40,9 @@ export function App() {
     return (
       <div className="mx-auto mt-24 w-96">
         <Failure error={about.error} />
-        <Button className="mt-3" onClick={() => about.refetch()}>Try again</Button>
+        <Button className="mt-3" onClick={() => about.refetch()}>
+          Try again
+        </Button>
       </div>
     );
   }

@@ -6,22 +6,60 @@ import { useDraft } from "./api/hooks";
 import { ago, Button, ButtonLink, Failure, sentence } from "./ui/basic";
 import { Problems } from "./ui/editor";
 import { Modal, TextField, Tick } from "./ui/form";
-import { useRehearsal } from "./pages/rehearsal";
+import { useRehearsal } from "./pages/policies/rehearsal";
 
-const verbs: Record<string, string> = { added: "text-in", removed: "text-out", changed: "text-brass-ink", moved: "text-wait" };
+const verbs: Record<string, string> = {
+  added: "text-in",
+  removed: "text-out",
+  changed: "text-brass-ink",
+  moved: "text-wait",
+};
 
 /** Changes in words. With discard, each can be taken back by itself. */
-export function Changes({ list, discard }: { list: Schema["ConfigChange"][]; discard?: (part: Schema["DiscardPart"]) => void }) {
+export function Changes({
+  list,
+  discard,
+}: {
+  list: Schema["ConfigChange"][];
+  discard?: (part: Schema["DiscardPart"]) => void;
+}) {
   if (list.length === 0) return <p className="text-soft">No difference.</p>;
   return (
     <ul className="space-y-1.5 text-[13px]">
       {list.map((c) => (
         <li key={c.id + c.what}>
           <b className={verbs[c.what]}>{c.what}</b> {c.kind} <b>{c.object}</b>
-          {discard && <button type="button" className="ml-2 text-[12px] text-soft underline" onClick={() => discard({ kind: c.kind, id: c.id })}>take back</button>}
-          {c.lines.length > 0 && <ul className="mono ml-4 text-soft">{c.lines.map((l, i) => <li key={i} className="break-words">{l}</li>)}</ul>}
+          {discard && (
+            <button
+              type="button"
+              className="ml-2 text-[12px] text-soft underline"
+              onClick={() => discard({ kind: c.kind, id: c.id })}
+            >
+              take back
+            </button>
+          )}
+          {c.lines.length > 0 && (
+            <ul className="mono ml-4 text-soft">
+              {c.lines.map((l, i) => (
+                <li key={i} className="break-words">
+                  {l}
+                </li>
+              ))}
+            </ul>
+          )}
           {discard && c.parts && c.parts.length > 0 && c.kind === "lane" && c.what === "changed" && (
-            <div className="ml-4 text-[12px]">{c.parts.map((p) => <button key={p.id + p.what} type="button" className="mr-3 text-soft underline" onClick={() => discard({ kind: "policy", id: p.id, lane: c.id })}>take back policy {p.object} only</button>)}</div>
+            <div className="ml-4 text-[12px]">
+              {c.parts.map((p) => (
+                <button
+                  key={p.id + p.what}
+                  type="button"
+                  className="mr-3 text-soft underline"
+                  onClick={() => discard({ kind: "policy", id: p.id, lane: c.id })}
+                >
+                  take back policy {p.object} only
+                </button>
+              ))}
+            </div>
           )}
         </li>
       ))}
@@ -48,40 +86,107 @@ export function DraftBar() {
     onSettled: () => queries.invalidateQueries(),
   });
   const discard = useMutation({ mutationFn: () => api.DELETE("/draft"), onSuccess: () => location.reload() }); // open forms show what was discarded
-  const part = useMutation({ mutationFn: (p: Schema["DiscardPart"]) => call("POST", "/draft/discard", p), onSettled: () => queries.invalidateQueries() });
+  const part = useMutation({
+    mutationFn: (p: Schema["DiscardPart"]) => call("POST", "/draft/discard", p),
+    onSettled: () => queries.invalidateQueries(),
+  });
   if (!draft.data) return null;
   const { changes, problems, revision } = draft.data;
   if (changes.length === 0) {
-    return <span className="text-soft">{revision ? `Running revision ${revision} · nothing unpublished` : "Nothing published yet"}</span>;
+    return (
+      <span className="text-soft">
+        {revision ? `Running revision ${revision} · nothing unpublished` : "Nothing published yet"}
+      </span>
+    );
   }
   const faults = problems.filter((p) => !p.warning);
   return (
     <>
-      <span><b>Draft</b> · {changes.length} {changes.length === 1 ? "change" : "changes"}{faults.length > 0 && <span className="text-out"> · {faults.length} to correct</span>}</span>
+      <span>
+        <b>Draft</b> · {changes.length} {changes.length === 1 ? "change" : "changes"}
+        {faults.length > 0 && <span className="text-out"> · {faults.length} to correct</span>}
+      </span>
       <Button onClick={() => setReading(true)}>Read</Button>
       <ButtonLink to="/rehearsal">Rehearse</ButtonLink>
-      <Button primary onClick={() => { publish.reset(); setPublishing(true); }}>Publish</Button>
+      <Button
+        primary
+        onClick={() => {
+          publish.reset();
+          setPublishing(true);
+        }}
+      >
+        Publish
+      </Button>
       <Modal wide open={reading} onClose={() => setReading(false)} title={`Draft against revision ${revision}`}>
         <Problems list={faults} />
         <Failure error={part.error} />
         <Changes list={changes} discard={(p) => part.mutate(p)} />
         <div className="mt-4 flex gap-2 border-t border-hair pt-3">
-          <Button primary onClick={() => { setReading(false); setPublishing(true); }}>Publish ...</Button>
+          <Button
+            primary
+            onClick={() => {
+              setReading(false);
+              setPublishing(true);
+            }}
+          >
+            Publish ...
+          </Button>
           <Button onClick={() => setReading(false)}>Close</Button>
-          <Button danger className="ml-auto" onClick={() => discard.mutate()}>Discard all changes</Button>
+          <Button danger className="ml-auto" onClick={() => discard.mutate()}>
+            Discard all changes
+          </Button>
         </div>
       </Modal>
       <Modal open={publishing} onClose={() => setPublishing(false)} title={`Publish as revision ${revision + 1}`}>
-        <form onSubmit={(e) => { e.preventDefault(); publish.mutate(); }}>
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            publish.mutate();
+          }}
+        >
           <Failure error={publish.error} />
-          <p className="mb-3">{changes.length === 1 ? "One change takes" : `${changes.length} changes take`} effect at once. Any earlier revision can be taken back to in History.</p>
-          <p className="mb-3 text-[13px]">{!rehearsed.data || rehearsed.data.outdated ? <>This draft was not rehearsed. <Link className="underline" to="/rehearsal" onClick={() => setPublishing(false)}>Rehearse it first</Link></> : <>Rehearsed {ago(rehearsed.data.ended)}: {rehearsed.data.changed === 0 ? "nobody would notice" : `${rehearsed.data.changed.toLocaleString()} of ${rehearsed.data.total.toLocaleString()} attempts would end otherwise`}.</>}</p>
-          <TextField label="Note" hint="Why; read by whoever looks for the cause later." value={note} onChange={setNote} autoFocus />
+          <p className="mb-3">
+            {changes.length === 1 ? "One change takes" : `${changes.length} changes take`} effect at once. Any earlier
+            revision can be taken back to in History.
+          </p>
+          <p className="mb-3 text-[13px]">
+            {!rehearsed.data || rehearsed.data.outdated ? (
+              <>
+                This draft was not rehearsed.{" "}
+                <Link className="underline" to="/rehearsal" onClick={() => setPublishing(false)}>
+                  Rehearse it first
+                </Link>
+              </>
+            ) : (
+              <>
+                Rehearsed {ago(rehearsed.data.ended)}:{" "}
+                {rehearsed.data.changed === 0
+                  ? "nobody would notice"
+                  : `${rehearsed.data.changed.toLocaleString()} of ${rehearsed.data.total.toLocaleString()} attempts would end otherwise`}
+                .
+              </>
+            )}
+          </p>
+          <TextField
+            label="Note"
+            hint="Why; read by whoever looks for the cause later."
+            value={note}
+            onChange={setNote}
+            autoFocus
+          />
           <Problems list={problems} />
-          {faults.length > 0 && <p className="mb-3 text-out">{sentence("What is marked red stops the publish; what is running stays as it is")}</p>}
-          {unmet(publish.error) && <Tick label="Publish despite the expectations" checked={despite} onChange={setDespite} />}
+          {faults.length > 0 && (
+            <p className="mb-3 text-out">
+              {sentence("What is marked red stops the publish; what is running stays as it is")}
+            </p>
+          )}
+          {unmet(publish.error) && (
+            <Tick label="Publish despite the expectations" checked={despite} onChange={setDespite} />
+          )}
           <div className="flex gap-2">
-            <Button primary type="submit" disabled={publish.isPending}>Publish</Button>
+            <Button primary type="submit" disabled={publish.isPending}>
+              Publish
+            </Button>
             <Button onClick={() => setPublishing(false)}>Not yet</Button>
           </div>
         </form>

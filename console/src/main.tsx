@@ -12,7 +12,13 @@ const nonce = document.querySelector<HTMLMetaElement>('meta[property="csp-nonce"
 if (nonce) setNonce(nonce);
 
 const queries = new QueryClient({
-  defaultOptions: { queries: { retry: (n, e) => n < 2 && !(e instanceof Refused && e.status >= 400 && e.status < 500), staleTime: 1000, refetchOnWindowFocus: false } },
+  defaultOptions: {
+    queries: {
+      retry: (n, e) => n < 2 && !(e instanceof Refused && e.status >= 400 && e.status < 500),
+      staleTime: 1000,
+      refetchOnWindowFocus: false,
+    },
+  },
 });
 
 createRoot(document.getElementById("root")!).render(

@@ -8,9 +8,45 @@ import { DraftBar } from "./draft-bar";
 import { Modal } from "./ui/form";
 
 const groups: [string, [string, string][]][] = [
-  ["Watch", [["Now", "/"], ["Attempts", "/attempts"], ["Gear journal", "/journal"], ["Try", "/try"]]],
-  ["Set up", [["Clients", "/clients"], ["Directories", "/directories"], ["People", "/people"], ["Second factors", "/factors"], ["Devices", "/devices"], ["Realms", "/realms"], ["Lanes", "/lanes"], ["Passes", "/passes"], ["Command lists", "/command-lists"], ["Pools", "/pools"], ["Overrides", "/overrides"], ["Calendars", "/calendars"], ["Dictionary", "/vendors"], ["Remote servers", "/remotes"], ["Certificates", "/certificates"]]],
-  ["Keep", [["Analysis", "/analysis"], ["Expectations", "/expectations"], ["Checkup", "/checkup"], ["History", "/history"], ["Operators", "/operators"]]],
+  [
+    "Watch",
+    [
+      ["Now", "/"],
+      ["Attempts", "/attempts"],
+      ["Gear journal", "/journal"],
+      ["Try", "/try"],
+    ],
+  ],
+  [
+    "Set up",
+    [
+      ["Clients", "/clients"],
+      ["Directories", "/directories"],
+      ["People", "/people"],
+      ["Second factors", "/factors"],
+      ["Devices", "/devices"],
+      ["Realms", "/realms"],
+      ["Lanes", "/lanes"],
+      ["Passes", "/passes"],
+      ["Command lists", "/command-lists"],
+      ["Pools", "/pools"],
+      ["Overrides", "/overrides"],
+      ["Calendars", "/calendars"],
+      ["Dictionary", "/vendors"],
+      ["Remote servers", "/remotes"],
+      ["Certificates", "/certificates"],
+    ],
+  ],
+  [
+    "Keep",
+    [
+      ["Analysis", "/analysis"],
+      ["Expectations", "/expectations"],
+      ["Checkup", "/checkup"],
+      ["History", "/history"],
+      ["Operators", "/operators"],
+    ],
+  ],
 ];
 
 export function Key() {
@@ -75,41 +111,97 @@ export function Shell({ operator, children }: { operator: string; children: Reac
   return (
     <div className="grid h-full grid-cols-[196px_1fr] grid-rows-[48px_1fr]">
       <nav aria-label="Pages" className="row-span-2 overflow-y-auto border-r border-hair bg-nav py-3 text-[13.5px]">
-        <div className="flex items-center gap-[9px] px-4 pb-1 font-bold tracking-tight"><Key />Tollgate Key</div>
+        <div className="flex items-center gap-[9px] px-4 pb-1 font-bold tracking-tight">
+          <Key />
+          Tollgate Key
+        </div>
         {groups.map(([name, pages]) => (
           <div key={name}>
             <div className="mx-4 mt-3.5 mb-1 text-[11px] font-semibold text-soft">{name}</div>
             {pages.map(([page, path]) => (
-              <NavLink key={path} to={path} end={path === "/"} className={({ isActive }) => `flex justify-between px-4 py-1 ${isActive ? "bg-sheet font-semibold shadow-[inset_3px_0_0_var(--brass)]" : ""}`}>
+              <NavLink
+                key={path}
+                to={path}
+                end={path === "/"}
+                className={({ isActive }) =>
+                  `flex justify-between px-4 py-1 ${isActive ? "bg-sheet font-semibold shadow-[inset_3px_0_0_var(--brass)]" : ""}`
+                }
+              >
                 <span>{page}</span>
-                {flags[page] > 0 && <span className="text-[12px] text-out" title="need you">{flags[page]}</span>}
+                {flags[page] > 0 && (
+                  <span className="text-[12px] text-out" title="need you">
+                    {flags[page]}
+                  </span>
+                )}
               </NavLink>
             ))}
           </div>
         ))}
       </nav>
       <header className="flex items-center gap-3.5 border-b border-hair bg-sheet px-5">
-        <form role="search" className="relative w-[380px] shrink-0" onSubmit={(e) => {
-          e.preventDefault();
-          const q = new FormData(e.currentTarget).get("q");
-          go(`/attempts?q=${encodeURIComponent(String(q))}`);
-        }}>
-          <input ref={search} name="q" key={at.key} aria-label="Search attempts" placeholder="Person, MAC, address, client" className="field bg-paper pr-8" autoComplete="off" onKeyDown={(e) => e.key === "Escape" && e.currentTarget.blur()} />
-          <kbd className="absolute top-[6px] right-2 rounded-[3px] border border-hair bg-sheet px-[5px] font-mono text-[11px] leading-4 text-soft">/</kbd>
+        <form
+          role="search"
+          className="relative w-[380px] shrink-0"
+          onSubmit={(e) => {
+            e.preventDefault();
+            const q = new FormData(e.currentTarget).get("q");
+            go(`/attempts?q=${encodeURIComponent(String(q))}`);
+          }}
+        >
+          <input
+            ref={search}
+            name="q"
+            key={at.key}
+            aria-label="Search attempts"
+            placeholder="Person, MAC, address, client"
+            className="field bg-paper pr-8"
+            autoComplete="off"
+            onKeyDown={(e) => e.key === "Escape" && e.currentTarget.blur()}
+          />
+          <kbd className="absolute top-[6px] right-2 rounded-[3px] border border-hair bg-sheet px-[5px] font-mono text-[11px] leading-4 text-soft">
+            /
+          </kbd>
         </form>
         <div className="ml-auto flex items-center gap-2 text-[13px]">
           <DraftBar />
-          <button type="button" onClick={toggleTheme} title="Light or night" aria-label="Light or night" className="ml-2 rounded px-1.5 text-soft hover:text-ink">◐</button>
+          <button
+            type="button"
+            onClick={toggleTheme}
+            title="Light or night"
+            aria-label="Light or night"
+            className="ml-2 rounded px-1.5 text-soft hover:text-ink"
+          >
+            ◐
+          </button>
           <span className="text-soft">{operator}</span>
-          <button type="button" onClick={signOut} className="rounded text-soft underline decoration-hair underline-offset-2 hover:text-ink">Sign out</button>
+          <button
+            type="button"
+            onClick={signOut}
+            className="rounded text-soft underline decoration-hair underline-offset-2 hover:text-ink"
+          >
+            Sign out
+          </button>
         </div>
       </header>
       <main className="overflow-auto px-5 py-4">{children}</main>
       <Palette open={palette} close={() => setPalette(false)} />
       <Modal open={help} onClose={() => setHelp(false)} title="Keys">
         <dl className="grid grid-cols-[110px_1fr] gap-y-1">
-          {[["/", "search attempts"], ["Ctrl K", "go to a page or an object"], ["↑ ↓", "move in a table"], ["Enter", "open"], ["Esc", "close"], ["Space, ↑ ↓", "lift and move a lane or policy by its handle"], ["?", "this list"]].map(([k, v]) => (
-            <div key={k} className="contents"><dt><kbd className="rounded-[3px] border border-hair bg-sheet px-1.5 font-mono text-[11px]">{k}</kbd></dt><dd>{v}</dd></div>
+          {[
+            ["/", "search attempts"],
+            ["Ctrl K", "go to a page or an object"],
+            ["↑ ↓", "move in a table"],
+            ["Enter", "open"],
+            ["Esc", "close"],
+            ["Space, ↑ ↓", "lift and move a lane or policy by its handle"],
+            ["?", "this list"],
+          ].map(([k, v]) => (
+            <div key={k} className="contents">
+              <dt>
+                <kbd className="rounded-[3px] border border-hair bg-sheet px-1.5 font-mono text-[11px]">{k}</kbd>
+              </dt>
+              <dd>{v}</dd>
+            </div>
           ))}
         </dl>
       </Modal>
@@ -119,12 +211,30 @@ export function Shell({ operator, children }: { operator: string; children: Reac
 
 /** Goes to any page or object by typing part of its name. */
 function Palette({ open, close }: { open: boolean; close: () => void }) {
-  return <Modal open={open} onClose={close} title="Go to">{open && <PaletteList close={close} />}</Modal>;
+  return (
+    <Modal open={open} onClose={close} title="Go to">
+      {open && <PaletteList close={close} />}
+    </Modal>
+  );
 }
 
 function PaletteList({ close }: { close: () => void }) {
   const go = useNavigate();
-  const kinds = { clients: useObjects("clients"), directories: useObjects("directories"), realms: useObjects("realms"), lanes: useObjects("lanes"), passes: useObjects("passes"), calendars: useObjects("calendars"), vendors: useObjects("vendors"), overrides: useObjects("overrides"), "command-lists": useObjects("command-lists"), expectations: useObjects("expectations"), certificates: useObjects("certificates"), authorities: useObjects("authorities"), trusts: useObjects("trusts") };
+  const kinds = {
+    clients: useObjects("clients"),
+    directories: useObjects("directories"),
+    realms: useObjects("realms"),
+    lanes: useObjects("lanes"),
+    passes: useObjects("passes"),
+    calendars: useObjects("calendars"),
+    vendors: useObjects("vendors"),
+    overrides: useObjects("overrides"),
+    "command-lists": useObjects("command-lists"),
+    expectations: useObjects("expectations"),
+    certificates: useObjects("certificates"),
+    authorities: useObjects("authorities"),
+    trusts: useObjects("trusts"),
+  };
   const to = (path: string) => () => {
     close();
     go(path);
@@ -140,11 +250,28 @@ function PaletteList({ close }: { close: () => void }) {
       <Command.Input autoFocus placeholder="Page, client, lane ..." className="field mb-2" />
       <Command.List className="max-h-80 overflow-y-auto">
         <Command.Empty className="p-2 text-soft">Nothing of that name.</Command.Empty>
-        {groups.flatMap(([, pages]) => pages).map(([name, path]) => <Command.Item key={path} onSelect={to(path)} className={item}>{name}</Command.Item>)}
-        <Command.Item onSelect={publish} className={item}>Publish the draft</Command.Item>
-        {Object.entries(kinds).flatMap(([kind, list]) => (list.data?.items ?? []).slice(0, 200).map((o) => (
-          <Command.Item key={o.id} value={`${kind} ${o.name} ${o.id}`} onSelect={to(`/${kind}/${o.id}`)} className={item}><span className="text-soft">{kind}</span> {o.name}</Command.Item>
-        )))}
+        {groups
+          .flatMap(([, pages]) => pages)
+          .map(([name, path]) => (
+            <Command.Item key={path} onSelect={to(path)} className={item}>
+              {name}
+            </Command.Item>
+          ))}
+        <Command.Item onSelect={publish} className={item}>
+          Publish the draft
+        </Command.Item>
+        {Object.entries(kinds).flatMap(([kind, list]) =>
+          (list.data?.items ?? []).slice(0, 200).map((o) => (
+            <Command.Item
+              key={o.id}
+              value={`${kind} ${o.name} ${o.id}`}
+              onSelect={to(`/${kind}/${o.id}`)}
+              className={item}
+            >
+              <span className="text-soft">{kind}</span> {o.name}
+            </Command.Item>
+          )),
+        )}
       </Command.List>
     </Command>
   );

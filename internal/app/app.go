@@ -53,14 +53,15 @@ type Options struct {
 	HTTP string
 	// Node is the number of this node among those that share records, 0 to 255: it is part of every identifier.
 	Node uint8
-	// HTTPHosts are further names under which the console is opened where it is served in clear, such as by a proxy on this machine.
+	// HTTPHosts are further names under which the console is opened where it is served in clear, such as by a proxy on
+	// this machine.
 	HTTPHosts []string
 	// TLSCert and TLSKey are PEM files; without them a self-signed certificate is made where TLS is needed.
 	TLSCert, TLSKey string
 	// RADIUS are the addresses for authentication.
 	RADIUS []string
-	// TACACS and TACACSTLS are the addresses for TACACS+, over TCP and over TLS 1.3. TACACSOptional goes on without them where
-	// the operating system does not let us listen there.
+	// TACACS and TACACSTLS are the addresses for TACACS+, over TCP and over TLS 1.3. TACACSOptional goes on without
+	// them where the operating system does not let us listen there.
 	TACACS, TACACSTLS []string
 	TACACSOptional    bool
 	// KeepAttempts is how long attempts are kept.
@@ -96,8 +97,9 @@ type App struct {
 // gcPercent lets the heap grow fivefold between collections: what lives is small, and each attempt leaves garbage.
 const gcPercent = 400
 
-// oneMore has one more goroutine run at a time than there are cores, once: those that write to the disk sit in system calls, and
-// the scheduler gives their place away only after a while. With two cores this is a quarter more commands a second.
+// oneMore has one more goroutine run at a time than there are cores, once: those that write to the disk sit in system
+// calls, and the scheduler gives their place away only after a while. With two cores this is a quarter more commands a
+// second.
 var oneMore = sync.OnceFunc(func() {
 	if os.Getenv("GOMAXPROCS") == "" {
 		runtime.GOMAXPROCS(runtime.GOMAXPROCS(0) + 1)
@@ -158,8 +160,11 @@ func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.
 		return err
 	}
 	a.done = append(a.done, computers.Close, leases.Close)
-	a.owners = map[string]owner{"account": accounts, "device": devices, "factor": a.factors, "lease": leases, "issued": issued, "machine-account": members}
-	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Computers: computers, Issued: issued, MachineAccounts: members, Leases: leases, Factors: a.factors, Writer: a.Writer, Journal: a.Journal, Panics: a.panicked})
+	a.owners = map[string]owner{"account": accounts, "device": devices, "factor": a.factors, "lease": leases,
+		"issued": issued, "machine-account": members}
+	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Computers: computers, Issued: issued,
+		MachineAccounts: members, Leases: leases, Factors: a.factors, Writer: a.Writer, Journal: a.Journal,
+		Panics: a.panicked})
 	a.done = append(a.done, a.Gate.Close)
 	return nil
 }
@@ -248,9 +253,15 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		return err
 	}
 	analyst := revision.NewAnalyst(a.Gate, accounts.Groups)
-	needs := &attention.Sources{Addresses: registry, Accounts: accounts, Checkup: checks, Revisions: revisions, Analyst: analyst, Lost: a.Writer.Lost}
-	return a.serve(o, listener, secure, api.New(&api.Service{Version: Version, Store: a.store, Writer: a.Writer, Revisions: revisions, Analyst: analyst, Attention: needs, Accounts: accounts, Factors: a.factors, Operators: operators,
-		Sources: registry, Gate: a.Gate, Checkup: checks, Roster: copies, Rehearsals: rehearsal.New(a.store, a.Writer.Added), Box: box, IDs: ids, Tally: counts, Attempts: hub, Journal: a.Journal, Entries: entries, Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting, Secure: secure, Hosts: o.HTTPHosts, Done: background.Done()}))
+	needs := &attention.Sources{Addresses: registry, Accounts: accounts, Checkup: checks, Revisions: revisions,
+		Analyst: analyst, Lost: a.Writer.Lost}
+	return a.serve(o, listener, secure, api.New(&api.Service{Version: Version, Store: a.store, Writer: a.Writer,
+		Revisions: revisions, Analyst: analyst, Attention: needs, Accounts: accounts, Factors: a.factors,
+		Operators: operators,
+		Sources:   registry, Gate: a.Gate, Checkup: checks, Roster: copies, Rehearsals: rehearsal.New(a.store,
+			a.Writer.Added), Box: box, IDs: ids, Tally: counts, Attempts: hub, Journal: a.Journal, Entries: entries,
+		Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting,
+		Secure: secure, Hosts: o.HTTPHosts, Done: background.Done()}))
 }
 
 // openTACACS opens the sockets of TACACS+.
@@ -260,7 +271,8 @@ func (a *App) openTACACS(o *Options, registry *sources.Registry) error {
 		if !o.TACACSOptional {
 			return err
 		}
-		o.Log.Warn("TACACS+ is off; name its addresses with -tacacs and -tacacs-tls, or let the service use low ports", "error", err)
+		o.Log.Warn("TACACS+ is off; name its addresses with -tacacs and -tacacs-tls, or let the service use low ports",
+			"error", err)
 		if a.tacacs, err = tacacs.Serve(a.Gate, registry, nil, nil); err != nil {
 			return err
 		}
@@ -304,8 +316,9 @@ func listenHTTP(o *Options) (l net.Listener, secure bool, err error) {
 }
 
 func (a *App) serve(o *Options, listener net.Listener, secure bool, handler http.Handler) error {
-	a.server = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
-		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn)}
+	a.server = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 64 << 10,
+		ErrorLog:       slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn)}
 	address := listener.Addr().(*net.TCPAddr)
 	a.URL = "http://" + address.String()
 	if secure {

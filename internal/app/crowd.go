@@ -7,8 +7,8 @@ import (
 )
 
 const (
-	// maxWeb is how many connections to the console and the API may be open, maxWebOfOne how many from one address (one /64 in
-	// IPv6). Loopback has the first limit alone, since a proxy may stand there for everybody.
+	// maxWeb is how many connections to the console and the API may be open, maxWebOfOne how many from one address (one
+	// /64 in IPv6). Loopback has the first limit alone, since a proxy may stand there for everybody.
 	maxWeb      = 4096
 	maxWebOfOne = 256
 )

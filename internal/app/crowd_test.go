@@ -33,7 +33,8 @@ func (e *elsewhere) RemoteAddr() net.Addr {
 	return a
 }
 
-// One source takes a bounded number of connections to the console; others get in meanwhile, and a place that is left is free.
+// One source takes a bounded number of connections to the console; others get in meanwhile, and a place that is left is
+// free.
 func TestOneSourceLeavesTheConsoleToOthers(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

@@ -18,8 +18,9 @@ type configuration struct {
 
 func (c configuration) Reload(ctx context.Context, _ string) error { return c.reload(ctx) }
 
-// Changed tells the owner of a record that it was changed elsewhere, such as by another node: this node reads it anew from its
-// store, where it is already. Kinds are account, device, factor, lease, issued, machine-account and configuration.
+// Changed tells the owner of a record that it was changed elsewhere, such as by another node: this node reads it anew
+// from its store, where it is already. Kinds are account, device, factor, lease, issued, machine-account and
+// configuration.
 func (a *App) Changed(ctx context.Context, kind, id string) error {
 	o := a.owners[kind]
 	if o == nil {

@@ -8,8 +8,8 @@ import (
 	"path/filepath"
 )
 
-// makePrivate makes the data directory, and takes from others what they may do with it and with what lies in it: keys, hashes and
-// what was recorded of people. Whoever could read it before may have done so, which is why it is said.
+// makePrivate makes the data directory, and takes from others what they may do with it and with what lies in it: keys,
+// hashes and what was recorded of people. Whoever could read it before may have done so, which is why it is said.
 func makePrivate(dir string, log *slog.Logger) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return fmt.Errorf("making the data directory: %w", err)
@@ -27,9 +27,11 @@ func makePrivate(dir string, log *slog.Logger) error {
 		}
 		narrow := info.Mode().Perm() & 0o700
 		if err := os.Chmod(path, narrow); err != nil {
-			return fmt.Errorf("%s may be read or changed by others (%v), and that cannot be ended: give it to the user that runs the service, with rights %v: %w", path, info.Mode().Perm(), narrow, err)
+			return fmt.Errorf("%s may be read or changed by others (%v), and that cannot be ended: give it to the "+
+				"user that runs the service, with rights %v: %w", path, info.Mode().Perm(), narrow, err)
 		}
-		log.Warn("others could get at this until now; that was ended. If they are not to be trusted, change what lies in it", "path", path, "rights", info.Mode().Perm().String(), "now", narrow.String())
+		log.Warn("others could get at this until now; that was ended. If they are not to be trusted, change what "+
+			"lies in it", "path", path, "rights", info.Mode().Perm().String(), "now", narrow.String())
 		return nil
 	})
 }

@@ -23,7 +23,8 @@ func TestADataDirectoryThatOthersCanReadIsClosed(t *testing.T) {
 	if err := makePrivate(dir, slog.New(slog.NewTextHandler(&said, nil))); err != nil {
 		t.Fatal(err)
 	}
-	for name, want := range map[string]os.FileMode{".": 0o700, "key": 0o600, "tollgate.db": 0o600, "setup-code": 0o600} {
+	for name, want := range map[string]os.FileMode{".": 0o700, "key": 0o600, "tollgate.db": 0o600,
+		"setup-code": 0o600} {
 		if info, _ := os.Stat(filepath.Join(dir, name)); info.Mode().Perm() != want {
 			t.Errorf("%s has rights %v", name, info.Mode().Perm())
 		}

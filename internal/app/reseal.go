@@ -14,8 +14,8 @@ import (
 	"tollgate.example/key/internal/store"
 )
 
-// reseal seals the secrets of a version before this one for the places where they are, once. If it is broken off it begins anew with
-// the next start.
+// reseal seals the secrets of a version before this one for the places where they are, once. If it is broken off it
+// begins anew with the next start.
 func reseal(ctx context.Context, s *store.Store, box *seal.Box) error {
 	if !box.Old {
 		return nil
@@ -28,7 +28,9 @@ func reseal(ctx context.Context, s *store.Store, box *seal.Box) error {
 	}
 	err := s.Reseal(ctx, store.Sealed{
 		Config:  func(text []byte) ([]byte, error) { return resealConfig(box, text) },
-		Account: at(account.Place), Factor: at(factor.Place), Machine: at(func(id string) config.Place { return config.Place{Purpose: domain.MachinePurpose, Object: id} }),
+		Account: at(account.Place), Factor: at(factor.Place), Machine: at(func(id string) config.Place {
+			return config.Place{Purpose: domain.MachinePurpose, Object: id}
+		}),
 	})
 	if err != nil {
 		return err
@@ -38,8 +40,10 @@ func reseal(ctx context.Context, s *store.Store, box *seal.Box) error {
 
 // resealed are the secrets of configurations of that version: kind, field and what it is for.
 var resealed = []struct{ kind, field, purpose string }{
-	{"clients", "secret", "radius"}, {"clients", "previous", "radius"}, {"clients", "tacacsSecret", "tacacs"}, {"clients", "tacacsPrevious", "tacacs"},
-	{"directories", "bindPassword", "bind"}, {"remotes", "secret", "remote"}, {"authorities", "key", "authority"}, {"certificates", "key", "certificate"},
+	{"clients", "secret", "radius"}, {"clients", "previous", "radius"}, {"clients", "tacacsSecret", "tacacs"},
+	{"clients", "tacacsPrevious", "tacacs"},
+	{"directories", "bindPassword", "bind"}, {"remotes", "secret", "remote"}, {"authorities", "key", "authority"},
+	{"certificates", "key", "certificate"},
 }
 
 // resealConfig works on the text of a configuration, so that nothing else in it changes, whatever version wrote it.

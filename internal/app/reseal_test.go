@@ -27,8 +27,8 @@ func before(t *testing.T, key []byte, clear string) string {
 	return "sealed1:" + base64.RawStdEncoding.EncodeToString(aead.Seal(nonce, nonce, []byte(clear), nil))
 }
 
-// A data directory of the version before is brought over at the first start, everything in it or nothing, and its secrets can be
-// moved nowhere after that.
+// A data directory of the version before is brought over at the first start, everything in it or nothing, and its
+// secrets can be moved nowhere after that.
 func TestSecretsOfTheVersionBefore(t *testing.T) {
 	dir, key, ctx := t.TempDir(), make([]byte, 32), context.Background()
 	os.WriteFile(filepath.Join(dir, "key"), key, 0o600)
@@ -36,17 +36,23 @@ func TestSecretsOfTheVersionBefore(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	text := `{"clients":[{"id":"c1","name":"np-switch-1","secret":"` + before(t, key, "quay") + `","ofOldTimes":{"x":12345678901234567890}}],"directories":[{"id":"d1","name":"LANTERN","bindPassword":"` + before(t, key, "rope") + `"}]}`
+	text := `{"clients":[{"id":"c1","name":"np-switch-1","secret":"` + before(t, key, "quay") +
+		`","ofOldTimes":{"x":12345678901234567890}}],"directories":[{"id":"d1","name":"LANTERN","bindPassword":"` +
+		before(t, key, "rope") + `"}]}`
 	must := func(err error) {
 		t.Helper()
 		if err != nil {
 			t.Fatal(err)
 		}
 	}
-	must(s.Publish(ctx, store.Revision{Number: 1, Config: []byte(text), Changes: []byte("[]")}, store.Draft{Config: []byte(text), Authors: []byte("{}")}))
-	must(s.SaveAccount(ctx, store.Account{ID: "a1", Name: "ann", Groups: []byte("[]"), Hash: "x", Keeps: "password", Proof: before(t, key, "gangway")}))
-	must(s.SaveMachineAccount(ctx, store.MachineAccount{Domain: "LANTERN", Computer: "TOLLGATE", Password: before(t, key, "machine"), Previous: before(t, key, "older")}))
-	must(s.AddFactorToken(ctx, store.FactorToken{ID: "f1", Store: "local", Name: "ann", Algorithm: "SHA1", Digits: 6, Period: 30, Secrets: before(t, key, "{}")}, nil))
+	must(s.Publish(ctx, store.Revision{Number: 1, Config: []byte(text), Changes: []byte("[]")},
+		store.Draft{Config: []byte(text), Authors: []byte("{}")}))
+	must(s.SaveAccount(ctx, store.Account{ID: "a1", Name: "ann", Groups: []byte("[]"), Hash: "x", Keeps: "password",
+		Proof: before(t, key, "gangway")}))
+	must(s.SaveMachineAccount(ctx, store.MachineAccount{Domain: "LANTERN", Computer: "TOLLGATE",
+		Password: before(t, key, "machine"), Previous: before(t, key, "older")}))
+	must(s.AddFactorToken(ctx, store.FactorToken{ID: "f1", Store: "local", Name: "ann", Algorithm: "SHA1", Digits: 6,
+		Period: 30, Secrets: before(t, key, "{}")}, nil))
 	for range 2 { // a second start finds nothing to do
 		box, err := seal.Open(filepath.Join(dir, "key"))
 		must(err)
@@ -58,7 +64,8 @@ func TestSecretsOfTheVersionBefore(t *testing.T) {
 	}
 	opens := func(purpose, object, sealed, want string) {
 		t.Helper()
-		if clear, err := box.Open(config.Place{Purpose: purpose, Object: object}, config.Secret(sealed)); err != nil || clear != want {
+		if clear, err := box.Open(config.Place{Purpose: purpose, Object: object}, config.Secret(sealed)); err != nil ||
+			clear != want {
 			t.Errorf("%s of %s: %q, %v", purpose, object, clear, err)
 		}
 	}

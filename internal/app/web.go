@@ -47,8 +47,10 @@ func selfSign(certFile, keyFile string) error {
 		return err
 	}
 	host, _ := os.Hostname()
-	template := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "Tollgate Key console"}, NotBefore: time.Now().Add(-time.Hour),
-		NotAfter: time.Now().AddDate(2, 0, 0), DNSNames: []string{"localhost", host}, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	template := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "Tollgate Key console"},
+		NotBefore: time.Now().Add(-time.Hour),
+		NotAfter:  time.Now().AddDate(2, 0, 0), DNSNames: []string{"localhost", host},
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	addrs, _ := net.InterfaceAddrs()
 	for _, a := range addrs {
 		if n, ok := a.(*net.IPNet); ok {
@@ -63,7 +65,8 @@ func selfSign(certFile, keyFile string) error {
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(keyFile, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}), 0o600); err != nil {
+	if err := os.WriteFile(keyFile, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}),
+		0o600); err != nil {
 		return err
 	}
 	return os.WriteFile(certFile, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600)

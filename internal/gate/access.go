@@ -54,7 +54,9 @@ type Forwarder interface {
 func (g *Gate) Access(ctx context.Context, a *Access) (out Answer) {
 	out.Discard = true // what is left after a fault of ours
 	f := &a.Facts
-	defer g.Panics.Catch(func() string { return "an attempt of " + f.Sent + " through " + f.Client }, func() { g.faulted(a.Snapshot, f, a.Begun) })
+	defer g.Panics.Catch(func() string { return "an attempt of " + f.Sent + " through " + f.Client }, func() {
+		g.faulted(a.Snapshot, f, a.Begun)
+	})
 	return g.access(ctx, a)
 }
 
@@ -123,5 +125,6 @@ func (g *Gate) faulted(s *snapshot.Snapshot, f *facts.Facts, begun time.Time) {
 	defer g.Panics.Catch(func() string { return "recording an attempt that hit a fault" }, nil)
 	v := &Visit{gate: g, snapshot: s, Facts: *f, begun: begun}
 	v.judged(reason.ServiceFault, "")
-	v.record(&decide.Decision{Verdict: results.Refused, Reason: reason.ServiceFault, Name: f.Sent, Row: -1}, time.Since(begun))
+	v.record(&decide.Decision{Verdict: results.Refused, Reason: reason.ServiceFault, Name: f.Sent, Row: -1},
+		time.Since(begun))
 }

@@ -18,7 +18,8 @@ func (p *prover) ChangePassword(ctx context.Context, who proof.Subject, name str
 	person := p.claim.Person
 	open := p.snapshot.Directory(person.Store)
 	if open == nil || open.Member == nil {
-		return p.outcome(reason.PasswordExpired, "only a domain that we are a member of lets passwords be changed from here", begun)
+		return p.outcome(reason.PasswordExpired, "only a domain that we are a member of lets passwords be changed "+
+			"from here", begun)
 	}
 	code, detail := open.Member.ChangePersonsPassword(ctx, person.Name, change)
 	if code == reason.OK {

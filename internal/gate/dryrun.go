@@ -12,17 +12,19 @@ import (
 	"tollgate.example/key/internal/identity/proof"
 )
 
-// DryRun decides under a plan, which need not be in effect, what an attempt of these facts with the right proof by a method
-// would come to. People are looked up where they are kept now; nothing is recorded. The error says why it could not be
-// found out.
-func (g *Gate) DryRun(ctx context.Context, plan *decide.Plan, f facts.Facts, method string, now time.Time) (decide.Decision, *facts.Facts, error) {
+// DryRun decides under a plan, which need not be in effect, what an attempt of these facts with the right proof by a
+// method would come to. People are looked up where they are kept now; nothing is recorded. The error says why it could
+// not be found out.
+func (g *Gate) DryRun(ctx context.Context, plan *decide.Plan, f facts.Facts, method string,
+	now time.Time) (decide.Decision, *facts.Facts, error) {
 	s := g.Current().Under(plan)
 	v, why := g.Arrive(s, f, now)
 	if why == reason.OK && len(v.before.Lane.Forward) == 0 {
 		if v.before.Realm != nil {
 			for _, step := range v.before.Realm.Lookup {
 				if step.Store != config.LocalStore && s.Directory(step.Store) == nil {
-					return decide.Decision{}, nil, fmt.Errorf("directory %s is not in effect yet, so nobody can be looked up there", step.Store)
+					return decide.Decision{}, nil,
+						fmt.Errorf("directory %s is not in effect yet, so nobody can be looked up there", step.Store)
 				}
 			}
 		}
@@ -46,13 +48,15 @@ func (g *Gate) DryRun(ctx context.Context, plan *decide.Plan, f facts.Facts, met
 // usable tells whether a right proof could be checked at all where the person is kept.
 func (g *Gate) usable(plan *decide.Plan, person *facts.Person, method string) (reason.Code, string) {
 	m := config.FindMethod(method)
-	if person == nil || m == nil || person.Store == config.DeviceStore || m.Needs != config.NeedsNTHash && m.Needs != config.NeedsClear {
+	if person == nil || m == nil || person.Store == config.DeviceStore || m.Needs != config.NeedsNTHash &&
+		m.Needs != config.NeedsClear {
 		return reason.OK, ""
 	}
 	if person.Store == config.LocalStore {
 		return g.Accounts.Usable(person.Name, m.Needs)
 	}
-	if d, at := config.Find(plan.Config.Directories, person.Store); at >= 0 && m.Needs == config.NeedsNTHash && d.Member() {
+	if d, at := config.Find(plan.Config.Directories, person.Store); at >= 0 && m.Needs == config.NeedsNTHash &&
+		d.Member() {
 		return reason.OK, ""
 	}
 	return reason.MethodUnusable, noHashes

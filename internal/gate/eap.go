@@ -11,8 +11,8 @@ import (
 )
 
 const (
-	// maxConversations bounds the conversations under way, maxWeight what they hold in memory together, in octets; conversationIdle
-	// is how long a peer may think.
+	// maxConversations bounds the conversations under way, maxWeight what they hold in memory together, in octets;
+	// conversationIdle is how long a peer may think.
 	maxConversations = 20_000
 	maxWeight        = 512 << 20
 	conversationIdle = 30 * time.Second
@@ -22,8 +22,8 @@ const (
 // open is a conversation under way, with the visit it belongs to.
 type open = server.Open[*prover]
 
-// beginEAP takes the first round of an EAP conversation (RFC 3579), which has no State; Continue takes the others. A round
-// that ends the conversation gives the verdict, the others a challenge.
+// beginEAP takes the first round of an EAP conversation (RFC 3579), which has no State; Continue takes the others. A
+// round that ends the conversation gives the verdict, the others a challenge.
 func (g *Gate) beginEAP(ctx context.Context, a *Access) Answer {
 	if a.EAP.State != nil {
 		return g.stray(a)
@@ -75,7 +75,8 @@ func (g *Gate) stray(a *Access) Answer {
 // round hands one packet to the conversation.
 func (g *Gate) round(ctx context.Context, o *open, message []byte) (out Answer) {
 	out.Discard = true // what is left after a fault of ours
-	defer g.Panics.Catch(func() string { return "an EAP round of " + o.Keep.Facts.Sent + " through " + o.Keep.client }, func() { g.stumbled(o) })
+	defer g.Panics.Catch(func() string { return "an EAP round of " + o.Keep.Facts.Sent + " through " + o.Keep.client },
+		func() { g.stumbled(o) })
 	answer := o.Take(ctx, message)
 	switch {
 	case answer.Discard:

@@ -12,8 +12,8 @@ import (
 	"tollgate.example/key/internal/identity/account"
 )
 
-// findEmergency finds who signs in with an emergency account: it works for signing in to the devices it is for, and only while
-// no directory of the realm answers.
+// findEmergency finds who signs in with an emergency account: it works for signing in to the devices it is for, and
+// only while no directory of the realm answers.
 func (v *Visit) findEmergency(ctx context.Context, e *account.Emergency) reason.Code {
 	sealed := func(why string) reason.Code {
 		v.Facts.Credential, v.Facts.CredentialDetail = reason.EmergencySealed, why
@@ -34,7 +34,8 @@ func (v *Visit) findEmergency(ctx context.Context, e *account.Emergency) reason.
 		directories++
 		at := time.Now()
 		_, outcome, detail := v.snapshot.Directory(step.Store).Find(ctx, v.before.Name)
-		v.Facts.Lookups = append(v.Facts.Lookups, facts.Lookup{Store: step.Store, Outcome: outcome, Detail: detail, Micros: time.Since(at).Microseconds()})
+		v.Facts.Lookups = append(v.Facts.Lookups, facts.Lookup{Store: step.Store, Outcome: outcome, Detail: detail,
+			Micros: time.Since(at).Microseconds()})
 		switch outcome {
 		case reason.DirectoryUnreachable, reason.DirectoryBind, reason.DirectoryFailed:
 		default:
@@ -55,5 +56,6 @@ func (v *Visit) noteEmergency() {
 	if err := v.gate.Accounts.Opened(ctx, p.Name, v.Facts.Client, v.Facts.At); err != nil {
 		slog.Error("the use of an emergency account could not be stored", "account", p.Name, "error", err)
 	}
-	slog.Warn("an emergency account was used, since no directory answers", "account", p.Name, "client", v.Facts.Client, "from", v.Facts.From)
+	slog.Warn("an emergency account was used, since no directory answers", "account", p.Name, "client", v.Facts.Client,
+		"from", v.Facts.From)
 }

@@ -9,7 +9,8 @@ import (
 	"tollgate.example/key/internal/core/reason"
 )
 
-// NeedsCode reports whether a one-time code has to be given now: the lane asks for one, and none was given lately from here.
+// NeedsCode reports whether a one-time code has to be given now: the lane asks for one, and none was given lately from
+// here.
 func (v *Visit) NeedsCode() bool {
 	if v.before.Lane == nil || !v.before.Lane.NeedsCode(&v.Facts) {
 		return false
@@ -23,9 +24,11 @@ func (v *Visit) codeRests() bool {
 	if p == nil || !v.Facts.From.IsValid() {
 		return false
 	}
-	at, ok := v.gate.Factors.Rests(p.Store, p.Name, v.Facts.Client, v.Facts.From.String(), time.Duration(lane.FactorRestMinutes)*time.Minute, v.Facts.At)
+	at, ok := v.gate.Factors.Rests(p.Store, p.Name, v.Facts.Client, v.Facts.From.String(),
+		time.Duration(lane.FactorRestMinutes)*time.Minute, v.Facts.At)
 	if ok {
-		v.Facts.Factor = &facts.Factor{Outcome: reason.OK, Detail: fmt.Sprintf("given %s ago on %s, from %s", v.Facts.At.Sub(at).Round(time.Second), v.Facts.Client, v.Facts.From)}
+		v.Facts.Factor = &facts.Factor{Outcome: reason.OK, Detail: fmt.Sprintf("given %s ago on %s, from %s",
+			v.Facts.At.Sub(at).Round(time.Second), v.Facts.Client, v.Facts.From)}
 	}
 	return ok
 }
@@ -43,7 +46,8 @@ func (v *Visit) CheckTyped(ctx context.Context, typed string) reason.Code {
 	why := v.CheckPassword(ctx, password)
 	switch {
 	case why == reason.PasswordWrong && code != "" && v.Facts.CredentialDetail == "":
-		v.Facts.CredentialDetail = fmt.Sprintf("%s; the last %d characters were taken for the one-time code", why, len(code))
+		v.Facts.CredentialDetail = fmt.Sprintf("%s; the last %d characters were taken for the one-time code", why,
+			len(code))
 	case why == reason.OK && code == "" && v.codeRests():
 	case why == reason.OK:
 		v.CheckCode(ctx, code)

@@ -39,7 +39,8 @@ func (v *Visit) forward(ctx context.Context, a *Access) Answer {
 		if len(left) > 0 {
 			detail += "; not passed on: " + strings.Join(left, ", ")
 		}
-		v.Facts.Forwarded = &facts.Forwarded{Server: server.Name, Answer: "reject", Detail: detail, Micros: time.Since(begun).Microseconds()}
+		v.Facts.Forwarded = &facts.Forwarded{Server: server.Name, Answer: "reject", Detail: detail,
+			Micros: time.Since(begun).Microseconds()}
 		if reply.Accepted() {
 			v.Facts.Forwarded.Answer, v.Facts.Forwarded.Reply = "accept", v.named(reply)
 		}
@@ -47,15 +48,16 @@ func (v *Visit) forward(ctx context.Context, a *Access) Answer {
 		answer.Forwarded = reply
 		return answer
 	}
-	v.Facts.Forwarded = &facts.Forwarded{Server: strings.Join(names, ", "), Detail: strings.Join(faults, "; "), Micros: time.Since(begun).Microseconds()}
+	v.Facts.Forwarded = &facts.Forwarded{Server: strings.Join(names, ", "), Detail: strings.Join(faults, "; "),
+		Micros: time.Since(begun).Microseconds()}
 	if a.EAP != nil {
 		return v.leaveEAP(a.EAP.Message)
 	}
 	return v.Leave()
 }
 
-// limit takes out of an answer what the server may not grant, lays the pass over it, and returns the names of what was taken out.
-// Only an Access-Accept grants anything; the others carry what the protocol needs.
+// limit takes out of an answer what the server may not grant, lays the pass over it, and returns the names of what was
+// taken out. Only an Access-Accept grants anything; the others carry what the protocol needs.
 func (v *Visit) limit(reply *upstream.Answer, server string) (left []string) {
 	grants := v.snapshot.Plan.GrantsOf(server)
 	if grants == nil {
@@ -83,7 +85,9 @@ func (v *Visit) limit(reply *upstream.Answer, server string) (left []string) {
 	reply.Attributes = kept
 	if reply.Accepted() {
 		for _, over := range grants.Over {
-			reply.Attributes = slices.DeleteFunc(reply.Attributes, func(a upstream.Attribute) bool { return a.Type == over.Type && a.Type != dict.VendorSpecific })
+			reply.Attributes = slices.DeleteFunc(reply.Attributes, func(a upstream.Attribute) bool {
+				return a.Type == over.Type && a.Type != dict.VendorSpecific
+			})
 		}
 		for _, over := range grants.Over {
 			reply.Attributes = append(reply.Attributes, upstream.Attribute{Type: over.Type, Value: over.Value})

@@ -47,8 +47,10 @@ type Parts struct {
 
 // New makes a gate that has no configuration yet: nobody is a client. Close ends the conversations under way.
 func New(parts Parts) *Gate {
-	g := &Gate{Parts: parts, Guard: lockout.New(), checker: certificate.NewChecker(), sessions: server.NewSessions(maxSessions)}
-	g.open = server.NewTable(server.Limits{Open: maxConversations, Weight: maxWeight, Idle: conversationIdle}, g.abandoned)
+	g := &Gate{Parts: parts, Guard: lockout.New(), checker: certificate.NewChecker(),
+		sessions: server.NewSessions(maxSessions)}
+	g.open = server.NewTable(server.Limits{Open: maxConversations, Weight: maxWeight, Idle: conversationIdle},
+		g.abandoned)
 	g.current.Store(snapshot.Empty())
 	return g
 }

@@ -16,8 +16,8 @@ import (
 	"tollgate.example/key/internal/store"
 )
 
-// Gear answers what one session of network gear asks: a sign-in, an authorization or a report. It is used by one goroutine
-// at a time.
+// Gear answers what one session of network gear asks: a sign-in, an authorization or a report. It is used by one
+// goroutine at a time.
 type Gear struct {
 	*Visit
 	gate     *Gate
@@ -40,8 +40,8 @@ func (g *Gear) SignIn(ctx context.Context, f facts.Facts, begun time.Time) {
 	}
 }
 
-// Password checks the password. The reason tells how far that came; password.expired and password.must-change may be followed
-// by Change.
+// Password checks the password. The reason tells how far that came; password.expired and password.must-change may be
+// followed by Change.
 func (g *Gear) Password(ctx context.Context, clear string) reason.Code {
 	switch {
 	case clear == "":
@@ -89,7 +89,9 @@ func (g *Gear) change(ctx context.Context, old, next string) reason.Code {
 		}
 	default:
 		d := g.snapshot.Directory(p.Store)
-		code, detail = g.guarded(ctx, d.Directory, p, func() (reason.Code, string) { return d.ChangePassword(ctx, p.ID, old, next) })
+		code, detail = g.guarded(ctx, d.Directory, p, func() (reason.Code, string) {
+			return d.ChangePassword(ctx, p.ID, old, next)
+		})
 		if code == reason.OK {
 			d.Forget(g.before.Name)
 		}
@@ -144,7 +146,8 @@ func (g *Gear) End() Answer {
 	return g.Leave(g.finish())
 }
 
-// OtherType reports whether it was refused only because of its type of authentication, and the lane allows dialogues and PAP.
+// OtherType reports whether it was refused only because of its type of authentication, and the lane allows dialogues
+// and PAP.
 func (g *Gear) OtherType() bool {
 	return g.why == reason.MethodNotAllowed && g.before.Lane != nil && g.before.Lane.Allows("pap")
 }
@@ -203,8 +206,10 @@ func bareName(s *snapshot.Snapshot, sent string) string {
 // journal puts a visit about the command line of a device into the journal, and returns when that is on the disk.
 func (v *Visit) journal(d *decide.Decision) error {
 	f := &v.Facts
-	e := &store.Entry{At: f.At, Kind: facts.AsksLogin, Client: f.Client, Who: strings.ToLower(d.Name), Verdict: string(d.Verdict),
-		More: store.More{Port: f.Port, Reason: string(d.Reason), Revision: v.snapshot.Revision, Trial: f.Tried != "", Line: d.LineText()}}
+	e := &store.Entry{At: f.At, Kind: facts.AsksLogin, Client: f.Client, Who: strings.ToLower(d.Name),
+		Verdict: string(d.Verdict),
+		More: store.More{Port: f.Port, Reason: string(d.Reason), Revision: v.snapshot.Revision, Trial: f.Tried != "",
+			Line: d.LineText()}}
 	if e.Who == "" {
 		e.Who = strings.ToLower(facts.Clean([]byte(f.Sent)))
 	}

@@ -13,7 +13,8 @@ import (
 
 // guarded checks a password with a directory, unless so many wrong ones of the person were passed on that the directory
 // might lock the account.
-func (v *Visit) guarded(ctx context.Context, d *directory.Directory, person *facts.Person, check func() (reason.Code, string)) (reason.Code, string) {
+func (v *Visit) guarded(ctx context.Context, d *directory.Directory, person *facts.Person, check func() (reason.Code,
+	string)) (reason.Code, string) {
 	limits := d.Guard(ctx)
 	if limits.After == 0 {
 		return check()
@@ -25,16 +26,18 @@ func (v *Visit) guarded(ctx context.Context, d *directory.Directory, person *fac
 	return code, detail
 }
 
-// localLimits brake guesses at local accounts, which nothing else counts: for a while nothing more is looked at, neither from the
-// one device nor of the person, whatever the method.
+// localLimits brake guesses at local accounts, which nothing else counts: for a while nothing more is looked at,
+// neither from the one device nor of the person, whatever the method.
 var localLimits = lockout.Limits{After: 10, Window: time.Minute}
 
 // braked checks a credential of a local account.
-func (v *Visit) braked(ctx context.Context, person *facts.Person, check func() (reason.Code, string)) (reason.Code, string) {
+func (v *Visit) braked(ctx context.Context, person *facts.Person, check func() (reason.Code, string)) (reason.Code,
+	string) {
 	return v.counted(ctx, config.LocalStore, person, localLimits, reason.PasswordBraked, check)
 }
 
-func (v *Visit) counted(ctx context.Context, store string, person *facts.Person, limits lockout.Limits, held reason.Code, check func() (reason.Code, string)) (code reason.Code, detail string) {
+func (v *Visit) counted(ctx context.Context, store string, person *facts.Person, limits lockout.Limits,
+	held reason.Code, check func() (reason.Code, string)) (code reason.Code, detail string) {
 	source := v.source()
 	back, err := v.gate.Guard.Ask(ctx, store, person.Name, source, limits)
 	switch {

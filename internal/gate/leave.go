@@ -12,8 +12,8 @@ import (
 	"tollgate.example/key/internal/store"
 )
 
-// Leave decides, records the attempt and returns the answer. Whoever is to be admitted needs a finished proof; without one, the
-// facts hold no person, and every policy refuses.
+// Leave decides, records the attempt and returns the answer. Whoever is to be admitted needs a finished proof; without
+// one, the facts hold no person, and every policy refuses.
 func (v *Visit) Leave(proofs ...proof.Proof) Answer {
 	begun := time.Now()
 	proof.Into(&v.Facts, proofs...)
@@ -33,7 +33,8 @@ func (v *Visit) Leave(proofs ...proof.Proof) Answer {
 // decide decides by the plan, once more after an address was taken for the pass: the pool may have run out.
 func (v *Visit) decide() decide.Decision {
 	d := v.snapshot.Plan.Decide(&v.Facts)
-	if d.Verdict == results.Admitted && d.Pass != nil && d.Pass.Pool != "" && v.Facts.Tried == "" && v.Facts.Gear == nil {
+	if d.Verdict == results.Admitted && d.Pass != nil && d.Pass.Pool != "" && v.Facts.Tried == "" &&
+		v.Facts.Gear == nil {
 		v.takeAddress(d.Pass)
 		d = v.snapshot.Plan.Decide(&v.Facts)
 	}
@@ -47,7 +48,8 @@ func (v *Visit) enterJournal(d *decide.Decision) error {
 	}
 	err := v.journal(d)
 	if err != nil {
-		slog.Error("an answer to a device was not given, since it could not be put into the journal", "client", v.Facts.Client, "name", v.Facts.Sent, "error", err)
+		slog.Error("an answer to a device was not given, since it could not be put into the journal", "client",
+			v.Facts.Client, "name", v.Facts.Sent, "error", err)
 	}
 	return err
 }
@@ -94,7 +96,8 @@ func (v *Visit) Refuse(shown ...proof.Proof) Answer {
 func (v *Visit) takeAddress(p *decide.Pass) {
 	pool := v.snapshot.Pool(p.Pool)
 	f := &v.Facts
-	f.Lease = &facts.Lease{Pool: pool.Name(), Address: v.gate.Leases.Take(pool, holder(f), f.Person.Label(), f.Client, time.Now(), time.Duration(p.SessionTimeout)*time.Second)}
+	f.Lease = &facts.Lease{Pool: pool.Name(), Address: v.gate.Leases.Take(pool, holder(f), f.Person.Label(), f.Client,
+		time.Now(), time.Duration(p.SessionTimeout)*time.Second)}
 }
 
 // holder tells sessions apart: by the device where its address is known, else by the port that the person is on; "" if
@@ -116,8 +119,10 @@ func holder(f *facts.Facts) string {
 func (v *Visit) record(d *decide.Decision, took time.Duration) {
 	f := &v.Facts
 	facts := f.AppendJSON(make([]byte, 0, 768))
-	a := &store.Attempt{At: f.At, Verdict: string(d.Verdict), Reason: string(d.Reason), Client: f.Client, Who: strings.ToLower(d.Name),
-		Sent: f.Name(), MAC: f.MAC, Place: f.Where(), Revision: v.snapshot.Revision, Micros: took.Microseconds(), Facts: facts}
+	a := &store.Attempt{At: f.At, Verdict: string(d.Verdict), Reason: string(d.Reason), Client: f.Client,
+		Who:  strings.ToLower(d.Name),
+		Sent: f.Name(), MAC: f.MAC, Place: f.Where(), Revision: v.snapshot.Revision, Micros: took.Microseconds(),
+		Facts: facts}
 	if a.Who == "" {
 		a.Who = strings.ToLower(f.Sent)
 	}

@@ -18,8 +18,8 @@ import (
 	"tollgate.example/key/internal/wire/mschap"
 )
 
-// prover is a visit whose proof is made in an EAP conversation; it answers what the conversation asks. What it says of a
-// credential is a claim. Each question begins anew: nothing that was said of the credential before is left.
+// prover is a visit whose proof is made in an EAP conversation; it answers what the conversation asks. What it says of
+// a credential is a claim. Each question begins anew: nothing that was said of the credential before is left.
 type prover struct {
 	*Visit
 	// client and station are who may go on with the conversation, as they were sent first.
@@ -104,7 +104,8 @@ func (p *prover) CHAP(ctx context.Context, who proof.Subject, name string, r ser
 }
 
 // MSCHAP checks a response of either version.
-func (p *prover) MSCHAP(ctx context.Context, who proof.Subject, name string, r server.MSCHAP) (*proof.Claim, mschap.Hash, reason.Code) {
+func (p *prover) MSCHAP(ctx context.Context, who proof.Subject, name string, r server.MSCHAP) (*proof.Claim,
+	mschap.Hash, reason.Code) {
 	p.Facts.Certificate = nil
 	if why := p.find(ctx, who, name); why != reason.OK {
 		return nil, mschap.Hash{}, why
@@ -114,9 +115,10 @@ func (p *prover) MSCHAP(ctx context.Context, who proof.Subject, name string, r s
 	return claim, again, code
 }
 
-// Certificate verifies the chain of the peer against the lane's trust list, and looks up whom it names. The peer has not
-// shown yet that it holds the key.
-func (p *prover) Certificate(ctx context.Context, who proof.Subject, state *tls.ConnectionState) (*proof.Claim, reason.Code) {
+// Certificate verifies the chain of the peer against the lane's trust list, and looks up whom it names. The peer has
+// not shown yet that it holds the key.
+func (p *prover) Certificate(ctx context.Context, who proof.Subject, state *tls.ConnectionState) (*proof.Claim,
+	reason.Code) {
 	begun := time.Now()
 	p.unclaimed()
 	trust := p.snapshot.Lane(p.before.Lane.Number).Trust
@@ -125,7 +127,8 @@ func (p *prover) Certificate(ctx context.Context, who proof.Subject, state *tls.
 	}
 	record, name, verdict := readCertificate(ctx, trust, state.PeerCertificates, state.OCSPResponse, begun)
 	p.Facts.Certificate = record
-	p.Facts.EAP.Add(time.Since(p.begun), "peer", fmt.Sprintf("certificate %s, issued by %s", record.Subject, record.Issuer))
+	p.Facts.EAP.Add(time.Since(p.begun), "peer", fmt.Sprintf("certificate %s, issued by %s", record.Subject,
+		record.Issuer))
 	p.Facts.Spent.Credential += time.Since(begun).Microseconds()
 	if verdict.Code != reason.OK {
 		if who != proof.Machine {
@@ -141,7 +144,8 @@ func (p *prover) Certificate(ctx context.Context, who proof.Subject, state *tls.
 }
 
 // readCertificate verifies a chain and reads who it names.
-func readCertificate(ctx context.Context, trust *certificate.Trust, chain []*x509.Certificate, staple []byte, now time.Time) (*facts.Certificate, string, certificate.Verdict) {
+func readCertificate(ctx context.Context, trust *certificate.Trust, chain []*x509.Certificate, staple []byte,
+	now time.Time) (*facts.Certificate, string, certificate.Verdict) {
 	record := certificate.Facts(chain[0])
 	record.Trust = trust.Name
 	verdict := trust.Verify(ctx, chain, staple, now)
@@ -149,13 +153,14 @@ func readCertificate(ctx context.Context, trust *certificate.Trust, chain []*x50
 	name, source := certificate.Identity(chain[0], trust.Sources)
 	record.Source = source
 	if verdict.Code == reason.OK && name == "" {
-		verdict.Code, verdict.Detail = reason.CertificateNoIdentity, fmt.Sprintf("it looks at %v of %s", trust.Sources, record.Subject)
+		verdict.Code, verdict.Detail = reason.CertificateNoIdentity, fmt.Sprintf("it looks at %v of %s", trust.Sources,
+			record.Subject)
 	}
 	return record, name, verdict
 }
 
-// Resume looks up again whom a session proved, and looks at their certificates again. It leaves no facts about them: the peer
-// has not shown yet that the session is its own.
+// Resume looks up again whom a session proved, and looks at their certificates again. It leaves no facts about them:
+// the peer has not shown yet that the session is its own.
 func (p *prover) Resume(ctx context.Context, before []proof.Proof) []*proof.Claim {
 	var out []*proof.Claim
 	for _, old := range before {
@@ -177,7 +182,8 @@ func (p *prover) Resume(ctx context.Context, before []proof.Proof) []*proof.Clai
 			}
 			record = made
 		}
-		if again.find(ctx, was.Subject, was.Inner) != reason.OK || again.claim.Stamp != was.Stamp || again.claim.Person.Store != was.Person.Store || again.claim.Person.ID != was.Person.ID {
+		if again.find(ctx, was.Subject, was.Inner) != reason.OK || again.claim.Stamp != was.Stamp ||
+			again.claim.Person.Store != was.Person.Store || again.claim.Person.ID != was.Person.ID {
 			return nil
 		}
 		p.Facts.Lookups = append(p.Facts.Lookups, visit.Facts.Lookups...)
@@ -263,7 +269,8 @@ func (v *Visit) findDevice() reason.Code {
 		return reason.DeviceMismatch
 	}
 	if v.Facts.Device == nil {
-		v.Facts.Lookups = append(v.Facts.Lookups, facts.Lookup{Store: config.DeviceStore, Outcome: reason.DeviceUnknown})
+		v.Facts.Lookups = append(v.Facts.Lookups, facts.Lookup{Store: config.DeviceStore,
+			Outcome: reason.DeviceUnknown})
 		v.gate.Devices.Refused(v.Facts.MAC, v.Facts.Client, v.Facts.Where(), v.Facts.At)
 		return reason.DeviceUnknown
 	}

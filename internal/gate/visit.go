@@ -56,8 +56,8 @@ type Answer struct {
 	// EAP is the EAP packet of the answer, MSK the master session key of a success.
 	EAP []byte
 	MSK []byte
-	// MSCHAP is the hash of the NT hash, from which the reply to MS-CHAP outside EAP makes its proof and its keys; nil if
-	// no response was checked.
+	// MSCHAP is the hash of the NT hash, from which the reply to MS-CHAP outside EAP makes its proof and its keys; nil
+	// if no response was checked.
 	MSCHAP *mschap.Hash
 }
 
@@ -122,7 +122,8 @@ func (v *Visit) Find(ctx context.Context) reason.Code {
 			v.snapshot.Directory(step.Store).Forget(v.before.Name)
 			person, outcome, detail = v.ask(ctx, step.Store)
 		}
-		v.Facts.Lookups = append(v.Facts.Lookups, facts.Lookup{Store: step.Store, Outcome: outcome, Detail: detail, Micros: time.Since(at).Microseconds()})
+		v.Facts.Lookups = append(v.Facts.Lookups, facts.Lookup{Store: step.Store, Outcome: outcome, Detail: detail,
+			Micros: time.Since(at).Microseconds()})
 		switch outcome {
 		case reason.OK:
 			return v.claimed(person)
@@ -177,7 +178,9 @@ func (v *Visit) CheckPassword(ctx context.Context, clear string) reason.Code {
 		})
 	} else {
 		d := v.snapshot.Directory(person.Store)
-		code, detail = v.guarded(ctx, d.Directory, person, func() (reason.Code, string) { return d.CheckPassword(ctx, person.ID, clear) })
+		code, detail = v.guarded(ctx, d.Directory, person, func() (reason.Code, string) {
+			return d.CheckPassword(ctx, person.ID, clear)
+		})
 	}
 	v.Facts.Spent.Credential = time.Since(begun).Microseconds()
 	return v.judged(code, detail)

@@ -26,8 +26,10 @@ func NewAuthority(name string) (*Authority, error) {
 	if err != nil {
 		return nil, err
 	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name, Organization: []string{"Lantern Ferries"}}, NotBefore: time.Now().Add(-time.Hour),
-		NotAfter: time.Now().AddDate(5, 0, 0), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name,
+		Organization: []string{"Lantern Ferries"}}, NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().AddDate(5, 0, 0), IsCA: true, BasicConstraintsValid: true,
+		KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	if err != nil {
 		return nil, err
@@ -36,7 +38,8 @@ func NewAuthority(name string) (*Authority, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Authority{PEM: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})), cert: cert, key: key}, nil
+	return &Authority{PEM: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})), cert: cert,
+		key: key}, nil
 }
 
 // Server makes a server certificate for names and addresses, valid until a moment. The authority is shown with it.
@@ -49,7 +52,8 @@ func (a *Authority) Server(until time.Time, names ...string) (*tls.Config, error
 	if err != nil {
 		return nil, err
 	}
-	template := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: names[0]}, NotBefore: time.Now().AddDate(0, -1, 0), NotAfter: until,
+	template := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: names[0]},
+		NotBefore: time.Now().AddDate(0, -1, 0), NotAfter: until,
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	for _, name := range names {
 		if ip := net.ParseIP(name); ip != nil {

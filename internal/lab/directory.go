@@ -39,9 +39,12 @@ type Directory struct {
 // NewDirectory makes the directory of Lantern Ferries.
 func NewDirectory(config *tls.Config) *Directory {
 	d := &Directory{byDN: map[string]*entry{}, bound: map[int]string{}, tls: config}
-	d.add(&entry{dn: BaseDN, attributes: map[string][]string{"objectClass": {"top", "domain"}, "dc": {"lanternferries"}, "lockoutThreshold": {"5"}, "lockOutObservationWindow": {"-18000000000"}}})
-	for _, ou := range append([]string{"OU=People", "OU=Groups", "OU=Services"}, "OU=North Pier,OU=People", "OU=South Pier,OU=People", "OU=MV Heron,OU=People") {
-		d.add(&entry{dn: ou + "," + BaseDN, attributes: map[string][]string{"objectClass": {"top", "organizationalUnit"}}})
+	d.add(&entry{dn: BaseDN, attributes: map[string][]string{"objectClass": {"top", "domain"},
+		"dc": {"lanternferries"}, "lockoutThreshold": {"5"}, "lockOutObservationWindow": {"-18000000000"}}})
+	for _, ou := range append([]string{"OU=People", "OU=Groups", "OU=Services"}, "OU=North Pier,OU=People",
+		"OU=South Pier,OU=People", "OU=MV Heron,OU=People") {
+		d.add(&entry{dn: ou + "," + BaseDN, attributes: map[string][]string{"objectClass": {"top",
+			"organizationalUnit"}}})
 	}
 	members := map[string][]string{}
 	for i, p := range People() {
@@ -60,7 +63,8 @@ func NewDirectory(config *tls.Config) *Directory {
 	e.dn, e.password = "CN="+ServiceName+",OU=Services,"+BaseDN, ServicePassword
 	e.attributes["msDS-UserPasswordExpiryTimeComputed"] = []string{fileTime(time.Now().AddDate(0, 0, 12))}
 	d.add(e)
-	d.add(&entry{dn: "CN=DC1,OU=Services," + BaseDN, attributes: map[string][]string{"objectClass": {"top", "person", "organizationalPerson", "user", "computer"}, "cn": {"DC1"}, "sAMAccountName": {"DC1$"},
+	d.add(&entry{dn: "CN=DC1,OU=Services," + BaseDN, attributes: map[string][]string{"objectClass": {"top", "person",
+		"organizationalPerson", "user", "computer"}, "cn": {"DC1"}, "sAMAccountName": {"DC1$"},
 		"dNSHostName": {"dc1." + Domain}, "userAccountControl": {"532480"}, "objectSid": {sid(1000)}}})
 	for outer, inner := range nested {
 		for _, g := range inner {
@@ -68,10 +72,12 @@ func NewDirectory(config *tls.Config) *Directory {
 		}
 	}
 	for i, name := range groupNames {
-		d.add(&entry{dn: groupDN(name), attributes: map[string][]string{"objectClass": {"top", "group"}, "cn": {name}, "sAMAccountName": {name},
-			"member": members[name], "objectSid": {sid(firstGroup + i)}}})
+		d.add(&entry{dn: groupDN(name), attributes: map[string][]string{"objectClass": {"top", "group"}, "cn": {name},
+			"sAMAccountName": {name},
+			"member":         members[name], "objectSid": {sid(firstGroup + i)}}})
 	}
-	d.add(&entry{dn: groupDN("Domain Users"), attributes: map[string][]string{"objectClass": {"top", "group"}, "cn": {"Domain Users"}, "objectSid": {sid(513)}}})
+	d.add(&entry{dn: groupDN("Domain Users"), attributes: map[string][]string{"objectClass": {"top", "group"},
+		"cn": {"Domain Users"}, "objectSid": {sid(513)}}})
 	return d
 }
 
@@ -103,10 +109,14 @@ func (d *Directory) add(e *entry) {
 
 func personEntry(i int, p *Person) *entry {
 	e := &entry{dn: p.DN(), password: p.Password(), attributes: map[string][]string{
-		"objectClass": {"top", "person", "organizationalPerson", "user"}, "cn": {p.Display()}, "displayName": {p.Display()}, "givenName": {p.First}, "sn": {p.Last},
-		"sAMAccountName": {p.User}, "userPrincipalName": {p.User + "@" + Domain}, "mail": {p.User + "@" + Domain}, "department": p.Groups,
-		"physicalDeliveryOfficeName": {p.Site}, "userAccountControl": {"512"}, "accountExpires": {"0"}, "primaryGroupID": {"513"}, "objectSid": {sid(1100 + i)},
-		"msDS-User-Account-Control-Computed": {"0"}, "whenCreated": {time.Date(2024, 2, 1+i, 8, 0, 0, 0, time.UTC).Format("20060102150405.0Z")},
+		"objectClass": {"top", "person", "organizationalPerson", "user"}, "cn": {p.Display()},
+		"displayName": {p.Display()}, "givenName": {p.First}, "sn": {p.Last},
+		"sAMAccountName": {p.User}, "userPrincipalName": {p.User + "@" + Domain}, "mail": {p.User + "@" + Domain},
+		"department":                 p.Groups,
+		"physicalDeliveryOfficeName": {p.Site}, "userAccountControl": {"512"}, "accountExpires": {"0"},
+		"primaryGroupID": {"513"}, "objectSid": {sid(1100 + i)},
+		"msDS-User-Account-Control-Computed": {"0"}, "whenCreated": {time.Date(2024, 2, 1+i, 8, 0, 0, 0,
+			time.UTC).Format("20060102150405.0Z")},
 	}}
 	if i%9 != 4 { // some never gave theirs
 		e.attributes["mobile"] = []string{fmt.Sprintf("+99 555 01%02d", i)}
@@ -115,7 +125,8 @@ func personEntry(i int, p *Person) *entry {
 	case Disabled:
 		e.refusal, e.attributes["userAccountControl"] = "533", []string{"514"}
 	case Expired:
-		e.refusal, e.attributes["accountExpires"] = "701", []string{fileTime(time.Date(2026, 3, 31, 0, 0, 0, 0, time.UTC))}
+		e.refusal, e.attributes["accountExpires"] = "701",
+			[]string{fileTime(time.Date(2026, 3, 31, 0, 0, 0, 0, time.UTC))}
 	case Locked:
 		e.refusal, e.attributes["msDS-User-Account-Control-Computed"] = "775", []string{"16"}
 	case MustChange:
@@ -136,10 +147,13 @@ func computerName(i int) string { return fmt.Sprintf("pc%02d", i+1) }
 
 func computerEntry(i int) *entry {
 	name := computerName(i)
-	return &entry{dn: "CN=" + strings.ToUpper(name) + ",OU=Services," + BaseDN, password: "never-typed-" + name, attributes: map[string][]string{
-		"objectClass": {"top", "person", "organizationalPerson", "user", "computer"}, "cn": {strings.ToUpper(name)}, "sAMAccountName": {strings.ToUpper(name) + "$"}, "dNSHostName": {name + "." + Domain},
-		"userAccountControl": {"4096"}, "accountExpires": {"0"}, "primaryGroupID": {"515"}, "objectSid": {sid(1300 + i)}, "msDS-User-Account-Control-Computed": {"0"},
-	}}
+	return &entry{dn: "CN=" + strings.ToUpper(name) + ",OU=Services," + BaseDN, password: "never-typed-" + name,
+		attributes: map[string][]string{
+			"objectClass": {"top", "person", "organizationalPerson", "user", "computer"}, "cn": {strings.ToUpper(name)},
+			"sAMAccountName": {strings.ToUpper(name) + "$"}, "dNSHostName": {name + "." + Domain},
+			"userAccountControl": {"4096"}, "accountExpires": {"0"}, "primaryGroupID": {"515"},
+			"objectSid": {sid(1300 + i)}, "msDS-User-Account-Control-Computed": {"0"},
+		}}
 }
 
 // sid makes a security identifier of the domain S-1-5-21-1-2-3 in binary form.
@@ -166,7 +180,8 @@ func (d *Directory) Serve(address string, secure bool) error {
 	if err != nil {
 		return err
 	}
-	for _, err := range []error{mux.Bind(d.bind), mux.Search(d.search), mux.Unbind(d.unbind), mux.ExtendedOperation(d.startTLS, gldap.ExtendedOperationStartTLS), s.Router(mux)} {
+	for _, err := range []error{mux.Bind(d.bind), mux.Search(d.search), mux.Unbind(d.unbind),
+		mux.ExtendedOperation(d.startTLS, gldap.ExtendedOperationStartTLS), s.Router(mux)} {
 		if err != nil {
 			return err
 		}
@@ -231,7 +246,8 @@ func (d *Directory) bind(w *gldap.ResponseWriter, r *gldap.Request) {
 		detail = e.refusal
 	}
 	if detail != "" {
-		response.SetDiagnosticMessage(fmt.Sprintf("80090308: LdapErr: DSID-0C090446, comment: AcceptSecurityContext error, data %s, v4563", detail))
+		response.SetDiagnosticMessage(fmt.Sprintf("80090308: LdapErr: DSID-0C090446, comment: AcceptSecurityContext "+
+			"error, data %s, v4563", detail))
 		return
 	}
 	d.mu.Lock()
@@ -271,8 +287,10 @@ func (d *Directory) search(w *gldap.ResponseWriter, r *gldap.Request) {
 	}
 	if m.BaseDN == "" && m.Scope == gldap.BaseObject {
 		root := r.NewSearchResponseEntry("")
-		for name, values := range map[string][]string{"namingContexts": {BaseDN, "CN=Configuration," + BaseDN}, "defaultNamingContext": {BaseDN},
-			"supportedCapabilities": {"1.2.840.113556.1.4.800"}, "dnsHostName": {"dc1." + Domain}, "supportedLDAPVersion": {"3"}, "currentTime": {time.Now().UTC().Format("20060102150405.0Z")}} {
+		for name, values := range map[string][]string{"namingContexts": {BaseDN, "CN=Configuration," + BaseDN},
+			"defaultNamingContext":  {BaseDN},
+			"supportedCapabilities": {"1.2.840.113556.1.4.800"}, "dnsHostName": {"dc1." + Domain},
+			"supportedLDAPVersion": {"3"}, "currentTime": {time.Now().UTC().Format("20060102150405.0Z")}} {
 			root.AddAttribute(name, values)
 		}
 		w.Write(root)
@@ -283,7 +301,8 @@ func (d *Directory) search(w *gldap.ResponseWriter, r *gldap.Request) {
 	d.mu.Unlock()
 	if who == "" {
 		done.SetResultCode(gldap.ResultOperationsError)
-		done.SetDiagnosticMessage("000004DC: LdapErr: DSID-0C090A5C, comment: In order to perform this operation a successful bind must be completed on the connection.")
+		done.SetDiagnosticMessage("000004DC: LdapErr: DSID-0C090A5C, comment: In order to perform this operation a " +
+			"successful bind must be completed on the connection.")
 		return
 	}
 	if d.byDN[strings.ToLower(m.BaseDN)] == nil {
@@ -329,5 +348,7 @@ func within(dn, base string, scope gldap.Scope) bool {
 }
 
 func wanted(name string, list []string) bool {
-	return len(list) == 0 || slices.ContainsFunc(list, func(w string) bool { return w == "*" || strings.EqualFold(w, name) })
+	return len(list) == 0 || slices.ContainsFunc(list, func(w string) bool {
+		return w == "*" || strings.EqualFold(w, name)
+	})
 }

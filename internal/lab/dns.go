@@ -29,10 +29,12 @@ func ServeDNS(address, directory string) (*DNS, error) {
 	controller := "dc1." + Domain + "."
 	records := map[string]dns.RR{}
 	for _, name := range []string{"_ldap._tcp." + Domain + ".", "_ldap._tcp.dc._msdcs." + Domain + "."} {
-		records[name+"SRV"] = &dns.SRV{Hdr: dns.RR_Header{Name: name, Rrtype: dns.TypeSRV, Class: dns.ClassINET, Ttl: 60}, Priority: 0, Weight: 100, Port: uint16(port), Target: controller}
+		records[name+"SRV"] = &dns.SRV{Hdr: dns.RR_Header{Name: name, Rrtype: dns.TypeSRV, Class: dns.ClassINET,
+			Ttl: 60}, Priority: 0, Weight: 100, Port: uint16(port), Target: controller}
 	}
 	for _, name := range []string{controller, Domain + "."} {
-		records[name+"A"] = &dns.A{Hdr: dns.RR_Header{Name: name, Rrtype: dns.TypeA, Class: dns.ClassINET, Ttl: 60}, A: net.ParseIP(host)}
+		records[name+"A"] = &dns.A{Hdr: dns.RR_Header{Name: name, Rrtype: dns.TypeA, Class: dns.ClassINET, Ttl: 60},
+			A: net.ParseIP(host)}
 	}
 	d := &DNS{&dns.Server{PacketConn: socket, Handler: dns.HandlerFunc(func(w dns.ResponseWriter, r *dns.Msg) {
 		reply := new(dns.Msg)

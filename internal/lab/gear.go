@@ -34,10 +34,16 @@ func (s *setup) commandLists() {
 		return config.CommandLine{Verdict: config.CommandVerdict(verdict), Pattern: pattern}
 	}
 	for _, l := range []apitype.CommandListFields{
-		{Name: "looking", Otherwise: "refuse", Lines: []config.CommandLine{line("refuse show running-config|startup-config *"), line("permit show *"), line("permit ping|traceroute *")}, Note: "Nothing that changes anything, and no secrets."},
-		{Name: "operators", Extends: []string{"looking"}, Lines: []config.CommandLine{line("permit configure terminal"), line("refuse interface eth0"), line("permit interface eth*"), line("permit shutdown"), line("permit no shutdown"), line("permit description *")},
+		{Name: "looking", Otherwise: "refuse",
+			Lines: []config.CommandLine{line("refuse show running-config|startup-config *"), line("permit show *"),
+				line("permit ping|traceroute *")}, Note: "Nothing that changes anything, and no secrets."},
+		{Name: "operators", Extends: []string{"looking"},
+			Lines: []config.CommandLine{line("permit configure terminal"), line("refuse interface eth0"),
+				line("permit interface eth*"), line("permit shutdown"), line("permit no shutdown"),
+				line("permit description *")},
 			Note: "Ports may be switched, but for the way to the harbour."},
-		{Name: "everything", Otherwise: "permit", Lines: []config.CommandLine{line("refuse reload *")}, Note: "A reload is made from the console in the rack."},
+		{Name: "everything", Otherwise: "permit", Lines: []config.CommandLine{line("refuse reload *")},
+			Note: "A reload is made from the console in the rack."},
 	} {
 		s.add("/command-lists", l)
 	}
@@ -47,7 +53,9 @@ func (s *setup) commandLists() {
 func (s *setup) firewall() {
 	for _, d := range devices {
 		if d.name == "hh-firewall-1" && s.err == nil {
-			in := apitype.ClientInput{ClientFields: apitype.ClientFields{Name: d.name, Enabled: true, Addresses: []string{d.address}, MessageAuthenticator: d.mode, Tags: d.tags, TACACSNames: []string{firewallName}, TACACSCertificate: "radius", TACACSTrust: trustName}}
+			in := apitype.ClientInput{ClientFields: apitype.ClientFields{Name: d.name, Enabled: true,
+				Addresses: []string{d.address}, MessageAuthenticator: d.mode, Tags: d.tags,
+				TACACSNames: []string{firewallName}, TACACSCertificate: "radius", TACACSTrust: trustName}}
 			if err := s.c.Do(s.ctx, "PUT", "/clients/"+d.name, in, nil, client.IfMatch("*")); err != nil {
 				s.err = fmt.Errorf("setting up the firewall: %w", err)
 			}
@@ -65,7 +73,9 @@ func writeGear(dir string, kit *Kit, authority string) error {
 	for _, der := range kit.Firewall.Certificate {
 		chain = append(chain, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})...)
 	}
-	for name, text := range map[string][]byte{"hh-firewall-1.pem": chain, "hh-firewall-1.key": pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key}), "authority.pem": []byte(authority)} {
+	for name, text := range map[string][]byte{"hh-firewall-1.pem": chain,
+		"hh-firewall-1.key": pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key}),
+		"authority.pem":     []byte(authority)} {
 		if err := os.WriteFile(filepath.Join(dir, name), text, 0o600); err != nil {
 			return fmt.Errorf("writing what the firewall proves itself with: %w", err)
 		}
@@ -90,9 +100,11 @@ func Administrators(ctx context.Context, server, secure string, kit *Kit, every 
 		by    []Person
 		typed string
 	}{
-		{"hh-router-1", team, "show version;show interfaces eth1;enable;@;configure terminal;interface eth2;no shutdown;exit;ping 198.51.100.9;exit"},
+		{"hh-router-1", team, "show version;show interfaces eth1;enable;@;configure terminal;interface eth2;no " +
+			"shutdown;exit;ping 198.51.100.9;exit"},
 		{"hh-firewall-1", team, "show users;show running-config;enable;@;reload;exit"},
-		{"np-switch-1", port, "show interfaces;configure terminal;interface eth0;interface eth2;description Gangway camera;exit;show running-config;exit"},
+		{"np-switch-1", port, "show interfaces;configure terminal;interface eth0;interface eth2;description Gangway " +
+			"camera;exit;show running-config;exit"},
 		{"np-switch-1", team, "show clock;exit"},
 		{"hh-core-1", team, "show interfaces;configure terminal;interface eth2;shutdown;exit;exit"},
 		{"hh-router-1", port, "show interfaces;reload;enable 15;@;exit"},
@@ -125,7 +137,9 @@ func Administrators(ctx context.Context, server, secure string, kit *Kit, every 
 				text, _, _ := PhoneCode(p.User, time.Now())
 				return text
 			}
-			shell := Shell{Code: code, Tries: tries, Name: script.on, Kind: station(script.on).Kind, Gear: g, Out: io.Discard, From: fmt.Sprintf("192.0.2.%d", 130+r.IntN(20)), In: bufio.NewReader(strings.NewReader(strings.Join(typed, "\n") + "\n"))}
+			shell := Shell{Code: code, Tries: tries, Name: script.on, Kind: station(script.on).Kind, Gear: g,
+				Out: io.Discard, From: fmt.Sprintf("192.0.2.%d", 130+r.IntN(20)),
+				In: bufio.NewReader(strings.NewReader(strings.Join(typed, "\n") + "\n"))}
 			_ = shell.Run(ctx) // what is refused shows in the console, which is the point
 			g.Close()
 		}

@@ -53,7 +53,8 @@ func Outfit(ctx context.Context, c *client.Client) (*Kit, error) {
 		k.People[p.User] = issued.cert
 	}
 	for i := range computers {
-		issued, err := issue(ctx, c, apitype.IssueInput{Make: apitype.Make{Names: []string{computerName(i) + "." + Domain}}})
+		issued, err := issue(ctx, c, apitype.IssueInput{Make: apitype.Make{Names: []string{computerName(i) + "." +
+			Domain}}})
 		if err != nil {
 			return nil, err
 		}
@@ -82,7 +83,8 @@ func Outfit(ctx context.Context, c *client.Client) (*Kit, error) {
 		return nil, err
 	}
 	trust.PEM, trust.Listed = old, true
-	if err := c.Do(ctx, http.MethodPut, "/trusts/"+trust.ID+"?publish=true&note=The+older+authority+still+has+devices", trust.TrustFields, nil, client.IfMatch("*")); err != nil {
+	if err := c.Do(ctx, http.MethodPut, "/trusts/"+trust.ID+"?publish=true&note=The+older+authority+still+has+devices",
+		trust.TrustFields, nil, client.IfMatch("*")); err != nil {
 		return nil, fmt.Errorf("trusting the older authority: %w", err)
 	}
 	return k, nil
@@ -109,7 +111,8 @@ func (k *Kit) older() (string, error) {
 		return "", err
 	}
 	now := time.Now()
-	authority, err := certificate.NewAuthority("Lantern Ferries Network Authority 2021", key, now.AddDate(-5, 0, 0), now.AddDate(2, 0, 0))
+	authority, err := certificate.NewAuthority("Lantern Ferries Network Authority 2021", key, now.AddDate(-5, 0, 0),
+		now.AddDate(2, 0, 0))
 	if err != nil {
 		return "", err
 	}
@@ -118,7 +121,8 @@ func (k *Kit) older() (string, error) {
 		return "", err
 	}
 	name := k.ExpiredOf.User + "@" + Domain
-	cert, err := certificate.Issue(authority, key, certificate.Subject{Name: name, UPN: []string{name}, Client: true, From: now.AddDate(-1, 0, 0), Until: now.AddDate(0, 0, -3)}, mine.Public())
+	cert, err := certificate.Issue(authority, key, certificate.Subject{Name: name, UPN: []string{name}, Client: true,
+		From: now.AddDate(-1, 0, 0), Until: now.AddDate(0, 0, -3)}, mine.Public())
 	if err != nil {
 		return "", err
 	}
@@ -135,19 +139,27 @@ const (
 
 // certificates gives the demo an authority, server certificates and a trust list.
 func (s *setup) certificates() {
-	s.add("/authorities", apitype.AuthorityInput{Name: authorityName, Make: &apitype.Make{Subject: "Lantern Ferries Network Authority"}})
-	s.add("/certificates", apitype.CertificateInput{Name: "radius", Authority: authorityName, Make: &apitype.Make{Subject: ServerName, Names: []string{ServerName}}})
-	s.add("/certificates", apitype.CertificateInput{Name: "radius-wlan", Authority: authorityName, Make: &apitype.Make{Subject: ServerName, Names: []string{ServerName}, Days: 38}, Note: "Renew with the summer timetable."})
-	s.add("/trusts", apitype.TrustFields{Name: trustName, Authorities: []string{authorityName}, Identity: []string{"upn", "dns"}, Unanswered: config.TakeUnanswered})
+	s.add("/authorities", apitype.AuthorityInput{Name: authorityName,
+		Make: &apitype.Make{Subject: "Lantern Ferries Network Authority"}})
+	s.add("/certificates", apitype.CertificateInput{Name: "radius", Authority: authorityName,
+		Make: &apitype.Make{Subject: ServerName, Names: []string{ServerName}}})
+	s.add("/certificates", apitype.CertificateInput{Name: "radius-wlan", Authority: authorityName,
+		Make: &apitype.Make{Subject: ServerName, Names: []string{ServerName}, Days: 38},
+		Note: "Renew with the summer timetable."})
+	s.add("/trusts", apitype.TrustFields{Name: trustName, Authorities: []string{authorityName},
+		Identity: []string{"upn", "dns"}, Unanswered: config.TakeUnanswered})
 }
 
 // knownDevices are the printers and kiosks of the piers.
 func (s *setup) knownDevices() {
 	past := time.Date(2026, 9, 30, 0, 0, 0, 0, time.UTC)
 	for i, d := range []apitype.DeviceFields{
-		{Name: "Ticket printer 1", Owner: "Ticketing", Tags: map[string]string{"kind": "printer", "site": "north-pier"}},
-		{Name: "Ticket printer 2", Owner: "Ticketing", Tags: map[string]string{"kind": "printer", "site": "north-pier"}},
-		{Name: "Office copier", Owner: "Harbour Office", Tags: map[string]string{"kind": "printer", "site": "harbour-house"}},
+		{Name: "Ticket printer 1", Owner: "Ticketing", Tags: map[string]string{"kind": "printer",
+			"site": "north-pier"}},
+		{Name: "Ticket printer 2", Owner: "Ticketing", Tags: map[string]string{"kind": "printer",
+			"site": "north-pier"}},
+		{Name: "Office copier", Owner: "Harbour Office", Tags: map[string]string{"kind": "printer",
+			"site": "harbour-house"}},
 		{Name: "Timetable kiosk", Owner: "Ticketing", Tags: map[string]string{"kind": "kiosk", "site": "south-pier"}},
 		{Name: "Gangway camera", Owner: "Port Operations", Tags: map[string]string{"kind": "camera", "site": "heron"}},
 		{Name: "Lent projector", Owner: "Contractors", Tags: map[string]string{"kind": "printer"}, Expires: &past},
@@ -155,12 +167,14 @@ func (s *setup) knownDevices() {
 		d.Match, d.Enabled = printerMAC(i), true
 		s.add("/devices", d)
 	}
-	s.add("/devices", apitype.DeviceFields{Match: "02-00-5E-77-*", Name: "Turnstiles", Owner: "Port Operations", Tags: map[string]string{"kind": "kiosk"}, Enabled: true, Note: "All of the north pier's."})
+	s.add("/devices", apitype.DeviceFields{Match: "02-00-5E-77-*", Name: "Turnstiles", Owner: "Port Operations",
+		Tags: map[string]string{"kind": "kiosk"}, Enabled: true, Note: "All of the north pier's."})
 }
 
 func printerMAC(i int) string { return fmt.Sprintf("02-00-5E-80-00-%02X", i+1) }
 
 // crew are local accounts of the ships, whose NT hash is kept so that they can use PEAP and the VPN.
-var crew = []struct{ user, name string }{{"g.bosun", "Bosun, MV Gannet"}, {"g.purser", "Purser, MV Gannet"}, {"h.bosun", "Bosun, MV Heron"}, {"h.purser", "Purser, MV Heron"}, {"relief.master", "Relief master"}}
+var crew = []struct{ user, name string }{{"g.bosun", "Bosun, MV Gannet"}, {"g.purser", "Purser, MV Gannet"},
+	{"h.bosun", "Bosun, MV Heron"}, {"h.purser", "Purser, MV Heron"}, {"relief.master", "Relief master"}}
 
 func crewPassword(user string) string { return "halyard-" + user }

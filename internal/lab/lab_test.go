@@ -34,8 +34,11 @@ func TestPeopleAreInventedAndTheSameEachTime(t *testing.T) {
 func TestFilters(t *testing.T) {
 	d := NewDirectory(nil)
 	for filter, want := range map[string]int{
-		"(objectClass=user)": 68, "(objectClass=computer)": 7, "(sAMAccountName=S.LODGE)": 1, "(&(objectClass=user)(cn=*lodge*))": 1, "(|(sAMAccountName=s.lodge)(sAMAccountName=t.marchetti))": 2, "(cn=Sunniva*)": 1, "(cn=*Lodge)": 1,
-		"(!(objectClass=*))": 0, "(mail=*)": 61, "(member:1.2.840.113556.1.4.1941:=CN=Sunniva Lodge,OU=North Pier,OU=People,DC=lanternferries,DC=example)": 4, "(cn=nobody)": 0, "(memberOf>=x)": 0,
+		"(objectClass=user)": 68, "(objectClass=computer)": 7, "(sAMAccountName=S.LODGE)": 1,
+		"(&(objectClass=user)(cn=*lodge*))": 1, "(|(sAMAccountName=s.lodge)(sAMAccountName=t.marchetti))": 2,
+		"(cn=Sunniva*)": 1, "(cn=*Lodge)": 1,
+		"(!(objectClass=*))": 0, "(mail=*)": 61, "(member:1.2.840.113556.1.4.1941:=CN=Sunniva Lodge,OU=North " +
+			"Pier,OU=People,DC=lanternferries,DC=example)": 4, "(cn=nobody)": 0, "(memberOf>=x)": 0,
 	} {
 		f, err := ldap.CompileFilter(filter)
 		if err != nil {
@@ -51,7 +54,8 @@ func TestFilters(t *testing.T) {
 			t.Errorf("%s fits %d, wanted %d", filter, n, want)
 		}
 	}
-	for _, name := range []string{"s.lodge@lanternferries.example", `lantern\S.Lodge`, "cn=sunniva lodge,ou=north pier,ou=people,dc=lanternferries,dc=example"} {
+	for _, name := range []string{"s.lodge@lanternferries.example", `lantern\S.Lodge`,
+		"cn=sunniva lodge,ou=north pier,ou=people,dc=lanternferries,dc=example"} {
 		if d.named(name) == nil {
 			t.Errorf("%s is not found", name)
 		}

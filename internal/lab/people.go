@@ -63,17 +63,20 @@ var lastNames = strings.Fields(`Lodge Marchetti Achterberg Solvang Penrose Haukl
 	Dahl Pryce Wolski Ravn Trembath Holm Zelenka Faramond Krag Ostrova Nance Dekker Roskilly Aune Chenoweth Moberg
 	Kernow Fjeld Astrup Ferrant`)
 
-var departments = []string{"Ticketing", "Deck Officers", "Engine Room", "Port Operations", "Ticketing", "Harbour Office", "Contractors", "Port Operations", "Ticketing", "Engine Room"}
+var departments = []string{"Ticketing", "Deck Officers", "Engine Room", "Port Operations", "Ticketing",
+	"Harbour Office", "Contractors", "Port Operations", "Ticketing", "Engine Room"}
 
 var sites = []string{"North Pier", "South Pier", "MV Heron"}
 
-var conditions = map[int]Condition{7: Disabled, 13: Expired, 22: Locked, 29: MustChange, 38: PasswordExpired, 55: Disabled}
+var conditions = map[int]Condition{7: Disabled, 13: Expired, 22: Locked, 29: MustChange, 38: PasswordExpired,
+	55: Disabled}
 
 // People are everybody in the directory, the same at every start.
 func People() []Person {
 	out := make([]Person, len(firstNames))
 	for i := range firstNames {
-		p := Person{First: firstNames[i], Last: lastNames[i], Site: sites[i%len(sites)], Groups: []string{departments[i%len(departments)]}, Condition: conditions[i], number: i}
+		p := Person{First: firstNames[i], Last: lastNames[i], Site: sites[i%len(sites)],
+			Groups: []string{departments[i%len(departments)]}, Condition: conditions[i], number: i}
 		p.User = strings.ToLower(p.First[:1] + "." + p.Last)
 		switch {
 		case i == 0: // in two departments, which order has to settle
@@ -95,7 +98,8 @@ var nested = map[string][]string{
 	"Lantern Ferries": {"Shore Staff", "All Crew", "Network Team"},
 }
 
-var groupNames = []string{"Deck Officers", "Engine Room", "Ticketing", "Port Operations", "Network Team", "Contractors", "Harbour Office", "Shore Staff", "All Crew", "Lantern Ferries", computersGroup}
+var groupNames = []string{"Deck Officers", "Engine Room", "Ticketing", "Port Operations", "Network Team",
+	"Contractors", "Harbour Office", "Shore Staff", "All Crew", "Lantern Ferries", computersGroup}
 
 func groupDN(name string) string { return fmt.Sprintf("CN=%s,OU=Groups,%s", name, BaseDN) }
 

@@ -14,7 +14,8 @@ import (
 // phone is the phone of somebody of the demo, with an authenticator.
 type phone struct{ person, label, seed string }
 
-// phones are known here, so that anybody may look at them. Not everybody of the Network Team has one: the refusal is to be seen.
+// phones are known here, so that anybody may look at them. Not everybody of the Network Team has one: the refusal is to
+// be seen.
 var phones = []phone{
 	{"n.pryce", "phone of Nerys", "LANTERNFERRYHARBOURHOUSENERYQUAY"},
 }
@@ -40,7 +41,8 @@ func (s *setup) phones() {
 			return
 		}
 		var offer apitype.FactorOffer
-		if err := s.c.Do(s.ctx, http.MethodPost, "/factors", apitype.FactorInput{Store: NetBIOS, Person: p.person, Label: p.label, Seed: p.seed}, &offer); err != nil {
+		if err := s.c.Do(s.ctx, http.MethodPost, "/factors", apitype.FactorInput{Store: NetBIOS, Person: p.person,
+			Label: p.label, Seed: p.seed}, &offer); err != nil {
 			s.err = fmt.Errorf("enrolling %s: %w", p.person, err)
 			return
 		}

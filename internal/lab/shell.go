@@ -19,15 +19,15 @@ import (
 	"tollgate.example/key/internal/wire/tacacs"
 )
 
-// Shell is the command line of a device of the demo: a person signs in with the real protocol, and each command is asked about
-// and reported.
+// Shell is the command line of a device of the demo: a person signs in with the real protocol, and each command is
+// asked about and reported.
 type Shell struct {
 	Name, Kind string
 	Gear       *trial.Gear
 	In         *bufio.Reader
 	Out        io.Writer
-	// Secret reads a line without showing it. Without it nobody sits at a terminal: passwords are read like any other line, and what
-	// is read is written too, so that what comes out reads like a screen.
+	// Secret reads a line without showing it. Without it nobody sits at a terminal: passwords are read like any other
+	// line, and what is read is written too, so that what comes out reads like a screen.
 	Secret func() (string, error)
 	// Code looks at the phone of the person when a one-time code is asked for; nil has it typed.
 	Code func() string
@@ -66,7 +66,8 @@ func (s *Shell) Run(ctx context.Context) error {
 			err = errors.Join(err, s.typed(ctx, line))
 		}
 		if err != nil {
-			s.report(ctx, tacacs.FlagStop, "service=shell", fmt.Sprintf("elapsed_time=%d", int(time.Since(begun).Seconds())))
+			s.report(ctx, tacacs.FlagStop, "service=shell", fmt.Sprintf("elapsed_time=%d",
+				int(time.Since(begun).Seconds())))
 			if errors.Is(err, errGone) || errors.Is(err, io.EOF) {
 				return nil
 			}
@@ -117,7 +118,8 @@ func (s *Shell) typist(asked tacacs.AuthenReply) (string, bool) {
 }
 
 func (s *Shell) start(service tacacs.Service, level int) tacacs.Start {
-	return tacacs.Start{Action: tacacs.Login, Level: byte(level), Kind: tacacs.ASCII, Service: service, User: []byte(s.user), Port: []byte("vty0"), Remote: []byte(s.From)}
+	return tacacs.Start{Action: tacacs.Login, Level: byte(level), Kind: tacacs.ASCII, Service: service,
+		User: []byte(s.user), Port: []byte("vty0"), Remote: []byte(s.From)}
 }
 
 func (s *Shell) signIn(ctx context.Context) error {
@@ -161,7 +163,8 @@ func (s *Shell) enter(ctx context.Context) error {
 		case "priv-lvl":
 			s.level, _ = strconv.Atoi(string(value))
 		case "timeout", "idletime":
-			fmt.Fprintf(s.Out, "This session ends after %s minutes%s.\n", value, map[string]string{"idletime": " of silence"}[string(name)])
+			fmt.Fprintf(s.Out, "This session ends after %s minutes%s.\n", value,
+				map[string]string{"idletime": " of silence"}[string(name)])
 		}
 	}
 	fmt.Fprintln(s.Out)
@@ -169,7 +172,8 @@ func (s *Shell) enter(ctx context.Context) error {
 }
 
 func (s *Shell) request(args ...string) tacacs.Request {
-	q := tacacs.Request{Method: tacacs.MethodTACACS, Level: byte(s.level), Kind: tacacs.ASCII, Service: tacacs.ServiceLogin, User: []byte(s.user), Port: []byte("vty0"), Remote: []byte(s.From)}
+	q := tacacs.Request{Method: tacacs.MethodTACACS, Level: byte(s.level), Kind: tacacs.ASCII,
+		Service: tacacs.ServiceLogin, User: []byte(s.user), Port: []byte("vty0"), Remote: []byte(s.From)}
 	for _, a := range args {
 		q.Args = append(q.Args, []byte(a))
 	}
@@ -285,14 +289,15 @@ func (s *Shell) do(words []string) {
 	}
 }
 
-// Gear is how a device of the demo asks: hh-router-1 keeps its connection, hh-firewall-1 asks over TLS, the others open a
-// connection for each session. secured is what the firewall proves itself with.
+// Gear is how a device of the demo asks: hh-router-1 keeps its connection, hh-firewall-1 asks over TLS, the others open
+// a connection for each session. secured is what the firewall proves itself with.
 func Gear(name, server, secure string, secured func() (*tls.Config, error)) (*trial.Gear, error) {
 	for _, d := range devices {
 		if d.name != name || d.gear == "" && d.tags["kind"] != "firewall" {
 			continue
 		}
-		g := &trial.Gear{Server: server, From: mustAddr(d.address), Secret: d.gear, Single: d.tags["kind"] == "router", Timeout: 5 * time.Second}
+		g := &trial.Gear{Server: server, From: mustAddr(d.address), Secret: d.gear, Single: d.tags["kind"] == "router",
+			Timeout: 5 * time.Second}
 		if d.gear != "" {
 			return g, nil
 		}
@@ -303,7 +308,8 @@ func Gear(name, server, secure string, secured func() (*tls.Config, error)) (*tr
 		g.Server, g.Single, g.TLS = secure, true, cfg
 		return g, nil
 	}
-	return nil, fmt.Errorf("there is no device %q with a command line: use np-switch-1, hh-router-1, hh-core-1 or hh-firewall-1", name)
+	return nil, fmt.Errorf("there is no device %q with a command line: use np-switch-1, hh-router-1, hh-core-1 or "+
+		"hh-firewall-1", name)
 }
 
 func (k *Kit) gear(name, server, secure string) (*trial.Gear, error) {
@@ -325,12 +331,14 @@ func readGear(dir string) (*tls.Config, error) {
 }
 
 // Console signs a person in to a device of the running demo.
-func Console(ctx context.Context, name, server, secure, dir string, in io.Reader, out io.Writer, secret func() (string, error)) error {
+func Console(ctx context.Context, name, server, secure, dir string, in io.Reader, out io.Writer, secret func() (string,
+	error)) error {
 	g, err := Gear(name, server, secure, func() (*tls.Config, error) { return readGear(dir) })
 	if err != nil {
 		return err
 	}
 	defer g.Close()
-	s := &Shell{Name: name, Kind: station(name).Kind, Gear: g, In: bufio.NewReader(in), Out: out, Secret: secret, From: "192.0.2.77"}
+	s := &Shell{Name: name, Kind: station(name).Kind, Gear: g, In: bufio.NewReader(in), Out: out, Secret: secret,
+		From: "192.0.2.77"}
 	return s.Run(ctx)
 }

@@ -37,7 +37,8 @@ const wlanMAC = "00-00-5E-00-53-E0"
 // Ask has somebody sign in; port is the switch port, ssid the wireless network, both as far as they apply.
 func (s *Station) Ask(ctx context.Context, server string, r trial.Request, mac string, port int, ssid string) Outcome {
 	r.Server, r.From, r.Secret, r.Timeout, r.Tries, r.Brief = server, s.Addr, s.Secret, 3*time.Second, 2, true
-	r.Attributes = []results.Attribute{{Name: "NAS-IP-Address", Value: s.Shown}, {Name: "NAS-Identifier", Value: s.Name}, {Name: "Calling-Station-Id", Value: mac}}
+	r.Attributes = []results.Attribute{{Name: "NAS-IP-Address", Value: s.Shown}, {Name: "NAS-Identifier",
+		Value: s.Name}, {Name: "Calling-Station-Id", Value: mac}}
 	add := func(name, value string) {
 		r.Attributes = append(r.Attributes, results.Attribute{Name: name, Value: value})
 	}
@@ -111,7 +112,8 @@ var scenes = []scene{
 	}},
 	{6, func(h *harbour) play { p := h.holder(); return h.air("LF-Deck", p.MAC(), h.certified(p)) }},
 	{5, func(h *harbour) play {
-		return h.air("LF-Visitors", "02-00-5E-10-09-01", h.tunnelled("peap-mschapv2", "visitor@"+shipsDomain, "welcome-aboard"))
+		return h.air("LF-Visitors", "02-00-5E-10-09-01", h.tunnelled("peap-mschapv2", "visitor@"+shipsDomain,
+			"welcome-aboard"))
 	}},
 	{4, func(h *harbour) play {
 		user := []string{"pilot.gray", "pilot.lund", "inspector.oya"}[h.r.IntN(3)]
@@ -119,16 +121,19 @@ var scenes = []scene{
 		if h.r.IntN(5) == 0 {
 			password = "forgotten"
 		}
-		return h.air("LF-Harbour", "02-00-5E-10-0A-01", trial.Request{Method: "pap", User: user + "@" + PartnerRealm, Password: password})
+		return h.air("LF-Harbour", "02-00-5E-10-0A-01", trial.Request{Method: "pap", User: user + "@" + PartnerRealm,
+			Password: password})
 	}},
 	{8, func(h *harbour) play {
 		i := h.r.IntN(len(crew))
 		c := crew[i]
-		return play{at: &h.vpn, ask: trial.Request{Method: "mschapv2", User: c.user + "@" + shipsDomain, Password: crewPassword(c.user)}, mac: "198.51.100.77", port: 1 + i}
+		return play{at: &h.vpn, ask: trial.Request{Method: "mschapv2", User: c.user + "@" + shipsDomain,
+			Password: crewPassword(c.user)}, mac: "198.51.100.77", port: 1 + i}
 	}},
 	{8, func(h *harbour) play { return h.printer(h.r.IntN(6)) }},
 	{2, func(h *harbour) play { return h.device(fmt.Sprintf("02-00-5E-77-10-%02X", 1+h.r.IntN(9))) }},
-	{2, func(h *harbour) play { return h.device(fmt.Sprintf("02-00-5E-99-00-%02X", 1+h.r.IntN(4))) }}, // known to nobody
+	// known to nobody
+	{2, func(h *harbour) play { return h.device(fmt.Sprintf("02-00-5E-99-00-%02X", 1+h.r.IntN(4))) }},
 	{4, func(h *harbour) play { p := h.person(); return h.wired(p, pap(p.User, "harbour-"+p.User[2:])) }},
 	{3, func(h *harbour) play {
 		p := h.person()
@@ -148,10 +153,12 @@ var scenes = []scene{
 		return h.wired(p, r)
 	}},
 	{2, func(h *harbour) play {
-		return h.wired(h.kit.ExpiredOf, trial.Request{Method: "eap-tls", User: h.kit.ExpiredOf.User, Supplicant: supplicant.Settings{Roots: h.kit.Roots, Certificate: h.kit.Expired}})
+		return h.wired(h.kit.ExpiredOf, trial.Request{Method: "eap-tls", User: h.kit.ExpiredOf.User,
+			Supplicant: supplicant.Settings{Roots: h.kit.Roots, Certificate: h.kit.Expired}})
 	}},
 	{2, func(h *harbour) play {
-		return h.wired(h.kit.RevokedOf, trial.Request{Method: "eap-tls", User: h.kit.RevokedOf.User, Supplicant: supplicant.Settings{Roots: h.kit.Roots, Certificate: h.kit.Revoked}})
+		return h.wired(h.kit.RevokedOf, trial.Request{Method: "eap-tls", User: h.kit.RevokedOf.User,
+			Supplicant: supplicant.Settings{Roots: h.kit.Roots, Certificate: h.kit.Revoked}})
 	}},
 	{2, func(h *harbour) play { // MS-CHAPv2 for somebody of the directory, which cannot check it
 		p := h.people[8]
@@ -168,11 +175,14 @@ func pap(user, password string) trial.Request { return trial.Request{User: user,
 
 // tunnelled signs in inside a tunnel, as a careful device does.
 func (h *harbour) tunnelled(method, user, password string) trial.Request {
-	return trial.Request{Method: method, User: user, Password: password, Supplicant: supplicant.Settings{Outer: "anonymous@" + Domain, Roots: h.kit.Roots, ServerName: ServerName, Binding: true}}
+	return trial.Request{Method: method, User: user, Password: password,
+		Supplicant: supplicant.Settings{Outer: "anonymous@" + Domain, Roots: h.kit.Roots, ServerName: ServerName,
+			Binding: true}}
 }
 
 func (h *harbour) certified(p Person) trial.Request {
-	return trial.Request{Method: "eap-tls", User: p.User + "@" + Domain, Supplicant: supplicant.Settings{Roots: h.kit.Roots, ServerName: ServerName, Certificate: h.kit.People[p.User]}}
+	return trial.Request{Method: "eap-tls", User: p.User + "@" + Domain,
+		Supplicant: supplicant.Settings{Roots: h.kit.Roots, ServerName: ServerName, Certificate: h.kit.People[p.User]}}
 }
 
 func (h *harbour) wired(p Person, r trial.Request) play {
@@ -199,7 +209,8 @@ func (h *harbour) printer(i int) play {
 }
 
 func (h *harbour) device(mac string) play {
-	return play{at: &h.switches[h.r.IntN(2)], ask: trial.Request{Method: "mac", User: strings.ToLower(strings.ReplaceAll(mac, "-", ""))}, mac: mac, port: 40}
+	return play{at: &h.switches[h.r.IntN(2)], ask: trial.Request{Method: "mac",
+		User: strings.ToLower(strings.ReplaceAll(mac, "-", ""))}, mac: mac, port: 40}
 }
 
 // forms writes a name as different devices do.
@@ -216,7 +227,8 @@ func forms(r *rand.Rand, user string) string {
 // Harbour runs the stations at a gentle steady rate with a fixed seed until the context ends. It returns when
 // everything under way has ended.
 func Harbour(ctx context.Context, server string, kit *Kit, every time.Duration, each func(Outcome)) {
-	h := &harbour{r: rand.New(rand.NewPCG(7, 7)), people: People(), kit: kit, switches: Switches(), wlan: station("np-wlan-1"), vpn: station("hh-vpn-1")}
+	h := &harbour{r: rand.New(rand.NewPCG(7, 7)), people: People(), kit: kit, switches: Switches(),
+		wlan: station("np-wlan-1"), vpn: station("hh-vpn-1")}
 	total := 0
 	for _, s := range scenes {
 		total += s.weight

@@ -83,7 +83,8 @@ func Up(ctx context.Context, o Options) error {
 		secure  bool
 	}{{o.LDAPS, true}, {o.LDAP, false}} {
 		if err := d.Serve(at.address, at.secure); err != nil {
-			return fmt.Errorf("%w: another demo may be running; stop it, or move this one with flags (tollgate-lab up -h)", err)
+			return fmt.Errorf("%w: another demo may be running; stop it, or move this one with flags "+
+				"(tollgate-lab up -h)", err)
 		}
 	}
 	d.Rename("Harbour Office", "Harbour House Office")
@@ -110,7 +111,8 @@ func Up(ctx context.Context, o Options) error {
 	if err != nil {
 		return fmt.Errorf("reading the setup code: %w", err)
 	}
-	if err := SetUp(ctx, c, strings.TrimSpace(string(code)), Outside{Servers: []string{o.LDAPS}, Authority: ca.PEM, DNS: o.DNS, Partner: o.Partner}); err != nil {
+	if err := SetUp(ctx, c, strings.TrimSpace(string(code)), Outside{Servers: []string{o.LDAPS}, Authority: ca.PEM,
+		DNS: o.DNS, Partner: o.Partner}); err != nil {
 		return err
 	}
 	kit, err := Outfit(ctx, c)
@@ -131,7 +133,8 @@ func Up(ctx context.Context, o Options) error {
 	return service.while(ctx, func(ctx context.Context) { run(ctx, &o, kit) })
 }
 
-// run plays the harbour: switches, wireless and VPN, a router whose secret was typed wrong, and a device that is no client.
+// run plays the harbour: switches, wireless and VPN, a router whose secret was typed wrong, and a device that is no
+// client.
 func run(ctx context.Context, o *Options, kit *Kit) {
 	var all sync.WaitGroup
 	defer all.Wait()
@@ -141,7 +144,8 @@ func run(ctx context.Context, o *Options, kit *Kit) {
 		all.Go(func() {
 			for ctx.Err() == nil {
 				// Nothing answers these; that they show up in the console is the point.
-				_, _ = trial.Send(ctx, trial.Request{Server: o.RADIUS, From: mustAddr(from), Secret: secret, User: user, Password: "x", Timeout: 2 * time.Second, Tries: 1,
+				_, _ = trial.Send(ctx, trial.Request{Server: o.RADIUS, From: mustAddr(from), Secret: secret,
+					User: user, Password: "x", Timeout: 2 * time.Second, Tries: 1,
 					Attributes: []results.Attribute{{Name: "Service-Type", Value: "Administrative"}}})
 				select {
 				case <-ctx.Done():
@@ -159,9 +163,12 @@ func writeEnv(o *Options, token, ca string) error {
 		return err
 	}
 	var b strings.Builder
-	for _, v := range [][2]string{{"TOLLGATE_URL", "http://" + o.HTTP}, {"TOLLGATE_TOKEN", token}, {"DEMO_RADIUS", o.RADIUS}, {"DEMO_TACACS", o.TACACS}, {"DEMO_TACACS_TLS", o.TACACSTLS}, {"DEMO_CLIENT_ADDR", playerAddress},
+	for _, v := range [][2]string{{"TOLLGATE_URL", "http://" + o.HTTP}, {"TOLLGATE_TOKEN", token},
+		{"DEMO_RADIUS", o.RADIUS}, {"DEMO_TACACS", o.TACACS}, {"DEMO_TACACS_TLS", o.TACACSTLS},
+		{"DEMO_CLIENT_ADDR", playerAddress},
 		{"DEMO_CLIENT_SECRET", playerSecret}, {"DEMO_USER", PlayerUser}, {"DEMO_PASSWORD", "harbour-" + PlayerUser},
-		{"DEMO_OPERATOR", OperatorName}, {"DEMO_OPERATOR_PASSWORD", OperatorPassword}, {"DEMO_LDAPS", o.LDAPS}, {"DEMO_LDAP", o.LDAP}, {"DEMO_DNS", o.DNS}} {
+		{"DEMO_OPERATOR", OperatorName}, {"DEMO_OPERATOR_PASSWORD", OperatorPassword}, {"DEMO_LDAPS", o.LDAPS},
+		{"DEMO_LDAP", o.LDAP}, {"DEMO_DNS", o.DNS}} {
 		fmt.Fprintf(&b, "export %s='%s'\n", v[0], v[1])
 	}
 	if err := os.WriteFile(filepath.Join(o.Dir, "env"), []byte(b.String()), 0o600); err != nil {
@@ -209,13 +216,15 @@ func startService(ctx context.Context, o *Options) (*service, error) {
 		return nil, err
 	}
 	defer log.Close() // the child has its own
-	s.cmd = exec.Command(o.Service, "-data", filepath.Join(o.Dir, "data"), "-http", o.HTTP, "-radius", o.RADIUS, "-tacacs", o.TACACS, "-tacacs-tls", o.TACACSTLS)
+	s.cmd = exec.Command(o.Service, "-data", filepath.Join(o.Dir, "data"), "-http", o.HTTP, "-radius", o.RADIUS,
+		"-tacacs", o.TACACS, "-tacacs-tls", o.TACACSTLS)
 	s.cmd.Stdout = log
 	stderr, err := s.cmd.StderrPipe()
 	if err != nil {
 		return nil, err
 	}
-	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM} // Ctrl-C reaches us, and we stop it
+	// Ctrl-C reaches us, and we stop it
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
 	if err := s.cmd.Start(); err != nil {
 		return nil, fmt.Errorf("starting the service %s: %w", o.Service, err)
 	}
@@ -250,7 +259,8 @@ func (t *tail) String() string {
 }
 
 func (s *service) failure() error {
-	return fmt.Errorf("the service ended by itself:\n%s\nIf a port is taken, another demo may be running; stop it, or move this one with flags (tollgate-lab up -h)", s.out)
+	return fmt.Errorf("the service ended by itself:\n%s\nIf a port is taken, another demo may be running; stop it, "+
+		"or move this one with flags (tollgate-lab up -h)", s.out)
 }
 
 func (s *service) ready(ctx context.Context, c *client.Client) error {

@@ -1,5 +1,5 @@
-// Package session gives addresses of pools to sessions, one to each, and never the same to two that may both be open: an address is
-// taken until the session must have ended by its time-out.
+// Package session gives addresses of pools to sessions, one to each, and never the same to two that may both be open:
+// an address is taken until the session must have ended by its time-out.
 package session
 
 import (
@@ -65,7 +65,8 @@ func Open(ctx context.Context, s Store) (*Keeper, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the leases: %w", err)
 	}
-	k := &Keeper{store: s, taken: map[netip.Addr]*Lease{}, byHolder: map[string]*Lease{}, cursor: map[string]int{}, dirty: map[netip.Addr]bool{}, stop: make(chan struct{})}
+	k := &Keeper{store: s, taken: map[netip.Addr]*Lease{}, byHolder: map[string]*Lease{}, cursor: map[string]int{},
+		dirty: map[netip.Addr]bool{}, stop: make(chan struct{})}
 	now := time.Now()
 	for _, row := range rows {
 		addr, err := netip.ParseAddr(row.Address)
@@ -84,7 +85,8 @@ func Open(ctx context.Context, s Store) (*Keeper, error) {
 }
 
 func fromRow(addr netip.Addr, row store.Lease) *Lease {
-	return &Lease{Address: addr, Pool: row.Pool, Who: row.Who, Client: row.Client, Holder: row.Holder, At: time.UnixMilli(row.At), Until: time.UnixMilli(row.Until)}
+	return &Lease{Address: addr, Pool: row.Pool, Who: row.Who, Client: row.Client, Holder: row.Holder,
+		At: time.UnixMilli(row.At), Until: time.UnixMilli(row.Until)}
 }
 
 // Reload reads the lease of an address anew, which was taken or released by somebody else.
@@ -136,14 +138,15 @@ func NewPool(p *config.Pool) *Pool {
 // Name is the name of the pool.
 func (p *Pool) Name() string { return p.name }
 
-// Take gives the holder an address of a pool for so long: the one it has or had last if that is free, or another. The address is
-// invalid if all are taken. An empty holder is nobody known, and always gets an address of its own.
+// Take gives the holder an address of a pool for so long: the one it has or had last if that is free, or another. The
+// address is invalid if all are taken. An empty holder is nobody known, and always gets an address of its own.
 func (k *Keeper) Take(pool *Pool, holder, who, client string, now time.Time, length time.Duration) netip.Addr {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	k.release(now)
 	until := now.Add(length + grace)
-	if last := k.byHolder[holder]; last != nil && holder != "" && slices.ContainsFunc(pool.ranges, func(r config.AddressRange) bool { return r.Contains(last.Address) }) {
+	if last := k.byHolder[holder]; last != nil && holder != "" && slices.ContainsFunc(pool.ranges,
+		func(r config.AddressRange) bool { return r.Contains(last.Address) }) {
 		if now := k.taken[last.Address]; now == nil || now == last {
 			k.give(&Lease{last.Address, pool.name, who, client, holder, last.At, until})
 			return last.Address
@@ -254,7 +257,8 @@ func (k *Keeper) flush() {
 	var remove []string
 	for addr := range k.dirty {
 		if l := k.taken[addr]; l != nil {
-			save = append(save, store.Lease{Address: addr.String(), Pool: l.Pool, Who: l.Who, Client: l.Client, Holder: l.Holder, At: l.At.UnixMilli(), Until: l.Until.UnixMilli()})
+			save = append(save, store.Lease{Address: addr.String(), Pool: l.Pool, Who: l.Who, Client: l.Client,
+				Holder: l.Holder, At: l.At.UnixMilli(), Until: l.Until.UnixMilli()})
 		} else {
 			remove = append(remove, addr.String())
 		}

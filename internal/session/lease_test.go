@@ -28,7 +28,8 @@ func open(t testing.TB, dir string) (*Keeper, *store.Store) {
 func TestOneAddressToOneSession(t *testing.T) {
 	dir := t.TempDir()
 	k, s := open(t, dir)
-	pool := NewPool(&config.Pool{Name: "vpn", Ranges: []string{"192.0.2.8/30", "192.0.2.20-192.0.2.20"}}) // .9, .10 and .20
+	// .9, .10 and .20
+	pool := NewPool(&config.Pool{Name: "vpn", Ranges: []string{"192.0.2.8/30", "192.0.2.20-192.0.2.20"}})
 	now := time.Now()
 	take := func(holder string, length time.Duration) string {
 		return k.Take(pool, holder, "who", "hh-vpn-1", now, length).String()

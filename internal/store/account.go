@@ -32,7 +32,8 @@ func (s *Store) Accounts(ctx context.Context) ([]Account, error) {
 
 // SaveAccount adds or replaces an account. A name that another account has gives ErrTaken.
 func (s *Store) SaveAccount(ctx context.Context, a Account) error {
-	_, err := s.durableExec(ctx, `INSERT INTO accounts (id, name, display, mail, groups, enabled, expires, hash, keeps, proof, version, changed_at, changed_by, emergency, opened, opened_on, uses)
+	_, err := s.durableExec(ctx,
+		`INSERT INTO accounts (id, name, display, mail, groups, enabled, expires, hash, keeps, proof, version, changed_at, changed_by, emergency, opened, opened_on, uses)
 		VALUES (:id, :name, :display, :mail, :groups, :enabled, :expires, :hash, :keeps, :proof, :version, :changed_at, :changed_by, :emergency, :opened, :opened_on, :uses)
 		ON CONFLICT (id) DO UPDATE SET name = excluded.name, display = excluded.display, mail = excluded.mail, groups = excluded.groups,
 		enabled = excluded.enabled, expires = excluded.expires, hash = excluded.hash, keeps = excluded.keeps, proof = excluded.proof, version = excluded.version,
@@ -42,7 +43,8 @@ func (s *Store) SaveAccount(ctx context.Context, a Account) error {
 
 // OpenEmergency notes a use of an emergency account; the first breaks its seal.
 func (s *Store) OpenEmergency(ctx context.Context, id, on string, at int64) error {
-	return s.exec(ctx, "UPDATE accounts SET uses = uses + 1, opened_on = iif(opened = 0, ?, opened_on), opened = iif(opened = 0, ?, opened) WHERE id = ?", on, at, id)
+	return s.exec(ctx, "UPDATE accounts SET uses = uses + 1, opened_on = iif(opened = 0, ?, opened_on), opened = "+
+		"iif(opened = 0, ?, opened) WHERE id = ?", on, at, id)
 }
 
 // RemoveAccount removes an account.

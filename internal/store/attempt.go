@@ -30,17 +30,18 @@ type Attempt struct {
 	Micros   int64     `db:"micros"`
 	Facts    []byte    `db:"facts"`
 
-	// PolicyID and Group are the policy that decided, and the row of its table; Trial marks what an operator tried. They only
-	// count hits.
+	// PolicyID and Group are the policy that decided, and the row of its table; Trial marks what an operator tried.
+	// They only count hits.
 	PolicyID string `db:"-"`
 	Group    string `db:"-"`
 	Trial    bool   `db:"-"`
 }
 
-const attemptColumns = "id, verdict, reason, client, who, sent, display, mac, place, lane, policy, pass, vlan, revision, micros"
+const attemptColumns = "id, verdict, reason, client, who, sent, display, mac, place, lane, policy, pass, vlan, " +
+	"revision, micros"
 
-// Attempts lists attempts from the newest to the oldest, with facts only where the columns do not say how they ended. With After
-// alone it lists the oldest of the newer ones first, which is what following needs.
+// Attempts lists attempts from the newest to the oldest, with facts only where the columns do not say how they ended.
+// With After alone it lists the oldest of the newer ones first, which is what following needs.
 func (s *Store) Attempts(ctx context.Context, f Filter) ([]Attempt, error) {
 	where, args := f.conditions().where()
 	order := "DESC"
@@ -48,7 +49,8 @@ func (s *Store) Attempts(ctx context.Context, f Filter) ([]Attempt, error) {
 		order = "ASC"
 	}
 	out := []Attempt{}
-	query := "SELECT " + attemptColumns + ", CASE WHEN verdict = 'admitted' AND policy <> '' THEN NULL ELSE facts END AS facts FROM attempts" + where + " ORDER BY id " + order + " LIMIT ?"
+	query := "SELECT " + attemptColumns + ", CASE WHEN verdict = 'admitted' AND policy <> '' THEN NULL ELSE facts " +
+		"END AS facts FROM attempts" + where + " ORDER BY id " + order + " LIMIT ?"
 	if err := s.db.SelectContext(ctx, &out, query, append(args, f.Limit)...); err != nil {
 		return nil, fmt.Errorf("listing attempts: %w", err)
 	}
@@ -65,7 +67,8 @@ func (s *Store) Attempt(ctx context.Context, id ident.ID) (Attempt, error) {
 // CountAttempts counts the attempts of a time.
 func (s *Store) CountAttempts(ctx context.Context, since, until time.Time) (int, error) {
 	n := 0
-	if err := s.db.GetContext(ctx, &n, "SELECT count(*) FROM attempts WHERE id >= ? AND id < ?", ident.At(since), ident.At(until)); err != nil {
+	if err := s.db.GetContext(ctx, &n, "SELECT count(*) FROM attempts WHERE id >= ? AND id < ?", ident.At(since),
+		ident.At(until)); err != nil {
 		return 0, fmt.Errorf("counting attempts: %w", err)
 	}
 	return n, nil
@@ -80,7 +83,8 @@ type Recorded struct {
 // FactsBefore returns the facts of the newest attempts of a time, the newest first.
 func (s *Store) FactsBefore(ctx context.Context, since, until time.Time, limit int) ([]Recorded, error) {
 	out := []Recorded{}
-	if err := s.db.SelectContext(ctx, &out, "SELECT id, facts FROM attempts WHERE id >= ? AND id < ? ORDER BY id DESC LIMIT ?", ident.At(since), ident.At(until), limit); err != nil {
+	if err := s.db.SelectContext(ctx, &out, "SELECT id, facts FROM attempts WHERE id >= ? AND id < ? ORDER BY id "+
+		"DESC LIMIT ?", ident.At(since), ident.At(until), limit); err != nil {
 		return nil, fmt.Errorf("reading the facts of attempts: %w", err)
 	}
 	return out, nil
@@ -89,7 +93,8 @@ func (s *Store) FactsBefore(ctx context.Context, since, until time.Time, limit i
 // FactsAfter returns the facts of the attempts that follow one, the oldest first.
 func (s *Store) FactsAfter(ctx context.Context, after ident.ID, until time.Time, limit int) ([]Recorded, error) {
 	out := []Recorded{}
-	if err := s.db.SelectContext(ctx, &out, "SELECT id, facts FROM attempts WHERE id > ? AND id < ? ORDER BY id LIMIT ?", after, ident.At(until), limit); err != nil {
+	if err := s.db.SelectContext(ctx, &out, "SELECT id, facts FROM attempts WHERE id > ? AND id < ? ORDER BY id "+
+		"LIMIT ?", after, ident.At(until), limit); err != nil {
 		return nil, fmt.Errorf("reading the facts of attempts: %w", err)
 	}
 	return out, nil
@@ -106,7 +111,8 @@ type Minute struct {
 func (s *Store) CountByMinute(ctx context.Context, since time.Time) ([]Minute, error) {
 	out := []Minute{}
 	offset := ident.ID(0).Time().UnixMilli()
-	err := s.db.SelectContext(ctx, &out, `SELECT ((id >> 22) + ?) / 60000 AS minute, sum(verdict = 'admitted') AS admitted,
+	err := s.db.SelectContext(ctx, &out,
+		`SELECT ((id >> 22) + ?) / 60000 AS minute, sum(verdict = 'admitted') AS admitted,
 		sum(verdict <> 'admitted') AS refused FROM attempts WHERE id >= ? GROUP BY minute`, offset, ident.At(since))
 	return out, err
 }

@@ -15,9 +15,9 @@ const (
 	maxLog = 256 << 20
 )
 
-// checkpoints brings what was committed from the write-ahead log into the file, a little at a time and beside the writer. Left
-// to the writer, as SQLite does by itself, it would come as 64 MB at once, and hold up for tens of milliseconds whoever waits
-// for an answer on the same core or for the same disk.
+// checkpoints brings what was committed from the write-ahead log into the file, a little at a time and beside the
+// writer. Left to the writer, as SQLite does by itself, it would come as 64 MB at once, and hold up for tens of
+// milliseconds whoever waits for an answer on the same core or for the same disk.
 type checkpoints struct {
 	closing chan struct{}
 	once    sync.Once

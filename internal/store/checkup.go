@@ -30,19 +30,22 @@ func (s *Store) CheckupLines(ctx context.Context) ([]CheckupLine, error) {
 // CheckupChanges returns the newest changes.
 func (s *Store) CheckupChanges(ctx context.Context, limit int) ([]CheckupChange, error) {
 	out := []CheckupChange{}
-	err := s.db.SelectContext(ctx, &out, "SELECT id, key, line, was, at FROM checkup_changes ORDER BY id DESC LIMIT ?", limit)
+	err := s.db.SelectContext(ctx, &out, "SELECT id, key, line, was, at FROM checkup_changes ORDER BY id DESC LIMIT ?",
+		limit)
 	return out, err
 }
 
 // SaveCheckup replaces lines, removes others, adds changes and keeps only the newest of those.
-func (s *Store) SaveCheckup(ctx context.Context, lines []CheckupLine, gone []string, changes []CheckupChange, keep int) error {
+func (s *Store) SaveCheckup(ctx context.Context, lines []CheckupLine, gone []string, changes []CheckupChange,
+	keep int) error {
 	tx, err := s.single.BeginTxx(ctx, nil)
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback()
 	for _, l := range lines {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO checkup (key, line, state, since, at) VALUES (:key, :line, :state, :since, :at)
+		if _, err := tx.NamedExecContext(ctx,
+			`INSERT INTO checkup (key, line, state, since, at) VALUES (:key, :line, :state, :since, :at)
 			ON CONFLICT (key) DO UPDATE SET line = excluded.line, state = excluded.state, since = excluded.since, at = excluded.at`, l); err != nil {
 			return err
 		}
@@ -53,11 +56,13 @@ func (s *Store) SaveCheckup(ctx context.Context, lines []CheckupLine, gone []str
 		}
 	}
 	for _, c := range changes {
-		if _, err := tx.NamedExecContext(ctx, "INSERT INTO checkup_changes (key, line, was, at) VALUES (:key, :line, :was, :at)", c); err != nil {
+		if _, err := tx.NamedExecContext(ctx, "INSERT INTO checkup_changes (key, line, was, at) VALUES (:key, :line, "+
+			":was, :at)", c); err != nil {
 			return err
 		}
 	}
-	if _, err := tx.ExecContext(ctx, "DELETE FROM checkup_changes WHERE id <= (SELECT MAX(id) FROM checkup_changes) - ?", keep); err != nil {
+	if _, err := tx.ExecContext(ctx, "DELETE FROM checkup_changes WHERE id <= (SELECT MAX(id) FROM "+
+		"checkup_changes) - ?", keep); err != nil {
 		return err
 	}
 	return tx.Commit()

@@ -30,7 +30,8 @@ func (s *Store) SaveSeenComputers(ctx context.Context, list []SeenComputer) erro
 	}
 	defer tx.Rollback()
 	for _, m := range list {
-		if _, err := tx.NamedExecContext(ctx, "INSERT OR REPLACE INTO machines (mac, name, at) VALUES (:mac, :name, :at)", m); err != nil {
+		if _, err := tx.NamedExecContext(ctx, "INSERT OR REPLACE INTO machines (mac, name, at) VALUES (:mac, "+
+			":name, :at)", m); err != nil {
 			return err
 		}
 	}

@@ -29,7 +29,8 @@ func (s *Store) SaveCopied(ctx context.Context, list []Copied) error {
 	}
 	defer tx.Rollback()
 	for _, p := range list {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO people (directory, id, name, display, dn, state, attributes, missing, seen_at, gone_at)
+		if _, err := tx.NamedExecContext(ctx,
+			`INSERT INTO people (directory, id, name, display, dn, state, attributes, missing, seen_at, gone_at)
 			VALUES (:directory, :id, :name, :display, :dn, :state, :attributes, :missing, :seen_at, 0)
 			ON CONFLICT (directory, id) DO UPDATE SET name = excluded.name, display = excluded.display, dn = excluded.dn, state = excluded.state,
 			attributes = excluded.attributes, missing = excluded.missing, seen_at = excluded.seen_at, gone_at = 0`, p); err != nil {
@@ -41,7 +42,8 @@ func (s *Store) SaveCopied(ctx context.Context, list []Copied) error {
 
 // MarkGone marks those who were not seen since a moment, and counts them.
 func (s *Store) MarkGone(ctx context.Context, directory string, since, now int64) (int, error) {
-	result, err := s.single.ExecContext(ctx, "UPDATE people SET gone_at = ? WHERE directory = ? AND seen_at < ? AND gone_at = 0", now, directory, since)
+	result, err := s.single.ExecContext(ctx, "UPDATE people SET gone_at = ? WHERE directory = ? AND seen_at < ? AND "+
+		"gone_at = 0", now, directory, since)
 	if err != nil {
 		return 0, err
 	}
@@ -62,7 +64,8 @@ type CopiedFilter struct {
 func (s *Store) CopiedPeople(ctx context.Context, f CopiedFilter) ([]Copied, error) {
 	where, args := []string{"directory = ?"}, []any{f.Directory}
 	if f.Text != "" {
-		where = append(where, "(name LIKE ? ESCAPE '\\' OR display LIKE ? ESCAPE '\\' OR CAST(attributes AS TEXT) LIKE ? ESCAPE '\\')")
+		where = append(where, "(name LIKE ? ESCAPE '\\' OR display LIKE ? ESCAPE '\\' OR CAST(attributes AS TEXT) "+
+			"LIKE ? ESCAPE '\\')")
 		text := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(f.Text) + "%"
 		args = append(args, text, text, text)
 	}
@@ -76,7 +79,9 @@ func (s *Store) CopiedPeople(ctx context.Context, f CopiedFilter) ([]Copied, err
 		where, args = append(where, "(name, id) > (?, ?)"), append(args, name, id)
 	}
 	out := []Copied{}
-	err := s.db.SelectContext(ctx, &out, "SELECT directory, id, name, display, dn, state, attributes, missing, seen_at, gone_at FROM people WHERE "+strings.Join(where, " AND ")+" ORDER BY name, id LIMIT ?", append(args, f.Limit)...)
+	err := s.db.SelectContext(ctx, &out, "SELECT directory, id, name, display, dn, state, attributes, missing, "+
+		"seen_at, gone_at FROM people WHERE "+strings.Join(where, " AND ")+" ORDER BY name, id LIMIT ?",
+		append(args, f.Limit)...)
 	return out, err
 }
 
@@ -92,7 +97,8 @@ func (s *Store) PeopleRun(ctx context.Context, directory string) ([]byte, error)
 
 // SavePeopleRun keeps the last run.
 func (s *Store) SavePeopleRun(ctx context.Context, directory string, run []byte) error {
-	return s.exec(ctx, "INSERT INTO people_runs (directory, run) VALUES (?, ?) ON CONFLICT (directory) DO UPDATE SET run = excluded.run", directory, run)
+	return s.exec(ctx, "INSERT INTO people_runs (directory, run) VALUES (?, ?) ON CONFLICT (directory) DO UPDATE SET "+
+		"run = excluded.run", directory, run)
 }
 
 // ForgetPeople removes the copies of directories other than those given, which are no longer configured.
@@ -103,7 +109,8 @@ func (s *Store) ForgetPeople(ctx context.Context, kept []string) error {
 		args = append(args, id)
 	}
 	for _, table := range []string{"people", "people_runs"} {
-		if _, err := s.single.ExecContext(ctx, "DELETE FROM "+table+" WHERE directory NOT IN ("+marks+")", args...); err != nil {
+		if _, err := s.single.ExecContext(ctx, "DELETE FROM "+table+" WHERE directory NOT IN ("+marks+")",
+			args...); err != nil {
 			return err
 		}
 	}

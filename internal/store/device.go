@@ -31,7 +31,8 @@ func (s *Store) Devices(ctx context.Context) ([]Device, error) {
 func (s *Store) SaveDevices(ctx context.Context, list []Device) error {
 	return s.durably(ctx, func(tx *sqlx.Tx) error {
 		for _, d := range list {
-			if _, err := tx.NamedExecContext(ctx, `INSERT INTO devices (id, match, name, owner, tags, note, enabled, expires, changed_at, changed_by)
+			if _, err := tx.NamedExecContext(ctx,
+				`INSERT INTO devices (id, match, name, owner, tags, note, enabled, expires, changed_at, changed_by)
 				VALUES (:id, :match, :name, :owner, :tags, :note, :enabled, :expires, :changed_at, :changed_by)
 				ON CONFLICT (id) DO UPDATE SET match = excluded.match, name = excluded.name, owner = excluded.owner, tags = excluded.tags, note = excluded.note,
 				enabled = excluded.enabled, expires = excluded.expires, changed_at = excluded.changed_at, changed_by = excluded.changed_by`, d); err != nil {

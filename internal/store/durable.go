@@ -12,9 +12,9 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// durably runs a transaction whose commit is on the disk when this returns, also through a power cut. Attempts, which come in
-// thousands and prevent nothing, are written without waiting for the disk; a used code, a revocation, an account that was disabled or
-// a published revision is not answered before it is there.
+// durably runs a transaction whose commit is on the disk when this returns, also through a power cut. Attempts, which
+// come in thousands and prevent nothing, are written without waiting for the disk; a used code, a revocation, an
+// account that was disabled or a published revision is not answered before it is there.
 func (s *Store) durably(ctx context.Context, do func(tx *sqlx.Tx) error) (err error) {
 	conn, err := s.single.Connx(ctx) // the only one that writes, so nobody else sees the setting
 	if err != nil {

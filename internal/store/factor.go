@@ -43,7 +43,8 @@ func (s *Store) AddFactorToken(ctx context.Context, t FactorToken, remove []stri
 				return err
 			}
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO factors (id, store, name, display, label, algorithm, digits, period, secrets, recovery, confirmed, step, skew, made_at, made_by, used_at, used_on)
+		_, err := tx.NamedExecContext(ctx,
+			`INSERT OR REPLACE INTO factors (id, store, name, display, label, algorithm, digits, period, secrets, recovery, confirmed, step, skew, made_at, made_by, used_at, used_on)
 			VALUES (:id, :store, :name, :display, :label, :algorithm, :digits, :period, :secrets, :recovery, :confirmed, :step, :skew, :made_at, :made_by, :used_at, :used_on)`, t)
 		return err
 	})
@@ -51,7 +52,8 @@ func (s *Store) AddFactorToken(ctx context.Context, t FactorToken, remove []stri
 
 // SaveFactorToken writes what a sign-in changes of a token; one that was removed meanwhile gives ErrNotFound.
 func (s *Store) SaveFactorToken(ctx context.Context, t FactorToken) error {
-	return s.exec(ctx, "UPDATE factors SET secrets = ?, recovery = ?, step = ?, skew = ?, used_at = ?, used_on = ? WHERE id = ?", t.Secrets, t.Recovery, t.Step, t.Skew, t.UsedAt, t.UsedOn, t.ID)
+	return s.exec(ctx, "UPDATE factors SET secrets = ?, recovery = ?, step = ?, skew = ?, used_at = ?, used_on = ? "+
+		"WHERE id = ?", t.Secrets, t.Recovery, t.Step, t.Skew, t.UsedAt, t.UsedOn, t.ID)
 }
 
 // RemoveFactorToken removes a token.

@@ -8,8 +8,8 @@ import (
 	"tollgate.example/key/internal/base/ident"
 )
 
-// conditions are what a filter asks of records. Each is said twice, side by side, as SQL and as a function: lists ask the
-// database, live views what was just recorded, and both show the same.
+// conditions are what a filter asks of records. Each is said twice, side by side, as SQL and as a function: lists ask
+// the database, live views what was just recorded, and both show the same.
 type conditions[T any] struct {
 	parts []string
 	args  []any
@@ -107,7 +107,8 @@ func (f *Filter) conditions() *conditions[Attempt] {
 		part := "*" + f.Text + "*"
 		pattern := like(part)
 		c.add(func(a *Attempt) bool {
-			return wildcard(part, a.Sent) || wildcard(part, a.Display) || wildcard(part, a.MAC) || wildcard(part, a.Client)
+			return wildcard(part, a.Sent) || wildcard(part, a.Display) || wildcard(part, a.MAC) || wildcard(part,
+				a.Client)
 		}, `(sent LIKE ? ESCAPE '\' OR display LIKE ? ESCAPE '\' OR mac LIKE ? ESCAPE '\' OR client LIKE ? ESCAPE '\')`, pattern, pattern, pattern, pattern)
 	}
 	within(c, &f.Span, func(a *Attempt) ident.ID { return a.ID })
@@ -125,7 +126,8 @@ func (f *Filter) key(c *conditions[Attempt], column, value string, of func(*Atte
 	}
 	c.equal(column, value, of)
 	c.add(func(*Attempt) bool { return true },
-		"id IN (SELECT id FROM seen WHERE key = ? AND id < ? UNION ALL SELECT id FROM attempts WHERE id > (SELECT id FROM seen_until) AND "+column+" = ?)", value, before, value)
+		"id IN (SELECT id FROM seen WHERE key = ? AND id < ? UNION ALL SELECT id FROM attempts WHERE id > (SELECT id "+
+			"FROM seen_until) AND "+column+" = ?)", value, before, value)
 }
 
 // EntryFilter selects entries of the journal. Empty fields select everything.
@@ -156,7 +158,8 @@ func (f *EntryFilter) conditions() *conditions[Entry] {
 		c.equal("who", who, func(e *Entry) string { return e.Who })
 	}
 	if f.Kind == Reported {
-		c.add(func(e *Entry) bool { return e.Kind == "start" || e.Kind == "stop" || e.Kind == "update" }, "kind IN ('start', 'stop', 'update')")
+		c.add(func(e *Entry) bool { return e.Kind == "start" || e.Kind == "stop" || e.Kind == "update" },
+			"kind IN ('start', 'stop', 'update')")
 	} else {
 		c.equal("kind", f.Kind, func(e *Entry) string { return e.Kind })
 	}
@@ -172,7 +175,8 @@ func (f *EntryFilter) conditions() *conditions[Entry] {
 					return true
 				}
 			}
-			return wildcard(part, e.Command) || wildcard(part, e.Who) || wildcard(part, e.Client) || wildcard(part, e.Display)
+			return wildcard(part, e.Command) || wildcard(part, e.Who) || wildcard(part, e.Client) || wildcard(part,
+				e.Display)
 		}, `(command LIKE ? ESCAPE '\' OR who LIKE ? ESCAPE '\' OR client LIKE ? ESCAPE '\' OR rest ->> 'display' LIKE ? ESCAPE '\'
 			OR EXISTS (SELECT 1 FROM json_each(rest, '$.args') WHERE value LIKE ? ESCAPE '\'))`, pattern, pattern, pattern, pattern, pattern)
 	}
@@ -185,8 +189,8 @@ func like(pattern string) string {
 	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`, "*", "%").Replace(pattern)
 }
 
-// wildcard matches a text with a pattern in which * stands for any characters, as LIKE does: without regard to the case of
-// ASCII letters, and of those alone.
+// wildcard matches a text with a pattern in which * stands for any characters, as LIKE does: without regard to the case
+// of ASCII letters, and of those alone.
 func wildcard(pattern, text string) bool {
 	pattern, text = lowerASCII(pattern), lowerASCII(text)
 	parts := strings.Split(pattern, "*")

@@ -62,7 +62,8 @@ type Hits struct {
 // Hits sums up the hits of all policies.
 func (s *Store) Hits(ctx context.Context, revision int) ([]Hits, error) {
 	var out []Hits
-	err := s.db.SelectContext(ctx, &out, `SELECT policy, grp, sum(CASE WHEN revision = ?1 THEN count ELSE 0 END) AS since,
+	err := s.db.SelectContext(ctx, &out,
+		`SELECT policy, grp, sum(CASE WHEN revision = ?1 THEN count ELSE 0 END) AS since,
 		sum(CASE WHEN revision = ?1 THEN 0 ELSE count END) AS before, max(last) AS last FROM hits GROUP BY policy, grp`, revision)
 	return out, err
 }
@@ -78,7 +79,8 @@ type HourlyHits struct {
 // HitsByHour lists the hits of each hour since the given one, in hours since 1970.
 func (s *Store) HitsByHour(ctx context.Context, since int64) ([]HourlyHits, error) {
 	var out []HourlyHits
-	err := s.db.SelectContext(ctx, &out, `SELECT policy, grp, hour, sum(count) AS count FROM hits WHERE hour >= ? GROUP BY policy, grp, hour`, since)
+	err := s.db.SelectContext(ctx, &out,
+		`SELECT policy, grp, hour, sum(count) AS count FROM hits WHERE hour >= ? GROUP BY policy, grp, hour`, since)
 	return out, err
 }
 

@@ -61,16 +61,16 @@ const (
 	// entriesAtOnce bounds a batch; those that wait together are committed together.
 	entriesAtOnce = 512
 	entriesQueued = 4096
-	// yields is how often others may run before a batch is closed: a commit costs as much as fifteen entries, and whoever is about
-	// to record something may come along. A timer would be too coarse for this.
+	// yields is how often others may run before a batch is closed: a commit costs as much as fifteen entries, and
+	// whoever is about to record something may come along. A timer would be too coarse for this.
 	yields = 4
 )
 
 // ErrJournalClosed is returned for entries that come while the service stops.
 var ErrJournalClosed = errors.New("the journal is closed")
 
-// Journal is the record of what was done on network gear, in a file of its own. An entry that was recorded is on the disk,
-// whatever happens to the machine.
+// Journal is the record of what was done on network gear, in a file of its own. An entry that was recorded is on the
+// disk, whatever happens to the machine.
 type Journal struct {
 	db, single  *sqlx.DB
 	ids         *ident.Source
@@ -105,14 +105,16 @@ type pending struct {
 
 var waiting = sync.Pool{New: func() any { return make(chan error, 1) }}
 
-// OpenJournal opens or creates the journal in a data directory. The function is called with each batch after its commit.
+// OpenJournal opens or creates the journal in a data directory. The function is called with each batch after its
+// commit.
 func OpenJournal(ctx context.Context, dir string, ids *ident.Source, written func([]*Entry)) (*Journal, error) {
 	path := filepath.Join(dir, journalFile)
 	single, db, err := openFile(ctx, path, "synchronous(FULL)", "cache_size(-16000)")
 	if err != nil {
 		return nil, err
 	}
-	j := &Journal{db: db, single: single, ids: ids, written: written, queue: make(chan *pending, entriesQueued), remove: make(chan removal), closing: make(chan struct{}), ended: make(chan struct{})}
+	j := &Journal{db: db, single: single, ids: ids, written: written, queue: make(chan *pending, entriesQueued),
+		remove: make(chan removal), closing: make(chan struct{}), ended: make(chan struct{})}
 	if err := j.prepare(ctx); err != nil {
 		return nil, errors.Join(fmt.Errorf("preparing the journal %s: %w", path, err), db.Close(), single.Close())
 	}
@@ -199,7 +201,8 @@ func (j *Journal) run() {
 var entryRow = "(" + strings.TrimSuffix(strings.Repeat("?,", entryCount), ",") + ")"
 
 func entrySQL(rows int) string {
-	return "INSERT OR ROLLBACK INTO journal (" + entryColumns + ") VALUES " + strings.TrimSuffix(strings.Repeat(entryRow+",", rows), ",")
+	return "INSERT OR ROLLBACK INTO journal (" + entryColumns + ") VALUES " +
+		strings.TrimSuffix(strings.Repeat(entryRow+",", rows), ",")
 }
 
 // statements are compiled once; the journal has its one writing connection for itself.
@@ -246,7 +249,8 @@ func (j *Journal) commit(batch []*pending) error {
 			if e.Rest, err = json.Marshal(&e.More); err != nil {
 				e.Rest = []byte("{}")
 			}
-			j.args = append(j.args, int64(e.ID), e.Micros, e.Kind, e.Client, e.Who, e.Command, e.Verdict, e.Task, string(e.Rest))
+			j.args = append(j.args, int64(e.ID), e.Micros, e.Kind, e.Client, e.Who, e.Command, e.Verdict, e.Task,
+				string(e.Rest))
 		}
 		if _, err := s.insert[i].Exec(j.args...); err != nil {
 			_, _ = s.back.Exec() // most likely it has happened already
@@ -269,7 +273,8 @@ func (j *Journal) Entries(ctx context.Context, f EntryFilter) ([]Entry, error) {
 		order = "ASC"
 	}
 	out := []Entry{}
-	if err := j.db.SelectContext(ctx, &out, "SELECT "+entryColumns+" FROM journal"+where+" ORDER BY id "+order+" LIMIT ?", append(args, f.Limit)...); err != nil {
+	if err := j.db.SelectContext(ctx, &out, "SELECT "+entryColumns+" FROM journal"+where+" ORDER BY id "+order+
+		" LIMIT ?", append(args, f.Limit)...); err != nil {
 		return nil, fmt.Errorf("reading the journal: %w", err)
 	}
 	for i := range out {
@@ -296,7 +301,8 @@ func (j *Journal) RemoveEntries(ctx context.Context, before time.Time, limit int
 
 // removeSome is RemoveEntries on the writing connection.
 func (j *Journal) removeSome(r removal) removed {
-	result, err := j.writing.conn.ExecContext(context.Background(), "DELETE FROM journal WHERE id IN (SELECT id FROM journal WHERE id < ? ORDER BY id LIMIT ?)", r.before, r.limit)
+	result, err := j.writing.conn.ExecContext(context.Background(), "DELETE FROM journal WHERE id IN (SELECT id FROM "+
+		"journal WHERE id < ? ORDER BY id LIMIT ?)", r.before, r.limit)
 	if err != nil {
 		return removed{0, fmt.Errorf("removing old entries of the journal: %w", err)}
 	}

@@ -23,14 +23,17 @@ func TestJournalKeepsWhatItSaysItKept(t *testing.T) {
 	begun := time.Now()
 	for i := range 300 {
 		all.Go(func() {
-			e := &Entry{At: begun, Kind: "command", Client: "hh-router-1", Who: fmt.Sprintf("p%d", i%3), Command: fmt.Sprintf("show thing_%d", i), Verdict: "admitted", More: More{Level: 15, Args: []string{"cmd=show"}}}
+			e := &Entry{At: begun, Kind: "command", Client: "hh-router-1", Who: fmt.Sprintf("p%d", i%3),
+				Command: fmt.Sprintf("show thing_%d", i), Verdict: "admitted",
+				More: More{Level: 15, Args: []string{"cmd=show"}}}
 			if err := j.Record(ctx, e); err != nil || e.ID == 0 {
 				t.Errorf("entry %d: %v", i, err)
 			}
 		})
 	}
 	all.Wait()
-	if err := j.Record(ctx, &Entry{At: begun, Kind: "stop", Client: "hh-firewall-1", Who: "p1", Task: "7"}); err != nil {
+	if err := j.Record(ctx, &Entry{At: begun, Kind: "stop", Client: "hh-firewall-1", Who: "p1",
+		Task: "7"}); err != nil {
 		t.Fatal(err)
 	}
 	if err := j.Close(); err != nil {
@@ -49,15 +52,18 @@ func TestJournalKeepsWhatItSaysItKept(t *testing.T) {
 	for _, c := range []struct {
 		f    EntryFilter
 		want int
-	}{{EntryFilter{}, 301}, {EntryFilter{Who: "P1"}, 101}, {EntryFilter{Who: "p*", Client: "hh-router-1"}, 300}, {EntryFilter{Kind: "record"}, 1}, {EntryFilter{Task: "7"}, 1}, {EntryFilter{Text: "thing_29"}, 11},
-		{EntryFilter{Text: "thing%"}, 0}, {EntryFilter{Span: Span{Since: begun.Add(time.Minute)}}, 0}, {EntryFilter{Span: Span{Until: begun.Add(time.Minute)}, Verdict: "admitted"}, 300}} {
+	}{{EntryFilter{}, 301}, {EntryFilter{Who: "P1"}, 101}, {EntryFilter{Who: "p*", Client: "hh-router-1"}, 300},
+		{EntryFilter{Kind: "record"}, 1}, {EntryFilter{Task: "7"}, 1}, {EntryFilter{Text: "thing_29"}, 11},
+		{EntryFilter{Text: "thing%"}, 0}, {EntryFilter{Span: Span{Since: begun.Add(time.Minute)}}, 0},
+		{EntryFilter{Span: Span{Until: begun.Add(time.Minute)}, Verdict: "admitted"}, 300}} {
 		c.f.Limit = 1000
 		if list, err := j.Entries(ctx, c.f); err != nil || len(list) != c.want {
 			t.Errorf("%+v: %d (%v), want %d", c.f, len(list), err, c.want)
 		}
 	}
 	list, _ := j.Entries(ctx, EntryFilter{Limit: 2})
-	if next, _ := j.Entries(ctx, EntryFilter{Span: Span{Before: list[1].ID}, Limit: 1}); len(next) != 1 || next[0].ID >= list[1].ID {
+	if next, _ := j.Entries(ctx, EntryFilter{Span: Span{Before: list[1].ID}, Limit: 1}); len(next) != 1 ||
+		next[0].ID >= list[1].ID {
 		t.Errorf("the page behind %v begins with %v", list, next)
 	}
 	if n, err := j.RemoveEntries(ctx, begun.Add(time.Minute), 1000); n != 301 || err != nil {
@@ -82,7 +88,10 @@ func BenchmarkJournalRecord(b *testing.B) {
 	b.SetParallelism(64)
 	b.RunParallel(func(pb *testing.PB) {
 		for pb.Next() {
-			if err := j.Record(b.Context(), &Entry{At: time.Now(), Kind: "command", Client: "hh-router-1", Who: "r.kalnina", Command: "show version", Verdict: "admitted", More: More{Display: "Ruta Kalnina", Pass: "network-admin", Reason: "ok", Line: "line 3: permit show *", Port: "vty0", Origin: "192.0.2.7"}}); err != nil {
+			if err := j.Record(b.Context(), &Entry{At: time.Now(), Kind: "command", Client: "hh-router-1",
+				Who: "r.kalnina", Command: "show version", Verdict: "admitted", More: More{Display: "Ruta Kalnina",
+					Pass: "network-admin", Reason: "ok", Line: "line 3: permit show *", Port: "vty0",
+					Origin: "192.0.2.7"}}); err != nil {
 				b.Error(err)
 			}
 		}
@@ -100,8 +109,12 @@ func TestJournalFiltersAgree(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 7))
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	for range 150 {
-		e := &Entry{At: time.Now(), Kind: pick("login", "command", "start", "stop", "update", "shell"), Client: pick("hh-router-1", "hh_core"), Who: pick("ann", "s.lodge", "a%b", "é"), Verdict: pick("admitted", "refused", ""),
-			Task: pick("7", ""), Command: pick("show version", `set "x" <y> & z`, ""), More: More{Display: pick("Ann <of> Pier", "É", ""), Args: [][]string{nil, {"service=shell", "cmd="}, {`acl="5"`, "display"}}[r.IntN(3)]}}
+		e := &Entry{At: time.Now(), Kind: pick("login", "command", "start", "stop", "update", "shell"),
+			Client: pick("hh-router-1", "hh_core"), Who: pick("ann", "s.lodge", "a%b", "é"), Verdict: pick("admitted",
+				"refused", ""),
+			Task: pick("7", ""), Command: pick("show version", `set "x" <y> & z`, ""),
+			More: More{Display: pick("Ann <of> Pier", "É", ""), Args: [][]string{nil, {"service=shell", "cmd="},
+				{`acl="5"`, "display"}}[r.IntN(3)]}}
 		if err := j.Record(ctx, e); err != nil {
 			t.Fatal(err)
 		}
@@ -118,8 +131,10 @@ func TestJournalFiltersAgree(t *testing.T) {
 	}
 	hits := 0
 	for range 400 {
-		f := EntryFilter{Who: some("ann", "ANN", "s*", "a%b", "*"), Client: some("hh_core"), Kind: some("login", "command", Reported), Verdict: some("admitted"), Task: some("7"),
-			Text: some("show", "SHOW", "args", "display", "<of>", `"5"`, "&", "é", "É", "service=shell", "shell cmd"), Limit: 1000}
+		f := EntryFilter{Who: some("ann", "ANN", "s*", "a%b", "*"), Client: some("hh_core"),
+			Kind: some("login", "command", Reported), Verdict: some("admitted"), Task: some("7"),
+			Text:  some("show", "SHOW", "args", "display", "<of>", `"5"`, "&", "é", "É", "service=shell", "shell cmd"),
+			Limit: 1000}
 		got, err := j.Entries(ctx, f)
 		if err != nil {
 			t.Fatal(err)

@@ -28,7 +28,8 @@ func (s *Store) SaveLeases(ctx context.Context, save []Lease, remove []string) e
 	}
 	defer tx.Rollback()
 	for _, l := range save {
-		if _, err := tx.NamedExecContext(ctx, "INSERT OR REPLACE INTO leases (address, pool, who, client, holder, at, until) VALUES (:address, :pool, :who, :client, :holder, :at, :until)", l); err != nil {
+		if _, err := tx.NamedExecContext(ctx, "INSERT OR REPLACE INTO leases (address, pool, who, client, holder, "+
+			"at, until) VALUES (:address, :pool, :who, :client, :holder, :at, :until)", l); err != nil {
 			return err
 		}
 	}

@@ -23,7 +23,8 @@ func (s *Store) Operators(ctx context.Context) ([]Operator, error) {
 // OperatorByName returns an operator.
 func (s *Store) OperatorByName(ctx context.Context, name string) (Operator, error) {
 	var o Operator
-	err := s.db.GetContext(ctx, &o, "SELECT id, name, hash, created_at FROM operators WHERE name = ? COLLATE NOCASE", name)
+	err := s.db.GetContext(ctx, &o, "SELECT id, name, hash, created_at FROM operators WHERE name = ? COLLATE NOCASE",
+		name)
 	return o, notFound(err)
 }
 
@@ -68,20 +69,23 @@ func (s *Store) AddKey(ctx context.Context, k Key) error {
 // KeyByHash returns the session or token with that SHA-256.
 func (s *Store) KeyByHash(ctx context.Context, hash []byte) (Key, error) {
 	var k Key
-	err := s.db.GetContext(ctx, &k, "SELECT "+keyColumns+" FROM keys k JOIN operators o ON o.id = k.operator WHERE k.hash = ?", hash)
+	err := s.db.GetContext(ctx, &k, "SELECT "+keyColumns+" FROM keys k JOIN operators o ON o.id = k.operator WHERE "+
+		"k.hash = ?", hash)
 	return k, notFound(err)
 }
 
 // Tokens lists the command-line tokens.
 func (s *Store) Tokens(ctx context.Context) ([]Key, error) {
 	out := []Key{}
-	err := s.db.SelectContext(ctx, &out, "SELECT "+keyColumns+" FROM keys k JOIN operators o ON o.id = k.operator WHERE k.kind = 'token' ORDER BY k.created_at DESC")
+	err := s.db.SelectContext(ctx, &out, "SELECT "+keyColumns+" FROM keys k JOIN operators o ON o.id = k.operator "+
+		"WHERE k.kind = 'token' ORDER BY k.created_at DESC")
 	return out, err
 }
 
 // TouchKey notes the use of a key and moves its end.
 func (s *Store) TouchKey(ctx context.Context, id string, used, expires int64) error {
-	return touched(s.single.ExecContext(ctx, "UPDATE keys SET used_at = ?, expires_at = ? WHERE id = ?", used, expires, id))
+	return touched(s.single.ExecContext(ctx, "UPDATE keys SET used_at = ?, expires_at = ? WHERE id = ?", used, expires,
+		id))
 }
 
 // RemoveKey ends a session or token.

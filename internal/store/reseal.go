@@ -25,7 +25,9 @@ func (s *Store) Reseal(ctx context.Context, f Sealed) error {
 	}
 	each := func(table, key, column string, again func(key, value string) (string, error)) error {
 		var rows []row
-		if err := tx.SelectContext(ctx, &rows, fmt.Sprintf("SELECT %s AS key, CAST(%s AS TEXT) AS value FROM %s WHERE %s <> ''", key, column, table, column)); err != nil {
+		if err := tx.SelectContext(ctx, &rows,
+			fmt.Sprintf("SELECT %s AS key, CAST(%s AS TEXT) AS value FROM %s WHERE %s <> ''", key, column, table,
+				column)); err != nil {
 			return fmt.Errorf("reading %s of %s: %w", column, table, err)
 		}
 		for _, r := range rows {
@@ -40,7 +42,8 @@ func (s *Store) Reseal(ctx context.Context, f Sealed) error {
 			if column == "config" {
 				value = []byte(next)
 			}
-			if _, err := tx.ExecContext(ctx, fmt.Sprintf("UPDATE %s SET %s = ? WHERE %s = ?", table, column, key), value, r.Key); err != nil {
+			if _, err := tx.ExecContext(ctx, fmt.Sprintf("UPDATE %s SET %s = ? WHERE %s = ?", table, column, key),
+				value, r.Key); err != nil {
 				return fmt.Errorf("storing %s of %s: %w", column, table, err)
 			}
 		}
@@ -56,7 +59,8 @@ func (s *Store) Reseal(ctx context.Context, f Sealed) error {
 	}{
 		{"revisions", "number", "config", whole}, {"draft", "only", "config", whole},
 		{"accounts", "id", "proof", f.Account}, {"factors", "id", "secrets", f.Factor},
-		{"machine_accounts", `domain || '\' || computer`, "password", f.Machine}, {"machine_accounts", `domain || '\' || computer`, "previous", f.Machine},
+		{"machine_accounts", `domain || '\' || computer`, "password", f.Machine},
+		{"machine_accounts", `domain || '\' || computer`, "previous", f.Machine},
 	} {
 		if err := each(one.table, one.key, one.column, one.again); err != nil {
 			return err

@@ -26,7 +26,8 @@ func (s *Store) SaveContacts(ctx context.Context, list []Contact) error {
 	}
 	defer tx.Rollback()
 	for _, c := range list {
-		if _, err := tx.NamedExecContext(ctx, "INSERT OR REPLACE INTO contacts (address, contact) VALUES (:address, :contact)", c); err != nil {
+		if _, err := tx.NamedExecContext(ctx, "INSERT OR REPLACE INTO contacts (address, contact) VALUES (:address, "+
+			":contact)", c); err != nil {
 			return fmt.Errorf("storing the contact %s: %w", c.Address, err)
 		}
 	}

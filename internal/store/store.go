@@ -49,15 +49,18 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	return s, nil
 }
 
-// openFile opens or creates a database file and brings it to the newest schema of its kind: one writing connection, and readers.
+// openFile opens or creates a database file and brings it to the newest schema of its kind: one writing connection, and
+// readers.
 func openFile(ctx context.Context, path string, pragmas ...string) (single, db *sqlx.DB, err error) {
-	if f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600); err != nil { // SQLite gives its other files the rights of this one
+	// SQLite gives its other files the rights of this one
+	if f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600); err != nil {
 		return nil, nil, fmt.Errorf("opening the database %s: %w", path, err)
 	} else if err := f.Close(); err != nil {
 		return nil, nil, err
 	}
 	dsn := "file:" + path + "?_txlock=immediate"
-	for _, p := range append([]string{"page_size(8192)", "journal_mode(WAL)", "busy_timeout(5000)", "wal_autocheckpoint(0)"}, pragmas...) {
+	for _, p := range append([]string{"page_size(8192)", "journal_mode(WAL)", "busy_timeout(5000)",
+		"wal_autocheckpoint(0)"}, pragmas...) {
 		dsn += "&_pragma=" + p
 	}
 	if single, err = sqlx.Open("sqlite", dsn); err != nil {
@@ -80,7 +83,8 @@ func openFile(ctx context.Context, path string, pragmas ...string) (single, db *
 		db, err = sqlx.Open("sqlite", dsn)
 	}
 	if err != nil {
-		return nil, nil, errors.Join(fmt.Errorf("bringing the database %s to the newest schema: %w", path, err), single.Close())
+		return nil, nil, errors.Join(fmt.Errorf("bringing the database %s to the newest schema: %w", path, err),
+			single.Close())
 	}
 	db.SetMaxOpenConns(4)
 	return single, db, nil

@@ -38,17 +38,21 @@ func TestAttemptsAreWrittenAndFiltered(t *testing.T) {
 		if i%4 == 0 {
 			verdict = "refused"
 		}
-		w.Add(&Attempt{At: begun.Add(time.Duration(i) * time.Second), Verdict: verdict, Reason: "ok", Client: fmt.Sprintf("switch-%d", i%3), Who: fmt.Sprintf("user%d", i%50), Sent: fmt.Sprintf("LANTERN\\User%d", i%50),
+		w.Add(&Attempt{At: begun.Add(time.Duration(i) * time.Second), Verdict: verdict, Reason: "ok",
+			Client: fmt.Sprintf("switch-%d", i%3), Who: fmt.Sprintf("user%d", i%50),
+			Sent:    fmt.Sprintf("LANTERN\\User%d", i%50),
 			Display: "Person 50%_x", MAC: fmt.Sprintf("00-00-5E-00-53-%02X", i%100), Facts: []byte(`{"sent":"x"}`)})
 	}
 	w.Flush(ctx)
 	if written != 1000 || w.Lost() != 0 {
 		t.Fatalf("%d written, %d lost", written, w.Lost())
 	}
-	if _, err := s.single.Exec("DELETE FROM seen WHERE id > (SELECT max(id) FROM (SELECT id FROM attempts ORDER BY id LIMIT 600))"); err != nil {
+	if _, err := s.single.Exec("DELETE FROM seen WHERE id > (SELECT max(id) FROM (SELECT id FROM attempts ORDER BY " +
+		"id LIMIT 600))"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.single.Exec("UPDATE seen_until SET id = (SELECT max(id) FROM (SELECT id FROM attempts ORDER BY id LIMIT 600))"); err != nil {
+	if _, err := s.single.Exec("UPDATE seen_until SET id = (SELECT max(id) FROM (SELECT id FROM attempts ORDER BY id " +
+		"LIMIT 600))"); err != nil {
 		t.Fatal(err) // some are found through the table now, the rest one by one
 	}
 	cases := []struct {
@@ -56,9 +60,14 @@ func TestAttemptsAreWrittenAndFiltered(t *testing.T) {
 		f    Filter
 		n    int
 	}{
-		{"all", Filter{}, 1000}, {"user", Filter{User: "USER7"}, 20}, {"pattern", Filter{User: "user4*"}, 220}, {"percent is no wildcard", Filter{User: "user%"}, 0}, {"verdict", Filter{Verdict: "refused"}, 250},
-		{"MAC", Filter{MAC: "00-00-5E-00-53-07"}, 10}, {"client", Filter{Client: "switch-1"}, 333}, {"text", Filter{Text: "antern\\user1"}, 220}, {"text with wildcards of SQL", Filter{Text: "50%_"}, 1000}, {"nothing", Filter{Text: "zzz"}, 0},
-		{"since", Filter{Span: Span{Since: begun.Add(990 * time.Second)}}, 10}, {"until", Filter{Span: Span{Until: begun.Add(10 * time.Second)}}, 10}, {"hostile", Filter{User: "' OR 1=1 --"}, 0},
+		{"all", Filter{}, 1000}, {"user", Filter{User: "USER7"}, 20}, {"pattern", Filter{User: "user4*"}, 220},
+		{"percent is no wildcard", Filter{User: "user%"}, 0}, {"verdict", Filter{Verdict: "refused"}, 250},
+		{"MAC", Filter{MAC: "00-00-5E-00-53-07"}, 10}, {"client", Filter{Client: "switch-1"}, 333},
+		{"text", Filter{Text: "antern\\user1"}, 220}, {"text with wildcards of SQL", Filter{Text: "50%_"}, 1000},
+		{"nothing", Filter{Text: "zzz"}, 0},
+		{"since", Filter{Span: Span{Since: begun.Add(990 * time.Second)}}, 10},
+		{"until", Filter{Span: Span{Until: begun.Add(10 * time.Second)}}, 10}, {"hostile", Filter{User: "' OR 1=1 --"},
+			0},
 	}
 	for _, c := range cases {
 		c.f.Limit = 2000
@@ -95,14 +104,16 @@ func TestAttemptsAreWrittenAndFiltered(t *testing.T) {
 		t.Errorf("removed %d, %v", n, err)
 	}
 	var left int
-	if err := s.db.Get(&left, "SELECT count(*) FROM seen WHERE id NOT IN (SELECT id FROM attempts)"); err != nil || left != 0 {
+	if err := s.db.Get(&left, "SELECT count(*) FROM seen WHERE id NOT IN (SELECT id FROM attempts)"); err != nil ||
+		left != 0 {
 		t.Errorf("%d entries of removed attempts are left, %v", left, err)
 	}
 	w.Close()
 	for n := 1; n > 0; {
 		n, _ = s.indexSome(1000)
 	}
-	if got, err := s.Attempts(ctx, Filter{User: "user7", Limit: 100, Span: Span{Before: newer[0].ID}}); err != nil || len(got) == 0 || len(got) > 20 {
+	if got, err := s.Attempts(ctx, Filter{User: "user7", Limit: 100, Span: Span{Before: newer[0].ID}}); err != nil ||
+		len(got) == 0 || len(got) > 20 {
 		t.Errorf("%d when all is indexed, %v", len(got), err)
 	}
 }
@@ -163,7 +174,9 @@ func BenchmarkWriter(b *testing.B) {
 		for len(w.queue) > queueSize-10 {
 			time.Sleep(time.Millisecond)
 		}
-		w.Add(&Attempt{At: time.Now(), Verdict: "admitted", Reason: "ok", Client: "np-switch-1", Who: fmt.Sprintf("user%d", i%5000), Sent: "user", MAC: fmt.Sprintf("00-00-5E-00-%02X-%02X", i>>8&255, i&255), Facts: facts})
+		w.Add(&Attempt{At: time.Now(), Verdict: "admitted", Reason: "ok", Client: "np-switch-1",
+			Who: fmt.Sprintf("user%d", i%5000), Sent: "user", MAC: fmt.Sprintf("00-00-5E-00-%02X-%02X", i>>8&255,
+				i&255), Facts: facts})
 	}
 	w.Close()
 	if w.Lost() > 0 {
@@ -190,7 +203,8 @@ func TestTheLogComesIntoTheFile(t *testing.T) {
 	}
 	for range 10 {
 		for range 500 {
-			w.Add(&Attempt{At: time.Now(), Verdict: "admitted", Client: "np-switch-1", Who: "k.nance", Facts: bytes.Repeat([]byte("x"), 1000)})
+			w.Add(&Attempt{At: time.Now(), Verdict: "admitted", Client: "np-switch-1", Who: "k.nance",
+				Facts: bytes.Repeat([]byte("x"), 1000)})
 		}
 		w.Flush(context.Background())
 		time.Sleep(3 * checkpointEvery)
@@ -253,7 +267,8 @@ func TestDurableCommits(t *testing.T) {
 		t.Errorf("after it the level is %d", got)
 	}
 	failed := errors.New("no")
-	if err := s.durably(ctx, func(*sqlx.Tx) error { return failed }); !errors.Is(err, failed) || level(s.single) != normal {
+	if err := s.durably(ctx, func(*sqlx.Tx) error { return failed }); !errors.Is(err, failed) ||
+		level(s.single) != normal {
 		t.Errorf("after a failure: %v, level %d", err, level(s.single))
 	}
 	ended, cancel := context.WithCancel(ctx)
@@ -302,8 +317,10 @@ func TestFiltersAgree(t *testing.T) {
 	names := []string{"s.lodge", "S.Lodge", "ångström", "Ångström", "a_b", "a%b", `c\d`, "x*y", "", "ann@lantern"}
 	for range 400 {
 		sent := pick(names...)
-		w.Add(&Attempt{At: time.Now(), Verdict: pick("admitted", "refused"), Reason: pick("ok", "password.wrong"), Client: pick("np-switch-1", "NP-Switch-1", "hh_vpn"),
-			Who: strings.ToLower(sent), Sent: sent, Display: pick("Sunniva Lodge", "ÅSE", ""), MAC: pick("02-00-5E-10-4C-9D", ""), Lane: pick("Wired", "VPN"), Facts: []byte("{}")})
+		w.Add(&Attempt{At: time.Now(), Verdict: pick("admitted", "refused"), Reason: pick("ok", "password.wrong"),
+			Client: pick("np-switch-1", "NP-Switch-1", "hh_vpn"),
+			Who:    strings.ToLower(sent), Sent: sent, Display: pick("Sunniva Lodge", "ÅSE", ""),
+			MAC: pick("02-00-5E-10-4C-9D", ""), Lane: pick("Wired", "VPN"), Facts: []byte("{}")})
 	}
 	w.Close()
 	all, err := s.Attempts(ctx, Filter{Limit: 1000})
@@ -318,8 +335,10 @@ func TestFiltersAgree(t *testing.T) {
 	}
 	hits := 0
 	for range 500 {
-		f := Filter{User: some("s.lodge", "S.LODGE", "s*", "*LODGE", "å*", "a_b", "a*b", "x*y", "*"), MAC: some("02-00-5E-10-4C-9D"), Client: some("np-switch-1", "hh_vpn"),
-			Verdict: some("admitted"), Reason: some("ok"), Lane: some("VPN"), Text: some("lodge", "LODGE", "_", "%", `\`, "Å", "å", "5e-10", "vpn"), Limit: 1000}
+		f := Filter{User: some("s.lodge", "S.LODGE", "s*", "*LODGE", "å*", "a_b", "a*b", "x*y", "*"),
+			MAC: some("02-00-5E-10-4C-9D"), Client: some("np-switch-1", "hh_vpn"),
+			Verdict: some("admitted"), Reason: some("ok"), Lane: some("VPN"), Text: some("lodge", "LODGE", "_", "%",
+				`\`, "Å", "å", "5e-10", "vpn"), Limit: 1000}
 		if r.IntN(4) == 0 {
 			f.After = all[r.IntN(len(all))].ID
 		}

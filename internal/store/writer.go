@@ -20,12 +20,12 @@ const (
 	batchSize = 2048
 	// linger is how long a batch waits for more: fewer commits write the same pages fewer times.
 	linger = 20 * time.Millisecond
-	// breath is how long the writer rests after each step while it can keep up, so that it takes no core for milliseconds from
-	// somebody who waits for an answer.
+	// breath is how long the writer rests after each step while it can keep up, so that it takes no core for
+	// milliseconds from somebody who waits for an answer.
 	breath      = 100 * time.Microsecond
 	columnCount = 16
-	// When nothing was queued, seenSteps times seenAtOnce attempts at a time are brought into the table seen; with more than maxUnseen
-	// waiting for that, also under load, so that looking at each stays quick.
+	// When nothing was queued, seenSteps times seenAtOnce attempts at a time are brought into the table seen; with more
+	// than maxUnseen waiting for that, also under load, so that looking at each stays quick.
 	restEvery = 200 * time.Millisecond
 	// A step is short, since somebody may be waiting for an answer on the same core.
 	seenAtOnce = 250
@@ -36,8 +36,8 @@ const (
 // rowsAtOnce are the numbers of rows that share one statement: fewer crossings into the database engine.
 var rowsAtOnce = [...]int{32, 8, 1}
 
-// Writer records attempts in batches. If the disk cannot keep up and the queue is full, an attempt is counted as lost, since a
-// verdict never waits for the disk; before that, with half of the queue taken, Add takes up to maxHold.
+// Writer records attempts in batches. If the disk cannot keep up and the queue is full, an attempt is counted as lost,
+// since a verdict never waits for the disk; before that, with half of the queue taken, Add takes up to maxHold.
 type Writer struct {
 	store   *Store
 	queue   chan *Attempt
@@ -51,15 +51,17 @@ type Writer struct {
 	unseen int
 }
 
-// NewWriter starts the writer, which makes the identifiers. The function is called with each batch after its commit, in order.
+// NewWriter starts the writer, which makes the identifiers. The function is called with each batch after its commit, in
+// order.
 func (s *Store) NewWriter(ids *ident.Source, written func([]*Attempt)) *Writer {
-	w := &Writer{store: s, queue: make(chan *Attempt, queueSize), written: written, idle: make(chan chan struct{}), ids: ids, unseen: maxUnseen}
+	w := &Writer{store: s, queue: make(chan *Attempt, queueSize), written: written, idle: make(chan chan struct{}),
+		ids: ids, unseen: maxUnseen}
 	w.done.Go(w.run)
 	return w
 }
 
-// Add hands an attempt to the writer, which owns it from then on. Beyond half of the queue it holds up whoever adds, the longer
-// the fuller it is, so that a flood slows down to what can be recorded before anything is lost.
+// Add hands an attempt to the writer, which owns it from then on. Beyond half of the queue it holds up whoever adds,
+// the longer the fuller it is, so that a flood slows down to what can be recorded before anything is lost.
 func (w *Writer) Add(a *Attempt) {
 	w.added.Add(1)
 	if over := len(w.queue) - queueSize/2; over > 0 {
@@ -181,7 +183,8 @@ var row = "(" + strings.TrimSuffix(strings.Repeat("?,", columnCount), ",") + ")"
 
 func insertSQL(rows int) string {
 	// OR ROLLBACK needs no journal of the statement, since a failure ends the whole batch anyway.
-	return "INSERT OR ROLLBACK INTO attempts (" + attemptColumns + ", facts) VALUES " + strings.TrimSuffix(strings.Repeat(row+",", rows), ",")
+	return "INSERT OR ROLLBACK INTO attempts (" + attemptColumns + ", facts) VALUES " +
+		strings.TrimSuffix(strings.Repeat(row+",", rows), ",")
 }
 
 func (s *Store) insert(batch []*Attempt) error {
@@ -213,7 +216,8 @@ func insertRows(tx *sqlx.Tx, batch []*Attempt) error {
 		for len(batch) >= size {
 			args = args[:0]
 			for _, a := range batch[:size] {
-				args = append(args, int64(a.ID), a.Verdict, a.Reason, a.Client, a.Who, a.Sent, a.Display, a.MAC, a.Place, a.Lane, a.Policy, a.Pass, a.VLAN, a.Revision, a.Micros, a.Facts)
+				args = append(args, int64(a.ID), a.Verdict, a.Reason, a.Client, a.Who, a.Sent, a.Display, a.MAC,
+					a.Place, a.Lane, a.Policy, a.Pass, a.VLAN, a.Revision, a.Micros, a.Facts)
 			}
 			if _, err := stmt.Exec(args...); err != nil {
 				return err
@@ -246,7 +250,8 @@ func (s *Store) indexSome(limit int) (int, error) {
 	if err != nil || part.N == 0 {
 		return 0, err
 	}
-	if _, err = tx.Exec(`INSERT OR IGNORE INTO seen SELECT key, id FROM (SELECT who AS key, id FROM attempts WHERE id > ?1 AND id <= ?2
+	if _, err = tx.Exec(
+		`INSERT OR IGNORE INTO seen SELECT key, id FROM (SELECT who AS key, id FROM attempts WHERE id > ?1 AND id <= ?2
 		UNION ALL SELECT mac, id FROM attempts WHERE id > ?1 AND id <= ?2 AND mac <> '') ORDER BY key, id`, part.From, part.To); err != nil {
 		return 0, err
 	}

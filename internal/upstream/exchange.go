@@ -28,9 +28,10 @@ type Exchange struct {
 	buf     [radius.MaxSize]byte
 }
 
-// Dial opens a socket to a server, from an address of this host if one is given. Each request is sent up to tries times,
-// waiting for timeout each time; the end of ctx ends the wait.
-func Dial(ctx context.Context, from netip.Addr, server netip.AddrPort, timeout time.Duration, tries int) (*Exchange, error) {
+// Dial opens a socket to a server, from an address of this host if one is given. Each request is sent up to tries
+// times, waiting for timeout each time; the end of ctx ends the wait.
+func Dial(ctx context.Context, from netip.Addr, server netip.AddrPort, timeout time.Duration, tries int) (*Exchange,
+	error) {
 	var local *net.UDPAddr
 	if from.IsValid() {
 		local = net.UDPAddrFromAddrPort(netip.AddrPortFrom(from, 0))
@@ -51,9 +52,8 @@ func (x *Exchange) Close() {
 }
 
 // Ask sends a request until accept takes what comes back, and returns how often it was sent. A datagram that accept
-// returns an error for is passed over, since it is forged and the right one may come yet. If none is
-// accepted, the error is the last one that accept or the network gave, or ErrNoAnswer. The datagram holds until the next
-// call.
+// returns an error for is passed over, since it is forged and the right one may come yet. If none is accepted, the
+// error is the last one that accept or the network gave, or ErrNoAnswer. The datagram holds until the next call.
 func (x *Exchange) Ask(ctx context.Context, request []byte, accept func(datagram []byte) error) (tries int, err error) {
 	for tries = 1; tries <= x.tries && ctx.Err() == nil; tries++ {
 		if _, e := x.conn.Write(request); e != nil {

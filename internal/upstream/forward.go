@@ -48,7 +48,8 @@ func New(name, address, secret string, timeout time.Duration, tries int, unsigne
 	if err != nil {
 		return nil, fmt.Errorf("the address of remote server %s: %w", name, err)
 	}
-	return &Server{Name: name, addr: addr, key: radius.NewKey([]byte(secret)), timeout: timeout, tries: tries, unsigned: unsigned}, nil
+	return &Server{Name: name, addr: addr, key: radius.NewKey([]byte(secret)), timeout: timeout, tries: tries,
+		unsigned: unsigned}, nil
 }
 
 // Silent reports whether it did not answer lately.
@@ -60,8 +61,8 @@ type Attribute struct {
 	Value []byte
 }
 
-// Transport reports whether an attribute is part of how the answer is said, and grants nothing: EAP, State, and the proofs
-// and errors of MS-CHAP.
+// Transport reports whether an attribute is part of how the answer is said, and grants nothing: EAP, State, and the
+// proofs and errors of MS-CHAP.
 func (a Attribute) Transport() bool {
 	switch a.Type {
 	case radius.EAPMessage, radius.State:
@@ -171,7 +172,8 @@ func (s *Server) read(data []byte, authenticator [16]byte) (*Answer, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := s.key.VerifyReply(&p, authenticator); err != nil && !(s.unsigned && errors.Is(err, radius.ErrNoMessageAuth)) {
+	if err := s.key.VerifyReply(&p, authenticator); err != nil &&
+		!(s.unsigned && errors.Is(err, radius.ErrNoMessageAuth)) {
 		return nil, err
 	}
 	switch p.Code {
@@ -192,7 +194,8 @@ func (s *Server) read(data []byte, authenticator [16]byte) (*Answer, error) {
 	}
 	for t, value := range p.Attributes() {
 		switch {
-		case t == radius.MessageAuthenticator, t == tunnelPassword, t == radius.ProxyState: // ours, hidden for us, or made anew
+		// ours, hidden for us, or made anew
+		case t == radius.MessageAuthenticator, t == tunnelPassword, t == radius.ProxyState:
 		case t == radius.VendorSpecific && isKey(value):
 		default:
 			out.Attributes = append(out.Attributes, Attribute{t, value})
@@ -203,5 +206,6 @@ func (s *Server) read(data []byte, authenticator [16]byte) (*Answer, error) {
 
 // isKey reports whether a Vendor-Specific holds keys that are hidden with the secret.
 func isKey(value []byte) bool {
-	return len(value) >= 6 && bytes.Equal(value[:4], []byte{0, 0, 1, 55}) && (value[4] == radius.MSMPPESendKey || value[4] == radius.MSMPPERecvKey || value[4] == radius.MSCHAPMPPEKeys)
+	return len(value) >= 6 && bytes.Equal(value[:4], []byte{0, 0, 1, 55}) && (value[4] == radius.MSMPPESendKey ||
+		value[4] == radius.MSMPPERecvKey || value[4] == radius.MSCHAPMPPEKeys)
 }

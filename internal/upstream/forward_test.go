@@ -85,7 +85,8 @@ func TestAnswersAreProven(t *testing.T) {
 		return data
 	}
 	out, err := s.read(answer(far, radius.AccessAccept, 7), authenticator)
-	if err != nil || string(out.SendKey) != "send" || string(out.ReceiveKey) != "receive" || len(out.Attributes) != 1 || out.Attributes[0].Type != radius.ReplyMessage {
+	if err != nil || string(out.SendKey) != "send" || string(out.ReceiveKey) != "receive" ||
+		len(out.Attributes) != 1 || out.Attributes[0].Type != radius.ReplyMessage {
 		t.Fatalf("%+v, %v", out, err)
 	}
 	for what, data := range map[string][]byte{
@@ -107,10 +108,13 @@ func TestAnswersAreProven(t *testing.T) {
 
 func TestNobodyThere(t *testing.T) {
 	s, _ := New("gone", "127.0.0.1:9", "far", 50*time.Millisecond, 2, false)
-	p := packet(t, radius.NewKey([]byte("near")), func(b *radius.Builder, _ [16]byte) { b.AddText(radius.UserName, "x") })
+	p := packet(t, radius.NewKey([]byte("near")), func(b *radius.Builder, _ [16]byte) {
+		b.AddText(radius.UserName, "x")
+	})
 	begun := time.Now()
 	_, err := s.Forward(context.Background(), &p, radius.NewKey([]byte("near")))
-	if err == nil || !strings.Contains(err.Error(), "gone at 127.0.0.1:9") || time.Since(begun) > time.Second || !s.Silent(time.Now()) {
+	if err == nil || !strings.Contains(err.Error(), "gone at 127.0.0.1:9") || time.Since(begun) > time.Second ||
+		!s.Silent(time.Now()) {
 		t.Errorf("%v after %v", err, time.Since(begun))
 	}
 	ctx, cancel := context.WithCancel(context.Background())

@@ -51,7 +51,8 @@ func silent(t testing.TB) string {
 }
 
 // offer sends requests at a rate for a time, over sockets of its own, and counts the answers by their code.
-func (w *world) offer(rate int, lasting time.Duration, build func(b *radius.Builder, authenticator [16]byte)) (sent int, answered map[radius.Code]int) {
+func (w *world) offer(rate int, lasting time.Duration, build func(b *radius.Builder, authenticator [16]byte)) (
+	sent int, answered map[radius.Code]int) {
 	w.t.Helper()
 	const sockets = 32
 	key, counts := radius.NewKey([]byte(secret)), [256]atomic.Int64{}
@@ -110,10 +111,17 @@ func (w *world) offer(rate int, lasting time.Duration, build func(b *radius.Buil
 func TestOneHangingDirectoryLeavesTheOthersAlone(t *testing.T) {
 	w := start(t)
 	w.basic("require", "127.0.0.1")
-	w.do(http.MethodPost, "/directories", apitype.DirectoryInput{BindPassword: "x", DirectoryFields: apitype.DirectoryFields{Name: "SILENT", Kind: "generic", Servers: []string{silent(t)}, TLS: "plain", BindName: "cn=x", Base: "dc=lanternferries,dc=example", TimeoutMillis: 3000}}, nil)
-	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "slow", Forms: []config.Form{{Kind: config.Suffix, Value: "slow.example"}}, Lookup: []config.Lookup{{Store: "SILENT", Unreachable: config.Refuse}}}, nil)
-	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Devices", When: "port.type is Wireless-802.11", Methods: []string{"mac"}, Policies: []config.Policy{{Name: "Known", Enabled: true, When: "always", Outcome: config.Admit, Pass: "crew"}}}, nil)
-	w.do(http.MethodPost, "/devices", apitype.DeviceFields{Name: "kiosk", Match: "02-00-5E-10-00-07", Enabled: true}, nil)
+	w.do(http.MethodPost, "/directories", apitype.DirectoryInput{BindPassword: "x",
+		DirectoryFields: apitype.DirectoryFields{Name: "SILENT", Kind: "generic", Servers: []string{silent(t)},
+			TLS: "plain", BindName: "cn=x", Base: "dc=lanternferries,dc=example", TimeoutMillis: 3000}}, nil)
+	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "slow",
+		Forms:  []config.Form{{Kind: config.Suffix, Value: "slow.example"}},
+		Lookup: []config.Lookup{{Store: "SILENT", Unreachable: config.Refuse}}}, nil)
+	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Devices", When: "port.type is Wireless-802.11",
+		Methods: []string{"mac"}, Policies: []config.Policy{{Name: "Known", Enabled: true, When: "always",
+			Outcome: config.Admit, Pass: "crew"}}}, nil)
+	w.do(http.MethodPost, "/devices", apitype.DeviceFields{Name: "kiosk", Match: "02-00-5E-10-00-07", Enabled: true},
+		nil)
 	w.publish()
 	local := func(b *radius.Builder, authenticator [16]byte) {
 		b.AddText(radius.UserName, "k.nance")
@@ -146,7 +154,8 @@ func TestOneHangingDirectoryLeavesTheOthersAlone(t *testing.T) {
 	time.Sleep(2 * time.Second) // the places of those who wait for it are taken by now
 	during := measure()
 	flood.Wait()
-	t.Logf("admitted of those who asked, local and MAC bypass: %.3f before, %.3f while a directory hangs; there: %v", before, during, said)
+	t.Logf("admitted of those who asked, local and MAC bypass: %.3f before, %.3f while a directory hangs; there: %v",
+		before, during, said)
 	for i := range before {
 		if before[i] < 0.9 || during[i] < 0.9*before[i] {
 			t.Errorf("before %.2f, during %.2f", before[i], during[i])
@@ -155,7 +164,8 @@ func TestOneHangingDirectoryLeavesTheOthersAlone(t *testing.T) {
 	if said[radius.AccessAccept] > 0 || said[radius.AccessReject] == 0 {
 		t.Errorf("whoever needs the directory gets %v", said)
 	}
-	if a := w.attempts("reason=directory.unreachable", 1)[0]; !strings.Contains(a.Sentence, "no server has answered since") {
+	if a := w.attempts("reason=directory.unreachable", 1)[0]; !strings.Contains(a.Sentence,
+		"no server has answered since") {
 		t.Errorf("the refusal says %q", a.Sentence)
 	}
 }
@@ -205,7 +215,9 @@ func TestStrangersTakeFewConnections(t *testing.T) {
 	// One that was let in proves itself, and is a stranger no longer: its place is free for another.
 	proven := &wire{t, held[0]}
 	proven.SetDeadline(time.Time{})
-	proven.send(header(tacacs.Authorization, 1, 1, tacacs.Single), (&tacacs.Request{Method: tacacs.MethodTACACS, Level: 1, Kind: tacacs.ASCII, Service: tacacs.ServiceLogin, User: []byte("ann"), Args: [][]byte{[]byte("service=shell"), []byte("cmd=")}}).Append(nil), gearSecret)
+	proven.send(header(tacacs.Authorization, 1, 1, tacacs.Single), (&tacacs.Request{Method: tacacs.MethodTACACS,
+		Level: 1, Kind: tacacs.ASCII, Service: tacacs.ServiceLogin, User: []byte("ann"),
+		Args: [][]byte{[]byte("service=shell"), []byte("cmd=")}}).Append(nil), gearSecret)
 	if _, body := proven.reply(gearSecret); len(body) == 0 || tacacs.AuthorStatus(body[0]) != tacacs.AuthorAdd {
 		t.Fatalf("a connection among strangers is answered %x", body)
 	}

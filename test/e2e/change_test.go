@@ -19,7 +19,9 @@ func TestAnExpiredPasswordIsChangedWhileSigningIn(t *testing.T) {
 	w.member(in)
 	var lane apitype.Lane
 	w.do(http.MethodGet, "/lanes/Wired", nil, &lane)
-	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: lab.Switches()[0].Secret, ClientFields: apitype.ClientFields{Name: "quay", Enabled: true, Addresses: []string{lab.Switches()[0].Addr.String()}, MessageAuthenticator: "require"}}, nil)
+	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: lab.Switches()[0].Secret,
+		ClientFields: apitype.ClientFields{Name: "quay", Enabled: true,
+			Addresses: []string{lab.Switches()[0].Addr.String()}, MessageAuthenticator: "require"}}, nil)
 	w.wants(0, []string{"policy", "change", "Wired", "Shore", "-when", `group is "Domain Users"`}, "changed")
 	w.publish()
 	n := 0
@@ -35,7 +37,8 @@ func TestAnExpiredPasswordIsChangedWhileSigningIn(t *testing.T) {
 	}
 	const old, next = "Harbour-e.garth-1", "Harbour-e.garth-New-2"
 	for _, c := range []struct{ method, old, next, reason string }{
-		{"peap-mschapv2", old, "", "password.must-change"}, {"peap-mschapv2", old, "short", "password.rejected"}, {"peap-mschapv2", "wrong", next, "password.wrong"},
+		{"peap-mschapv2", old, "", "password.must-change"}, {"peap-mschapv2", old, "short", "password.rejected"},
+		{"peap-mschapv2", "wrong", next, "password.wrong"},
 		{"peap-mschapv2", old, next, "ok"}, {"peap-mschapv2", next, "", "ok"}, {"ttls-pap", next, "", "ok"},
 	} {
 		if got := signs(c.method, "e.garth", c.old, c.next); got != c.reason {

@@ -33,12 +33,16 @@ func TestCheckupOfARealDomain(t *testing.T) {
 	in.DNS = controller
 	w.member(in)
 	w.wants(0, []string{"directory", "pick", "LANTERN", "Ticketing", "-publish"}, "picked")
-	w.wants(0, []string{"checkup", "run"}, "Compare clocks", "password does not expire", "1, 1 configured here", "dc1.lantern.example", "it locks nobody", "1 of 1 are there", "Secure channel", "right answers are taken for right")
+	w.wants(0, []string{"checkup", "run"}, "Compare clocks", "password does not expire", "1, 1 configured here",
+		"dc1.lantern.example", "it locks nobody", "1 of 1 are there", "Secure channel",
+		"right answers are taken for right")
 	w.wants(0, []string{"checkup", "show"}, "checks passed")
 	w.wants(0, []string{"checkup", "changes"}, "None.")
 	// what nobody warns of
 	service := "CN=svc-tollgate,CN=Users," + domainBase
-	change("CN=Backup Operators,CN=Builtin,"+domainBase, func(m *ldap.ModifyRequest) { m.Add("member", []string{"CN=Domain Admins,CN=Users," + domainBase}) })
+	change("CN=Backup Operators,CN=Builtin,"+domainBase, func(m *ldap.ModifyRequest) {
+		m.Add("member", []string{"CN=Domain Admins,CN=Users," + domainBase})
+	})
 	change("CN=Domain Admins,CN=Users,"+domainBase, func(m *ldap.ModifyRequest) { m.Add("member", []string{service}) })
 	change(service, func(m *ldap.ModifyRequest) { m.Replace("userAccountControl", []string{"512"}) })
 	change(domainBase, func(m *ldap.ModifyRequest) {
@@ -46,7 +50,8 @@ func TestCheckupOfARealDomain(t *testing.T) {
 		m.Replace("maxPwdAge", []string{"-8640000000000"}) // ten days
 	})
 	other := ldap.NewAddRequest("CN=DC2,OU=Domain Controllers,"+domainBase, nil)
-	for name, value := range map[string]string{"objectClass": "computer", "sAMAccountName": "DC2$", "userAccountControl": "8192", "dNSHostName": "dc2.lantern.example"} {
+	for name, value := range map[string]string{"objectClass": "computer", "sAMAccountName": "DC2$",
+		"userAccountControl": "8192", "dNSHostName": "dc2.lantern.example"} {
 		other.Attribute(name, []string{value})
 	}
 	if err := admin.Add(other); err != nil {
@@ -58,10 +63,14 @@ func TestCheckupOfARealDomain(t *testing.T) {
 	var d apitype.Directory
 	w.do(http.MethodGet, "/directories/LANTERN", nil, &d)
 	d.GuardAfter, d.DNS = 9, ""
-	w.do(http.MethodPut, "/directories/LANTERN", apitype.DirectoryInput{BindPassword: "Harbour-svc-tollgate-1", DirectoryFields: d.DirectoryFields}, nil, client.IfMatch("*"))
+	w.do(http.MethodPut, "/directories/LANTERN", apitype.DirectoryInput{BindPassword: "Harbour-svc-tollgate-1",
+		DirectoryFields: d.DirectoryFields}, nil, client.IfMatch("*"))
 	w.publish()
-	w.wants(0, []string{"checkup", "run", "LANTERN"}, "a member of Administrators", "Backup Operators", "password expires in 9 days", "dc2.lantern.example", "Add a second one", "gone: Ticketing", "which is too late", "may be an outside one")
-	w.wants(0, []string{"checkup", "changes"}, "pass -> warn", "Look at the service account", "Count the domain controllers", "Find the picked groups")
+	w.wants(0, []string{"checkup", "run", "LANTERN"}, "a member of Administrators", "Backup Operators",
+		"password expires in 9 days", "dc2.lantern.example", "Add a second one", "gone: Ticketing",
+		"which is too late", "may be an outside one")
+	w.wants(0, []string{"checkup", "changes"}, "pass -> warn", "Look at the service account",
+		"Count the domain controllers", "Find the picked groups")
 	var now apitype.Now
 	w.do(http.MethodGet, "/now", nil, &now)
 	found := false
@@ -78,7 +87,8 @@ func TestCheckupOfARealDomain(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	os.WriteFile(filepath.Join(dc.dir, "smb.conf"), []byte(strings.Replace(string(conf), "mschapv2-and-ntlmv2-only", "ntlmv2-only", 1)), 0o600)
+	os.WriteFile(filepath.Join(dc.dir, "smb.conf"), []byte(strings.Replace(string(conf), "mschapv2-and-ntlmv2-only",
+		"ntlmv2-only", 1)), 0o600)
 	dc.start(t)
 	waitFor(t, "Netlogon", func() bool {
 		out, _ := w.run("", "tollgate", "checkup", "run")

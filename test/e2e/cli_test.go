@@ -25,36 +25,46 @@ func TestCommandLineFromNothing(t *testing.T) {
 		}
 		return out
 	}
-	piped(secret, "client", "add", "np-switch-1", "-address", "127.0.0.1,192.0.2.0/24", "-tag", "site=north-pier", "-secret")
-	piped("wrong-password", "directory", "add", "LANTERN", "-kind", "active-directory", "-server", w.ldaps, "-ca", ca, "-bind", `LANTERN\svc-tollgate`, "-password")
-	w.wants(1, []string{"directory", "test", "LANTERN"}, "/ Protect the connection", "- Sign in with the service account", "Type the password again")
+	piped(secret, "client", "add", "np-switch-1", "-address", "127.0.0.1,192.0.2.0/24", "-tag", "site=north-pier",
+		"-secret")
+	piped("wrong-password", "directory", "add", "LANTERN", "-kind", "active-directory", "-server", w.ldaps, "-ca", ca,
+		"-bind", `LANTERN\svc-tollgate`, "-password")
+	w.wants(1, []string{"directory", "test", "LANTERN"}, "/ Protect the connection",
+		"- Sign in with the service account", "Type the password again")
 	piped("beacon-and-buoy", "directory", "change", "LANTERN", "-password")
-	w.wants(0, []string{"directory", "test", "LANTERN", "-person", "s.lodge"}, "Sunniva Lodge", "Shore Staff", "61", "named by the server")
+	w.wants(0, []string{"directory", "test", "LANTERN", "-person", "s.lodge"}, "Sunniva Lodge", "Shore Staff", "61",
+		"named by the server")
 	w.wants(0, []string{"directory", "groups", "LANTERN", "ticket"}, "Ticketing")
 	w.wants(0, []string{"directory", "find", "LANTERN", "s.lodge"}, "Harbour Office", "s.lodge@lanternferries.example")
 	w.wants(1, []string{"directory", "find", "LANTERN", "nobody"}, "not known")
 	piped("lighthouse-2026", "account", "add", "night.watch", "-group", "Ticketing", "-person", "Night Watch")
-	w.wants(0, []string{"realm", "add", "shore", "-form", "@lanternferries.example", "-form", `LANTERN\`, "-form", "bare", "-lookup", "LANTERN?,local"})
+	w.wants(0, []string{"realm", "add", "shore", "-form", "@lanternferries.example", "-form", `LANTERN\`, "-form",
+		"bare", "-lookup", "LANTERN?,local"})
 	w.wants(0, []string{"pass", "add", "ticketing", "-vlan", "20", "-role", "ticketing", "-attr", "Idle-Timeout=900"})
-	w.wants(0, []string{"lane", "add", "Wired ports", "-when", "port.type is Ethernet", "-realm", "shore", "-reject-delay", "0"})
-	w.wants(0, []string{"policy", "add", "Wired ports", "Ticketing", "-when", "group is Ticketing and client.site is north-pier", "-pass", "ticketing"})
+	w.wants(0, []string{"lane", "add", "Wired ports", "-when", "port.type is Ethernet", "-realm", "shore",
+		"-reject-delay", "0"})
+	w.wants(0, []string{"policy", "add", "Wired ports", "Ticketing", "-when",
+		"group is Ticketing and client.site is north-pier", "-pass", "ticketing"})
 	w.wants(0, []string{"draft", "show"}, "Running revision 0, 5 changes", "added lane")
 	w.wants(0, []string{"draft", "diff"}, `policy "Ticketing" added`, "bind password changed")
 	w.wants(0, []string{"draft", "publish", "-note", "from nothing"}, "Published as revision 1")
 
 	try := []string{"try", "-secret", secret, "-attr", "NAS-Port-Type=Ethernet", w.radius}
-	w.wants(0, append(try, "-user", "s.lodge", "-password", "harbour-s.lodge"), "Access-Accept", "Tunnel-Private-Group-ID    20", "Idle-Timeout               900")
+	w.wants(0, append(try, "-user", "s.lodge", "-password", "harbour-s.lodge"), "Access-Accept",
+		"Tunnel-Private-Group-ID    20", "Idle-Timeout               900")
 	w.wants(0, append(try, "-user", "night.watch", "-password", "lighthouse-2026"), "Access-Accept")
 	w.wants(1, append(try, "-user", "s.lodge", "-password", "wrong"), "Access-Reject")
 	w.wants(1, append(try, "-user", `LANTERN\b.tulloch`, "-password", "harbour-b.tulloch"), "Access-Reject")
 	w.attempts("", 4)
 	w.wants(0, []string{"attempt", "list"}, "s.lodge", "refused", "ticketing, VLAN 20")
 	w.wants(0, []string{"attempt", "list", "-user", "S.LODGE", "-verdict", "admitted"}, "admitted")
-	w.wants(0, []string{"attempt", "explain"}, "is disabled in LANTERN", "X Directory", "found   person.disabled", "remedy")
+	w.wants(0, []string{"attempt", "explain"}, "is disabled in LANTERN", "X Directory", "found   person.disabled",
+		"remedy")
 	w.wants(0, []string{"status"}, "revision 1", "signed in as o.brandt")
 	out := w.wants(0, []string{"attempt", "list", "-json", "-limit", "1"})
 	var list []map[string]any
-	if err := json.Unmarshal([]byte(out), &list); err != nil || len(list) != 1 || list[0]["reason"] != "person.disabled" {
+	if err := json.Unmarshal([]byte(out), &list); err != nil || len(list) != 1 ||
+		list[0]["reason"] != "person.disabled" {
 		t.Errorf("JSON: %v in %s", err, out)
 	}
 }
@@ -68,7 +78,8 @@ func TestCommandLineOrdersAndEdits(t *testing.T) {
 	w.wants(0, []string{"policy", "change", "Wired", "Guests", "-at", "2", "-when", "group is Guests"})
 	w.wants(0, []string{"policy", "list", "Wired"}, "1  Crew", "2  Guests", "group is Guests")
 	w.wants(0, []string{"policy", "change", "Wired", "Guests", "-off"})
-	w.wants(0, []string{"policy", "change", "Wired", "Crew", "-group", "Crew=crew", "-group", "Deck Officers=crew"}, "changed")
+	w.wants(0, []string{"policy", "change", "Wired", "Crew", "-group", "Crew=crew", "-group", "Deck Officers=crew"},
+		"changed")
 	w.wants(0, []string{"lane", "show", "Wired"}, "by group, 2 rows", "Deck Officers", "Guests (off)")
 	w.wants(0, []string{"lane", "add", "Rest", "-realm", "here"})
 	w.wants(0, []string{"lane", "move", "Rest", "-to", "1"}, "moved to place 1", "draft")
@@ -76,9 +87,11 @@ func TestCommandLineOrdersAndEdits(t *testing.T) {
 	w.wants(0, []string{"draft", "diff"}, "place 1 of 2")
 	w.wants(2, []string{"lane", "move", "Rest", "-to", "9"}, "from 1 to 2")
 	w.wants(1, []string{"policy", "change", "Wired", "Nobody"}, `no policy "Nobody"`)
-	w.wants(1, []string{"policy", "add", "Wired", "Bad", "-when", "grup is x", "-pass", "crew"}, "column 1", "Did you mean group?")
+	w.wants(1, []string{"policy", "add", "Wired", "Bad", "-when", "grup is x", "-pass", "crew"}, "column 1",
+		"Did you mean group?")
 	w.wants(0, []string{"policy", "remove", "Wired", "Guests"})
-	w.wants(0, []string{"client", "change", "np-switch-1", "-tag", "floor=2", "-untag", "site", "-address", "127.0.0.1,127.0.0.2"}, "changed in the draft")
+	w.wants(0, []string{"client", "change", "np-switch-1", "-tag", "floor=2", "-untag", "site", "-address",
+		"127.0.0.1,127.0.0.2"}, "changed in the draft")
 	w.wants(0, []string{"client", "show", "np-switch-1"}, "floor=2", "127.0.0.2", "message-authenticator  require")
 	w.wants(0, []string{"account", "change", "k.nance", "-expires", "2027-03-01"}, "until 2027-03-01")
 	w.wants(0, []string{"account", "change", "k.nance", "-off"}, "disabled")

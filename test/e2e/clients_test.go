@@ -42,7 +42,8 @@ func TestPerlClient(t *testing.T) {
 	}
 	for _, sign := range []string{"0", "1"} {
 		out := run("gangway-and-rope", sign)
-		for _, want := range []string{"code 2\n", "64=0000000d", "65=00000006", "81=3330", "27=00000e10", "11=63726577", "33=" + fmt.Sprintf("%x", "through-a-proxy")} {
+		for _, want := range []string{"code 2\n", "64=0000000d", "65=00000006", "81=3330", "27=00000e10",
+			"11=63726577", "33=" + fmt.Sprintf("%x", "through-a-proxy")} {
 			if !strings.Contains(out, want) {
 				t.Errorf("signed %s: %q is missing in\n%s", sign, want, out)
 			}
@@ -78,11 +79,14 @@ func TestPAMClient(t *testing.T) {
 	conf, service := filepath.Join(t.TempDir(), "servers"), fmt.Sprintf("tollgate-test-%d", os.Getpid())
 	os.WriteFile(conf, []byte(fmt.Sprintf("%s %s 3\n", w.radius, secret)), 0o600)
 	path := "/etc/pam.d/" + service
-	if err := os.WriteFile(path, []byte(fmt.Sprintf("auth required pam_radius_auth.so conf=%s\naccount required pam_permit.so\n", conf)), 0o644); err != nil {
+	if err := os.WriteFile(path,
+		[]byte(fmt.Sprintf("auth required pam_radius_auth.so conf=%s\naccount required pam_permit.so\n", conf)),
+		0o644); err != nil {
 		t.Fatal(err)
 	}
 	defer os.Remove(path)
-	for password, want := range map[string]string{"gangway-and-rope": "successfully authenticated", "wrong": "Authentication failure"} {
+	for password, want := range map[string]string{"gangway-and-rope": "successfully authenticated",
+		"wrong": "Authentication failure"} {
 		cmd := exec.Command("pamtester", service, "k.nance", "authenticate")
 		cmd.Stdin = strings.NewReader(password + "\n")
 		out, _ := cmd.CombinedOutput()
@@ -111,17 +115,22 @@ func TestDecoderFindsNothingWrong(t *testing.T) {
 		t.Fatal(err)
 	}
 	time.Sleep(2500 * time.Millisecond)
-	w.wants(0, []string{"pass", "change", "crew", "-attr", "Idle-Timeout=900", "-attr", "Vendor-Specific=32473:1:0x0a0b", "-attr", "Class=crew", "-attr", "Framed-IPv6-Prefix=2001:db8:7::/64",
-		"-attr", "Framed-IP-Address=192.0.2.77", "-attr", "Reply-Message=Welcome aboard", "-attr", "Tunnel-Assignment-ID=3:deck", "-publish"})
+	w.wants(0, []string{"pass", "change", "crew", "-attr", "Idle-Timeout=900", "-attr",
+		"Vendor-Specific=32473:1:0x0a0b", "-attr", "Class=crew", "-attr", "Framed-IPv6-Prefix=2001:db8:7::/64",
+		"-attr", "Framed-IP-Address=192.0.2.77", "-attr", "Reply-Message=Welcome aboard", "-attr",
+		"Tunnel-Assignment-ID=3:deck", "-publish"})
 	w.ask(nil)
 	w.wants(0, []string{"try", "-status", "-secret", secret, w.radius})
-	w.wants(1, []string{"try", "-secret", secret, "-user", "nobody", "-password", "x", "-attr", "NAS-Port-Type=Ethernet", w.radius})
-	w.wants(0, []string{"try", "-unsigned", "-secret", secret, "-user", "k.nance", "-password", "gangway-and-rope", "-attr", "NAS-Port-Type=Ethernet", w.radius}, "Vendor-Specific", "32473:1:0x0a0b")
+	w.wants(1, []string{"try", "-secret", secret, "-user", "nobody", "-password", "x", "-attr",
+		"NAS-Port-Type=Ethernet", w.radius})
+	w.wants(0, []string{"try", "-unsigned", "-secret", secret, "-user", "k.nance", "-password", "gangway-and-rope",
+		"-attr", "NAS-Port-Type=Ethernet", w.radius}, "Vendor-Specific", "32473:1:0x0a0b")
 	time.Sleep(time.Second)
 	capture.Process.Signal(os.Interrupt)
 	capture.Wait()
 	read := func(filter string) string {
-		out, err := exec.Command("tshark", "-r", file, "-d", fmt.Sprintf("udp.port==%d,radius", port), "-o", "radius.shared_secret:"+secret, "-o", "radius.validate_authenticator:TRUE", "-Y", filter, "-V").Output()
+		out, err := exec.Command("tshark", "-r", file, "-d", fmt.Sprintf("udp.port==%d,radius", port), "-o",
+			"radius.shared_secret:"+secret, "-o", "radius.validate_authenticator:TRUE", "-Y", filter, "-V").Output()
 		if err != nil {
 			t.Fatalf("tshark: %v", err)
 		}
@@ -131,12 +140,14 @@ func TestDecoderFindsNothingWrong(t *testing.T) {
 	if n := strings.Count(all, "RADIUS Protocol"); n != 8 {
 		t.Errorf("%d packets were captured, wanted 8", n)
 	}
-	for _, want := range []string{"Tunnel-Private-Group-Id", "Idle-Timeout", "2001:db8:7::/64", "Status-Server", "Access-Reject"} {
+	for _, want := range []string{"Tunnel-Private-Group-Id", "Idle-Timeout", "2001:db8:7::/64", "Status-Server",
+		"Access-Reject"} {
 		if !strings.Contains(all, want) {
 			t.Errorf("the decoder does not see %s", want)
 		}
 	}
-	if wrong := read("radius.authenticator.invalid==1 or _ws.malformed or _ws.expert.severity >= 6291456"); wrong != "" {
+	const faults = "radius.authenticator.invalid==1 or _ws.malformed or _ws.expert.severity >= 6291456"
+	if wrong := read(faults); wrong != "" {
 		t.Errorf("the decoder finds wrong:\n%s", wrong)
 	}
 }

@@ -71,30 +71,42 @@ func TestFirstDay(t *testing.T) {
 	p := pageSteps{page(t)}
 	steps(t,
 		p.open(w.app.URL), p.see("Create the first operator"),
-		p.fill("Setup code", "WRONG-CODE"), p.fill("Name", "o.brandt"), p.fill("Password", "lantern-demo-2026"), p.click("Create and sign in"), p.see("setup code is wrong"),
+		p.fill("Setup code", "WRONG-CODE"), p.fill("Name", "o.brandt"), p.fill("Password", "lantern-demo-2026"),
+		p.click("Create and sign in"), p.see("setup code is wrong"),
 		p.fill("Setup code", w.app.SetupCode), p.click("Create and sign in"), p.see("Nobody has asked yet"),
 	)
 	// A client, with a secret that is typed, and a mistake on the way.
 	steps(t,
-		p.click("Clients"), p.see("No client yet"), p.click("Add client"), p.fill("Name", "np-switch-1"), p.fill("Addresses", "127.0.0.300"), p.fill("Tags", "site=north-pier"),
-		p.choose("Shared secret", "Type the one"), p.fill("Secret", secret), p.click("Save to the draft"), p.see("neither an address nor a prefix"),
+		p.click("Clients"), p.see("No client yet"), p.click("Add client"), p.fill("Name", "np-switch-1"),
+		p.fill("Addresses", "127.0.0.300"), p.fill("Tags", "site=north-pier"),
+		p.choose("Shared secret", "Type the one"), p.fill("Secret", secret), p.click("Save to the draft"),
+		p.see("neither an address nor a prefix"),
 		p.fill("Addresses", " 127.0.0.1/32 "), p.click("Save to the draft"), p.see("1 change"), p.see("never seen"),
 	)
 	// A directory: the test fails, is put right, and passes, before anything is saved.
 	steps(t,
-		p.click("Directories"), p.click("Add directory"), p.fill("Name", "LANTERN"), p.fill("Servers", w.ldaps), p.fill("Sign in as", lab.ServiceName+"@"+lab.Domain), p.fill("Password", "wrong"),
-		p.click("Test now"), p.see("which is not trusted"), p.fill("Trusted authority", w.ca.PEM), p.click("Test now"), p.see("Type the password again"),
-		p.fill("Password", lab.ServicePassword), p.fill("Person to look up", "s.lodge"), p.click("Test now"), p.see("look at what is marked"), p.see("Harbour Office"),
+		p.click("Directories"), p.click("Add directory"), p.fill("Name", "LANTERN"), p.fill("Servers", w.ldaps),
+		p.fill("Sign in as", lab.ServiceName+"@"+lab.Domain), p.fill("Password", "wrong"),
+		p.click("Test now"), p.see("which is not trusted"), p.fill("Trusted authority", w.ca.PEM), p.click("Test now"),
+		p.see("Type the password again"),
+		p.fill("Password", lab.ServicePassword), p.fill("Person to look up", "s.lodge"), p.click("Test now"),
+		p.see("look at what is marked"), p.see("Harbour Office"),
 		p.click("Save to the draft"), p.see("2 changes"),
 	)
 	steps(t,
-		p.click("Realms"), p.click("Add realm"), p.fill("Name", "shore"), p.fill("Name forms", "@lanternferries.example\nLANTERN\\\nbare"), p.click("Add LANTERN"), p.click("Save to the draft"), p.see("3 changes"),
-		p.click("Passes"), p.click("Add pass"), p.fill("Name", "ticketing"), p.fill("VLAN", "5000"), p.see("VLAN 5000 does not exist"), p.fill("VLAN", "20"), p.see("Tunnel-Private-Group-ID"), p.see("51 04 3230"),
+		p.click("Realms"), p.click("Add realm"), p.fill("Name", "shore"),
+		p.fill("Name forms", "@lanternferries.example\nLANTERN\\\nbare"), p.click("Add LANTERN"),
+		p.click("Save to the draft"), p.see("3 changes"),
+		p.click("Passes"), p.click("Add pass"), p.fill("Name", "ticketing"), p.fill("VLAN", "5000"),
+		p.see("VLAN 5000 does not exist"), p.fill("VLAN", "20"), p.see("Tunnel-Private-Group-ID"), p.see("51 04 3230"),
 		p.click("Save to the draft"), p.see("4 changes"),
-		p.click("Lanes"), p.see("No lane yet"), p.click("Add the first"), p.fill("Name", "Wired ports"), p.fill("Takes requests where", "grup is x"), p.see("Did you mean"),
+		p.click("Lanes"), p.see("No lane yet"), p.click("Add the first"), p.fill("Name", "Wired ports"),
+		p.fill("Takes requests where", "grup is x"), p.see("Did you mean"),
 		p.fill("Takes requests where", "port.type is ethernet"), p.click("Save to the draft"), p.see("5 changes"),
-		p.click("Add policy"), p.fill("Name", "Ticketing"), p.fill("Search groups", "ticket"), p.click("Ticketing"), p.choose("Pass", "ticketing"), p.click("Save to the draft"), p.see("group is Ticketing"), p.unsee("Cancel"),
-		p.click("Publish"), p.see("Publish as revision 1"), p.fill("Note", "the first day"), p.press("\r"), p.see("Running revision 1"),
+		p.click("Add policy"), p.fill("Name", "Ticketing"), p.fill("Search groups", "ticket"), p.click("Ticketing"),
+		p.choose("Pass", "ticketing"), p.click("Save to the draft"), p.see("group is Ticketing"), p.unsee("Cancel"),
+		p.click("Publish"), p.see("Publish as revision 1"), p.fill("Note", "the first day"), p.press("\r"),
+		p.see("Running revision 1"),
 	)
 	// Somebody signs in, somebody is refused, and the console says why.
 	steps(t, p.click("Attempts"), p.see("live"))
@@ -104,10 +116,12 @@ func TestFirstDay(t *testing.T) {
 		}
 	}
 	steps(t, p.see("Sunniva Lodge"), p.see("VLAN 20"), p.see("policy.none"))
-	if _, err := browser.Eval[bool](p.Page, `([...document.querySelectorAll("tbody tr")].find((r) => r.innerText.includes("policy.none")).focus(), true)`); err != nil {
+	if _, err := browser.Eval[bool](p.Page,
+		`([...document.querySelectorAll("tbody tr")].find((r) => r.innerText.includes("policy.none")).focus(), true)`); err != nil {
 		t.Fatal(err)
 	}
-	steps(t, p.press("\r"), p.see("No policy of lane Wired ports fits"), p.see("none of the groups that this lane asks for"), p.see("Deck Officers"),
+	steps(t, p.press("\r"), p.see("No policy of lane Wired ports fits"),
+		p.see("none of the groups that this lane asks for"), p.see("Deck Officers"),
 		p.click("Now"), p.see("1 admitted"), p.see("1 refused"), p.click("History"), p.see("the first day"))
 }
 
@@ -119,7 +133,8 @@ func TestOrderByKeyboardAndDiscard(t *testing.T) {
 	steps(t, p.press("\u0304")) // arrow up
 	settle(t, p.Page)
 	steps(t, p.press(" "), p.see("2. VPN"), p.see("3. Device logins"), p.see("1 change"),
-		p.click("Read"), p.see("moved lane"), p.click("Discard all changes"), p.see("nothing unpublished"), p.see("2. Device logins"))
+		p.click("Read"), p.see("moved lane"), p.click("Discard all changes"), p.see("nothing unpublished"),
+		p.see("2. Device logins"))
 }
 
 // settle gives a move by keyboard the frames it is drawn in.
@@ -133,7 +148,8 @@ func settle(t *testing.T, p *browser.Page) {
 func signedIn(t *testing.T, w *world) *browser.Page {
 	t.Helper()
 	p := pageSteps{page(t)}
-	steps(t, p.open(w.app.URL), p.see("Sign in"), p.fill("Name", lab.OperatorName), p.fill("Password", "wrong-one"), p.click("Sign in"), p.see("name or password is wrong"),
+	steps(t, p.open(w.app.URL), p.see("Sign in"), p.fill("Name", lab.OperatorName), p.fill("Password", "wrong-one"),
+		p.click("Sign in"), p.see("name or password is wrong"),
 		p.fill("Password", lab.OperatorPassword), p.click("Sign in"), p.see("The last hour"))
 	return p.Page
 }
@@ -141,14 +157,18 @@ func signedIn(t *testing.T, w *world) *browser.Page {
 func TestSaveAndPublishReturnAndConflict(t *testing.T) {
 	w := lantern(t)
 	p := pageSteps{signedIn(t, w)}
-	steps(t, p.click("Passes"), p.click("contractors"), p.see("What the device gets"), p.fill("VLAN", "61"), p.see("51 04 3631"), p.click("Save and publish"), p.see("Running revision 4"),
+	steps(t, p.click("Passes"), p.click("contractors"), p.see("What the device gets"), p.fill("VLAN", "61"),
+		p.see("51 04 3631"), p.click("Save and publish"), p.see("Running revision 4"),
 		p.fill("VLAN", "62"))
 	w.wants(0, []string{"pass", "change", "contractors", "-role", "guest"}) // somebody else, meanwhile
-	steps(t, p.click("Save to the draft"), p.see("was changed meanwhile by o.brandt"), p.click("Read it again"), p.see("1 change"),
-		p.click("Read"), p.see("role restricted -> guest"), p.click("Discard all changes"), p.see("nothing unpublished"),
+	steps(t, p.click("Save to the draft"), p.see("was changed meanwhile by o.brandt"), p.click("Read it again"),
+		p.see("1 change"),
+		p.click("Read"), p.see("role restricted -> guest"), p.click("Discard all changes"),
+		p.see("nothing unpublished"),
 		p.click("History"), p.see("Revision 3"),
 		func() error { // the newest that is not running, revision 2
-			_, err := browser.Eval[bool](p.Page, `([...document.querySelectorAll("button")].find((b) => b.innerText === "Return to it").click(), true)`)
+			_, err := browser.Eval[bool](p.Page,
+				`([...document.querySelectorAll("button")].find((b) => b.innerText === "Return to it").click(), true)`)
 			return err
 		}, p.see("VLAN 61 -> 60"), p.click("Return to this revision"), p.see("Running revision 5"))
 	var pass apitype.Pass
@@ -163,12 +183,15 @@ func TestSavingAgainMakesNoOtherSecret(t *testing.T) {
 	w := start(t)
 	w.basic("require", "192.0.2.9")
 	p := pageSteps{signedIn(t, w)}
-	steps(t, p.click("Clients"), p.click("Add client"), p.fill("Name", "np-switch-2"), p.fill("Addresses", "127.0.0.1"), p.choose("Shared secret", "Make a new one"), p.click("Save to the draft"), p.see("shown only here"))
+	steps(t, p.click("Clients"), p.click("Add client"), p.fill("Name", "np-switch-2"),
+		p.fill("Addresses", "127.0.0.1"), p.choose("Shared secret", "Make a new one"), p.click("Save to the draft"),
+		p.see("shown only here"))
 	shown := func() string {
 		t.Helper()
 		text, err := "", error(nil)
 		for range 30 { // the page of a client that was just added is another
-			if text, err = browser.Eval[string](p.Page, `document.querySelector("[data-secret]")?.innerText ?? ""`); err != nil || len(text) >= 16 {
+			if text, err = browser.Eval[string](p.Page,
+				`document.querySelector("[data-secret]")?.innerText ?? ""`); err != nil || len(text) >= 16 {
 				break
 			}
 			time.Sleep(100 * time.Millisecond)
@@ -191,19 +214,24 @@ func TestSavingAgainMakesNoOtherSecret(t *testing.T) {
 func TestPeopleOperatorsAndKeys(t *testing.T) {
 	w := lantern(t)
 	p := pageSteps{signedIn(t, w)}
-	steps(t, p.click("People"), p.see("Night Watch"), p.see("expired"), p.fill("Name of the person", "s.lodge"), p.click("Find"), p.see("OU=North Pier"),
-		p.click("Add account"), p.see("With which the person signs in"), p.fill("Name", "two words"), p.click("Add"), p.see("holds a space"), p.fill("Name", "new.one"), p.fill("Password", "a-good-password"), p.click("Add"), p.see("may sign in"),
+	steps(t, p.click("People"), p.see("Night Watch"), p.see("expired"), p.fill("Name of the person", "s.lodge"),
+		p.click("Find"), p.see("OU=North Pier"),
+		p.click("Add account"), p.see("With which the person signs in"), p.fill("Name", "two words"), p.click("Add"),
+		p.see("holds a space"), p.fill("Name", "new.one"), p.fill("Password", "a-good-password"), p.click("Add"),
+		p.see("may sign in"),
 		p.click("new.one"), p.click("Remove"), p.see("Remove account"), p.click("Remove"), p.unsee("new.one"),
 		p.click("Operators"), p.fill("Name of the new token", "laptop"), p.click("Make a token"), p.see("tk_"),
 		p.press("?"), p.see("search attempts"), p.press("\x1b"), p.unsee("search attempts"), p.press("/"))
-	if id, err := browser.Eval[string](p.Page, "document.activeElement.getAttribute('aria-label')"); err != nil || id != "Search attempts" {
+	if id, err := browser.Eval[string](p.Page, "document.activeElement.getAttribute('aria-label')"); err != nil ||
+		id != "Search attempts" {
 		t.Errorf("/ puts the focus on %q, %v", id, err)
 	}
 }
 
 func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {
 	w := lantern(t)
-	for _, r := range []trial.Request{{User: "s.lodge", Password: "harbour-s.lodge"}, {User: "e.holm", Password: "harbour-e.holm"}} {
+	for _, r := range []trial.Request{{User: "s.lodge", Password: "harbour-s.lodge"},
+		{User: "e.holm", Password: "harbour-e.holm"}} {
 		w.ask(func(q *trial.Request) {
 			q.User, q.Password, q.Secret, q.From = r.User, r.Password, "gangway-and-bollard-99", must("127.0.10.99")
 		})
@@ -214,9 +242,29 @@ func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {
 	if err != nil {
 		need(t, root()+"/console/node_modules/axe-core/axe.min.js")
 	}
-	pages := map[string]string{"/": "Needs attention", "/attempts": "Took", "/attempts/" + refused.ID: "Facts", "/clients": "hh-vpn-1", "/clients/new": "Shared secret", "/directories": "LANTERN", "/directories/new": "Test now", "/directories/LANTERN?panel=groups": "the same", "/directories/LANTERN?panel=guard": "locks an account", "/directories/LANTERN?panel=membership": "Who may create", "/directories/LANTERN?panel=copy": "No copy was made yet", "/directories/LANTERN?panel=tree": "naming context", "/directories/LANTERN?panel=person": "Look up", "/checkup": "Look at the service account", "/rehearsal": "Not rehearsed yet", "/analysis": "Worth knowing", "/expectations": "Ticketing at a counter", "/expectations/new": "Name sent", "/overrides": "Anselm on the bridge", "/overrides/new": "Gets the pass", "/remotes": "port-authority", "/remotes/new": "Shared secret", "/command-lists": "operators", "/command-lists/operators": "Type commands", "/journal": "Gear journal", "/try?protocol=tacacs": "Comes from", "/people/harbour.emergency": "Seal with", "/clients/hh-firewall-1": "Names in its certificate", "/pools": "203.0.113.64/26", "/pools/new": "One a line", "/calendars": "opening-hours", "/calendars/new": "Holidays", "/vendors": "Tunnel-Private-Group-ID", "/vendors/new": "Enterprise number",
-		"/lanes": "Policy, first", "/passes": "contractors", "/passes/new": "What the device gets", "/people": "Night Watch", "/realms": "shore", "/factors": "phone of Nerys", "/factors?enrol=x": "Show the picture", "/realms/new": "Lookup order", "/history": "Revision 1", "/operators": "Tokens", "/devices": "Known devices", "/devices/new": "MAC address or prefix",
-		"/certificates": "Our authorities", "/certificates/new": "Where it comes from", "/authorities/new": "Where it comes from", "/trusts/new": "Revocation lists", "/try": "Nothing tried yet", "/lanes/new": "Methods, the preferred"}
+	pages := map[string]string{"/": "Needs attention", "/attempts": "Took", "/attempts/" + refused.ID: "Facts",
+		"/clients": "hh-vpn-1", "/clients/new": "Shared secret", "/directories": "LANTERN",
+		"/directories/new": "Test now", "/directories/LANTERN?panel=groups": "the same",
+		"/directories/LANTERN?panel=guard":      "locks an account",
+		"/directories/LANTERN?panel=membership": "Who may create",
+		"/directories/LANTERN?panel=copy":       "No copy was made yet",
+		"/directories/LANTERN?panel=tree":       "naming context", "/directories/LANTERN?panel=person": "Look up",
+		"/checkup": "Look at the service account", "/rehearsal": "Not rehearsed yet", "/analysis": "Worth knowing",
+		"/expectations": "Ticketing at a counter", "/expectations/new": "Name sent",
+		"/overrides": "Anselm on the bridge", "/overrides/new": "Gets the pass", "/remotes": "port-authority",
+		"/remotes/new": "Shared secret", "/command-lists": "operators", "/command-lists/operators": "Type commands",
+		"/journal": "Gear journal", "/try?protocol=tacacs": "Comes from", "/people/harbour.emergency": "Seal with",
+		"/clients/hh-firewall-1": "Names in its certificate", "/pools": "203.0.113.64/26",
+		"/pools/new": "One a line", "/calendars": "opening-hours", "/calendars/new": "Holidays",
+		"/vendors":     "Tunnel-Private-Group-ID",
+		"/vendors/new": "Enterprise number",
+		"/lanes":       "Policy, first", "/passes": "contractors", "/passes/new": "What the device gets",
+		"/people": "Night Watch", "/realms": "shore", "/factors": "phone of Nerys",
+		"/factors?enrol=x": "Show the picture", "/realms/new": "Lookup order", "/history": "Revision 1",
+		"/operators": "Tokens", "/devices": "Known devices", "/devices/new": "MAC address or prefix",
+		"/certificates": "Our authorities", "/certificates/new": "Where it comes from",
+		"/authorities/new": "Where it comes from", "/trusts/new": "Revocation lists", "/try": "Nothing tried yet",
+		"/lanes/new": "Methods, the preferred"}
 	var both sync.WaitGroup
 	for _, theme := range []string{"light", "night"} {
 		p := pageSteps{signedIn(t, w)}

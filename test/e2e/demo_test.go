@@ -46,10 +46,13 @@ func TestDemoFromAFreshClone(t *testing.T) {
 	}
 	web, ldaps, ldap := freePort(t), freePort(t), freePort(t)
 	radius := freePort(t)
-	others := " -dns " + freePort(t) + " -partner " + freePort(t) + " -tacacs " + freePort(t) + " -tacacs-tls " + freePort(t) // another demo may run beside this one
+	// another demo may run beside this one
+	others := " -dns " + freePort(t) + " -partner " + freePort(t) + " -tacacs " + freePort(t) + " -tacacs-tls " +
+		freePort(t)
 	for round := range 2 {
 		out := &output{}
-		cmd := exec.Command("make", "demo", "DEMO_FLAGS=-http "+web+" -radius "+radius+" -ldaps "+ldaps+" -ldap "+ldap+others+" -every 50ms")
+		cmd := exec.Command("make", "demo", "DEMO_FLAGS=-http "+web+" -radius "+radius+" -ldaps "+ldaps+" -ldap "+
+			ldap+others+" -every 50ms")
 		cmd.Dir = dir
 		cmd.Stdout, cmd.Stderr = out, out
 		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}

@@ -21,22 +21,31 @@ func TestBadInputNamesTheFieldAndChangesNothing(t *testing.T) {
 	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
-	fields := apitype.ClientFields{Name: "other", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}
-	w.refused(422, http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, ClientFields: fields}, "addresses[0]", `127.0.0.1 already belongs to client "np-switch-1"`)
+	fields := apitype.ClientFields{Name: "other", Enabled: true, Addresses: []string{"127.0.0.1"},
+		MessageAuthenticator: "require"}
+	w.refused(422, http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, ClientFields: fields},
+		"addresses[0]", `127.0.0.1 already belongs to client "np-switch-1"`)
 	fields.Addresses = []string{"switch"}
-	w.refused(422, http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, ClientFields: fields}, "addresses[0]", "neither an address nor a prefix")
+	w.refused(422, http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, ClientFields: fields},
+		"addresses[0]", "neither an address nor a prefix")
 	w.refused(422, http.MethodPost, "/clients", apitype.ClientInput{Secret: "12", ClientFields: fields}, "secret")
-	w.refused(422, http.MethodPost, "/passes", apitype.PassFields{Name: "x", VLAN: "5000"}, "vlan", "VLAN 5000 does not exist", "1 to 4094")
-	w.refused(422, http.MethodPost, "/directories", apitype.DirectoryInput{BindPassword: "x", DirectoryFields: apitype.DirectoryFields{Name: "D", Kind: "generic", TLS: "ldaps", BindName: "cn=x", Servers: []string{"dc1:389"}}}, "servers[0]", "StartTLS")
+	w.refused(422, http.MethodPost, "/passes", apitype.PassFields{Name: "x", VLAN: "5000"}, "vlan",
+		"VLAN 5000 does not exist", "1 to 4094")
+	w.refused(422, http.MethodPost, "/directories", apitype.DirectoryInput{BindPassword: "x",
+		DirectoryFields: apitype.DirectoryFields{Name: "D", Kind: "generic", TLS: "ldaps", BindName: "cn=x",
+			Servers: []string{"dc1:389"}}}, "servers[0]", "StartTLS")
 	lane := apitype.LaneFields{Name: "L", When: "grup is x", Methods: []string{"pap"}}
 	w.refused(422, http.MethodPost, "/lanes", lane, "when", "column 1", "Did you mean group?")
-	lane.When, lane.Policies = "always", []config.Policy{{Name: "P", Enabled: true, When: `client.site is "x`, Outcome: config.Admit, Pass: "crew"}}
+	lane.When, lane.Policies = "always", []config.Policy{{Name: "P", Enabled: true, When: `client.site is "x`,
+		Outcome: config.Admit, Pass: "crew"}}
 	w.refused(422, http.MethodPost, "/lanes", lane, "policies[0].when", "column 16", "not closed")
 	lane.Policies[0].When, lane.Policies[0].Pass = "always", "gone"
 	w.refused(422, http.MethodPost, "/lanes", lane, "policies[0].pass", `no pass "gone"`)
-	w.refused(422, http.MethodPost, "/clients", map[string]any{"name": "x", "enabled": true, "colour": "blue"}, "colour")
+	w.refused(422, http.MethodPost, "/clients", map[string]any{"name": "x", "enabled": true, "colour": "blue"},
+		"colour")
 	w.refused(404, http.MethodGet, "/clients/nothing", nil, `no client "nothing"`)
-	p := w.refused(422, http.MethodPost, "/clients", map[string]any{"enabled": "perhaps", "secret": "do-not-repeat-this-one"})
+	p := w.refused(422, http.MethodPost, "/clients", map[string]any{"enabled": "perhaps",
+		"secret": "do-not-repeat-this-one"})
 	if strings.Contains(p.Error(), "do-not-repeat-this-one") || strings.Contains(p.Error(), "perhaps") {
 		t.Errorf("the problem repeats the input: %v", p)
 	}
@@ -52,7 +61,8 @@ func TestAPublishWithFaultsLeavesWhatIsRunningAlone(t *testing.T) {
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.do(http.MethodDelete, "/passes/crew", nil, nil, client.IfMatch("*"))
-	w.refused(422, http.MethodPost, "/draft/publish", map[string]string{}, `lane "Wired", policies[0].pass`, `no pass "crew"`, "stays as it is")
+	w.refused(422, http.MethodPost, "/draft/publish", map[string]string{}, `lane "Wired", policies[0].pass`,
+		`no pass "crew"`, "stays as it is")
 	if reply, err := w.ask(nil); err != nil || !reply.Accepted {
 		t.Errorf("after a refused publish: %+v, %v", reply, err)
 	}
@@ -71,16 +81,19 @@ func TestTwoOperatorsDoNotOverwriteEachOther(t *testing.T) {
 	w.basic("require", "127.0.0.1")
 	w.do(http.MethodPost, "/operators", apitype.OperatorInput{Name: "m.eide", Password: "second-operator-1"}, nil)
 	var signed apitype.SignedIn
-	w.do(http.MethodPost, "/sign-in", apitype.SignInInput{Name: "m.eide", Password: "second-operator-1", TokenName: "t"}, &signed)
+	w.do(http.MethodPost, "/sign-in", apitype.SignInInput{Name: "m.eide", Password: "second-operator-1",
+		TokenName: "t"}, &signed)
 	second := &client.Client{URL: w.api.URL, Token: signed.Token}
 	var mine apitype.Pass
 	w.do(http.MethodGet, "/passes/crew", nil, &mine)
 	theirs := mine.PassFields
 	theirs.VLAN = "31"
-	if err := second.Do(context.Background(), http.MethodPut, "/passes/crew", theirs, nil, client.IfMatch(mine.Tag)); err != nil {
+	if err := second.Do(context.Background(), http.MethodPut, "/passes/crew", theirs, nil,
+		client.IfMatch(mine.Tag)); err != nil {
 		t.Fatal(err)
 	}
-	err := w.api.Do(context.Background(), http.MethodPut, "/passes/crew", mine.PassFields, nil, client.IfMatch(mine.Tag))
+	err := w.api.Do(context.Background(), http.MethodPut, "/passes/crew", mine.PassFields, nil,
+		client.IfMatch(mine.Tag))
 	if p, ok := err.(*apitype.Problem); !ok || p.Status != 412 || !strings.Contains(p.Detail, "m.eide") {
 		t.Errorf("the second write gives %v", err)
 	}
@@ -165,11 +178,13 @@ func TestSignInAndAccess(t *testing.T) {
 			t.Errorf("%s without a token gives %v", path, err)
 		}
 	}
-	w.refused(409, http.MethodPost, "/setup", apitype.SetupInput{Code: "AAAA-AAAA-AAAA", Name: "x", Password: "long-enough-one"}, "exists already")
+	w.refused(409, http.MethodPost, "/setup", apitype.SetupInput{Code: "AAAA-AAAA-AAAA", Name: "x",
+		Password: "long-enough-one"}, "exists already")
 	w.refused(401, http.MethodPost, "/sign-in", apitype.SignInInput{Name: "o.brandt", Password: "wrong"}, "wrong")
 	tooMany := false
 	for range 12 {
-		err := stranger.Do(context.Background(), http.MethodPost, "/sign-in", apitype.SignInInput{Name: "nobody", Password: "wrong"}, nil)
+		err := stranger.Do(context.Background(), http.MethodPost, "/sign-in", apitype.SignInInput{Name: "nobody",
+			Password: "wrong"}, nil)
 		if p, ok := err.(*apitype.Problem); ok && p.Status == 429 {
 			tooMany = true
 			break
@@ -190,7 +205,8 @@ func TestSignInAndAccess(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if csp := resp.Header.Get("Content-Security-Policy"); strings.Contains(csp, "unsafe") || !strings.Contains(csp, "'nonce-") || resp.Header.Get("X-Content-Type-Options") != "nosniff" {
+	if csp := resp.Header.Get("Content-Security-Policy"); strings.Contains(csp, "unsafe") || !strings.Contains(csp,
+		"'nonce-") || resp.Header.Get("X-Content-Type-Options") != "nosniff" {
 		t.Errorf("the page comes with %v", resp.Header)
 	}
 	if resp, err := http.Get(w.api.URL + "/assets/missing.js"); err != nil || resp.StatusCode != 404 {
@@ -211,11 +227,16 @@ func TestSetupNeedsTheCode(t *testing.T) {
 	if !about.SetupNeeded {
 		t.Error("a new service needs no set-up")
 	}
-	w.refused(422, http.MethodPost, "/setup", apitype.SetupInput{Code: "AAAA-AAAA-AAAA", Name: "x", Password: "long-enough-one"}, "setup code is wrong")
-	w.refused(422, http.MethodPost, "/setup", apitype.SetupInput{Code: w.app.SetupCode, Name: "x", Password: "short"}, "at least 10")
-	w.refused(422, http.MethodPost, "/setup", apitype.SetupInput{Code: w.app.SetupCode, Name: "two words", Password: "long-enough-one"}, "without spaces")
-	w.do(http.MethodPost, "/setup", apitype.SetupInput{Code: strings.ToLower(w.app.SetupCode), Name: "x", Password: "long-enough-one"}, nil)
-	w.refused(409, http.MethodPost, "/setup", apitype.SetupInput{Code: w.app.SetupCode, Name: "y", Password: "long-enough-one"})
+	w.refused(422, http.MethodPost, "/setup", apitype.SetupInput{Code: "AAAA-AAAA-AAAA", Name: "x",
+		Password: "long-enough-one"}, "setup code is wrong")
+	w.refused(422, http.MethodPost, "/setup", apitype.SetupInput{Code: w.app.SetupCode, Name: "x", Password: "short"},
+		"at least 10")
+	w.refused(422, http.MethodPost, "/setup", apitype.SetupInput{Code: w.app.SetupCode, Name: "two words",
+		Password: "long-enough-one"}, "without spaces")
+	w.do(http.MethodPost, "/setup", apitype.SetupInput{Code: strings.ToLower(w.app.SetupCode), Name: "x",
+		Password: "long-enough-one"}, nil)
+	w.refused(409, http.MethodPost, "/setup", apitype.SetupInput{Code: w.app.SetupCode, Name: "y",
+		Password: "long-enough-one"})
 }
 
 func TestLiveAttempts(t *testing.T) {
@@ -264,7 +285,8 @@ func TestCatchingUpTellsOfGaps(t *testing.T) {
 	t.Parallel()
 	w := start(t)
 	for i := range 700 {
-		w.app.Writer.Add(&store.Attempt{At: time.Now(), Verdict: "refused", Reason: "person.unknown", Client: "np-switch-1", Who: fmt.Sprint("p", i), Sent: fmt.Sprint("p", i), Facts: []byte("{}")})
+		w.app.Writer.Add(&store.Attempt{At: time.Now(), Verdict: "refused", Reason: "person.unknown",
+			Client: "np-switch-1", Who: fmt.Sprint("p", i), Sent: fmt.Sprint("p", i), Facts: []byte("{}")})
 	}
 	w.app.Writer.Flush(context.Background())
 	var page apitype.Page[apitype.Attempt]

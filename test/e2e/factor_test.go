@@ -41,7 +41,8 @@ func (p *phone) next() string {
 func (w *world) enrol(person string) (*phone, []string) {
 	w.t.Helper()
 	var offer apitype.FactorOffer
-	if err := json.Unmarshal([]byte(w.wants(0, []string{"factor", "enrol", person, "-label", "phone of " + person, "-json"}, "otpauth://totp/")), &offer); err != nil {
+	if err := json.Unmarshal([]byte(w.wants(0, []string{"factor", "enrol", person, "-label", "phone of " + person,
+		"-json"}, "otpauth://totp/")), &offer); err != nil {
 		w.t.Fatal(err)
 	}
 	p := &phone{t: w.t.(*testing.T), id: offer.Factor.ID, seed: offer.Seed, at: time.Now().Add(-60 * time.Second)}
@@ -67,8 +68,10 @@ func TestSecondFactorOnGear(t *testing.T) {
 	w := start(t)
 	w.gear()
 	w.wants(1, []string{"lane", "change", "Gear", "-second-factor", "code"}, "carries no one-time code", "methods[1]")
-	w.wants(1, []string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "fingerprint"}, "is no second factor")
-	w.wants(1, []string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "code", "-factor-rest", "9999"}, "out of range")
+	w.wants(1, []string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "fingerprint"},
+		"is no second factor")
+	w.wants(1, []string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "code", "-factor-rest", "9999"},
+		"out of range")
 	w.wants(0, []string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "code", "-publish"}, "revision")
 	w.wants(0, []string{"lane", "show", "Gear"}, "one-time code")
 	w.wants(1, []string{"factor", "enrol", "nobody", "-later"}, "nobody", "not known in local")
@@ -79,7 +82,8 @@ func TestSecondFactorOnGear(t *testing.T) {
 	g := w.device(true)
 	login := func(code, status string) results.GearReply {
 		t.Helper()
-		return w.asks(g, trial.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor", Code: code, Remote: "192.0.2.7"}, status)
+		return w.asks(g, trial.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor", Code: code,
+			Remote: "192.0.2.7"}, status)
 	}
 	reason := func(code string) apitype.AttemptDetail {
 		t.Helper()
@@ -90,7 +94,8 @@ func TestSecondFactorOnGear(t *testing.T) {
 		t.Errorf("the device was asked %s", asked(r))
 	}
 	login(code, "FAIL")
-	if a := reason("factor.code-used"); a.Trace.Stations[5].Key != "second-factor" || a.Trace.Stations[5].State != "decided" || a.Trace.Stations[6].State != "not-reached" {
+	if a := reason("factor.code-used"); a.Trace.Stations[5].Key != "second-factor" ||
+		a.Trace.Stations[5].State != "decided" || a.Trace.Stations[6].State != "not-reached" {
 		t.Errorf("the road of a code that was used: %+v", a.Trace.Stations)
 	}
 	login("123123", "FAIL")
@@ -99,14 +104,16 @@ func TestSecondFactorOnGear(t *testing.T) {
 	reason("factor.code-missing")
 	// A wrong password is asked for a code like a right one, and does not use it up.
 	code = ann.next()
-	if r := w.asks(g, trial.GearAsk{Ask: "login", User: "ann", Password: "rope", Code: code}, "FAIL"); asked(r) != `"Password: " "One-time code: "` {
+	if r := w.asks(g, trial.GearAsk{Ask: "login", User: "ann", Password: "rope", Code: code},
+		"FAIL"); asked(r) != `"Password: " "One-time code: "` {
 		t.Errorf("with a wrong password the device was asked %s", asked(r))
 	}
 	login(code, "PASS")
 	// PAP carries it behind the password.
 	pap := func(code, status string) {
 		t.Helper()
-		w.asks(g, trial.GearAsk{Ask: "login", Method: "pap", User: "ann", Password: "rope-and-anchor", Code: code}, status)
+		w.asks(g, trial.GearAsk{Ask: "login", Method: "pap", User: "ann", Password: "rope-and-anchor", Code: code},
+			status)
 	}
 	code = ann.next()
 	pap(code, "PASS")
@@ -119,7 +126,8 @@ func TestSecondFactorOnGear(t *testing.T) {
 	}
 	login(recovery[0], "PASS")
 	// Who has no phone is told, once the password is right.
-	if r := w.asks(g, trial.GearAsk{Ask: "login", User: "lou", Password: "look-and-see-1", Code: "123456"}, "FAIL"); !strings.Contains(r.Message, "no second factor yet") {
+	if r := w.asks(g, trial.GearAsk{Ask: "login", User: "lou", Password: "look-and-see-1", Code: "123456"},
+		"FAIL"); !strings.Contains(r.Message, "no second factor yet") {
 		t.Errorf("lou reads %q", r.Message)
 	}
 	if a := reason("factor.not-enrolled"); !strings.Contains(a.Trace.Remedy, "Enrol Person lou") {
@@ -128,14 +136,18 @@ func TestSecondFactorOnGear(t *testing.T) {
 	// Commands are about somebody who signed in: nothing is asked again.
 	w.asks(g, trial.GearAsk{Ask: "command", User: "ann", Command: "show version"}, "PASS_ADD")
 	w.asks(g, trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
-	w.asks(g, trial.GearAsk{Ask: "enable", User: "ann", Password: "rope-and-anchor", Code: ann.next(), Level: 15}, "PASS")
-	w.asks(g, trial.GearAsk{Ask: "password", User: "ann", Password: "rope-and-anchor", Code: "222222", New: "a-new-rope-2026"}, "FAIL")
-	if r := w.asks(g, trial.GearAsk{Ask: "password", User: "ann", Password: "rope-and-anchor", Code: ann.next(), New: "a-new-rope-2026"}, "PASS"); r.Message != "The password was changed." {
+	w.asks(g, trial.GearAsk{Ask: "enable", User: "ann", Password: "rope-and-anchor", Code: ann.next(), Level: 15},
+		"PASS")
+	w.asks(g, trial.GearAsk{Ask: "password", User: "ann", Password: "rope-and-anchor", Code: "222222",
+		New: "a-new-rope-2026"}, "FAIL")
+	if r := w.asks(g, trial.GearAsk{Ask: "password", User: "ann", Password: "rope-and-anchor", Code: ann.next(),
+		New: "a-new-rope-2026"}, "PASS"); r.Message != "The password was changed." {
 		t.Errorf("a change says %q", r.Message)
 	}
 	w.wants(0, []string{"factor", "list"}, "phone of ann", "hh-router-1", "in use")
 	w.wants(0, []string{"factor", "recovery", ann.id}, "shown only here")
-	if out := w.wants(0, []string{"factor", "show", ann.id}, "8 codes left", "6 digits every 30 s"); strings.Contains(out, ann.seed) {
+	if out := w.wants(0, []string{"factor", "show", ann.id}, "8 codes left", "6 digits every 30 s"); strings.Contains(
+		out, ann.seed) {
 		t.Error("the seed is shown again")
 	}
 	w.wants(0, []string{"factor", "remove", ann.id}, "gets in no more")
@@ -147,7 +159,8 @@ func TestWrongCodesLockThePerson(t *testing.T) {
 	t.Parallel()
 	w := start(t)
 	w.gear()
-	w.wants(0, []string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "code", "-reject-delay", "0", "-publish"}, "revision")
+	w.wants(0, []string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "code", "-reject-delay", "0",
+		"-publish"}, "revision")
 	ann, _ := w.enrol("ann")
 	lou, _ := w.enrol("lou")
 	g := w.device(true)
@@ -184,12 +197,14 @@ func TestACodeIsNotAskedForAgain(t *testing.T) {
 	t.Parallel()
 	w := start(t)
 	w.gear()
-	w.wants(0, []string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "code", "-factor-rest", "10", "-publish"}, "revision")
+	w.wants(0, []string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "code", "-factor-rest", "10",
+		"-publish"}, "revision")
 	ann, _ := w.enrol("ann")
 	g := w.device(true)
 	ask := func(what, remote, code, status, prompts string) {
 		t.Helper()
-		r := w.asks(g, trial.GearAsk{Ask: what, User: "ann", Password: "rope-and-anchor", Code: code, Remote: remote, Level: 15}, status)
+		r := w.asks(g, trial.GearAsk{Ask: what, User: "ann", Password: "rope-and-anchor", Code: code, Remote: remote,
+			Level: 15}, status)
 		if got := asked(r); got != prompts {
 			t.Errorf("%s from %s was asked %s", what, remote, got)
 		}
@@ -200,8 +215,10 @@ func TestACodeIsNotAskedForAgain(t *testing.T) {
 	ask("enable", "192.0.2.7", "", "PASS", one)
 	ask("login", "192.0.2.8", "", "FAIL", both)
 	ask("login", "", "", "FAIL", both)
-	w.asks(g, trial.GearAsk{Ask: "login", Method: "pap", User: "ann", Password: "rope-and-anchor", Remote: "192.0.2.7"}, "PASS")
-	if a := w.road(w.attempts("verdict=admitted", 3)[0].ID); !strings.Contains(a.Trace.Stations[5].Found, "ago on hh-router-1, from 192.0.2.7") {
+	w.asks(g, trial.GearAsk{Ask: "login", Method: "pap", User: "ann", Password: "rope-and-anchor",
+		Remote: "192.0.2.7"}, "PASS")
+	if a := w.road(w.attempts("verdict=admitted", 3)[0].ID); !strings.Contains(a.Trace.Stations[5].Found,
+		"ago on hh-router-1, from 192.0.2.7") {
 		t.Errorf("the road says %+v", a.Trace.Stations[5])
 	}
 	w.wants(0, []string{"factor", "remove", ann.id}, "removed")
@@ -216,13 +233,16 @@ func TestSecondFactorOverRADIUS(t *testing.T) {
 	w.account("m.wade", "gangplank-and-tide", "Crew")
 	sign := func(password string, admitted bool) {
 		t.Helper()
-		if reply, err := w.ask(func(q *trial.Request) { q.User, q.Password = "m.wade", password }); err != nil || reply.Accepted != admitted {
+		if reply, err := w.ask(func(q *trial.Request) { q.User, q.Password = "m.wade", password }); err != nil ||
+			reply.Accepted != admitted {
 			t.Errorf("with %q: %+v %v", password, reply, err)
 		}
 	}
 	sign("gangplank-and-tide", true)
 	w.attempts("user=m.wade&verdict=admitted", 1)
-	w.do(http.MethodPost, "/expectations", apitype.ExpectationFields{Name: "Wade at the counter", Sent: "m.wade", Client: "np-switch-1", Method: "pap", Attributes: []config.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}, Admitted: true}, nil)
+	w.do(http.MethodPost, "/expectations", apitype.ExpectationFields{Name: "Wade at the counter", Sent: "m.wade",
+		Client: "np-switch-1", Method: "pap", Attributes: []config.Attribute{{Name: "NAS-Port-Type",
+			Value: "Ethernet"}}, Admitted: true}, nil)
 	w.wants(0, []string{"lane", "change", "Wired", "-second-factor", "code"}, "draft")
 	w.wants(0, []string{"draft", "rehearse"}, "factor.not-enrolled")
 	w.wants(1, []string{"draft", "publish", "-note", "codes"}, "Wade at the counter", "has no second factor")
@@ -243,19 +263,23 @@ func TestHostileCodes(t *testing.T) {
 	t.Parallel()
 	w := start(t)
 	w.gear()
-	w.wants(0, []string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "code", "-reject-delay", "0", "-publish"}, "revision")
+	w.wants(0, []string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "code", "-reject-delay", "0",
+		"-publish"}, "revision")
 	ann, _ := w.enrol("ann")
 	g := w.device(true)
-	for _, code := range []string{strings.Repeat("9", 255), strings.Repeat("1 ", 100), "\x00\x01\x02", "١٢٣٤٥٦", "12345\n"} {
+	for _, code := range []string{strings.Repeat("9", 255), strings.Repeat("1 ", 100), "\x00\x01\x02", "١٢٣٤٥٦",
+		"12345\n"} {
 		w.do(http.MethodPost, "/factors/"+ann.id+"/release", nil, nil)
 		w.asks(g, trial.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor", Code: code}, "FAIL")
 	}
-	if _, err := g.Try(context.Background(), trial.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor", Code: strings.Repeat("9", 300)}); err != nil {
+	if _, err := g.Try(context.Background(), trial.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor",
+		Code: strings.Repeat("9", 300)}); err != nil {
 		t.Errorf("a code of 300 octets: %v", err)
 	}
 	// Somebody who leaves at the prompt of the code is recorded as having left.
 	prompts := []string{}
-	g.Authenticate(context.Background(), tacacs.Start{Action: tacacs.Login, Kind: tacacs.ASCII, Service: tacacs.ServiceLogin, User: []byte("ann")}, func(a tacacs.AuthenReply) (string, bool) {
+	g.Authenticate(context.Background(), tacacs.Start{Action: tacacs.Login, Kind: tacacs.ASCII,
+		Service: tacacs.ServiceLogin, User: []byte("ann")}, func(a tacacs.AuthenReply) (string, bool) {
 		prompts = append(prompts, string(a.Message))
 		return "rope-and-anchor", len(prompts) == 2
 	})
@@ -265,8 +289,10 @@ func TestHostileCodes(t *testing.T) {
 	w.attempts("reason=dialogue.aborted", 1)
 	w.do(http.MethodPost, "/factors/"+ann.id+"/release", nil, nil)
 	w.asks(g, trial.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor", Code: ann.next()}, "PASS")
-	w.refused(http.StatusUnprocessableEntity, http.MethodPost, "/factors", apitype.FactorInput{Person: "ann", Seed: "not base32!"}, "seed")
-	w.refused(http.StatusUnprocessableEntity, http.MethodPost, "/factors", apitype.FactorInput{Person: "ann", Store: "nowhere"}, "store")
+	w.refused(http.StatusUnprocessableEntity, http.MethodPost, "/factors", apitype.FactorInput{Person: "ann",
+		Seed: "not base32!"}, "seed")
+	w.refused(http.StatusUnprocessableEntity, http.MethodPost, "/factors", apitype.FactorInput{Person: "ann",
+		Store: "nowhere"}, "store")
 	w.refused(http.StatusUnprocessableEntity, http.MethodPost, "/factors", apitype.FactorInput{Person: " "}, "person")
 	w.refused(http.StatusNotFound, http.MethodPost, "/factors/nothing/confirm", apitype.FactorCode{Code: "1"})
 }

@@ -33,15 +33,18 @@ func (w *world) member(in apitype.DirectoryInput) {
 	w.do(http.MethodPut, "/realms/here", realm.RealmFields, nil, client.IfMatch("*"))
 	var lane apitype.Lane
 	w.do(http.MethodGet, "/lanes/Wired", nil, &lane)
-	lane.Policies = []config.Policy{{Name: "Shore", Enabled: true, When: `group is "Shore Staff"`, Outcome: config.Admit, Pass: "crew"}}
+	lane.Policies = []config.Policy{{Name: "Shore", Enabled: true, When: `group is "Shore Staff"`,
+		Outcome: config.Admit, Pass: "crew"}}
 	w.do(http.MethodPut, "/lanes/Wired", lane.LaneFields, nil, client.IfMatch("*"))
-	w.do(http.MethodPost, "/directories/"+in.Name+"/join", apitype.JoinInput{Name: "Administrator@lantern.example", Password: adminPass, Computer: "tollgate1"}, nil)
+	w.do(http.MethodPost, "/directories/"+in.Name+"/join", apitype.JoinInput{Name: "Administrator@lantern.example",
+		Password: adminPass, Computer: "tollgate1"}, nil)
 	w.publish()
 }
 
 // signs signs s.lodge in by a method and tells whether that worked.
 func (w *world) signs(method string) (bool, error) {
-	reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: method, User: "s.lodge", Password: "Harbour-s.lodge-1", Timeout: 10 * time.Second,
+	reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: method,
+		User: "s.lodge", Password: "Harbour-s.lodge-1", Timeout: 10 * time.Second,
 		Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
 	return err == nil && reply.Accepted, err
 }
@@ -122,8 +125,10 @@ func TestTheSecondControllerTakesOver(t *testing.T) {
 		fault.do()
 		longest := l.stop()
 		// Two seconds are wanted; the third is for a machine on which a domain controller starts meanwhile.
-		if t.Logf("the first controller %s: %d admitted, %d refused, longest gap %v", fault.name, len(l.admitted), l.refused, longest); l.refused > 0 || longest > 3*time.Second {
-			t.Errorf("the first controller %s: %d of %d were refused, and for %v nobody was admitted", fault.name, l.refused, len(l.admitted)+l.refused, longest)
+		if t.Logf("the first controller %s: %d admitted, %d refused, longest gap %v", fault.name, len(l.admitted),
+			l.refused, longest); l.refused > 0 || longest > 3*time.Second {
+			t.Errorf("the first controller %s: %d of %d were refused, and for %v nobody was admitted", fault.name,
+				l.refused, len(l.admitted)+l.refused, longest)
 		}
 		for _, a := range w.attempts("verdict=refused", 0) {
 			t.Log(w.wants(0, []string{"attempt", "explain", a.ID}))
@@ -137,7 +142,8 @@ func TestTheSecondControllerTakesOver(t *testing.T) {
 	if in, _ := w.signs("mschapv2"); in {
 		t.Error("admitted without any controller")
 	}
-	if a := w.attempts("verdict=refused", 1)[0]; a.Reason != "directory.unreachable" && a.Reason != "domain.unreachable" {
+	if a := w.attempts("verdict=refused", 1)[0]; a.Reason != "directory.unreachable" &&
+		a.Reason != "domain.unreachable" {
 		t.Errorf("without any controller the reason is %s", a.Reason)
 	}
 }
@@ -181,15 +187,19 @@ func TestPEAPKeepsUpWithTheController(t *testing.T) {
 	}
 	peap := func(version uint16) func() bool {
 		return func() bool {
-			reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: "peap-mschapv2", User: "s.lodge", Password: "Harbour-s.lodge-1", Timeout: 10 * time.Second,
-				Supplicant: supplicant.Settings{MinTLS: version, MaxTLS: version}, Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
+			reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret,
+				Method: "peap-mschapv2", User: "s.lodge", Password: "Harbour-s.lodge-1", Timeout: 10 * time.Second,
+				Supplicant: supplicant.Settings{MinTLS: version, MaxTLS: version},
+				Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
 			return err == nil && reply.Accepted
 		}
 	}
 	best := 0.0
 	for range 3 {
-		a, b, c := rate(t, 3, 2*time.Second, bare), rate(t, 6, 2*time.Second, peap(tls.VersionTLS12)), rate(t, 6, 2*time.Second, peap(tls.VersionTLS13))
-		t.Logf("bare verification %.0f/s, PEAP-MSCHAPv2 under TLS 1.2 %.0f/s: %.2f, under TLS 1.3 %.0f/s: %.2f", a, b, b/a, c, c/a)
+		a, b, c := rate(t, 3, 2*time.Second, bare), rate(t, 6, 2*time.Second, peap(tls.VersionTLS12)),
+			rate(t, 6, 2*time.Second, peap(tls.VersionTLS13))
+		t.Logf("bare verification %.0f/s, PEAP-MSCHAPv2 under TLS 1.2 %.0f/s: %.2f, under TLS 1.3 %.0f/s: %.2f", a, b,
+			b/a, c, c/a)
 		best = max(best, b/a)
 	}
 	if best < 0.3 {

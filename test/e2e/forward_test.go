@@ -21,10 +21,12 @@ func forwarding(t *testing.T) (near, far *world) {
 	far.basic("require", "127.0.0.1")
 	near = start(t)
 	near.basic("require", "127.0.0.1")
-	if out, code := near.run(secret+"\n", "tollgate", "remote", "add", "port-authority", "-address", far.radius, "-secret", "-timeout", "1000", "-tries", "2", "-grant", "*"); code != 0 {
+	if out, code := near.run(secret+"\n", "tollgate", "remote", "add", "port-authority", "-address", far.radius,
+		"-secret", "-timeout", "1000", "-tries", "2", "-grant", "*"); code != 0 {
 		t.Fatal(out)
 	}
-	near.wants(0, []string{"lane", "change", "Wired", "-forward", "port-authority"}, "changed", "its policies decide nothing")
+	near.wants(0, []string{"lane", "change", "Wired", "-forward", "port-authority"}, "changed",
+		"its policies decide nothing")
 	near.publish()
 	return near, far
 }
@@ -38,7 +40,8 @@ func TestALaneForwards(t *testing.T) {
 		t.Fatalf("%+v, %v", reply, err)
 	}
 	a := near.newest(1)
-	if a.Reason != "ok" || a.Facts.Forwarded == nil || a.Facts.Forwarded.Server != "port-authority" || a.VLAN != "77" || len(a.Trace.Reply) == 0 {
+	if a.Reason != "ok" || a.Facts.Forwarded == nil || a.Facts.Forwarded.Server != "port-authority" ||
+		a.VLAN != "77" || len(a.Trace.Reply) == 0 {
 		t.Errorf("%+v", a.Facts.Forwarded)
 	}
 	near.wants(0, []string{"attempt", "explain", a.ID}, "Remote server", "port-authority", "admitted")
@@ -58,18 +61,25 @@ func TestALaneForwards(t *testing.T) {
 	}
 	near.wants(0, []string{"remote", "list"}, "port-authority", "Wired")
 	near.wants(0, []string{"lane", "list"}, "DECIDED BY", "port-authority")
-	near.wants(0, []string{"attempt", "foretell", "-user", "k.nance", "-client", "np-switch-1", "-attr", "NAS-Port-Type=Ethernet"}, "what that would answer is not known")
+	near.wants(0, []string{"attempt", "foretell", "-user", "k.nance", "-client", "np-switch-1", "-attr",
+		"NAS-Port-Type=Ethernet"}, "what that would answer is not known")
 	near.wants(0, []string{"remote", "remove", "port-authority"}, "removed")
-	near.refused(422, http.MethodPost, "/draft/publish", map[string]string{}, `there is no remote server "port-authority"`)
+	near.refused(422, http.MethodPost, "/draft/publish", map[string]string{},
+		`there is no remote server "port-authority"`)
 }
 
-// Methods with challenges and keys go through: CHAP whose challenge was the authenticator, and PEAP with its keys hidden anew.
+// Methods with challenges and keys go through: CHAP whose challenge was the authenticator, and PEAP with its keys
+// hidden anew.
 func TestForwardedMethods(t *testing.T) {
 	t.Parallel()
 	near, far := forwarding(t)
-	far.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: "bridge-and-beam", AccountFields: apitype.AccountFields{Name: "m.mate", Groups: []string{"Crew"}, Enabled: true, Keeps: "password"}}, nil)
-	far.do(http.MethodPost, "/authorities", apitype.AuthorityInput{Name: "Harbour", Make: &apitype.Make{Subject: "Harbour"}}, nil)
-	far.do(http.MethodPost, "/certificates", apitype.CertificateInput{Name: "radius", Authority: "Harbour", Make: &apitype.Make{Subject: "radius.ships.example", Names: []string{"radius.ships.example"}}}, nil)
+	far.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: "bridge-and-beam",
+		AccountFields: apitype.AccountFields{Name: "m.mate", Groups: []string{"Crew"}, Enabled: true,
+			Keeps: "password"}}, nil)
+	far.do(http.MethodPost, "/authorities", apitype.AuthorityInput{Name: "Harbour",
+		Make: &apitype.Make{Subject: "Harbour"}}, nil)
+	far.do(http.MethodPost, "/certificates", apitype.CertificateInput{Name: "radius", Authority: "Harbour",
+		Make: &apitype.Make{Subject: "radius.ships.example", Names: []string{"radius.ships.example"}}}, nil)
 	var lane apitype.Lane
 	far.do(http.MethodGet, "/lanes/Wired", nil, &lane)
 	lane.Methods = []string{"pap", "chap", "mschapv2", "peap-mschapv2"}
@@ -97,7 +107,8 @@ func TestRemoteServersThatFail(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer silent.Close()
-	if out, code := near.run(secret+"\n", "tollgate", "remote", "add", "silent", "-address", silent.LocalAddr().String(), "-secret", "-timeout", "150", "-tries", "2"); code != 0 {
+	if out, code := near.run(secret+"\n", "tollgate", "remote", "add", "silent", "-address",
+		silent.LocalAddr().String(), "-secret", "-timeout", "150", "-tries", "2"); code != 0 {
 		t.Fatal(out)
 	}
 	near.wants(0, []string{"lane", "change", "Wired", "-forward", "silent", "-forward", "port-authority"}, "changed")
@@ -118,11 +129,13 @@ func TestRemoteServersThatFail(t *testing.T) {
 		t.Errorf("with a silent one only: %+v, %v", r, err)
 	}
 	a := near.newest(3)
-	if a.Reason != "remote.unreachable" || !strings.Contains(a.Trace.Sentence, "no answer within 150ms, asked 2 times") {
+	if a.Reason != "remote.unreachable" || !strings.Contains(a.Trace.Sentence,
+		"no answer within 150ms, asked 2 times") {
 		t.Errorf("%s: %s", a.Reason, a.Trace.Sentence)
 	}
 	// A wrong secret is seen as what cannot be proven.
-	if out, code := near.run("another-secret-altogether\n", "tollgate", "remote", "change", "port-authority", "-secret"); code != 0 {
+	if out, code := near.run("another-secret-altogether\n", "tollgate", "remote", "change", "port-authority",
+		"-secret"); code != 0 {
 		t.Fatal(out)
 	}
 	near.wants(0, []string{"remote", "change", "port-authority", "-timeout", "300", "-tries", "1"}, "changed")
@@ -134,15 +147,19 @@ func TestRemoteServersThatFail(t *testing.T) {
 	if a := near.newest(4); a.Reason != "remote.unreachable" {
 		t.Errorf("%s: %s", a.Reason, a.Trace.Sentence)
 	}
-	near.refused(422, http.MethodPost, "/remotes", apitype.RemoteInput{Secret: "long-enough-secret", RemoteFields: apitype.RemoteFields{Name: "x", Address: "somewhere", Tries: 9}}, "is not an address with a port", "9 is out of range")
-	near.refused(422, http.MethodPost, "/lanes", apitype.LaneFields{Name: "y", Forward: []string{"nobody"}, Policies: []config.Policy{}}, `there is no remote server "nobody"`)
+	near.refused(422, http.MethodPost, "/remotes", apitype.RemoteInput{Secret: "long-enough-secret",
+		RemoteFields: apitype.RemoteFields{Name: "x", Address: "somewhere", Tries: 9}},
+		"is not an address with a port", "9 is out of range")
+	near.refused(422, http.MethodPost, "/lanes", apitype.LaneFields{Name: "y", Forward: []string{"nobody"},
+		Policies: []config.Policy{}}, `there is no remote server "nobody"`)
 }
 
 // Two servers that forward to each other do not ask each other for ever.
 func TestForwardingInACircle(t *testing.T) {
 	t.Parallel()
 	near, far := forwarding(t)
-	if out, code := far.run(secret+"\n", "tollgate", "remote", "add", "back", "-address", near.radius, "-secret", "-timeout", "3000", "-tries", "1"); code != 0 {
+	if out, code := far.run(secret+"\n", "tollgate", "remote", "add", "back", "-address", near.radius, "-secret",
+		"-timeout", "3000", "-tries", "1"); code != 0 {
 		t.Fatal(out)
 	}
 	far.wants(0, []string{"lane", "change", "Wired", "-forward", "back"}, "changed")

@@ -73,14 +73,16 @@ func TestTACACSClientsOfOtherAuthors(t *testing.T) {
 	w := start(t)
 	w.gear()
 	_, port, _ := net.SplitHostPort(w.tacacs)
-	for password, want := range map[string]string{"rope-and-anchor": "ascii in\npap in\nchap in\n", "wrong": "ascii out\npap out\nchap out\n"} {
+	for password, want := range map[string]string{"rope-and-anchor": "ascii in\npap in\nchap in\n",
+		"wrong": "ascii out\npap out\nchap out\n"} {
 		out, err := exec.Command("perl", "-e", tacacsPerl, port, gearSecret, "ann", password).CombinedOutput()
 		if err != nil || string(out) != want {
 			t.Errorf("Perl with %q: %v\n%s", password, err, out)
 		}
 	}
 	out, err := exec.Command("/usr/bin/python3", "-c", tacacsPython, port, gearSecret).CombinedOutput()
-	want := "authentication 5 1 Password: \nauthentication 1\nauthorization 1\nshell 1 priv-lvl=15 timeout=61 idletime=10 acl=7 hint*ann@lanternferries.example\naccounting 1\n"
+	want := "authentication 5 1 Password: \nauthentication 1\nauthorization 1\nshell 1 priv-lvl=15 timeout=61 " +
+		"idletime=10 acl=7 hint*ann@lanternferries.example\naccounting 1\n"
 	if err != nil || string(out) != want {
 		t.Errorf("scapy: %v\n%s, want\n%s", err, out, want)
 	}
@@ -120,7 +122,8 @@ func TestTACACSAsTsharkSeesIt(t *testing.T) {
 	capture.Process.Signal(os.Interrupt)
 	capture.Wait()
 	read := func(filter string) string {
-		out, err := exec.Command("tshark", "-r", file, "-d", "tcp.port=="+port+","+dissector, "-o", dissector+".key:"+gearSecret, "-Y", filter, "-V").Output()
+		out, err := exec.Command("tshark", "-r", file, "-d", "tcp.port=="+port+","+dissector, "-o", dissector+".key:"+
+			gearSecret, "-Y", filter, "-V").Output()
 		if err != nil {
 			t.Fatalf("tshark: %v", err)
 		}
@@ -133,7 +136,8 @@ func TestTACACSAsTsharkSeesIt(t *testing.T) {
 	if n := strings.Count(all, "Type: Authentication (1)"); n < 20 {
 		t.Errorf("%d packets of authentication were seen", n)
 	}
-	for _, want := range []string{"priv-lvl=15", "Authentication Passed", "Authentication Failed", "Send Password", "task_id=5", "Single Connection"} {
+	for _, want := range []string{"priv-lvl=15", "Authentication Passed", "Authentication Failed", "Send Password",
+		"task_id=5", "Single Connection"} {
 		if !strings.Contains(all, want) {
 			t.Errorf("tshark does not see %q", want)
 		}
@@ -144,32 +148,47 @@ func TestCommandListsFromTheCommandLine(t *testing.T) {
 	t.Parallel()
 	w := start(t)
 	w.gear()
-	w.wants(0, []string{"command-list", "add", "ports", "-line", "permit configure terminal", "-line", "permit interface gi*|te*", "-line", "refuse interface gi0/1", "-extends", "looking"}, "added in the draft")
-	w.wants(1, []string{"command-list", "try", "ports", "show version", "interface Gi0/1", "reload"}, "/ admitted  show version", "line 2 of looking: show *", "/ admitted  interface Gi0/1", "line 2 of ports", "- refused   reload", "no line fits")
-	w.wants(0, []string{"command-list", "show", "ports"}, "never decides", "line 3 (interface gi0/1) never decides: line 2 (interface gi*|te*) before it takes all its commands", "looking 2", "whatever no line fits")
+	w.wants(0, []string{"command-list", "add", "ports", "-line", "permit configure terminal", "-line",
+		"permit interface gi*|te*", "-line", "refuse interface gi0/1", "-extends", "looking"}, "added in the draft")
+	w.wants(1, []string{"command-list", "try", "ports", "show version", "interface Gi0/1", "reload"},
+		"/ admitted  show version", "line 2 of looking: show *", "/ admitted  interface Gi0/1", "line 2 of ports",
+		"- refused   reload", "no line fits")
+	w.wants(0, []string{"command-list", "show", "ports"}, "never decides",
+		"line 3 (interface gi0/1) never decides: line 2 (interface gi*|te*) before it takes all its commands",
+		"looking 2", "whatever no line fits")
 	w.wants(1, []string{"draft", "analyse"}, "never decides", "no pass names this command list")
-	w.wants(0, []string{"pass", "change", "bare", "-commands", "ports", "-level", "7", "-argument", "ppp:addr=192.0.2.4", "-argument", "hint*x"}, "changed")
+	w.wants(0, []string{"pass", "change", "bare", "-commands", "ports", "-level", "7", "-argument",
+		"ppp:addr=192.0.2.4", "-argument", "hint*x"}, "changed")
 	w.wants(0, []string{"pass", "show", "bare"}, "Management-Privilege-Level", "priv-lvl", "7", "ppp", "ports")
 	w.wants(0, []string{"command-list", "change", "ports", "-name", "switch-ports"}, "changed")
 	w.wants(0, []string{"pass", "show", "bare"}, "switch-ports")
-	w.wants(1, []string{"command-list", "add", "faulty", "-line", "permit show a|"}, "column 7", "an alternative is empty")
+	w.wants(1, []string{"command-list", "add", "faulty", "-line", "permit show a|"}, "column 7",
+		"an alternative is empty")
 	w.wants(2, []string{"command-list", "add", "faulty", "-line", "allow show"}, "permit or refuse")
 	w.wants(1, []string{"command-list", "change", "looking", "-extends", "switch-ports"}, "circle")
-	w.refused(422, http.MethodPost, "/passes", map[string]any{"name": "x", "privilegeLevel": "16"}, "privilegeLevel", "Use 0 to 15")
-	w.refused(422, http.MethodPost, "/passes", map[string]any{"name": "x", "commands": "none"}, `there is no command list "none"`)
-	w.refused(422, http.MethodPost, "/passes", map[string]any{"name": "x", "arguments": []config.Argument{{Name: "cmd", Value: "y"}}}, "is what the device asks with")
-	text := w.wants(0, []string{"config", "export"}, "commandLists:", `pattern: "interface gi*|te*"`, "privilegeLevel: \"7\"")
+	w.refused(422, http.MethodPost, "/passes", map[string]any{"name": "x", "privilegeLevel": "16"}, "privilegeLevel",
+		"Use 0 to 15")
+	w.refused(422, http.MethodPost, "/passes", map[string]any{"name": "x", "commands": "none"},
+		`there is no command list "none"`)
+	w.refused(422, http.MethodPost, "/passes", map[string]any{"name": "x", "arguments": []config.Argument{{Name: "cmd",
+		Value: "y"}}}, "is what the device asks with")
+	text := w.wants(0, []string{"config", "export"}, "commandLists:", `pattern: "interface gi*|te*"`,
+		"privilegeLevel: \"7\"")
 	file := filepath.Join(t.TempDir(), "all.yaml")
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	w.wants(0, []string{"config", "compare", file}, "No difference")
-	out := w.wants(0, []string{"try", "-protocol", "tacacs", "-user", "ann", "-password", "rope-and-anchor", "-secret", gearSecret, "-rounds", w.tacacs}, "PASS", "GETPASS")
+	out := w.wants(0, []string{"try", "-protocol", "tacacs", "-user", "ann", "-password", "rope-and-anchor", "-secret",
+		gearSecret, "-rounds", w.tacacs}, "PASS", "GETPASS")
 	if strings.Contains(out, "rope-and-anchor") {
 		t.Error("the rounds show the password")
 	}
-	w.wants(1, []string{"try", "-protocol", "tacacs", "-ask", "command", "-command", "reload", "-user", "lou", "-secret", gearSecret, w.tacacs}, "- refused", "FAIL", "Not permitted.")
-	w.wants(0, []string{"try", "-protocol", "tacacs", "-ask", "shell", "-user", "ann", "-secret", gearSecret, w.tacacs}, "PASS_ADD", "priv-lvl=15")
-	w.wants(0, []string{"try", "-protocol", "tacacs", "-ask", "start", "-arg", "task_id=3", "-user", "ann", "-secret", gearSecret, w.tacacs}, "SUCCESS")
+	w.wants(1, []string{"try", "-protocol", "tacacs", "-ask", "command", "-command", "reload", "-user", "lou",
+		"-secret", gearSecret, w.tacacs}, "- refused", "FAIL", "Not permitted.")
+	w.wants(0, []string{"try", "-protocol", "tacacs", "-ask", "shell", "-user", "ann", "-secret", gearSecret,
+		w.tacacs}, "PASS_ADD", "priv-lvl=15")
+	w.wants(0, []string{"try", "-protocol", "tacacs", "-ask", "start", "-arg", "task_id=3", "-user", "ann", "-secret",
+		gearSecret, w.tacacs}, "SUCCESS")
 	w.wants(2, []string{"try", "-protocol", "diameter", "-user", "ann", w.tacacs}, "-protocol takes")
 }

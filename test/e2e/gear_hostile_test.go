@@ -15,14 +15,16 @@ import (
 	"tollgate.example/key/internal/wire/tacacs"
 )
 
-// None of these crashes anything, confuses two people or is taken for something else; each is answered as RFC 8907 says, or the
-// connection ends, and the console shows who sent it.
+// None of these crashes anything, confuses two people or is taken for something else; each is answered as RFC 8907
+// says, or the connection ends, and the console shows who sent it.
 func TestHostileTACACS(t *testing.T) {
 	t.Parallel()
 	w := start(t)
 	w.gear()
-	shell := (&tacacs.Request{Method: tacacs.MethodTACACS, User: []byte("ann"), Args: [][]byte{[]byte("service=shell"), []byte("cmd=")}}).Append(nil)
-	record := (&tacacs.Record{Flags: tacacs.FlagStart, Request: tacacs.Request{User: []byte("ann"), Args: [][]byte{[]byte("task_id=1")}}}).Append(nil)
+	shell := (&tacacs.Request{Method: tacacs.MethodTACACS, User: []byte("ann"), Args: [][]byte{[]byte("service=shell"),
+		[]byte("cmd=")}}).Append(nil)
+	record := (&tacacs.Record{Flags: tacacs.FlagStart, Request: tacacs.Request{User: []byte("ann"),
+		Args: [][]byte{[]byte("task_id=1")}}}).Append(nil)
 	for _, c := range []struct {
 		name string
 		do   func(c *wire)
@@ -38,8 +40,10 @@ func TestHostileTACACS(t *testing.T) {
 		{"lengths past the body", func(c *wire) {
 			c.send(header(tacacs.Authorization, 1, 1, 0), append([]byte(nil), shell[:len(shell)-3]...), gearSecret)
 		}, tacacs.Authorization},
-		{"an empty body", func(c *wire) { c.send(header(tacacs.Authentication, 1, 1, 0), nil, gearSecret) }, tacacs.Authentication},
-		{"an even sequence number", func(c *wire) { c.send(header(tacacs.Authorization, 2, 1, 0), shell, gearSecret) }, tacacs.Authorization},
+		{"an empty body", func(c *wire) { c.send(header(tacacs.Authentication, 1, 1, 0), nil, gearSecret) },
+			tacacs.Authentication},
+		{"an even sequence number", func(c *wire) { c.send(header(tacacs.Authorization, 2, 1, 0), shell, gearSecret) },
+			tacacs.Authorization},
 		{"a session that never began", func(c *wire) {
 			c.send(header(tacacs.Authentication, 3, 1, 0), (&tacacs.Continue{}).Append(nil), gearSecret)
 		}, tacacs.Authentication},
@@ -47,7 +51,8 @@ func TestHostileTACACS(t *testing.T) {
 			c.send(header(tacacs.Accounting, 1, 1, 0), append([]byte{0}, record[1:]...), gearSecret)
 		}, tacacs.Accounting},
 		{"an old way to ask for a password", func(c *wire) {
-			c.send(header(tacacs.Authentication, 1, 1, 0), (&tacacs.Start{Action: tacacs.SendAuth, Kind: tacacs.PAP, User: []byte("ann")}).Append(nil), gearSecret)
+			c.send(header(tacacs.Authentication, 1, 1, 0), (&tacacs.Start{Action: tacacs.SendAuth, Kind: tacacs.PAP,
+				User: []byte("ann")}).Append(nil), gearSecret)
 		}, tacacs.Authentication},
 		{"half a header", func(c *wire) { c.Write([]byte{0xc0, 2, 1}); c.Close() }, 0},
 	} {
@@ -67,11 +72,13 @@ func TestHostileTACACS(t *testing.T) {
 			}
 		})
 	}
-	// What type of packet it is cannot be told: the same header comes back, one further, and nothing behind it (RFC 8907 section 4.4).
+	// What type of packet it is cannot be told: the same header comes back, one further, and nothing behind it (RFC
+	// 8907 section 4.4).
 	unknown, back := w.wire(), [tacacs.HeaderSize]byte{}
 	unknown.Write([]byte{0xc0, 9, 1, 0, 1, 2, 3, 4, 0, 0, 0, 8, 1, 2, 3, 4, 5, 6, 7, 8})
 	unknown.SetReadDeadline(time.Now().Add(5 * time.Second))
-	if _, err := io.ReadFull(unknown, back[:]); err != nil || back != [tacacs.HeaderSize]byte{0xc0, 9, 2, 0, 1, 2, 3, 4} || !unknown.over() {
+	if _, err := io.ReadFull(unknown, back[:]); err != nil || back != [tacacs.HeaderSize]byte{0xc0, 9, 2, 0, 1, 2, 3,
+		4} || !unknown.over() {
 		t.Errorf("an unknown type is answered with %x (%v), or the connection goes on", back, err)
 	}
 	// Arguments that are none are refused, not left to the device.
@@ -85,15 +92,20 @@ func TestHostileTACACS(t *testing.T) {
 			t.Errorf("%q: %s, %v", args, reply.Status, err)
 		}
 	}
-	long := tacacs.Request{Method: tacacs.MethodTACACS, User: []byte("ann"), Args: [][]byte{[]byte("service=shell"), []byte("cmd=show")}}
+	long := tacacs.Request{Method: tacacs.MethodTACACS, User: []byte("ann"), Args: [][]byte{[]byte("service=shell"),
+		[]byte("cmd=show")}}
 	for range 30 {
 		long.Args = append(long.Args, []byte("cmd-arg="+strings.Repeat("x", 200)))
 	}
-	if reply, err := w.device(false).Authorize(context.Background(), long); err != nil || reply.Status != tacacs.AuthorFail {
+	if reply, err := w.device(false).Authorize(context.Background(), long); err != nil ||
+		reply.Status != tacacs.AuthorFail {
 		t.Errorf("a command of 6,000 octets: %s, %v", reply.Status, err)
 	}
 	w.attempts("reason=argument.malformed", 4)
-	if reply, err := w.device(false).Authenticate(context.Background(), tacacs.Start{Action: tacacs.Login, Kind: tacacs.ASCII, User: []byte("ann")}, func(tacacs.AuthenReply) (string, bool) { return strings.Repeat("x", 60_000), false }); err != nil || reply.Status != tacacs.AuthenError {
+	if reply, err := w.device(false).Authenticate(context.Background(), tacacs.Start{Action: tacacs.Login,
+		Kind: tacacs.ASCII, User: []byte("ann")}, func(tacacs.AuthenReply) (string, bool) {
+		return strings.Repeat("x", 60_000), false
+	}); err != nil || reply.Status != tacacs.AuthenError {
 		t.Errorf("a password of 60,000 octets: %s, %v", reply.Status, err)
 	}
 	w.asks(w.device(true), trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD") // it still serves
@@ -116,7 +128,8 @@ func TestSequenceAndSessionsOfTACACS(t *testing.T) {
 	if _, body := con.reply(gearSecret); tacacs.AuthenStatus(body[0]) != tacacs.AuthenFail {
 		t.Errorf("con, with the password of ann, gets %x", body)
 	}
-	if h, body := ann.reply(gearSecret); tacacs.AuthenStatus(body[0]) != tacacs.AuthenPass || h.Flags&tacacs.Single == 0 || h.Seq != 4 {
+	if h, body := ann.reply(gearSecret); tacacs.AuthenStatus(body[0]) != tacacs.AuthenPass ||
+		h.Flags&tacacs.Single == 0 || h.Seq != 4 {
 		t.Errorf("ann gets %+v %x", h, body)
 	}
 	// A number that was used, and a second beginning, end the session.
@@ -197,7 +210,8 @@ func TestRandomTACACS(t *testing.T) {
 				}
 			}
 			c.SetWriteDeadline(time.Now().Add(time.Second))
-			c.Write(header(tacacs.Type(1+r.IntN(3)), byte(1+2*r.IntN(3)), r.Uint32N(3), byte(r.IntN(2)*4)).Packet(body, []byte(gearSecret)))
+			c.Write(header(tacacs.Type(1+r.IntN(3)), byte(1+2*r.IntN(3)), r.Uint32N(3), byte(r.IntN(2)*4)).Packet(body,
+				[]byte(gearSecret)))
 		}
 		c.Close()
 	}

@@ -26,7 +26,8 @@ func TestSigningInToGear(t *testing.T) {
 	for _, single := range []bool{false, true} {
 		g := w.device(single)
 		for _, method := range trial.GearMethods {
-			w.asks(g, trial.GearAsk{Ask: "login", Method: method, User: "ann", Password: "rope-and-anchor", Port: "vty0", Remote: "192.0.2.77", Level: 1}, "PASS")
+			w.asks(g, trial.GearAsk{Ask: "login", Method: method, User: "ann", Password: "rope-and-anchor",
+				Port: "vty0", Remote: "192.0.2.77", Level: 1}, "PASS")
 			w.asks(g, trial.GearAsk{Ask: "login", Method: method, User: "ann", Password: "rope"}, "FAIL")
 		}
 		for _, name := range []string{"ann@lanternferries.example", `LANTERN\ann`} {
@@ -34,41 +35,49 @@ func TestSigningInToGear(t *testing.T) {
 		}
 		w.asks(g, trial.GearAsk{Ask: "login", User: "ann@elsewhere.example", Password: "rope-and-anchor"}, "FAIL")
 		w.asks(g, trial.GearAsk{Ask: "login", User: "ann", Password: ""}, "FAIL")
-		if r := w.asks(g, trial.GearAsk{Ask: "login", User: "con", Password: "crane-and-dock"}, "FAIL"); r.Message != "Ask the harbour office." {
+		if r := w.asks(g, trial.GearAsk{Ask: "login", User: "con", Password: "crane-and-dock"},
+			"FAIL"); r.Message != "Ask the harbour office." {
 			t.Errorf("the policy's message is %q", r.Message)
 		}
 		w.asks(g, trial.GearAsk{Ask: "enable", User: "ann", Password: "rope-and-anchor", Level: 15}, "PASS")
 		w.asks(g, trial.GearAsk{Ask: "enable", User: "lou", Password: "look-and-see-1", Level: 1}, "PASS")
-		if r := w.asks(g, trial.GearAsk{Ask: "enable", User: "lou", Password: "look-and-see-1", Level: 15}, "FAIL"); r.Message != "This privilege level is not yours." {
+		if r := w.asks(g, trial.GearAsk{Ask: "enable", User: "lou", Password: "look-and-see-1", Level: 15},
+			"FAIL"); r.Message != "This privilege level is not yours." {
 			t.Errorf("too high a level says %q", r.Message)
 		}
 	}
 	refused := w.attempts("reason=level.too-high", 2)[0]
-	if want := "Privilege level 15 was asked for, and pass looker gives level 1"; !strings.Contains(w.road(refused.ID).Sentence, want) {
+	if want := "Privilege level 15 was asked for, and pass looker gives level 1"; !strings.Contains(
+		w.road(refused.ID).Sentence, want) {
 		t.Errorf("%q lacks %q", w.road(refused.ID).Sentence, want)
 	}
 	// The dialogue asks for the name if the device sends none.
 	asked := []string{}
-	reply, err := w.device(false).Authenticate(context.Background(), tacacs.Start{Action: tacacs.Login, Kind: tacacs.ASCII, Service: tacacs.ServiceLogin}, func(a tacacs.AuthenReply) (string, bool) {
+	reply, err := w.device(false).Authenticate(context.Background(), tacacs.Start{Action: tacacs.Login,
+		Kind: tacacs.ASCII, Service: tacacs.ServiceLogin}, func(a tacacs.AuthenReply) (string, bool) {
 		asked = append(asked, fmt.Sprintf("%s %s %d", a.Status, a.Message, a.Flags))
-		return map[tacacs.AuthenStatus]string{tacacs.AuthenGetUser: "ann", tacacs.AuthenGetPass: "rope-and-anchor"}[a.Status], false
+		return map[tacacs.AuthenStatus]string{tacacs.AuthenGetUser: "ann",
+			tacacs.AuthenGetPass: "rope-and-anchor"}[a.Status], false
 	})
-	if err != nil || reply.Status != tacacs.AuthenPass || !slices.Equal(asked, []string{"GETUSER Username:  0", "GETPASS Password:  1"}) {
+	if err != nil || reply.Status != tacacs.AuthenPass || !slices.Equal(asked, []string{"GETUSER Username:  0",
+		"GETPASS Password:  1"}) {
 		t.Errorf("%s, %v after %q", reply.Status, err, asked)
 	}
 	// Somebody who goes away is recorded, and nothing is answered.
-	w.device(false).Authenticate(context.Background(), tacacs.Start{Action: tacacs.Login, Kind: tacacs.ASCII, Service: tacacs.ServiceLogin, User: []byte("ann")}, func(tacacs.AuthenReply) (string, bool) { return "", true })
+	w.device(false).Authenticate(context.Background(), tacacs.Start{Action: tacacs.Login, Kind: tacacs.ASCII,
+		Service: tacacs.ServiceLogin, User: []byte("ann")}, func(tacacs.AuthenReply) (string, bool) { return "", true })
 	if a := w.attempts("reason=dialogue.aborted", 1); a[0].User != "ann" {
 		t.Errorf("aborted by %q", a[0].User)
 	}
 	e := w.entries("kind=login&user=ann&verdict=admitted", 12)[11]
-	if e.Client != "hh-router-1" || e.Person != "Person ann" || e.From != "192.0.2.77" || e.Port != "vty0" || e.Pass != "admin" {
+	if e.Client != "hh-router-1" || e.Person != "Person ann" || e.From != "192.0.2.77" || e.Port != "vty0" ||
+		e.Pass != "admin" {
 		t.Errorf("the journal has %+v", e)
 	}
 }
 
-// A device that signs people in by a type which does not go here is told to try another (RFC 8907 section 5.2), on the connection
-// that it has; who sent what is seen.
+// A device that signs people in by a type which does not go here is told to try another (RFC 8907 section 5.2), on the
+// connection that it has; who sent what is seen.
 func TestGearMayTryAnotherType(t *testing.T) {
 	t.Parallel()
 	w := start(t)
@@ -77,14 +86,16 @@ func TestGearMayTryAnotherType(t *testing.T) {
 	w.publish()
 	g := w.device(true)
 	for _, method := range []string{"chap", "mschap", "mschapv2"} {
-		if r := w.asks(g, trial.GearAsk{Ask: "login", Method: method, User: "ann", Password: "rope-and-anchor"}, "RESTART"); r.Message != "This type of authentication is not allowed here." {
+		if r := w.asks(g, trial.GearAsk{Ask: "login", Method: method, User: "ann", Password: "rope-and-anchor"},
+			"RESTART"); r.Message != "This type of authentication is not allowed here." {
 			t.Errorf("%s: %q", method, r.Message)
 		}
 	}
 	w.asks(g, trial.GearAsk{Ask: "login", Method: "pap", User: "ann", Password: "rope-and-anchor"}, "PASS")
 	w.attempts("reason=method.not-allowed&user=ann", 3)
 	c := w.wire()
-	c.send(header(tacacs.Authentication, 1, 1, tacacs.Single), (&tacacs.Start{Action: tacacs.Login, Kind: 4, User: []byte("ann")}).Append(nil), gearSecret)
+	c.send(header(tacacs.Authentication, 1, 1, tacacs.Single), (&tacacs.Start{Action: tacacs.Login, Kind: 4,
+		User: []byte("ann")}).Append(nil), gearSecret)
 	if _, body := c.reply(gearSecret); len(body) == 0 || tacacs.AuthenStatus(body[0]) != tacacs.AuthenRestart {
 		t.Errorf("a type that is not spoken is answered with %x", body)
 	}
@@ -105,18 +116,22 @@ func TestPasswordsAreChangedInTheDialogue(t *testing.T) {
 	w.gear()
 	g := w.device(false)
 	w.asks(g, trial.GearAsk{Ask: "password", User: "ann", Password: "wrong", New: "a-new-rope-2026"}, "FAIL")
-	if r := w.asks(g, trial.GearAsk{Ask: "password", User: "ann", Password: "rope-and-anchor", New: "short"}, "FAIL"); !strings.Contains(r.Message, "fewer than 8") {
+	if r := w.asks(g, trial.GearAsk{Ask: "password", User: "ann", Password: "rope-and-anchor", New: "short"},
+		"FAIL"); !strings.Contains(r.Message, "fewer than 8") {
 		t.Errorf("a short password says %q", r.Message)
 	}
-	if r := w.asks(g, trial.GearAsk{Ask: "password", User: "ann", Password: "rope-and-anchor", New: "a-new-rope-2026"}, "PASS"); r.Message != "The password was changed." {
+	if r := w.asks(g, trial.GearAsk{Ask: "password", User: "ann", Password: "rope-and-anchor", New: "a-new-rope-2026"},
+		"PASS"); r.Message != "The password was changed." {
 		t.Errorf("a change says %q", r.Message)
 	}
 	w.asks(g, trial.GearAsk{Ask: "login", User: "ann", Password: "rope-and-anchor"}, "FAIL")
 	w.asks(g, trial.GearAsk{Ask: "login", Method: "chap", User: "ann", Password: "a-new-rope-2026"}, "PASS")
 	n := 0
-	reply, err := g.Authenticate(context.Background(), tacacs.Start{Action: tacacs.ChangePassword, Kind: tacacs.ASCII, Service: tacacs.ServiceLogin, User: []byte("lou")}, func(a tacacs.AuthenReply) (string, bool) {
+	reply, err := g.Authenticate(context.Background(), tacacs.Start{Action: tacacs.ChangePassword, Kind: tacacs.ASCII,
+		Service: tacacs.ServiceLogin, User: []byte("lou")}, func(a tacacs.AuthenReply) (string, bool) {
 		if n++; n == 1 {
-			return "look-and-see-1", a.Status != tacacs.AuthenGetData // the old one is asked for so (RFC 8907 section 5.4.2.7)
+			// the old one is asked for so (RFC 8907 section 5.4.2.7)
+			return "look-and-see-1", a.Status != tacacs.AuthenGetData
 		}
 		return fmt.Sprintf("different-%d", n), a.Status != tacacs.AuthenGetPass
 	})
@@ -132,23 +147,30 @@ func TestWhatGearIsGranted(t *testing.T) {
 	w.gear()
 	g := w.device(true)
 	shell := w.asks(g, trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
-	if want := []string{"priv-lvl=15", "timeout=61", "idletime=10", "acl=7", "hint*ann@lanternferries.example"}; !slices.Equal(shell.Args, want) {
+	if want := []string{"priv-lvl=15", "timeout=61", "idletime=10", "acl=7",
+		"hint*ann@lanternferries.example"}; !slices.Equal(shell.Args, want) {
 		t.Errorf("the shell gets %q, want %q", shell.Args, want)
 	}
-	w.asks(g, trial.GearAsk{Ask: "shell", User: "ann", Args: []string{"priv-lvl*15", "acl=7", "timeout=61", "idletime=10"}}, "PASS_ADD")
-	replaced := w.asks(g, trial.GearAsk{Ask: "shell", User: "ann", Args: []string{"priv-lvl*1", "vendor=x"}}, "PASS_REPL")
-	if want := "service=shell cmd= vendor=x priv-lvl=15 timeout=61 idletime=10 acl=7 hint*ann@lanternferries.example"; strings.Join(replaced.Args, " ") != want {
+	w.asks(g, trial.GearAsk{Ask: "shell", User: "ann", Args: []string{"priv-lvl*15", "acl=7", "timeout=61",
+		"idletime=10"}}, "PASS_ADD")
+	replaced := w.asks(g, trial.GearAsk{Ask: "shell", User: "ann", Args: []string{"priv-lvl*1", "vendor=x"}},
+		"PASS_REPL")
+	const want = "service=shell cmd= vendor=x priv-lvl=15 timeout=61 idletime=10 acl=7 hint*ann@lanternferries.example"
+	if strings.Join(replaced.Args, " ") != want {
 		t.Errorf("replaced by %q", replaced.Args)
 	}
-	if r := w.asks(g, trial.GearAsk{Ask: "ppp", User: "ann", Args: []string{"protocol=ip"}}, "PASS_ADD"); !slices.Equal(r.Args, []string{"addr=192.0.2.9"}) {
+	if r := w.asks(g, trial.GearAsk{Ask: "ppp", User: "ann", Args: []string{"protocol=ip"}},
+		"PASS_ADD"); !slices.Equal(r.Args, []string{"addr=192.0.2.9"}) {
 		t.Errorf("ppp gets %q", r.Args)
 	}
 	w.asks(g, trial.GearAsk{Ask: "slip", User: "ann"}, "FAIL")
 	w.asks(g, trial.GearAsk{Ask: "shell", User: "nobody"}, "FAIL")
 	w.asks(g, trial.GearAsk{Ask: "shell", User: ""}, "FAIL")
 	for _, c := range []struct{ user, command, status, reason string }{
-		{"ann", "configure terminal", "PASS_ADD", "ok"}, {"lou", "show version", "PASS_ADD", "ok"}, {"lou", "SHOW   clock", "PASS_ADD", "ok"}, {"lou", "show secrets all", "FAIL", "command.refused"},
-		{"lou", "reload", "FAIL", "command.none"}, {"bo", "show version", "FAIL", "command.no-list"}, {"con", "show version", "FAIL", "policy.refused"},
+		{"ann", "configure terminal", "PASS_ADD", "ok"}, {"lou", "show version", "PASS_ADD", "ok"},
+		{"lou", "SHOW   clock", "PASS_ADD", "ok"}, {"lou", "show secrets all", "FAIL", "command.refused"},
+		{"lou", "reload", "FAIL", "command.none"}, {"bo", "show version", "FAIL", "command.no-list"},
+		{"con", "show version", "FAIL", "policy.refused"},
 	} {
 		w.asks(g, trial.GearAsk{Ask: "command", User: c.user, Command: c.command, Level: 15}, c.status)
 		e := w.entries("kind=command&user="+c.user, 1)[0]
@@ -161,7 +183,8 @@ func TestWhatGearIsGranted(t *testing.T) {
 	var one apitype.JournalEntry
 	w.do(http.MethodGet, "/journal/"+e.ID, nil, &one)
 	d := w.road(one.Attempt)
-	if !strings.Contains(d.Trace.Sentence, "Command list looking refuses show secrets all: line 1: refuse show secrets *") || d.Facts.Gear.Command != "show secrets all" || e.Line != "line 1: refuse show secrets *" {
+	if !strings.Contains(d.Trace.Sentence, "Command list looking refuses show secrets all: line 1: refuse show "+
+		"secrets *") || d.Facts.Gear.Command != "show secrets all" || e.Line != "line 1: refuse show secrets *" {
 		t.Errorf("the road says %q, the journal %q", d.Trace.Sentence, e.Line)
 	}
 	if one.Sentence != d.Trace.Sentence || e.Sentence != d.Trace.Sentence || one.What != "command" {
@@ -174,8 +197,10 @@ func TestWhatGearIsGranted(t *testing.T) {
 		}
 	}
 	// A draft that would permit it shows in the rehearsal, as for any other attempt.
-	w.do(http.MethodPut, "/command-lists/looking", apitype.CommandListFields{Name: "looking", Lines: []config.CommandLine{{Verdict: "permit", Pattern: "show *"}}}, nil, matchAny)
-	out := w.wants(0, []string{"attempt", "explain", one.Attempt, "-draft"}, "admitted", "asked for show secrets all on hh-router-1", "line 1: permit show *")
+	w.do(http.MethodPut, "/command-lists/looking", apitype.CommandListFields{Name: "looking",
+		Lines: []config.CommandLine{{Verdict: "permit", Pattern: "show *"}}}, nil, matchAny)
+	out := w.wants(0, []string{"attempt", "explain", one.Attempt, "-draft"}, "admitted",
+		"asked for show secrets all on hh-router-1", "line 1: permit show *")
 	if strings.Contains(out, "refuse show secrets") {
 		t.Error("under the draft the old line decides")
 	}
@@ -188,26 +213,31 @@ func TestGearReports(t *testing.T) {
 	w.gear()
 	g := w.device(true)
 	for _, event := range []string{"start", "update", "stop"} {
-		w.asks(g, trial.GearAsk{Ask: event, User: `LANTERN\ann`, Port: "vty3", Remote: "192.0.2.78", Args: []string{"service=shell", "task_id=77"}}, "SUCCESS")
+		w.asks(g, trial.GearAsk{Ask: event, User: `LANTERN\ann`, Port: "vty3", Remote: "192.0.2.78",
+			Args: []string{"service=shell", "task_id=77"}}, "SUCCESS")
 	}
-	w.asks(g, trial.GearAsk{Ask: "stop", User: "ann", Command: "=HYPERLINK(1) now", Args: []string{"task_id=78"}}, "SUCCESS")
+	w.asks(g, trial.GearAsk{Ask: "stop", User: "ann", Command: "=HYPERLINK(1) now", Args: []string{"task_id=78"}},
+		"SUCCESS")
 	w.asks(g, trial.GearAsk{Ask: "start", User: "ann", Args: []string{"garbage"}}, "ERROR")
 	w.asks(g, trial.GearAsk{Ask: "start", User: "ann", Args: []string{"cmd=a\x07b"}}, "ERROR")
-	if r, err := g.Account(context.Background(), tacacs.Record{Flags: tacacs.FlagStart | tacacs.FlagStop}); err != nil || r.Status != tacacs.AcctError {
+	if r, err := g.Account(context.Background(),
+		tacacs.Record{Flags: tacacs.FlagStart | tacacs.FlagStop}); err != nil || r.Status != tacacs.AcctError {
 		t.Errorf("start and stop at once: %s, %v", r.Status, err)
 	}
 	list := w.entries("task=77", 3)
 	if list[0].What != "shell stop" || w.entries("task=78", 1)[0].What != "command stop" {
 		t.Errorf("what was reported reads %q", list[0].What)
 	}
-	if list[0].Kind != "stop" || list[1].Kind != "update" || list[2].Kind != "start" || list[2].User != "ann" || list[2].From != "192.0.2.78" || list[2].Verdict != "" {
+	if list[0].Kind != "stop" || list[1].Kind != "update" || list[2].Kind != "start" || list[2].User != "ann" ||
+		list[2].From != "192.0.2.78" || list[2].Verdict != "" {
 		t.Errorf("recorded %+v", list)
 	}
 	if n := len(w.entries("kind=record", 4)); n != 4 {
 		t.Errorf("%d records", n)
 	}
 	w.wants(0, []string{"journal", "list", "-task", "77"}, "- reported  ann", "update")
-	rows, err := csv.NewReader(strings.NewReader(w.wants(0, []string{"journal", "export", "-kind", "record"}))).ReadAll()
+	rows, err := csv.NewReader(strings.NewReader(w.wants(0, []string{"journal", "export", "-kind",
+		"record"}))).ReadAll()
 	if err != nil || len(rows) != 5 || rows[4][8] != "'=HYPERLINK(1) now" || rows[1][2] != "start" {
 		t.Errorf("exported %q, %v", rows, err)
 	}
@@ -237,10 +267,14 @@ func TestRADIUSLoginsAreInTheJournalToo(t *testing.T) {
 	t.Parallel()
 	w := start(t)
 	w.gear()
-	w.do(http.MethodPut, "/clients/hh-router-1", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{Name: "hh-router-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil, matchAny)
+	w.do(http.MethodPut, "/clients/hh-router-1", apitype.ClientInput{Secret: secret,
+		ClientFields: apitype.ClientFields{Name: "hh-router-1", Enabled: true, Addresses: []string{"127.0.0.1"},
+			MessageAuthenticator: "require"}}, nil, matchAny)
 	w.publish()
 	reply, err := w.ask(func(r *trial.Request) {
-		r.User, r.Password, r.Attributes = "ann", "rope-and-anchor", []results.Attribute{{Name: "Service-Type", Value: "Administrative"}, {Name: "Calling-Station-Id", Value: "192.0.2.55"}}
+		r.User, r.Password, r.Attributes = "ann", "rope-and-anchor",
+			[]results.Attribute{{Name: "Service-Type", Value: "Administrative"}, {Name: "Calling-Station-Id",
+				Value: "192.0.2.55"}}
 	})
 	if err != nil || !reply.Accepted || values(reply, "Management-Privilege-Level") != "15" {
 		t.Fatalf("%+v, %v", reply, err)
@@ -270,7 +304,9 @@ func TestSecretsOfGear(t *testing.T) {
 	}
 	// Rotated with an overlap, both work; after it, only the new one.
 	until := time.Now().Add(3 * time.Second)
-	w.do(http.MethodPut, "/clients/hh-router-1", apitype.ClientInput{TACACSSecret: "a-new-mooring-line", KeepPreviousUntil: until, ClientFields: apitype.ClientFields{Name: "hh-router-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil, matchAny)
+	w.do(http.MethodPut, "/clients/hh-router-1", apitype.ClientInput{TACACSSecret: "a-new-mooring-line",
+		KeepPreviousUntil: until, ClientFields: apitype.ClientFields{Name: "hh-router-1", Enabled: true,
+			Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil, matchAny)
 	w.publish()
 	w.asks(w.device(false), trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
 	fresh := w.device(false)
@@ -285,7 +321,9 @@ func TestSecretsOfGear(t *testing.T) {
 	if _, err := w.device(false).Try(context.Background(), trial.GearAsk{Ask: "shell", User: "ann"}); err == nil {
 		t.Error("the previous secret still works after its end")
 	}
-	w.do(http.MethodPut, "/clients/hh-router-1", apitype.ClientInput{RemoveTACACSSecret: true, ClientFields: apitype.ClientFields{Name: "hh-router-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require", TACACSPlain: true}}, nil, matchAny)
+	w.do(http.MethodPut, "/clients/hh-router-1", apitype.ClientInput{RemoveTACACSSecret: true,
+		ClientFields: apitype.ClientFields{Name: "hh-router-1", Enabled: true, Addresses: []string{"127.0.0.1"},
+			MessageAuthenticator: "require", TACACSPlain: true}}, nil, matchAny)
 	w.publish()
 	w.asks(plain, trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD")
 }

@@ -23,12 +23,21 @@ const gearSecret = "mooring-line-and-anchor"
 // gear configures one client that speaks TACACS+, people with levels and command lists, and publishes.
 func (w *world) gear() {
 	w.t.Helper()
-	w.do(http.MethodPost, "/clients", apitype.ClientInput{TACACSSecret: gearSecret, ClientFields: apitype.ClientFields{Name: "hh-router-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require", Tags: map[string]string{"kind": "router"}}}, nil)
-	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "here", Forms: []config.Form{{Kind: config.Bare}, {Kind: config.Suffix, Value: "lanternferries.example"}, {Kind: config.Prefix, Value: "LANTERN"}}, Lookup: []config.Lookup{{Store: "local", Unreachable: config.Refuse}}}, nil)
-	w.do(http.MethodPost, "/command-lists", apitype.CommandListFields{Name: "looking", Lines: []config.CommandLine{{Verdict: "refuse", Pattern: "show secrets *"}, {Verdict: "permit", Pattern: "show *"}}}, nil)
+	w.do(http.MethodPost, "/clients", apitype.ClientInput{TACACSSecret: gearSecret,
+		ClientFields: apitype.ClientFields{Name: "hh-router-1", Enabled: true, Addresses: []string{"127.0.0.1"},
+			MessageAuthenticator: "require", Tags: map[string]string{"kind": "router"}}}, nil)
+	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "here", Forms: []config.Form{{Kind: config.Bare},
+		{Kind: config.Suffix, Value: "lanternferries.example"}, {Kind: config.Prefix, Value: "LANTERN"}},
+		Lookup: []config.Lookup{{Store: "local", Unreachable: config.Refuse}}}, nil)
+	w.do(http.MethodPost, "/command-lists", apitype.CommandListFields{Name: "looking",
+		Lines: []config.CommandLine{{Verdict: "refuse", Pattern: "show secrets *"},
+			{Verdict: "permit", Pattern: "show *"}}}, nil)
 	w.do(http.MethodPost, "/command-lists", apitype.CommandListFields{Name: "everything", Otherwise: "permit"}, nil)
 	for _, p := range []apitype.PassFields{
-		{Name: "admin", PrivilegeLevel: "15", Commands: "everything", SessionTimeout: 3601, IdleTimeout: 600, Arguments: []config.Argument{{Name: "acl", Value: "7"}, {Name: "hint", Value: "{{person.mail or \"none\"}}", Optional: true}, {Service: "ppp", Name: "addr", Value: "192.0.2.9"}}},
+		{Name: "admin", PrivilegeLevel: "15", Commands: "everything", SessionTimeout: 3601, IdleTimeout: 600,
+			Arguments: []config.Argument{{Name: "acl", Value: "7"},
+				{Name: "hint", Value: "{{person.mail or \"none\"}}", Optional: true}, {Service: "ppp", Name: "addr",
+					Value: "192.0.2.9"}}},
 		{Name: "looker", PrivilegeLevel: "1", Commands: "looking"},
 		{Name: "bare"},
 	} {
@@ -37,10 +46,16 @@ func (w *world) gear() {
 	admit := func(group, pass string) config.Policy {
 		return config.Policy{Name: group, Enabled: true, When: "group is " + group, Outcome: config.Admit, Pass: pass}
 	}
-	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Gear", When: "service in device-login, device-command", Methods: []string{"pap", "chap", "mschap", "mschapv2"}, RejectDelayMillis: 50,
-		Policies: []config.Policy{admit("Admins", "admin"), admit("Lookers", "looker"), admit("Bare", "bare"), {Name: "Contractors", Enabled: true, When: "group is Contractors", Outcome: config.Refusal, Message: "Ask the harbour office."}}}, nil)
-	for _, a := range [][3]string{{"ann", "rope-and-anchor", "Admins"}, {"lou", "look-and-see-1", "Lookers"}, {"bo", "bare-and-bow-1", "Bare"}, {"con", "crane-and-dock", "Contractors"}} {
-		w.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: a[1], AccountFields: apitype.AccountFields{Name: a[0], Display: "Person " + a[0], Mail: a[0] + "@lanternferries.example", Groups: []string{a[2]}, Enabled: true, Keeps: "password"}}, nil)
+	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Gear", When: "service in device-login, device-command",
+		Methods: []string{"pap", "chap", "mschap", "mschapv2"}, RejectDelayMillis: 50,
+		Policies: []config.Policy{admit("Admins", "admin"), admit("Lookers", "looker"), admit("Bare", "bare"),
+			{Name: "Contractors", Enabled: true, When: "group is Contractors", Outcome: config.Refusal,
+				Message: "Ask the harbour office."}}}, nil)
+	for _, a := range [][3]string{{"ann", "rope-and-anchor", "Admins"}, {"lou", "look-and-see-1", "Lookers"},
+		{"bo", "bare-and-bow-1", "Bare"}, {"con", "crane-and-dock", "Contractors"}} {
+		w.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: a[1],
+			AccountFields: apitype.AccountFields{Name: a[0], Display: "Person " + a[0], Mail: a[0] +
+				"@lanternferries.example", Groups: []string{a[2]}, Enabled: true, Keeps: "password"}}, nil)
 	}
 	w.publish()
 }
@@ -143,7 +158,8 @@ func header(kind tacacs.Type, seq byte, session uint32, flags byte) tacacs.Heade
 }
 
 func asciiStart(user string) []byte {
-	return (&tacacs.Start{Action: tacacs.Login, Level: 1, Kind: tacacs.ASCII, Service: tacacs.ServiceLogin, User: []byte(user), Port: []byte("vty0"), Remote: []byte("192.0.2.7")}).Append(nil)
+	return (&tacacs.Start{Action: tacacs.Login, Level: 1, Kind: tacacs.ASCII, Service: tacacs.ServiceLogin,
+		User: []byte(user), Port: []byte("vty0"), Remote: []byte("192.0.2.7")}).Append(nil)
 }
 
 // isError reports whether a body is the error of its type.

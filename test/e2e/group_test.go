@@ -21,19 +21,27 @@ func ofDomain(ca *lab.Authority, servers ...string) apitype.DirectoryInput {
 	if len(servers) == 0 {
 		servers = []string{controller}
 	}
-	return apitype.DirectoryInput{BindPassword: "Harbour-svc-tollgate-1", DirectoryFields: apitype.DirectoryFields{Name: "LANTERN", Kind: "active-directory", Servers: servers, TLS: "ldaps", CA: ca.PEM,
-		BindName: "svc-tollgate@lantern.example", Attributes: []string{"department"}, TimeoutMillis: 3000, CacheSeconds: new(60)}}
+	return apitype.DirectoryInput{BindPassword: "Harbour-svc-tollgate-1",
+		DirectoryFields: apitype.DirectoryFields{Name: "LANTERN", Kind: "active-directory", Servers: servers,
+			TLS: "ldaps", CA: ca.PEM,
+			BindName: "svc-tollgate@lantern.example", Attributes: []string{"department"}, TimeoutMillis: 3000,
+			CacheSeconds: new(60)}}
 }
 
 // shore makes a client, the realm and a lane by PAP that admits by a condition.
 func (w *world) shore(in apitype.DirectoryInput, when string) {
 	w.t.Helper()
-	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil)
+	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret,
+		ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"},
+			MessageAuthenticator: "require"}}, nil)
 	w.do(http.MethodPost, "/directories", in, nil)
-	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "shore", Forms: []config.Form{{Kind: config.Bare}, {Kind: config.Suffix, Value: "lantern.example"}}, Rewrite: "{name}",
+	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "shore", Forms: []config.Form{{Kind: config.Bare},
+		{Kind: config.Suffix, Value: "lantern.example"}}, Rewrite: "{name}",
 		Lookup: []config.Lookup{{Store: "LANTERN", Unreachable: config.Refuse}}}, nil)
 	w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "ticketing", VLAN: "20"}, nil)
-	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "always", Methods: []string{"pap"}, Policies: []config.Policy{{Name: "Shore", Enabled: true, When: when, Outcome: config.Admit, Pass: "ticketing"}}}, nil)
+	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "always", Methods: []string{"pap"},
+		Policies: []config.Policy{{Name: "Shore", Enabled: true, When: when, Outcome: config.Admit,
+			Pass: "ticketing"}}}, nil)
 	w.publish()
 }
 
@@ -83,12 +91,15 @@ func TestPickedGroupsFollowRenames(t *testing.T) {
 	w.wants(0, []string{"directory", "groups", "LANTERN", "(nörd) , +=*"}, "Deck (Nörd) , +=*")
 	w.wants(0, []string{"directory", "groups", "LANTERN", "no such group"}, "None.")
 	w.wants(0, []string{"directory", "pick", "LANTERN", "Shore Staff", "-publish"}, "picked")
-	w.refused(422, http.MethodPost, "/directories/LANTERN/pick", apitype.PickInput{ID: "S-1-5-21-9-9-9-9"}, "no group S-1-5-21-9-9-9-9")
+	w.refused(422, http.MethodPost, "/directories/LANTERN/pick", apitype.PickInput{ID: "S-1-5-21-9-9-9-9"},
+		"no group S-1-5-21-9-9-9-9")
 	if got := w.vlan("s.lodge", "Harbour-s.lodge-1"); got != "20" {
 		t.Errorf("before the group is renamed: %s", got)
 	}
-	w.wants(0, []string{"directory", "find", "LANTERN", "s.lodge"}, "through Ticketing", "Domain Users", "primary group", "Sea News", "Deck (Nörd) , +=*", "ticketing, VLAN 20", "s.lodge@lantern.example")
-	if err := admin.ModifyDN(ldap.NewModifyDNRequest("CN=Shore Staff,CN=Users,"+domainBase, "CN=Ashore", true, "")); err != nil {
+	w.wants(0, []string{"directory", "find", "LANTERN", "s.lodge"}, "through Ticketing", "Domain Users",
+		"primary group", "Sea News", "Deck (Nörd) , +=*", "ticketing, VLAN 20", "s.lodge@lantern.example")
+	if err := admin.ModifyDN(ldap.NewModifyDNRequest("CN=Shore Staff,CN=Users,"+domainBase, "CN=Ashore", true,
+		"")); err != nil {
 		t.Fatal(err)
 	}
 	group("Shore Staff", map[string][]string{"member": {"CN=b.tulloch,CN=Users," + domainBase, lodge}})
@@ -96,7 +107,8 @@ func TestPickedGroupsFollowRenames(t *testing.T) {
 	if got := w.vlan("s.lodge", "Harbour-s.lodge-1"); got != "20" {
 		t.Errorf("after the group was renamed: %s", got)
 	}
-	if groups := strings.Join(w.newest(w.asked).Facts.Person.Groups, ";"); !strings.Contains(groups, "CN=Shore Staff,CN=Users,"+domainBase) || strings.Contains(groups, "Ashore") {
+	if groups := strings.Join(w.newest(w.asked).Facts.Person.Groups, ";"); !strings.Contains(groups,
+		"CN=Shore Staff,CN=Users,"+domainBase) || strings.Contains(groups, "Ashore") {
 		t.Errorf("the stranger of the same name is not told apart: %s", groups)
 	}
 	w.wants(0, []string{"directory", "picked", "LANTERN"}, "Shore Staff", "Ashore")
@@ -140,25 +152,29 @@ func TestCopyOfPeople(t *testing.T) {
 	w.shore(ofDomain(dc.ca), "always")
 	w.wants(1, []string{"directory", "copy", "LANTERN"}, "has no subtree to copy")
 	w.wants(1, []string{"directory", "change", "LANTERN", "-copy-every", "2"}, "5 minutes to a week")
-	w.wants(0, []string{"directory", "change", "LANTERN", "-copy-below", "CN=Users," + domainBase, "-copy-wanted", "department", "-publish"}, "published")
+	w.wants(0, []string{"directory", "change", "LANTERN", "-copy-below", "CN=Users," + domainBase, "-copy-wanted",
+		"department", "-publish"}, "published")
 	w.wants(0, []string{"directory", "copied", "LANTERN"}, "No copy was made yet")
 	w.wants(0, []string{"directory", "copy", "LANTERN"}, "below CN=Users", "people copied", "0 are no longer there")
 	w.wants(0, []string{"directory", "copied", "LANTERN", "ticketing"}, "s.lodge", "The s.lodge")
 	w.wants(0, []string{"directory", "copied", "LANTERN", "-missing"}, "b.tulloch", "person.disabled", "department")
-	if err := admin.ModifyDN(ldap.NewModifyDNRequest("CN=b.tulloch,CN=Users,"+domainBase, "CN=Brid Tulloch", true, "")); err != nil {
+	if err := admin.ModifyDN(ldap.NewModifyDNRequest("CN=b.tulloch,CN=Users,"+domainBase, "CN=Brid Tulloch", true,
+		"")); err != nil {
 		t.Fatal(err)
 	}
 	if err := admin.Del(ldap.NewDelRequest("CN=f.oakes,CN=Users,"+domainBase, nil)); err != nil {
 		t.Fatal(err)
 	}
 	w.wants(0, []string{"directory", "copy", "LANTERN"}, "1 are no longer there")
-	if out := w.wants(0, []string{"directory", "copied", "LANTERN", "-gone"}, "f.oakes", "gone since"); strings.Contains(out, "tulloch") {
+	if out := w.wants(0, []string{"directory", "copied", "LANTERN", "-gone"}, "f.oakes",
+		"gone since"); strings.Contains(out, "tulloch") {
 		t.Errorf("somebody renamed is taken for gone: %s", out)
 	}
 	var page, next apitype.Copy
 	w.do(http.MethodGet, "/directories/LANTERN/copy?limit=2", nil, &page)
 	w.do(http.MethodGet, "/directories/LANTERN/copy?limit=2&after="+page.Next, nil, &next)
-	if len(page.Items) != 2 || page.Run == nil || page.Run.Ended == nil || len(next.Items) != 2 || next.Items[0].Name <= page.Items[1].Name {
+	if len(page.Items) != 2 || page.Run == nil || page.Run.Ended == nil || len(next.Items) != 2 ||
+		next.Items[0].Name <= page.Items[1].Name {
 		t.Errorf("pages %+v, %+v", page, next)
 	}
 	dc.stop()
@@ -174,14 +190,18 @@ func TestCopyOfPeople(t *testing.T) {
 func TestTwentyThousandGroups(t *testing.T) {
 	var ldif strings.Builder
 	for i := range 20_000 {
-		fmt.Fprintf(&ldif, "dn: cn=Crew of ship %05d,ou=groups,dc=lanternferries,dc=example\nobjectClass: groupOfNames\ncn: Crew of ship %05d\nmember: uid=s.lodge,ou=people,dc=lanternferries,dc=example\n\n", i, i)
+		fmt.Fprintf(&ldif, "dn: cn=Crew of ship %05d,ou=groups,dc=lanternferries,dc=example\nobjectClass: "+
+			"groupOfNames\ncn: Crew of ship %05d\nmember: uid=s.lodge,ou=people,dc=lanternferries,dc=example\n\n", i, i)
 	}
 	big := startSlapdWith(t, ldif.String(), "sizelimit unlimited\nindex objectClass,member eq")
 	w := start(t)
-	w.do(http.MethodPost, "/directories", big.input(func(in *apitype.DirectoryInput) { in.Name, in.TimeoutMillis = "big", 5000 }), nil)
+	w.do(http.MethodPost, "/directories", big.input(func(in *apitype.DirectoryInput) {
+		in.Name, in.TimeoutMillis = "big", 5000
+	}), nil)
 	page := func(q, after string, limit int) (out apitype.Groups) {
 		t.Helper()
-		w.do(http.MethodGet, "/directories/big/groups?"+url.Values{"q": {q}, "after": {after}, "limit": {fmt.Sprint(limit)}}.Encode(), nil, &out)
+		w.do(http.MethodGet, "/directories/big/groups?"+url.Values{"q": {q}, "after": {after},
+			"limit": {fmt.Sprint(limit)}}.Encode(), nil, &out)
 		return out
 	}
 	begun := time.Now()

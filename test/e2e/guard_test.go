@@ -31,14 +31,17 @@ func TestTheGuardKeepsAccountsFromBeingLocked(t *testing.T) {
 			t.Fatalf("changing %s: %v", dn, err)
 		}
 	}
-	change(domainBase, map[string]string{"lockoutThreshold": "5", "lockOutObservationWindow": "-18000000000", "lockoutDuration": "-18000000000"})
+	change(domainBase, map[string]string{"lockoutThreshold": "5", "lockOutObservationWindow": "-18000000000",
+		"lockoutDuration": "-18000000000"})
 	w := start(t)
 	w.member(ofDomain(dc.ca))
 	n := 0
 	from := func(mac, method, user, password string) string {
 		t.Helper()
-		reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: method, User: user, Password: password, Timeout: 5 * time.Second,
-			Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "Calling-Station-Id", Value: mac}}})
+		reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: method,
+			User: user, Password: password, Timeout: 5 * time.Second,
+			Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "Calling-Station-Id",
+				Value: mac}}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -52,17 +55,22 @@ func TestTheGuardKeepsAccountsFromBeingLocked(t *testing.T) {
 	const phone, laptop = "02-00-5E-00-00-01", "02-00-5E-00-00-02"
 	right := "Harbour-s.lodge-1"
 	for i, c := range []struct{ mac, method, password, reason string }{
-		{phone, "peap-mschapv2", "old", "password.wrong"}, {phone, "pap", "old", "password.wrong"}, {phone, "mschapv2", "old", "password.guarded"}, {phone, "pap", right, "password.guarded"},
-		{laptop, "mschapv2", right, "ok"}, {phone, "pap", "old", "password.wrong"}, {laptop, "pap", "mistyped", "password.wrong"}, {laptop, "mschapv2", "mistyped", "password.wrong"}, {laptop, "pap", right, "password.guarded"},
+		{phone, "peap-mschapv2", "old", "password.wrong"}, {phone, "pap", "old", "password.wrong"},
+		{phone, "mschapv2", "old", "password.guarded"}, {phone, "pap", right, "password.guarded"},
+		{laptop, "mschapv2", right, "ok"}, {phone, "pap", "old", "password.wrong"}, {laptop, "pap", "mistyped",
+			"password.wrong"}, {laptop, "mschapv2", "mistyped", "password.wrong"}, {laptop, "pap", right,
+			"password.guarded"},
 	} {
 		if got := from(c.mac, c.method, "s.lodge", c.password); got != c.reason {
 			t.Errorf("attempt %d is %s, wanted %s", i, got, c.reason)
 		}
 	}
-	w.wants(0, []string{"attempt", "explain"}, "3 wrong ones of this person", "Find the device", "tollgate directory release LANTERN")
+	w.wants(0, []string{"attempt", "explain"}, "3 wrong ones of this person", "Find the device",
+		"tollgate directory release LANTERN")
 	w.wants(0, []string{"directory", "held", "LANTERN"}, "s.lodge", "3 of 3", "locks after 5")
 	state := func(name string) string {
-		result, err := admin.Search(ldap.NewSearchRequest("CN=s.lodge,CN=Users,"+domainBase, ldap.ScopeBaseObject, 0, 1, 0, false, "(objectClass=*)", []string{name}, nil))
+		result, err := admin.Search(ldap.NewSearchRequest("CN=s.lodge,CN=Users,"+domainBase, ldap.ScopeBaseObject, 0,
+			1, 0, false, "(objectClass=*)", []string{name}, nil))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -82,14 +90,16 @@ func TestTheGuardKeepsAccountsFromBeingLocked(t *testing.T) {
 			c.Close()
 		}
 	}
-	if first, second := from(phone, "pap", "s.lodge", "old"), from(laptop, "pap", "s.lodge", "old"); first != "password.wrong" || second != "password.guarded" {
+	if first, second := from(phone, "pap", "s.lodge", "old"), from(laptop, "pap", "s.lodge",
+		"old"); first != "password.wrong" || second != "password.guarded" {
 		t.Errorf("with three wrong ones from elsewhere: %s, %s", first, second)
 	}
 	// without the guard the domain locks, and says so
 	var in apitype.Directory
 	w.do(http.MethodGet, "/directories/LANTERN", nil, &in)
 	in.GuardAfter, in.CacheSeconds = -1, new(0)
-	w.do(http.MethodPut, "/directories/LANTERN", apitype.DirectoryInput{DirectoryFields: in.DirectoryFields}, nil, client.IfMatch("*"))
+	w.do(http.MethodPut, "/directories/LANTERN", apitype.DirectoryInput{DirectoryFields: in.DirectoryFields}, nil,
+		client.IfMatch("*"))
 	w.publish()
 	for range 3 {
 		from(phone, "mschapv2", "s.lodge", "old")
@@ -102,7 +112,8 @@ func TestTheGuardKeepsAccountsFromBeingLocked(t *testing.T) {
 	if got := from(laptop, "mschapv2", "s.lodge", right); got != "person.hours" {
 		t.Errorf("outside the hours: %s", got)
 	}
-	change("CN=s.lodge,CN=Users,"+domainBase, map[string]string{"logonHours": strings.Repeat("\xff", 21), "userWorkstations": "OFFICE9"})
+	change("CN=s.lodge,CN=Users,"+domainBase, map[string]string{"logonHours": strings.Repeat("\xff", 21),
+		"userWorkstations": "OFFICE9"})
 	if got := from(laptop, "mschapv2", "s.lodge", right); got != "person.workstation" {
 		t.Errorf("on another workstation: %s", got)
 	}

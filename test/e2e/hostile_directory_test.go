@@ -109,14 +109,17 @@ func TestHostileDirectories(t *testing.T) {
 		},
 		"refers to itself": func(c net.Conn, id int64, op *ber.Packet) bool {
 			if !bound(c, id, op) {
-				c.Write(result(id, ldap.ApplicationSearchResultDone, 10, "ldap://"+self+"/dc=lanternferries,dc=example"))
+				c.Write(result(id, ldap.ApplicationSearchResultDone, 10, "ldap://"+self+
+					"/dc=lanternferries,dc=example"))
 			}
 			return true
 		},
 		"refers inside the results": func(c net.Conn, id int64, op *ber.Packet) bool {
 			if !bound(c, id, op) {
-				reference := ber.Encode(ber.ClassApplication, ber.TypeConstructed, ldap.ApplicationSearchResultReference, nil, "")
-				reference.AppendChild(ber.NewString(ber.ClassUniversal, ber.TypePrimitive, ber.TagOctetString, "ldap://"+self+"/", ""))
+				reference := ber.Encode(ber.ClassApplication, ber.TypeConstructed,
+					ldap.ApplicationSearchResultReference, nil, "")
+				reference.AppendChild(ber.NewString(ber.ClassUniversal, ber.TypePrimitive, ber.TagOctetString,
+					"ldap://"+self+"/", ""))
 				for range 1000 {
 					c.Write(message(id, reference))
 				}
@@ -126,7 +129,8 @@ func TestHostileDirectories(t *testing.T) {
 		},
 		"answers 10 MB": func(c net.Conn, id int64, op *ber.Packet) bool {
 			if !bound(c, id, op) {
-				c.Write(found(id, "uid=k.nance,dc=lanternferries,dc=example", map[string][]string{"uid": {"k.nance"}, "jpegPhoto": {strings.Repeat("x", 10<<20)}}))
+				c.Write(found(id, "uid=k.nance,dc=lanternferries,dc=example", map[string][]string{"uid": {"k.nance"},
+					"jpegPhoto": {strings.Repeat("x", 10<<20)}}))
 			}
 			return true
 		},
@@ -154,17 +158,25 @@ func TestHostileDirectories(t *testing.T) {
 		"closes at once": func(net.Conn, int64, *ber.Packet) bool { return false },
 	}
 	w := start(t)
-	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil)
+	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret,
+		ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"},
+			MessageAuthenticator: "require"}}, nil)
 	w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "ticketing", VLAN: "20"}, nil)
-	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "All", When: "always", Methods: []string{"pap"}, Policies: []config.Policy{{Name: "All", Enabled: true, When: "always", Outcome: config.Admit, Pass: "ticketing"}}}, nil)
+	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "All", When: "always", Methods: []string{"pap"},
+		Policies: []config.Policy{{Name: "All", Enabled: true, When: "always", Outcome: config.Admit,
+			Pass: "ticketing"}}}, nil)
 	var suffixes []string
 	for name, answer := range cases {
 		self = odd(t, answer)
 		suffix := strings.ReplaceAll(name, " ", "-") + ".example"
 		suffixes = append(suffixes, suffix)
-		w.do(http.MethodPost, "/directories", apitype.DirectoryInput{BindPassword: "x", DirectoryFields: apitype.DirectoryFields{Name: name, Kind: "generic", Servers: []string{self}, TLS: "plain", BindName: "cn=x", Base: "dc=lanternferries,dc=example",
-			Attributes: []string{"jpegPhoto"}, TimeoutMillis: 500}}, nil)
-		w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: name, Forms: []config.Form{{Kind: config.Suffix, Value: suffix}}, Rewrite: "{name}", Lookup: []config.Lookup{{Store: name, Unreachable: config.Refuse}}}, nil)
+		w.do(http.MethodPost, "/directories", apitype.DirectoryInput{BindPassword: "x",
+			DirectoryFields: apitype.DirectoryFields{Name: name, Kind: "generic", Servers: []string{self},
+				TLS: "plain", BindName: "cn=x", Base: "dc=lanternferries,dc=example",
+				Attributes: []string{"jpegPhoto"}, TimeoutMillis: 500}}, nil)
+		w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: name,
+			Forms: []config.Form{{Kind: config.Suffix, Value: suffix}}, Rewrite: "{name}",
+			Lookup: []config.Lookup{{Store: name, Unreachable: config.Refuse}}}, nil)
 	}
 	w.publish()
 	var wait sync.WaitGroup
@@ -183,7 +195,8 @@ func TestHostileDirectories(t *testing.T) {
 	}
 	wait.Wait()
 	for _, a := range w.attempts("verdict=refused", 3*len(suffixes)) {
-		if !strings.HasPrefix(a.Reason, "directory.") && a.Reason != "person.unknown" && a.Reason != "person.ambiguous" {
+		if !strings.HasPrefix(a.Reason, "directory.") && a.Reason != "person.unknown" &&
+			a.Reason != "person.ambiguous" {
 			t.Errorf("%s is refused by %s", a.Sent, a.Reason)
 		}
 		if strings.Contains(a.Sent, "never-answers") {
@@ -192,13 +205,17 @@ func TestHostileDirectories(t *testing.T) {
 	}
 }
 
-// Names with everything that filters and DNs are written with, and letters of other scripts, find exactly whom they name.
+// Names with everything that filters and DNs are written with, and letters of other scripts, find exactly whom they
+// name.
 func TestOddNamesFindTheRightPerson(t *testing.T) {
 	t.Parallel()
-	names := []string{`o'malley`, `a*b`, `p(q)r`, `x\y`, `c,d+e`, `f#g`, `h<i>j`, `k;l="m"`, `øyvind.å`, `たかし`, `юлия`, `n o p`, `*`, `)(uid=*`}
+	names := []string{`o'malley`, `a*b`, `p(q)r`, `x\y`, `c,d+e`, `f#g`, `h<i>j`, `k;l="m"`, `øyvind.å`, `たかし`, `юлия`,
+		`n o p`, `*`, `)(uid=*`}
 	var ldif strings.Builder
 	for i, name := range names {
-		fmt.Fprintf(&ldif, "dn: employeeNumber=%d,ou=people,dc=lanternferries,dc=example\nobjectClass: inetOrgPerson\nemployeeNumber: %d\nuid:: %s\ncn: Person %d\nsn: Person\nuserPassword: harbour-%d\n\n", i, i, base64.StdEncoding.EncodeToString([]byte(name)), i, i)
+		fmt.Fprintf(&ldif, "dn: employeeNumber=%d,ou=people,dc=lanternferries,dc=example\nobjectClass: "+
+			"inetOrgPerson\nemployeeNumber: %d\nuid:: %s\ncn: Person %d\nsn: Person\nuserPassword: harbour-%d\n\n", i,
+			i, base64.StdEncoding.EncodeToString([]byte(name)), i, i)
 	}
 	s := startSlapdWith(t, ldif.String(), "")
 	w := start(t)
@@ -206,7 +223,8 @@ func TestOddNamesFindTheRightPerson(t *testing.T) {
 	for i, name := range names {
 		var out apitype.Found
 		w.do(http.MethodGet, "/directories/PIER/people/"+url.PathEscape(name), nil, &out)
-		if out.Person == nil || out.Person.ID != fmt.Sprintf("employeeNumber=%d,ou=people,dc=lanternferries,dc=example", i) {
+		if out.Person == nil ||
+			out.Person.ID != fmt.Sprintf("employeeNumber=%d,ou=people,dc=lanternferries,dc=example", i) {
 			t.Errorf("%q finds %+v (%s)", name, out.Person, out.Reason)
 		}
 	}
@@ -222,11 +240,16 @@ func TestOddNamesFindTheRightPerson(t *testing.T) {
 func TestPasswordsByBind(t *testing.T) {
 	s := startSlapd(t)
 	w := start(t)
-	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil)
+	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret,
+		ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"},
+			MessageAuthenticator: "require"}}, nil)
 	w.do(http.MethodPost, "/directories", s.input(func(in *apitype.DirectoryInput) { in.CacheSeconds = new(60) }), nil)
-	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "shore", Forms: []config.Form{{Kind: config.Bare}}, Rewrite: "{name}", Lookup: []config.Lookup{{Store: "PIER", Unreachable: config.Refuse}}}, nil)
+	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "shore", Forms: []config.Form{{Kind: config.Bare}},
+		Rewrite: "{name}", Lookup: []config.Lookup{{Store: "PIER", Unreachable: config.Refuse}}}, nil)
 	w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "ticketing", VLAN: "20"}, nil)
-	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "always", Methods: []string{"pap"}, Policies: []config.Policy{{Name: "Shore", Enabled: true, When: `group is "Shore Staff"`, Outcome: config.Admit, Pass: "ticketing"}}}, nil)
+	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "always", Methods: []string{"pap"},
+		Policies: []config.Policy{{Name: "Shore", Enabled: true, When: `group is "Shore Staff"`, Outcome: config.Admit,
+			Pass: "ticketing"}}}, nil)
 	w.publish()
 	bind, err := ldap.DialURL("ldap://" + s.ldap)
 	if err != nil {
@@ -240,7 +263,10 @@ func TestPasswordsByBind(t *testing.T) {
 		return bind.Bind("uid=s.lodge,ou=people,dc=lanternferries,dc=example", "harbour-s.lodge") == nil
 	}
 	pap := func() bool {
-		reply, err := w.ask(func(r *trial.Request) { r.User, r.Password, r.Timeout = "s.lodge", "harbour-s.lodge", 5*time.Second })
+		reply, err := w.ask(func(r *trial.Request) {
+			r.User, r.Password, r.Timeout = "s.lodge", "harbour-s.lodge",
+				5*time.Second
+		})
 		return err == nil && reply.Accepted
 	}
 	a, b := rate(t, 1, 2*time.Second, bare), rate(t, 8, 2*time.Second, pap)

@@ -93,10 +93,12 @@ func TestConversationsAreNotMixedUp(t *testing.T) {
 	state := one.Get(radius.State)
 	nak := func(p radius.Packet) []byte {
 		packet, _ := eap.Decode(p.EAP())
-		return eap.Packet{Code: eap.Response, Identifier: packet.Identifier, Type: eap.Nak, Data: []byte{byte(eap.PEAP)}}.Encode()
+		return eap.Packet{Code: eap.Response, Identifier: packet.Identifier, Type: eap.Nak,
+			Data: []byte{byte(eap.PEAP)}}.Encode()
 	}
 	// the State of one device in the hands of another
-	if p, ok := r.ask(r.build("k.nance", secondMAC, state, nak(one))); !ok || p.Code != radius.AccessReject || p.EAP() == nil {
+	if p, ok := r.ask(r.build("k.nance", secondMAC, state, nak(one))); !ok || p.Code != radius.AccessReject ||
+		p.EAP() == nil {
 		t.Errorf("another device goes on with the conversation: %v", p.Code)
 	}
 	if a := w.newest(1); a.Reason != "eap.mixed" {
@@ -147,7 +149,8 @@ func TestAnEmptyEAPMessageAsksForTheIdentity(t *testing.T) {
 	b.Add(radius.EAPMessage, nil)
 	data, _ := b.SignRequest(r.key)
 	p, ok := r.ask(data)
-	if packet, err := eap.Decode(p.EAP()); !ok || err != nil || packet.Type != eap.Identity || p.Code != radius.AccessChallenge {
+	if packet, err := eap.Decode(p.EAP()); !ok || err != nil || packet.Type != eap.Identity ||
+		p.Code != radius.AccessChallenge {
 		t.Errorf("got %v %v", p.Code, packet)
 	}
 }
@@ -169,7 +172,8 @@ func TestHalfOpenConversations(t *testing.T) {
 	runtime.GC()
 	runtime.ReadMemStats(&before)
 	for i := range 100_000 {
-		r.conn.Write(r.build("k.nance", fmt.Sprintf("02-00-5E-%02X-%02X-%02X", i>>16, i>>8&255, i&255), nil, identity("k.nance")))
+		r.conn.Write(r.build("k.nance", fmt.Sprintf("02-00-5E-%02X-%02X-%02X", i>>16, i>>8&255, i&255), nil,
+			identity("k.nance")))
 		if i%200 == 0 {
 			time.Sleep(2 * time.Millisecond)
 		}
@@ -179,11 +183,13 @@ func TestHalfOpenConversations(t *testing.T) {
 	runtime.GC()
 	runtime.GC() // the first leaves what lay in pools
 	runtime.ReadMemStats(&after)
-	grown := int64(after.HeapAlloc) - int64(before.HeapAlloc) // what lives; how full its pages are depends on the tests before
+	// what lives; how full its pages are depends on the tests before
+	grown := int64(after.HeapAlloc) - int64(before.HeapAlloc)
 	if open < 5000 || open > 20_000 || grown > 250<<20 {
 		t.Errorf("%d conversations are open, the heap grew by %d MB", open, grown>>20)
 	}
-	reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: "peap-mschapv2", User: "k.nance", Password: "gangway-and-rope", Timeout: 3 * time.Second, Tries: 2,
+	reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret,
+		Method: "peap-mschapv2", User: "k.nance", Password: "gangway-and-rope", Timeout: 3 * time.Second, Tries: 2,
 		Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
 	if err != nil || !reply.Accepted {
 		t.Errorf("meanwhile: %+v %v", reply, err)
@@ -216,8 +222,10 @@ func TestTsharkLooksIntoTheTunnel(t *testing.T) {
 			}
 			device.Certificate = pair
 		}
-		if reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret, Method: method, User: "k.nance", Password: "gangway-and-rope", Supplicant: device, Timeout: 3 * time.Second,
-			Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}); err != nil || !reply.Accepted {
+		if reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, Secret: secret,
+			Method: method, User: "k.nance", Password: "gangway-and-rope", Supplicant: device, Timeout: 3 * time.Second,
+			Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}); err != nil ||
+			!reply.Accepted {
 			t.Fatalf("%s: %+v %v", method, reply, err)
 		}
 	}
@@ -227,7 +235,8 @@ func TestTsharkLooksIntoTheTunnel(t *testing.T) {
 	keys.Close()
 	look := func(filter string, more ...string) string {
 		t.Helper()
-		out, err := exec.Command("tshark", append([]string{"-r", file, "-d", "udp.port==" + port + ",radius", "-o", "radius.shared_secret:" + secret, "-o", "radius.validate_authenticator:TRUE",
+		out, err := exec.Command("tshark", append([]string{"-r", file, "-d", "udp.port==" + port + ",radius", "-o",
+			"radius.shared_secret:" + secret, "-o", "radius.validate_authenticator:TRUE",
 			"-o", "tls.keylog_file:" + keys.Name(), "-Y", filter}, more...)...).Output()
 		if err != nil {
 			t.Fatalf("tshark: %v", err)
@@ -256,7 +265,8 @@ func TestWhoMayNoLongerResumes(t *testing.T) {
 	w := start(t)
 	w.tunnelled(nil)
 	cache := newTickets()
-	in := trial.Request{Server: w.radius, Secret: secret, Method: "peap-mschapv2", User: "k.nance", Password: "gangway-and-rope", Supplicant: supplicant.Settings{Sessions: cache}, Timeout: 3 * time.Second,
+	in := trial.Request{Server: w.radius, Secret: secret, Method: "peap-mschapv2", User: "k.nance",
+		Password: "gangway-and-rope", Supplicant: supplicant.Settings{Sessions: cache}, Timeout: 3 * time.Second,
 		Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}
 	try := func(accepted, resumed bool) {
 		t.Helper()
@@ -276,9 +286,11 @@ func TestWhoMayNoLongerResumes(t *testing.T) {
 	w.do(http.MethodPut, "/accounts/k.nance", apitype.AccountInput{AccountFields: a.AccountFields}, nil, ifMatchAny)
 	try(false, false) // something changed, so everything is proven anew
 	a.Enabled = true
-	w.do(http.MethodPut, "/accounts/k.nance", apitype.AccountInput{AccountFields: a.AccountFields, Password: "gangway-and-rope"}, nil, ifMatchAny)
+	w.do(http.MethodPut, "/accounts/k.nance", apitype.AccountInput{AccountFields: a.AccountFields,
+		Password: "gangway-and-rope"}, nil, ifMatchAny)
 	try(true, false) // the ticket is spent; a new conversation
-	w.do(http.MethodPut, "/accounts/k.nance", apitype.AccountInput{AccountFields: a.AccountFields, Password: "another-password"}, nil, ifMatchAny)
+	w.do(http.MethodPut, "/accounts/k.nance", apitype.AccountInput{AccountFields: a.AccountFields,
+		Password: "another-password"}, nil, ifMatchAny)
 	try(false, false)
 	var lane apitype.Lane
 	w.do(http.MethodGet, "/lanes/Wired", nil, &lane)

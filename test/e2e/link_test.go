@@ -12,8 +12,8 @@ import (
 	"tollgate.example/key/test/e2e/browser"
 )
 
-// Links are made from kind and identifier by one function of the console. Whatever it makes leads to a page of its own: what the
-// console does not know goes to Now.
+// Links are made from kind and identifier by one function of the console. Whatever it makes leads to a page of its own:
+// what the console does not know goes to Now.
 func TestLinksLeadSomewhere(t *testing.T) {
 	source, err := os.ReadFile(filepath.Join(root(), "console", "src", "api", "link.ts"))
 	if err != nil {
@@ -24,7 +24,8 @@ func TestLinksLeadSomewhere(t *testing.T) {
 		places[m[1]] = m[2]
 	}
 	// What problems, findings and attention items name as their kind.
-	for _, kind := range []string{"client", "directory", "realm", "lane", "pass", "authority", "certificate", "trust", "calendar", "pool", "remote", "vendor",
+	for _, kind := range []string{"client", "directory", "realm", "lane", "pass", "authority", "certificate", "trust",
+		"calendar", "pool", "remote", "vendor",
 		"override", "expectation", "command-list", "account", "attempt", "checkup", "device", "factor"} {
 		if places[kind] == "" {
 			t.Errorf("nothing is linked for the kind %s", kind)

@@ -29,10 +29,13 @@ func office(t *testing.T, when string) (*world, *lab.Kit) {
 	lane.Methods = []string{"teap-tls", "teap-pap", "eap-tls", "ttls-pap"}
 	lane.TLS.Prove = "both"
 	lane.RejectDelayMillis = 0
-	lane.Policies = []config.Policy{{Name: "Computers alone", Enabled: true, When: "kind is computer", Outcome: config.Admit, Pass: "holding"},
-		{Name: "On our machines", Enabled: true, When: `group is Ticketing and ` + when, Outcome: config.Admit, Pass: "ticketing"}}
+	lane.Policies = []config.Policy{{Name: "Computers alone", Enabled: true, When: "kind is computer",
+		Outcome: config.Admit, Pass: "holding"},
+		{Name: "On our machines", Enabled: true, When: `group is Ticketing and ` + when, Outcome: config.Admit,
+			Pass: "ticketing"}}
 	w.do(http.MethodPut, "/lanes/"+lane.ID, lane.LaneFields, nil, client.IfMatch("*"))
-	w.do(http.MethodPost, "/draft/publish", apitype.PublishBody{Despite: true}, nil) // people with passwords alone are expected too
+	// people with passwords alone are expected too
+	w.do(http.MethodPost, "/draft/publish", apitype.PublishBody{Despite: true}, nil)
 	return w, kit
 }
 
@@ -40,8 +43,10 @@ func office(t *testing.T, when string) (*world, *lab.Kit) {
 func (w *world) plug(mac, method, user, password string, device supplicant.Settings) results.Reply {
 	w.t.Helper()
 	s := lab.Switches()[0]
-	reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, From: s.Addr, Secret: s.Secret, Method: method, User: user, Password: password, Supplicant: device, Timeout: 3 * time.Second, Tries: 1,
-		Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "Calling-Station-Id", Value: mac}}})
+	reply, err := trial.Send(context.Background(), trial.Request{Server: w.radius, From: s.Addr, Secret: s.Secret,
+		Method: method, User: user, Password: password, Supplicant: device, Timeout: 3 * time.Second, Tries: 1,
+		Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "Calling-Station-Id",
+			Value: mac}}})
 	if err != nil && reply.Fault == "" {
 		w.t.Logf("%s as %s: %v", method, user, err)
 	}
@@ -51,12 +56,15 @@ func (w *world) plug(mac, method, user, password string, device supplicant.Setti
 func TestThisPersonOnOneOfOurMachines(t *testing.T) {
 	t.Parallel()
 	w, kit := office(t, `machine.group is "Office PCs"`)
-	device := supplicant.Settings{Roots: kit.Roots, ServerName: lab.ServerName, Outer: "anonymous", Machine: kit.Computers[0], MachineIdentity: "host/pc01." + lab.Domain}
-	if reply := w.plug("02-00-5E-10-01-01", "teap-pap", "s.lodge", "harbour-s.lodge", device); !reply.Accepted || reply.Keys != "match" {
+	device := supplicant.Settings{Roots: kit.Roots, ServerName: lab.ServerName, Outer: "anonymous",
+		Machine: kit.Computers[0], MachineIdentity: "host/pc01." + lab.Domain}
+	if reply := w.plug("02-00-5E-10-01-01", "teap-pap", "s.lodge", "harbour-s.lodge", device); !reply.Accepted ||
+		reply.Keys != "match" {
 		t.Errorf("person and machine in one conversation: %+v", reply)
 	}
 	a := w.newest(1)
-	if a.Facts.Machine == nil || a.Facts.Machine.Name != "PC01$" || a.Facts.Person.Name != "s.lodge" || a.Pass != "ticketing" || !a.Facts.Machine.InGroup("Office PCs") {
+	if a.Facts.Machine == nil || a.Facts.Machine.Name != "PC01$" || a.Facts.Person.Name != "s.lodge" ||
+		a.Pass != "ticketing" || !a.Facts.Machine.InGroup("Office PCs") {
 		t.Errorf("recorded %+v on %+v, pass %s: %s", a.Facts.Person, a.Facts.Machine, a.Pass, a.Trace.Sentence)
 	}
 	withTLS := device
@@ -71,7 +79,8 @@ func TestThisPersonOnOneOfOurMachines(t *testing.T) {
 	if a = w.newest(3); a.Reason != "policy.none" || a.Facts.Machine != nil {
 		t.Errorf("refused with %s", a.Reason)
 	}
-	alone := supplicant.Settings{Roots: kit.Roots, Machine: kit.Computers[1], MachineIdentity: "host/pc02." + lab.Domain, Outer: "host/pc02." + lab.Domain}
+	alone := supplicant.Settings{Roots: kit.Roots, Machine: kit.Computers[1], MachineIdentity: "host/pc02." +
+		lab.Domain, Outer: "host/pc02." + lab.Domain}
 	if reply := w.plug("02-00-5E-10-01-03", "teap-tls", "", "", alone); !reply.Accepted {
 		t.Errorf("a machine at its login screen: %+v", reply)
 	}
@@ -99,7 +108,8 @@ func TestThisPersonOnOneOfOurMachines(t *testing.T) {
 // foreignMachine is a certificate of our authority for a computer that is in no directory.
 func (w *world) foreignMachine() (chain, key []byte) {
 	var out apitype.NewlyIssued
-	w.do(http.MethodPost, "/authorities/Lantern Network/issue", apitype.IssueInput{Make: apitype.Make{Names: []string{"stranger." + lab.Domain}}}, &out)
+	w.do(http.MethodPost, "/authorities/Lantern Network/issue",
+		apitype.IssueInput{Make: apitype.Make{Names: []string{"stranger." + lab.Domain}}}, &out)
 	return []byte(out.Chain), []byte(out.Key)
 }
 
@@ -111,7 +121,8 @@ func TestTheMachineWasSeenBefore(t *testing.T) {
 	if reply := w.plug(mac, "ttls-pap", "s.lodge", "harbour-s.lodge", person); reply.Accepted {
 		t.Error("admitted before the machine was seen")
 	}
-	if reply := w.plug(mac, "eap-tls", "host/pc01."+lab.Domain, "", supplicant.Settings{Roots: kit.Roots, Certificate: kit.Computers[0]}); !reply.Accepted {
+	if reply := w.plug(mac, "eap-tls", "host/pc01."+lab.Domain, "", supplicant.Settings{Roots: kit.Roots,
+		Certificate: kit.Computers[0]}); !reply.Accepted {
 		t.Errorf("the machine itself: %+v", reply)
 	}
 	if reply := w.plug(mac, "ttls-pap", "s.lodge", "harbour-s.lodge", person); !reply.Accepted {
@@ -141,7 +152,8 @@ func TestFaultsOfLaptopsAreTold(t *testing.T) {
 		{"eap-tls", kit.ExpiredOf.User, "certificate.expired", supplicant.Settings{Certificate: kit.Expired}},
 		{"eap-tls", kit.RevokedOf.User, "certificate.revoked", supplicant.Settings{Certificate: kit.Revoked}},
 		{"ttls-pap", "s.lodge", "tls.peer-distrusts", supplicant.Settings{Roots: kit.Wrong}},
-		{"eap-tls", "s.lodge", "tls.no-common-version", supplicant.Settings{Certificate: kit.People["s.lodge"], MinTLS: tls.VersionTLS10, MaxTLS: tls.VersionTLS11}},
+		{"eap-tls", "s.lodge", "tls.no-common-version", supplicant.Settings{Certificate: kit.People["s.lodge"],
+			MinTLS: tls.VersionTLS10, MaxTLS: tls.VersionTLS11}},
 		{"eap-tls", "s.lodge", "certificate.missing", supplicant.Settings{}},
 	} {
 		if reply := w.plug(mac, c.method, c.user, "harbour-"+c.user, c.device); reply.Accepted {
@@ -158,13 +170,16 @@ func TestMACBypass(t *testing.T) {
 	t.Parallel()
 	w := start(t)
 	w.tunnelled(nil)
-	w.do(http.MethodPost, "/devices", apitype.DeviceFields{Match: "02:00:5e:80:00:*", Name: "printers", Tags: map[string]string{"kind": "printer"}, Enabled: true}, nil)
+	w.do(http.MethodPost, "/devices", apitype.DeviceFields{Match: "02:00:5e:80:00:*", Name: "printers",
+		Tags: map[string]string{"kind": "printer"}, Enabled: true}, nil)
 	past := time.Now().Add(-time.Hour)
-	w.do(http.MethodPost, "/devices", apitype.DeviceFields{Match: "02:00:5e:80:00:99", Name: "lent", Enabled: true, Expires: &past}, nil)
+	w.do(http.MethodPost, "/devices", apitype.DeviceFields{Match: "02:00:5e:80:00:99", Name: "lent", Enabled: true,
+		Expires: &past}, nil)
 	n := 0
 	try := func(want string, change func(r *trial.Request), attributes ...results.Attribute) {
 		t.Helper()
-		r := trial.Request{Server: w.radius, Secret: secret, Method: "mac", User: "02005e800001", Timeout: 2 * time.Second, Tries: 1,
+		r := trial.Request{Server: w.radius, Secret: secret, Method: "mac", User: "02005e800001",
+			Timeout: 2 * time.Second, Tries: 1,
 			Attributes: append([]results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}, attributes...)}
 		if change != nil {
 			change(&r)
@@ -176,7 +191,8 @@ func TestMACBypass(t *testing.T) {
 		if err != nil || reply.Accepted != (want == "ok") || got != want {
 			t.Errorf("%+v: wanted %s, got %s (%s): %v", r, want, got, a.Trace.Sentence, err)
 		}
-		if want == "ok" && (a.VLAN != "80" || a.Facts.Method != "mac" || a.Facts.Service != "call-check" || a.Facts.Person.Store != "devices") {
+		if want == "ok" && (a.VLAN != "80" || a.Facts.Method != "mac" || a.Facts.Service != "call-check" ||
+			a.Facts.Person.Store != "devices") {
 			t.Errorf("recorded as %+v", a.Attempt)
 		}
 	}
@@ -188,21 +204,29 @@ func TestMACBypass(t *testing.T) {
 	}
 	try("ok", nil, results.Attribute{Name: "Service-Type", Value: "Call-Check"}) // without Calling-Station-Id
 	try("device.mismatch", nil, results.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-10-00-66"})
-	try("device.mismatch", func(r *trial.Request) { r.Bypass = "eap-md5" }, results.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-10-00-66"})
-	try("device.expired", func(r *trial.Request) { r.User = "02005e800099" }, results.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-80-00-99"})
-	try("device.unknown", func(r *trial.Request) { r.User = "02005e990001" }, results.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-99-00-01"})
+	try("device.mismatch", func(r *trial.Request) { r.Bypass = "eap-md5" },
+		results.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-10-00-66"})
+	try("device.expired", func(r *trial.Request) { r.User = "02005e800099" },
+		results.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-80-00-99"})
+	try("device.unknown", func(r *trial.Request) { r.User = "02005e990001" },
+		results.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-99-00-01"})
 	try("person.unknown", nil) // neither an address nor a Call-Check: just a name
 	var unknown apitype.Page[apitype.UnknownDevice]
 	w.do(http.MethodGet, "/unknown-devices", nil, &unknown)
-	if len(unknown.Items) != 1 || unknown.Items[0].MAC != "02-00-5E-99-00-01" || unknown.Items[0].Client != "np-switch-1" {
+	if len(unknown.Items) != 1 || unknown.Items[0].MAC != "02-00-5E-99-00-01" ||
+		unknown.Items[0].Client != "np-switch-1" {
 		t.Fatalf("unknown devices %+v", unknown.Items)
 	}
-	w.do(http.MethodPost, "/devices", apitype.DeviceFields{Match: unknown.Items[0].MAC, Tags: map[string]string{"kind": "printer"}, Enabled: true}, nil)
-	try("ok", func(r *trial.Request) { r.User = "02005e990001" }, results.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-99-00-01"})
+	w.do(http.MethodPost, "/devices", apitype.DeviceFields{Match: unknown.Items[0].MAC,
+		Tags: map[string]string{"kind": "printer"}, Enabled: true}, nil)
+	try("ok", func(r *trial.Request) { r.User = "02005e990001" }, results.Attribute{Name: "Calling-Station-Id",
+		Value: "02-00-5E-99-00-01"})
 	w.do(http.MethodGet, "/unknown-devices", nil, &unknown)
 	if len(unknown.Items) != 0 {
 		t.Errorf("still unknown: %+v", unknown.Items)
 	}
-	w.refused(422, http.MethodPost, "/devices", apitype.DeviceFields{Match: "02005e990001"}, "another device has this address")
-	w.refused(422, http.MethodPost, "/devices", apitype.DeviceFields{Match: "printer"}, "match", "neither a MAC address nor a prefix")
+	w.refused(422, http.MethodPost, "/devices", apitype.DeviceFields{Match: "02005e990001"},
+		"another device has this address")
+	w.refused(422, http.MethodPost, "/devices", apitype.DeviceFields{Match: "printer"}, "match",
+		"neither a MAC address nor a prefix")
 }

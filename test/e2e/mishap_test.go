@@ -11,8 +11,8 @@ import (
 	"tollgate.example/key/internal/web/client"
 )
 
-// A fault of the program ends the piece of work that hits it, with a refusal and a record; everything else goes on, and the
-// checkup names the fault. Here a part of the service is taken out for a while, so that whoever needs it hits nil.
+// A fault of the program ends the piece of work that hits it, with a refusal and a record; everything else goes on, and
+// the checkup names the fault. Here a part of the service is taken out for a while, so that whoever needs it hits nil.
 func TestAFaultEndsOnePieceOfWorkAlone(t *testing.T) {
 	t.Parallel()
 	w := start(t)
@@ -60,8 +60,8 @@ func TestAFaultEndsOneSessionOfGearAlone(t *testing.T) {
 	}
 }
 
-// Guesses at local accounts come to an end by every method that tells right from wrong, and those of one device do not lock the
-// person out elsewhere.
+// Guesses at local accounts come to an end by every method that tells right from wrong, and those of one device do not
+// lock the person out elsewhere.
 func TestGuessesAtLocalAccountsAreBraked(t *testing.T) {
 	t.Parallel()
 	for _, method := range []string{"pap", "chap", "mschapv2", "eap-md5", "peap-mschapv2", "ttls-pap"} {
@@ -72,7 +72,8 @@ func TestGuessesAtLocalAccountsAreBraked(t *testing.T) {
 			try := func(station, password string) bool {
 				reply, err := w.ask(func(r *trial.Request) {
 					r.Method, r.Password = method, password
-					r.Attributes = []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "Calling-Station-Id", Value: station}}
+					r.Attributes = []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"},
+						{Name: "Calling-Station-Id", Value: station}}
 				})
 				if err != nil && reply.Fault == "" && !strings.Contains(err.Error(), "refused") {
 					t.Error(err)
@@ -104,7 +105,8 @@ func TestZeroIsNotNothing(t *testing.T) {
 		want  int
 	}{{new(0), 0}, {new(5), 5}, {nil, 60}} {
 		d.CacheSeconds = c.given
-		w.do(http.MethodPut, "/directories/"+d.ID, apitype.DirectoryInput{DirectoryFields: d.DirectoryFields}, nil, client.IfMatch("*"))
+		w.do(http.MethodPut, "/directories/"+d.ID, apitype.DirectoryInput{DirectoryFields: d.DirectoryFields}, nil,
+			client.IfMatch("*"))
 		var saved apitype.Directory
 		w.do(http.MethodGet, "/directories/"+d.ID, nil, &saved)
 		if saved.CacheSeconds == nil || *saved.CacheSeconds != c.want {

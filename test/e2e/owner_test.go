@@ -66,7 +66,8 @@ func TestRecordsChangedElsewhere(t *testing.T) {
 		t.Error("an account that was removed elsewhere is admitted")
 	}
 	// A device appears and goes.
-	must(other.SaveDevices(ctx, []store.Device{{ID: "0ANZWGNKR0001", Match: "02-00-5E-10-00-77", Name: "a printer", Tags: []byte("{}"), Enabled: true}}))
+	must(other.SaveDevices(ctx, []store.Device{{ID: "0ANZWGNKR0001", Match: "02-00-5E-10-00-77", Name: "a printer",
+		Tags: []byte("{}"), Enabled: true}}))
 	told("device", "0ANZWGNKR0001")
 	var page apitype.Page[apitype.Device]
 	w.do(http.MethodGet, "/devices", nil, &page)
@@ -79,7 +80,8 @@ func TestRecordsChangedElsewhere(t *testing.T) {
 		t.Errorf("devices: %+v", page.Items)
 	}
 	// A lease is taken.
-	must(other.SaveLeases(ctx, []store.Lease{{Address: "192.0.2.77", Pool: "cabins", Who: "ann", Client: "np-switch-1", Until: 1 << 45}}, nil))
+	must(other.SaveLeases(ctx, []store.Lease{{Address: "192.0.2.77", Pool: "cabins", Who: "ann", Client: "np-switch-1",
+		Until: 1 << 45}}, nil))
 	told("lease", "192.0.2.77")
 	var leases apitype.Page[apitype.Lease]
 	w.do(http.MethodGet, "/leases", nil, &leases)
@@ -100,7 +102,8 @@ func TestRecordsChangedElsewhere(t *testing.T) {
 	if _, m := w.running(); m != n+1 || clients.Items[0].Name != "renamed-elsewhere" {
 		t.Errorf("revision %d runs, the client is %s", m, clients.Items[0].Name)
 	}
-	for _, bad := range [][2]string{{"issued", "none"}, {"machine-account", `X\Y`}, {"lease", "nonsense"}, {"smoke", ""}} {
+	for _, bad := range [][2]string{{"issued", "none"}, {"machine-account", `X\Y`}, {"lease", "nonsense"},
+		{"smoke", ""}} {
 		if err := w.app.Changed(ctx, bad[0], bad[1]); err == nil {
 			t.Errorf("%v is taken for a change", bad)
 		}

@@ -15,7 +15,8 @@ import (
 	"tollgate.example/key/internal/web/apitype"
 )
 
-// A real 802.1X port: an authenticator and a supplicant at the two ends of a cable, in a network namespace of their own.
+// A real 802.1X port: an authenticator and a supplicant at the two ends of a cable, in a network namespace of their
+// own.
 func TestARealPort(t *testing.T) {
 	need(t, "hostapd", "wpa_supplicant", "ip")
 	if os.Getuid() != 0 {
@@ -38,13 +39,17 @@ func TestARealPort(t *testing.T) {
 	ip("link", "set", ns+"a", "up")
 	ip("netns", "exec", ns, "ip", "link", "set", ns+"b", "up")
 	host, port, _ := net.SplitHostPort(w.radius)
-	authenticator := w.write("hostapd.conf", fmt.Sprintf("interface=%sa\ndriver=wired\nieee8021x=1\nuse_pae_group_addr=1\nnas_identifier=np-switch-1\nauth_server_addr=%s\nauth_server_port=%s\nauth_server_shared_secret=%s\nradius_auth_req_attr=61:d:15\nradius_auth_req_attr=87:s:1/0/8\n", ns, host, port, secret))
+	authenticator := w.write("hostapd.conf",
+		fmt.Sprintf("interface=%sa\ndriver=wired\nieee8021x=1\nuse_pae_group_addr=1\nnas_identifier=np-switch-1\n"+
+			"auth_server_addr=%s\nauth_server_port=%s\nauth_server_shared_secret=%s\n"+
+			"radius_auth_req_attr=61:d:15\nradius_auth_req_attr=87:s:1/0/8\n", ns, host, port, secret))
 	log := w.background(t, "hostapd", "-d", authenticator)
 	waitFor(t, "the authenticator", func() bool { return strings.Contains(read(log), "AP-ENABLED") })
 	n := 0
 	for _, method := range []string{"peap-mschapv2", "eap-tls", "ttls-pap"} {
 		block := strings.ReplaceAll(careful(method), "DIR", w.dir)
-		conf := w.write("supplicant-"+method+".conf", "ap_scan=0\nnetwork={\n key_mgmt=IEEE8021X\n eapol_flags=0\n"+block+"\n}\n")
+		conf := w.write("supplicant-"+method+".conf", "ap_scan=0\nnetwork={\n key_mgmt=IEEE8021X\n eapol_flags=0\n"+
+			block+"\n}\n")
 		ctx, cancel := context.WithCancel(context.Background())
 		cmd := exec.CommandContext(ctx, "ip", "netns", "exec", ns, "wpa_supplicant", "-Dwired", "-i"+ns+"b", "-c"+conf)
 		out, _ := os.Create(filepath.Join(w.dir, "supplicant.log"))
@@ -53,9 +58,12 @@ func TestARealPort(t *testing.T) {
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
-		waitFor(t, method+" at the port", func() bool { return strings.Contains(read(out.Name()), "CTRL-EVENT-CONNECTED") })
+		waitFor(t, method+" at the port", func() bool {
+			return strings.Contains(read(out.Name()), "CTRL-EVENT-CONNECTED")
+		})
 		n++
-		if a := w.newest(n); a.Verdict != "admitted" || a.Facts.Method != method || a.Facts.NAS != "np-switch-1" || a.Facts.MAC == "" || a.Where != "port 1/0/8" {
+		if a := w.newest(n); a.Verdict != "admitted" || a.Facts.Method != method || a.Facts.NAS != "np-switch-1" ||
+			a.Facts.MAC == "" || a.Where != "port 1/0/8" {
 			t.Errorf("%s is recorded as %+v by %s", method, a.Attempt, a.Facts.Method)
 		}
 		cancel()

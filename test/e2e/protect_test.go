@@ -43,8 +43,10 @@ func TestTheConsoleAnswersToItsOwnNames(t *testing.T) {
 	t.Parallel()
 	w := start(t)
 	u, _ := url.Parse(w.api.URL)
-	for host, want := range map[string]int{u.Host: 200, "localhost:" + u.Port(): 200, "[::1]:" + u.Port(): 200, "127.0.0.9": 200, "LOCALHOST.": 200,
-		"rebound.example": 421, "rebound.example:" + u.Port(): 421, "127.0.0.1.rebound.example": 421, "192.0.2.7": 421, "localhost.rebound.example": 421} {
+	for host, want := range map[string]int{u.Host: 200, "localhost:" + u.Port(): 200, "[::1]:" + u.Port(): 200,
+		"127.0.0.9": 200, "LOCALHOST.": 200,
+		"rebound.example": 421, "rebound.example:" + u.Port(): 421, "127.0.0.1.rebound.example": 421, "192.0.2.7": 421,
+		"localhost.rebound.example": 421} {
 		for _, path := range []string{"/", "/api/v1/about", "/lists/x.crl", "/assets/none.js"} {
 			got, _, _ := w.raw(host, path, nil)
 			if (got == 421) != (want == 421) {
@@ -57,15 +59,19 @@ func TestTheConsoleAnswersToItsOwnNames(t *testing.T) {
 func TestEveryAnswerCarriesTheSecurityHeaders(t *testing.T) {
 	t.Parallel()
 	w := start(t)
-	for _, path := range []string{"/", "/api/v1/about", "/api/v1/clients", "/nothing", "/assets/none.js", "/lists/none.crl"} {
+	for _, path := range []string{"/", "/api/v1/about", "/api/v1/clients", "/nothing", "/assets/none.js",
+		"/lists/none.crl"} {
 		_, h, _ := w.raw("localhost", path, nil)
-		for name, want := range map[string]string{"X-Content-Type-Options": "nosniff", "X-Frame-Options": "DENY", "Referrer-Policy": "same-origin", "Cross-Origin-Opener-Policy": "same-origin",
-			"Cross-Origin-Resource-Policy": "same-origin", "Permissions-Policy": "camera=(), geolocation=(), microphone=()"} {
+		for name, want := range map[string]string{"X-Content-Type-Options": "nosniff", "X-Frame-Options": "DENY",
+			"Referrer-Policy": "same-origin", "Cross-Origin-Opener-Policy": "same-origin",
+			"Cross-Origin-Resource-Policy": "same-origin", "Permissions-Policy": "camera=(), geolocation=(), " +
+				"microphone=()"} {
 			if h.Get(name) != want {
 				t.Errorf("%s: %s is %q", path, name, h.Get(name))
 			}
 		}
-		if csp := h.Get("Content-Security-Policy"); !strings.Contains(csp, "default-src 'none'") || strings.Contains(csp, "unsafe") {
+		if csp := h.Get("Content-Security-Policy"); !strings.Contains(csp, "default-src 'none'") ||
+			strings.Contains(csp, "unsafe") {
 			t.Errorf("%s: policy %q", path, csp)
 		}
 	}
@@ -94,7 +100,8 @@ func TestSlowWebClientsAreLeft(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer c.Close()
-	fmt.Fprintf(c, "POST /api/v1/sign-in HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{")
+	fmt.Fprintf(c, "POST /api/v1/sign-in HTTP/1.1\r\nHost: localhost\r\nContent-Type: "+
+		"application/json\r\nContent-Length: 1000\r\n\r\n{")
 	c.SetReadDeadline(time.Now().Add(25 * time.Second))
 	begun := time.Now()
 	if line, err := bufio.NewReader(c).ReadString('\n'); err != nil && strings.Contains(err.Error(), "timeout") {
@@ -115,19 +122,24 @@ func TestAStoredPasswordGoesNowhereElse(t *testing.T) {
 		return apitype.DirectoryInput{DirectoryFields: fields}
 	}
 	for name, change := range map[string]func(*apitype.DirectoryFields){
-		"another server":         func(f *apitype.DirectoryFields) { f.Servers = []string{"192.0.2.66:636"} },
-		"one server more":        func(f *apitype.DirectoryFields) { f.Servers = append(f.Servers, "192.0.2.66:636") },
-		"no TLS":                 func(f *apitype.DirectoryFields) { f.TLS, f.Servers = "plain", []string{"127.0.0.1:389"} },
+		"another server":  func(f *apitype.DirectoryFields) { f.Servers = []string{"192.0.2.66:636"} },
+		"one server more": func(f *apitype.DirectoryFields) { f.Servers = append(f.Servers, "192.0.2.66:636") },
+		"no TLS": func(f *apitype.DirectoryFields) {
+			f.TLS, f.Servers = "plain", []string{"127.0.0.1:389"}
+		},
 		"another authority":      func(f *apitype.DirectoryFields) { f.CA = "" },
 		"another DNS server":     func(f *apitype.DirectoryFields) { f.DNS = "192.0.2.66:53" },
 		"another name in its CA": func(f *apitype.DirectoryFields) { f.ServerName = "evil.example" },
 	} {
 		err := w.api.Do(t.Context(), http.MethodPut, "/directories/"+d.ID, other(change), nil, client.IfMatch("*"))
-		if p, ok := err.(*apitype.Problem); !ok || p.Status != 422 || len(p.Errors) != 1 || p.Errors[0].Field != "bindPassword" || !strings.Contains(p.Errors[0].Remedy, "Type the password") {
+		if p, ok := err.(*apitype.Problem); !ok || p.Status != 422 || len(p.Errors) != 1 ||
+			p.Errors[0].Field != "bindPassword" || !strings.Contains(p.Errors[0].Remedy, "Type the password") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if err := w.api.Do(t.Context(), http.MethodPut, "/directories/"+d.ID, other(func(f *apitype.DirectoryFields) { f.Note = "others" }), nil, client.IfMatch("*")); err != nil {
+	if err := w.api.Do(t.Context(), http.MethodPut, "/directories/"+d.ID, other(func(f *apitype.DirectoryFields) {
+		f.Note = "others"
+	}), nil, client.IfMatch("*")); err != nil {
 		t.Errorf("a note cannot be changed without the password: %v", err)
 	}
 	file := filepath.Join(w.dir, "config.yaml")
@@ -168,11 +180,14 @@ func TestTwoSecretsAtOnce(t *testing.T) {
 	t.Parallel()
 	w := start(t)
 	var out apitype.Saved[apitype.Client]
-	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, GenerateTACACSSecret: true, ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, &out)
+	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, GenerateTACACSSecret: true,
+		ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"},
+			MessageAuthenticator: "require"}}, &out)
 	if out.Secret == "" || !out.Object.SecretSet || !out.Object.TACACSSecretSet {
 		t.Errorf("%+v", out)
 	}
-	w.do(http.MethodPut, "/clients/np-switch-1", apitype.ClientInput{GenerateSecret: true, TACACSSecret: "mooring-and-measure", ClientFields: out.Object.ClientFields}, &out, matchAny)
+	w.do(http.MethodPut, "/clients/np-switch-1", apitype.ClientInput{GenerateSecret: true,
+		TACACSSecret: "mooring-and-measure", ClientFields: out.Object.ClientFields}, &out, matchAny)
 	if out.Secret == "" || out.Secret == secret || !out.Object.TACACSSecretSet {
 		t.Errorf("%+v", out)
 	}
@@ -191,20 +206,23 @@ func TestARemoteServerGrantsWhatItMay(t *testing.T) {
 	check := func(what, vlan, filter, timeout string) {
 		t.Helper()
 		reply, err := near.ask(nil)
-		if err != nil || !reply.Accepted || values(reply, "Tunnel-Private-Group-ID") != vlan || values(reply, "Filter-Id") != filter || values(reply, "Session-Timeout") != timeout {
+		if err != nil || !reply.Accepted || values(reply, "Tunnel-Private-Group-ID") != vlan || values(reply,
+			"Filter-Id") != filter || values(reply, "Session-Timeout") != timeout {
 			t.Errorf("%s: %+v %v", what, reply, err)
 		}
 	}
 	check("everything", "77", "everything", "3600")
 	near.wants(0, []string{"remote", "change", "port-authority", "-grant", "none", "-publish"}, "published")
 	check("nothing", "", "", "3600")
-	if a := near.newest(2); !strings.Contains(a.Facts.Forwarded.Detail, "not passed on: ") || !strings.Contains(a.Facts.Forwarded.Detail, "Filter-Id") || a.VLAN != "" {
+	if a := near.newest(2); !strings.Contains(a.Facts.Forwarded.Detail, "not passed on: ") ||
+		!strings.Contains(a.Facts.Forwarded.Detail, "Filter-Id") || a.VLAN != "" {
 		t.Errorf("%+v", a.Facts.Forwarded)
 	}
 	near.wants(0, []string{"remote", "change", "port-authority", "-grant", "Filter-Id", "-publish"}, "published")
 	check("one attribute", "", "everything", "3600")
 	near.wants(0, []string{"pass", "add", "guests", "-vlan", "99", "-publish"}, "added")
-	near.wants(0, []string{"remote", "change", "port-authority", "-grant", "*", "-pass", "guests", "-publish"}, "everything that this server grants is passed on", "published")
+	near.wants(0, []string{"remote", "change", "port-authority", "-grant", "*", "-pass", "guests", "-publish"},
+		"everything that this server grants is passed on", "published")
 	check("a pass over everything", "99", "everything", "3600")
 	near.wants(0, []string{"remote", "show", "port-authority"}, "may grant", "everything", "guests")
 	near.wants(1, []string{"remote", "change", "port-authority", "-grant", "No-Such-Attribute"}, "no attribute")

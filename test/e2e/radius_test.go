@@ -32,12 +32,14 @@ func TestPAPGivesAVLAN(t *testing.T) {
 		if err != nil || !reply.Accepted {
 			t.Fatalf("%s: %+v, %v", server, reply, err)
 		}
-		if got := fmt.Sprint(reply.Attributes); got != "[{Tunnel-Type VLAN} {Tunnel-Medium-Type IEEE-802} {Tunnel-Private-Group-ID 30} {Session-Timeout 3600} {Filter-Id crew}]" {
+		if got := fmt.Sprint(reply.Attributes); got != "[{Tunnel-Type VLAN} {Tunnel-Medium-Type IEEE-802} "+
+			"{Tunnel-Private-Group-ID 30} {Session-Timeout 3600} {Filter-Id crew}]" {
 			t.Errorf("%s: attributes %s", server, got)
 		}
 	}
 	a := w.attempts("user=k.nance", 2)[0]
-	if a.Verdict != "admitted" || a.VLAN != "30" || a.MAC != "00-00-5E-00-53-07" || a.Where != "port 1/0/8" || a.Policy != "Crew" || a.Revision != 1 {
+	if a.Verdict != "admitted" || a.VLAN != "30" || a.MAC != "00-00-5E-00-53-07" || a.Where != "port 1/0/8" ||
+		a.Policy != "Crew" || a.Revision != 1 {
 		t.Errorf("recorded %+v", a)
 	}
 }
@@ -47,9 +49,11 @@ func TestRefusalsAreToldApart(t *testing.T) {
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.account("t.marsh", "another-good-one", "Ticketing")
-	w.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: "switched-off-one", AccountFields: apitype.AccountFields{Name: "off"}}, nil)
+	w.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: "switched-off-one",
+		AccountFields: apitype.AccountFields{Name: "off"}}, nil)
 	past := time.Now().Add(-time.Hour)
-	w.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: "ended-some-time", AccountFields: apitype.AccountFields{Name: "old", Enabled: true, Expires: &past}}, nil)
+	w.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: "ended-some-time",
+		AccountFields: apitype.AccountFields{Name: "old", Enabled: true, Expires: &past}}, nil)
 	for _, c := range []struct {
 		user, password, reason string
 		change                 func(*trial.Request)
@@ -81,7 +85,8 @@ func TestRefusalsAreToldApart(t *testing.T) {
 		var detail apitype.AttemptDetail
 		w.do(http.MethodGet, "/attempts/"+found[0].ID, nil, &detail)
 		if string(detail.Trace.Reason) != c.reason || detail.Trace.Sentence == "" || detail.Trace.Remedy == "" {
-			t.Errorf("%s is explained as %s: %q, %q", c.reason, detail.Trace.Reason, detail.Trace.Sentence, detail.Trace.Remedy)
+			t.Errorf("%s is explained as %s: %q, %q", c.reason, detail.Trace.Reason, detail.Trace.Sentence,
+				detail.Trace.Remedy)
 		}
 	}
 }
@@ -89,15 +94,19 @@ func TestRefusalsAreToldApart(t *testing.T) {
 func TestWhatIsDiscardedIsSeen(t *testing.T) {
 	w := start(t)
 	w.basic("require", "127.0.0.1")
-	w.do(http.MethodPost, "/clients?publish=true", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{Name: "off", MessageAuthenticator: "require", Addresses: []string{"127.0.0.9"}}}, nil)
+	w.do(http.MethodPost, "/clients?publish=true", apitype.ClientInput{Secret: secret,
+		ClientFields: apitype.ClientFields{Name: "off", MessageAuthenticator: "require",
+			Addresses: []string{"127.0.0.9"}}}, nil)
 	send := func(change func(*trial.Request)) {
 		t.Helper()
-		if reply, err := w.ask(func(r *trial.Request) { r.Timeout = 200 * time.Millisecond; change(r) }); !errors.Is(err, upstream.ErrNoAnswer) {
+		if reply, err := w.ask(func(r *trial.Request) { r.Timeout = 200 * time.Millisecond; change(r) }); !errors.Is(
+			err, upstream.ErrNoAnswer) {
 			t.Errorf("answered with %+v, %v", reply, err)
 		}
 	}
 	send(func(r *trial.Request) { r.Secret = "another secret" })
-	if c := w.contact(loopback, "secret-mismatch"); c.Client != "np-switch-1" || !c.Current || !strings.Contains(c.Remedy, "both sides") {
+	if c := w.contact(loopback, "secret-mismatch"); c.Client != "np-switch-1" || !c.Current ||
+		!strings.Contains(c.Remedy, "both sides") {
 		t.Errorf("shown as %+v", c)
 	}
 	send(func(r *trial.Request) { r.Unsigned = true })
@@ -165,7 +174,8 @@ func TestMessageAuthenticatorModes(t *testing.T) {
 	if _, err := w.ask(unsigned); !errors.Is(err, upstream.ErrNoAnswer) {
 		t.Errorf("auto accepts one without after one was seen: %v", err)
 	}
-	w.wants(0, []string{"client", "change", "np-switch-1", "-message-authenticator", "off", "-publish"}, "published as revision 2", "can forge")
+	w.wants(0, []string{"client", "change", "np-switch-1", "-message-authenticator", "off", "-publish"},
+		"published as revision 2", "can forge")
 	if reply, err := w.ask(unsigned); err != nil || !reply.Accepted {
 		t.Errorf("off refuses one without: %v", err)
 	}
@@ -185,7 +195,10 @@ func TestStatusServer(t *testing.T) {
 	if err != nil || reply.Code != "Access-Accept" || len(reply.Attributes) != 0 {
 		t.Errorf("%+v, %v", reply, err)
 	}
-	if _, err := w.ask(func(r *trial.Request) { r.Status, r.Unsigned, r.Timeout = true, true, 200*time.Millisecond }); !errors.Is(err, upstream.ErrNoAnswer) {
+	if _, err := w.ask(func(r *trial.Request) {
+		r.Status, r.Unsigned, r.Timeout = true, true,
+			200*time.Millisecond
+	}); !errors.Is(err, upstream.ErrNoAnswer) {
 		t.Errorf("one without Message-Authenticator gives %v", err)
 	}
 }
@@ -231,7 +244,8 @@ func TestRetransmissionsAreAnsweredFromMemory(t *testing.T) {
 		t.Error("the retransmission is answered otherwise")
 	}
 	p, err := radius.Decode(first)
-	if err != nil || p.Code != radius.AccessAccept || p.Raw()[20] != radius.MessageAuthenticator || key.VerifyReply(&p, auth) != nil {
+	if err != nil || p.Code != radius.AccessAccept || p.Raw()[20] != radius.MessageAuthenticator || key.VerifyReply(&p,
+		auth) != nil {
 		t.Errorf("reply %x, %v", first, err)
 	}
 	var states []string
@@ -257,7 +271,8 @@ func TestSecretsRotateWithoutAnOutage(t *testing.T) {
 	t.Parallel()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
-	out := w.wants(0, []string{"client", "change", "np-switch-1", "-generate", "-keep-previous", "1h", "-publish"}, "Shared secret, shown only here: ")
+	out := w.wants(0, []string{"client", "change", "np-switch-1", "-generate", "-keep-previous", "1h", "-publish"},
+		"Shared secret, shown only here: ")
 	fresh := strings.TrimSpace(out[strings.LastIndex(out, ": ")+2:])
 	for _, s := range []string{secret, fresh} {
 		if reply, err := w.ask(func(r *trial.Request) { r.Secret = s }); err != nil || !reply.Accepted {
@@ -265,7 +280,8 @@ func TestSecretsRotateWithoutAnOutage(t *testing.T) {
 		}
 	}
 	w.wants(0, []string{"client", "change", "np-switch-1", "-generate", "-publish"})
-	if _, err := w.ask(func(r *trial.Request) { r.Timeout = 200 * time.Millisecond }); !errors.Is(err, upstream.ErrNoAnswer) {
+	if _, err := w.ask(func(r *trial.Request) { r.Timeout = 200 * time.Millisecond }); !errors.Is(err,
+		upstream.ErrNoAnswer) {
 		t.Errorf("the oldest secret still works: %v", err)
 	}
 }

@@ -17,7 +17,8 @@ func TestRehearsalBeforePublishing(t *testing.T) {
 		t.Helper()
 		for _, user := range []string{"s.lodge", "e.holm", "t.marchetti", "nobody.here"} {
 			if _, err := w.ask(func(q *trial.Request) {
-				q.User, q.Password, q.Secret, q.From = user, "harbour-"+user, "gangway-and-bollard-99", must("127.0.10.99")
+				q.User, q.Password, q.Secret, q.From = user, "harbour-"+user, "gangway-and-bollard-99",
+					must("127.0.10.99")
 			}); err != nil {
 				t.Fatal(err)
 			}
@@ -32,14 +33,17 @@ func TestRehearsalBeforePublishing(t *testing.T) {
 		lane.Policies[i].Enabled = lane.Policies[i].Name != "By department"
 	}
 	w.do(http.MethodPut, "/lanes/"+lane.ID, lane.LaneFields, nil, client.IfMatch("*"))
-	out := w.wants(0, []string{"draft", "rehearse", "-hours", "1"}, "refused by policy.none", "Sunniva Lodge", "VLAN 20", "of 4 attempts since", "attempt explain -draft")
+	out := w.wants(0, []string{"draft", "rehearse", "-hours", "1"}, "refused by policy.none", "Sunniva Lodge",
+		"VLAN 20", "of 4 attempts since", "attempt explain -draft")
 	var last apitype.Rehearsal
 	w.do(http.MethodGet, "/rehearsal", nil, &last)
 	if last.Outdated || last.Changed == 0 || last.Changed == 4 {
 		t.Errorf("the last rehearsal: %+v\n%s", last.Rehearsal, out)
 	}
 	p := pageSteps{signedIn(t, w)}
-	steps(t, p.open(w.app.URL+"/"), p.click("Rehearse"), p.see("would end otherwise"), p.see("policy.none"), p.click("Rehearse"), p.see("By department"), p.click("Sunniva Lodge"), p.see("The whole attempt"), p.see("No policy of lane Wired ports fits"), p.see("Admitted by policy By department"),
+	steps(t, p.open(w.app.URL+"/"), p.click("Rehearse"), p.see("would end otherwise"), p.see("policy.none"),
+		p.click("Rehearse"), p.see("By department"), p.click("Sunniva Lodge"), p.see("The whole attempt"),
+		p.see("No policy of lane Wired ports fits"), p.see("Admitted by policy By department"),
 		p.click("The whole attempt"), p.see("decided again under the draft"),
 		p.click("Publish"), p.see("attempts would end otherwise"), p.press("\x1b"))
 	w.do(http.MethodPost, "/draft/publish", apitype.PublishBody{Despite: true}, nil)

@@ -30,15 +30,18 @@ type resumer struct {
 }
 
 func (w *world) resumer(method, user, password string, certificate *tls.Certificate) *resumer {
-	return &resumer{w, trial.Request{Server: w.radius, Secret: secret, Method: method, User: user, Password: password, Timeout: 5 * time.Second, Tries: 1,
-		Supplicant: supplicant.Settings{Sessions: newTickets(), Certificate: certificate}, Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}}
+	return &resumer{w, trial.Request{Server: w.radius, Secret: secret, Method: method, User: user, Password: password,
+		Timeout: 5 * time.Second, Tries: 1,
+		Supplicant: supplicant.Settings{Sessions: newTickets(), Certificate: certificate},
+		Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}}
 }
 
 func (r *resumer) wants(accepted, resumed bool, when string) {
 	r.w.t.Helper()
 	reply, err := trial.Send(context.Background(), r.in)
 	if err != nil || reply.Accepted != accepted || reply.TLS == nil || accepted && reply.TLS.Resumed != resumed {
-		r.w.t.Errorf("%s, %s: accepted %v, %+v, wanted %v and %v: %v", r.in.Method, when, reply.Accepted, reply.TLS, accepted, resumed, err)
+		r.w.t.Errorf("%s, %s: accepted %v, %+v, wanted %v and %v: %v", r.in.Method, when, reply.Accepted, reply.TLS,
+			accepted, resumed, err)
 	}
 }
 
@@ -48,7 +51,8 @@ func TestARevokedCertificateDoesNotResume(t *testing.T) {
 	w := start(t)
 	w.tunnelled(nil)
 	for _, method := range []string{"eap-tls", "peap-tls", "ttls-tls", "teap-tls"} {
-		made := w.issue("Lantern", "k.nance", apitype.IssueInput{UPN: "k.nance@lanternferries.example", Make: apitype.Make{Subject: "k.nance"}})
+		made := w.issue("Lantern", "k.nance", apitype.IssueInput{UPN: "k.nance@lanternferries.example",
+			Make: apitype.Make{Subject: "k.nance"}})
 		pair, err := tls.X509KeyPair([]byte(made.Chain), []byte(made.Key))
 		if err != nil {
 			t.Fatal(err)
@@ -74,8 +78,11 @@ func TestAnExpiredCertificateDoesNotResume(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	w.do(http.MethodPost, "/authorities", apitype.AuthorityInput{Name: "Short", Certificate: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: ca.Raw})), Key: string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: kept}))}, nil)
-	w.do(http.MethodPut, "/trusts/laptops", apitype.TrustFields{Name: "laptops", Authorities: []string{"Short"}, Unanswered: "take"}, nil, ifMatchAny)
+	w.do(http.MethodPost, "/authorities", apitype.AuthorityInput{Name: "Short",
+		Certificate: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: ca.Raw})),
+		Key:         string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: kept}))}, nil)
+	w.do(http.MethodPut, "/trusts/laptops", apitype.TrustFields{Name: "laptops", Authorities: []string{"Short"},
+		Unanswered: "take"}, nil, ifMatchAny)
 	w.publish()
 	for _, method := range []string{"peap-tls", "ttls-tls", "teap-tls"} {
 		until := time.Now().Add(4 * time.Second)
@@ -90,7 +97,9 @@ func TestAnExpiredCertificateDoesNotResume(t *testing.T) {
 func shortAuthority(t *testing.T) (*x509.Certificate, *ecdsa.PrivateKey) {
 	t.Helper()
 	key, _ := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Short lives"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Short lives"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IsCA: true,
+		BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	if err != nil {
 		t.Fatal(err)
@@ -119,7 +128,9 @@ func shortLived(t *testing.T, ca *x509.Certificate, signer *ecdsa.PrivateKey, un
 		t.Fatal(err)
 	}
 	key, _ := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	template := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: "k.nance"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: until, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth},
+	template := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()),
+		Subject: pkix.Name{CommonName: "k.nance"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: until,
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth},
 		ExtraExtensions: []pkix.Extension{{Id: asn1.ObjectIdentifier{2, 5, 29, 17}, Value: names}}}
 	der, err := x509.CreateCertificate(rand.Reader, template, ca, key.Public(), signer)
 	if err != nil {
@@ -138,7 +149,8 @@ func TestAResetPasswordDoesNotResume(t *testing.T) {
 	r.wants(true, false, "the first time")
 	r.wants(true, true, "the second time")
 	admin := administrator(t, dc.ca)
-	found, err := admin.Search(ldap.NewSearchRequest(domainBase, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, 5, false, "(sAMAccountName=s.lodge)", []string{"dn"}, nil))
+	found, err := admin.Search(ldap.NewSearchRequest(domainBase, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, 5,
+		false, "(sAMAccountName=s.lodge)", []string{"dn"}, nil))
 	if err != nil || len(found.Entries) != 1 {
 		t.Fatalf("looking for s.lodge: %v", err)
 	}

@@ -57,8 +57,10 @@ func provision() {
 		os.MkdirAll(filepath.Join(dir, sub), 0o755)
 	}
 	file := controllerConf(dir, controller)
-	if out, err := exec.Command("samba-tool", "domain", "provision", "--quiet", "-s", file, "--realm=LANTERN.EXAMPLE", "--domain=LANTERN", "--server-role=dc", "--host-name=dc1",
-		"--host-ip="+controller, "--dns-backend=SAMBA_INTERNAL", "--adminpass="+adminPass).CombinedOutput(); err != nil {
+	if out, err := exec.Command("samba-tool", "domain", "provision", "--quiet", "-s", file, "--realm=LANTERN.EXAMPLE",
+		"--domain=LANTERN", "--server-role=dc", "--host-name=dc1",
+		"--host-ip="+controller, "--dns-backend=SAMBA_INTERNAL", "--adminpass="+
+			adminPass).CombinedOutput(); err != nil {
 		provisioned.err = fmt.Errorf("provisioning: %v\n%s", err, out)
 	}
 }
@@ -66,12 +68,18 @@ func provision() {
 // controllerConf writes smb.conf and returns its path.
 func controllerConf(dir, address string) string {
 	var conf strings.Builder
-	fmt.Fprintf(&conf, "[global]\nrealm=LANTERN.EXAMPLE\nworkgroup=LANTERN\nnetbios name=DC1\nserver role=active directory domain controller\ninterfaces=%s/8\nbind interfaces only=yes\n", address)
-	for name, sub := range map[string]string{"private dir": "private", "state directory": "state", "cache directory": "cache", "lock directory": "lock", "pid directory": "run", "ncalrpc dir": "run/ncalrpc",
+	fmt.Fprintf(&conf, "[global]\nrealm=LANTERN.EXAMPLE\nworkgroup=LANTERN\nnetbios name=DC1\nserver role=active "+
+		"directory domain controller\ninterfaces=%s/8\nbind interfaces only=yes\n", address)
+	for name, sub := range map[string]string{"private dir": "private", "state directory": "state",
+		"cache directory": "cache", "lock directory": "lock", "pid directory": "run", "ncalrpc dir": "run/ncalrpc",
 		"winbindd socket directory": "run/winbindd", "ntp signd socket directory": "run/ntp", "binddns dir": "bind"} {
 		fmt.Fprintf(&conf, "%s=%s/%s\n", name, dir, sub)
 	}
-	fmt.Fprintf(&conf, "posix:eadb=%[1]s/private/eadb.tdb\nntlm auth=mschapv2-and-ntlmv2-only\nserver services=rpc, ldap, cldap, kdc, dns\ndns forwarder=\ndns update command=/bin/true\nspn update command=/bin/true\ngpo update command=/bin/true\nnsupdate command=/bin/true\n[sysvol]\npath=%[1]s/state/sysvol\n[netlogon]\npath=%[1]s/state/sysvol/lantern.example/scripts\n", dir)
+	fmt.Fprintf(&conf, "posix:eadb=%[1]s/private/eadb.tdb\nntlm auth=mschapv2-and-ntlmv2-only\nserver services=rpc, "+
+		"ldap, cldap, kdc, dns\ndns forwarder=\ndns update command=/bin/true\nspn update command=/bin/true\ngpo "+
+		"update command=/bin/true\nnsupdate "+
+		"command=/bin/true\n[sysvol]\npath=%[1]s/state/sysvol\n[netlogon]\n"+
+		"path=%[1]s/state/sysvol/lantern.example/scripts\n", dir)
 	file := filepath.Join(dir, "smb.conf")
 	if err := os.WriteFile(file, []byte(conf.String()), 0o600); err != nil {
 		provisioned.err = err
@@ -127,7 +135,8 @@ func clone(t *testing.T, from, address string, ca *lab.Authority) *realControlle
 
 func (c *realController) start(t *testing.T) {
 	t.Helper()
-	c.cmd = exec.Command("samba", "-i", "--no-process-group", "--debug-stdout", "--maximum-runtime=300", "-s", filepath.Join(c.dir, "smb.conf"))
+	c.cmd = exec.Command("samba", "-i", "--no-process-group", "--debug-stdout", "--maximum-runtime=300", "-s",
+		filepath.Join(c.dir, "smb.conf"))
 	c.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	stdin, err := c.cmd.StdinPipe()
 	if err != nil {
@@ -211,7 +220,9 @@ func quoted(password string) string {
 func addComputer(t *testing.T, ca *lab.Authority, name, password string) {
 	t.Helper()
 	r := ldap.NewAddRequest("CN="+name+",CN=Computers,"+domainBase, nil)
-	for attribute, value := range map[string]string{"objectClass": "computer", "sAMAccountName": name + "$", "userAccountControl": "4096", "dNSHostName": strings.ToLower(name) + ".lantern.example", "unicodePwd": quoted(password)} {
+	for attribute, value := range map[string]string{"objectClass": "computer", "sAMAccountName": name + "$",
+		"userAccountControl": "4096", "dNSHostName": strings.ToLower(name) + ".lantern.example",
+		"unicodePwd": quoted(password)} {
 		r.Attribute(attribute, []string{value})
 	}
 	if err := administrator(t, ca).Add(r); err != nil {
@@ -233,16 +244,21 @@ func populate(t *testing.T, ca *lab.Authority) {
 			t.Fatalf("adding %s: %v", dn, err)
 		}
 	}
-	for user, more := range map[string]map[string]string{"s.lodge": {"userAccountControl": "512", "department": "Ticketing"}, "b.tulloch": {"userAccountControl": "514"},
-		"f.oakes": {"userAccountControl": "512", "accountExpires": "133000000000000000"}, "e.garth": {"userAccountControl": "512", "pwdLastSet": "0"}, "svc-tollgate": {"userAccountControl": "66048"}} {
-		attributes := map[string]string{"objectClass": "user", "sAMAccountName": user, "userPrincipalName": user + "@lantern.example", "displayName": "The " + user, "unicodePwd": quoted("Harbour-" + user + "-1")}
+	for user, more := range map[string]map[string]string{"s.lodge": {"userAccountControl": "512",
+		"department": "Ticketing"}, "b.tulloch": {"userAccountControl": "514"},
+		"f.oakes": {"userAccountControl": "512", "accountExpires": "133000000000000000"},
+		"e.garth": {"userAccountControl": "512", "pwdLastSet": "0"}, "svc-tollgate": {"userAccountControl": "66048"}} {
+		attributes := map[string]string{"objectClass": "user", "sAMAccountName": user, "userPrincipalName": user +
+			"@lantern.example", "displayName": "The " + user, "unicodePwd": quoted("Harbour-" + user + "-1")}
 		for name, value := range more {
 			attributes[name] = value
 		}
 		add("CN="+user+",CN=Users,"+domainBase, attributes)
 	}
-	add("CN=Shore Staff,CN=Users,"+domainBase, map[string]string{"objectClass": "group", "sAMAccountName": "Shore Staff"})
-	add("CN=Ticketing,CN=Users,"+domainBase, map[string]string{"objectClass": "group", "sAMAccountName": "Ticketing", "member": "CN=s.lodge,CN=Users," + domainBase})
+	add("CN=Shore Staff,CN=Users,"+domainBase, map[string]string{"objectClass": "group",
+		"sAMAccountName": "Shore Staff"})
+	add("CN=Ticketing,CN=Users,"+domainBase, map[string]string{"objectClass": "group", "sAMAccountName": "Ticketing",
+		"member": "CN=s.lodge,CN=Users," + domainBase})
 	m := ldap.NewModifyRequest("CN=Shore Staff,CN=Users,"+domainBase, nil)
 	m.Add("member", []string{"CN=Ticketing,CN=Users," + domainBase})
 	if err := c.Modify(m); err != nil {
@@ -254,10 +270,15 @@ func TestRealDomainController(t *testing.T) {
 	ca := startController(t)
 	populate(t, ca)
 	w := start(t)
-	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil)
-	in := apitype.DirectoryInput{BindPassword: "Harbour-svc-tollgate-1", DirectoryFields: apitype.DirectoryFields{Name: "LANTERN", Kind: "active-directory", Servers: []string{controller}, TLS: "ldaps", CA: ca.PEM,
-		BindName: "svc-tollgate", Attributes: []string{"department"}, TimeoutMillis: 3000}}
-	for _, name := range []string{"svc-tollgate@lantern.example", `LANTERN\svc-tollgate`, "CN=svc-tollgate,CN=Users," + domainBase, "svc-tollgate"} {
+	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret,
+		ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"},
+			MessageAuthenticator: "require"}}, nil)
+	in := apitype.DirectoryInput{BindPassword: "Harbour-svc-tollgate-1",
+		DirectoryFields: apitype.DirectoryFields{Name: "LANTERN", Kind: "active-directory",
+			Servers: []string{controller}, TLS: "ldaps", CA: ca.PEM,
+			BindName: "svc-tollgate", Attributes: []string{"department"}, TimeoutMillis: 3000}}
+	for _, name := range []string{"svc-tollgate@lantern.example", `LANTERN\svc-tollgate`, "CN=svc-tollgate,CN=Users," +
+		domainBase, "svc-tollgate"} {
 		in.BindName = name
 		if step, said, ok := w.testDirectory(in); !ok {
 			t.Errorf("as %s the test fails at %s: %s", name, step, said)
@@ -274,11 +295,14 @@ func TestRealDomainController(t *testing.T) {
 		t.Errorf("in clear the test says %q at %q", said, step)
 	}
 	w.do(http.MethodPost, "/directories", in, nil)
-	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "shore", Forms: []config.Form{{Kind: config.Bare}, {Kind: config.Prefix, Value: "LANTERN"}, {Kind: config.Suffix, Value: "lantern.example"}}, Rewrite: "{name}",
+	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "shore", Forms: []config.Form{{Kind: config.Bare},
+		{Kind: config.Prefix, Value: "LANTERN"}, {Kind: config.Suffix, Value: "lantern.example"}}, Rewrite: "{name}",
 		Lookup: []config.Lookup{{Store: "LANTERN", Unreachable: config.Refuse}}}, nil)
 	w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "ticketing", VLAN: "20"}, nil)
-	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "always", Methods: []string{"pap"}, Policies: []config.Policy{
-		{Name: "Shore", Enabled: true, When: `group is "Shore Staff" and group is Ticketing and group is "Domain Users" and person.department is Ticketing`, Outcome: config.Admit, Pass: "ticketing"}}}, nil)
+	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "always", Methods: []string{"pap"},
+		Policies: []config.Policy{
+			{Name: "Shore", Enabled: true,
+				When: `group is "Shore Staff" and group is Ticketing and group is "Domain Users" and person.department is Ticketing`, Outcome: config.Admit, Pass: "ticketing"}}}, nil)
 	w.publish()
 	for _, name := range []string{"s.lodge", `LANTERN\S.Lodge`, "s.lodge@lantern.example"} {
 		reply, err := w.ask(func(r *trial.Request) { r.User, r.Password = name, "Harbour-s.lodge-1" })
@@ -287,8 +311,11 @@ func TestRealDomainController(t *testing.T) {
 			t.Fatalf("%s: %+v, %v\n%s", name, reply, err, out)
 		}
 	}
-	for user, reason := range map[string]string{"b.tulloch": "person.disabled", "f.oakes": "person.expired", "e.garth": "password.must-change", "nobody": "person.unknown"} {
-		if reply, err := w.ask(func(r *trial.Request) { r.User, r.Password = user, "Harbour-"+user+"-1" }); err != nil || reply.Accepted {
+	for user, reason := range map[string]string{"b.tulloch": "person.disabled", "f.oakes": "person.expired",
+		"e.garth": "password.must-change", "nobody": "person.unknown"} {
+		if reply, err := w.ask(func(r *trial.Request) {
+			r.User, r.Password = user, "Harbour-"+user+"-1"
+		}); err != nil || reply.Accepted {
 			t.Errorf("%s: %+v, %v", user, reply, err)
 		}
 		if a := w.attempts("user="+user, 1)[0]; a.Reason != reason {
@@ -298,18 +325,25 @@ func TestRealDomainController(t *testing.T) {
 	w.ask(func(r *trial.Request) { r.User, r.Password = "s.lodge", "wrong" })
 	w.attempts("reason=password.wrong", 1)
 	// Gear asks somebody who must change the password for a new one, and the controller takes it or says why not.
-	w.do(http.MethodPut, "/clients/np-switch-1", apitype.ClientInput{TACACSSecret: gearSecret, ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil, matchAny)
+	w.do(http.MethodPut, "/clients/np-switch-1", apitype.ClientInput{TACACSSecret: gearSecret,
+		ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"},
+			MessageAuthenticator: "require"}}, nil, matchAny)
 	w.publish()
 	g := w.device(false)
-	if r := w.asks(g, trial.GearAsk{Ask: "login", User: "e.garth", Password: "Harbour-e.garth-1", New: "short"}, "FAIL"); !strings.Contains(r.Message, "breaks a rule") {
+	if r := w.asks(g, trial.GearAsk{Ask: "login", User: "e.garth", Password: "Harbour-e.garth-1", New: "short"},
+		"FAIL"); !strings.Contains(r.Message, "breaks a rule") {
 		t.Errorf("a password that is too simple: %q", r.Message)
 	}
 	w.asks(g, trial.GearAsk{Ask: "login", User: "e.garth", Password: "wrong", New: "Harbour-e.garth-2"}, "FAIL")
-	w.asks(g, trial.GearAsk{Ask: "login", User: "e.garth", Password: "Harbour-e.garth-1", New: "Harbour-e.garth-2"}, "FAIL") // changed, but no policy takes the person
+	// changed, but no policy takes the person
+	w.asks(g, trial.GearAsk{Ask: "login", User: "e.garth", Password: "Harbour-e.garth-1", New: "Harbour-e.garth-2"},
+		"FAIL")
 	if a := w.attempts("reason=policy.none", 1)[0]; a.User != "e.garth" {
 		t.Errorf("refused is %s", a.User)
 	}
-	if reply, err := w.ask(func(r *trial.Request) { r.User, r.Password = "e.garth", "Harbour-e.garth-2" }); err != nil || reply.Accepted {
+	if reply, err := w.ask(func(r *trial.Request) {
+		r.User, r.Password = "e.garth", "Harbour-e.garth-2"
+	}); err != nil || reply.Accepted {
 		t.Errorf("%+v, %v", reply, err)
 	}
 	w.attempts("reason=policy.none", 2)

@@ -127,7 +127,9 @@ func pemFiles(t *testing.T, dir string, ca *lab.Authority, names ...string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, text := range map[string][]byte{"ca.pem": []byte(ca.PEM), "cert.pem": pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate.Certificates[0].Certificate[0]}),
+	for name, text := range map[string][]byte{"ca.pem": []byte(ca.PEM),
+		"cert.pem": pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE",
+			Bytes: certificate.Certificates[0].Certificate[0]}),
 		"key.pem": pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})} {
 		if err := os.WriteFile(filepath.Join(dir, name), text, 0o600); err != nil {
 			t.Fatal(err)
@@ -176,11 +178,13 @@ access to attrs=userPassword by anonymous auth by * none
 access to dn.base="" by * read
 access to * by dn.exact="cn=tollgate,dc=lanternferries,dc=example" read by * none
 `, dir, lines, global))
-	if out, err := exec.Command("/usr/sbin/slapadd", "-q", "-f", dir+"/slapd.conf", "-l", dir+"/people.ldif").CombinedOutput(); err != nil {
+	if out, err := exec.Command("/usr/sbin/slapadd", "-q", "-f", dir+"/slapd.conf", "-l",
+		dir+"/people.ldif").CombinedOutput(); err != nil {
 		t.Fatalf("slapadd: %v\n%s", err, out)
 	}
 	s.ldap, s.ldaps = freePort(t), freePort(t)
-	s.cmd = exec.Command("/usr/sbin/slapd", "-d", "0", "-f", dir+"/slapd.conf", "-h", "ldap://"+s.ldap+" ldaps://"+s.ldaps)
+	s.cmd = exec.Command("/usr/sbin/slapd", "-d", "0", "-f", dir+"/slapd.conf", "-h", "ldap://"+s.ldap+" ldaps://"+
+		s.ldaps)
 	if err := s.cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -198,8 +202,11 @@ access to * by dn.exact="cn=tollgate,dc=lanternferries,dc=example" read by * non
 
 // input is a directory that works.
 func (s *slapd) input(change func(*apitype.DirectoryInput)) apitype.DirectoryInput {
-	in := apitype.DirectoryInput{BindPassword: "beacon-and-buoy", DirectoryFields: apitype.DirectoryFields{Name: "PIER", Kind: "generic", Servers: []string{s.ldaps}, TLS: "ldaps", CA: s.ca.PEM,
-		BindName: "cn=tollgate,dc=lanternferries,dc=example", Attributes: []string{"departmentNumber"}, TimeoutMillis: 2000}}
+	in := apitype.DirectoryInput{BindPassword: "beacon-and-buoy",
+		DirectoryFields: apitype.DirectoryFields{Name: "PIER", Kind: "generic", Servers: []string{s.ldaps},
+			TLS: "ldaps", CA: s.ca.PEM,
+			BindName: "cn=tollgate,dc=lanternferries,dc=example", Attributes: []string{"departmentNumber"},
+			TimeoutMillis: 2000}}
 	if change != nil {
 		change(&in)
 	}
@@ -207,25 +214,38 @@ func (s *slapd) input(change func(*apitype.DirectoryInput)) apitype.DirectoryInp
 }
 
 func TestRealDirectory(t *testing.T) {
-	s := startSlapdWith(t, "", "access to attrs=userPassword by self =xw by anonymous auth by * none\naccess to * by * read\n")
+	s := startSlapdWith(t, "", "access to attrs=userPassword by self =xw by anonymous auth by * none\naccess to * by "+
+		"* read\n")
 	w := start(t)
-	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil)
+	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret,
+		ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"},
+			MessageAuthenticator: "require"}}, nil)
 	w.do(http.MethodPost, "/directories", s.input(nil), nil)
-	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "shore", Forms: []config.Form{{Kind: config.Bare}, {Kind: config.Suffix, Value: "lanternferries.example"}}, Rewrite: "{name}", Lookup: []config.Lookup{{Store: "PIER", Unreachable: config.Refuse}}}, nil)
+	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "shore", Forms: []config.Form{{Kind: config.Bare},
+		{Kind: config.Suffix, Value: "lanternferries.example"}}, Rewrite: "{name}",
+		Lookup: []config.Lookup{{Store: "PIER", Unreachable: config.Refuse}}}, nil)
 	w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "ticketing", VLAN: "20"}, nil)
-	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "always", Methods: []string{"pap"}, Policies: []config.Policy{
-		{Name: "Shore", Enabled: true, When: `group is "Shore Staff" and group is watch and group is main and group is Ring and person.departmentNumber is 20`, Outcome: config.Admit, Pass: "ticketing"}}}, nil)
+	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "always", Methods: []string{"pap"},
+		Policies: []config.Policy{
+			{Name: "Shore", Enabled: true,
+				When: `group is "Shore Staff" and group is watch and group is main and group is Ring and person.departmentNumber is 20`, Outcome: config.Admit, Pass: "ticketing"}}}, nil)
 	w.publish()
-	reply, err := w.ask(func(r *trial.Request) { r.User, r.Password = "s.lodge@lanternferries.example", "harbour-s.lodge" })
+	reply, err := w.ask(func(r *trial.Request) {
+		r.User, r.Password = "s.lodge@lanternferries.example",
+			"harbour-s.lodge"
+	})
 	if err != nil || !reply.Accepted || reply.Attributes[2].Value != "20" {
 		w.wants(0, []string{"attempt", "explain"})
 		t.Fatalf("%+v, %v", reply, err)
 	}
 	for _, c := range []struct{ user, password, reason string }{
-		{"s.lodge", "wrong", "password.wrong"}, {"s.lodge", "", "password.empty"}, {"nobody", "x", "person.unknown"}, {"k.nance", "harbour-k.nance", "person.expired"},
-		{"n.nobody", "x", "password.wrong"}, {"*", "x", "person.unknown"}, {"s.lodge)(uid=*", "harbour-s.lodge", "person.unknown"}, {`s\2elodge`, "x", "realm.none"},
+		{"s.lodge", "wrong", "password.wrong"}, {"s.lodge", "", "password.empty"}, {"nobody", "x", "person.unknown"},
+		{"k.nance", "harbour-k.nance", "person.expired"},
+		{"n.nobody", "x", "password.wrong"}, {"*", "x", "person.unknown"}, {"s.lodge)(uid=*", "harbour-s.lodge",
+			"person.unknown"}, {`s\2elodge`, "x", "realm.none"},
 	} {
-		if reply, err := w.ask(func(r *trial.Request) { r.User, r.Password = c.user, c.password }); err != nil || reply.Accepted {
+		if reply, err := w.ask(func(r *trial.Request) { r.User, r.Password = c.user, c.password }); err != nil ||
+			reply.Accepted {
 			t.Errorf("%s: %+v, %v", c.user, reply, err)
 		}
 		w.attempts("reason="+c.reason, 1)
@@ -235,18 +255,25 @@ func TestRealDirectory(t *testing.T) {
 	w.wants(0, []string{"directory", "groups", "PIER", "staff"}, "Shore Staff")
 	w.wants(0, []string{"directory", "test", "PIER", "-person", "s.lodge"}, "Sunniva Lodge, 5 groups", "TLS 1.3")
 	// A person changes the password from gear, by the operation of RFC 3062.
-	w.do(http.MethodPut, "/clients/np-switch-1", apitype.ClientInput{TACACSSecret: gearSecret, ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require"}}, nil, matchAny)
+	w.do(http.MethodPut, "/clients/np-switch-1", apitype.ClientInput{TACACSSecret: gearSecret,
+		ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: []string{"127.0.0.1"},
+			MessageAuthenticator: "require"}}, nil, matchAny)
 	w.publish()
 	g := w.device(false)
 	w.asks(g, trial.GearAsk{Ask: "password", User: "s.lodge", Password: "wrong", New: "beacon-s.lodge"}, "FAIL")
-	w.asks(g, trial.GearAsk{Ask: "password", User: "s.lodge", Password: "harbour-s.lodge", New: "beacon-s.lodge"}, "PASS")
+	w.asks(g, trial.GearAsk{Ask: "password", User: "s.lodge", Password: "harbour-s.lodge", New: "beacon-s.lodge"},
+		"PASS")
 	w.asks(g, trial.GearAsk{Ask: "login", User: "s.lodge", Password: "harbour-s.lodge"}, "FAIL")
 	w.asks(g, trial.GearAsk{Ask: "login", User: "s.lodge", Password: "beacon-s.lodge"}, "PASS")
-	w.asks(g, trial.GearAsk{Ask: "password", User: "s.lodge", Password: "beacon-s.lodge", New: "harbour-s.lodge"}, "PASS")
+	w.asks(g, trial.GearAsk{Ask: "password", User: "s.lodge", Password: "beacon-s.lodge", New: "harbour-s.lodge"},
+		"PASS")
 	// The server goes away, and comes back, between two attempts.
 	s.cmd.Process.Kill()
 	s.cmd.Wait()
-	if reply, err := w.ask(func(r *trial.Request) { r.User, r.Password, r.Timeout = "s.lodge", "harbour-s.lodge", 5*time.Second }); err != nil || reply.Accepted {
+	if reply, err := w.ask(func(r *trial.Request) {
+		r.User, r.Password, r.Timeout = "s.lodge", "harbour-s.lodge",
+			5*time.Second
+	}); err != nil || reply.Accepted {
 		t.Errorf("without the directory: %+v, %v", reply, err)
 	}
 	found := w.attempts("reason=directory.unreachable", 1)
@@ -272,21 +299,44 @@ func TestDirectoryTestExplainsEachFault(t *testing.T) {
 	}{
 		{"works", "", "", nil},
 		{"starttls", "", "", func(d *apitype.DirectoryInput) { d.TLS, d.Servers = "starttls", []string{s.ldap} }},
-		{"bare bind name without rights to search", "bind", "not a DN", func(d *apitype.DirectoryInput) { d.BindName = "tollgate" }},
-		{"unknown host", "resolve", "not known to DNS|did not answer", func(d *apitype.DirectoryInput) { d.Servers = []string{"dc9.lanternferries.example"} }},
-		{"nothing listens", "connect", "refuses the connection", func(d *apitype.DirectoryInput) { d.Servers = []string{closed} }},
-		{"silent server", "tls", "did not answer in time", func(d *apitype.DirectoryInput) { d.Servers, d.TimeoutMillis = []string{silent.Addr().String()}, 300 }},
-		{"ldaps to a plain port", "tls", "does not speak TLS|closed the connection", func(d *apitype.DirectoryInput) { d.Servers = []string{s.ldap} }},
-		{"starttls to a TLS port", "tls", "port 389|closed", func(d *apitype.DirectoryInput) { d.TLS, d.Servers = "starttls", []string{s.ldaps} }},
+		{"bare bind name without rights to search", "bind", "not a DN", func(d *apitype.DirectoryInput) {
+			d.BindName = "tollgate"
+		}},
+		{"unknown host", "resolve", "not known to DNS|did not answer", func(d *apitype.DirectoryInput) {
+			d.Servers = []string{"dc9.lanternferries.example"}
+		}},
+		{"nothing listens", "connect", "refuses the connection", func(d *apitype.DirectoryInput) {
+			d.Servers = []string{closed}
+		}},
+		{"silent server", "tls", "did not answer in time", func(d *apitype.DirectoryInput) {
+			d.Servers, d.TimeoutMillis = []string{silent.Addr().String()}, 300
+		}},
+		{"ldaps to a plain port", "tls", "does not speak TLS|closed the connection", func(d *apitype.DirectoryInput) {
+			d.Servers = []string{s.ldap}
+		}},
+		{"starttls to a TLS port", "tls", "port 389|closed", func(d *apitype.DirectoryInput) {
+			d.TLS, d.Servers = "starttls", []string{s.ldaps}
+		}},
 		{"another authority", "tls", "is not trusted", func(d *apitype.DirectoryInput) { d.CA = other.PEM }},
 		{"no authority", "tls", "is not trusted", func(d *apitype.DirectoryInput) { d.CA = "" }},
 		{"nonsense authority", "tls", "not a PEM certificate", func(d *apitype.DirectoryInput) { d.CA = "hello" }},
-		{"another name", "tls", "is for other names: localhost, 127.0.0.1", func(d *apitype.DirectoryInput) { d.ServerName = "dc1.lanternferries.example" }},
-		{"wrong password", "bind", "name or password of cn=tollgate", func(d *apitype.DirectoryInput) { d.BindPassword = "wrong" }},
-		{"unknown account", "bind", "is wrong", func(d *apitype.DirectoryInput) { d.BindName = "cn=x,dc=lanternferries,dc=example" }},
-		{"base that does not exist", "base", "Use one of: dc=lanternferries,dc=example", func(d *apitype.DirectoryInput) { d.Base = "dc=lantern,dc=example" }},
-		{"mistyped base", "base", "does not exist|not a DN", func(d *apitype.DirectoryInput) { d.Base = "lanternferries" }},
-		{"port and mode", "input", "speaks plain LDAP", func(d *apitype.DirectoryInput) { d.Servers = []string{"127.0.0.1:389"} }},
+		{"another name", "tls", "is for other names: localhost, 127.0.0.1", func(d *apitype.DirectoryInput) {
+			d.ServerName = "dc1.lanternferries.example"
+		}},
+		{"wrong password", "bind", "name or password of cn=tollgate", func(d *apitype.DirectoryInput) {
+			d.BindPassword = "wrong"
+		}},
+		{"unknown account", "bind", "is wrong", func(d *apitype.DirectoryInput) {
+			d.BindName = "cn=x,dc=lanternferries,dc=example"
+		}},
+		{"base that does not exist", "base", "Use one of: dc=lanternferries,dc=example",
+			func(d *apitype.DirectoryInput) { d.Base = "dc=lantern,dc=example" }},
+		{"mistyped base", "base", "does not exist|not a DN", func(d *apitype.DirectoryInput) {
+			d.Base = "lanternferries"
+		}},
+		{"port and mode", "input", "speaks plain LDAP", func(d *apitype.DirectoryInput) {
+			d.Servers = []string{"127.0.0.1:389"}
+		}},
 	}
 	for _, c := range cases {
 		step, said, ok := w.testDirectory(s.input(c.change))
@@ -323,7 +373,9 @@ func TestFailoverInOrder(t *testing.T) {
 	s := startSlapd(t)
 	w := start(t)
 	closed := freePort(t)
-	w.do(http.MethodPost, "/directories", s.input(func(d *apitype.DirectoryInput) { d.Servers = []string{closed, s.ldaps} }), nil)
+	w.do(http.MethodPost, "/directories", s.input(func(d *apitype.DirectoryInput) {
+		d.Servers = []string{closed, s.ldaps}
+	}), nil)
 	w.wants(0, []string{"directory", "find", "PIER", "s.lodge"}, "Sunniva Lodge")
 	out := w.wants(0, []string{"directory", "test", "PIER"}, "refuses the connection", "Count people")
 	if !strings.Contains(out, "- Connect") {
@@ -369,7 +421,8 @@ func TestStoredPasswordIsSentOnlyWhereItBelongs(t *testing.T) {
 // A directory that closes idle connections, and a group of 50,000 members, hold nobody up.
 func TestIdleConnectionsAndAHugeGroup(t *testing.T) {
 	var ldif strings.Builder
-	ldif.WriteString("dn: cn=Everybody,ou=groups,dc=lanternferries,dc=example\nobjectClass: groupOfNames\ncn: Everybody\nmember: cn=Ticketing,ou=groups,dc=lanternferries,dc=example\n")
+	ldif.WriteString("dn: cn=Everybody,ou=groups,dc=lanternferries,dc=example\nobjectClass: groupOfNames\ncn: " +
+		"Everybody\nmember: cn=Ticketing,ou=groups,dc=lanternferries,dc=example\n")
 	for i := range 50_000 {
 		fmt.Fprintf(&ldif, "member: uid=m%05d,ou=people,dc=lanternferries,dc=example\n", i)
 	}

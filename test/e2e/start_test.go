@@ -25,9 +25,11 @@ func TestAWildcardSocketAnswersFromTheAddressThatWasAsked(t *testing.T) {
 	}
 	t.Cleanup(a.Stop)
 	w.app, w.api = a, &client.Client{URL: a.URL}
-	w.do(http.MethodPost, "/setup", apitype.SetupInput{Code: a.SetupCode, Name: "o.brandt", Password: "lantern-demo-2026"}, nil)
+	w.do(http.MethodPost, "/setup", apitype.SetupInput{Code: a.SetupCode, Name: "o.brandt",
+		Password: "lantern-demo-2026"}, nil)
 	var signed apitype.SignedIn
-	w.do(http.MethodPost, "/sign-in", apitype.SignInInput{Name: "o.brandt", Password: "lantern-demo-2026", TokenName: "test"}, &signed)
+	w.do(http.MethodPost, "/sign-in", apitype.SignInInput{Name: "o.brandt", Password: "lantern-demo-2026",
+		TokenName: "test"}, &signed)
 	w.api.Token = signed.Token
 	w.basic("require", "127.0.0.0/8", "::1")
 	port := a.RADIUS[0].Port()
@@ -41,7 +43,8 @@ func TestAWildcardSocketAnswersFromTheAddressThatWasAsked(t *testing.T) {
 
 func TestTheConsoleIsServedByTLSBeyondLoopback(t *testing.T) {
 	dir := t.TempDir()
-	a, err := app.Start(context.Background(), app.Options{Data: dir, HTTP: "0.0.0.0:0", RADIUS: []string{"127.0.0.1:0"}})
+	a, err := app.Start(context.Background(), app.Options{Data: dir, HTTP: "0.0.0.0:0",
+		RADIUS: []string{"127.0.0.1:0"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -50,7 +53,8 @@ func TestTheConsoleIsServedByTLSBeyondLoopback(t *testing.T) {
 		t.Fatalf("served at %s", a.URL)
 	}
 	at := strings.Replace(a.URL, "[::]", "127.0.0.1", 1)
-	c := &client.Client{URL: strings.Replace(at, "0.0.0.0", "127.0.0.1", 1), HTTP: &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
+	c := &client.Client{URL: strings.Replace(at, "0.0.0.0", "127.0.0.1", 1),
+		HTTP: &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
 	about, err := client.Get[apitype.About](context.Background(), c, "/about")
 	if err != nil || !about.SetupNeeded {
 		t.Errorf("%+v, %v", about, err)
@@ -60,11 +64,13 @@ func TestTheConsoleIsServedByTLSBeyondLoopback(t *testing.T) {
 func TestADataDirectoryIsUsedOnce(t *testing.T) {
 	t.Parallel()
 	w := start(t)
-	_, err := app.Start(context.Background(), app.Options{Data: w.dir, HTTP: "127.0.0.1:0", RADIUS: []string{"127.0.0.1:0"}})
+	_, err := app.Start(context.Background(), app.Options{Data: w.dir, HTTP: "127.0.0.1:0",
+		RADIUS: []string{"127.0.0.1:0"}})
 	if err == nil || !strings.Contains(err.Error(), "in use by another tollgated") {
 		t.Errorf("a second service in it: %v", err)
 	}
-	_, err = app.Start(context.Background(), app.Options{Data: t.TempDir(), HTTP: "127.0.0.1:0", RADIUS: []string{w.radius}})
+	_, err = app.Start(context.Background(), app.Options{Data: t.TempDir(), HTTP: "127.0.0.1:0",
+		RADIUS: []string{w.radius}})
 	if err == nil || !strings.Contains(err.Error(), w.radius) {
 		t.Errorf("a port that is taken: %v", err)
 	}
@@ -75,7 +81,8 @@ func TestListsArePagedByCursorAndSearched(t *testing.T) {
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	for i := range 25 {
-		w.do(http.MethodPost, "/passes", apitype.PassFields{Name: fmt.Sprintf("Pass %02d", i), VLAN: fmt.Sprint(100 + i)}, nil)
+		w.do(http.MethodPost, "/passes", apitype.PassFields{Name: fmt.Sprintf("Pass %02d", i),
+			VLAN: fmt.Sprint(100 + i)}, nil)
 	}
 	items, err := client.All[apitype.Pass](context.Background(), w.api, "/passes", url.Values{"limit": {"10"}})
 	if err != nil || len(items) != 26 || items[0].Name != "crew" || items[25].Name != "Pass 24" {
@@ -105,8 +112,10 @@ func TestListsArePagedByCursorAndSearched(t *testing.T) {
 	if len(seen) != 30 || seen[0] <= seen[29] {
 		t.Errorf("%d attempts over all pages", len(seen))
 	}
-	for query, want := range map[string]int{"user=k.nance": 30, "user=K.*": 30, "mac=0000.5e00.5307": 30, "q=nance": 30, "client=np-switch-1": 30, "verdict=refused": 0, "reason=ok": 30, "lane=Wired": 30,
-		"since=" + url.QueryEscape(time.Now().Add(-time.Minute).Format(time.RFC3339)): 30, "until=" + url.QueryEscape(time.Now().Add(-time.Minute).Format(time.RFC3339)): 0} {
+	for query, want := range map[string]int{"user=k.nance": 30, "user=K.*": 30, "mac=0000.5e00.5307": 30,
+		"q=nance": 30, "client=np-switch-1": 30, "verdict=refused": 0, "reason=ok": 30, "lane=Wired": 30,
+		"since=" + url.QueryEscape(time.Now().Add(-time.Minute).Format(time.RFC3339)): 30, "until=" +
+			url.QueryEscape(time.Now().Add(-time.Minute).Format(time.RFC3339)): 0} {
 		var page apitype.Page[apitype.Attempt]
 		w.do(http.MethodGet, "/attempts?limit=100&"+query, nil, &page)
 		if len(page.Items) != want {
@@ -134,7 +143,8 @@ func TestOpenAPIDescribesTheCalls(t *testing.T) {
 	if err := json.NewDecoder(resp.Body).Decode(&doc); err != nil || !strings.HasPrefix(doc.OpenAPI, "3.1") {
 		t.Fatalf("version %s, %v", doc.OpenAPI, err)
 	}
-	for _, path := range []string{"/clients", "/clients/{ref}", "/attempts", "/attempts-live", "/directory-test", "/draft/publish", "/revisions/{number}/return"} {
+	for _, path := range []string{"/clients", "/clients/{ref}", "/attempts", "/attempts-live", "/directory-test",
+		"/draft/publish", "/revisions/{number}/return"} {
 		if doc.Paths[path] == nil {
 			t.Errorf("%s is not described", path)
 		}

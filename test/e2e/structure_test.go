@@ -22,12 +22,14 @@ var allowed = map[string][]string{
 	"internal/base/":     {},
 	"internal/base/seal": {"internal/core/config"},
 
-	"internal/core/":         {},
-	"internal/core/facts":    {"internal/core/reason"},
-	"internal/core/results":  {"internal/core/config", "internal/core/facts", "internal/core/reason"},
-	"internal/core/config":   {"internal/core/calendar", "internal/core/command"},
-	"internal/core/rule":     {"internal/core/calendar", "internal/core/config", "internal/core/facts", "internal/core/results"},
-	"internal/core/pass":     {"internal/core/config", "internal/core/facts", "internal/core/results", "internal/core/rule", "internal/wire/dict"},
+	"internal/core/":        {},
+	"internal/core/facts":   {"internal/core/reason"},
+	"internal/core/results": {"internal/core/config", "internal/core/facts", "internal/core/reason"},
+	"internal/core/config":  {"internal/core/calendar", "internal/core/command"},
+	"internal/core/rule": {"internal/core/calendar", "internal/core/config", "internal/core/facts",
+		"internal/core/results"},
+	"internal/core/pass": {"internal/core/config", "internal/core/facts", "internal/core/results",
+		"internal/core/rule", "internal/wire/dict"},
 	"internal/core/decide":   {"internal/core/", "internal/wire/dict"},
 	"internal/core/document": {"internal/core/config"},
 
@@ -39,52 +41,70 @@ var allowed = map[string][]string{
 
 	"internal/eap/tunnel":     {"internal/wire/eap"},
 	"internal/eap/supplicant": {"internal/eap/tunnel", "internal/wire/"},
-	"internal/eap/server":     {"internal/core/facts", "internal/core/reason", "internal/eap/tunnel", "internal/identity/proof", "internal/wire/"},
+	"internal/eap/server": {"internal/core/facts", "internal/core/reason", "internal/eap/tunnel",
+		"internal/identity/proof", "internal/wire/"},
 
-	"internal/identity/":          {"internal/base/", "internal/core/", "internal/store", "internal/wire/mschap"},
-	"internal/identity/failover":  {},
-	"internal/identity/lockout":   {"internal/core/results"},
-	"internal/identity/proof":     {"internal/core/facts", "internal/core/reason"},
-	"internal/identity/directory": {"internal/core/", "internal/identity/failover", "internal/identity/lockout", "internal/wire/mschap"},
-	"internal/identity/copies":    {"internal/core/config", "internal/core/results", "internal/identity/directory", "internal/store"},
-	"internal/identity/domain": {"internal/base/seal", "internal/core/", "internal/identity/directory", "internal/identity/failover",
+	"internal/identity/":         {"internal/base/", "internal/core/", "internal/store", "internal/wire/mschap"},
+	"internal/identity/failover": {},
+	"internal/identity/lockout":  {"internal/core/results"},
+	"internal/identity/proof":    {"internal/core/facts", "internal/core/reason"},
+	"internal/identity/directory": {"internal/core/", "internal/identity/failover", "internal/identity/lockout",
+		"internal/wire/mschap"},
+	"internal/identity/copies": {"internal/core/config", "internal/core/results", "internal/identity/directory",
+		"internal/store"},
+	"internal/identity/domain": {"internal/base/seal", "internal/core/", "internal/identity/directory",
+		"internal/identity/failover",
 		"internal/store", "internal/wire/"},
 
-	"internal/session":        {"internal/core/config", "internal/store"},
-	"internal/upstream":       {"internal/wire/radius"},
-	"internal/upstream/trial": {"internal/core/results", "internal/eap/supplicant", "internal/upstream", "internal/wire/"},
+	"internal/session":  {"internal/core/config", "internal/store"},
+	"internal/upstream": {"internal/wire/radius"},
+	"internal/upstream/trial": {"internal/core/results", "internal/eap/supplicant", "internal/upstream",
+		"internal/wire/"},
 
-	"internal/gate/snapshot": {"internal/base/seal", "internal/core/", "internal/eap/server", "internal/identity/", "internal/session",
+	"internal/gate/snapshot": {"internal/base/seal", "internal/core/", "internal/eap/server", "internal/identity/",
+		"internal/session",
 		"internal/upstream", "internal/wire/radius"},
 	// No packets of RADIUS and TACACS+: the fronts read and write them.
-	"internal/gate": {"internal/base/", "internal/core/", "internal/eap/server", "internal/gate/snapshot", "internal/identity/",
+	"internal/gate": {"internal/base/", "internal/core/", "internal/eap/server", "internal/gate/snapshot",
+		"internal/identity/",
 		"internal/session", "internal/store", "internal/upstream", "internal/wire/dict", "internal/wire/mschap"},
 
-	"internal/front/radius/access": {"internal/core/", "internal/eap/server", "internal/gate", "internal/gate/snapshot", "internal/upstream",
+	"internal/front/radius/access": {"internal/core/", "internal/eap/server", "internal/gate",
+		"internal/gate/snapshot", "internal/upstream",
 		"internal/wire/"},
-	"internal/front/": {"internal/base/", "internal/core/", "internal/front/radius/access", "internal/gate", "internal/gate/snapshot",
+	"internal/front/": {"internal/base/", "internal/core/", "internal/front/radius/access", "internal/gate",
+		"internal/gate/snapshot",
 		"internal/identity/certificate", "internal/manage/sources", "internal/wire/"},
 
 	"internal/manage/sources":   {"internal/store"},
 	"internal/manage/operator":  {"internal/base/", "internal/store"},
 	"internal/manage/rehearsal": {"internal/base/ident", "internal/core/", "internal/store"},
-	"internal/manage/attention": {"internal/core/config", "internal/core/results", "internal/identity/account", "internal/identity/certificate",
+	"internal/manage/attention": {"internal/core/config", "internal/core/results", "internal/identity/account",
+		"internal/identity/certificate",
 		"internal/manage/checkup", "internal/manage/revision", "internal/manage/sources"},
-	"internal/manage/checkup":  {"internal/base/panics", "internal/core/config", "internal/core/results", "internal/identity/directory", "internal/store"},
-	"internal/manage/revision": {"internal/base/seal", "internal/core/", "internal/front/radius/access", "internal/gate", "internal/store", "internal/wire/"},
+	"internal/manage/checkup": {"internal/base/panics", "internal/core/config", "internal/core/results",
+		"internal/identity/directory", "internal/store"},
+	"internal/manage/revision": {"internal/base/seal", "internal/core/", "internal/front/radius/access",
+		"internal/gate", "internal/store", "internal/wire/"},
 
-	"internal/web/apitype": {"internal/core/calendar", "internal/core/config", "internal/core/facts", "internal/core/results"},
-	"internal/web/client":  {"internal/web/apitype"},
-	"internal/web/api": {"console", "internal/base/", "internal/core/", "internal/eap/supplicant", "internal/gate", "internal/identity/",
-		"internal/manage/", "internal/session", "internal/store", "internal/upstream/trial", "internal/web/apitype", "internal/wire/dict"},
+	"internal/web/apitype": {"internal/core/calendar", "internal/core/config", "internal/core/facts",
+		"internal/core/results"},
+	"internal/web/client": {"internal/web/apitype"},
+	"internal/web/api": {"console", "internal/base/", "internal/core/", "internal/eap/supplicant", "internal/gate",
+		"internal/identity/",
+		"internal/manage/", "internal/session", "internal/store", "internal/upstream/trial", "internal/web/apitype",
+		"internal/wire/dict"},
 
 	"internal/app": {"internal/"},
-	"internal/lab": {"internal/core/config", "internal/core/calendar", "internal/core/results", "internal/eap/supplicant", "internal/identity/certificate",
-		"internal/identity/factor", "internal/upstream/trial", "internal/web/apitype", "internal/web/client", "internal/wire/radius",
+	"internal/lab": {"internal/core/config", "internal/core/calendar", "internal/core/results",
+		"internal/eap/supplicant", "internal/identity/certificate",
+		"internal/identity/factor", "internal/upstream/trial", "internal/web/apitype", "internal/web/client",
+		"internal/wire/radius",
 		"internal/wire/tacacs"},
 
 	"cmd/tollgated": {"internal/app", "internal/web/api"},
-	"cmd/tollgate": {"internal/core/calendar", "internal/core/config", "internal/core/results", "internal/eap/supplicant",
+	"cmd/tollgate": {"internal/core/calendar", "internal/core/config", "internal/core/results",
+		"internal/eap/supplicant",
 		"internal/upstream/trial", "internal/web/apitype", "internal/web/client"},
 	"cmd/tollgate-lab": {"internal/lab"},
 
@@ -97,11 +117,14 @@ var allowed = map[string][]string{
 // kept says what programs must not link, directly or through anything they import: what talks to the database and to
 // directories belongs into the service.
 var kept = map[string][]string{
-	"cmd/tollgate":         {"database/sql", "github.com/jmoiron/", "github.com/pressly/", "modernc.org/", "github.com/go-ldap/", "internal/gate", "internal/store", "internal/identity/", "internal/manage/"},
-	"internal/web/apitype": {"database/sql", "github.com/", "internal/core/decide", "internal/core/rule", "internal/wire/", "internal/base/"},
+	"cmd/tollgate": {"database/sql", "github.com/jmoiron/", "github.com/pressly/", "modernc.org/",
+		"github.com/go-ldap/", "internal/gate", "internal/store", "internal/identity/", "internal/manage/"},
+	"internal/web/apitype": {"database/sql", "github.com/", "internal/core/decide", "internal/core/rule",
+		"internal/wire/", "internal/base/"},
 	"internal/core/decide": {"database/sql", "net/http", "os/exec", "internal/store", "internal/base/"},
-	"internal/gate":        {"internal/wire/tacacs", "internal/front/", "internal/manage/", "internal/web/", "net/http/httputil"},
-	"internal/eap/server":  {"internal/store", "internal/identity/directory", "internal/gate", "database/sql"},
+	"internal/gate": {"internal/wire/tacacs", "internal/front/", "internal/manage/", "internal/web/",
+		"net/http/httputil"},
+	"internal/eap/server": {"internal/store", "internal/identity/directory", "internal/gate", "database/sql"},
 }
 
 func TestWhatProgramsLink(t *testing.T) {
@@ -130,7 +153,8 @@ func TestWhatProgramsLink(t *testing.T) {
 // pure packages decide and encode; they may not reach the outside world.
 var pure = []string{"internal/core/", "internal/wire/"}
 
-var outside = []string{"os", "net", "net/http", "database/sql", "log/slog", "os/exec", "io/ioutil", "syscall", "math/rand", "math/rand/v2"}
+var outside = []string{"os", "net", "net/http", "database/sql", "log/slog", "os/exec", "io/ioutil", "syscall",
+	"math/rand", "math/rand/v2"}
 
 func TestDependenciesPointInward(t *testing.T) {
 	cmd := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}", "./...")
@@ -151,7 +175,8 @@ func TestDependenciesPointInward(t *testing.T) {
 			for _, p := range pure {
 				if strings.HasPrefix(from, p) {
 					for _, o := range outside {
-						if imported == o && !(from == "internal/core/config" && o == "net") { // only to split host and port
+						// only to split host and port
+						if imported == o && !(from == "internal/core/config" && o == "net") {
 							t.Errorf("%s, which is pure, imports %s", from, imported)
 						}
 					}
@@ -201,13 +226,16 @@ func TestFilesAreShort(t *testing.T) {
 // Proofs are made where a method ends, and people become facts by a proof alone.
 func TestProofsAreMadeWhereMethodsEnd(t *testing.T) {
 	places := map[string][]string{
-		`\.Finish(`:       {"internal/eap/server/", "internal/gate/visit.go", "internal/gate/leave.go", "internal/identity/proof/"},
-		`\.Right()`:       {"internal/gate/prover.go", "internal/gate/visit.go", "internal/gate/leave.go", "internal/identity/proof/"},
+		`\.Finish(`: {"internal/eap/server/", "internal/gate/visit.go", "internal/gate/leave.go",
+			"internal/identity/proof/"},
+		`\.Right()`: {"internal/gate/prover.go", "internal/gate/visit.go", "internal/gate/leave.go",
+			"internal/identity/proof/"},
 		`proof\.Suppose(`: {"internal/gate/visit.go", "internal/gate/leave.go", "internal/gate/dryrun.go"},
 		`[fF]\(acts\)\?\.\(Person\|Machine\)\( = \|, .* = \)`: {"internal/core/", "internal/identity/proof/"},
 	}
 	for pattern, allowed := range places {
-		cmd := exec.Command("git", "grep", "--untracked", "-n", "-e", pattern, "--", "internal/*.go", "cmd/*.go", ":!*_test.go")
+		cmd := exec.Command("git", "grep", "--untracked", "-n", "-e", pattern, "--", "internal/*.go", "cmd/*.go",
+			":!*_test.go")
 		cmd.Dir = root()
 		out, _ := cmd.Output()
 		if len(out) == 0 {
@@ -243,16 +271,19 @@ func TestTheTestsOfTheSecurityPageExist(t *testing.T) {
 
 // Problems are made by one function, which asks for a code.
 func TestProblemsHaveCodes(t *testing.T) {
-	cmd := exec.Command("git", "grep", "--untracked", "-n", "-E", `(config\.|\b)Problem\{[A-Z]`, "--", "internal/core/*.go", "internal/manage/*.go", ":!*_test.go")
+	cmd := exec.Command("git", "grep", "--untracked", "-n", "-E", `(config\.|\b)Problem\{[A-Z]`, "--",
+		"internal/core/*.go", "internal/manage/*.go", ":!*_test.go")
 	cmd.Dir = root()
 	out, _ := cmd.Output()
 	for line := range strings.Lines(string(out)) {
-		if !strings.HasPrefix(line, "internal/core/config/problem.go:") && !strings.HasPrefix(line, "internal/manage/sources/") {
+		if !strings.HasPrefix(line, "internal/core/config/problem.go:") && !strings.HasPrefix(line,
+			"internal/manage/sources/") {
 			t.Errorf("a problem without a code: %s", line)
 		}
 	}
 	// What is shown is told by codes, and never by words in a sentence.
-	cmd = exec.Command("git", "grep", "--untracked", "-n", "-E", `\.(message|detail|sentence|remedy|title)\.(includes|startsWith|endsWith|match)`, "--", "console/src")
+	cmd = exec.Command("git", "grep", "--untracked", "-n", "-E",
+		`\.(message|detail|sentence|remedy|title)\.(includes|startsWith|endsWith|match)`, "--", "console/src")
 	cmd.Dir = root()
 	if out, _ := cmd.Output(); len(out) > 0 {
 		t.Errorf("pages look for words in a sentence:\n%s", out)

@@ -91,16 +91,20 @@ func start(t testing.TB) *world {
 	t.Helper()
 	w := &world{t: t, dir: t.TempDir()}
 	w.boot()
-	w.do(http.MethodPost, "/setup", apitype.SetupInput{Code: w.app.SetupCode, Name: "o.brandt", Password: "lantern-demo-2026"}, nil)
+	w.do(http.MethodPost, "/setup", apitype.SetupInput{Code: w.app.SetupCode, Name: "o.brandt",
+		Password: "lantern-demo-2026"}, nil)
 	var signed apitype.SignedIn
-	w.do(http.MethodPost, "/sign-in", apitype.SignInInput{Name: "o.brandt", Password: "lantern-demo-2026", TokenName: "test"}, &signed)
+	w.do(http.MethodPost, "/sign-in", apitype.SignInInput{Name: "o.brandt", Password: "lantern-demo-2026",
+		TokenName: "test"}, &signed)
 	w.api.Token = signed.Token
 	return w
 }
 
 func (w *world) boot() {
 	w.t.Helper()
-	a, err := app.Start(context.Background(), app.Options{Data: w.dir, HTTP: "127.0.0.1:0", RADIUS: []string{"127.0.0.1:0", "[::1]:0"}, TACACS: []string{"127.0.0.1:0"}, TACACSTLS: []string{"127.0.0.1:0"}})
+	a, err := app.Start(context.Background(), app.Options{Data: w.dir, HTTP: "127.0.0.1:0",
+		RADIUS: []string{"127.0.0.1:0", "[::1]:0"}, TACACS: []string{"127.0.0.1:0"},
+		TACACSTLS: []string{"127.0.0.1:0"}})
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -119,7 +123,8 @@ func lantern(t testing.TB) *world {
 	w := &world{t: t, dir: t.TempDir()}
 	w.boot()
 	w.directory()
-	if err := lab.SetUp(context.Background(), w.api, w.app.SetupCode, lab.Outside{Servers: []string{w.ldaps}, Authority: w.ca.PEM}); err != nil {
+	if err := lab.SetUp(context.Background(), w.api, w.app.SetupCode, lab.Outside{Servers: []string{w.ldaps},
+		Authority: w.ca.PEM}); err != nil {
 		t.Fatal(err)
 	}
 	return w
@@ -146,8 +151,8 @@ func (w *world) directory() {
 	w.t.Cleanup(d.Close)
 }
 
-// ports counts those that were given away. They lie below those that the system gives to connections, so that nobody else takes one
-// between here and its use.
+// ports counts those that were given away. They lie below those that the system gives to connections, so that nobody
+// else takes one between here and its use.
 var ports atomic.Int32
 
 func freePort(t testing.TB) string {
@@ -204,24 +209,33 @@ const secret = "quay-light-and-bollard"
 // basic configures one client, local accounts, one realm, one lane and one pass, and publishes.
 func (w *world) basic(mode string, addresses ...string) {
 	w.t.Helper()
-	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: addresses, MessageAuthenticator: mode, Tags: map[string]string{"site": "north-pier"}}}, nil)
-	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "here", Forms: []config.Form{{Kind: config.Bare}}, Lookup: []config.Lookup{{Store: "local", Unreachable: config.Refuse}}}, nil)
-	w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "crew", VLAN: "30", SessionTimeout: 3600, Role: "crew"}, nil)
-	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "port.type is Ethernet", Methods: []string{"pap"}, RejectDelayMillis: 50,
-		Policies: []config.Policy{{Name: "Crew", Enabled: true, When: "group is Crew", Outcome: config.Admit, Pass: "crew"}}}, nil)
+	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret,
+		ClientFields: apitype.ClientFields{Name: "np-switch-1", Enabled: true, Addresses: addresses,
+			MessageAuthenticator: mode, Tags: map[string]string{"site": "north-pier"}}}, nil)
+	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "here", Forms: []config.Form{{Kind: config.Bare}},
+		Lookup: []config.Lookup{{Store: "local", Unreachable: config.Refuse}}}, nil)
+	w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "crew", VLAN: "30", SessionTimeout: 3600, Role: "crew"},
+		nil)
+	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "port.type is Ethernet",
+		Methods: []string{"pap"}, RejectDelayMillis: 50,
+		Policies: []config.Policy{{Name: "Crew", Enabled: true, When: "group is Crew", Outcome: config.Admit,
+			Pass: "crew"}}}, nil)
 	w.account("k.nance", "gangway-and-rope", "Crew")
 	w.publish()
 }
 
 func (w *world) account(name, password string, groups ...string) {
 	w.t.Helper()
-	w.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: password, AccountFields: apitype.AccountFields{Name: name, Groups: groups, Enabled: true}}, nil)
+	w.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: password,
+		AccountFields: apitype.AccountFields{Name: name, Groups: groups, Enabled: true}}, nil)
 }
 
 // ask sends a request as the basic client does.
 func (w *world) ask(change func(*trial.Request)) (results.Reply, error) {
-	r := trial.Request{Server: w.radius, Secret: secret, User: "k.nance", Password: "gangway-and-rope", Timeout: 2 * time.Second, Tries: 1,
-		Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}, {Name: "NAS-Port-Id", Value: "1/0/8"}, {Name: "Calling-Station-Id", Value: "00:00:5e:00:53:07"}}}
+	r := trial.Request{Server: w.radius, Secret: secret, User: "k.nance", Password: "gangway-and-rope",
+		Timeout: 2 * time.Second, Tries: 1,
+		Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"},
+			{Name: "NAS-Port-Id", Value: "1/0/8"}, {Name: "Calling-Station-Id", Value: "00:00:5e:00:53:07"}}}
 	if change != nil {
 		change(&r)
 	}
@@ -265,7 +279,8 @@ func (w *world) run(stdin string, args ...string) (out string, code int) {
 	w.t.Helper()
 	cmd := exec.Command(filepath.Join(binaries, args[0]), args[1:]...)
 	cmd.Stdin = strings.NewReader(stdin)
-	cmd.Env = append(os.Environ(), "TOLLGATE_URL="+w.api.URL, "TOLLGATE_TOKEN="+w.api.Token, "HOME="+w.dir, "XDG_CONFIG_HOME="+w.dir)
+	cmd.Env = append(os.Environ(), "TOLLGATE_URL="+w.api.URL, "TOLLGATE_TOKEN="+w.api.Token, "HOME="+w.dir,
+		"XDG_CONFIG_HOME="+w.dir)
 	text, err := cmd.CombinedOutput()
 	if exit, ok := err.(*exec.ExitError); ok {
 		return string(text), exit.ExitCode()

@@ -20,7 +20,8 @@ func as(p eap.Packet, code eap.Code, t eap.Type, data []byte) []byte {
 	return eap.Packet{Code: code, Identifier: p.Identifier, Type: t, Data: data}.Encode()
 }
 
-// swapped puts the victim's names in the place of the attacker's, and those of the computers; both have the same length.
+// swapped puts the victim's names in the place of the attacker's, and those of the computers; both have the same
+// length.
 func swapped(b []byte) []byte {
 	b = bytes.ReplaceAll(b, []byte(attacker), []byte(victim))
 	return bytes.ReplaceAll(b, []byte(attackerPC), []byte(victimPC))
@@ -42,21 +43,37 @@ func init() {
 			b[1] = p.Identifier
 			return b
 		}},
-		{"Nak for MD5", func(_ *device, p eap.Packet) []byte { return as(p, eap.Response, eap.Nak, []byte{byte(eap.MD5)}) }},
-		{"Nak for TLS", func(_ *device, p eap.Packet) []byte { return as(p, eap.Response, eap.Nak, []byte{byte(eap.TLS)}) }},
-		{"Nak for PEAP", func(_ *device, p eap.Packet) []byte { return as(p, eap.Response, eap.Nak, []byte{byte(eap.PEAP)}) }},
-		{"Nak for TTLS", func(_ *device, p eap.Packet) []byte { return as(p, eap.Response, eap.Nak, []byte{byte(eap.TTLS)}) }},
+		{"Nak for MD5", func(_ *device, p eap.Packet) []byte {
+			return as(p, eap.Response, eap.Nak, []byte{byte(eap.MD5)})
+		}},
+		{"Nak for TLS", func(_ *device, p eap.Packet) []byte {
+			return as(p, eap.Response, eap.Nak, []byte{byte(eap.TLS)})
+		}},
+		{"Nak for PEAP", func(_ *device, p eap.Packet) []byte {
+			return as(p, eap.Response, eap.Nak, []byte{byte(eap.PEAP)})
+		}},
+		{"Nak for TTLS", func(_ *device, p eap.Packet) []byte {
+			return as(p, eap.Response, eap.Nak, []byte{byte(eap.TTLS)})
+		}},
 		{"Nak for nothing", func(_ *device, p eap.Packet) []byte { return as(p, eap.Response, eap.Nak, []byte{0}) }},
 		{"expanded Nak", func(_ *device, p eap.Packet) []byte {
 			return as(p, eap.Response, eap.Expanded, []byte{0, 0, 0, 0, 0, 0, 3, 254, 0, 0, 0, 0, 0, 0, 0})
 		}},
-		{"the victim's identity", func(_ *device, p eap.Packet) []byte { return as(p, eap.Response, eap.Identity, []byte(victim)) }},
-		{"the attacker's identity", func(_ *device, p eap.Packet) []byte { return as(p, eap.Response, eap.Identity, []byte(attacker)) }},
+		{"the victim's identity", func(_ *device, p eap.Packet) []byte {
+			return as(p, eap.Response, eap.Identity, []byte(victim))
+		}},
+		{"the attacker's identity", func(_ *device, p eap.Packet) []byte {
+			return as(p, eap.Response, eap.Identity, []byte(attacker))
+		}},
 		{"success early", func(_ *device, p eap.Packet) []byte { return as(p, eap.Success, eap.None, nil) }},
 		{"failure early", func(_ *device, p eap.Packet) []byte { return as(p, eap.Failure, eap.None, nil) }},
 		{"a request", func(_ *device, p eap.Packet) []byte { return as(p, eap.Request, p.Type, p.Data) }},
-		{"acknowledge only", func(_ *device, p eap.Packet) []byte { return as(p, eap.Response, p.Type, []byte{version(p)}) }},
-		{"a start", func(_ *device, p eap.Packet) []byte { return as(p, eap.Response, p.Type, []byte{0x20 | version(p)}) }},
+		{"acknowledge only", func(_ *device, p eap.Packet) []byte {
+			return as(p, eap.Response, p.Type, []byte{version(p)})
+		}},
+		{"a start", func(_ *device, p eap.Packet) []byte {
+			return as(p, eap.Response, p.Type, []byte{0x20 | version(p)})
+		}},
 		{"wrong identifier", func(_ *device, p eap.Packet) []byte { p.Identifier += 3; return p.Encode() }},
 		{"wrong version", func(_ *device, p eap.Packet) []byte {
 			if len(p.Data) > 0 {
@@ -195,8 +212,8 @@ func padded(word string) string { return word + string(make([]byte, (16-len(word
 
 func join(parts ...[]byte) []byte { return bytes.Join(parts, nil) }
 
-// insideKinds are deviations of what is said inside a tunnel: those of any, of TEAP, of TTLS and of PEAP. Each is tried in every
-// tunnel, since a TLV in TTLS is as unexpected as anything.
+// insideKinds are deviations of what is said inside a tunnel: those of any, of TEAP, of TTLS and of PEAP. Each is tried
+// in every tunnel, since a TLV in TTLS is as unexpected as anything.
 var insideKinds []insideKind
 
 func init() {
@@ -228,23 +245,33 @@ func init() {
 			return out
 		}},
 		// TEAP
-		{"Identity-Type user alone", tlvs(func(*device, []eap.TLV) []eap.TLV { return []eap.TLV{number(eap.TLVIdentityType, eap.IdentityUser)} })},
-		{"Identity-Type machine alone", tlvs(func(*device, []eap.TLV) []eap.TLV { return []eap.TLV{number(eap.TLVIdentityType, eap.IdentityMachine)} })},
+		{"Identity-Type user alone", tlvs(func(*device, []eap.TLV) []eap.TLV {
+			return []eap.TLV{number(eap.TLVIdentityType, eap.IdentityUser)}
+		})},
+		{"Identity-Type machine alone", tlvs(func(*device, []eap.TLV) []eap.TLV {
+			return []eap.TLV{number(eap.TLVIdentityType, eap.IdentityMachine)}
+		})},
 		{"Identity-Type user as well", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
 			return append(l, number(eap.TLVIdentityType, eap.IdentityUser))
 		})},
 		{"Identity-Type machine as well", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
 			return append(l, number(eap.TLVIdentityType, eap.IdentityMachine))
 		})},
-		{"Identity-Type 7", tlvs(func(_ *device, l []eap.TLV) []eap.TLV { return append(l, number(eap.TLVIdentityType, 7)) })},
+		{"Identity-Type 7", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
+			return append(l, number(eap.TLVIdentityType, 7))
+		})},
 		{"a NAK", tlvs(func(*device, []eap.TLV) []eap.TLV {
 			return []eap.TLV{{Type: eap.TLVNak, Mandatory: true, Value: []byte{0, 0, 0, 0, 0, 9}}}
 		})},
 		{"a NAK as well", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
 			return append(l, eap.TLV{Type: eap.TLVNak, Mandatory: true, Value: []byte{0, 0, 0, 0, 0, 9}})
 		})},
-		{"a result of success", tlvs(func(*device, []eap.TLV) []eap.TLV { return []eap.TLV{number(eap.TLVResult, eap.ResultSuccess)} })},
-		{"a result of success as well", tlvs(func(_ *device, l []eap.TLV) []eap.TLV { return append(l, number(eap.TLVResult, eap.ResultSuccess)) })},
+		{"a result of success", tlvs(func(*device, []eap.TLV) []eap.TLV {
+			return []eap.TLV{number(eap.TLVResult, eap.ResultSuccess)}
+		})},
+		{"a result of success as well", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
+			return append(l, number(eap.TLVResult, eap.ResultSuccess))
+		})},
 		{"both results", tlvs(func(*device, []eap.TLV) []eap.TLV {
 			return []eap.TLV{number(eap.TLVIntermediate, eap.ResultSuccess), number(eap.TLVResult, eap.ResultSuccess)}
 		})},
@@ -254,7 +281,9 @@ func init() {
 		{"an intermediate failure", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
 			return append(without(l, eap.TLVIntermediate), number(eap.TLVIntermediate, eap.ResultFailure))
 		})},
-		{"no intermediate result", tlvs(func(_ *device, l []eap.TLV) []eap.TLV { return without(l, eap.TLVIntermediate) })},
+		{"no intermediate result", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
+			return without(l, eap.TLVIntermediate)
+		})},
 		{"no crypto-binding", tlvs(func(_ *device, l []eap.TLV) []eap.TLV { return without(l, eap.TLVCryptoBinding) })},
 		{"a wrong crypto-binding", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
 			for i, t := range l {
@@ -266,7 +295,8 @@ func init() {
 			return l
 		})},
 		{"a made-up crypto-binding", tlvs(func(d *device, l []eap.TLV) []eap.TLV {
-			return append(without(l, eap.TLVCryptoBinding), eap.TLV{Type: eap.TLVCryptoBinding, Mandatory: true, Value: d.noise(76)})
+			return append(without(l, eap.TLVCryptoBinding), eap.TLV{Type: eap.TLVCryptoBinding, Mandatory: true,
+				Value: d.noise(76)})
 		})},
 		{"doubled TLVs", tlvs(func(_ *device, l []eap.TLV) []eap.TLV { return append(l, l...) })},
 		{"reversed TLVs", tlvs(func(_ *device, l []eap.TLV) (out []eap.TLV) {
@@ -278,41 +308,71 @@ func init() {
 		{"an unknown mandatory TLV", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
 			return append(l, eap.TLV{Type: 77, Mandatory: true, Value: []byte("x")})
 		})},
-		{"an unknown TLV", tlvs(func(_ *device, l []eap.TLV) []eap.TLV { return append(l, eap.TLV{Type: 78, Value: []byte("x")}) })},
-		{"inner identity of the victim", tlvs(func(_ *device, l []eap.TLV) []eap.TLV { return payload(l, eap.Response, eap.Identity, []byte(victim)) })},
+		{"an unknown TLV", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
+			return append(l, eap.TLV{Type: 78, Value: []byte("x")})
+		})},
+		{"inner identity of the victim", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
+			return payload(l, eap.Response, eap.Identity, []byte(victim))
+		})},
 		{"inner identity of the victim's computer", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
 			return payload(l, eap.Response, eap.Identity, []byte(victimPC))
 		})},
-		{"inner Nak for MSCHAPv2", tlvs(func(_ *device, l []eap.TLV) []eap.TLV { return payload(l, eap.Response, eap.Nak, []byte{26}) })},
-		{"inner Nak for TLS", tlvs(func(_ *device, l []eap.TLV) []eap.TLV { return payload(l, eap.Response, eap.Nak, []byte{13}) })},
-		{"inner success", tlvs(func(_ *device, l []eap.TLV) []eap.TLV { return payload(l, eap.Success, eap.None, nil) })},
-		{"inner MSCHAPv2 success", tlvs(func(_ *device, l []eap.TLV) []eap.TLV { return payload(l, eap.Response, eap.MSCHAPv2, []byte{3}) })},
-		{"inner TLS acknowledged", tlvs(func(_ *device, l []eap.TLV) []eap.TLV { return payload(l, eap.Response, eap.TLS, []byte{0}) })},
+		{"inner Nak for MSCHAPv2", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
+			return payload(l, eap.Response, eap.Nak, []byte{26})
+		})},
+		{"inner Nak for TLS", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
+			return payload(l, eap.Response, eap.Nak, []byte{13})
+		})},
+		{"inner success", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
+			return payload(l, eap.Success, eap.None, nil)
+		})},
+		{"inner MSCHAPv2 success", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
+			return payload(l, eap.Response, eap.MSCHAPv2, []byte{3})
+		})},
+		{"inner TLS acknowledged", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
+			return payload(l, eap.Response, eap.TLS, []byte{0})
+		})},
 		{"password of the attacker", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
 			return append(without(l, eap.TLVEAPPayload), password(attacker, attackerWord))
 		})},
 		{"password of the attacker for the victim", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
 			return append(without(l, eap.TLVEAPPayload), password(victim, attackerWord))
 		})},
-		{"no password of nobody", tlvs(func(_ *device, l []eap.TLV) []eap.TLV { return append(without(l, eap.TLVEAPPayload), password("", "")) })},
+		{"no password of nobody", tlvs(func(_ *device, l []eap.TLV) []eap.TLV {
+			return append(without(l, eap.TLVEAPPayload), password("", ""))
+		})},
 		// TTLS
-		{"PAP of nobody", always(join(pair(radius.UserName, "nobody@pool.example"), pair(radius.UserPassword, padded("x"))))},
+		{"PAP of nobody", always(join(pair(radius.UserName, "nobody@pool.example"), pair(radius.UserPassword,
+			padded("x"))))},
 		{"PAP without a name", always(pair(radius.UserPassword, padded("x")))},
-		{"PAP of the attacker", always(join(pair(radius.UserName, attacker), pair(radius.UserPassword, padded(attackerWord))))},
-		{"PAP of the victim", always(join(pair(radius.UserName, victim), pair(radius.UserPassword, padded(attackerWord))))},
-		{"PAP with two names", always(join(pair(radius.UserName, victim), pair(radius.UserName, attacker), pair(radius.UserPassword, padded(attackerWord))))},
-		{"PAP with two names, turned round", always(join(pair(radius.UserName, attacker), pair(radius.UserPassword, padded(attackerWord)), pair(radius.UserName, victim)))},
+		{"PAP of the attacker", always(join(pair(radius.UserName, attacker), pair(radius.UserPassword,
+			padded(attackerWord))))},
+		{"PAP of the victim", always(join(pair(radius.UserName, victim), pair(radius.UserPassword,
+			padded(attackerWord))))},
+		{"PAP with two names", always(join(pair(radius.UserName, victim), pair(radius.UserName, attacker),
+			pair(radius.UserPassword, padded(attackerWord))))},
+		{"PAP with two names, turned round", always(join(pair(radius.UserName, attacker), pair(radius.UserPassword,
+			padded(attackerWord)), pair(radius.UserName, victim)))},
 		{"an empty password", always(join(pair(radius.UserName, victim), pair(radius.UserPassword, "")))},
-		{"CHAP of zeros", always(join(pair(radius.UserName, victim), pair(radius.CHAPPassword, string(make([]byte, 17))), pair(radius.CHAPChallenge, string(make([]byte, 16)))))},
-		{"MS-CHAPv2 of zeros", always(join(pair(radius.UserName, victim), microsoft(radius.MSCHAPChallenge, make([]byte, 16)), microsoft(radius.MSCHAP2Response, make([]byte, 50))))},
-		{"the victim's name as well", func(_ *device, plain []byte) []byte { return join(plain, pair(radius.UserName, victim)) }},
-		{"the victim's name before", func(_ *device, plain []byte) []byte { return join(pair(radius.UserName, victim), plain) }},
+		{"CHAP of zeros", always(join(pair(radius.UserName, victim), pair(radius.CHAPPassword,
+			string(make([]byte, 17))), pair(radius.CHAPChallenge, string(make([]byte, 16)))))},
+		{"MS-CHAPv2 of zeros", always(join(pair(radius.UserName, victim), microsoft(radius.MSCHAPChallenge,
+			make([]byte, 16)), microsoft(radius.MSCHAP2Response, make([]byte, 50))))},
+		{"the victim's name as well", func(_ *device, plain []byte) []byte {
+			return join(plain, pair(radius.UserName, victim))
+		}},
+		{"the victim's name before", func(_ *device, plain []byte) []byte {
+			return join(pair(radius.UserName, victim), plain)
+		}},
 		{"the attacker's PAP as well", func(_ *device, plain []byte) []byte {
 			return join(plain, pair(radius.UserPassword, padded(attackerWord)))
 		}},
 		{"an unknown mandatory pair", func(_ *device, plain []byte) []byte { return join(plain, pair(4711, "x")) }},
-		{"EAP identity of the victim in a pair", always(pair(radius.EAPMessage, string(eap.Packet{Code: eap.Response, Identifier: 0, Type: eap.Identity, Data: []byte(victim)}.Encode())))},
-		{"EAP success in a pair", always(pair(radius.EAPMessage, string(eap.Packet{Code: eap.Success, Identifier: 1}.Encode())))},
+		{"EAP identity of the victim in a pair",
+			always(pair(radius.EAPMessage, string(eap.Packet{Code: eap.Response, Identifier: 0, Type: eap.Identity,
+				Data: []byte(victim)}.Encode())))},
+		{"EAP success in a pair",
+			always(pair(radius.EAPMessage, string(eap.Packet{Code: eap.Success, Identifier: 1}.Encode())))},
 		// PEAP
 		{"bare identity of the victim", always(append([]byte{byte(eap.Identity)}, victim...))},
 		{"bare Nak for MSCHAPv2", always([]byte{byte(eap.Nak), 26})},
@@ -323,12 +383,14 @@ func init() {
 		{"bare GTC of the attacker", always(append([]byte{byte(eap.GTC)}, attackerWord...))},
 		{"an extension of success", always(extension(eap.ResultSuccess))},
 		{"an extension of failure", always(extension(eap.ResultFailure))},
-		{"bare TLV of success", always(append([]byte{byte(eap.Extensions)}, number(eap.TLVResult, eap.ResultSuccess).Append(nil)...))},
+		{"bare TLV of success",
+			always(append([]byte{byte(eap.Extensions)}, number(eap.TLVResult, eap.ResultSuccess).Append(nil)...))},
 	}
 }
 
 func extension(result uint16) []byte {
-	return eap.Packet{Code: eap.Response, Identifier: 5, Type: eap.Extensions, Data: number(eap.TLVResult, result).Append(nil)}.Encode()
+	return eap.Packet{Code: eap.Response, Identifier: 5, Type: eap.Extensions, Data: number(eap.TLVResult,
+		result).Append(nil)}.Encode()
 }
 
 type flightKind struct {
@@ -353,7 +415,10 @@ var flightKinds = func() (out []flightKind) {
 	names := []string{"1st", "2nd", "3rd", "4th", "5th"}
 	for i, name := range names {
 		out = append(out,
-			flightKind{"cut behind the " + name, func(_ *device, b []byte) []byte { r := records(b); return join(r[:min(i+1, len(r))]...) }},
+			flightKind{"cut behind the " + name, func(_ *device, b []byte) []byte {
+				r := records(b)
+				return join(r[:min(i+1, len(r))]...)
+			}},
 			flightKind{"without the " + name, func(_ *device, b []byte) []byte {
 				r := records(b)
 				if i >= len(r) {
@@ -388,6 +453,8 @@ var flightKinds = func() (out []flightKind) {
 	}
 	return append(out, flightKind{"nothing", func(*device, []byte) []byte { return nil }},
 		flightKind{"an alert", func(*device, []byte) []byte { return []byte{21, 3, 3, 0, 2, 2, 40} }},
-		flightKind{"a warning before", func(_ *device, b []byte) []byte { return join([]byte{21, 3, 3, 0, 2, 1, 0}, b) }},
+		flightKind{"a warning before", func(_ *device, b []byte) []byte {
+			return join([]byte{21, 3, 3, 0, 2, 1, 0}, b)
+		}},
 		flightKind{"garbage", func(d *device, b []byte) []byte { return d.noise(len(b)) }})
 }()

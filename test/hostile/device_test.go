@@ -17,7 +17,8 @@ import (
 type holds int
 
 const (
-	// public holds nothing but what is public: names and certificates of the victim, the latter with a key that is not theirs.
+	// public holds nothing but what is public: names and certificates of the victim, the latter with a key that is not
+	// theirs.
 	public holds = iota
 	// lesser has right credentials of somebody with lesser rights, and uses them.
 	lesser
@@ -39,8 +40,8 @@ type scenario struct {
 	ssid, method string
 	holds        holds
 	tls          uint16
-	// ticket resumes a session of the victim without its secret; with otherSuite the server will not resume it, and goes on with a
-	// whole handshake.
+	// ticket resumes a session of the victim without its secret; with otherSuite the server will not resume it, and
+	// goes on with a whole handshake.
 	ticket, otherSuite bool
 }
 
@@ -72,7 +73,10 @@ type deviation struct {
 }
 
 func (d deviation) String() string {
-	return fmt.Sprintf("%s %d: %s", [...]string{"packet", "inside", "flight"}[d.layer], d.at, [...]func(int) string{func(k int) string { return packetKinds[k].name }, func(k int) string { return insideKinds[k].name }, func(k int) string { return flightKinds[k].name }}[d.layer](d.kind))
+	return fmt.Sprintf("%s %d: %s", [...]string{"packet", "inside", "flight"}[d.layer], d.at,
+		[...]func(int) string{func(k int) string { return packetKinds[k].name }, func(k int) string {
+			return insideKinds[k].name
+		}, func(k int) string { return flightKinds[k].name }}[d.layer](d.kind))
 }
 
 // device is one conversation of a hostile device.
@@ -85,7 +89,8 @@ type device struct {
 	count      [3]int
 	// sent are the packets, said what was said inside, as an honest device would have.
 	sent, said [][]byte
-	// stopped tells that nothing more is sent, changed that what was said inside, or a flight, was not what it should have been.
+	// stopped tells that nothing more is sent, changed that what was said inside, or a flight, was not what it should
+	// have been.
 	stopped, changed bool
 	// next are what changes about the next request alone.
 	client  int
@@ -97,10 +102,13 @@ type device struct {
 // settings are those of the supplicant.
 func (d *device) settings() *supplicant.Settings {
 	w, s := d.w, d.s
-	out := &supplicant.Settings{Method: s.method, Identity: attacker, Outer: "anonymous@pool.example", Password: attackerWord, Certificate: w.attackerCert, Roots: w.roots, MinTLS: s.tls, MaxTLS: s.tls, Binding: true, Fragment: 1000}
+	out := &supplicant.Settings{Method: s.method, Identity: attacker, Outer: "anonymous@pool.example",
+		Password: attackerWord, Certificate: w.attackerCert, Roots: w.roots, MinTLS: s.tls, MaxTLS: s.tls,
+		Binding: true, Fragment: 1000}
 	switch s.holds {
 	case public:
-		out.Identity, out.Password, out.Certificate, out.Machine, out.MachineIdentity = victim, "a-guess", w.shown, w.shownPC, victimPC
+		out.Identity, out.Password, out.Certificate, out.Machine, out.MachineIdentity = victim, "a-guess", w.shown,
+			w.shownPC, victimPC
 	case dressed:
 		out.Certificate = w.shown
 	case onStolenPC:
@@ -170,7 +178,8 @@ func (d *device) flight(inner bool, octets []byte) []byte {
 
 // reply sends a packet to the server with what is due.
 func (d *device) reply(packet []byte, state []byte, station string) gate.Answer {
-	q := request{ssid: d.s.ssid, station: station, user: "anonymous@pool.example", state: state, eap: packet, client: d.client}
+	q := request{ssid: d.s.ssid, station: station, user: "anonymous@pool.example", state: state, eap: packet,
+		client: d.client}
 	if d.station != "" {
 		q.station = d.station
 	}
@@ -215,7 +224,8 @@ func (d *device) run() (given []string, err error) {
 		}
 		state = a.State
 		next, err := d.peer.Respond(a.EAP)
-		if err != nil { // the server has gone another way than this device knows; an acknowledgement moves most states on
+		// the server has gone another way than this device knows; an acknowledgement moves most states on
+		if err != nil {
 			p, wrong := eap.Decode(a.EAP)
 			if silent++; silent > 4 || wrong != nil {
 				return given, nil
@@ -229,7 +239,9 @@ func (d *device) run() (given []string, err error) {
 
 // allowed are the VLANs that the attacker may get by his own rights; by what is public alone, none.
 func (p plan) allowed(vlan string) bool {
-	if p.s.holds == public && !slices.ContainsFunc(p.d, func(d deviation) bool { return strings.Contains(d.String(), "the attacker") }) {
+	if p.s.holds == public && !slices.ContainsFunc(p.d, func(d deviation) bool {
+		return strings.Contains(d.String(), "the attacker")
+	}) {
 		return false
 	}
 	if p.s.ssid == "teap-machine" { // nobody but a computer

@@ -24,23 +24,38 @@ var (
 	cuts = []string{"cut behind the 1st", "cut behind the 2nd", "cut behind the 3rd"}
 
 	findings = []finding{
-		{name: "half an inner EAP-TLS, then the other Identity-Type", ssid: "teap-both", method: "teap-tls", holds: []holds{dressed, onStolenPC, ownPC}, flights: cuts,
+		{name: "half an inner EAP-TLS, then the other Identity-Type", ssid: "teap-both", method: "teap-tls",
+			holds: []holds{dressed, onStolenPC, ownPC}, flights: cuts,
 			insides: []string{"Identity-Type user alone", "Identity-Type machine as well"}},
-		{name: "half an inner EAP-TLS, then PAP", ssid: "ttls", method: "ttls-tls", holds: []holds{public, dressed}, flights: cuts, insides: []string{"PAP of nobody", "PAP without a name", "PAP of the attacker"}},
-		{name: "half an inner EAP-TLS, then a password", ssid: "teap-user", method: "teap-tls", holds: []holds{public, dressed}, flights: cuts, insides: []string{"no password of nobody", "password of the attacker"}},
-		{name: "half an inner EAP-TLS, then a success", ssid: "peap", method: "peap-tls", holds: []holds{public, dressed}, flights: cuts, insides: []string{"an extension of success", "bare TLS acknowledged"}},
-		{name: "a person where a computer is wanted", ssid: "teap-machine", method: "teap-mschapv2", holds: []holds{asSelf, asPC}},
-		{name: "a computer's name with a password, where both are wanted", ssid: "teap-both", method: "teap-mschapv2", holds: []holds{asPC, asSelf}},
-		{name: "a session that is offered, and not resumed", ssid: "teap-user", method: "teap-mschapv2", holds: []holds{lesser}, ticket: true, otherSuite: true},
-		{name: "a session without its secret", ssid: "peap", method: "peap-mschapv2", holds: []holds{public}, ticket: true},
+		{name: "half an inner EAP-TLS, then PAP", ssid: "ttls", method: "ttls-tls", holds: []holds{public, dressed},
+			flights: cuts, insides: []string{"PAP of nobody", "PAP without a name", "PAP of the attacker"}},
+		{name: "half an inner EAP-TLS, then a password", ssid: "teap-user", method: "teap-tls", holds: []holds{public,
+			dressed}, flights: cuts, insides: []string{"no password of nobody", "password of the attacker"}},
+		{name: "half an inner EAP-TLS, then a success", ssid: "peap", method: "peap-tls", holds: []holds{public,
+			dressed}, flights: cuts, insides: []string{"an extension of success", "bare TLS acknowledged"}},
+		{name: "a person where a computer is wanted", ssid: "teap-machine", method: "teap-mschapv2",
+			holds: []holds{asSelf, asPC}},
+		{name: "a computer's name with a password, where both are wanted", ssid: "teap-both", method: "teap-mschapv2",
+			holds: []holds{asPC, asSelf}},
+		{name: "a session that is offered, and not resumed", ssid: "teap-user", method: "teap-mschapv2",
+			holds: []holds{lesser}, ticket: true, otherSuite: true},
+		{name: "a session without its secret", ssid: "peap", method: "peap-mschapv2", holds: []holds{public},
+			ticket: true},
 		{name: "doubled pairs in TTLS", ssid: "ttls", method: "ttls-pap", holds: []holds{lesser}, refused: true,
-			insides: []string{"twice", "the victim's name as well", "the victim's name before", "the attacker's PAP as well", "PAP with two names", "PAP with two names, turned round"}},
-		{name: "an unknown mandatory pair in TTLS", ssid: "ttls", method: "ttls-mschapv2", holds: []holds{lesser}, insides: []string{"an unknown mandatory pair"}, refused: true},
-		{name: "doubled TLVs in TEAP", ssid: "teap-user", method: "teap-mschapv2", holds: []holds{lesser}, insides: []string{"doubled TLVs"}, refused: true},
-		{name: "an unknown mandatory TLV in TEAP", ssid: "teap-user", method: "teap-pap", holds: []holds{lesser}, insides: []string{"an unknown mandatory TLV"}, refused: true},
-		{name: "a failure of the method, with a success of the whole", ssid: "teap-user", method: "teap-mschapv2", holds: []holds{lesser}, insides: []string{"an intermediate failure"}, refused: true},
-		{name: "no result of the method, with a success of the whole", ssid: "teap-user", method: "teap-mschapv2", holds: []holds{lesser}, insides: []string{"no intermediate result"}, refused: true},
-		{name: "a success before anything", ssid: "teap-user", method: "teap-pap", holds: []holds{public, lesser}, insides: []string{"a result of success", "both results"}},
+			insides: []string{"twice", "the victim's name as well", "the victim's name before",
+				"the attacker's PAP as well", "PAP with two names", "PAP with two names, turned round"}},
+		{name: "an unknown mandatory pair in TTLS", ssid: "ttls", method: "ttls-mschapv2", holds: []holds{lesser},
+			insides: []string{"an unknown mandatory pair"}, refused: true},
+		{name: "doubled TLVs in TEAP", ssid: "teap-user", method: "teap-mschapv2", holds: []holds{lesser},
+			insides: []string{"doubled TLVs"}, refused: true},
+		{name: "an unknown mandatory TLV in TEAP", ssid: "teap-user", method: "teap-pap", holds: []holds{lesser},
+			insides: []string{"an unknown mandatory TLV"}, refused: true},
+		{name: "a failure of the method, with a success of the whole", ssid: "teap-user", method: "teap-mschapv2",
+			holds: []holds{lesser}, insides: []string{"an intermediate failure"}, refused: true},
+		{name: "no result of the method, with a success of the whole", ssid: "teap-user", method: "teap-mschapv2",
+			holds: []holds{lesser}, insides: []string{"no intermediate result"}, refused: true},
+		{name: "a success before anything", ssid: "teap-user", method: "teap-pap", holds: []holds{public, lesser},
+			insides: []string{"a result of success", "both results"}},
 	}
 )
 
@@ -77,7 +92,8 @@ func (w *world) walk(t *testing.T, f *finding) {
 			continue
 		}
 		for _, h := range f.holds {
-			s := scenario{ssid: f.ssid, method: f.method, holds: h, tls: version, ticket: f.ticket, otherSuite: f.otherSuite}
+			s := scenario{ssid: f.ssid, method: f.method, holds: h, tls: version, ticket: f.ticket,
+				otherSuite: f.otherSuite}
 			honest := &device{w: w, s: s, random: rand.New(rand.NewPCG(1, 2))}
 			if _, err := honest.run(); err != nil {
 				t.Fatal(err)

@@ -33,9 +33,14 @@ func (w *world) gearLanes() {
 			methods = methods[:1]
 		}
 		name := fmt.Sprintf("gear-hostile-%d", i)
-		w.do(http.MethodPost, "/clients", apitype.ClientInput{TACACSSecret: secret, ClientFields: apitype.ClientFields{Name: name, Enabled: true, Addresses: []string{fmt.Sprintf("127.77.%d.0/24", i)}, MessageAuthenticator: "require"}}, nil)
-		w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "hostile " + name, When: "client is " + name, Methods: methods, SecondFactor: factor,
-			Policies: []config.Policy{{Name: "Crown", Enabled: true, When: "group is Crown", Outcome: config.Admit, Pass: "crown"}, {Name: "Lesser", Enabled: true, When: "group is Lesser", Outcome: config.Admit, Pass: "lesser"}}}, nil)
+		w.do(http.MethodPost, "/clients", apitype.ClientInput{TACACSSecret: secret,
+			ClientFields: apitype.ClientFields{Name: name, Enabled: true,
+				Addresses: []string{fmt.Sprintf("127.77.%d.0/24", i)}, MessageAuthenticator: "require"}}, nil)
+		w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "hostile " + name, When: "client is " + name,
+			Methods: methods, SecondFactor: factor,
+			Policies: []config.Policy{{Name: "Crown", Enabled: true, When: "group is Crown", Outcome: config.Admit,
+				Pass: "crown"}, {Name: "Lesser", Enabled: true, When: "group is Lesser", Outcome: config.Admit,
+				Pass: "lesser"}}}, nil)
 	}
 }
 
@@ -69,8 +74,11 @@ func (d *dialogue) name() []byte {
 
 // start is a START of any kind: with the attacker's right proof for himself, with that for the victim, and with none.
 func (d *dialogue) start() ([]byte, byte) {
-	s := tacacs.Start{Action: pick(d.random, tacacs.Login, tacacs.Login, tacacs.Login, tacacs.ChangePassword, tacacs.SendAuth), Level: pick[byte](d.random, 1, 15), Kind: pick(d.random, tacacs.ASCII, tacacs.ASCII, tacacs.PAP, tacacs.CHAP, tacacs.MSCHAPv2, tacacs.Kind(9)),
-		Service: pick(d.random, tacacs.ServiceLogin, tacacs.ServiceLogin, tacacs.ServiceEnable), User: d.name(), Port: []byte("vty0"), Remote: []byte("192.0.2.7")}
+	s := tacacs.Start{Action: pick(d.random, tacacs.Login, tacacs.Login, tacacs.Login, tacacs.ChangePassword,
+		tacacs.SendAuth), Level: pick[byte](d.random, 1, 15), Kind: pick(d.random, tacacs.ASCII, tacacs.ASCII,
+		tacacs.PAP, tacacs.CHAP, tacacs.MSCHAPv2, tacacs.Kind(9)),
+		Service: pick(d.random, tacacs.ServiceLogin, tacacs.ServiceLogin, tacacs.ServiceEnable), User: d.name(),
+		Port: []byte("vty0"), Remote: []byte("192.0.2.7")}
 	version := tacacs.VersionOne
 	switch s.Kind {
 	case tacacs.ASCII:
@@ -102,7 +110,8 @@ func (d *dialogue) code() string {
 }
 
 func (d *dialogue) typed() []byte {
-	c := tacacs.Continue{Message: []byte(pick(d.random, attackerWord, attackerWord, attackerWord, victim, attacker, "", "a-guess", strings.Repeat("x", 400)))}
+	c := tacacs.Continue{Message: []byte(pick(d.random, attackerWord, attackerWord, attackerWord, victim, attacker, "",
+		"a-guess", strings.Repeat("x", 400)))}
 	switch d.random.IntN(12) {
 	case 0:
 		c.Flags = tacacs.Abort
@@ -116,7 +125,8 @@ func (d *dialogue) typed() []byte {
 func (d *dialogue) step() bool {
 	at, session := uint32(d.random.IntN(len(d.conns))), uint32(1+d.random.IntN(3))
 	key := [2]uint32{at, session}
-	h := tacacs.Header{Version: tacacs.VersionDefault, Type: tacacs.Authentication, Seq: d.seq[key] + 1, Session: session, Flags: tacacs.Single}
+	h := tacacs.Header{Version: tacacs.VersionDefault, Type: tacacs.Authentication, Seq: d.seq[key] + 1,
+		Session: session, Flags: tacacs.Single}
 	var body []byte
 	switch {
 	case h.Seq == 1:
@@ -129,7 +139,8 @@ func (d *dialogue) step() bool {
 		h.Seq = pick[byte](d.random, 1, 2, 3, 5, 255)
 		d.said = append(d.said, "out of turn")
 	case 1:
-		q := tacacs.Request{Method: tacacs.MethodTACACS, Level: 15, Kind: tacacs.ASCII, Service: tacacs.ServiceLogin, User: d.name(), Args: [][]byte{[]byte("service=shell"), []byte("cmd=")}}
+		q := tacacs.Request{Method: tacacs.MethodTACACS, Level: 15, Kind: tacacs.ASCII, Service: tacacs.ServiceLogin,
+			User: d.name(), Args: [][]byte{[]byte("service=shell"), []byte("cmd=")}}
 		h.Type, body = tacacs.Authorization, q.Append(nil)
 	case 2: // of the other connection
 		h.Session = session + 1
@@ -180,9 +191,9 @@ func (d *dialogue) step() bool {
 	return true
 }
 
-// The victim's sign-in is never passed, whatever is stopped, repeated, mixed over sessions and connections, or typed with the
-// attacker's own right password or anybody's codes. records looks through all that was recorded.
-// run has the dialogue over connections of its own, and returns how often somebody was passed.
+// The victim's sign-in is never passed, whatever is stopped, repeated, mixed over sessions and connections, or typed
+// with the attacker's own right password or anybody's codes. records looks through all that was recorded. run has the
+// dialogue over connections of its own, and returns how often somebody was passed.
 func (d *dialogue) run() int {
 	for c := range d.conns {
 		dialer := net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(d.from)}}
@@ -220,7 +231,8 @@ func TestHostileDialogues(t *testing.T) {
 				}
 				w.app.Gate.Guard.Release("local", "")
 				_ = w.app.Gate.Factors.Release(token)
-				d := &dialogue{w: w, random: rand.New(rand.NewPCG(*seed, uint64(i))), from: gearFrom[i%2], seeds: seeds, seq: map[[2]uint32]byte{}}
+				d := &dialogue{w: w, random: rand.New(rand.NewPCG(*seed, uint64(i))), from: gearFrom[i%2],
+					seeds: seeds, seq: map[[2]uint32]byte{}}
 				passed.Add(int64(d.run()))
 			}
 		})
@@ -230,7 +242,8 @@ func TestHostileDialogues(t *testing.T) {
 		t.Error("not even the attacker himself was passed, so nothing was tried")
 	}
 	recorded := w.records()
-	t.Logf("%d dialogues in %v, %d sign-ins of the attacker passed, %d attempts recorded", next.Load(), time.Since(begun).Round(time.Second), passed.Load(), recorded)
+	t.Logf("%d dialogues in %v, %d sign-ins of the attacker passed, %d attempts recorded", next.Load(),
+		time.Since(begun).Round(time.Second), passed.Load(), recorded)
 	if done := next.Load(); done < int64(n) {
 		t.Errorf("only %d of %d dialogues", done, n)
 	}

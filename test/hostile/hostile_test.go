@@ -45,22 +45,25 @@ func scenarios() (out []scenario) {
 				add(l.ssid, m, kinds...)
 			}
 		}
-		for _, m := range [][2]string{{"peap", "peap-mschapv2"}, {"ttls", "ttls-pap"}, {"teap-user", "teap-mschapv2"}, {"tls", "eap-tls"}} {
+		for _, m := range [][2]string{{"peap", "peap-mschapv2"}, {"ttls", "ttls-pap"}, {"teap-user", "teap-mschapv2"},
+			{"tls", "eap-tls"}} {
 			ssid, method := m[0], m[1]
 			out = append(out, scenario{ssid: ssid, method: method, holds: public, tls: version, ticket: true})
 			if version == tls.VersionTLS12 {
-				out = append(out, scenario{ssid: ssid, method: method, holds: lesser, tls: version, ticket: true, otherSuite: true})
+				out = append(out, scenario{ssid: ssid, method: method, holds: lesser, tls: version, ticket: true,
+					otherSuite: true})
 			}
 		}
 	}
 	return out
 }
 
-// stolenTicket has the victim sign in, and gives away the ticket of that session, which anybody can hear under TLS 1.2, with a
-// secret that is not its own.
+// stolenTicket has the victim sign in, and gives away the ticket of that session, which anybody can hear under TLS 1.2,
+// with a secret that is not its own.
 func (w *world) stolenTicket(s scenario) tls.ClientSessionCache {
 	cache := tls.NewLRUClientSessionCache(1)
-	own := supplicant.Settings{Method: s.method, Identity: victim, Password: victimWord, Certificate: w.victimCert, MinTLS: s.tls, MaxTLS: s.tls, Sessions: cache}
+	own := supplicant.Settings{Method: s.method, Identity: victim, Password: victimWord, Certificate: w.victimCert,
+		MinTLS: s.tls, MaxTLS: s.tls, Sessions: cache}
 	got, err := "", error(nil)
 	for range 5 { // others guess at the victim's password meanwhile, which brakes the account
 		w.app.Gate.Guard.Release("local", "")
@@ -150,7 +153,8 @@ func pairs(random *rand.Rand, list []scenario, lengths map[scenario][3]int) plan
 	kinds := [3]int{len(packetKinds), len(insideKinds), len(flightKinds)}
 	for {
 		s := list[random.IntN(len(list))]
-		if !strings.HasPrefix(s.method, "peap") && !strings.HasPrefix(s.method, "ttls") && !strings.HasPrefix(s.method, "teap") {
+		if !strings.HasPrefix(s.method, "peap") && !strings.HasPrefix(s.method, "ttls") && !strings.HasPrefix(s.method,
+			"teap") {
 			continue
 		}
 		p := plan{s: s}
@@ -221,7 +225,8 @@ func TestHostileDevices(t *testing.T) {
 	workers.Wait()
 	open, _ := w.app.Gate.Conversations()
 	recorded := w.records()
-	t.Logf("%d scenarios, %d conversations in %v (%d singles of those listed first), %d left open, %d attempts recorded", len(list), done.Load(), time.Since(begun).Round(time.Second), single, open, recorded)
+	t.Logf("%d scenarios, %d conversations in %v (%d singles of those listed first), %d left open, %d attempts "+
+		"recorded", len(list), done.Load(), time.Since(begun).Round(time.Second), single, open, recorded)
 	if int(done.Load()) < len(all) && !t.Failed() {
 		t.Errorf("only %d of %d conversations in the time allowed", done.Load(), len(all))
 	}
@@ -242,7 +247,8 @@ func (w *world) baseline() {
 		if got := strings.Join(given, " "); got != want || err != nil {
 			w.t.Errorf("%s, without a deviation: VLAN %q, wanted %q: %v", s, got, want, err)
 		}
-		own := supplicant.Settings{Method: s.method, Identity: victim, Password: victimWord, Certificate: w.victimCert, Machine: w.victimPC, MachineIdentity: victimPC, MinTLS: s.tls, MaxTLS: s.tls}
+		own := supplicant.Settings{Method: s.method, Identity: victim, Password: victimWord, Certificate: w.victimCert,
+			Machine: w.victimPC, MachineIdentity: victimPC, MinTLS: s.tls, MaxTLS: s.tls}
 		if want = vlanCrown; s.ssid == "teap-machine" {
 			want = vlanPC
 		}

@@ -1,5 +1,5 @@
-// Package hostile plays devices that deviate from the protocols on purpose, one or two deviations at a time, against the
-// real gate with the demo's directory behind it. Each holds nothing but what is public of its victim, or the right
+// Package hostile plays devices that deviate from the protocols on purpose, one or two deviations at a time, against
+// the real gate with the demo's directory behind it. Each holds nothing but what is public of its victim, or the right
 // credentials of somebody with lesser rights. Whatever they do, they are never taken for the victim.
 package hostile
 
@@ -56,9 +56,11 @@ const (
 	victimsStation = "02-00-5E-FF-"
 )
 
-// VLANs by who gets them. 60 and 66 are the attacker's own rights; all others are the victim's, or need something of it.
+// VLANs by who gets them. 60 and 66 are the attacker's own rights; all others are the victim's, or need something of
+// it.
 const (
-	vlanCrown, vlanOnPC, vlanSeen, vlanByCertificate, vlanPC, vlanLesser, vlanLesserPC = "10", "40", "41", "42", "80", "60", "66"
+	vlanCrown, vlanOnPC, vlanSeen, vlanByCertificate, vlanPC, vlanLesser, vlanLesserPC = "10", "40", "41", "42", "80",
+		"60", "66"
 )
 
 // world is a service with a lane for each way to sign in, driven below its sockets.
@@ -86,13 +88,15 @@ var lanes = []struct {
 	prove   string
 }{
 	{"peap", []string{"peap-mschapv2", "peap-gtc", "peap-tls"}, "user"},
-	{"ttls", []string{"ttls-pap", "ttls-chap", "ttls-mschap", "ttls-mschapv2", "ttls-md5", "ttls-gtc", "ttls-tls"}, "user"},
+	{"ttls", []string{"ttls-pap", "ttls-chap", "ttls-mschap", "ttls-mschapv2", "ttls-md5", "ttls-gtc", "ttls-tls"},
+		"user"},
 	{"teap-user", []string{"teap-mschapv2", "teap-tls", "teap-pap"}, "user"},
 	{"teap-machine", []string{"teap-tls", "teap-mschapv2", "teap-pap"}, "machine"},
 	{"teap-both", []string{"teap-tls", "teap-mschapv2", "teap-pap"}, "both"},
 	{"tls", []string{"eap-tls"}, "user"},
 	{"md5", []string{"eap-md5"}, "user"},
-	{"all", []string{"eap-tls", "peap-tls", "peap-mschapv2", "ttls-tls", "ttls-pap", "ttls-mschapv2", "teap-tls", "teap-mschapv2", "teap-pap", "eap-md5"}, "both"},
+	{"all", []string{"eap-tls", "peap-tls", "peap-mschapv2", "ttls-tls", "ttls-pap", "ttls-mschapv2", "teap-tls",
+		"teap-mschapv2", "teap-pap", "eap-md5"}, "both"},
 }
 
 func newWorld(t testing.TB) *world {
@@ -106,7 +110,8 @@ func newWorld(t testing.TB) *world {
 	address := serve(t, directory)
 	t.Cleanup(directory.Close)
 	w.boot()
-	w.must(lab.SetUp(context.Background(), w.api, w.app.SetupCode, lab.Outside{Servers: []string{address}, Authority: ca.PEM}))
+	w.must(lab.SetUp(context.Background(), w.api, w.app.SetupCode, lab.Outside{Servers: []string{address},
+		Authority: ca.PEM}))
 	kit, err := lab.Outfit(context.Background(), w.api)
 	w.must(err)
 	w.roots, w.victimPC, w.attackerPC = kit.Roots, kit.Computers[0], kit.Computers[1]
@@ -151,7 +156,8 @@ func (w *world) must(err error) {
 
 func (w *world) boot() {
 	w.t.Helper()
-	a, err := app.Start(context.Background(), app.Options{Data: w.dir, HTTP: "127.0.0.1:0", TACACS: []string{"127.0.0.1:0"}})
+	a, err := app.Start(context.Background(), app.Options{Data: w.dir, HTTP: "127.0.0.1:0",
+		TACACS: []string{"127.0.0.1:0"}})
 	w.must(err)
 	token := ""
 	if w.api != nil {
@@ -170,24 +176,33 @@ func (w *world) do(method, path string, in, out any) {
 
 func (w *world) configure() {
 	for i, name := range []string{"np-hostile", "sp-hostile"} {
-		w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, TACACSSecret: secret, ClientFields: apitype.ClientFields{Name: name, Enabled: true, Addresses: []string{fmt.Sprintf("203.0.113.%d", 200+i)}, MessageAuthenticator: "require"}}, nil)
+		w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, TACACSSecret: secret,
+			ClientFields: apitype.ClientFields{Name: name, Enabled: true,
+				Addresses: []string{fmt.Sprintf("203.0.113.%d", 200+i)}, MessageAuthenticator: "require"}}, nil)
 	}
-	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "pool", Forms: []config.Form{{Kind: config.Suffix, Value: "pool.example"}}, Lookup: []config.Lookup{{Store: config.LocalStore, Unreachable: config.Refuse}}}, nil)
+	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "pool",
+		Forms:  []config.Form{{Kind: config.Suffix, Value: "pool.example"}},
+		Lookup: []config.Lookup{{Store: config.LocalStore, Unreachable: config.Refuse}}}, nil)
 	for _, vlan := range []string{vlanCrown, vlanOnPC, vlanSeen, vlanByCertificate, vlanPC, vlanLesser, vlanLesserPC} {
 		w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "vlan " + vlan, VLAN: vlan}, nil)
 	}
 	policies := func() (out []config.Policy) {
 		for _, p := range [][2]string{
-			{`group is Crown`, vlanCrown}, {`certificate.subject contains mighty`, vlanByCertificate}, {`kind is computer and machine is "PC01$"`, vlanPC}, {`kind is computer`, vlanLesserPC},
+			{`group is Crown`, vlanCrown}, {`certificate.subject contains mighty`, vlanByCertificate},
+			{`kind is computer and machine is "PC01$"`, vlanPC}, {`kind is computer`, vlanLesserPC},
 			{`machine is "PC01$"`, vlanOnPC}, {`machine.seen within 8h`, vlanSeen}, {`group is Lesser`, vlanLesser},
 		} {
-			out = append(out, config.Policy{Name: p[0], Enabled: true, When: p[0], Outcome: config.Admit, Pass: "vlan " + p[1]})
+			out = append(out, config.Policy{Name: p[0], Enabled: true, When: p[0], Outcome: config.Admit,
+				Pass: "vlan " + p[1]})
 		}
 		return out
 	}
-	w.do(http.MethodPost, "/trusts", apitype.TrustFields{Name: "hostile", Authorities: []string{"Lantern Network"}, Identity: []string{"upn", "dns"}, Unanswered: config.RefuseUnanswered}, nil)
+	w.do(http.MethodPost, "/trusts", apitype.TrustFields{Name: "hostile", Authorities: []string{"Lantern Network"},
+		Identity: []string{"upn", "dns"}, Unanswered: config.RefuseUnanswered}, nil)
 	for _, l := range lanes {
-		w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "hostile " + l.ssid, When: "ssid is hostile-" + l.ssid, Methods: l.methods, TLS: config.LaneTLS{Prove: l.prove, ResumeMinutes: 60, Trust: "hostile", Certificate: "radius"}, Policies: policies()}, nil)
+		w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "hostile " + l.ssid, When: "ssid is hostile-" +
+			l.ssid, Methods: l.methods, TLS: config.LaneTLS{Prove: l.prove, ResumeMinutes: 60, Trust: "hostile",
+			Certificate: "radius"}, Policies: policies()}, nil)
 	}
 	w.gearLanes()
 	var list apitype.Page[apitype.Lane]
@@ -204,7 +219,9 @@ func (w *world) configure() {
 	for name, word := range map[string]string{victim: victimWord, attacker: attackerWord} {
 		group := map[string]string{victim: "Crown", attacker: "Lesser"}[name]
 		bare, _, _ := strings.Cut(name, "@")
-		w.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: word, AccountFields: apitype.AccountFields{Name: bare, Groups: []string{group}, Enabled: true, Keeps: "password"}}, nil)
+		w.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: word,
+			AccountFields: apitype.AccountFields{Name: bare, Groups: []string{group}, Enabled: true,
+				Keeps: "password"}}, nil)
 	}
 	w.do(http.MethodPost, "/draft/publish", apitype.PublishBody{Despite: true}, nil)
 }
@@ -212,7 +229,8 @@ func (w *world) configure() {
 // issue has the authority of the demo issue a certificate to a person.
 func (w *world) issue(upn string) *tls.Certificate {
 	var out apitype.NewlyIssued
-	w.do(http.MethodPost, "/authorities/Lantern Network/issue", apitype.IssueInput{UPN: upn, Make: apitype.Make{Subject: upn}}, &out)
+	w.do(http.MethodPost, "/authorities/Lantern Network/issue", apitype.IssueInput{UPN: upn,
+		Make: apitype.Make{Subject: upn}}, &out)
 	pair, err := tls.X509KeyPair([]byte(out.Chain), []byte(out.Key))
 	w.must(err)
 	return &pair
@@ -242,7 +260,8 @@ func (w *world) cheapen() {
 		}
 		salt := []byte("sixteen octets..")
 		key := argon2.IDKey([]byte(word), salt, 1, 8, 1, 32)
-		row.Hash = fmt.Sprintf("$argon2id$v=%d$m=8,t=1,p=1$%s$%s", argon2.Version, base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key))
+		row.Hash = fmt.Sprintf("$argon2id$v=%d$m=8,t=1,p=1$%s$%s", argon2.Version,
+			base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key))
 		w.must(s.SaveAccount(context.Background(), row))
 	}
 }
@@ -283,7 +302,8 @@ func (w *world) ask(q *request) gate.Answer {
 	w.must(err)
 	c, ctx := w.clients[q.client], context.Background()
 	prefix, _ := config.ParsePrefix(c.Addresses[0])
-	r := access.Request{Packet: p, Client: c, From: prefix.Addr(), Key: w.key, Signed: true, Snapshot: w.app.Gate.Current(), Begun: time.Now()}
+	r := access.Request{Packet: p, Client: c, From: prefix.Addr(), Key: w.key, Signed: true,
+		Snapshot: w.app.Gate.Current(), Begun: time.Now()}
 	return r.Answer(ctx, w.app.Gate)
 }
 

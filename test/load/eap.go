@@ -39,15 +39,22 @@ func prepareEAP(s *service) (*tunnels, error) {
 	var issued, server apitype.NewlyIssued
 	err := errors.Join(
 		s.do(http.MethodPost, "/authorities", apitype.AuthorityInput{Name: "load", Make: &apitype.Make{}}, nil),
-		s.do(http.MethodPost, "/certificates", apitype.CertificateInput{Name: "radius", Authority: "load", Make: &apitype.Make{Subject: "radius.example"}}, nil),
-		s.do(http.MethodPost, "/trusts", apitype.TrustFields{Name: "devices", Authorities: []string{"load"}, Identity: []string{"subject"}, Unanswered: "refuse"}, nil),
-		s.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wireless", When: "port.type is Wireless-802.11", Methods: []string{"peap-mschapv2", "eap-tls"}, TLS: config.LaneTLS{ResumeMinutes: 60},
-			Policies: []config.Policy{{Name: "All", Enabled: true, When: "always", Outcome: config.Admit, Pass: "crew"}}}, nil),
-		s.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: password, AccountFields: apitype.AccountFields{Name: "eap", Enabled: true, Keeps: "nt-hash"}}, nil),
+		s.do(http.MethodPost, "/certificates", apitype.CertificateInput{Name: "radius", Authority: "load",
+			Make: &apitype.Make{Subject: "radius.example"}}, nil),
+		s.do(http.MethodPost, "/trusts", apitype.TrustFields{Name: "devices", Authorities: []string{"load"},
+			Identity: []string{"subject"}, Unanswered: "refuse"}, nil),
+		s.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wireless", When: "port.type is Wireless-802.11",
+			Methods: []string{"peap-mschapv2", "eap-tls"}, TLS: config.LaneTLS{ResumeMinutes: 60},
+			Policies: []config.Policy{{Name: "All", Enabled: true, When: "always", Outcome: config.Admit,
+				Pass: "crew"}}}, nil),
+		s.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: password,
+			AccountFields: apitype.AccountFields{Name: "eap", Enabled: true, Keeps: "nt-hash"}}, nil),
 		s.do(http.MethodPost, "/draft/publish", map[string]string{}, nil),
 		s.do(http.MethodGet, "/authorities/load", nil, &authority),
-		s.do(http.MethodPost, "/authorities/load/issue", apitype.IssueInput{Make: apitype.Make{Subject: "eap"}}, &issued),
-		s.do(http.MethodPost, "/authorities/load/issue", apitype.IssueInput{Make: apitype.Make{Subject: "baseline"}}, &server))
+		s.do(http.MethodPost, "/authorities/load/issue", apitype.IssueInput{Make: apitype.Make{Subject: "eap"}},
+			&issued),
+		s.do(http.MethodPost, "/authorities/load/issue", apitype.IssueInput{Make: apitype.Make{Subject: "baseline"}},
+			&server))
 	if err != nil {
 		return nil, err
 	}
@@ -98,8 +105,10 @@ func (t *tunnels) handshake(version uint16, mutual bool) func(int) error {
 		a, b := net.Pipe()
 		defer a.Close()
 		defer b.Close()
-		serverConfig := &tls.Config{Certificates: []tls.Certificate{t.server}, SessionTicketsDisabled: true, MaxVersion: version}
-		clientConfig := &tls.Config{InsecureSkipVerify: true, CurvePreferences: supplicant.Groups, MaxVersion: version, VerifyConnection: t.verify(x509.ExtKeyUsageClientAuth)}
+		serverConfig := &tls.Config{Certificates: []tls.Certificate{t.server}, SessionTicketsDisabled: true,
+			MaxVersion: version}
+		clientConfig := &tls.Config{InsecureSkipVerify: true, CurvePreferences: supplicant.Groups, MaxVersion: version,
+			VerifyConnection: t.verify(x509.ExtKeyUsageClientAuth)}
 		if mutual {
 			serverConfig.ClientAuth, serverConfig.ClientCAs = tls.RequireAndVerifyClientCert, t.roots
 			clientConfig.Certificates = []tls.Certificate{t.device}
@@ -118,7 +127,8 @@ func (t *tunnels) handshake(version uint16, mutual bool) func(int) error {
 // verify checks the other's certificate as the devices of the measurement do.
 func (t *tunnels) verify(usage x509.ExtKeyUsage) func(tls.ConnectionState) error {
 	return func(state tls.ConnectionState) error {
-		_, err := state.PeerCertificates[0].Verify(x509.VerifyOptions{Roots: t.roots, KeyUsages: []x509.ExtKeyUsage{usage}})
+		_, err := state.PeerCertificates[0].Verify(x509.VerifyOptions{Roots: t.roots,
+			KeyUsages: []x509.ExtKeyUsage{usage}})
 		return err
 	}
 }
@@ -154,8 +164,10 @@ func (t *tunnels) signIn(version uint16, method string, sessions []tls.ClientSes
 		if sessions != nil {
 			device.Sessions = sessions[worker]
 		}
-		reply, err := trial.Send(context.Background(), trial.Request{Exchange: n.exchange, Secret: secret, Method: method, User: "eap", Password: password, Supplicant: device, Brief: true,
-			Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Wireless-802.11"}, {Name: "Calling-Station-Id", Value: fmt.Sprintf("02-00-5E-00-00-%02X", worker)}}})
+		reply, err := trial.Send(context.Background(), trial.Request{Exchange: n.exchange, Secret: secret,
+			Method: method, User: "eap", Password: password, Supplicant: device, Brief: true,
+			Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Wireless-802.11"},
+				{Name: "Calling-Station-Id", Value: fmt.Sprintf("02-00-5E-00-00-%02X", worker)}}})
 		switch {
 		case err != nil:
 			return err
@@ -189,7 +201,8 @@ const workers = 16
 
 // compare measures in turn, so that all see the same machine.
 func (t *tunnels) compare(version uint16, duration time.Duration, rounds int) error {
-	fmt.Printf("EAP conversations over loopback beside bare TLS handshakes, both sides on the same cores: %s, ECDSA P-256\n", tls.VersionName(version))
+	fmt.Printf("EAP conversations over loopback beside bare TLS handshakes, both sides on the same cores: %s, ECDSA "+
+		"P-256\n", tls.VersionName(version))
 	var full, certified, resumed []float64
 	for round := range rounds {
 		caches := make([]tls.ClientSessionCache, workers)
@@ -200,18 +213,22 @@ func (t *tunnels) compare(version uint16, duration time.Duration, rounds int) er
 			}
 		}
 		var rates [5]float64
-		for i, once := range []func(int) error{t.handshake(version, false), t.signIn(version, "peap-mschapv2", nil), t.handshake(version, true), t.signIn(version, "eap-tls", nil), t.signIn(version, "peap-mschapv2", caches)} {
+		for i, once := range []func(int) error{t.handshake(version, false), t.signIn(version, "peap-mschapv2", nil),
+			t.handshake(version, true), t.signIn(version, "eap-tls", nil), t.signIn(version, "peap-mschapv2", caches)} {
 			var err error
 			if rates[i], err = perSecond(workers, duration, once); err != nil {
 				return err
 			}
 		}
 		bare, peap, mutual, eaptls, again := rates[0], rates[1], rates[2], rates[3], rates[4]
-		full, certified, resumed = append(full, peap/bare), append(certified, eaptls/mutual), append(resumed, again/peap)
-		fmt.Printf("  round %d: handshake %5.0f/s  PEAP %5.0f/s (%.2f)   with client certificate %5.0f/s  EAP-TLS %5.0f/s (%.2f)   resumed PEAP %5.0f/s (%.1f times the full)\n",
+		full, certified, resumed = append(full, peap/bare), append(certified, eaptls/mutual),
+			append(resumed, again/peap)
+		fmt.Printf("  round %d: handshake %5.0f/s  PEAP %5.0f/s (%.2f)   with client certificate %5.0f/s  EAP-TLS "+
+			"%5.0f/s (%.2f)   resumed PEAP %5.0f/s (%.1f times the full)\n",
 			round+1, bare, peap, peap/bare, mutual, eaptls, eaptls/mutual, again, again/peap)
 	}
-	fmt.Printf("  median: PEAP %.2f of a handshake, EAP-TLS %.2f of one with client certificate, resumed PEAP %.1f times the full\n", median(full), median(certified), median(resumed))
+	fmt.Printf("  median: PEAP %.2f of a handshake, EAP-TLS %.2f of one with client certificate, resumed PEAP %.1f "+
+		"times the full\n", median(full), median(certified), median(resumed))
 	return nil
 }
 
@@ -234,7 +251,8 @@ func openConversations(s *service, t *tunnels) error {
 		}
 		opened := conversations(s) - before
 		grown := heapNow() - heap
-		fmt.Printf("Memory of a conversation left %s: %.1f kB (%d open)\n", stage.words, float64(grown)/float64(max(opened, 1))/1024, opened)
+		fmt.Printf("Memory of a conversation left %s: %.1f kB (%d open)\n", stage.words,
+			float64(grown)/float64(max(opened, 1))/1024, opened)
 	}
 	return nil
 }
@@ -244,8 +262,8 @@ func conversations(s *service) int {
 	return open
 }
 
-// heapNow is what is in use of heap and stacks, after what measurements before left behind is gone: pools and the stacks of workers
-// take more than one collection.
+// heapNow is what is in use of heap and stacks, after what measurements before left behind is gone: pools and the
+// stacks of workers take more than one collection.
 func heapNow() int64 {
 	for range 4 {
 		runtime.GC()
@@ -266,7 +284,8 @@ func leaveOpen(t *tunnels, n int, hello bool) error {
 	key := radius.NewKey([]byte(secret))
 	buf := make([]byte, radius.MaxSize)
 	ask := func(i int, state, message []byte) (radius.Packet, error) {
-		b := radius.NewRequest(radius.AccessRequest, byte(i), [16]byte{byte(i), byte(i >> 8), byte(i >> 16), byte(len(state)), byte(len(message)), byte(len(message) >> 8)}, true)
+		b := radius.NewRequest(radius.AccessRequest, byte(i), [16]byte{byte(i), byte(i >> 8), byte(i >> 16),
+			byte(len(state)), byte(len(message)), byte(len(message) >> 8)}, true)
 		b.AddText(radius.UserName, "eap")
 		b.AddText(radius.CallingStationID, fmt.Sprintf("02-00-5E-%02X-%02X-%02X", i>>16, i>>8&255, i&255))
 		b.AddInteger(radius.NASPortType, 19)

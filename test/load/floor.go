@@ -39,7 +39,8 @@ func (f *floor) serve(key *radius.Key) {
 		if err != nil || !key.VerifyMessageAuthenticator(&p) {
 			continue
 		}
-		if got, err := key.OpenPassword(clear[:0], p.Get(radius.UserPassword), p.Authenticator); err != nil || string(got) != password {
+		if got, err := key.OpenPassword(clear[:0], p.Get(radius.UserPassword), p.Authenticator); err != nil ||
+			string(got) != password {
 			continue
 		}
 		reply, err := radius.NewReply(out, radius.AccessAccept, p.Identifier).SignReply(key, p.Authenticator)

@@ -43,13 +43,17 @@ func question(name string, kind tacacs.Type, version byte, body []byte, status b
 }
 
 func gearAsks(flags byte) []gearAsk {
-	command := tacacs.Request{Method: tacacs.MethodTACACS, Level: 15, Kind: tacacs.ASCII, Service: tacacs.ServiceLogin, User: []byte(user(0)), Port: []byte("vty0"), Remote: []byte("192.0.2.7"),
-		Args: [][]byte{[]byte("service=shell"), []byte("cmd=show"), []byte("cmd-arg=interfaces"), []byte("cmd-arg=<cr>")}}
-	login := tacacs.Start{Action: tacacs.Login, Level: 1, Kind: tacacs.PAP, Service: tacacs.ServiceLogin, User: []byte(user(0)), Port: []byte("vty0"), Remote: []byte("192.0.2.7"), Data: []byte(password)}
+	command := tacacs.Request{Method: tacacs.MethodTACACS, Level: 15, Kind: tacacs.ASCII, Service: tacacs.ServiceLogin,
+		User: []byte(user(0)), Port: []byte("vty0"), Remote: []byte("192.0.2.7"),
+		Args: [][]byte{[]byte("service=shell"), []byte("cmd=show"), []byte("cmd-arg=interfaces"),
+			[]byte("cmd-arg=<cr>")}}
+	login := tacacs.Start{Action: tacacs.Login, Level: 1, Kind: tacacs.PAP, Service: tacacs.ServiceLogin,
+		User: []byte(user(0)), Port: []byte("vty0"), Remote: []byte("192.0.2.7"), Data: []byte(password)}
 	record := tacacs.Record{Flags: tacacs.FlagStop, Request: command}
 	acct := question("accounting records", tacacs.Accounting, tacacs.VersionDefault, record.Append(nil), 0, flags)
 	return []gearAsk{
-		question("authorizations", tacacs.Authorization, tacacs.VersionDefault, command.Append(nil), byte(tacacs.AuthorAdd), flags),
+		question("authorizations", tacacs.Authorization, tacacs.VersionDefault, command.Append(nil),
+			byte(tacacs.AuthorAdd), flags),
 		acct, // its status is the fifth octet; the first, of the length of the message, is 0
 		question("logins", tacacs.Authentication, tacacs.VersionOne, login.Append(nil), byte(tacacs.AuthenPass), flags),
 	}
@@ -114,7 +118,8 @@ func askGear(target string, a gearAsk, single, check bool, duration time.Duratio
 			for n := 0; failed.Load() == nil; n++ {
 				at := time.Now()
 				if rate > 0 { // each has its own even beat
-					at = begun.Add(time.Duration((float64(n) + float64(i)/gearConns) * float64(gearConns) / rate * float64(time.Second)))
+					at = begun.Add(time.Duration((float64(n) + float64(i)/gearConns) * float64(
+						gearConns) / rate * float64(time.Second)))
 					time.Sleep(time.Until(at))
 				}
 				if at.After(end) {
@@ -181,19 +186,26 @@ func exchangeGear(conn net.Conn, a *gearAsk, check bool, buf []byte) error {
 
 // configureGear adds gear, a lane for it, and a pass with a command list.
 func (s *service) configureGear() error {
-	lines := []config.CommandLine{{Verdict: "refuse", Pattern: "show running-config *"}, {Verdict: "permit", Pattern: "configure terminal"}, {Verdict: "permit", Pattern: "interface eth*|gi*"}, {Verdict: "permit", Pattern: "show *"}}
+	lines := []config.CommandLine{{Verdict: "refuse", Pattern: "show running-config *"},
+		{Verdict: "permit", Pattern: "configure terminal"}, {Verdict: "permit", Pattern: "interface eth*|gi*"},
+		{Verdict: "permit", Pattern: "show *"}}
 	return errors.Join(
-		s.do(http.MethodPost, "/clients", apitype.ClientInput{TACACSSecret: gearSecret, ClientFields: apitype.ClientFields{Name: "gear-1", Enabled: true, Addresses: []string{"127.0.1.0/24"}, MessageAuthenticator: "require", Tags: map[string]string{"kind": "router"}}}, nil),
+		s.do(http.MethodPost, "/clients", apitype.ClientInput{TACACSSecret: gearSecret,
+			ClientFields: apitype.ClientFields{Name: "gear-1", Enabled: true, Addresses: []string{"127.0.1.0/24"},
+				MessageAuthenticator: "require", Tags: map[string]string{"kind": "router"}}}, nil),
 		s.do(http.MethodPost, "/command-lists", apitype.CommandListFields{Name: "looking", Lines: lines}, nil),
-		s.do(http.MethodPost, "/passes", apitype.PassFields{Name: "gear", PrivilegeLevel: "7", Commands: "looking"}, nil),
-		s.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Gear", When: "service in device-login, device-command", Methods: []string{"pap"}, Policies: []config.Policy{
-			{Name: "Officers", Enabled: true, When: `group is "Deck Officers" and client.kind is router`, Outcome: config.Admit, Pass: "gear"},
-			{Name: "Crew", Enabled: true, When: `group is Crew`, Outcome: config.Admit, Pass: "gear"}}}, nil),
+		s.do(http.MethodPost, "/passes", apitype.PassFields{Name: "gear", PrivilegeLevel: "7", Commands: "looking"},
+			nil),
+		s.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Gear",
+			When: "service in device-login, device-command", Methods: []string{"pap"}, Policies: []config.Policy{
+				{Name: "Officers", Enabled: true, When: `group is "Deck Officers" and client.kind is router`,
+					Outcome: config.Admit, Pass: "gear"},
+				{Name: "Crew", Enabled: true, When: `group is Crew`, Outcome: config.Admit, Pass: "gear"}}}, nil),
 		s.do(http.MethodPost, "/draft/publish", map[string]string{}, nil))
 }
 
-// measureGear measures what gear asks beside a bare echo of the same packets, by connections that are kept and by one for each
-// question; every answer is in the journal before it is sent.
+// measureGear measures what gear asks beside a bare echo of the same packets, by connections that are kept and by one
+// for each question; every answer is in the journal before it is sent.
 func measureGear(s *service, duration time.Duration, rounds int) error {
 	if err := s.configureGear(); err != nil {
 		return err
@@ -204,7 +216,8 @@ func measureGear(s *service, duration time.Duration, rounds int) error {
 	}
 	defer floor.Close()
 	target := s.TACACS[0].String()
-	fmt.Printf("TACACS+ over loopback from %d devices, service and load on the same cores; every answer is in the journal, on the disk, before it is sent\n", gearConns)
+	fmt.Printf("TACACS+ over loopback from %d devices, service and load on the same cores; every answer is in the "+
+		"journal, on the disk, before it is sent\n", gearConns)
 	for _, single := range []bool{true, false} {
 		var flags byte
 		how := "a connection for each"
@@ -212,7 +225,8 @@ func measureGear(s *service, duration time.Duration, rounds int) error {
 			flags, how = tacacs.Single, "kept connections"
 		}
 		for _, a := range gearAsks(flags) {
-			if _, err := askGear(target, a, single, true, 200*time.Millisecond, 0); err != nil { // each password once by argon2id
+			// each password once by argon2id
+			if _, err := askGear(target, a, single, true, 200*time.Millisecond, 0); err != nil {
 				return err
 			}
 			var ratios, rates []float64
@@ -238,8 +252,11 @@ func measureGear(s *service, duration time.Duration, rounds int) error {
 			if err != nil {
 				return err
 			}
-			fmt.Printf("  %-18s %-21s %6.0f/s, ratio to the echo %.2f (%.2f to %.2f); at half load %.0f/s: p50 %v, p99 %v (echo %v)\n", a.name, how, rates[len(rates)/2], ratios[len(ratios)/2], ratios[0], ratios[len(ratios)-1],
-				half.rate, half.percentile(50).Round(10*time.Microsecond), half.percentile(99).Round(10*time.Microsecond), same.percentile(99))
+			fmt.Printf("  %-18s %-21s %6.0f/s, ratio to the echo %.2f (%.2f to %.2f); at half load %.0f/s: p50 %v, "+
+				"p99 %v (echo %v)\n", a.name, how, rates[len(rates)/2], ratios[len(ratios)/2], ratios[0],
+				ratios[len(ratios)-1],
+				half.rate, half.percentile(50).Round(10*time.Microsecond),
+				half.percentile(99).Round(10*time.Microsecond), same.percentile(99))
 		}
 	}
 	return idleGear(target, 10_000)

@@ -36,8 +36,10 @@ func main() {
 	only := flag.Bool("throughput", false, "measure only the attempts per second")
 	tunnelled := flag.Bool("eap", false, "measure only EAP conversations")
 	gear := flag.Bool("gear", false, "measure only TACACS+")
-	held, at := flag.Int("hold", 0, "only open so many TACACS+ connections and let them rest; the measurement calls itself with it"), flag.String("at", "", "where to")
-	rehearsed := flag.Int("rehearse", 0, "record so many attempts, and measure only their rehearsal, alone and under load")
+	held, at := flag.Int("hold", 0, "only open so many TACACS+ connections and let them rest; the measurement calls "+
+		"itself with it"), flag.String("at", "", "where to")
+	rehearsed := flag.Int("rehearse", 0, "record so many attempts, and measure only their rehearsal, alone and "+
+		"under load")
 	flag.Parse()
 	if *profile != "" {
 		f, err := os.Create(*profile)
@@ -76,14 +78,17 @@ func start() (*service, error) {
 		return nil, err
 	}
 	s := &service{dir: dir}
-	s.App, err = app.Start(context.Background(), app.Options{Data: dir, HTTP: "127.0.0.1:0", RADIUS: []string{"127.0.0.1:0"}, TACACS: []string{"127.0.0.1:0"}})
+	s.App, err = app.Start(context.Background(), app.Options{Data: dir, HTTP: "127.0.0.1:0",
+		RADIUS: []string{"127.0.0.1:0"}, TACACS: []string{"127.0.0.1:0"}})
 	if err != nil {
 		return nil, err
 	}
 	s.api = &client.Client{URL: s.URL}
 	var signed apitype.SignedIn
-	err = errors.Join(s.do(http.MethodPost, "/setup", apitype.SetupInput{Code: s.SetupCode, Name: "load", Password: "load-and-measure"}, nil),
-		s.do(http.MethodPost, "/sign-in", apitype.SignInInput{Name: "load", Password: "load-and-measure", TokenName: "load"}, &signed))
+	err = errors.Join(s.do(http.MethodPost, "/setup", apitype.SetupInput{Code: s.SetupCode, Name: "load",
+		Password: "load-and-measure"}, nil),
+		s.do(http.MethodPost, "/sign-in", apitype.SignInInput{Name: "load", Password: "load-and-measure",
+			TokenName: "load"}, &signed))
 	s.api.Token = signed.Token
 	return s, err
 }
@@ -100,16 +105,26 @@ func (s *service) end() {
 // configure adds a client, people and a lane with a few policies before the one that fits.
 func (s *service) configure() error {
 	err := errors.Join(
-		s.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{Name: "load-1", Enabled: true, Addresses: []string{"127.0.0.1"}, MessageAuthenticator: "require", Tags: map[string]string{"site": "north-pier"}}}, nil),
-		s.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "here", Forms: []config.Form{{Kind: config.Bare}}, Lookup: []config.Lookup{{Store: "local", Unreachable: config.Refuse}}}, nil),
-		s.do(http.MethodPost, "/passes", apitype.PassFields{Name: "crew", VLAN: "30", SessionTimeout: 3600, Role: "crew"}, nil),
-		s.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "port.type is Ethernet", Methods: []string{"pap"}, Policies: []config.Policy{
-			{Name: "Officers", Enabled: true, When: `group is "Deck Officers" and client.site is north-pier`, Outcome: config.Admit, Pass: "crew"},
-			{Name: "Engine", Enabled: true, When: `group is "Engine Room"`, Outcome: config.Admit, Pass: "crew"},
-			{Name: "By department", Enabled: true, When: "always", Outcome: config.Admit, Groups: []config.GroupRow{{Group: "Ticketing", Pass: "crew"}, {Group: "Crew", Pass: "crew"}}}}}, nil),
+		s.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret,
+			ClientFields: apitype.ClientFields{Name: "load-1", Enabled: true, Addresses: []string{"127.0.0.1"},
+				MessageAuthenticator: "require", Tags: map[string]string{"site": "north-pier"}}}, nil),
+		s.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "here", Forms: []config.Form{{Kind: config.Bare}},
+			Lookup: []config.Lookup{{Store: "local", Unreachable: config.Refuse}}}, nil),
+		s.do(http.MethodPost, "/passes", apitype.PassFields{Name: "crew", VLAN: "30", SessionTimeout: 3600,
+			Role: "crew"}, nil),
+		s.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "port.type is Ethernet",
+			Methods: []string{"pap"}, Policies: []config.Policy{
+				{Name: "Officers", Enabled: true, When: `group is "Deck Officers" and client.site is north-pier`,
+					Outcome: config.Admit, Pass: "crew"},
+				{Name: "Engine", Enabled: true, When: `group is "Engine Room"`, Outcome: config.Admit, Pass: "crew"},
+				{Name: "By department", Enabled: true, When: "always", Outcome: config.Admit,
+					Groups: []config.GroupRow{{Group: "Ticketing", Pass: "crew"}, {Group: "Crew", Pass: "crew"}}}}},
+			nil),
 		s.do(http.MethodPost, "/draft/publish", map[string]string{}, nil))
 	for i := range people {
-		err = errors.Join(err, s.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: password, AccountFields: apitype.AccountFields{Name: user(i), Groups: []string{"Crew", "All Crew"}, Enabled: true}}, nil))
+		err = errors.Join(err, s.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: password,
+			AccountFields: apitype.AccountFields{Name: user(i), Groups: []string{"Crew", "All Crew"}, Enabled: true}},
+			nil))
 	}
 	return err
 }
@@ -160,7 +175,8 @@ func run(duration time.Duration, rounds int, only, tunnelled, gear bool, rehears
 		kept := recorded(s) - before
 		ratio := last.rate / f.rate
 		ratios = append(ratios, ratio)
-		fmt.Printf("  round %d: floor %7.0f/s   service %7.0f/s   ratio %.2f   answered %d, recorded %d, lost %d\n", round+1, f.rate, last.rate, ratio, last.answered, kept, s.Writer.Lost())
+		fmt.Printf("  round %d: floor %7.0f/s   service %7.0f/s   ratio %.2f   answered %d, recorded %d, lost %d\n",
+			round+1, f.rate, last.rate, ratio, last.answered, kept, s.Writer.Lost())
 		if kept != int64(last.answered) || s.Writer.Lost() > 0 {
 			return fmt.Errorf("%d attempts were answered, but %d recorded", last.answered, kept)
 		}
@@ -177,7 +193,8 @@ func run(duration time.Duration, rounds int, only, tunnelled, gear bool, rehears
 	if err != nil {
 		return err
 	}
-	fmt.Printf("At half load, %.0f/s: p50 %v, p99 %v, max %v, unanswered %d\n", half.rate, half.percentile(50), half.percentile(99), half.percentile(100), half.lost)
+	fmt.Printf("At half load, %.0f/s: p50 %v, p99 %v, max %v, unanswered %d\n", half.rate, half.percentile(50),
+		half.percentile(99), half.percentile(100), half.lost)
 	if err := publishing(s, target, last.rate/4); err != nil {
 		return err
 	}
@@ -198,7 +215,8 @@ func sustained(s *service, target string, duration time.Duration) error {
 		return err
 	}
 	s.Writer.Flush(context.Background())
-	fmt.Printf("Sustained for %v, until everything is committed and indexed: %.0f/s, lost %d\n", duration, float64(r.answered)/time.Since(begun).Seconds(), s.Writer.Lost())
+	fmt.Printf("Sustained for %v, until everything is committed and indexed: %.0f/s, lost %d\n", duration,
+		float64(r.answered)/time.Since(begun).Seconds(), s.Writer.Lost())
 	return nil
 }
 

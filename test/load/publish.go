@@ -25,14 +25,19 @@ import (
 func big(box *seal.Box, c config.Config, ids *ident.Source) config.Config {
 	for i := range 10_000 {
 		id := ids.New(time.Now()).String()
-		c.Clients = append(c.Clients, config.Client{ID: id, Name: fmt.Sprintf("switch-%05d", i), Enabled: true, Addresses: []string{fmt.Sprintf("198.18.%d.%d", i/250, i%250+1)},
-			Secret: box.Seal(config.Place{Purpose: "radius", Object: id}, secret), MessageAuthenticator: config.Require, Tags: map[string]string{"site": fmt.Sprintf("site-%d", i%100)}})
+		c.Clients = append(c.Clients, config.Client{ID: id, Name: fmt.Sprintf("switch-%05d", i), Enabled: true,
+			Addresses:            []string{fmt.Sprintf("198.18.%d.%d", i/250, i%250+1)},
+			Secret:               box.Seal(config.Place{Purpose: "radius", Object: id}, secret),
+			MessageAuthenticator: config.Require, Tags: map[string]string{"site": fmt.Sprintf("site-%d", i%100)}})
 	}
 	for l := range 10 {
-		lane := config.Lane{ID: ids.New(time.Now()).String(), Name: fmt.Sprintf("Lane %d", l), When: fmt.Sprintf("ssid is net-%d", l), Methods: []string{"pap"}}
+		lane := config.Lane{ID: ids.New(time.Now()).String(), Name: fmt.Sprintf("Lane %d", l),
+			When: fmt.Sprintf("ssid is net-%d", l), Methods: []string{"pap"}}
 		for p := range 100 {
-			lane.Policies = append(lane.Policies, config.Policy{ID: ids.New(time.Now()).String(), Name: fmt.Sprintf("Policy %d", p), Enabled: true,
-				When: fmt.Sprintf(`group is "Group %d" and client.site in site-%d, site-%d`, p, p, (p+1)%100), Outcome: config.Admit, Pass: c.Passes[0].Name})
+			lane.Policies = append(lane.Policies, config.Policy{ID: ids.New(time.Now()).String(),
+				Name: fmt.Sprintf("Policy %d", p), Enabled: true,
+				When:    fmt.Sprintf(`group is "Group %d" and client.site in site-%d, site-%d`, p, p, (p+1)%100),
+				Outcome: config.Admit, Pass: c.Passes[0].Name})
 		}
 		c.Lanes = append(c.Lanes, lane)
 	}
@@ -45,7 +50,8 @@ func publishing(s *service, target string, rate float64) error {
 	if err := putDraft(s.dir); err != nil {
 		return err
 	}
-	a, err := app.Start(context.Background(), app.Options{Data: s.dir, HTTP: "127.0.0.1:0", RADIUS: []string{target}, TACACS: []string{"127.0.0.1:0"}})
+	a, err := app.Start(context.Background(), app.Options{Data: s.dir, HTTP: "127.0.0.1:0", RADIUS: []string{target},
+		TACACS: []string{"127.0.0.1:0"}})
 	if err != nil {
 		return err
 	}
@@ -55,7 +61,8 @@ func publishing(s *service, target string, rate float64) error {
 		return err
 	}
 	fmt.Printf("Publish of 10,000 clients and 1,000 policies: %v\n", time.Since(begun).Round(time.Millisecond))
-	if _, err := drive(target, options{window: 8, requests: 2 * people}); err != nil { // the process is new: argon2id once
+	// the process is new: argon2id once
+	if _, err := drive(target, options{window: 8, requests: 2 * people}); err != nil {
 		return err
 	}
 	done := make(chan result, 1)
@@ -73,7 +80,9 @@ func publishing(s *service, target string, rate float64) error {
 		}
 		fields := lane.LaneFields
 		fields.Note = fmt.Sprint(count)
-		if err := s.do(http.MethodPut, "/lanes/Wired", fields, nil, func(r *http.Request) { r.Header.Set("If-Match", lane.Tag) }); err != nil {
+		if err := s.do(http.MethodPut, "/lanes/Wired", fields, nil, func(r *http.Request) {
+			r.Header.Set("If-Match", lane.Tag)
+		}); err != nil {
 			return err
 		}
 		begun := time.Now()
@@ -86,7 +95,8 @@ func publishing(s *service, target string, rate float64) error {
 		return err
 	}
 	r := <-done
-	fmt.Printf("%d publishes of one change in it under %.0f/s: the slowest %v, %d requests answered, %d lost\n", count, r.rate, worst.Round(time.Millisecond), r.answered, r.lost)
+	fmt.Printf("%d publishes of one change in it under %.0f/s: the slowest %v, %d requests answered, %d lost\n", count,
+		r.rate, worst.Round(time.Millisecond), r.answered, r.lost)
 	return nil
 }
 
@@ -114,7 +124,8 @@ func putDraft(dir string) error {
 	if err != nil {
 		return err
 	}
-	return s.SaveDraft(ctx, store.Draft{At: time.Now().UnixMilli(), Operator: "load", Config: text, Authors: []byte("{}")})
+	return s.SaveDraft(ctx, store.Draft{At: time.Now().UnixMilli(), Operator: "load", Config: text,
+		Authors: []byte("{}")})
 }
 
 // coldStart measures the built service from the start of its process to its first answer, with an empty data
@@ -149,10 +160,12 @@ func coldStart() error {
 	}
 	defer func() { cmd.Process.Signal(os.Interrupt); cmd.Wait() }()
 	for {
-		reply, err := trial.Send(context.Background(), trial.Request{Server: address, Secret: secret, User: user(0), Password: password, Timeout: 300 * time.Millisecond, Tries: 1,
+		reply, err := trial.Send(context.Background(), trial.Request{Server: address, Secret: secret, User: user(0),
+			Password: password, Timeout: 300 * time.Millisecond, Tries: 1,
 			Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}})
 		if err == nil {
-			fmt.Printf("Cold start to the first answer, a password by argon2id (%s): %v\n", strings.ToLower(reply.Code), time.Since(begun).Round(time.Millisecond))
+			fmt.Printf("Cold start to the first answer, a password by argon2id (%s): %v\n",
+				strings.ToLower(reply.Code), time.Since(begun).Round(time.Millisecond))
 			return nil
 		}
 		if time.Since(begun) > 10*time.Second {

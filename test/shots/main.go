@@ -61,7 +61,8 @@ func run() error {
 		time.Sleep(400 * time.Millisecond)
 		return p.Shot(filepath.Join(dir, file))
 	}
-	if err := errors.Join(p.Open(address), p.See("Sign in"), p.Fill("Name", name), p.Fill("Password", password), p.Click("Sign in"), p.See("The last hour"), shot("now.png")); err != nil {
+	if err := errors.Join(p.Open(address), p.See("Sign in"), p.Fill("Name", name), p.Fill("Password", password),
+		p.Click("Sign in"), p.See("The last hour"), shot("now.png")); err != nil {
 		return err
 	}
 	return steps(p, address, shot)
@@ -84,24 +85,42 @@ func steps(p *browser.Page, base string, shot func(string) error) error {
 	}
 	return errors.Join(
 		open("/attempts", "Took"), shot("attempts.png"),
-		open("/attempts?reason=policy.none", "policy.none"), row(), p.See("The same person before"), shot("attempt-refused.png"),
-		open("/attempts?q=visitor", "admitted"), row(), p.See("Reply attributes"), p.See("The conversation"), shot("attempt-peap.png"),
+		open("/attempts?reason=policy.none", "policy.none"), row(), p.See("The same person before"),
+		shot("attempt-refused.png"),
+		open("/attempts?q=visitor", "admitted"), row(), p.See("Reply attributes"), p.See("The conversation"),
+		shot("attempt-peap.png"),
 		open("/clients", "hh-router-1"), shot("clients.png"),
-		open("/directories/new", "Find it"), p.Fill("Domain or server", "lanternferries.example"), p.Fill("Service account", "svc-tollgate"), p.Fill("Ask this DNS server", dns), p.Click("Find it"), p.See("Trust this authority"), shot("directory-connect.png"),
-		open("/directories", "LANTERN"), p.Click("LANTERN"), p.Click("Groups"), p.See("renamed"), shot("directory-groups.png"),
+		open("/directories/new", "Find it"), p.Fill("Domain or server", "lanternferries.example"),
+		p.Fill("Service account", "svc-tollgate"), p.Fill("Ask this DNS server", dns), p.Click("Find it"),
+		p.See("Trust this authority"), shot("directory-connect.png"),
+		open("/directories", "LANTERN"), p.Click("LANTERN"), p.Click("Groups"), p.See("renamed"),
+		shot("directory-groups.png"),
 		open("/checkup", "Look at the service account"), shot("checkup.png"),
 		open("/passes", "contractors"), row(), p.See("What the device gets"), shot("pass.png"),
-		open("/command-lists", "operators"), p.Click("operators"), p.See("Type commands"), p.Fill("Commands", "show version\ninterface eth0\ninterface eth4\nshow running-config\nreload"), p.Click("Add line"), p.Fill("Command of line 7", "interface eth0|eth3"), p.See("never decides"), shot("command-list.png"),
+		open("/command-lists", "operators"), p.Click("operators"), p.See("Type commands"),
+		p.Fill("Commands", "show version\ninterface eth0\ninterface eth4\nshow running-config\nreload"),
+		p.Click("Add line"), p.Fill("Command of line 7", "interface eth0|eth3"), p.See("never decides"),
+		shot("command-list.png"),
 		open("/journal", "Gear journal"), p.See("level.too-high"), row(), p.See("Everything of"), shot("journal.png"),
 		open("/certificates", "Issued to devices"), shot("certificates.png"),
-		open("/try", "Sign in"), p.Fill("Name", "g.bosun"), p.Fill("Password", "halyard-g.bosun"), p.Click("Sign in"), p.See("Round by round"), shot("try.png"),
-		open("/lanes", "Wired ports"), p.Click("8. Wired ports"), p.See("By department"), p.Click("Contractors ashore"), p.See("Switched on"), p.Click("As a form"), p.See("Add comparison"), p.Fill("Name", "Contractors by night"), shot("condition.png"), p.Press("\x1b"),
-		p.Click("Add policy"), p.See("Switched on"), p.Fill("Name", "Watch below"), p.Fill("Fits those where", "group is Crew and client.site is heron"), p.Choose("Pass", "bridge"), p.See("Can never be reached"), p.Click("Save to the draft"), p.See("1 change"),
-		open("/analysis", "1 mistake"), shot("analysis.png"), p.Click("Read"), p.Click("Discard all changes"), p.See("nothing unpublished"),
-		theme("night"), open("/lanes", "Wired ports"), p.Click("8. Wired ports"), p.See("By department"), shot("lanes.png"), theme("light"),
-		open("/passes", "contractors"), p.Click("contractors"), p.See("What the device gets"), p.Fill("VLAN", "61"), p.Click("Save to the draft"), p.See("1 change"),
-		open("/lanes", "Wired ports"), p.Click("8. Wired ports"), p.See("By department"), p.Click("By department"), p.See("Switched on"), p.Click("Switched on"), p.Click("Save to the draft"), p.See("2 changes"),
-		p.Click("Rehearse"), p.See("Attempts of"), p.Click("Rehearse"), p.See("Such as"), example(p), p.See("The whole attempt"), shot("rehearsal.png"),
+		open("/try", "Sign in"), p.Fill("Name", "g.bosun"), p.Fill("Password", "halyard-g.bosun"), p.Click("Sign in"),
+		p.See("Round by round"), shot("try.png"),
+		open("/lanes", "Wired ports"), p.Click("8. Wired ports"), p.See("By department"),
+		p.Click("Contractors ashore"), p.See("Switched on"), p.Click("As a form"), p.See("Add comparison"),
+		p.Fill("Name", "Contractors by night"), shot("condition.png"), p.Press("\x1b"),
+		p.Click("Add policy"), p.See("Switched on"), p.Fill("Name", "Watch below"), p.Fill("Fits those where",
+			"group is Crew and client.site is heron"), p.Choose("Pass", "bridge"), p.See("Can never be reached"),
+		p.Click("Save to the draft"), p.See("1 change"),
+		open("/analysis", "1 mistake"), shot("analysis.png"), p.Click("Read"), p.Click("Discard all changes"),
+		p.See("nothing unpublished"),
+		theme("night"), open("/lanes", "Wired ports"), p.Click("8. Wired ports"), p.See("By department"),
+		shot("lanes.png"), theme("light"),
+		open("/passes", "contractors"), p.Click("contractors"), p.See("What the device gets"), p.Fill("VLAN", "61"),
+		p.Click("Save to the draft"), p.See("1 change"),
+		open("/lanes", "Wired ports"), p.Click("8. Wired ports"), p.See("By department"), p.Click("By department"),
+		p.See("Switched on"), p.Click("Switched on"), p.Click("Save to the draft"), p.See("2 changes"),
+		p.Click("Rehearse"), p.See("Attempts of"), p.Click("Rehearse"), p.See("Such as"), example(p),
+		p.See("The whole attempt"), shot("rehearsal.png"),
 		p.Click("Read"), p.See("VLAN 60 -> 61"), p.Click("Discard all changes"), p.See("nothing unpublished"),
 		terminal(p, shot), shell(p, shot),
 	)
@@ -138,7 +157,9 @@ func terminal(p *browser.Page, shot func(string) error) error {
 
 // shell pictures somebody who signs in to the lab's router.
 func shell(p *browser.Page, shot func(string) error) error {
-	typed := []string{"i.faramond", "harbour-i.faramond", "show interfaces", "show running-config", "configure terminal", "interface eth0", "interface eth2", "no shutdown", "exit", "enable 15", "harbour-i.faramond", "reload", "exit"}
+	typed := []string{"i.faramond", "harbour-i.faramond", "show interfaces", "show running-config",
+		"configure terminal", "interface eth0", "interface eth2", "no shutdown", "exit", "enable 15",
+		"harbour-i.faramond", "reload", "exit"}
 	cmd := exec.Command("bin/tollgate-lab", "console", "hh-router-1")
 	cmd.Stdin = strings.NewReader(strings.Join(typed, "\n") + "\n")
 	out, err := cmd.Output()
@@ -150,6 +171,7 @@ func shell(p *browser.Page, shot func(string) error) error {
 
 // screen pictures what a terminal shows.
 func screen(p *browser.Page, text, file string, shot func(string) error) error {
-	page := "<body style='background:#0f1715;color:#e4ebe8;margin:16px'><pre style='font:13.5px/18px monospace'>" + html.EscapeString(text) + "</pre>"
+	page := "<body style='background:#0f1715;color:#e4ebe8;margin:16px'><pre style='font:13.5px/18px monospace'>" +
+		html.EscapeString(text) + "</pre>"
 	return errors.Join(p.Open("data:text/html;charset=utf-8,"+url.PathEscape(page)), shot(file))
 }

@@ -6,7 +6,13 @@ export type Fault = Schema["Fault"];
 
 /** A refused call: what the service said, field by field. */
 export class Refused extends Error {
-  constructor(readonly status: number, readonly detail: string, readonly remedy: string, readonly faults: Fault[], readonly code = "") {
+  constructor(
+    readonly status: number,
+    readonly detail: string,
+    readonly remedy: string,
+    readonly faults: Fault[],
+    readonly code = "",
+  ) {
     super([detail, remedy].filter(Boolean).join(" "));
   }
 }
@@ -35,7 +41,12 @@ api.use({
 });
 
 /** Calls a path that is put together at run time; for the kinds of objects that are all handled alike. */
-export async function call<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
+export async function call<T>(
+  method: string,
+  path: string,
+  body?: unknown,
+  headers: Record<string, string> = {},
+): Promise<T> {
   let response: Response;
   try {
     response = await fetch("/api/v1" + path, {
@@ -51,8 +62,18 @@ export async function call<T>(method: string, path: string, body?: unknown, head
 }
 
 /** Reads server-sent events of a POST; EventSource can only GET. */
-export async function stream(path: string, body: unknown, signal: AbortSignal, each: (name: string, data: unknown) => void) {
-  const response = await fetch("/api/v1" + path, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body), signal });
+export async function stream(
+  path: string,
+  body: unknown,
+  signal: AbortSignal,
+  each: (name: string, data: unknown) => void,
+) {
+  const response = await fetch("/api/v1" + path, {
+    method: "POST",
+    headers: { "Content-Type": "application/json" },
+    body: JSON.stringify(body),
+    signal,
+  });
   if (!response.ok) throw await refused(response);
   const reader = response.body!.pipeThrough(new TextDecoderStream()).getReader();
   let text = "";

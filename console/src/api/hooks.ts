@@ -3,35 +3,61 @@ import { useEffect, useState } from "react";
 import { api, call, type Schema } from "./client";
 
 export type ObjectOf = {
-  clients: Schema["Client"]; directories: Schema["Directory"]; realms: Schema["Realm"]; lanes: Schema["Lane"]; passes: Schema["Pass"];
-  authorities: Schema["Authority"]; certificates: Schema["ServerCertificate"]; trusts: Schema["Trust"];
-  calendars: Schema["Calendar"]; pools: Schema["Pool"]; remotes: Schema["Remote"]; vendors: Schema["Vendor"]; overrides: Schema["Override"]; expectations: Schema["Expectation"]; "command-lists": Schema["CommandList"];
+  clients: Schema["Client"];
+  directories: Schema["Directory"];
+  realms: Schema["Realm"];
+  lanes: Schema["Lane"];
+  passes: Schema["Pass"];
+  authorities: Schema["Authority"];
+  certificates: Schema["ServerCertificate"];
+  trusts: Schema["Trust"];
+  calendars: Schema["Calendar"];
+  pools: Schema["Pool"];
+  remotes: Schema["Remote"];
+  vendors: Schema["Vendor"];
+  overrides: Schema["Override"];
+  expectations: Schema["Expectation"];
+  "command-lists": Schema["CommandList"];
 };
 export type Kind = keyof ObjectOf;
 type Saved<K extends Kind> = { object: ObjectOf[K]; secret?: string; revision?: number };
 
 export const useAbout = () => useQuery({ queryKey: ["about"], queryFn: async () => (await api.GET("/about")).data! });
 export const useDraft = () => useQuery({ queryKey: ["draft"], queryFn: async () => (await api.GET("/draft")).data! });
-export const useNow = () => useQuery({ queryKey: ["now"], queryFn: async () => (await api.GET("/now")).data!, refetchInterval: 3000 });
+export const useNow = () =>
+  useQuery({ queryKey: ["now"], queryFn: async () => (await api.GET("/now")).data!, refetchInterval: 3000 });
 
 /** What the analysis found in the draft, and how often each running policy decided. */
-export const useAnalysis = () => useQuery({ queryKey: ["analysis"], queryFn: () => call<Schema["Analysis"]>("GET", "/draft/analysis") });
-export const useHits = () => useQuery({ queryKey: ["hits"], queryFn: () => call<Schema["AllHits"]>("GET", "/hits"), refetchInterval: 10_000 });
+export const useAnalysis = () =>
+  useQuery({ queryKey: ["analysis"], queryFn: () => call<Schema["Analysis"]>("GET", "/draft/analysis") });
+export const useHits = () =>
+  useQuery({ queryKey: ["hits"], queryFn: () => call<Schema["AllHits"]>("GET", "/hits"), refetchInterval: 10_000 });
 
 /** Every way to prove an identity, with what weak ones expose. */
-export const useMethods = () => useQuery({ queryKey: ["methods"], queryFn: () => call<{ items: Schema["ConfigMethod"][] }>("GET", "/methods"), staleTime: Infinity });
+export const useMethods = () =>
+  useQuery({
+    queryKey: ["methods"],
+    queryFn: () => call<{ items: Schema["ConfigMethod"][] }>("GET", "/methods"),
+    staleTime: Infinity,
+  });
 
 export function useObjects<K extends Kind>(kind: K, q = "", refresh: number | false = false) {
   return useQuery({
     queryKey: [kind, q],
-    queryFn: () => call<{ items: ObjectOf[K][]; next?: string }>("GET", `/${kind}?limit=1000&q=${encodeURIComponent(q)}`),
+    queryFn: () =>
+      call<{ items: ObjectOf[K][]; next?: string }>("GET", `/${kind}?limit=1000&q=${encodeURIComponent(q)}`),
     refetchInterval: refresh,
     placeholderData: (before) => before,
   });
 }
 
 export function useObject<K extends Kind>(kind: K, id: string) {
-  return useQuery({ queryKey: [kind, "one", id], queryFn: () => call<ObjectOf[K]>("GET", `/${kind}/${encodeURIComponent(id)}`), enabled: id !== "new", gcTime: 0 });
+  return useQuery({
+    queryKey: [kind, "one", id],
+    queryFn: () => call<ObjectOf[K]>("GET", `/${kind}/${encodeURIComponent(id)}`),
+    enabled: id !== "new",
+    gcTime: 0,
+  });
 }
 
 /** Saves an object into the draft, or publishes it at once. */
@@ -49,7 +75,8 @@ export function useSave<K extends Kind>(kind: K) {
 export function useRemove(kind: Kind) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: ({ id, tag }: { id: string; tag: string }) => call("DELETE", `/${kind}/${id}`, undefined, { "If-Match": tag }),
+    mutationFn: ({ id, tag }: { id: string; tag: string }) =>
+      call("DELETE", `/${kind}/${id}`, undefined, { "If-Match": tag }),
     onSettled: () => queries.invalidateQueries(),
   });
 }

@@ -1,9 +1,25 @@
 /** The page of each kind of object; what the API calls a kind is what stands here. */
 export const places: Record<string, string> = {
-  account: "/people", attempt: "/attempts", authority: "/authorities", calendar: "/calendars", certificate: "/certificates",
-  checkup: "/checkup", client: "/clients", "command-list": "/command-lists", device: "/devices", directory: "/directories",
-  expectation: "/expectations", factor: "/factors", lane: "/lanes", override: "/overrides", pass: "/passes", pool: "/pools",
-  realm: "/realms", remote: "/remotes", trust: "/trusts", vendor: "/vendors",
+  account: "/people",
+  attempt: "/attempts",
+  authority: "/authorities",
+  calendar: "/calendars",
+  certificate: "/certificates",
+  checkup: "/checkup",
+  client: "/clients",
+  "command-list": "/command-lists",
+  device: "/devices",
+  directory: "/directories",
+  expectation: "/expectations",
+  factor: "/factors",
+  lane: "/lanes",
+  override: "/overrides",
+  pass: "/passes",
+  pool: "/pools",
+  realm: "/realms",
+  remote: "/remotes",
+  trust: "/trusts",
+  vendor: "/vendors",
 };
 
 /** Where an object is shown; without an identifier, the list of its kind. */

@@ -7,7 +7,14 @@ export type Gap = Schema["Gap"];
 type Page<T> = { items: T[]; next?: string };
 
 /** A live stream of one kind of event. Stale tells that nothing, not even a sign of life, came for a while. */
-export function useStream<T>(path: string, name: string, query: string, on: boolean, each: (one: T) => void, missed: (gap: Gap) => void) {
+export function useStream<T>(
+  path: string,
+  name: string,
+  query: string,
+  on: boolean,
+  each: (one: T) => void,
+  missed: (gap: Gap) => void,
+) {
   const [stale, setStale] = useState(false);
   const latest = useRef({ each, missed });
   latest.current = { each, missed };
@@ -47,15 +54,23 @@ export function useRecords<T extends { id: string }>(path: string, event: string
   }, [params, keys]);
   const list = useInfiniteQuery({
     queryKey: [path, query],
-    queryFn: ({ pageParam }) => call<Page<T>>("GET", `/${path}?${query}&limit=100${pageParam ? `&before=${pageParam}` : ""}`),
+    queryFn: ({ pageParam }) =>
+      call<Page<T>>("GET", `/${path}?${query}&limit=100${pageParam ? `&before=${pageParam}` : ""}`),
     initialPageParam: "",
     getNextPageParam: (page) => page.next || undefined,
   });
   const on = live && !params.get("until");
-  const stale = useStream<T>(`${path}-live`, event, query, on, useCallback((one: T) => setFresh((old) => [one, ...old].slice(0, 300)), []), (missed) => {
-    setGap(missed);
-    list.refetch(); // what was left out of the stream is in the list
-  });
+  const stale = useStream<T>(
+    `${path}-live`,
+    event,
+    query,
+    on,
+    useCallback((one: T) => setFresh((old) => [one, ...old].slice(0, 300)), []),
+    (missed) => {
+      setGap(missed);
+      list.refetch(); // what was left out of the stream is in the list
+    },
+  );
   const set = (key: string, value: string) => {
     const next = new URLSearchParams(params);
     if (value) next.set(key, value);
@@ -72,5 +87,16 @@ export function useRecords<T extends { id: string }>(path: string, event: string
   };
   const old = list.data?.pages.flatMap((p) => p.items) ?? [];
   const known = new Set(old.map((one) => one.id));
-  return { rows: [...fresh.filter((one) => !known.has(one.id)), ...old], list, params, query, set, clear: () => setParams({}), live, pause, stale, gap };
+  return {
+    rows: [...fresh.filter((one) => !known.has(one.id)), ...old],
+    list,
+    params,
+    query,
+    set,
+    clear: () => setParams({}),
+    live,
+    pause,
+    stale,
+    gap,
+  };
 }

@@ -10,7 +10,13 @@ const colour = { in: "text-in", wait: "text-wait", out: "text-out" };
 /** A toll bar between two posts: raised, half-way, lowered. */
 export function Bar({ kind, size = 21 }: { kind: VerdictKind; size?: number }) {
   return (
-    <svg width={size} height={size * 0.82} viewBox="0 -8 22 25" className="shrink-0 overflow-visible" aria-hidden="true">
+    <svg
+      width={size}
+      height={size * 0.82}
+      viewBox="0 -8 22 25"
+      className="shrink-0 overflow-visible"
+      aria-hidden="true"
+    >
       <rect x="1" y="6" width="3.6" height="11" fill="currentColor" />
       <rect x="18" y="10" width="3" height="7" fill="currentColor" />
       <rect x="1" y="6" width="20" height="3.4" fill="currentColor" transform={`rotate(${angle[kind]} 2.8 7.7)`} />
@@ -18,7 +24,8 @@ export function Bar({ kind, size = 21 }: { kind: VerdictKind; size?: number }) {
   );
 }
 
-export const verdictKind = (verdict: string): VerdictKind => (verdict === "admitted" || verdict === "admit" ? "in" : "out");
+export const verdictKind = (verdict: string): VerdictKind =>
+  verdict === "admitted" || verdict === "admit" ? "in" : "out";
 
 export function Verdict({ kind, children }: { kind: VerdictKind; children: ReactNode }) {
   return (
@@ -30,25 +37,60 @@ export function Verdict({ kind, children }: { kind: VerdictKind; children: React
 }
 
 export function PassChip({ name, to }: { name: string; to?: string }) {
-  const chip = "inline-block rounded-[2px] border border-l-4 border-brass bg-sheet px-[7px] text-[12.5px] leading-[17px] font-semibold text-brass-ink";
-  return to ? <Link className={chip} to={to}>{name}</Link> : <span className={chip}>{name}</span>;
+  const chip =
+    "inline-block rounded-[2px] border border-l-4 border-brass bg-sheet px-[7px] text-[12.5px] leading-[17px] font-semibold text-brass-ink";
+  return to ? (
+    <Link className={chip} to={to}>
+      {name}
+    </Link>
+  ) : (
+    <span className={chip}>{name}</span>
+  );
 }
 
 type ButtonProps = ButtonHTMLAttributes<HTMLButtonElement> & { primary?: boolean; danger?: boolean };
 
 export function Button({ primary, danger, className = "", ...rest }: ButtonProps) {
-  const look = primary ? "border-brass-fill bg-brass-fill text-on-brass" : danger ? "border-hair bg-sheet text-out" : "border-hair bg-sheet text-ink hover:border-soft";
-  return <button type="button" {...rest} className={`inline-block rounded border px-[11px] py-[3px] text-[13px] font-semibold whitespace-nowrap ${look} ${className}`} />;
+  const look = primary
+    ? "border-brass-fill bg-brass-fill text-on-brass"
+    : danger
+      ? "border-hair bg-sheet text-out"
+      : "border-hair bg-sheet text-ink hover:border-soft";
+  return (
+    <button
+      type="button"
+      {...rest}
+      className={`inline-block rounded border px-[11px] py-[3px] text-[13px] font-semibold whitespace-nowrap ${look} ${className}`}
+    />
+  );
 }
 
 export function ButtonLink({ to, children, primary }: { to: string; children: ReactNode; primary?: boolean }) {
-  const look = primary ? "border-brass-fill bg-brass-fill text-on-brass" : "border-hair bg-sheet text-ink hover:border-soft";
-  return <Link to={to} className={`inline-block rounded border px-[11px] py-[3px] text-[13px] font-semibold whitespace-nowrap ${look}`}>{children}</Link>;
+  const look = primary
+    ? "border-brass-fill bg-brass-fill text-on-brass"
+    : "border-hair bg-sheet text-ink hover:border-soft";
+  return (
+    <Link
+      to={to}
+      className={`inline-block rounded border px-[11px] py-[3px] text-[13px] font-semibold whitespace-nowrap ${look}`}
+    >
+      {children}
+    </Link>
+  );
 }
 
 export function Notice({ tone, children }: { tone: "out" | "warn" | "in" | "wait"; children: ReactNode }) {
-  const look = { out: "border-out bg-out-bg", warn: "border-brass bg-warn-bg", in: "border-in bg-in-bg", wait: "border-wait bg-wait-bg" }[tone];
-  return <div role={tone === "out" ? "alert" : "status"} className={`border-l-[3px] px-3 py-2 text-[13px] ${look}`}>{children}</div>;
+  const look = {
+    out: "border-out bg-out-bg",
+    warn: "border-brass bg-warn-bg",
+    in: "border-in bg-in-bg",
+    wait: "border-wait bg-wait-bg",
+  }[tone];
+  return (
+    <div role={tone === "out" ? "alert" : "status"} className={`border-l-[3px] px-3 py-2 text-[13px] ${look}`}>
+      {children}
+    </div>
+  );
 }
 
 /** What the service refused, with the remedy. */
@@ -71,10 +113,23 @@ export function Failure({ error }: { error: unknown }) {
   );
 }
 
-export const sentence = (text: string) => (text ? text[0].toUpperCase() + text.slice(1) + (/[.!?]$/.test(text) ? "" : ".") : "");
+export const sentence = (text: string) =>
+  text ? text[0].toUpperCase() + text.slice(1) + (/[.!?]$/.test(text) ? "" : ".") : "";
 
-const clock = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", second: "2-digit", hour12: false });
-const day = new Intl.DateTimeFormat(undefined, { weekday: "short", day: "numeric", month: "short", hour: "2-digit", minute: "2-digit", hour12: false });
+const clock = new Intl.DateTimeFormat(undefined, {
+  hour: "2-digit",
+  minute: "2-digit",
+  second: "2-digit",
+  hour12: false,
+});
+const day = new Intl.DateTimeFormat(undefined, {
+  weekday: "short",
+  day: "numeric",
+  month: "short",
+  hour: "2-digit",
+  minute: "2-digit",
+  hour12: false,
+});
 const exact = new Intl.DateTimeFormat(undefined, { dateStyle: "full", timeStyle: "long", hour12: false });
 
 /** A local time, exact with the zone on hover. */
@@ -96,7 +151,8 @@ export function ago(at: string | Date): string {
   return `${Math.round(s / 86400)} days ago`;
 }
 
-export const millis = (micros: number) => (micros < 50 ? "<0.1" : micros < 10000 ? (micros / 1000).toFixed(1) : Math.round(micros / 1000).toString()) + " ms";
+export const millis = (micros: number) =>
+  (micros < 50 ? "<0.1" : micros < 10000 ? (micros / 1000).toFixed(1) : Math.round(micros / 1000).toString()) + " ms";
 
 export function Empty({ title, children }: { title: string; children?: ReactNode }) {
   return (
@@ -128,7 +184,8 @@ export function rowKeys(open: () => void) {
     onKeyDown: (e: KeyboardEvent<HTMLTableRowElement>) => {
       if (e.target !== e.currentTarget) return;
       const row = e.currentTarget;
-      const next = e.key === "ArrowDown" ? row.nextElementSibling : e.key === "ArrowUp" ? row.previousElementSibling : null;
+      const next =
+        e.key === "ArrowDown" ? row.nextElementSibling : e.key === "ArrowUp" ? row.previousElementSibling : null;
       if (next instanceof HTMLElement) {
         e.preventDefault();
         next.focus();

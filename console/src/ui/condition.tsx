@@ -5,29 +5,33 @@ import { useDebounced } from "../api/hooks";
 import { sentence } from "./basic";
 import { Builder } from "./builder";
 import { Field } from "./form";
-
-export type Tree = Schema["ResultsTree"];
-export type FieldInfo = Schema["Field"];
-
-export const useFields = (lane?: boolean) =>
-  useQuery({ queryKey: ["fields", !!lane], queryFn: () => call<{ items: FieldInfo[] }>("GET", `/fields?lane=${!!lane}`), staleTime: Infinity }).data?.items ?? [];
-
-export const useCompletions = (field: string, q: string, enabled = true) =>
-  useQuery({
-    queryKey: ["completions", field, q], staleTime: 30_000, enabled: enabled && field !== "", placeholderData: (b) => b,
-    queryFn: () => call<{ items: Schema["Completion"][] }>("GET", `/completions?field=${encodeURIComponent(field)}&q=${encodeURIComponent(q)}`),
-  }).data?.items ?? [];
-
-/** The field that a written name stands for. */
-export const fieldOf = (fields: FieldInfo[], name: string) => {
-  const lower = name.toLowerCase();
-  return fields.find((f) => f.name === lower) ?? fields.find((f) => f.name.endsWith("*") && lower.length >= f.name.length && lower.startsWith(f.name.slice(0, -1)));
-};
+import { type Tree, type FieldInfo, useFields, useCompletions, fieldOf } from "./fields";
 
 /** A condition, written as text or put together in a form, checked while it is edited. */
-export function ConditionField({ label, value, onChange, lane, field, error, aid }: { label: string; value: string; onChange: (v: string) => void; lane?: boolean; field: string; error?: unknown; /** Shown while it is written as text. */ aid?: ReactNode }) {
+export function ConditionField({
+  label,
+  value,
+  onChange,
+  lane,
+  field,
+  error,
+  aid,
+}: {
+  label: string;
+  value: string;
+  onChange: (v: string) => void;
+  lane?: boolean;
+  field: string;
+  error?: unknown;
+  /** Shown while it is written as text. */ aid?: ReactNode;
+}) {
   const late = useDebounced(value, 200);
-  const check = useQuery({ queryKey: ["condition", late, !!lane], queryFn: () => call<Schema["ConditionCheck"]>("POST", "/condition-check", { text: late, lane: !!lane }), placeholderData: (b) => b, enabled: late.trim() !== "" });
+  const check = useQuery({
+    queryKey: ["condition", late, !!lane],
+    queryFn: () => call<Schema["ConditionCheck"]>("POST", "/condition-check", { text: late, lane: !!lane }),
+    placeholderData: (b) => b,
+    enabled: late.trim() !== "",
+  });
   const [form, setForm] = useState<Tree | null>(null);
   const bad = !form && late.trim() !== "" && late === value && check.data?.error;
   const open = async () => {
@@ -41,18 +45,43 @@ export function ConditionField({ label, value, onChange, lane, field, error, aid
       {(p) => (
         <>
           <div className="mb-1 flex gap-1" role="group" aria-label={`${label}: how to edit`}>
-            <button type="button" aria-pressed={!form} className={`${tab} ${form ? "border-transparent text-soft" : "border-brass font-semibold"}`} onClick={() => setForm(null)}>As text</button>
-            <button type="button" aria-pressed={!!form} disabled={!!bad} className={`${tab} ${form ? "border-brass font-semibold" : "border-transparent text-soft"}`} onClick={open}>As a form</button>
+            <button
+              type="button"
+              aria-pressed={!form}
+              className={`${tab} ${form ? "border-transparent text-soft" : "border-brass font-semibold"}`}
+              onClick={() => setForm(null)}
+            >
+              As text
+            </button>
+            <button
+              type="button"
+              aria-pressed={!!form}
+              disabled={!!bad}
+              className={`${tab} ${form ? "border-brass font-semibold" : "border-transparent text-soft"}`}
+              onClick={open}
+            >
+              As a form
+            </button>
           </div>
-          {form ? <Builder id={p.id} tree={form} lane={!!lane} onText={onChange} /> : <Text {...p} name={field} lane={!!lane} value={value} onChange={onChange} bad={!!bad} />}
+          {form ? (
+            <Builder id={p.id} tree={form} lane={!!lane} onText={onChange} />
+          ) : (
+            <Text {...p} name={field} lane={!!lane} value={value} onChange={onChange} bad={!!bad} />
+          )}
           {bad && (
             <div className="text-[12.5px] text-out" role="alert">
-              <pre className="mono overflow-x-auto">{value + "\n" + " ".repeat(Math.max(0, (bad.column ?? 1) - 1)) + "^"}</pre>
+              <pre className="mono overflow-x-auto">
+                {value + "\n" + " ".repeat(Math.max(0, (bad.column ?? 1) - 1)) + "^"}
+              </pre>
               Column {bad.column}: {sentence(bad.message)} {bad.remedy}
             </div>
           )}
           {!form && aid}
-          {!form && !bad && check.data?.valid && late === value && check.data.canonical !== value.trim() && <div className="hint">Kept as <code>{check.data.canonical}</code></div>}
+          {!form && !bad && check.data?.valid && late === value && check.data.canonical !== value.trim() && (
+            <div className="hint">
+              Kept as <code>{check.data.canonical}</code>
+            </div>
+          )}
         </>
       )}
     </Field>
@@ -60,7 +89,10 @@ export function ConditionField({ label, value, onChange, lane, field, error, aid
 }
 
 /** Where the caret stands: at a field, an operator, a value, or after a comparison. */
-export function placeOf(text: string, fields: FieldInfo[]): { at: "field" | "operator" | "value" | "join"; field: string; begun: string; from: number } {
+export function placeOf(
+  text: string,
+  fields: FieldInfo[],
+): { at: "field" | "operator" | "value" | "join"; field: string; begun: string; from: number } {
   const tokens = [...text.matchAll(/"(?:\\.|[^"\\])*"?|[(),]|[^\s(),"]+/g)].map((m) => ({ text: m[0], from: m.index }));
   const last = tokens.at(-1);
   const fresh = !last || /[\s(,]$/.test(text) || ["(", ","].includes(last.text);
@@ -73,16 +105,41 @@ export function placeOf(text: string, fields: FieldInfo[]): { at: "field" | "ope
     else if (word === ")" || word === "always") at = "join";
     else if (word === ",") at = "value";
     else if (at === "field") [field, at] = [token.text, "operator"];
-    else if (at === "operator") at = word === "exists" ? "join" : ["is", "not", "at"].includes(word) || fieldOf(fields, field) ? "value" : "operator";
+    else if (at === "operator")
+      at =
+        word === "exists"
+          ? "join"
+          : ["is", "not", "at"].includes(word) || fieldOf(fields, field)
+            ? "value"
+            : "operator";
     else if (at === "value" && ["not", "in", "least"].includes(word) && token.text === word) at = "value";
     else at = "join";
   }
   return { at, field, begun: begun.replace(/^"|"$/g, ""), from: fresh ? text.length : last!.from };
 }
 
-export const quote = (v: string) => (/^[\w.:/@-]+$/.test(v) && !/^(and|or|not|always)$/i.test(v) ? v : `"${v.replaceAll("\\", "\\\\").replaceAll('"', '\\"')}"`);
+export const quote = (v: string) =>
+  /^[\w.:/@-]+$/.test(v) && !/^(and|or|not|always)$/i.test(v)
+    ? v
+    : `"${v.replaceAll("\\", "\\\\").replaceAll('"', '\\"')}"`;
 
-function Text({ value, onChange, lane, bad, name, ...rest }: { id: string; name: string; value: string; onChange: (v: string) => void; lane: boolean; bad: boolean; "aria-invalid": boolean; "aria-describedby"?: string }) {
+function Text({
+  value,
+  onChange,
+  lane,
+  bad,
+  name,
+  ...rest
+}: {
+  id: string;
+  name: string;
+  value: string;
+  onChange: (v: string) => void;
+  lane: boolean;
+  bad: boolean;
+  "aria-invalid": boolean;
+  "aria-describedby"?: string;
+}) {
   const area = useRef<HTMLTextAreaElement>(null);
   const [caret, setCaret] = useState(value.length);
   const [focused, setFocused] = useState(false);
@@ -91,9 +148,18 @@ function Text({ value, onChange, lane, bad, name, ...rest }: { id: string; name:
   const values = useCompletions(place.field, place.begun, focused && place.at === "value");
   const begun = place.begun.toLowerCase();
   const some = (list: string[]) => list.filter((s) => s.toLowerCase().includes(begun) && s.toLowerCase() !== begun);
-  const offered = (place.at === "value" ? some(values.map((v) => v.value)) : place.at === "operator" ? some(fieldOf(fields, place.field)?.operators ?? []) : place.at === "join" ? some(["and", "or"]) : some([...fields.map((f) => f.name.replace("*", "")), "not", "always"])).slice(0, place.at === "field" && !begun ? 9 : 12);
+  const offered = (
+    place.at === "value"
+      ? some(values.map((v) => v.value))
+      : place.at === "operator"
+        ? some(fieldOf(fields, place.field)?.operators ?? [])
+        : place.at === "join"
+          ? some(["and", "or"])
+          : some([...fields.map((f) => f.name.replace("*", "")), "not", "always"])
+  ).slice(0, place.at === "field" && !begun ? 9 : 12);
   const take = (word: string) => {
-    const written = (place.at === "value" ? quote(word) : word) + (place.at === "field" && word.endsWith(".") ? "" : " ");
+    const written =
+      (place.at === "value" ? quote(word) : word) + (place.at === "field" && word.endsWith(".") ? "" : " ");
     const next = value.slice(0, place.from) + written + value.slice(caret).replace(/^\S*\s?/, "");
     onChange(next);
     const to = place.from + written.length;
@@ -104,18 +170,45 @@ function Text({ value, onChange, lane, bad, name, ...rest }: { id: string; name:
     });
   };
   return (
-    <div onFocus={() => setFocused(true)} onBlur={(e) => !e.currentTarget.contains(e.relatedTarget) && setFocused(false)}>
-      <textarea {...rest} ref={area} name={name} rows={2} spellCheck={false} className="field mono block" aria-invalid={rest["aria-invalid"] || bad} value={value} placeholder='group is "Deck Officers" and client.site is north-pier'
-        onChange={(e) => { onChange(e.target.value); setCaret(e.target.selectionStart); }} onSelect={(e) => setCaret(e.currentTarget.selectionStart)}
+    <div
+      onFocus={() => setFocused(true)}
+      onBlur={(e) => !e.currentTarget.contains(e.relatedTarget) && setFocused(false)}
+    >
+      <textarea
+        {...rest}
+        ref={area}
+        name={name}
+        rows={2}
+        spellCheck={false}
+        className="field mono block"
+        aria-invalid={rest["aria-invalid"] || bad}
+        value={value}
+        placeholder='group is "Deck Officers" and client.site is north-pier'
+        onChange={(e) => {
+          onChange(e.target.value);
+          setCaret(e.target.selectionStart);
+        }}
+        onSelect={(e) => setCaret(e.currentTarget.selectionStart)}
         onKeyDown={(e) => {
           if (e.key === "ArrowDown" && e.altKey && offered.length > 0) {
             e.preventDefault();
             (e.currentTarget.parentElement?.querySelector("[data-offer]") as HTMLElement | null)?.focus();
           }
-        }} />
+        }}
+      />
       {focused && offered.length > 0 && (
         <div className="mt-1 flex flex-wrap gap-1" role="group" aria-label="Suggestions">
-          {offered.map((o) => <button key={o} type="button" data-offer className="mono rounded-[3px] border border-hair bg-sheet px-1.5 text-[12px] hover:border-soft" onClick={() => take(o)}>{o}</button>)}
+          {offered.map((o) => (
+            <button
+              key={o}
+              type="button"
+              data-offer
+              className="mono rounded-[3px] border border-hair bg-sheet px-1.5 text-[12px] hover:border-soft"
+              onClick={() => take(o)}
+            >
+              {o}
+            </button>
+          ))}
           <span className="text-[11.5px] text-soft">Alt ↓</span>
         </div>
       )}

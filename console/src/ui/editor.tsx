@@ -13,15 +13,29 @@ export function Problems({ list }: { list: Schema["ConfigProblem"][] }) {
   return (
     <div className="mb-3 space-y-2">
       {list.map((p, i) => (
-        <Notice key={i} tone={p.warning ? "warn" : "out"}><b>{sentence(p.message)}</b> {p.remedy}</Notice>
+        <Notice key={i} tone={p.warning ? "warn" : "out"}>
+          <b>{sentence(p.message)}</b> {p.remedy}
+        </Notice>
       ))}
     </div>
   );
 }
 
 /** The frame of every form that edits an object of the draft: faults, save, save and publish, remove. */
-export function Editor<K extends Kind>({ kind, object, body, onSaved, children, noun, accepted }: {
-  kind: K; object?: Meta; body: () => unknown; noun: string; children: (error: unknown) => ReactNode;
+export function Editor<K extends Kind>({
+  kind,
+  object,
+  body,
+  onSaved,
+  children,
+  noun,
+  accepted,
+}: {
+  kind: K;
+  object?: Meta;
+  body: () => unknown;
+  noun: string;
+  children: (error: unknown) => ReactNode;
   /** The tag after a change that was made beside the form, which the form takes in. */
   accepted?: string;
   onSaved?: (saved: { secret?: string; revision?: number; id: string }) => void;
@@ -36,31 +50,63 @@ export function Editor<K extends Kind>({ kind, object, body, onSaved, children, 
     if (accepted) setTag(accepted);
   }, [accepted]);
   const submit = (publish: boolean) =>
-    save.mutate({ id: object?.id, tag, body: body(), publish }, {
-      onSuccess: (saved) => {
-        setTag(saved.object.tag);
-        onSaved?.({ secret: saved.secret, revision: saved.revision, id: saved.object.id });
-        if (!object) go(`/${kind}/${saved.object.id}`, { replace: true });
+    save.mutate(
+      { id: object?.id, tag, body: body(), publish },
+      {
+        onSuccess: (saved) => {
+          setTag(saved.object.tag);
+          onSaved?.({ secret: saved.secret, revision: saved.revision, id: saved.object.id });
+          if (!object) go(`/${kind}/${saved.object.id}`, { replace: true });
+        },
       },
-    });
+    );
   return (
-    <form onSubmit={(e) => { e.preventDefault(); submit(false); }}>
+    <form
+      onSubmit={(e) => {
+        e.preventDefault();
+        submit(false);
+      }}
+    >
       <Failure error={save.error ?? remove.error} />
-      {save.error instanceof Refused && save.error.status === 412 && <Button className="mt-2" onClick={() => location.reload()}>Read it again</Button>}
+      {save.error instanceof Refused && save.error.status === 412 && (
+        <Button className="mt-2" onClick={() => location.reload()}>
+          Read it again
+        </Button>
+      )}
       <div className="mt-3">{children(save.error)}</div>
       <div className="mt-2 flex items-center gap-2 border-t border-hair pt-3">
-        <Button primary type="submit" disabled={save.isPending}>Save to the draft</Button>
-        <Button disabled={save.isPending} onClick={() => submit(true)}>Save and publish</Button>
+        <Button primary type="submit" disabled={save.isPending}>
+          Save to the draft
+        </Button>
+        <Button disabled={save.isPending} onClick={() => submit(true)}>
+          Save and publish
+        </Button>
         {save.isSuccess && !save.isPending && (
-          <span className="text-[13px] text-in" role="status">{save.data?.revision ? `Published as revision ${save.data.revision}.` : "Saved in the draft."}</span>
+          <span className="text-[13px] text-in" role="status">
+            {save.data?.revision ? `Published as revision ${save.data.revision}.` : "Saved in the draft."}
+          </span>
         )}
-        {object && <Button danger className="ml-auto" onClick={() => setAsking(true)}>Remove</Button>}
+        {object && (
+          <Button danger className="ml-auto" onClick={() => setAsking(true)}>
+            Remove
+          </Button>
+        )}
       </div>
       {object && (
         <Modal open={asking} onClose={() => setAsking(false)} title={`Remove ${noun} ${object.name}?`}>
           <p className="mb-4">It is taken out of the draft. What is running stays as it is until you publish.</p>
           <div className="flex gap-2">
-            <Button danger onClick={() => remove.mutate({ id: object.id, tag: tag ?? object.tag }, { onSuccess: () => go(`/${kind}`), onSettled: () => setAsking(false) })}>Remove from the draft</Button>
+            <Button
+              danger
+              onClick={() =>
+                remove.mutate(
+                  { id: object.id, tag: tag ?? object.tag },
+                  { onSuccess: () => go(`/${kind}`), onSettled: () => setAsking(false) },
+                )
+              }
+            >
+              Remove from the draft
+            </Button>
             <Button onClick={() => setAsking(false)}>Keep</Button>
           </div>
         </Modal>

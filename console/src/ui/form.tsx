@@ -7,10 +7,19 @@ import { sentence } from "./basic";
 /** The faults of a field, and of what is inside it. */
 export function faultsOf(error: unknown, field: string): Fault[] {
   if (!(error instanceof Refused)) return [];
-  return error.faults.filter((f) => f.field === field || f.field.startsWith(field + "[") || f.field.startsWith(field + "."));
+  return error.faults.filter(
+    (f) => f.field === field || f.field.startsWith(field + "[") || f.field.startsWith(field + "."),
+  );
 }
 
-type FieldProps = { label: string; hint?: ReactNode; error?: unknown; name?: string; local?: string; children: (props: { id: string; "aria-invalid": boolean; "aria-describedby"?: string }) => ReactNode };
+type FieldProps = {
+  label: string;
+  hint?: ReactNode;
+  error?: unknown;
+  name?: string;
+  local?: string;
+  children: (props: { id: string; "aria-invalid": boolean; "aria-describedby"?: string }) => ReactNode;
+};
 
 /** A labelled field with its hint and its faults. local is a fault that was seen while typing. */
 export function Field({ label, hint, error, name = "", local, children }: FieldProps) {
@@ -19,13 +28,19 @@ export function Field({ label, hint, error, name = "", local, children }: FieldP
   const bad = faults.length > 0 || !!local;
   return (
     <div className="mb-3">
-      <label className="label" htmlFor={id}>{label}</label>
+      <label className="label" htmlFor={id}>
+        {label}
+      </label>
       {children({ id, "aria-invalid": bad, "aria-describedby": bad || hint ? id + "-note" : undefined })}
       <div id={id + "-note"}>
         {bad ? (
           <div className="text-[12.5px] text-out">
             {local && <div>{sentence(local)}</div>}
-            {faults.map((f, i) => <div key={i}>{sentence(f.message)} {f.remedy}</div>)}
+            {faults.map((f, i) => (
+              <div key={i}>
+                {sentence(f.message)} {f.remedy}
+              </div>
+            ))}
           </div>
         ) : (
           hint && <div className="hint">{hint}</div>
@@ -35,28 +50,92 @@ export function Field({ label, hint, error, name = "", local, children }: FieldP
   );
 }
 
-type TextProps = Omit<InputHTMLAttributes<HTMLInputElement>, "onChange" | "value"> & { label: string; hint?: ReactNode; error?: unknown; field?: string; local?: string; value: string; onChange: (v: string) => void; mono?: boolean };
+type TextProps = Omit<InputHTMLAttributes<HTMLInputElement>, "onChange" | "value"> & {
+  label: string;
+  hint?: ReactNode;
+  error?: unknown;
+  field?: string;
+  local?: string;
+  value: string;
+  onChange: (v: string) => void;
+  mono?: boolean;
+};
 
 export function TextField({ label, hint, error, field, local, value, onChange, mono, ...rest }: TextProps) {
   return (
     <Field label={label} hint={hint} error={error} name={field} local={local}>
-      {(p) => <input {...p} {...rest} name={field} value={value} onChange={(e) => onChange(e.target.value)} className={`field ${mono ? "mono" : ""}`} autoComplete={rest.autoComplete ?? "off"} spellCheck={false} />}
+      {(p) => (
+        <input
+          {...p}
+          {...rest}
+          name={field}
+          value={value}
+          onChange={(e) => onChange(e.target.value)}
+          className={`field ${mono ? "mono" : ""}`}
+          autoComplete={rest.autoComplete ?? "off"}
+          spellCheck={false}
+        />
+      )}
     </Field>
   );
 }
 
 /** A list written one entry a line. */
-export function LinesField({ label, hint, error, field, local, value, onChange, rows = 2 }: { label: string; hint?: ReactNode; error?: unknown; field: string; local?: string; value: string[]; onChange: (v: string[]) => void; rows?: number }) {
+export function LinesField({
+  label,
+  hint,
+  error,
+  field,
+  local,
+  value,
+  onChange,
+  rows = 2,
+}: {
+  label: string;
+  hint?: ReactNode;
+  error?: unknown;
+  field: string;
+  local?: string;
+  value: string[];
+  onChange: (v: string[]) => void;
+  rows?: number;
+}) {
   return (
     <Field label={label} hint={hint} error={error} name={field} local={local}>
-      {(p) => <textarea {...p} name={field} rows={Math.max(rows, value.length)} value={value.join("\n")} onChange={(e) => onChange(e.target.value.split("\n"))} className="field mono block" spellCheck={false} />}
+      {(p) => (
+        <textarea
+          {...p}
+          name={field}
+          rows={Math.max(rows, value.length)}
+          value={value.join("\n")}
+          onChange={(e) => onChange(e.target.value.split("\n"))}
+          className="field mono block"
+          spellCheck={false}
+        />
+      )}
     </Field>
   );
 }
 
 export const lines = (list: string[]) => list.map((l) => l.trim()).filter(Boolean);
 
-export function Pick({ label, hint, value, options, onChange, error, field }: { label: string; hint?: ReactNode; value: string; options: { value: string; label: string }[]; onChange: (v: string) => void; error?: unknown; field?: string }) {
+export function Pick({
+  label,
+  hint,
+  value,
+  options,
+  onChange,
+  error,
+  field,
+}: {
+  label: string;
+  hint?: ReactNode;
+  value: string;
+  options: { value: string; label: string }[];
+  onChange: (v: string) => void;
+  error?: unknown;
+  field?: string;
+}) {
   return (
     <Field label={label} hint={hint} error={error} name={field}>
       {(p) => (
@@ -66,10 +145,17 @@ export function Pick({ label, hint, value, options, onChange, error, field }: { 
             <Select.Icon className="text-soft">▾</Select.Icon>
           </Select.Trigger>
           <Select.Portal>
-            <Select.Content position="popper" className="z-50 max-h-80 overflow-hidden rounded border border-hair bg-sheet shadow-lg">
+            <Select.Content
+              position="popper"
+              className="z-50 max-h-80 overflow-hidden rounded border border-hair bg-sheet shadow-lg"
+            >
               <Select.Viewport className="p-1" nonce={getNonce()}>
                 {options.map((o) => (
-                  <Select.Item key={o.value} value={o.value || "-"} className="cursor-pointer rounded px-3 py-1 text-[13px] outline-none data-[highlighted]:bg-nav">
+                  <Select.Item
+                    key={o.value}
+                    value={o.value || "-"}
+                    className="cursor-pointer rounded px-3 py-1 text-[13px] outline-none data-[highlighted]:bg-nav"
+                  >
                     <Select.ItemText>{o.label}</Select.ItemText>
                   </Select.Item>
                 ))}
@@ -82,26 +168,58 @@ export function Pick({ label, hint, value, options, onChange, error, field }: { 
   );
 }
 
-export function Tick({ label, checked, onChange }: { label: string; checked: boolean; onChange: (v: boolean) => void }) {
+export function Tick({
+  label,
+  checked,
+  onChange,
+}: {
+  label: string;
+  checked: boolean;
+  onChange: (v: boolean) => void;
+}) {
   const id = useId();
   return (
     <div className="mb-3 flex items-center gap-2">
-      <Checkbox.Root id={id} checked={checked} onCheckedChange={(v) => onChange(v === true)} className="flex h-4 w-4 items-center justify-center rounded-[3px] border border-soft bg-sheet">
+      <Checkbox.Root
+        id={id}
+        checked={checked}
+        onCheckedChange={(v) => onChange(v === true)}
+        className="flex h-4 w-4 items-center justify-center rounded-[3px] border border-soft bg-sheet"
+      >
         <Checkbox.Indicator>
-          <svg width="10" height="10" viewBox="0 0 10 10" aria-hidden="true"><path d="M1.5 5.2 4 7.7 8.6 2.4" stroke="var(--brass)" strokeWidth="2" fill="none" /></svg>
+          <svg width="10" height="10" viewBox="0 0 10 10" aria-hidden="true">
+            <path d="M1.5 5.2 4 7.7 8.6 2.4" stroke="var(--brass)" strokeWidth="2" fill="none" />
+          </svg>
         </Checkbox.Indicator>
       </Checkbox.Root>
-      <label htmlFor={id} className="text-[13px]">{label}</label>
+      <label htmlFor={id} className="text-[13px]">
+        {label}
+      </label>
     </div>
   );
 }
 
-export function Modal({ open, onClose, title, children, wide }: { open: boolean; onClose: () => void; title: string; children: ReactNode; wide?: boolean }) {
+export function Modal({
+  open,
+  onClose,
+  title,
+  children,
+  wide,
+}: {
+  open: boolean;
+  onClose: () => void;
+  title: string;
+  children: ReactNode;
+  wide?: boolean;
+}) {
   return (
     <Dialog.Root open={open} onOpenChange={(o) => !o && onClose()}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
-        <Dialog.Content aria-describedby={undefined} className={`fixed top-[7vh] left-1/2 z-40 max-h-[86vh] -translate-x-1/2 overflow-y-auto rounded border border-hair bg-paper p-5 shadow-xl ${wide ? "w-[820px]" : "w-[540px]"} max-w-[96vw]`}>
+        <Dialog.Content
+          aria-describedby={undefined}
+          className={`fixed top-[7vh] left-1/2 z-40 max-h-[86vh] -translate-x-1/2 overflow-y-auto rounded border border-hair bg-paper p-5 shadow-xl ${wide ? "w-[820px]" : "w-[540px]"} max-w-[96vw]`}
+        >
           <Dialog.Title className="mb-3 text-[16px] font-bold">{title}</Dialog.Title>
           {children}
         </Dialog.Content>

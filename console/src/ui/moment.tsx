@@ -9,10 +9,33 @@ export const localText = (at?: string) => {
 };
 
 /** A moment that may be left open. */
-export function MomentField({ label, hint, value, onChange, error, field }: { label: string; hint?: string; value?: string; onChange: (at: string | undefined) => void; error?: unknown; field: string }) {
+export function MomentField({
+  label,
+  hint,
+  value,
+  onChange,
+  error,
+  field,
+}: {
+  label: string;
+  hint?: string;
+  value?: string;
+  onChange: (at: string | undefined) => void;
+  error?: unknown;
+  field: string;
+}) {
   return (
     <Field label={label} hint={hint} error={error} name={field}>
-      {(p) => <input {...p} name={field} type="datetime-local" className="field" value={localText(value)} onChange={(e) => onChange(e.target.value ? new Date(e.target.value).toISOString() : undefined)} />}
+      {(p) => (
+        <input
+          {...p}
+          name={field}
+          type="datetime-local"
+          className="field"
+          value={localText(value)}
+          onChange={(e) => onChange(e.target.value ? new Date(e.target.value).toISOString() : undefined)}
+        />
+      )}
     </Field>
   );
 }

@@ -3,26 +3,50 @@ import type { Gap } from "../api/records";
 import { Button, Empty, Failure } from "./basic";
 
 /** A moment as the field for it wants it: local time without zone. */
-const local = (iso: string | null) => (iso ? new Date(new Date(iso).getTime() - new Date(iso).getTimezoneOffset() * 60_000).toISOString().slice(0, 16) : "");
+const local = (iso: string | null) =>
+  iso ? new Date(new Date(iso).getTime() - new Date(iso).getTimezoneOffset() * 60_000).toISOString().slice(0, 16) : "";
 
-const clock = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", second: "2-digit", hour12: false });
+const clock = new Intl.DateTimeFormat(undefined, {
+  hour: "2-digit",
+  minute: "2-digit",
+  second: "2-digit",
+  hour12: false,
+});
 
 /** How live a list of records is. */
 export function Liveness({ of }: { of: { live: boolean; stale: boolean; gap?: Gap } }) {
   if (!of.live) return "paused";
   if (of.stale) return <b className="text-out">stale: nothing came for a while</b>;
   if (!of.gap) return "live";
-  return <span title="Too many came at once to show each as it came. The list was read again.">live; some between {clock.format(new Date(of.gap.since))} and {clock.format(new Date(of.gap.until))} came in one go</span>;
+  return (
+    <span title="Too many came at once to show each as it came. The list was read again.">
+      live; some between {clock.format(new Date(of.gap.since))} and {clock.format(new Date(of.gap.until))} came in one
+      go
+    </span>
+  );
 }
 
 /** The filters over a list of records: text fields, from and until, and what else is given. */
-export function Filters({ of, texts, wide = [], children }: { of: { params: URLSearchParams; set: (key: string, value: string) => void }; texts: Record<string, string>; wide?: string[]; children: ReactNode }) {
+export function Filters({
+  of,
+  texts,
+  wide = [],
+  children,
+}: {
+  of: { params: URLSearchParams; set: (key: string, value: string) => void };
+  texts: Record<string, string>;
+  wide?: string[];
+  children: ReactNode;
+}) {
   const { params, set } = of;
   return (
     <div className="mb-3 grid grid-cols-12 gap-2">
       {Object.entries(texts).map(([key, label]) => (
         <input
-          key={key + (params.get(key) ?? "")} aria-label={label} placeholder={label} defaultValue={params.get(key) ?? ""}
+          key={key + (params.get(key) ?? "")}
+          aria-label={label}
+          placeholder={label}
+          defaultValue={params.get(key) ?? ""}
           className={`field text-[13px] ${wide.includes(key) ? "col-span-2" : ""}`}
           onKeyDown={(e) => e.key === "Enter" && set(key, e.currentTarget.value)}
           onBlur={(e) => e.currentTarget.value !== (params.get(key) ?? "") && set(key, e.currentTarget.value)}
@@ -30,12 +54,22 @@ export function Filters({ of, texts, wide = [], children }: { of: { params: URLS
       ))}
       {Object.entries({ since: "From", until: "Until" }).map(([key, label]) => (
         <input
-          key={key} type="datetime-local" aria-label={label} title={label} value={local(params.get(key))} className="field col-span-2 text-[13px]"
+          key={key}
+          type="datetime-local"
+          aria-label={label}
+          title={label}
+          value={local(params.get(key))}
+          className="field col-span-2 text-[13px]"
           onChange={(e) => set(key, e.target.value ? new Date(e.target.value).toISOString() : "")}
         />
       ))}
       {children}
-      <select aria-label="Verdict" value={params.get("verdict") ?? ""} onChange={(e) => set("verdict", e.target.value)} className="field col-span-2 text-[13px]">
+      <select
+        aria-label="Verdict"
+        value={params.get("verdict") ?? ""}
+        onChange={(e) => set("verdict", e.target.value)}
+        className="field col-span-2 text-[13px]"
+      >
         <option value="">Any verdict</option>
         <option value="admitted">admitted</option>
         <option value="refused">refused</option>
@@ -45,27 +79,59 @@ export function Filters({ of, texts, wide = [], children }: { of: { params: URLS
 }
 
 type Listed = {
-  list: { data?: unknown; error: unknown; hasNextPage: boolean; isFetchingNextPage: boolean; fetchNextPage: () => void };
+  list: {
+    data?: unknown;
+    error: unknown;
+    hasNextPage: boolean;
+    isFetchingNextPage: boolean;
+    fetchNextPage: () => void;
+  };
   rows: unknown[];
   query: string;
   clear: () => void;
 };
 
 /** The table of a list of records, or what stands in its place, and the way to older ones. */
-export function RecordTable({ of, title, none, head, children }: { of: Listed; title: string; none: string; head: ReactNode; children: ReactNode }) {
+export function RecordTable({
+  of,
+  title,
+  none,
+  head,
+  children,
+}: {
+  of: Listed;
+  title: string;
+  none: string;
+  head: ReactNode;
+  children: ReactNode;
+}) {
   const { list, rows, query, clear } = of;
   return (
     <>
       <Failure error={list.error} />
       {list.data && rows.length === 0 ? (
-        <Empty title={title}>{query ? <button className="underline" onClick={clear}>Clear filters</button> : none}</Empty>
+        <Empty title={title}>
+          {query ? (
+            <button className="underline" onClick={clear}>
+              Clear filters
+            </button>
+          ) : (
+            none
+          )}
+        </Empty>
       ) : (
         <table className="grid-table">
-          <thead><tr>{head}</tr></thead>
+          <thead>
+            <tr>{head}</tr>
+          </thead>
           <tbody>{children}</tbody>
         </table>
       )}
-      {list.hasNextPage && <Button className="mt-3" disabled={list.isFetchingNextPage} onClick={() => list.fetchNextPage()}>Older</Button>}
+      {list.hasNextPage && (
+        <Button className="mt-3" disabled={list.isFetchingNextPage} onClick={() => list.fetchNextPage()}>
+          Older
+        </Button>
+      )}
     </>
   );
 }

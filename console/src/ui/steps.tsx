@@ -10,16 +10,30 @@ const word = { running: "running", pass: "pass", warn: "warn", fail: "fail" };
 
 /** A state with its bar and its word, or a count of that state. */
 export function Mark({ state, children }: { state: Step["state"]; children?: ReactNode }) {
-  return <span className={`inline-flex items-center gap-1.5 font-semibold whitespace-nowrap ${tone[state]}`}><Bar kind={glyph[state]} /><span>{children ?? word[state]}</span></span>;
+  return (
+    <span className={`inline-flex items-center gap-1.5 font-semibold whitespace-nowrap ${tone[state]}`}>
+      <Bar kind={glyph[state]} />
+      <span>{children ?? word[state]}</span>
+    </span>
+  );
 }
 
 /** One step or check: a bar, what it is, what was found, what to do, and how long it took. */
 export function StepRow({ step: s }: { step: Step }) {
   return (
     <tr>
-      <td className={`w-7 ${tone[s.state]}`}><Bar kind={glyph[s.state]} /><span className="sr-only">{word[s.state]}</span></td>
-      <td className="w-60 [overflow-wrap:anywhere]"><b>{s.title}</b>{s.server && <div className="mono text-[11.5px] text-soft">{s.server}</div>}</td>
-      <td className="[overflow-wrap:anywhere]"><span className={`${s.state === "fail" ? "text-out" : ""}`}>{s.state === "running" ? "..." : s.detail}</span>{s.remedy && <div className="font-semibold">{sentence(s.remedy)}</div>}</td>
+      <td className={`w-7 ${tone[s.state]}`}>
+        <Bar kind={glyph[s.state]} />
+        <span className="sr-only">{word[s.state]}</span>
+      </td>
+      <td className="w-60 [overflow-wrap:anywhere]">
+        <b>{s.title}</b>
+        {s.server && <div className="mono text-[11.5px] text-soft">{s.server}</div>}
+      </td>
+      <td className="[overflow-wrap:anywhere]">
+        <span className={`${s.state === "fail" ? "text-out" : ""}`}>{s.state === "running" ? "..." : s.detail}</span>
+        {s.remedy && <div className="font-semibold">{sentence(s.remedy)}</div>}
+      </td>
       <td className="mono w-20 text-right text-soft">{s.state !== "running" && millis(s.micros)}</td>
     </tr>
   );
@@ -27,7 +41,15 @@ export function StepRow({ step: s }: { step: Step }) {
 
 export function Steps({ steps }: { steps: Step[] }) {
   if (steps.length === 0) return null;
-  return <table className="grid-table table-fixed" aria-live="polite"><tbody>{steps.map((s) => <StepRow key={s.key + (s.server ?? "")} step={s} />)}</tbody></table>;
+  return (
+    <table className="grid-table table-fixed" aria-live="polite">
+      <tbody>
+        {steps.map((s) => (
+          <StepRow key={s.key + (s.server ?? "")} step={s} />
+        ))}
+      </tbody>
+    </table>
+  );
 }
 
 /** Runs a call that reports steps as they happen, one at a time; the last event is its outcome. */

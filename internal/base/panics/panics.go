@@ -1,5 +1,6 @@
-// Package panics keeps one request that hits a fault of ours from ending the service. Whoever works on a request, a session or in
-// the background defers Catch; a panic ends that piece of work alone, is logged with its stack, counted, and shown by the checkup.
+// Package panics keeps one request that hits a fault of ours from ending the service. Whoever works on a request, a
+// session or in the background defers Catch; a panic ends that piece of work alone, is logged with its stack, counted,
+// and shown by the checkup.
 package panics
 
 import (
@@ -35,8 +36,8 @@ type Log struct {
 	list []Panic
 }
 
-// Catch is deferred around one piece of work, and stops a panic there. work says what was being done; then, if it is not nil, is
-// called after a panic, to leave what was begun in order.
+// Catch is deferred around one piece of work, and stops a panic there. work says what was being done; then, if it is
+// not nil, is called after a panic, to leave what was begun in order.
 func (l *Log) Catch(work func() string, then func()) {
 	message := recover()
 	if message == nil {
@@ -53,7 +54,8 @@ func (l *Log) note(message, work string) {
 	stack := make([]byte, 16<<10)
 	stack = stack[:runtime.Stack(stack, false)]
 	place := place()
-	slog.Error("a fault in the program was caught; this piece of work was given up, everything else goes on", "while", work, "at", place, "fault", message, "stack", string(stack))
+	slog.Error("a fault in the program was caught; this piece of work was given up, everything else goes on", "while",
+		work, "at", place, "fault", message, "stack", string(stack))
 	if l == nil {
 		return
 	}

@@ -26,7 +26,8 @@ func TestAPanicEndsOnePieceOfWork(t *testing.T) {
 	if len(list) != 1 || list[0].Count != 11 || list[0].Work != "request of sp-switch-1" || after != 1 {
 		t.Fatalf("%+v", list)
 	}
-	if m := list[0]; !strings.HasPrefix(m.Place, "panics.stumble:") || !strings.Contains(m.Message, "nil pointer") || !strings.Contains(m.Stack, "panics_test.go") {
+	if m := list[0]; !strings.HasPrefix(m.Place, "panics.stumble:") || !strings.Contains(m.Message, "nil pointer") ||
+		!strings.Contains(m.Stack, "panics_test.go") {
 		t.Errorf("%+v", m)
 	}
 	func() {

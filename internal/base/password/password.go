@@ -25,12 +25,12 @@ const (
 	MaxLength = 1024
 )
 
-// Slots bound how many hashes are computed at once, so that a flood of wrong passwords takes neither all memory nor all cores.
-// Whoever waits for one stops waiting with the context.
+// Slots bound how many hashes are computed at once, so that a flood of wrong passwords takes neither all memory nor all
+// cores. Whoever waits for one stops waiting with the context.
 type Slots chan struct{}
 
-// People is for everybody who signs in somewhere. Operators is for those who administer, from where they have signed in before,
-// and Strangers for others who try: no guessing keeps an operator waiting.
+// People is for everybody who signs in somewhere. Operators is for those who administer, from where they have signed in
+// before, and Strangers for others who try: no guessing keeps an operator waiting.
 var (
 	People    = make(Slots, max(1, runtime.GOMAXPROCS(0)))
 	Operators = make(Slots, 1)

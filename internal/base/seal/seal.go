@@ -1,5 +1,5 @@
-// Package seal keeps secrets unreadable at rest: AES-256-GCM with a key file that is not in the database. What a secret is for and
-// whose it is are its associated data, so that a sealed one opens in its own place only.
+// Package seal keeps secrets unreadable at rest: AES-256-GCM with a key file that is not in the database. What a secret
+// is for and whose it is are its associated data, so that a sealed one opens in its own place only.
 package seal
 
 import (
@@ -51,7 +51,8 @@ func Open(path string) (*Box, error) {
 	}
 	old := len(data) == keySize
 	if !old && (len(data) != 1+keySize || data[0] != form) {
-		return nil, fmt.Errorf("the key file %s has %d octets, which is no key: restore it from a backup, since without it no secret can be opened", path, len(data))
+		return nil, fmt.Errorf("the key file %s has %d octets, which is no key: restore it from a backup, since "+
+			"without it no secret can be opened", path, len(data))
 	}
 	b := New(data[len(data)-keySize:])
 	b.path, b.Old = path, old
@@ -130,7 +131,8 @@ func (b *Box) seal(at config.Place, clear string, nonce []byte) config.Secret {
 	if clear == "" {
 		return ""
 	}
-	return config.Secret(prefix + base64.RawStdEncoding.EncodeToString(b.aead.Seal(nonce, nonce, []byte(clear), bind(at))))
+	return config.Secret(prefix + base64.RawStdEncoding.EncodeToString(b.aead.Seal(nonce, nonce, []byte(clear),
+		bind(at))))
 }
 
 // Open returns the clear text of a secret that was sealed for the place.
@@ -142,7 +144,8 @@ func (b *Box) Open(at config.Place, s config.Secret) (string, error) {
 	text, ok := strings.CutPrefix(string(s), prefix)
 	if !ok {
 		if text, ok = strings.CutPrefix(string(s), unplaced); ok && !b.Old {
-			return "", errors.New("the secret has a form that is not taken any more, since it does not say where it belongs")
+			return "", errors.New("the secret has a form that is not taken any more, since it does not say where it " +
+				"belongs")
 		}
 		data = nil
 	}

@@ -32,7 +32,8 @@ func TestSealAndOpen(t *testing.T) {
 		t.Errorf("opened as %q, %v", clear, err)
 	}
 	other := New(make([]byte, 32))
-	for _, bad := range []config.Secret{sealed[:len(sealed)-2] + "xx", "quay-light", "sealed1:", "sealed1:AAAA", other.Seal(at, "x")} {
+	for _, bad := range []config.Secret{sealed[:len(sealed)-2] + "xx", "quay-light", "sealed1:", "sealed1:AAAA",
+		other.Seal(at, "x")} {
 		if clear, err := again.Open(at, bad); err == nil {
 			t.Errorf("%q is opened as %q", bad, clear)
 		}
@@ -50,8 +51,10 @@ func TestSealAndOpen(t *testing.T) {
 func TestSecretsOpenInTheirPlace(t *testing.T) {
 	box := New(make([]byte, 32))
 	at := config.Place{Purpose: "radius", Object: "c1"}
-	for name, sealed := range map[string]config.Secret{"sealed": box.Seal(at, "x"), "for a file": box.SealAlike(at, "x")} {
-		for _, elsewhere := range []config.Place{{Purpose: "radius", Object: "c2"}, {Purpose: "bind", Object: "c1"}, {}} {
+	for name, sealed := range map[string]config.Secret{"sealed": box.Seal(at, "x"), "for a file": box.SealAlike(at,
+		"x")} {
+		for _, elsewhere := range []config.Place{{Purpose: "radius", Object: "c2"}, {Purpose: "bind", Object: "c1"},
+			{}} {
 			if clear, err := box.Open(elsewhere, sealed); err == nil {
 				t.Errorf("%s: opened at %+v as %q", name, elsewhere, clear)
 			}
@@ -60,7 +63,8 @@ func TestSecretsOpenInTheirPlace(t *testing.T) {
 			t.Errorf("%s: %q %v", name, clear, err)
 		}
 	}
-	if first, second := box.SealAlike(at, "x"), box.SealAlike(at, "x"); first != second || first == box.SealAlike(at, "y") {
+	if first, second := box.SealAlike(at, "x"), box.SealAlike(at, "x"); first != second || first == box.SealAlike(at,
+		"y") {
 		t.Error("what is sealed for a file differs, or does not")
 	}
 }
@@ -76,9 +80,11 @@ func TestTheFirstFormEndsWithTheKeyFile(t *testing.T) {
 	}
 	at := config.Place{Purpose: "bind", Object: "d1"}
 	nonce := make([]byte, 12)
-	old := config.Secret(unplaced + base64.RawStdEncoding.EncodeToString(box.aead.Seal(nonce, nonce, []byte("rope"), nil)))
+	old := config.Secret(unplaced + base64.RawStdEncoding.EncodeToString(box.aead.Seal(nonce, nonce, []byte("rope"),
+		nil)))
 	next, err := box.Again(at, old)
-	if clear, wrong := box.Open(at, next); err != nil || wrong != nil || clear != "rope" || !strings.HasPrefix(string(next), prefix) {
+	if clear, wrong := box.Open(at, next); err != nil || wrong != nil || clear != "rope" ||
+		!strings.HasPrefix(string(next), prefix) {
 		t.Errorf("%q %q %v %v", next, clear, err, wrong)
 	}
 	if again, err := box.Again(at, next); err != nil || again != next {

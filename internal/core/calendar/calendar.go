@@ -61,7 +61,8 @@ func Compile(zone string, spans []Span, holidays []Holiday) (*Calendar, []Fault)
 	fail := func(field, message, remedy string) { faults = append(faults, Fault{field, message, remedy}) }
 	var err error
 	if c.zone, err = time.LoadLocation(zone); err != nil || zone == "" || zone == "Local" {
-		fail("zone", fmt.Sprintf("%q is no time zone", zone), "Use a name of the time zone database, such as Europe/Lisbon or UTC.")
+		fail("zone", fmt.Sprintf("%q is no time zone", zone), "Use a name of the time zone database, such as "+
+			"Europe/Lisbon or UTC.")
 	}
 	if len(spans) == 0 {
 		fail("spans", "no hours, so the calendar never holds", "Add days with a beginning and an end.")
@@ -89,14 +90,16 @@ func Compile(zone string, spans []Span, holidays []Holiday) (*Calendar, []Fault)
 			fail(field+".from", fmt.Sprintf("%q is no time of the day", s.From), "Write for instance 08:00.")
 		}
 		if out.to, fine = clock(s.To); !fine {
-			fail(field+".to", fmt.Sprintf("%q is no time of the day", s.To), "Write for instance 18:00, or 24:00 for the end of the day.")
+			fail(field+".to", fmt.Sprintf("%q is no time of the day", s.To),
+				"Write for instance 18:00, or 24:00 for the end of the day.")
 		}
 		c.spans = append(c.spans, out)
 	}
 	for i, h := range holidays {
 		at, err := time.Parse(time.DateOnly, h.Date)
 		if err != nil {
-			fail(fmt.Sprintf("holidays[%d].date", i), fmt.Sprintf("%q is no date", h.Date), "Write for instance 2026-12-25.")
+			fail(fmt.Sprintf("holidays[%d].date", i), fmt.Sprintf("%q is no date", h.Date),
+				"Write for instance 2026-12-25.")
 			continue
 		}
 		c.holidays[number(at)] = true

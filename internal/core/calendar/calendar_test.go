@@ -8,7 +8,8 @@ import (
 
 func TestHolds(t *testing.T) {
 	weekdays := []string{"mon", "tue", "wed", "thu", "fri"}
-	office, faults := Compile("Europe/Lisbon", []Span{{weekdays, "08:00", "18:00"}, {[]string{"fri", "sat"}, "22:00", "06:00"}, {[]string{"sun"}, "20:00", "24:00"}},
+	office, faults := Compile("Europe/Lisbon", []Span{{weekdays, "08:00", "18:00"}, {[]string{"fri", "sat"}, "22:00",
+		"06:00"}, {[]string{"sun"}, "20:00", "24:00"}},
 		[]Holiday{{"2026-12-25", "Christmas"}, {"2026-12-24", ""}})
 	if faults != nil {
 		t.Fatal(faults)

@@ -18,11 +18,13 @@ func parse(t testing.TB, text string) *Pattern {
 
 func TestPatternsFitWhatPeopleType(t *testing.T) {
 	for pattern, commands := range map[string]struct{ fit, miss string }{
-		"show version":             {"show version;SHOW Version;show   version <cr>", "show;show version detail;show versions"},
-		"show *":                   {"show;show version;show ip route 192.0.2.1", "shows;clear show"},
-		"*":                        {"reload;show version", ""},
-		"show version|clock":       {"show version;show clock <CR>", "show users;show version clock"},
-		"interface gi*|vlan*":      {"interface gi0/1;interface vlan20;interface VLAN", "interface te1/1;interface gi0/1 x"},
+		"show version": {"show version;SHOW Version;show   version <cr>",
+			"show;show version detail;show versions"},
+		"show *":             {"show;show version;show ip route 192.0.2.1", "shows;clear show"},
+		"*":                  {"reload;show version", ""},
+		"show version|clock": {"show version;show clock <CR>", "show users;show version clock"},
+		"interface gi*|vlan*": {"interface gi0/1;interface vlan20;interface VLAN",
+			"interface te1/1;interface gi0/1 x"},
 		"ping * repeat 5":          {"ping 192.0.2.1 repeat 5", "ping repeat 5;ping a b repeat 5"},
 		"copy *:*config *":         {"copy flash:running-config tftp;copy x:config", "copy running-config x"},
 		"ping <cr>":                {"ping;ping <cr>", "ping 192.0.2.1"},
@@ -47,7 +49,9 @@ func TestPatternsFitWhatPeopleType(t *testing.T) {
 }
 
 func TestFaultyPatternsAreTold(t *testing.T) {
-	for pattern, column := range map[string]int{"": 1, "   ": 1, "<cr>": 1, "show * <cr>": 1, "show <cr> version": 6, "show a|": 7, "show |a": 6, `show "a`: 6, `show "a b"`: 8, "show \x01": 6, strings.Repeat("a ", 65): 129, strings.Repeat("a", 401): 400} {
+	for pattern, column := range map[string]int{"": 1, "   ": 1, "<cr>": 1, "show * <cr>": 1, "show <cr> version": 6,
+		"show a|": 7, "show |a": 6, `show "a`: 6, `show "a b"`: 8, "show \x01": 6, strings.Repeat("a ", 65): 129,
+		strings.Repeat("a", 401): 400} {
 		var at *Error
 		if _, err := Parse(pattern); !errors.As(err, &at) || at.Column != column || at.Remedy == "" {
 			t.Errorf("%.20q: %v, want column %d and a remedy", pattern, err, column)
@@ -69,7 +73,8 @@ func list(t testing.TB, lines ...string) *List {
 
 func TestTheFirstLineThatFitsDecides(t *testing.T) {
 	l := list(t, "refuse show run *", "permit show *")
-	for typed, want := range map[string]string{"show run all": "0 false", "show clock": "1 true", "reload": "-1 false"} {
+	for typed, want := range map[string]string{"show run all": "0 false", "show clock": "1 true",
+		"reload": "-1 false"} {
 		at, permit := l.Decide(Words(typed))
 		if got := fmt.Sprint(at, " ", permit); got != want {
 			t.Errorf("%s: %s, want %s", typed, got, want)
@@ -89,7 +94,8 @@ func TestLinesThatNeverDecideAreFound(t *testing.T) {
 		{[]string{"permit *", "permit show"}, "[[] [0]]"},
 		{[]string{"permit * x", "permit show", "permit show x", "permit show * *"}, "[[] [] [0] []]"},
 		{[]string{"permit show a*", "permit show b", "refuse show a|b"}, "[[] [] [0 1]]"},
-		{[]string{"permit show", "permit show * *", "refuse show *"}, "[[] [] [0 1]]"}, // one word, or at least one more
+		// one word, or at least one more
+		{[]string{"permit show", "permit show * *", "refuse show *"}, "[[] [] [0 1]]"},
 	} {
 		l := list(t, c.lines...)
 		var taken [][]int
@@ -134,7 +140,8 @@ func TestAnalysisAgreesWithTryingEverything(t *testing.T) {
 				}
 				for i, f := range l.Analyse() {
 					if f.Unknown || (f.Example != "") != decides[i] {
-						t.Fatalf("%q, %q, %q: line %d decides %v, but the analysis says %+v", one, two, three, i, decides[i], f)
+						t.Fatalf("%q, %q, %q: line %d decides %v, but the analysis says %+v", one, two, three, i,
+							decides[i], f)
 					}
 				}
 			}

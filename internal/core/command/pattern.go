@@ -1,5 +1,6 @@
-// Package command is the language of command lists: patterns over the commands that people type on network gear, written
-// as they type them. A list is ordered, the first line that fits decides. It also finds lines that can never decide.
+// Package command is the language of command lists: patterns over the commands that people type on network gear,
+// written as they type them. A list is ordered, the first line that fits decides. It also finds lines that can never
+// decide.
 package command
 
 import (
@@ -44,9 +45,9 @@ type glob []string
 // String is the pattern in its one form: single spaces, and no <cr>.
 func (p *Pattern) String() string { return p.text }
 
-// Parse reads a pattern: words separated by spaces; | between alternatives of a word; * within a word for any characters,
-// alone for any word, and alone at the end for any words or none; "..." for characters that would mean something; <cr> at
-// the end for nothing more, which is also what no * means.
+// Parse reads a pattern: words separated by spaces; | between alternatives of a word; * within a word for any
+// characters, alone for any word, and alone at the end for any words or none; "..." for characters that would mean
+// something; <cr> at the end for nothing more, which is also what no * means.
 func Parse(text string) (*Pattern, error) {
 	if len(text) > maxPattern {
 		return nil, &Error{maxPattern, fmt.Sprintf("a pattern has at most %d octets", maxPattern), "Shorten it."}
@@ -58,7 +59,8 @@ func Parse(text string) (*Pattern, error) {
 	if n := len(raw); n > 0 && strings.EqualFold(raw[n-1].text, CarriageReturn) {
 		raw = raw[:n-1]
 		if len(raw) == 0 || raw[len(raw)-1].text == "*" {
-			return nil, &Error{1, "<cr> says that nothing follows, so a command has to stand before it", "Write for instance: show version <cr>."}
+			return nil, &Error{1, "<cr> says that nothing follows, so a command has to stand before it",
+				"Write for instance: show version <cr>."}
 		}
 	}
 	if len(raw) == 0 {
@@ -114,7 +116,8 @@ func split(text string) ([]rawWord, error) {
 				begin = -1
 			}
 		case c == ' ':
-			return nil, &Error{i + 1, "a space within quotes: a word of a command never holds one", "Write the words apart; quotes are for *, | and quotation marks of a word."}
+			return nil, &Error{i + 1, "a space within quotes: a word of a command never holds one",
+				"Write the words apart; quotes are for *, | and quotation marks of a word."}
 		case c < 0x20 || c == 0x7f:
 			return nil, &Error{i + 1, "a control character", "Remove it."}
 		case begin < 0:
@@ -138,7 +141,8 @@ func parseWord(w rawWord) (word, error) {
 	current, piece, quoted, filled := glob{}, []byte{}, false, false
 	end := func(column int) error {
 		if !filled {
-			return &Error{column, "an alternative is empty", "Write something on both sides of |, or put it in quotes if it is part of the command."}
+			return &Error{column, "an alternative is empty", "Write something on both sides of |, or put it in " +
+				"quotes if it is part of the command."}
 		}
 		out = append(out, append(current, string(piece)))
 		current, piece, filled = glob{}, []byte{}, false

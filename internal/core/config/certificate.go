@@ -91,8 +91,10 @@ type Allowance struct {
 
 // Allowances lists the switches for older peers.
 var Allowances = []Allowance{
-	{NoExtendedMasterSecret, "somebody who lures a device into his own tunnel can make it share keys with ours, and pass the sign-in on"},
-	{OldCiphers, "RSA key exchange and CBC ciphers with SHA-1: whoever records a tunnel and gets the server's key later reads the passwords in it"},
+	{NoExtendedMasterSecret, "somebody who lures a device into his own tunnel can make it share keys with ours, and " +
+		"pass the sign-in on"},
+	{OldCiphers, "RSA key exchange and CBC ciphers with SHA-1: whoever records a tunnel and gets the server's key " +
+		"later reads the passwords in it"},
 }
 
 // Versions are the TLS versions that a lane may start from.
@@ -159,7 +161,8 @@ func (c *Config) checkCertificates(k *checker) {
 		a := &c.Authorities[i]
 		k.on("authority", a.Name, a.ID)
 		if n, err := blocks(a.Certificate); err != nil || n != 1 || !a.Key.Set() {
-			k.fail("certificate", Required, "Make it here, or import both.", "an authority is one certificate and its key")
+			k.fail("certificate", Required, "Make it here, or import both.",
+				"an authority is one certificate and its key")
 		}
 	}
 	for i := range c.Certificates {
@@ -170,11 +173,14 @@ func (c *Config) checkCertificates(k *checker) {
 		case err != nil:
 			k.fail("chain", Malformed, "Give the certificate in PEM form.", "%s", err)
 		case n == 0 && s.Request == "":
-			k.fail("chain", NotFound, "Make one with an authority of your own, make a signing request, or import one.", "there is no certificate")
+			k.fail("chain", NotFound, "Make one with an authority of your own, make a signing request, or import one.",
+				"there is no certificate")
 		case n == 0:
-			k.warn("chain", RequestPending, "Have it signed, and put the certificate here.", "the signing request has not been answered yet")
+			k.warn("chain", RequestPending, "Have it signed, and put the certificate here.",
+				"the signing request has not been answered yet")
 		case len(s.Chain) > maxPEM || n > 20:
-			k.fail("chain", TooMany, "Give only what lies between the certificate and its authority.", "a chain of more than 20 certificates")
+			k.fail("chain", TooMany, "Give only what lies between the certificate and its authority.",
+				"a chain of more than 20 certificates")
 		}
 		if !s.Key.Set() {
 			k.fail("key", NotFound, "Give the key that belongs to the certificate.", "there is no private key")
@@ -198,12 +204,14 @@ func (c *Config) checkTrust(k *checker, t *Trust) {
 	}
 	for j, name := range t.Authorities {
 		if _, at := Find(c.Authorities, name); at < 0 {
-			k.fail(fmt.Sprintf("authorities[%d]", j), NotFound, "Choose one of the authorities.", "there is no authority %q", name)
+			k.fail(fmt.Sprintf("authorities[%d]", j), NotFound, "Choose one of the authorities.",
+				"there is no authority %q", name)
 		}
 	}
 	for j, source := range t.Identity {
 		if !slices.Contains(IdentitySources, source) {
-			k.fail(fmt.Sprintf("identity[%d]", j), Unknown, "Use "+strings.Join(IdentitySources, ", ")+".", "%q is no place in a certificate", source)
+			k.fail(fmt.Sprintf("identity[%d]", j), Unknown, "Use "+strings.Join(IdentitySources, ", ")+".",
+				"%q is no place in a certificate", source)
 		}
 	}
 	if t.Unanswered != RefuseUnanswered && t.Unanswered != TakeUnanswered {
@@ -211,7 +219,8 @@ func (c *Config) checkTrust(k *checker, t *Trust) {
 	}
 	for j, where := range t.CRLs {
 		if !strings.HasPrefix(where, "/") && !strings.HasPrefix(where, "file:") && !webAddress(where) {
-			k.fail(fmt.Sprintf("crls[%d]", j), Malformed, "Write http://… or a path that begins with /.", "%q is neither an http address nor a file", where)
+			k.fail(fmt.Sprintf("crls[%d]", j), Malformed, "Write http://… or a path that begins with /.",
+				"%q is neither an http address nor a file", where)
 		}
 	}
 	if len(t.CRLs) > 8 {
@@ -223,9 +232,11 @@ func (c *Config) checkTrust(k *checker, t *Trust) {
 	if n > 0 && len(t.CRLs) == 0 && t.OCSP == "" && !t.Listed && !t.Responder {
 		remedy := "Give a list or a responder, or use those that the certificates name."
 		if t.Unanswered == RefuseUnanswered {
-			k.warn("crls", RevocationUnknown, remedy, "nothing tells whether a certificate of these authorities was revoked, so all of them are refused")
+			k.warn("crls", RevocationUnknown, remedy, "nothing tells whether a certificate of these authorities was "+
+				"revoked, so all of them are refused")
 		} else {
-			k.warn("crls", RevocationUnknown, remedy, "nothing tells whether a certificate of these authorities was revoked")
+			k.warn("crls", RevocationUnknown, remedy, "nothing tells whether a certificate of these authorities was "+
+				"revoked")
 		}
 	}
 }
@@ -244,7 +255,8 @@ func showPEM(text string) string {
 			break
 		}
 		if c, err := x509.ParseCertificate(block.Bytes); err == nil {
-			out = append(out, fmt.Sprintf("%s (serial %x, until %s)", c.Subject, c.SerialNumber, c.NotAfter.UTC().Format("2006-01-02")))
+			out = append(out, fmt.Sprintf("%s (serial %x, until %s)", c.Subject, c.SerialNumber,
+				c.NotAfter.UTC().Format("2006-01-02")))
 		} else {
 			out = append(out, strings.ToLower(block.Type))
 		}
@@ -270,8 +282,8 @@ func (l LaneTLS) String() string {
 	return strings.Join(out, "; ")
 }
 
-// TrustList is the trust list of a name; without a name the only one there is. It is nil if there is none, or if it would have
-// to be chosen from several: who may sign in is never left to the order of a list.
+// TrustList is the trust list of a name; without a name the only one there is. It is nil if there is none, or if it
+// would have to be chosen from several: who may sign in is never left to the order of a list.
 func (c *Config) TrustList(name string) *Trust {
 	if name == "" && len(c.Trusts) == 1 {
 		return &c.Trusts[0]
@@ -315,33 +327,42 @@ func (c *Config) settleTrust() {
 func (c *Config) checkTLS(k *checker, l *Lane) {
 	needsServer, needsTrust := l.needsTLS()
 	if _, at := Find(c.Certificates, l.TLS.Certificate); l.TLS.Certificate != "" && at < 0 {
-		k.fail("tls.certificate", NotFound, "Choose one of the certificates.", "there is no certificate %q", l.TLS.Certificate)
+		k.fail("tls.certificate", NotFound, "Choose one of the certificates.", "there is no certificate %q",
+			l.TLS.Certificate)
 	} else if needsServer && len(c.Certificates) == 0 {
-		k.fail("tls.certificate", Required, "Make or import one under Certificates.", "its methods show the device a server certificate, and there is none")
+		k.fail("tls.certificate", Required, "Make or import one under Certificates.",
+			"its methods show the device a server certificate, and there is none")
 	}
 	if _, at := Find(c.Trusts, l.TLS.Trust); l.TLS.Trust != "" && at < 0 {
 		k.fail("tls.trust", NotFound, "Choose one of the trust lists.", "there is no trust list %q", l.TLS.Trust)
 	} else if needsTrust && len(c.Trusts) == 0 {
-		k.fail("tls.trust", Required, "Add a trust list under Certificates.", "its methods take client certificates, and no trust list says whose")
+		k.fail("tls.trust", Required, "Add a trust list under Certificates.",
+			"its methods take client certificates, and no trust list says whose")
 	} else if needsTrust && c.TrustList(l.TLS.Trust) == nil {
-		k.fail("tls.trust", Required, "Choose the trust list whose devices may sign in here.", "its methods take client certificates, there are several trust lists, and it names none")
+		k.fail("tls.trust", Required, "Choose the trust list whose devices may sign in here.",
+			"its methods take client certificates, there are several trust lists, and it names none")
 	}
 	oneOf(k, "tls.minimum", l.TLS.Minimum, Versions)
 	oneOf(k, "tls.binding", l.TLS.Binding, []string{"off", "optional", "require"})
 	oneOf(k, "tls.prove", l.TLS.Prove, []string{"user", "machine", "both"})
 	if l.TLS.ResumeMinutes < 0 || l.TLS.ResumeMinutes > 7*24*60 {
-		k.fail("tls.resumeMinutes", OutOfRange, "Use 0 (never) to 10080 minutes (7 days).", "%d minutes is out of range", l.TLS.ResumeMinutes)
+		k.fail("tls.resumeMinutes", OutOfRange, "Use 0 (never) to 10080 minutes (7 days).",
+			"%d minutes is out of range", l.TLS.ResumeMinutes)
 	}
 	if needsServer && (l.TLS.Minimum == "1.0" || l.TLS.Minimum == "1.1") {
-		k.warn("tls.minimum", OldTLS, "Raise the minimum to 1.2 once no device needs less; each attempt shows its version.", "TLS %s is allowed: its hashes are broken, and whoever stands between device and server may make them use it", l.TLS.Minimum)
+		k.warn("tls.minimum", OldTLS, "Raise the minimum to 1.2 once no device needs less; each attempt shows its "+
+			"version.", "TLS %s is allowed: its hashes are broken, and whoever stands between device and server may "+
+			"make them use it", l.TLS.Minimum)
 	}
 	for j, name := range l.TLS.Older {
 		i := slices.IndexFunc(Allowances, func(a Allowance) bool { return a.Name == name })
 		if i < 0 {
-			k.fail(fmt.Sprintf("tls.older[%d]", j), Unknown, "Use "+NoExtendedMasterSecret+" or "+OldCiphers+".", "%q is no allowance for older peers", name)
+			k.fail(fmt.Sprintf("tls.older[%d]", j), Unknown, "Use "+NoExtendedMasterSecret+" or "+OldCiphers+".",
+				"%q is no allowance for older peers", name)
 			continue
 		}
-		k.warn(fmt.Sprintf("tls.older[%d]", j), OldPeers, "Take it off once no device needs it.", "%s is allowed: %s", name, Allowances[i].Exposed)
+		k.warn(fmt.Sprintf("tls.older[%d]", j), OldPeers, "Take it off once no device needs it.", "%s is allowed: %s",
+			name, Allowances[i].Exposed)
 	}
 }
 
@@ -364,7 +385,8 @@ func (c *Config) checkMethods(k *checker, l *Lane) {
 		}
 		field := fmt.Sprintf("methods[%d]", j)
 		if m.Exposed != "" {
-			k.warn(field, WeakMethod, "Keep it only for devices that can do nothing better, in a lane of their own.", "%s is weak: %s", m.Title, m.Exposed)
+			k.warn(field, WeakMethod, "Keep it only for devices that can do nothing better, in a lane of their own.",
+				"%s is weak: %s", m.Title, m.Exposed)
 		}
 		if m.Needs != NeedsNTHash && m.Needs != NeedsClear {
 			continue
@@ -375,9 +397,14 @@ func (c *Config) checkMethods(k *checker, l *Lane) {
 				switch {
 				case at < 0 || m.Needs == NeedsNTHash && d.Member():
 				case m.Needs == NeedsNTHash && d.Kind == ActiveDirectory:
-					k.warn(field, MethodUnusable, "Join the domain at the directory, or have them use methods that hand over the password inside a tunnel, such as EAP-TTLS with PAP, or certificates.", "%s cannot be checked for people of directory %s (realm %s): we are no member of its domain", m.Title, d.Name, realms[i].Name)
+					k.warn(field, MethodUnusable, "Join the domain at the directory, or have them use methods that "+
+						"hand over the password inside a tunnel, such as EAP-TTLS with PAP, or certificates.",
+						"%s cannot be checked for people of directory %s (realm %s): we are no member of its domain",
+						m.Title, d.Name, realms[i].Name)
 				default:
-					k.warn(field, MethodUnusable, "They can use methods that hand over the password inside a tunnel, such as EAP-TTLS with PAP, or certificates.", "%s cannot be checked for people of directory %s (realm %s): a directory hands out no hashes", m.Title, d.Name, realms[i].Name)
+					k.warn(field, MethodUnusable, "They can use methods that hand over the password inside a tunnel, "+
+						"such as EAP-TTLS with PAP, or certificates.", "%s cannot be checked for people of directory "+
+						"%s (realm %s): a directory hands out no hashes", m.Title, d.Name, realms[i].Name)
 				}
 			}
 		}

@@ -42,20 +42,34 @@ func (k *checker) warn(field string, code ProblemCode, remedy, format string, ar
 func (c *Config) Check() []Problem {
 	k := &checker{}
 	k.names("client", len(c.Clients), func(i int) (string, string) { return c.Clients[i].Name, c.Clients[i].ID })
-	k.names("directory", len(c.Directories), func(i int) (string, string) { return c.Directories[i].Name, c.Directories[i].ID })
+	k.names("directory", len(c.Directories), func(i int) (string, string) {
+		return c.Directories[i].Name, c.Directories[i].ID
+	})
 	k.names("realm", len(c.Realms), func(i int) (string, string) { return c.Realms[i].Name, c.Realms[i].ID })
 	k.names("lane", len(c.Lanes), func(i int) (string, string) { return c.Lanes[i].Name, c.Lanes[i].ID })
 	k.names("pass", len(c.Passes), func(i int) (string, string) { return c.Passes[i].Name, c.Passes[i].ID })
-	k.names("authority", len(c.Authorities), func(i int) (string, string) { return c.Authorities[i].Name, c.Authorities[i].ID })
-	k.names("certificate", len(c.Certificates), func(i int) (string, string) { return c.Certificates[i].Name, c.Certificates[i].ID })
+	k.names("authority", len(c.Authorities), func(i int) (string, string) {
+		return c.Authorities[i].Name, c.Authorities[i].ID
+	})
+	k.names("certificate", len(c.Certificates), func(i int) (string, string) {
+		return c.Certificates[i].Name, c.Certificates[i].ID
+	})
 	k.names("trust", len(c.Trusts), func(i int) (string, string) { return c.Trusts[i].Name, c.Trusts[i].ID })
-	k.names("calendar", len(c.Calendars), func(i int) (string, string) { return c.Calendars[i].Name, c.Calendars[i].ID })
+	k.names("calendar", len(c.Calendars), func(i int) (string, string) {
+		return c.Calendars[i].Name, c.Calendars[i].ID
+	})
 	k.names("pool", len(c.Pools), func(i int) (string, string) { return c.Pools[i].Name, c.Pools[i].ID })
 	k.names("remote", len(c.Remotes), func(i int) (string, string) { return c.Remotes[i].Name, c.Remotes[i].ID })
 	k.names("vendor", len(c.Vendors), func(i int) (string, string) { return c.Vendors[i].Name, c.Vendors[i].ID })
-	k.names("override", len(c.Overrides), func(i int) (string, string) { return c.Overrides[i].Name, c.Overrides[i].ID })
-	k.names("expectation", len(c.Expectations), func(i int) (string, string) { return c.Expectations[i].Name, c.Expectations[i].ID })
-	k.names("command-list", len(c.CommandLists), func(i int) (string, string) { return c.CommandLists[i].Name, c.CommandLists[i].ID })
+	k.names("override", len(c.Overrides), func(i int) (string, string) {
+		return c.Overrides[i].Name, c.Overrides[i].ID
+	})
+	k.names("expectation", len(c.Expectations), func(i int) (string, string) {
+		return c.Expectations[i].Name, c.Expectations[i].ID
+	})
+	k.names("command-list", len(c.CommandLists), func(i int) (string, string) {
+		return c.CommandLists[i].Name, c.CommandLists[i].ID
+	})
 	c.checkClients(k)
 	c.checkCommandLists(k)
 	c.checkCalendars(k)
@@ -88,7 +102,8 @@ func (k *checker) names(kind string, n int, at func(int) (string, string)) {
 		case len(name) > maxName:
 			k.fail("name", TooMany, "Shorten it.", "the name has %d octets, at most %d are allowed", len(name), maxName)
 		case strings.ContainsAny(name, "\"\n\r\t/"):
-			k.fail("name", Malformed, "Use other characters.", "the name holds a quotation mark, a slash, a tab or a line end")
+			k.fail("name", Malformed, "Use other characters.", "the name holds a quotation mark, a slash, a tab or a "+
+				"line end")
 		case seen[lower]:
 			k.fail("name", Taken, "Choose a different name.", "another %s has this name", kind)
 		}
@@ -105,7 +120,8 @@ func (c *Config) checkClients(k *checker) {
 			k.fail("addresses", Required, "Add the address from which the device asks, or a prefix.", "no address")
 		}
 		if len(client.Addresses) > maxList {
-			k.fail("addresses", TooMany, "Use a prefix.", "%d addresses, at most %d are allowed", len(client.Addresses), maxList)
+			k.fail("addresses", TooMany, "Use a prefix.", "%d addresses, at most %d are allowed",
+				len(client.Addresses), maxList)
 		}
 		for j, text := range client.Addresses {
 			field := fmt.Sprintf("addresses[%d]", j)
@@ -115,16 +131,20 @@ func (c *Config) checkClients(k *checker) {
 				continue
 			}
 			if other, taken := owner[prefix]; taken {
-				k.fail(field, Taken, "Remove it from one of the two; a longer prefix inside another client's prefix is fine.", "%s already belongs to client %q", FormatPrefix(prefix), other)
+				k.fail(field, Taken, "Remove it from one of the two; a longer prefix inside another client's prefix "+
+					"is fine.", "%s already belongs to client %q", FormatPrefix(prefix), other)
 				continue
 			}
 			owner[prefix] = client.Name
 			if prefix.Bits() == 0 {
-				k.warn(field, EveryAddress, "Use the prefix in which the devices really are.", "every address in the world belongs to this client")
+				k.warn(field, EveryAddress, "Use the prefix in which the devices really are.",
+					"every address in the world belongs to this client")
 			}
 		}
-		if !client.Secret.Set() && !client.TACACSSecret.Set() && !client.TACACSPlain && !client.TACACSByAddress && len(client.TACACSNames) == 0 {
-			k.fail("secret", Required, "Type the one that is set on the device, or have one generated.", "no shared secret")
+		if !client.Secret.Set() && !client.TACACSSecret.Set() && !client.TACACSPlain && !client.TACACSByAddress &&
+			len(client.TACACSNames) == 0 {
+			k.fail("secret", Required, "Type the one that is set on the device, or have one generated.",
+				"no shared secret")
 		}
 		c.checkTACACS(k, client, names)
 		if client.Previous.Set() && client.PreviousUntil.IsZero() {
@@ -133,16 +153,21 @@ func (c *Config) checkClients(k *checker) {
 		switch client.MessageAuthenticator {
 		case Require, Auto:
 		case Off:
-			k.warn("messageAuthenticator", NoMessageAuthenticator, "Switch it on at the device, then choose require here.", "Message-Authenticator is off: somebody on the path can forge requests and replies of this client")
+			k.warn("messageAuthenticator", NoMessageAuthenticator,
+				"Switch it on at the device, then choose require here.",
+				"Message-Authenticator is off: somebody on the path can forge requests and replies of this client")
 		default:
-			k.fail("messageAuthenticator", Unknown, "Use require, auto or off.", "%q is not a mode", client.MessageAuthenticator)
+			k.fail("messageAuthenticator", Unknown, "Use require, auto or off.", "%q is not a mode",
+				client.MessageAuthenticator)
 		}
 		for key, value := range client.Tags {
 			if !isWord(key) {
-				k.fail("tags", Malformed, "Use a word such as site.", "tag name %q has characters other than letters, digits and -", key)
+				k.fail("tags", Malformed, "Use a word such as site.",
+					"tag name %q has characters other than letters, digits and -", key)
 			}
 			if ReservedTag(key) {
-				k.fail("tags", Conflict, "Choose another name.", "tag name %q is the name of a field in conditions", key)
+				k.fail("tags", Conflict, "Choose another name.", "tag name %q is the name of a field in conditions",
+					key)
 			}
 			if len(value) > maxName {
 				k.fail("tags", TooLong, "Shorten it.", "the value of tag %q is longer than %d octets", key, maxName)
@@ -180,15 +205,18 @@ func (c *Config) checkRealms(k *checker) {
 			case form.Kind != Suffix && form.Kind != Prefix && form.Kind != Bare:
 				k.fail(field, Unknown, "Use suffix, prefix or bare.", "%q is not a name form", form.Kind)
 			case form.Kind != Bare && form.Value == "":
-				k.fail(field, Required, "Write for instance @lanternferries.example.", "a %s without a value", form.Kind)
+				k.fail(field, Required, "Write for instance @lanternferries.example.", "a %s without a value",
+					form.Kind)
 			case owner[form] != "":
-				k.fail(field, Taken, "Remove it from one of the two.", "the form %s already belongs to realm %q", form, owner[form])
+				k.fail(field, Taken, "Remove it from one of the two.", "the form %s already belongs to realm %q", form,
+					owner[form])
 			default:
 				owner[form] = r.Name
 			}
 		}
 		if !strings.Contains(r.Rewrite, "{name}") && !strings.Contains(r.Rewrite, "{sent}") {
-			k.fail("rewrite", Conflict, "Use {name} for the part without the realm, or {sent}.", "%q would give everybody the same name", r.Rewrite)
+			k.fail("rewrite", Conflict, "Use {name} for the part without the realm, or {sent}.",
+				"%q would give everybody the same name", r.Rewrite)
 		}
 		if len(r.Lookup) == 0 {
 			k.fail("lookup", Required, "Add a directory, or local.", "no store to look in")
@@ -196,7 +224,8 @@ func (c *Config) checkRealms(k *checker) {
 		for j, step := range r.Lookup {
 			field := fmt.Sprintf("lookup[%d]", j)
 			if _, at := Find(c.Directories, step.Store); at < 0 && !strings.EqualFold(step.Store, LocalStore) {
-				k.fail(field, NotFound, "Choose one of the directories, or local.", "there is no directory %q", step.Store)
+				k.fail(field, NotFound, "Choose one of the directories, or local.", "there is no directory %q",
+					step.Store)
 			}
 			if step.Unreachable != Refuse && step.Unreachable != Next {
 				k.fail(field, Unknown, "Use refuse or next.", "%q is not a way to go on", step.Unreachable)
@@ -215,27 +244,32 @@ func (c *Config) checkLanes(k *checker) {
 		l := &c.Lanes[i]
 		k.on("lane", l.Name, l.ID)
 		c.checkForward(k, l)
-		if len(l.Methods) == 0 && len(l.Forward) == 0 && !strings.Contains(l.When, "device-command") { // commands need none
+		// commands need none
+		if len(l.Methods) == 0 && len(l.Forward) == 0 && !strings.Contains(l.When, "device-command") {
 			k.fail("methods", Required, "Choose at least one.", "no method is allowed")
 		}
 		for j, method := range l.Methods {
 			if !slices.Contains(Methods, method) {
-				k.fail(fmt.Sprintf("methods[%d]", j), Unknown, "Use one of: "+strings.Join(Methods, ", ")+".", "%q is not a method", method)
+				k.fail(fmt.Sprintf("methods[%d]", j), Unknown, "Use one of: "+strings.Join(Methods, ", ")+".",
+					"%q is not a method", method)
 			}
 		}
 		if l.Realm != "" {
 			if _, at := Find(c.Realms, l.Realm); at < 0 {
-				k.fail("realm", NotFound, "Choose one of the realms, or leave it to the form of the name.", "there is no realm %q", l.Realm)
+				k.fail("realm", NotFound, "Choose one of the realms, or leave it to the form of the name.",
+					"there is no realm %q", l.Realm)
 			}
 		}
 		c.checkTLS(k, l)
 		c.checkMethods(k, l)
 		checkFactor(k, l)
 		if l.RejectDelayMillis < 0 || l.RejectDelayMillis > 5000 {
-			k.fail("rejectDelayMillis", OutOfRange, "Use 0 to 5000 ms; 1000 is usual.", "%d ms is out of range", l.RejectDelayMillis)
+			k.fail("rejectDelayMillis", OutOfRange, "Use 0 to 5000 ms; 1000 is usual.", "%d ms is out of range",
+				l.RejectDelayMillis)
 		}
 		if len(l.Policies) > maxPolicies {
-			k.fail("policies", TooMany, "Use group tables.", "%d policies, at most %d are allowed", len(l.Policies), maxPolicies)
+			k.fail("policies", TooMany, "Use group tables.", "%d policies, at most %d are allowed", len(l.Policies),
+				maxPolicies)
 		}
 		seen := map[string]bool{}
 		for j := range l.Policies {
@@ -269,17 +303,20 @@ func (c *Config) checkPolicy(k *checker, p *Policy, at string, seen map[string]b
 	}
 	if p.Outcome == Refusal {
 		if len(p.Groups) > 0 {
-			k.fail(at+".groups", Conflict, "Remove the table, or write the groups into the condition.", "a group table gives passes, but this policy refuses")
+			k.fail(at+".groups", Conflict, "Remove the table, or write the groups into the condition.",
+				"a group table gives passes, but this policy refuses")
 		}
 		return
 	}
 	if len(p.Groups) > maxGroupRows {
-		k.fail(at+".groups", TooMany, "Split the policy.", "%d rows, at most %d are allowed", len(p.Groups), maxGroupRows)
+		k.fail(at+".groups", TooMany, "Split the policy.", "%d rows, at most %d are allowed", len(p.Groups),
+			maxGroupRows)
 	}
 	if len(p.Groups) == 0 {
 		c.checkPassName(k, at+".pass", p.Pass)
 	} else if p.Pass != "" {
-		k.fail(at+".pass", Conflict, "Remove the pass of the policy, or the table.", "a policy with a group table takes the pass from its rows")
+		k.fail(at+".pass", Conflict, "Remove the pass of the policy, or the table.",
+			"a policy with a group table takes the pass from its rows")
 	}
 	rows := map[string]int{}
 	for r, row := range p.Groups {
@@ -287,7 +324,8 @@ func (c *Config) checkPolicy(k *checker, p *Policy, at string, seen map[string]b
 		if row.Group == "" {
 			k.fail(field+".group", Required, "Choose a group.", "no group")
 		} else if first, twice := rows[strings.ToLower(row.Group)]; twice {
-			k.warn(field+".group", Taken, "Remove one of the rows.", "row %d already takes everybody of group %q", first+1, row.Group)
+			k.warn(field+".group", Taken, "Remove one of the rows.", "row %d already takes everybody of group %q",
+				first+1, row.Group)
 		} else {
 			rows[strings.ToLower(row.Group)] = r
 		}
@@ -324,7 +362,9 @@ func CheckVLAN(text string) error {
 
 // Sort orders problems: errors first, otherwise as found.
 func Sort(problems []Problem) {
-	slices.SortStableFunc(problems, func(a, b Problem) int { return cmp.Compare(boolInt(a.Warning), boolInt(b.Warning)) })
+	slices.SortStableFunc(problems, func(a, b Problem) int {
+		return cmp.Compare(boolInt(a.Warning), boolInt(b.Warning))
+	})
 }
 
 func boolInt(b bool) int {

@@ -82,7 +82,8 @@ type Client struct {
 	TACACSByAddress bool `json:"tacacsByAddress,omitempty"`
 	// TACACSNames are the names in the certificate by which the device proves itself in TLS.
 	TACACSNames []string `json:"tacacsNames"`
-	// TACACSCertificate is what we show it in TLS, TACACSTrust what its certificate is checked by; empty is the only one.
+	// TACACSCertificate is what we show it in TLS, TACACSTrust what its certificate is checked by; empty is the only
+	// one.
 	TACACSCertificate string `json:"tacacsCertificate,omitempty"`
 	TACACSTrust       string `json:"tacacsTrust,omitempty"`
 
@@ -160,7 +161,8 @@ type Lane struct {
 	RejectDelayMillis int `json:"rejectDelayMillis"`
 	// SecondFactor is what has to be shown beside the credential: OneTimeCode, or empty for nothing.
 	SecondFactor string `json:"secondFactor,omitempty"`
-	// FactorRestMinutes is for how long the same person is not asked for a code again on the same client, from the same place.
+	// FactorRestMinutes is for how long the same person is not asked for a code again on the same client, from the same
+	// place.
 	FactorRestMinutes int      `json:"factorRestMinutes,omitempty"`
 	Policies          []Policy `json:"policies"`
 	Note              string   `json:"note,omitempty"`

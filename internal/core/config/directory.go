@@ -153,7 +153,8 @@ func (c *Config) checkDirectories(k *checker) {
 		d := &c.Directories[i]
 		k.on("directory", d.Name, d.ID)
 		if strings.EqualFold(d.Name, LocalStore) || strings.EqualFold(d.Name, DeviceStore) {
-			k.fail("name", Conflict, "Choose another name.", "the names local and devices are kept for the local accounts and the known devices")
+			k.fail("name", Conflict, "Choose another name.", "the names local and devices are kept for the local "+
+				"accounts and the known devices")
 		}
 		if d.Kind != Generic && d.Kind != ActiveDirectory {
 			k.fail("kind", Unknown, "Use generic or active-directory.", "%q is not a kind of directory", d.Kind)
@@ -170,24 +171,29 @@ func (c *Config) checkDirectories(k *checker) {
 		switch d.TLS {
 		case LDAPS, StartTLS:
 		case Plain:
-			k.warn("tls", PlainConnection, "Use ldaps or starttls.", "the connection is not encrypted: passwords of everybody who signs in cross the network in clear")
+			k.warn("tls", PlainConnection, "Use ldaps or starttls.", "the connection is not encrypted: passwords of "+
+				"everybody who signs in cross the network in clear")
 		default:
 			k.fail("tls", Unknown, "Use ldaps, starttls or plain.", "%q is not a TLS mode", d.TLS)
 		}
 		if d.BindName == "" {
-			k.warn("bindName", AnonymousBind, "Give a service account that may read people and groups.", "no bind name: the directory is searched anonymously, which most refuse")
+			k.warn("bindName", AnonymousBind, "Give a service account that may read people and groups.",
+				"no bind name: the directory is searched anonymously, which most refuse")
 		} else if !d.BindPassword.Set() {
-			k.fail("bindPassword", Required, "Give the password of the service account.", "a bind name without a password")
+			k.fail("bindPassword", Required, "Give the password of the service account.",
+				"a bind name without a password")
 		}
 		if d.TimeoutMillis < 100 || d.TimeoutMillis > 60_000 {
-			k.fail("timeoutMillis", OutOfRange, "Use 100 to 60000 ms; 3000 suits most networks.", "%d ms is out of range", d.TimeoutMillis)
+			k.fail("timeoutMillis", OutOfRange, "Use 100 to 60000 ms; 3000 suits most networks.",
+				"%d ms is out of range", d.TimeoutMillis)
 		}
 		d.checkFurther(k)
 		if len(d.Attributes) > 50 {
 			k.fail("attributes", TooMany, "Remove some.", "more than 50 attributes")
 		}
 		if len(d.CA) > 256<<10 {
-			k.fail("ca", TooMany, "Give only the authority that signed the server's certificate.", "more than 256 kB of certificates")
+			k.fail("ca", TooMany, "Give only the authority that signed the server's certificate.",
+				"more than 256 kB of certificates")
 		}
 	}
 }
@@ -196,41 +202,51 @@ func (d *Directory) checkServer(k *checker, field, server string) {
 	host, portText, err := net.SplitHostPort(server)
 	port, portErr := strconv.Atoi(portText)
 	if err != nil || host == "" || portErr != nil || port < 1 || port > 65535 {
-		k.fail(field, Malformed, "Write a host name or address; the port is added by itself.", "%q is not host:port", server)
+		k.fail(field, Malformed, "Write a host name or address; the port is added by itself.", "%q is not host:port",
+			server)
 		return
 	}
 	switch {
 	case d.TLS == LDAPS && (port == 389 || port == 3268):
-		k.fail(field, Conflict, fmt.Sprintf("Use port %d with ldaps, or choose starttls.", port+map[int]int{389: 247, 3268: 1}[port]), "port %d speaks plain LDAP or StartTLS, not ldaps", port)
+		k.fail(field, Conflict, fmt.Sprintf("Use port %d with ldaps, or choose starttls.", port+map[int]int{389: 247,
+			3268: 1}[port]), "port %d speaks plain LDAP or StartTLS, not ldaps", port)
 	case d.TLS != LDAPS && (port == 636 || port == 3269):
-		k.fail(field, Conflict, "Choose ldaps, or port 389.", "port %d speaks TLS from the first octet, which is ldaps, not %s", port, d.TLS)
+		k.fail(field, Conflict, "Choose ldaps, or port 389.", "port %d speaks TLS from the first octet, which is "+
+			"ldaps, not %s", port, d.TLS)
 	}
 }
 
 // checkFurther checks what few directories need.
 func (d *Directory) checkFurther(k *checker) {
 	if d.CacheSeconds < 0 || d.CacheSeconds > 3600 {
-		k.fail("cacheSeconds", OutOfRange, "Use 0 (ask each time) to 3600; 60 suits most.", "%d seconds is out of range", d.CacheSeconds)
+		k.fail("cacheSeconds", OutOfRange, "Use 0 (ask each time) to 3600; 60 suits most.",
+			"%d seconds is out of range", d.CacheSeconds)
 	}
 	if d.GuardAfter < -1 || d.GuardAfter > 100 {
-		k.fail("guardAfter", OutOfRange, "Use 0 to go by the domain, -1 for no guard, or a number up to 100.", "%d wrong passwords is out of range", d.GuardAfter)
+		k.fail("guardAfter", OutOfRange, "Use 0 to go by the domain, -1 for no guard, or a number up to 100.",
+			"%d wrong passwords is out of range", d.GuardAfter)
 	}
 	if d.DNS != "" {
 		if host, _, err := net.SplitHostPort(d.DNS); err != nil || net.ParseIP(host) == nil {
-			k.fail("dns", Malformed, "Write an address, such as 192.0.2.53.", "%q is not the address of a DNS server", d.DNS)
+			k.fail("dns", Malformed, "Write an address, such as 192.0.2.53.", "%q is not the address of a DNS server",
+				d.DNS)
 		}
 	}
 	if d.Source != "" && net.ParseIP(d.Source) == nil {
-		k.fail("source", Malformed, "Write an address of this machine, or leave it empty.", "%q is not an address", d.Source)
+		k.fail("source", Malformed, "Write an address of this machine, or leave it empty.", "%q is not an address",
+			d.Source)
 	}
 	if len(d.CopyBelow) > 50 || len(d.CopyWanted) > 50 {
-		k.fail("copyBelow", TooMany, "Copy below an entry that holds them all.", "more than 50 subtrees or wanted attributes")
+		k.fail("copyBelow", TooMany, "Copy below an entry that holds them all.",
+			"more than 50 subtrees or wanted attributes")
 	}
 	if d.CopyMinutes != 0 && (d.CopyMinutes < 5 || d.CopyMinutes > 10080) {
-		k.fail("copyMinutes", OutOfRange, "Use 0 for on demand only, or 5 minutes to a week (10080).", "%d minutes is out of range", d.CopyMinutes)
+		k.fail("copyMinutes", OutOfRange, "Use 0 for on demand only, or 5 minutes to a week (10080).",
+			"%d minutes is out of range", d.CopyMinutes)
 	}
 	if len(d.Groups) > maxPicked {
-		k.fail("groups", TooMany, "Pick only those that policies name.", "%d picked groups, at most %d are allowed", len(d.Groups), maxPicked)
+		k.fail("groups", TooMany, "Pick only those that policies name.", "%d picked groups, at most %d are allowed",
+			len(d.Groups), maxPicked)
 	}
 	names, ids := map[string]bool{}, map[string]bool{}
 	for i, g := range d.Groups {
@@ -243,7 +259,8 @@ func (d *Directory) checkFurther(k *checker) {
 		case ids[g.ID]:
 			k.fail(field, Conflict, "Remove one of the two.", "the group %s is picked twice", g.Name)
 		case names[name]:
-			k.fail(field, Conflict, "Call one of them something else; policies name groups by these names.", "two picked groups are called %s", g.Name)
+			k.fail(field, Conflict, "Call one of them something else; policies name groups by these names.",
+				"two picked groups are called %s", g.Name)
 		}
 		names[name], ids[g.ID] = true, true
 	}

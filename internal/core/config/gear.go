@@ -35,8 +35,8 @@ type CommandList struct {
 	Lines []CommandLine `json:"lines"`
 	// Extends are lists whose lines follow those here, in order.
 	Extends []string `json:"extends"`
-	// Otherwise is what happens to commands that no line fits; empty goes by the first list that is extended and says so, and
-	// refuses if none does.
+	// Otherwise is what happens to commands that no line fits; empty goes by the first list that is extended and says
+	// so, and refuses if none does.
 	Otherwise CommandVerdict `json:"otherwise,omitempty"`
 	Note      string         `json:"note,omitempty"`
 }
@@ -87,8 +87,8 @@ func (l *CommandList) normalise() {
 	}
 }
 
-// WholeList returns a command list with the lines of all that it extends. Lines that cannot be read are left out, since the
-// check tells them.
+// WholeList returns a command list with the lines of all that it extends. Lines that cannot be read are left out, since
+// the check tells them.
 func (c *Config) WholeList(l *CommandList) (*command.List, error) {
 	out := &command.List{}
 	otherwise, err := c.gather(l, out, nil)
@@ -102,7 +102,8 @@ func (c *Config) gather(l *CommandList, out *command.List, chain []string) (Comm
 	}
 	for i := range l.Lines {
 		if p, err := command.Parse(l.Lines[i].Pattern); err == nil {
-			out.Lines = append(out.Lines, command.Line{Permit: l.Lines[i].Verdict == PermitCommand, Pattern: p, List: l.Name, Number: i + 1})
+			out.Lines = append(out.Lines, command.Line{Permit: l.Lines[i].Verdict == PermitCommand, Pattern: p,
+				List: l.Name, Number: i + 1})
 		}
 	}
 	if len(out.Lines) > maxWholeLines {
@@ -133,10 +134,12 @@ func (c *Config) checkCommandLists(k *checker) {
 		l := &c.CommandLists[i]
 		k.on("command-list", l.Name, l.ID)
 		if len(l.Lines) > maxLines {
-			k.fail("lines", TooMany, "Use patterns that take more, or split the list.", "%d lines, at most %d are allowed", len(l.Lines), maxLines)
+			k.fail("lines", TooMany, "Use patterns that take more, or split the list.",
+				"%d lines, at most %d are allowed", len(l.Lines), maxLines)
 		}
 		if len(l.Lines) == 0 && len(l.Extends) == 0 && l.Otherwise == "" {
-			k.warn("lines", EmptyList, "Add a line, or say what happens otherwise.", "the list is empty, so it refuses every command")
+			k.warn("lines", EmptyList, "Add a line, or say what happens otherwise.",
+				"the list is empty, so it refuses every command")
 		}
 		if l.Otherwise != "" && l.Otherwise != PermitCommand && l.Otherwise != RefuseCommand {
 			k.fail("otherwise", Unknown, "Use permit or refuse.", "%q is no verdict", l.Otherwise)
@@ -161,10 +164,12 @@ func (c *Config) checkCommandLists(k *checker) {
 // checkGear checks what a pass gives to network gear.
 func (c *Config) checkGear(k *checker, p *Pass) {
 	if n, err := strconv.Atoi(p.PrivilegeLevel); p.PrivilegeLevel != "" && (err != nil || n < 0 || n > 15) {
-		k.fail("privilegeLevel", Unknown, "Use 0 to 15; 15 may do everything, 1 is what most gear begins with.", "%q is no privilege level", p.PrivilegeLevel)
+		k.fail("privilegeLevel", Unknown, "Use 0 to 15; 15 may do everything, 1 is what most gear begins with.",
+			"%q is no privilege level", p.PrivilegeLevel)
 	}
 	if _, at := Find(c.CommandLists, p.Commands); p.Commands != "" && at < 0 {
-		k.fail("commands", NotFound, "Choose one of the command lists, or add this one.", "there is no command list %q", p.Commands)
+		k.fail("commands", NotFound, "Choose one of the command lists, or add this one.",
+			"there is no command list %q", p.Commands)
 	}
 	if len(p.Arguments) > 60 {
 		k.fail("arguments", TooMany, "Remove some.", "more than 60 arguments")
@@ -173,13 +178,17 @@ func (c *Config) checkGear(k *checker, p *Pass) {
 		field := fmt.Sprintf("arguments[%d]", i)
 		switch {
 		case a.Name == "" || strings.ContainsAny(a.Name, "=* ") || !printable(a.Name):
-			k.fail(field+".name", Malformed, "Use a name without spaces, = and *, such as acl.", "%q is no name of an argument", a.Name)
+			k.fail(field+".name", Malformed, "Use a name without spaces, = and *, such as acl.",
+				"%q is no name of an argument", a.Name)
 		case slices.Contains([]string{"service", "cmd", "cmd-arg"}, a.Name):
-			k.fail(field+".name", Conflict, "Remove it.", "%s is what the device asks with, and is not given by a pass", a.Name)
-		case isShell(a.Service) && (a.Name == "priv-lvl" && p.PrivilegeLevel != "" || a.Name == "timeout" && p.SessionTimeout > 0 || a.Name == "idletime" && p.IdleTimeout > 0):
+			k.fail(field+".name", Conflict, "Remove it.",
+				"%s is what the device asks with, and is not given by a pass", a.Name)
+		case isShell(a.Service) && (a.Name == "priv-lvl" && p.PrivilegeLevel != "" || a.Name == "timeout" &&
+			p.SessionTimeout > 0 || a.Name == "idletime" && p.IdleTimeout > 0):
 			k.fail(field+".name", Conflict, "Remove it here, or there.", "%s is made from a field of this pass", a.Name)
 		case !printable(a.Value) || len(a.Name)+1+len(a.Value) > 255:
-			k.fail(field+".value", TooMany, "Shorten or correct the value.", "an argument has at most 255 octets and no control characters")
+			k.fail(field+".value", TooMany, "Shorten or correct the value.",
+				"an argument has at most 255 octets and no control characters")
 		case a.Service != "" && (strings.ContainsAny(a.Service, "=* ") || !printable(a.Service)):
 			k.fail(field+".service", Unknown, "Use a word such as shell or ppp.", "%q is no service", a.Service)
 		}
@@ -200,36 +209,46 @@ func printable(text string) bool {
 // checkTACACS checks how a client speaks TACACS+. taken are the names of certificates of other clients.
 func (c *Config) checkTACACS(k *checker, client *Client, taken map[string]string) {
 	if client.TACACSPrevious.Set() && client.TACACSPreviousUntil.IsZero() {
-		k.fail("tacacsPreviousUntil", Required, "Say until when it is accepted.", "the previous TACACS+ secret has no end date")
+		k.fail("tacacsPreviousUntil", Required, "Say until when it is accepted.",
+			"the previous TACACS+ secret has no end date")
 	}
 	if client.TACACSPlain {
-		k.warn("tacacsPlain", PlainBodies, "Set a shared secret on the device, or use TLS.", "bodies that are not hidden are taken from this client: whoever hears them reads every password")
+		k.warn("tacacsPlain", PlainBodies, "Set a shared secret on the device, or use TLS.",
+			"bodies that are not hidden are taken from this client: whoever hears them reads every password")
 	}
 	if client.TACACSByAddress {
-		k.warn("tacacsByAddress", AddressAlone, "Give the device a certificate, and its name here.", "over TLS this client is known by its address alone: whoever can take that address is taken for it")
+		k.warn("tacacsByAddress", AddressAlone, "Give the device a certificate, and its name here.",
+			"over TLS this client is known by its address alone: whoever can take that address is taken for it")
 	}
 	for i, name := range client.TACACSNames {
 		field := fmt.Sprintf("tacacsNames[%d]", i)
 		if name == "" || strings.ContainsAny(name, "* ") || !printable(name) {
-			k.fail(field, Malformed, "Write a DNS name or an address, as it stands in the certificate of the device; wildcards would let one device speak for others.", "%q is no name of one device", name)
+			k.fail(field, Malformed, "Write a DNS name or an address, as it stands in the certificate of the device; "+
+				"wildcards would let one device speak for others.", "%q is no name of one device", name)
 			continue
 		}
 		key := strings.ToLower(name)
 		if other := taken[key]; other != "" {
-			k.fail(field, Taken, "Remove it from one of the two.", "the name %s already belongs to client %q", name, other)
+			k.fail(field, Taken, "Remove it from one of the two.", "the name %s already belongs to client %q", name,
+				other)
 		}
 		taken[key] = client.Name
 	}
 	if _, at := Find(c.Certificates, client.TACACSCertificate); client.TACACSCertificate != "" && at < 0 {
-		k.fail("tacacsCertificate", NotFound, "Choose one of the server certificates, or leave it empty for the first.", "there is no certificate %q", client.TACACSCertificate)
+		k.fail("tacacsCertificate", NotFound,
+			"Choose one of the server certificates, or leave it empty for the first.", "there is no certificate %q",
+			client.TACACSCertificate)
 	}
 	if _, at := Find(c.Trusts, client.TACACSTrust); client.TACACSTrust != "" && at < 0 {
-		k.fail("tacacsTrust", NotFound, "Choose one of the trust lists.", "there is no trust list %q", client.TACACSTrust)
+		k.fail("tacacsTrust", NotFound, "Choose one of the trust lists.", "there is no trust list %q",
+			client.TACACSTrust)
 	}
 	switch {
 	case len(client.TACACSNames) > 0 && len(c.Trusts) == 0:
-		k.fail("tacacsTrust", NotFound, "Add a trust list under Certificates.", "there is no trust list by which to check the certificate of this device")
+		k.fail("tacacsTrust", NotFound, "Add a trust list under Certificates.",
+			"there is no trust list by which to check the certificate of this device")
 	case len(client.TACACSNames) > 0 && client.TACACSTrust == "" && len(c.Trusts) > 1:
-		k.fail("tacacsTrust", Required, "Choose one of the trust lists.", "there are several trust lists, and none is named for the certificate of this device")
+		k.fail("tacacsTrust", Required, "Choose one of the trust lists.",
+			"there are several trust lists, and none is named for the certificate of this device")
 	}
 }

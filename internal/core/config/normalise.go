@@ -170,7 +170,8 @@ func ParsePrefix(text string) (netip.Prefix, error) {
 	}
 	addr, err := netip.ParseAddr(strings.Trim(text, "[]"))
 	if err != nil {
-		return netip.Prefix{}, fmt.Errorf("%q is neither an address nor a prefix such as 192.0.2.0/24 or 2001:db8::/32", text)
+		return netip.Prefix{},
+			fmt.Errorf("%q is neither an address nor a prefix such as 192.0.2.0/24 or 2001:db8::/32", text)
 	}
 	addr = addr.Unmap().WithZone("")
 	return netip.PrefixFrom(addr, addr.BitLen()), nil

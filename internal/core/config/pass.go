@@ -12,8 +12,8 @@ type AtTimeout string
 const (
 	// EndSession is what devices do if nothing is said.
 	EndSession AtTimeout = ""
-	// SignInAgain asks the device to sign the person in again, without an interruption if that works (Termination-Action
-	// RADIUS-Request, RFC 3580 section 3.17).
+	// SignInAgain asks the device to sign the person in again, without an interruption if that works
+	// (Termination-Action RADIUS-Request, RFC 3580 section 3.17).
 	SignInAgain AtTimeout = "sign-in-again"
 )
 
@@ -57,7 +57,8 @@ type Pass struct {
 }
 
 func (p *Pass) normalise() {
-	trim(&p.Name, &p.Extends, &p.VLAN, &p.Role, &p.Address, &p.Pool, &p.ReportName, &p.Class, &p.PrivilegeLevel, &p.Commands, &p.Note)
+	trim(&p.Name, &p.Extends, &p.VLAN, &p.Role, &p.Address, &p.Pool, &p.ReportName, &p.Class, &p.PrivilegeLevel,
+		&p.Commands, &p.Note)
 	for i := range p.Arguments {
 		a := &p.Arguments[i]
 		if trim(&a.Service, &a.Name, &a.Value); a.Service == Shell {
@@ -82,7 +83,8 @@ const maxExtends = 10
 // Resolve returns the pass with everything that it takes from those it extends.
 func (c *Config) Resolve(p *Pass) (Pass, error) {
 	out := *p
-	out.Attributes, out.AccessRules, out.Arguments = slices.Clone(p.Attributes), slices.Clone(p.AccessRules), slices.Clone(p.Arguments)
+	out.Attributes, out.AccessRules, out.Arguments = slices.Clone(p.Attributes), slices.Clone(p.AccessRules),
+		slices.Clone(p.Arguments)
 	chain := []string{p.Name}
 	for next := p.Extends; next != ""; {
 		base, at := Find(c.Passes, next)
@@ -106,7 +108,8 @@ func (p *Pass) inherit(base *Pass) {
 	for _, text := range []struct {
 		to   *string
 		from string
-	}{{&p.VLAN, base.VLAN}, {&p.Role, base.Role}, {&p.ReportName, base.ReportName}, {&p.Class, base.Class}, {&p.PrivilegeLevel, base.PrivilegeLevel}, {&p.Commands, base.Commands}} {
+	}{{&p.VLAN, base.VLAN}, {&p.Role, base.Role}, {&p.ReportName, base.ReportName}, {&p.Class, base.Class},
+		{&p.PrivilegeLevel, base.PrivilegeLevel}, {&p.Commands, base.Commands}} {
 		if *text.to == "" {
 			*text.to = text.from
 		}
@@ -140,7 +143,9 @@ func (p *Pass) inherit(base *Pass) {
 	p.Attributes = append(kept, p.Attributes...)
 	var arguments []Argument
 	for _, a := range base.Arguments {
-		if !slices.ContainsFunc(p.Arguments, func(own Argument) bool { return own.Service == a.Service && own.Name == a.Name }) {
+		if !slices.ContainsFunc(p.Arguments, func(own Argument) bool {
+			return own.Service == a.Service && own.Name == a.Name
+		}) {
 			arguments = append(arguments, a)
 		}
 	}
@@ -168,24 +173,32 @@ func (c *Config) checkPasses(k *checker) {
 			k.fail("vlan", Malformed, "Use a number from 1 to 4094, or the name of a VLAN on the device.", "%s", err)
 		}
 		if p.SessionTimeout < 0 || p.SessionTimeout > 30*86400 {
-			k.fail("sessionTimeout", OutOfRange, "Use 0 (none) to 2592000 seconds (30 days).", "%d seconds is out of range", p.SessionTimeout)
+			k.fail("sessionTimeout", OutOfRange, "Use 0 (none) to 2592000 seconds (30 days).",
+				"%d seconds is out of range", p.SessionTimeout)
 		} else if p.SessionTimeout > 0 && p.SessionTimeout < 60 {
-			k.warn("sessionTimeout", ShortSession, "The unit is seconds.", "everybody signs in again every %d seconds", p.SessionTimeout)
+			k.warn("sessionTimeout", ShortSession, "The unit is seconds.", "everybody signs in again every %d seconds",
+				p.SessionTimeout)
 		}
 		if p.IdleTimeout < 0 || p.IdleTimeout > 30*86400 {
-			k.fail("idleTimeout", OutOfRange, "Use 0 (none) to 2592000 seconds (30 days).", "%d seconds is out of range", p.IdleTimeout)
+			k.fail("idleTimeout", OutOfRange, "Use 0 (none) to 2592000 seconds (30 days).",
+				"%d seconds is out of range", p.IdleTimeout)
 		}
 		if p.AtTimeout != EndSession && p.AtTimeout != SignInAgain {
-			k.fail("atTimeout", Unknown, "Use sign-in-again, or leave it empty to end the session.", "%q is not what can happen then", p.AtTimeout)
-		} else if resolved, err := c.Resolve(p); err == nil && p.AtTimeout == SignInAgain && resolved.SessionTimeout == 0 {
-			k.fail("atTimeout", NotFound, "Set the session time-out.", "there is no session time-out after which to sign in again")
+			k.fail("atTimeout", Unknown, "Use sign-in-again, or leave it empty to end the session.",
+				"%q is not what can happen then", p.AtTimeout)
+		} else if resolved, err := c.Resolve(p); err == nil && p.AtTimeout == SignInAgain &&
+			resolved.SessionTimeout == 0 {
+			k.fail("atTimeout", NotFound, "Set the session time-out.", "there is no session time-out after which to "+
+				"sign in again")
 		}
 		if len(p.AccessRules) > maxList {
-			k.fail("accessRules", TooMany, "Name a list on the device by the role instead.", "%d rules, at most %d are allowed", len(p.AccessRules), maxList)
+			k.fail("accessRules", TooMany, "Name a list on the device by the role instead.",
+				"%d rules, at most %d are allowed", len(p.AccessRules), maxList)
 		}
 		for j, rule := range p.AccessRules {
 			if err := CheckAccessRule(rule); err != nil {
-				k.fail(fmt.Sprintf("accessRules[%d]", j), Malformed, "Write for instance: permit in ip from any to 192.0.2.0/24.", "%s", err)
+				k.fail(fmt.Sprintf("accessRules[%d]", j), Malformed, "Write for instance: permit in ip from any to "+
+					"192.0.2.0/24.", "%s", err)
 			}
 		}
 		for _, rate := range []struct {
@@ -194,9 +207,11 @@ func (c *Config) checkPasses(k *checker) {
 			means Meaning
 		}{{"rateDown", p.RateDown, RateDown}, {"rateUp", p.RateUp, RateUp}} {
 			if rate.kbit < 0 || rate.kbit > 400_000_000 {
-				k.fail(rate.field, OutOfRange, "Use 0 (no limit) to 400000000 kbit/s.", "%d kbit/s is out of range", rate.kbit)
+				k.fail(rate.field, OutOfRange, "Use 0 (no limit) to 400000000 kbit/s.", "%d kbit/s is out of range",
+					rate.kbit)
 			} else if rate.kbit > 0 && !carried[rate.means] {
-				k.warn(rate.field, Uncarried, "Add the attribute of your devices under Vendors, and say there what it means.", "no vendor attribute carries this, and there is no standard one")
+				k.warn(rate.field, Uncarried, "Add the attribute of your devices under Vendors, and say there what "+
+					"it means.", "no vendor attribute carries this, and there is no standard one")
 			}
 		}
 		if len(p.Role) > 253 {
@@ -208,12 +223,13 @@ func (c *Config) checkPasses(k *checker) {
 	}
 }
 
-// CheckAccessRule tells what is wrong with the form of an IPFilterRule (RFC 6733 section 4.3.1). Addresses and ports are
-// left to the device, which knows names for them.
+// CheckAccessRule tells what is wrong with the form of an IPFilterRule (RFC 6733 section 4.3.1). Addresses and ports
+// are left to the device, which knows names for them.
 func CheckAccessRule(rule string) error {
 	words := strings.Fields(rule)
 	if len(words) < 7 {
-		return fmt.Errorf("%q has %d words; action, direction, protocol, from, source, to and destination are needed", rule, len(words))
+		return fmt.Errorf("%q has %d words; action, direction, protocol, from, source, to and destination are needed",
+			rule, len(words))
 	}
 	if words[0] != "permit" && words[0] != "deny" {
 		return fmt.Errorf("%q does not begin with permit or deny", rule)

@@ -45,8 +45,8 @@ type Expectation struct {
 	Client     string      `json:"client"`
 	Method     string      `json:"method"`
 	Attributes []Attribute `json:"attributes"`
-	// Asks is what gear asks over TACACS+: login, enable, shell, command, or a service; empty for RADIUS. Command is what is typed, Level
-	// what enable asks for.
+	// Asks is what gear asks over TACACS+: login, enable, shell, command, or a service; empty for RADIUS. Command is
+	// what is typed, Level what enable asks for.
 	Asks    string `json:"asks,omitempty"`
 	Command string `json:"command,omitempty"`
 	Level   int    `json:"level,omitempty"`
@@ -115,11 +115,14 @@ func (c *Config) checkOverrides(k *checker) {
 		if o.Person == "" {
 			k.fail("person", Required, "Write the name as the store has it.", "no person")
 		}
-		if _, at := Find(c.Directories, o.Store); o.Store != "" && at < 0 && !strings.EqualFold(o.Store, LocalStore) && !strings.EqualFold(o.Store, DeviceStore) {
-			k.fail("store", NotFound, "Choose one of the directories, local, or leave it empty.", "there is no directory %q", o.Store)
+		if _, at := Find(c.Directories, o.Store); o.Store != "" && at < 0 && !strings.EqualFold(o.Store, LocalStore) &&
+			!strings.EqualFold(o.Store, DeviceStore) {
+			k.fail("store", NotFound, "Choose one of the directories, local, or leave it empty.",
+				"there is no directory %q", o.Store)
 		}
 		if _, at := Find(c.Lanes, o.Lane); o.Lane != "" && at < 0 {
-			k.fail("lane", NotFound, "Choose one of the lanes, or leave it empty for all.", "there is no lane %q", o.Lane)
+			k.fail("lane", NotFound, "Choose one of the lanes, or leave it empty for all.", "there is no lane %q",
+				o.Lane)
 		}
 		c.checkPassName(k, "pass", o.Pass)
 		key := strings.ToLower(o.Person + "\x00" + o.Store + "\x00" + o.Lane)
@@ -139,22 +142,26 @@ func (e *Expectation) checkAsks(k *checker) {
 	}
 	if e.Asks == "" {
 		if e.Command != "" || e.Level != 0 {
-			k.fail("asks", Conflict, "Use command or enable, or leave both empty.", "a command or a level is asked about over TACACS+ only")
+			k.fail("asks", Conflict, "Use command or enable, or leave both empty.",
+				"a command or a level is asked about over TACACS+ only")
 		}
 		return
 	}
 	if proves && m != nil && (m.EAP || m.Needs == NeedsAddress) {
-		k.fail("method", Conflict, "Use pap, which stands for the dialogue too, chap, mschap or mschapv2.", "%s is not spoken over TACACS+", m.Title)
+		k.fail("method", Conflict, "Use pap, which stands for the dialogue too, chap, mschap or mschapv2.",
+			"%s is not spoken over TACACS+", m.Title)
 	}
 	switch {
 	case len(e.Asks) > 60 || strings.ContainsAny(e.Asks, " =*"):
-		k.fail("asks", Unknown, "Use login, enable, shell, command, or a service such as ppp.", "%q is nothing that gear asks", e.Asks)
+		k.fail("asks", Unknown, "Use login, enable, shell, command, or a service such as ppp.",
+			"%q is nothing that gear asks", e.Asks)
 	case e.Asks == "command" && strings.TrimSpace(e.Command) == "":
 		k.fail("command", Required, "Write what somebody would type.", "no command")
 	case e.Asks != "command" && e.Command != "":
 		k.fail("command", Conflict, "Leave it empty, or ask about a command.", "a command, but something else is asked")
 	case len(e.Command) > command.MaxCommand:
-		k.fail("command", TooLong, fmt.Sprintf("Use at most %d.", command.MaxCommand), "a command of %d octets is not looked at", len(e.Command))
+		k.fail("command", TooLong, fmt.Sprintf("Use at most %d.", command.MaxCommand),
+			"a command of %d octets is not looked at", len(e.Command))
 	}
 	if e.Level < 0 || e.Level > 15 {
 		k.fail("level", NotFound, "Use 0 to 15.", "there is no privilege level %d", e.Level)
@@ -179,10 +186,12 @@ func (c *Config) checkExpectations(k *checker) {
 		}
 		e.checkAsks(k)
 		if e.Admitted && e.Reason != "" {
-			k.fail("reason", Conflict, "Leave it empty, or expect a refusal.", "somebody who is admitted is given no reason")
+			k.fail("reason", Conflict, "Leave it empty, or expect a refusal.",
+				"somebody who is admitted is given no reason")
 		}
 		if !e.Admitted && (e.Pass != "" || e.VLAN != "") {
-			k.fail("pass", Conflict, "Leave both empty, or expect an admission.", "somebody who is refused gets no pass and no VLAN")
+			k.fail("pass", Conflict, "Leave both empty, or expect an admission.",
+				"somebody who is refused gets no pass and no VLAN")
 		}
 		if e.Pass != "" {
 			c.checkPassName(k, "pass", e.Pass)

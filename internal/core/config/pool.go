@@ -29,8 +29,8 @@ type AddressRange struct {
 // maxPool bounds how many addresses a pool holds.
 const maxPool = 1 << 16
 
-// ParseRange reads a prefix, or two addresses joined by a hyphen. Of an IPv4 prefix the first and the last address are left
-// out, since they are no host's.
+// ParseRange reads a prefix, or two addresses joined by a hyphen. Of an IPv4 prefix the first and the last address are
+// left out, since they are no host's.
 func ParseRange(text string) (AddressRange, error) {
 	var first, last netip.Addr
 	if a, b, ok := strings.Cut(text, "-"); ok {
@@ -123,7 +123,8 @@ func (c *Config) checkPools(k *checker) {
 			size += r.Size
 			for _, other := range all {
 				if other.Contains(r.First) || r.Contains(other.First) {
-					k.fail(field, Taken, "Give each address to one pool only.", "overlaps with addresses of pool %q", other.pool)
+					k.fail(field, Taken, "Give each address to one pool only.", "overlaps with addresses of pool %q",
+						other.pool)
 					break
 				}
 			}
@@ -148,9 +149,11 @@ func (c *Config) checkPassPool(k *checker, p *Pass) {
 	case p.Address != "":
 		k.fail("pool", Conflict, "Leave one of the two empty.", "there is an address besides the pool")
 	case p.SessionTimeout == 0:
-		k.fail("pool", Conflict, "Set the session time-out: after it the address may be given to somebody else.", "an address of a pool is given for a session, and this one has no end")
+		k.fail("pool", Conflict, "Set the session time-out: after it the address may be given to somebody else.",
+			"an address of a pool is given for a session, and this one has no end")
 	}
 	if _, size := pool.Parsed(); size > 0 && size < 4 {
-		k.warn("pool", SmallPool, "Add addresses to the pool.", "the pool holds %d addresses only; whoever comes when all are taken is refused", size)
+		k.warn("pool", SmallPool, "Add addresses to the pool.", "the pool holds %d addresses only; whoever comes "+
+			"when all are taken is refused", size)
 	}
 }

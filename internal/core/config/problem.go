@@ -2,8 +2,8 @@ package config
 
 import "fmt"
 
-// Problem is something wrong with an object of the configuration, or worth a warning. Kind, Field and Code say what it is to
-// programs, Params what it is about; Message and Remedy say it to people.
+// Problem is something wrong with an object of the configuration, or worth a warning. Kind, Field and Code say what it
+// is to programs, Params what it is about; Message and Remedy say it to people.
 type Problem struct {
 	// Kind and Object name the object ("client", "np-switch-1"), ID is its identifier.
 	Kind   string `json:"kind"`

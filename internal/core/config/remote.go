@@ -21,8 +21,8 @@ type Remote struct {
 	Tries         int `json:"tries"`
 	// Unsigned accepts answers without Message-Authenticator, which can be forged.
 	Unsigned bool `json:"unsigned,omitempty"`
-	// Grants are the attributes of an Access-Accept that are passed on, by name, beside those that the protocol needs; AllGrants
-	// passes on everything.
+	// Grants are the attributes of an Access-Accept that are passed on, by name, beside those that the protocol needs;
+	// AllGrants passes on everything.
 	Grants []string `json:"grants"`
 	// Pass overrides the answer: its attributes replace those that the server gives.
 	Pass string `json:"pass,omitempty"`
@@ -58,19 +58,24 @@ func (c *Config) checkRemotes(k *checker) {
 		r := &c.Remotes[i]
 		k.on("remote", r.Name, r.ID)
 		if at, err := netip.ParseAddrPort(r.Address); err != nil || at.Port() == 0 {
-			k.fail("address", Malformed, "Write for instance 192.0.2.80 or 192.0.2.80:1812.", "%q is not an address with a port", r.Address)
+			k.fail("address", Malformed, "Write for instance 192.0.2.80 or 192.0.2.80:1812.",
+				"%q is not an address with a port", r.Address)
 		}
 		if !r.Secret.Set() {
 			k.fail("secret", Required, "Type the one that the remote server has for this one.", "no shared secret")
 		}
 		if r.TimeoutMillis < 100 || r.TimeoutMillis > 10_000 {
-			k.fail("timeoutMillis", OutOfRange, "Use 100 to 10000 ms.", "%s ms is out of range", strconv.Itoa(r.TimeoutMillis))
+			k.fail("timeoutMillis", OutOfRange, "Use 100 to 10000 ms.", "%s ms is out of range",
+				strconv.Itoa(r.TimeoutMillis))
 		}
 		if r.Tries < 1 || r.Tries > 5 {
 			k.fail("tries", OutOfRange, "Use 1 to 5.", "%s is out of range", strconv.Itoa(r.Tries))
 		}
 		if slices.Contains(r.Grants, AllGrants) {
-			k.warn("grants", GrantsEverything, "Name the attributes that it may grant, or lay a pass over its answers.", "everything that this server grants is passed on: whoever administers it chooses VLANs, roles and privileges here")
+			k.warn("grants", GrantsEverything,
+				"Name the attributes that it may grant, or lay a pass over its answers.",
+				"everything that this server grants is passed on: whoever administers it chooses VLANs, roles and "+
+					"privileges here")
 		}
 		if len(r.Grants) > maxList {
 			k.fail("grants", TooMany, "Remove some.", "more than %d attributes", maxList)
@@ -78,10 +83,12 @@ func (c *Config) checkRemotes(k *checker) {
 		if p, at := Find(c.Passes, r.Pass); r.Pass != "" && at < 0 {
 			k.fail("pass", NotFound, "Choose one of the passes.", "there is no pass %q", r.Pass)
 		} else if r.Pass != "" && p.Pool != "" {
-			k.fail("pass", Conflict, "Choose another pass.", "pass %q gives addresses of a pool, which is for people who are decided about here", r.Pass)
+			k.fail("pass", Conflict, "Choose another pass.", "pass %q gives addresses of a pool, which is for people "+
+				"who are decided about here", r.Pass)
 		}
 		if r.Unsigned {
-			k.warn("unsigned", UnsignedAnswers, "Switch Message-Authenticator on at the remote server, and this off.", "answers without Message-Authenticator are accepted: somebody on the path can forge them")
+			k.warn("unsigned", UnsignedAnswers, "Switch Message-Authenticator on at the remote server, and this off.",
+				"answers without Message-Authenticator are accepted: somebody on the path can forge them")
 		}
 	}
 }
@@ -90,7 +97,8 @@ func (c *Config) checkRemotes(k *checker) {
 func (c *Config) checkForward(k *checker, l *Lane) {
 	for j, name := range l.Forward {
 		if _, at := Find(c.Remotes, name); at < 0 {
-			k.fail(fmt.Sprintf("forward[%d]", j), NotFound, "Choose one of the remote servers.", "there is no remote server %q", name)
+			k.fail(fmt.Sprintf("forward[%d]", j), NotFound, "Choose one of the remote servers.",
+				"there is no remote server %q", name)
 		}
 	}
 	if len(l.Forward) > 0 && slices.ContainsFunc(l.Policies, func(p Policy) bool { return p.Enabled }) {

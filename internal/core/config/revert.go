@@ -6,8 +6,8 @@ import (
 	"strings"
 )
 
-// Revert takes back one change of a draft: the object is again as it is in the running configuration, in its place. kind and id
-// are those of the change; for a policy, lane is the identifier of its lane.
+// Revert takes back one change of a draft: the object is again as it is in the running configuration, in its place.
+// kind and id are those of the change; for a policy, lane is the identifier of its lane.
 func (c *Config) Revert(running *Config, kind, id, lane string) error {
 	fresh := running.Clone() // so that the two share nothing
 	switch kind {
@@ -65,12 +65,16 @@ func revert[T any, P Object[T]](kind string, list *[]T, running []T, id string) 
 	if was < 0 {
 		return nil
 	}
-	if name := P(&running[was]).Label(); slices.ContainsFunc(*list, func(o T) bool { return strings.EqualFold(P(&o).Label(), name) }) {
+	if name := P(&running[was]).Label(); slices.ContainsFunc(*list, func(o T) bool {
+		return strings.EqualFold(P(&o).Label(), name)
+	}) {
 		return fmt.Errorf("the draft holds another %s called %q; discard that first", kind, name)
 	}
 	to := 0
 	for before := was - 1; before >= 0; before-- { // behind the nearest before it that is still there
-		if i := slices.IndexFunc(*list, func(o T) bool { return P(&o).Ident() == P(&running[before]).Ident() }); i >= 0 {
+		if i := slices.IndexFunc(*list, func(o T) bool {
+			return P(&o).Ident() == P(&running[before]).Ident()
+		}); i >= 0 {
 			to = i + 1
 			break
 		}

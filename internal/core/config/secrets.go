@@ -8,8 +8,8 @@ import (
 	"strings"
 )
 
-// Place is what a sealed secret is for and which object it belongs to. It is sealed together with that, so that it opens nowhere
-// else: whoever can write the database cannot move a secret to where it would be sent, or shown.
+// Place is what a sealed secret is for and which object it belongs to. It is sealed together with that, so that it
+// opens nowhere else: whoever can write the database cannot move a secret to where it would be sent, or shown.
 type Place struct{ Purpose, Object string }
 
 // RADIUSPlace is that of the shared secrets for RADIUS, the present one and the one before.
@@ -41,8 +41,10 @@ func (c *Config) Secrets(see func(at Place, path string, s *Secret) error) error
 	var all []found
 	for i := range c.Clients {
 		x := &c.Clients[i]
-		all = append(all, found{x.RADIUSPlace(), "client", x.Name, "secret", &x.Secret}, found{x.RADIUSPlace(), "client", x.Name, "previous", &x.Previous},
-			found{x.TACACSPlace(), "client", x.Name, "tacacsSecret", &x.TACACSSecret}, found{x.TACACSPlace(), "client", x.Name, "tacacsPrevious", &x.TACACSPrevious})
+		all = append(all, found{x.RADIUSPlace(), "client", x.Name, "secret", &x.Secret}, found{x.RADIUSPlace(),
+			"client", x.Name, "previous", &x.Previous},
+			found{x.TACACSPlace(), "client", x.Name, "tacacsSecret", &x.TACACSSecret}, found{x.TACACSPlace(), "client",
+				x.Name, "tacacsPrevious", &x.TACACSPrevious})
 	}
 	for i := range c.Directories {
 		x := &c.Directories[i]
@@ -71,8 +73,8 @@ func (c *Config) Secrets(see func(at Place, path string, s *Secret) error) error
 	return nil
 }
 
-// Destination is where the password of the service account goes to, and what protects it on the way. A stored password is sent
-// to no other: whoever changes this has to know it. Servers are compared without their order.
+// Destination is where the password of the service account goes to, and what protects it on the way. A stored password
+// is sent to no other: whoever changes this has to know it. Servers are compared without their order.
 func (d *Directory) Destination() string {
 	servers := slices.Clone(d.Servers)
 	slices.Sort(servers)

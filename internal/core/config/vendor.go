@@ -65,7 +65,8 @@ func (v *Vendor) Label() string      { return v.Name }
 func (v *Vendor) Identify(id string) { v.ID = id }
 
 // VendorTypes are the data types that attributes of vendors can have.
-var VendorTypes = []string{"text", "octets", "integer", "integer64", "ipv4addr", "ipv6addr", "ipv6prefix", "ifid", "time"}
+var VendorTypes = []string{"text", "octets", "integer", "integer64", "ipv4addr", "ipv6addr", "ipv6prefix", "ifid",
+	"time"}
 
 func (v *Vendor) normalise() {
 	trim(&v.Name, &v.Note)
@@ -92,18 +93,23 @@ func (c *Config) checkVendors(k *checker) {
 		k.on("vendor", v.Name, v.ID)
 		switch other := numbers[v.Number]; {
 		case v.Number == 0 || v.Number > 0xffffff:
-			k.fail("number", Unknown, "Use the enterprise number that IANA gave it, from 1 to 16777215.", "%d is not the number of a vendor", v.Number)
+			k.fail("number", Unknown, "Use the enterprise number that IANA gave it, from 1 to 16777215.",
+				"%d is not the number of a vendor", v.Number)
 		case other != "":
-			k.fail("number", Taken, "Two vendors never share a number: correct it, or put the attributes together.", "%d is the number of %q already", v.Number, other)
+			k.fail("number", Taken, "Two vendors never share a number: correct it, or put the attributes together.",
+				"%d is the number of %q already", v.Number, other)
 		case v.Number == 311:
-			k.fail("number", Conflict, "Its attributes are made by the server; use another number.", "311 is used by this server itself, for keys and challenges (RFC 2548)")
+			k.fail("number", Conflict, "Its attributes are made by the server; use another number.",
+				"311 is used by this server itself, for keys and challenges (RFC 2548)")
 		}
 		numbers[v.Number] = v.Name
 		if !slices.Contains([]int{1, 2, 4}, v.TypeOctets) || v.LengthOctets < 0 || v.LengthOctets > 2 {
-			k.fail("typeOctets", Conflict, "Types have 1, 2 or 4 octets, lengths 0, 1 or 2; nearly all vendors use 1 and 1.", "types of %d octets with lengths of %d", v.TypeOctets, v.LengthOctets)
+			k.fail("typeOctets", Conflict, "Types have 1, 2 or 4 octets, lengths 0, 1 or 2; nearly all vendors use "+
+				"1 and 1.", "types of %d octets with lengths of %d", v.TypeOctets, v.LengthOctets)
 		}
 		if len(v.Attributes) > maxVendorAttributes {
-			k.fail("attributes", TooMany, "Leave out those you do not use.", "%d attributes, at most %d are allowed", len(v.Attributes), maxVendorAttributes)
+			k.fail("attributes", TooMany, "Leave out those you do not use.", "%d attributes, at most %d are allowed",
+				len(v.Attributes), maxVendorAttributes)
 		}
 		v.checkAttributes(k, names)
 	}
@@ -117,35 +123,43 @@ func (v *Vendor) checkAttributes(k *checker, names map[string]string) {
 		lower := strings.ToLower(a.Name)
 		switch {
 		case !isAttributeName(a.Name):
-			k.fail(field+".name", Malformed, "Use letters, digits and hyphens, at most 60, such as Harbour-Role.", "%q is not a name for an attribute", a.Name)
+			k.fail(field+".name", Malformed, "Use letters, digits and hyphens, at most 60, such as Harbour-Role.",
+				"%q is not a name for an attribute", a.Name)
 		case names[lower] != "":
-			k.fail(field+".name", Taken, "Choose another name.", "%s is an attribute of %q already", a.Name, names[lower])
+			k.fail(field+".name", Taken, "Choose another name.", "%s is an attribute of %q already", a.Name,
+				names[lower])
 		}
 		names[lower] = v.Name
 		if limit := uint64(1)<<(8*v.TypeOctets) - 1; uint64(a.Number) > limit {
-			k.fail(field+".number", OutOfRange, "Correct the number, or the width of types.", "%d does not fit into a type of %d octets", a.Number, v.TypeOctets)
+			k.fail(field+".number", OutOfRange, "Correct the number, or the width of types.",
+				"%d does not fit into a type of %d octets", a.Number, v.TypeOctets)
 		}
 		if numbers[a.Number] != "" {
-			k.fail(field+".number", Taken, "Correct one of the two.", "%d is the number of %s already", a.Number, numbers[a.Number])
+			k.fail(field+".number", Taken, "Correct one of the two.", "%d is the number of %s already", a.Number,
+				numbers[a.Number])
 		}
 		numbers[a.Number] = a.Name
 		if !slices.Contains(VendorTypes, a.Type) {
-			k.fail(field+".type", Unknown, "Use one of: "+strings.Join(VendorTypes, ", ")+".", "%q is not a type", a.Type)
+			k.fail(field+".type", Unknown, "Use one of: "+strings.Join(VendorTypes, ", ")+".", "%q is not a type",
+				a.Type)
 		}
 		if len(a.Values) > 0 && a.Type != "integer" {
 			k.fail(field+".values", Conflict, "Remove them, or correct the type.", "only integers have named values")
 		}
 		if len(a.Values) > maxVendorAttributes {
-			k.fail(field+".values", TooMany, "Leave out those you do not use.", "more than %d values", maxVendorAttributes)
+			k.fail(field+".values", TooMany, "Leave out those you do not use.", "more than %d values",
+				maxVendorAttributes)
 		}
 		switch {
 		case a.Means == "":
 		case a.Means != RateDown && a.Means != RateUp:
-			k.fail(field+".means", Unknown, "Use rate-down or rate-up, or leave it empty.", "%q is not a meaning", a.Means)
+			k.fail(field+".means", Unknown, "Use rate-down or rate-up, or leave it empty.", "%q is not a meaning",
+				a.Means)
 		case a.Type != "integer" && a.Type != "integer64":
 			k.fail(field+".means", Conflict, "Correct the type.", "a rate is a number")
 		case a.Unit < 0 || a.Unit > 1_000_000:
-			k.fail(field+".unit", Unknown, "Use 0 for bit/s, 1 for kbit/s, 1000 for Mbit/s.", "%d is not a unit", a.Unit)
+			k.fail(field+".unit", Unknown, "Use 0 for bit/s, 1 for kbit/s, 1000 for Mbit/s.", "%d is not a unit",
+				a.Unit)
 		}
 	}
 }

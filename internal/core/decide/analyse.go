@@ -38,22 +38,26 @@ type analysis struct {
 	out   []results.Finding
 }
 
-// Analyse looks for policies that nothing can reach, conditions that ask for nothing, things that nobody uses and the like. It
-// never calls unreachable what can be reached; what it cannot find out it passes over.
+// Analyse looks for policies that nothing can reach, conditions that ask for nothing, things that nobody uses and the
+// like. It never calls unreachable what can be reached; what it cannot find out it passes over.
 func (p *Plan) Analyse(known Known) []results.Finding {
 	a := &analysis{plan: p, known: known, left: allSteps, out: []results.Finding{}}
 	for i, lane := range p.Lanes {
 		a.lane(i, lane)
 	}
 	if a.left <= 0 {
-		a.add(results.Finding{Code: results.Incomplete, Note: true, Kind: "lane", Message: "the conditions are too many and too entangled to examine them all", Remedy: "Split long conditions over several policies, or use group tables."})
+		a.add(results.Finding{Code: results.Incomplete, Note: true, Kind: "lane",
+			Message: "the conditions are too many and too entangled to examine them all",
+			Remedy:  "Split long conditions over several policies, or use group tables."})
 	}
 	a.unused()
 	slices.SortStableFunc(a.out, func(x, y results.Finding) int { // mistakes are not to be cut off by notes
 		return map[bool]int{false: 0, true: 1}[x.Note] - map[bool]int{false: 0, true: 1}[y.Note]
 	})
 	if n := len(a.out) - maxFindings; n > 0 {
-		a.out = append(a.out[:maxFindings], results.Finding{Code: results.Incomplete, Note: true, Kind: "lane", Message: fmt.Sprintf("%d further findings are not listed", n), Remedy: "See to these first.", Example: []string{}})
+		a.out = append(a.out[:maxFindings], results.Finding{Code: results.Incomplete, Note: true, Kind: "lane",
+			Message: fmt.Sprintf("%d further findings are not listed", n), Remedy: "See to these first.",
+			Example: []string{}})
 	}
 	return a.out
 }
@@ -120,24 +124,30 @@ func (a *analysis) lane(n int, lane *Lane) {
 	}
 }
 
-// condition examines a condition by itself, and reports whether anything can fulfil it. within are the goals of the place
-// where it stands, its own among them.
+// condition examines a condition by itself, and reports whether anything can fulfil it. within are the goals of the
+// place where it stands, its own among them.
 func (a *analysis) condition(on results.Finding, when *rule.Condition, within ...rule.Goal) bool {
 	if text := when.String(); text != "always" {
 		if _, answer := a.find(nil, when.MustNot()); answer == rule.Impossible {
-			on.Code, on.Message, on.Remedy = results.AlwaysTrue, fmt.Sprintf("the condition is always true: nothing fails %s", text), "Write always, if that is meant; otherwise look for an or that should be an and."
+			on.Code, on.Message, on.Remedy = results.AlwaysTrue,
+				fmt.Sprintf("the condition is always true: nothing fails %s", text),
+				"Write always, if that is meant; otherwise look for an or that should be an and."
 			a.add(on)
 			return true
 		}
 		if _, answer := a.find(nil, when.Must()); answer == rule.Impossible {
-			on.Code, on.Message, on.Remedy = results.NeverTrue, fmt.Sprintf("the condition is never true: nothing fulfils %s", text), "Look for an and that should be an or, or for a value that cannot be."
+			on.Code, on.Message, on.Remedy = results.NeverTrue,
+				fmt.Sprintf("the condition is never true: nothing fulfils %s", text),
+				"Look for an and that should be an or, or for a value that cannot be."
 			a.add(on)
 			return false
 		}
 	}
 	if len(within) > 1 {
 		if _, answer := a.find(nil, within...); answer == rule.Impossible {
-			on.Code, on.Message, on.Remedy = results.NeverTrue, "the condition is never true in this lane, whose own condition and methods leave nothing that fulfils it", "Correct one of the two, or move the policy to another lane."
+			on.Code, on.Message, on.Remedy = results.NeverTrue, "the condition is never true in this lane, whose own "+
+				"condition and methods leave nothing that fulfils it",
+				"Correct one of the two, or move the policy to another lane."
 			a.add(on)
 			return false
 		}
@@ -201,7 +211,8 @@ func (a *analysis) before(lanes int, lane *Lane, n int) func(*facts.Facts) []rul
 }
 
 func (a *analysis) policy(lanes int, lane *Lane, n int, policy *Policy) {
-	on := results.Finding{Kind: "lane", Object: lane.Name, ID: lane.ID, Field: fmt.Sprintf("policies[%d].when", n), Policy: policy.Name}
+	on := results.Finding{Kind: "lane", Object: lane.Name, ID: lane.ID, Field: fmt.Sprintf("policies[%d].when", n),
+		Policy: policy.Name}
 	goals := lane.goals(policy)
 	a.groups(on, n, policy)
 	a.ambiguous(on, n, lane, policy)
@@ -227,7 +238,8 @@ func (a *analysis) policy(lanes int, lane *Lane, n int, policy *Policy) {
 }
 
 // takenBy says who is before an object that nothing can reach: one that takes all of it by itself, or several together.
-func (a *analysis) takenBy(kind string, n int, at func(i int) (name string, misses []rule.Goal), goals ...rule.Goal) (message, by string, others []string) {
+func (a *analysis) takenBy(kind string, n int, at func(i int) (name string, misses []rule.Goal),
+	goals ...rule.Goal) (message, by string, others []string) {
 	for i := range n {
 		name, misses := at(i)
 		if misses == nil {
@@ -239,7 +251,8 @@ func (a *analysis) takenBy(kind string, n int, at func(i int) (name string, miss
 		}
 	}
 	by = "those above it, together"
-	return fmt.Sprintf("can never be reached: no %s above takes everything that would fit by itself, but all of them together do", kind), by, nil
+	return fmt.Sprintf("can never be reached: no %s above takes everything that would fit by itself, but all of them "+
+		"together do", kind), by, nil
 }
 
 // rows looks for rows of the group table that nobody gets to.
@@ -257,14 +270,16 @@ func (a *analysis) rows(lanes int, lane *Lane, n int, policy *Policy) {
 		if _, answer := a.find(a.before(lanes, lane, n), goals...); answer != rule.Impossible {
 			continue
 		}
-		a.add(results.Finding{Code: results.Unreachable, Kind: "lane", Object: lane.Name, ID: lane.ID, Field: fmt.Sprintf("policies[%d].groups[%d].group", n, r), Policy: policy.Name,
-			Message: fmt.Sprintf("row %d can never decide: everybody of %s who would come to it is taken before, by a row or policy above", r+1, row.Group),
-			Remedy:  "Move the row above, or remove it.", Example: []string{"group " + row.Group}})
+		a.add(results.Finding{Code: results.Unreachable, Kind: "lane", Object: lane.Name, ID: lane.ID,
+			Field: fmt.Sprintf("policies[%d].groups[%d].group", n, r), Policy: policy.Name,
+			Message: fmt.Sprintf("row %d can never decide: everybody of %s who would come to it is taken before, by "+
+				"a row or policy above", r+1, row.Group),
+			Remedy: "Move the row above, or remove it.", Example: []string{"group " + row.Group}})
 	}
 }
 
-// overlap looks for a policy shortly before that the same person can fit, with another outcome, where neither is a special
-// case of the other: there it is only the order that decides.
+// overlap looks for a policy shortly before that the same person can fit, with another outcome, where neither is a
+// special case of the other: there it is only the order that decides.
 func (a *analysis) overlap(on results.Finding, lane *Lane, n int, policy *Policy) {
 	for i := n - 1; i >= 0 && i >= n-near; i-- {
 		other := lane.Policies[i]
@@ -281,7 +296,8 @@ func (a *analysis) overlap(on results.Finding, lane *Lane, n int, policy *Policy
 		}
 		on.Code, on.Note, on.Example, on.Others = results.Overlap, true, both.Lines(), []string{other.Name}
 		on.Instead = fmt.Sprintf("policy %d, %s: %s", i+1, other.Name, other.gives(both.Facts))
-		on.Message = fmt.Sprintf("whoever also fits policy %d, %s, gets %s from it, and not %s from here", i+1, other.Name, gain(other, both.Facts), gain(policy, both.Facts))
+		on.Message = fmt.Sprintf("whoever also fits policy %d, %s, gets %s from it, and not %s from here", i+1,
+			other.Name, gain(other, both.Facts), gain(policy, both.Facts))
 		on.Remedy = "If this should win, move it above."
 		if other.gives(both.Facts) != policy.gives(both.Facts) {
 			a.add(on)
@@ -306,7 +322,8 @@ func disjoint(a, b *Policy) bool {
 
 // same reports whether two policies lead to the same for everybody.
 func (p *Policy) same(other *Policy) bool {
-	return p.Outcome == other.Outcome && strings.EqualFold(p.Pass, other.Pass) && len(p.Groups) == 0 && len(other.Groups) == 0
+	return p.Outcome == other.Outcome && strings.EqualFold(p.Pass, other.Pass) && len(p.Groups) == 0 &&
+		len(other.Groups) == 0
 }
 
 // gain is what somebody gets from a policy.

@@ -22,7 +22,8 @@ func policies(lines ...string) func(*config.Config) {
 		c.Lanes[0].Policies = nil
 		for i, line := range lines {
 			when, then, _ := strings.Cut(line, " -> ")
-			p := config.Policy{ID: fmt.Sprint(i), Name: fmt.Sprintf("P%d", i+1), Enabled: true, When: when, Outcome: config.Admit, Pass: then}
+			p := config.Policy{ID: fmt.Sprint(i), Name: fmt.Sprintf("P%d", i+1), Enabled: true, When: when,
+				Outcome: config.Admit, Pass: then}
 			if then == "refuse" {
 				p.Outcome, p.Pass = config.Refusal, ""
 			}
@@ -43,7 +44,8 @@ func said(list []results.Finding) string {
 	var out []string
 	for _, f := range list {
 		if f.Code != results.Unused {
-			out = append(out, fmt.Sprintf("%s %s %s: %s [%s]", f.Policy, f.Field, f.Code, f.Message, strings.Join(f.Example, "; ")))
+			out = append(out, fmt.Sprintf("%s %s %s: %s [%s]", f.Policy, f.Field, f.Code, f.Message,
+				strings.Join(f.Example, "; ")))
 		}
 	}
 	return strings.Join(out, "\n")
@@ -54,10 +56,17 @@ func TestAnalysis(t *testing.T) {
 		change func(*config.Config)
 		want   []string
 	}{
-		"a sound list":             {policies("group is Crew and ssid is a -> ticketing", "group is Crew -> officers", "always -> refuse"), nil},
-		"behind one for everybody": {policies("always -> officers", "group is Crew -> ticketing"), []string{`P2 policies[1].when unreachable: can never be reached: policy 1, P1, takes everything that would fit [group Crew]`}},
-		"behind a general one":     {policies("group is Crew -> officers", "ssid is a -> ticketing", "group is crew and ssid is b -> ticketing"), []string{"P3 policies[2].when unreachable: can never be reached: policy 1, P1,", "P2 policies[1].when overlap:"}},
-		"behind several together":  {policies("ssid starts a -> officers", "not ssid starts a -> ticketing", "group is x -> officers"), []string{"P3 policies[2].when unreachable: can never be reached: no policy above takes everything that would fit by itself, but all of them together do"}},
+		"a sound list": {policies("group is Crew and ssid is a -> ticketing", "group is Crew -> officers",
+			"always -> refuse"), nil},
+		"behind one for everybody": {policies("always -> officers", "group is Crew -> ticketing"),
+			[]string{`P2 policies[1].when unreachable: can never be reached: policy 1, P1, takes everything that would fit [group Crew]`}},
+		"behind a general one": {policies("group is Crew -> officers", "ssid is a -> ticketing",
+			"group is crew and ssid is b -> ticketing"),
+			[]string{"P3 policies[2].when unreachable: can never be reached: policy 1, P1,",
+				"P2 policies[1].when overlap:"}},
+		"behind several together": {policies("ssid starts a -> officers", "not ssid starts a -> ticketing",
+			"group is x -> officers"), []string{"P3 policies[2].when unreachable: can never be reached: no policy " +
+			"above takes everything that would fit by itself, but all of them together do"}},
 		"behind a switched-off one": {func(c *config.Config) {
 			policies("always -> officers", "group is Crew -> ticketing")(c)
 			c.Lanes[0].Policies[0].Enabled = false
@@ -70,16 +79,29 @@ func TestAnalysis(t *testing.T) {
 			policies("always -> officers", "group is Crew -> ticketing")(c)
 			c.Lanes[0].Policies[0].Until, c.Lanes[0].Policies[1].Until = monday, monday
 		}, []string{"P2 policies[1].when unreachable"}},
-		"behind a table":         {policies("always -> table Crew=officers;Deck=ticketing", "group in deck, crew -> ticketing"), []string{"P2 policies[1].when unreachable"}},
-		"a row behind a policy":  {policies("group is Deck -> officers", "always -> table Crew=officers;Deck=ticketing"), []string{"P2 policies[1].groups[1].group unreachable: row 2 can never decide"}},
-		"a row twice":            {policies("always -> table Crew=officers;crew=ticketing"), []string{"P1 policies[0].groups[1].group unreachable: row 2"}},
-		"never":                  {policies("group is Crew and not group exists -> officers"), []string{"P1 policies[0].when never-true: the condition is never true"}},
-		"nothing of that name":   {policies("service is lunch -> officers"), []string{"P1 policies[0].when never-true"}},
-		"always, in other words": {policies("ssid is a or ssid is not a -> officers"), []string{"P1 policies[0].when always-true"}},
-		"not by this lane":       {policies("proof is peap-mschapv2 -> officers"), []string{"P1 policies[0].when never-true: the condition is never true in this lane"}},
-		"not with this lane":     {func(c *config.Config) { policies("ssid is b -> officers")(c); c.Lanes[0].When = "ssid is a" }, []string{"P1 policies[0].when never-true: the condition is never true in this lane"}},
-		"overlap":                {policies("group is Crew -> officers", "ssid is a -> ticketing"), []string{"P2 policies[1].when overlap: whoever also fits policy 1, P1, gets pass officers from it, and not pass ticketing from here [group Crew; ssid a]"}},
-		"overlap with the same":  {policies("group is Crew -> officers", "ssid is a -> officers"), nil},
+		"behind a table": {policies("always -> table Crew=officers;Deck=ticketing",
+			"group in deck, crew -> ticketing"), []string{"P2 policies[1].when unreachable"}},
+		"a row behind a policy": {policies("group is Deck -> officers",
+			"always -> table Crew=officers;Deck=ticketing"),
+			[]string{"P2 policies[1].groups[1].group unreachable: row 2 can never decide"}},
+		"a row twice": {policies("always -> table Crew=officers;crew=ticketing"),
+			[]string{"P1 policies[0].groups[1].group unreachable: row 2"}},
+		"never": {policies("group is Crew and not group exists -> officers"),
+			[]string{"P1 policies[0].when never-true: the condition is never true"}},
+		"nothing of that name": {policies("service is lunch -> officers"),
+			[]string{"P1 policies[0].when never-true"}},
+		"always, in other words": {policies("ssid is a or ssid is not a -> officers"),
+			[]string{"P1 policies[0].when always-true"}},
+		"not by this lane": {policies("proof is peap-mschapv2 -> officers"),
+			[]string{"P1 policies[0].when never-true: the condition is never true in this lane"}},
+		"not with this lane": {func(c *config.Config) {
+			policies("ssid is b -> officers")(c)
+			c.Lanes[0].When = "ssid is a"
+		}, []string{"P1 policies[0].when never-true: the condition is never true in this lane"}},
+		"overlap": {policies("group is Crew -> officers", "ssid is a -> ticketing"),
+			[]string{"P2 policies[1].when overlap: whoever also fits policy 1, P1, gets pass officers from it, and " +
+				"not pass ticketing from here [group Crew; ssid a]"}},
+		"overlap with the same": {policies("group is Crew -> officers", "ssid is a -> officers"), nil},
 		"a lane behind another": {func(c *config.Config) {
 			policies("always -> officers")(c)
 			second := c.Lanes[0]
@@ -95,7 +117,8 @@ func TestAnalysis(t *testing.T) {
 					t.Errorf("%q is missing in\n%s", want, got)
 				}
 			}
-			if n := len(strings.Split(got, "\n")); len(c.want) > 0 && n != len(c.want) || len(c.want) == 0 && got != "" {
+			if n := len(strings.Split(got, "\n")); len(c.want) > 0 && n != len(c.want) || len(c.want) == 0 &&
+				got != "" {
 				t.Errorf("found\n%s", got)
 			}
 		})
@@ -105,15 +128,19 @@ func TestAnalysis(t *testing.T) {
 func TestAnalysisOfGroupsAndUse(t *testing.T) {
 	plan := small(func(c *config.Config) {
 		policies("group is Gone -> officers", "always -> table Crew=officers;Nobody=officers")(c)
-		c.Calendars = []config.Calendar{{ID: "c", Name: "hours", Zone: "UTC", Spans: []calendar.Span{{Days: calendar.Days, From: "08:00", To: "18:00"}}}}
+		c.Calendars = []config.Calendar{{ID: "c", Name: "hours", Zone: "UTC",
+			Spans: []calendar.Span{{Days: calendar.Days, From: "08:00", To: "18:00"}}}}
 	})
-	list := plan.Analyse(Known{At: monday, Group: func(name string) (bool, bool) { return name != "Nobody", name == "Gone" }})
+	list := plan.Analyse(Known{At: monday, Group: func(name string) (bool, bool) {
+		return name != "Nobody", name == "Gone"
+	}})
 	var codes []string
 	for _, f := range list {
 		codes = append(codes, fmt.Sprintf("%s %s %s %v", f.Code, f.Object, f.Field, f.Note))
 	}
 	slices.Sort(codes)
-	if got, want := strings.Join(codes, "\n"), "group-gone Wired policies[0].when false\ngroup-unknown Wired policies[1].groups[1].group true\nunused hours name true\nunused ticketing name true"; got != want {
+	if got, want := strings.Join(codes, "\n"), "group-gone Wired policies[0].when false\ngroup-unknown Wired "+
+		"policies[1].groups[1].group true\nunused hours name true\nunused ticketing name true"; got != want {
 		t.Errorf("found\n%s\nwanted\n%s", got, want)
 	}
 }
@@ -128,7 +155,8 @@ func TestWhatALaneTakesByDefaultIsUsed(t *testing.T) {
 	for _, f := range a.out {
 		found = append(found, f.Object)
 	}
-	if got := strings.Join(found, " "); got != "laptops phones waiting" { // of two trust lists, none is meant by no name
+	// of two trust lists, none is meant by no name
+	if got := strings.Join(found, " "); got != "laptops phones waiting" {
 		t.Errorf("unused: %s", got)
 	}
 	plan.Config.Trusts, a.out, found = plan.Config.Trusts[:1], nil, nil
@@ -160,9 +188,12 @@ func universe() []*facts.Facts {
 
 func randomCondition(r *rand.Rand, depth int) string {
 	if depth > 0 && r.IntN(2) == 0 {
-		return "(" + randomCondition(r, depth-1) + []string{" and ", " or "}[r.IntN(2)] + randomCondition(r, depth-1) + ")"
+		return "(" + randomCondition(r, depth-1) + []string{" and ", " or "}[r.IntN(2)] + randomCondition(r, depth-1) +
+			")"
 	}
-	return []string{"group is A", "group is b", "group in B, C", "group is not A", "ssid is a", "ssid starts a", "ssid exists", "client.site is a", "client.site in a, b", "not client.site is b", "group exists", "ssid contains b"}[r.IntN(12)]
+	return []string{"group is A", "group is b", "group in B, C", "group is not A", "ssid is a", "ssid starts a",
+		"ssid exists", "client.site is a", "client.site in a, b", "not client.site is b", "group exists",
+		"ssid contains b"}[r.IntN(12)]
 }
 
 // TestNothingReachableIsCalledDead decides everything there can be in a small world, and compares.
@@ -198,7 +229,8 @@ func TestNothingReachableIsCalledDead(t *testing.T) {
 				reported++
 				for _, policy := range plan.Lanes[0].Policies {
 					if policy.Name == f.Policy && reached[policy] {
-						t.Fatalf("%s is reached, but called %s: %s\n%s", f.Policy, f.Code, f.Message, strings.Join(lines, "\n"))
+						t.Fatalf("%s is reached, but called %s: %s\n%s", f.Policy, f.Code, f.Message,
+							strings.Join(lines, "\n"))
 					}
 				}
 			}
@@ -233,13 +265,17 @@ func many(n int) func(*config.Config) {
 		for i := range n - 1 {
 			switch i % 4 {
 			case 0:
-				lines = append(lines, fmt.Sprintf(`group is "Department %d" and client.site is north-pier -> officers`, i))
+				lines = append(lines, fmt.Sprintf(`group is "Department %d" and client.site is north-pier -> officers`,
+					i))
 			case 1:
-				lines = append(lines, fmt.Sprintf(`ssid is LF-%d and (group is Crew or group is "Shift %d") -> ticketing`, i, i))
+				lines = append(lines,
+					fmt.Sprintf(`ssid is LF-%d and (group is Crew or group is "Shift %d") -> ticketing`, i, i))
 			case 2:
-				lines = append(lines, fmt.Sprintf(`group in "Team %d", "Guests of %d" and port.type is Ethernet -> officers`, i, i))
+				lines = append(lines,
+					fmt.Sprintf(`group in "Team %d", "Guests of %d" and port.type is Ethernet -> officers`, i, i))
 			case 3:
-				lines = append(lines, fmt.Sprintf(`client.site is site-%d -> table Crew=officers;Team %d=ticketing`, i, i-1))
+				lines = append(lines, fmt.Sprintf(`client.site is site-%d -> table Crew=officers;Team %d=ticketing`, i,
+					i-1))
 			}
 		}
 		policies(append(lines, "group is Everybody -> officers")...)(c)
@@ -253,7 +289,9 @@ func TestIndexedDecisionsAreTheSame(t *testing.T) {
 	for range 20000 {
 		n := r.IntN(1000)
 		f := attemptOf("x", fmt.Sprintf("Department %d", n), fmt.Sprintf("TEAM %d", r.IntN(1000)), "Crew")
-		f.SSID, f.ClientTags, f.PortType = fmt.Sprintf("lf-%d", r.IntN(1000)), map[string]string{"site": []string{"north-pier", fmt.Sprintf("Site-%d", r.IntN(1000))}[r.IntN(2)]}, []string{"", "Ethernet"}[r.IntN(2)]
+		f.SSID, f.ClientTags, f.PortType = fmt.Sprintf("lf-%d", r.IntN(1000)),
+			map[string]string{"site": []string{"north-pier", fmt.Sprintf("Site-%d", r.IntN(1000))}[r.IntN(2)]},
+			[]string{"", "Ethernet"}[r.IntN(2)]
 		f.Address = f.Address.Next()
 		d := plan.Decide(f)
 		linear(t, plan, f, &d)

@@ -24,7 +24,8 @@ type Decision struct {
 	// Override is what gave the pass in place of the policy, nil for none.
 	Override *Override
 	Pass     *Pass
-	// Commands is the command list that was asked, nil for none; CommandLine the line that decided, -1 for its fallback.
+	// Commands is the command list that was asked, nil for none; CommandLine the line that decided, -1 for its
+	// fallback.
 	Commands    *Commands
 	CommandLine int
 }
@@ -241,7 +242,8 @@ func (p *Plan) override(f *facts.Facts, lane *Lane) *Override {
 	}
 	var space [128]byte
 	for _, o := range p.overrides[string(rule.Fold(space[:0], f.Person.Name))] {
-		if (o.Store == "" || strings.EqualFold(o.Store, f.Person.Store)) && (o.Lane == "" || strings.EqualFold(o.Lane, lane.Name)) && (o.Until.IsZero() || f.At.Before(o.Until)) {
+		if (o.Store == "" || strings.EqualFold(o.Store, f.Person.Store)) && (o.Lane == "" || strings.EqualFold(o.Lane,
+			lane.Name)) && (o.Until.IsZero() || f.At.Before(o.Until)) {
 			return o
 		}
 	}

@@ -19,23 +19,35 @@ func harbour() config.Config {
 	off.Enabled = false
 	c := config.Config{
 		Clients: []config.Client{
-			{ID: "1", Name: "pier", Addresses: []string{"192.0.2.0/24", "2001:db8::/32"}, Secret: "s", Tags: map[string]string{"site": "north-pier"}},
-			{ID: "2", Name: "np-switch-1", Addresses: []string{"192.0.2.11", "2001:db8:7::1"}, Secret: "s", Tags: map[string]string{"site": "north-pier"}},
+			{ID: "1", Name: "pier", Addresses: []string{"192.0.2.0/24", "2001:db8::/32"}, Secret: "s",
+				Tags: map[string]string{"site": "north-pier"}},
+			{ID: "2", Name: "np-switch-1", Addresses: []string{"192.0.2.11", "2001:db8:7::1"}, Secret: "s",
+				Tags: map[string]string{"site": "north-pier"}},
 		},
-		Directories: []config.Directory{{ID: "d", Name: "LANTERN", Servers: []string{"dc1"}, BindName: "svc", BindPassword: "s"}},
+		Directories: []config.Directory{{ID: "d", Name: "LANTERN", Servers: []string{"dc1"}, BindName: "svc",
+			BindPassword: "s"}},
 		Realms: []config.Realm{
-			{ID: "r1", Name: "shore", Forms: []config.Form{{Kind: config.Suffix, Value: "lanternferries.example"}, {Kind: config.Prefix, Value: "LANTERN"}, {Kind: config.Bare}}, Lookup: []config.Lookup{{Store: "LANTERN", Unreachable: config.Next}, {Store: "local"}}},
-			{ID: "r2", Name: "ships", Forms: []config.Form{{Kind: config.Suffix, Value: "ships.example"}}, Rewrite: "ship-{name}", Lookup: []config.Lookup{{Store: "local"}}},
+			{ID: "r1", Name: "shore", Forms: []config.Form{{Kind: config.Suffix, Value: "lanternferries.example"},
+				{Kind: config.Prefix, Value: "LANTERN"}, {Kind: config.Bare}},
+				Lookup: []config.Lookup{{Store: "LANTERN", Unreachable: config.Next}, {Store: "local"}}},
+			{ID: "r2", Name: "ships", Forms: []config.Form{{Kind: config.Suffix, Value: "ships.example"}},
+				Rewrite: "ship-{name}", Lookup: []config.Lookup{{Store: "local"}}},
 		},
 		Lanes: []config.Lane{
-			{ID: "l1", Name: "Device logins", When: "service is device-login", Methods: []string{"pap"}, Realm: "shore"},
-			{ID: "l2", Name: "Wired", When: "port.type is Ethernet", Methods: []string{"pap"}, Policies: []config.Policy{
-				off, admit("Officers", `group is "Deck Officers" and client.site is north-pier`, "crew"),
-				{ID: "t", Name: "By department", Enabled: true, Outcome: config.Admit, Groups: []config.GroupRow{{Group: "Ticketing", Pass: "ticketing"}, {Group: "Harbour Office", Pass: "crew"}}},
-				{ID: "n", Name: "Contractors", Enabled: true, When: "group is Contractors", Outcome: config.Refusal, Message: "ashore only"},
-			}},
+			{ID: "l1", Name: "Device logins", When: "service is device-login", Methods: []string{"pap"},
+				Realm: "shore"},
+			{ID: "l2", Name: "Wired", When: "port.type is Ethernet", Methods: []string{"pap"},
+				Policies: []config.Policy{
+					off, admit("Officers", `group is "Deck Officers" and client.site is north-pier`, "crew"),
+					{ID: "t", Name: "By department", Enabled: true, Outcome: config.Admit,
+						Groups: []config.GroupRow{{Group: "Ticketing", Pass: "ticketing"}, {Group: "Harbour Office",
+							Pass: "crew"}}},
+					{ID: "n", Name: "Contractors", Enabled: true, When: "group is Contractors", Outcome: config.Refusal,
+						Message: "ashore only"},
+				}},
 		},
-		Passes: []config.Pass{{ID: "a", Name: "crew", VLAN: "30"}, {ID: "b", Name: "ticketing", VLAN: "20", SessionTimeout: 28800, Role: "ticketing"}},
+		Passes: []config.Pass{{ID: "a", Name: "crew", VLAN: "30"}, {ID: "b", Name: "ticketing", VLAN: "20",
+			SessionTimeout: 28800, Role: "ticketing"}},
 	}
 	c.Normalise()
 	return c
@@ -51,9 +63,11 @@ func compile(t testing.TB, c config.Config) *Plan {
 }
 
 func attempt(change func(*facts.Facts)) *facts.Facts {
-	f := &facts.Facts{Protocol: "radius", Service: facts.Network, Client: "np-switch-1", ClientTags: map[string]string{"site": "north-pier"}, PortType: "Ethernet", Sent: "s.lodge", Method: "pap",
+	f := &facts.Facts{Protocol: "radius", Service: facts.Network, Client: "np-switch-1",
+		ClientTags: map[string]string{"site": "north-pier"}, PortType: "Ethernet", Sent: "s.lodge", Method: "pap",
 		Lookups: []facts.Lookup{{Store: "LANTERN", Outcome: reason.OK}}, Credential: reason.OK,
-		Person: &facts.Person{Store: "LANTERN", ID: "cn=x", Name: "s.lodge", Display: "Sunniva Lodge", State: reason.OK, Groups: []string{"Ticketing", "Harbour Office"}}}
+		Person: &facts.Person{Store: "LANTERN", ID: "cn=x", Name: "s.lodge", Display: "Sunniva Lodge",
+			State: reason.OK, Groups: []string{"Ticketing", "Harbour Office"}}}
 	if change != nil {
 		change(f)
 	}
@@ -73,26 +87,42 @@ func TestDecide(t *testing.T) {
 		pass    string
 	}{
 		{"first row of the table", nil, reason.OK, "pass", "ticketing"},
-		{"second row", func(f *facts.Facts) { f.Person.Groups = []string{"harbour office"} }, reason.OK, "pass", "crew"},
-		{"a policy above the table", func(f *facts.Facts) { f.Person.Groups = []string{"Ticketing", "Deck Officers"} }, reason.OK, "pass", "crew"},
-		{"a condition that fits only in part", func(f *facts.Facts) { f.Person.Groups, f.ClientTags = []string{"Deck Officers"}, nil }, reason.PolicyNone, "policy", ""},
+		{"second row", func(f *facts.Facts) { f.Person.Groups = []string{"harbour office"} }, reason.OK, "pass",
+			"crew"},
+		{"a policy above the table", func(f *facts.Facts) { f.Person.Groups = []string{"Ticketing", "Deck Officers"} },
+			reason.OK, "pass", "crew"},
+		{"a condition that fits only in part", func(f *facts.Facts) {
+			f.Person.Groups, f.ClientTags = []string{"Deck Officers"}, nil
+		}, reason.PolicyNone, "policy", ""},
 		{"in no group", func(f *facts.Facts) { f.Person.Groups = nil }, reason.PolicyNone, "policy", ""},
-		{"a policy that refuses", func(f *facts.Facts) { f.Person.Groups = []string{"Contractors"} }, reason.PolicyRefused, "policy", ""},
+		{"a policy that refuses", func(f *facts.Facts) { f.Person.Groups = []string{"Contractors"} },
+			reason.PolicyRefused, "policy", ""},
 		{"no name", func(f *facts.Facts) { f.Sent = "" }, reason.NameMissing, "name", ""},
 		{"a name of noise", func(f *facts.Facts) { f.Sent = "\xff\xfe" }, reason.NameInvalid, "name", ""},
 		{"a name with a zero", func(f *facts.Facts) { f.Sent = "a\x00b" }, reason.NameInvalid, "name", ""},
 		{"no lane", func(f *facts.Facts) { f.PortType = "Virtual" }, reason.LaneNone, "lane", ""},
 		{"no credential", func(f *facts.Facts) { f.Method = "" }, reason.MethodMissing, "lane", ""},
-		{"a method that is not allowed", func(f *facts.Facts) { f.Method = "eap" }, reason.MethodNotAllowed, "lane", ""},
+		{"a method that is not allowed", func(f *facts.Facts) { f.Method = "eap" }, reason.MethodNotAllowed, "lane",
+			""},
 		{"no realm", func(f *facts.Facts) { f.Sent = "s.lodge@elsewhere.example" }, reason.RealmNone, "name", ""},
-		{"another realm than the lane's", func(f *facts.Facts) { f.Service, f.Sent = facts.DeviceLogin, "s.lodge@ships.example" }, reason.RealmOther, "name", ""},
-		{"unknown", nobody(facts.Lookup{Store: "LANTERN", Outcome: reason.PersonUnknown}, facts.Lookup{Store: "local", Outcome: reason.PersonUnknown}), reason.PersonUnknown, "directory", ""},
-		{"unreachable, then unknown", nobody(facts.Lookup{Store: "LANTERN", Outcome: reason.DirectoryUnreachable}, facts.Lookup{Store: "local", Outcome: reason.PersonUnknown}), reason.DirectoryUnreachable, "directory", ""},
-		{"ambiguous", nobody(facts.Lookup{Store: "LANTERN", Outcome: reason.PersonAmbiguous}), reason.PersonAmbiguous, "directory", ""},
-		{"disabled with the right password", func(f *facts.Facts) { f.Person.State = reason.PersonDisabled }, reason.PersonDisabled, "directory", ""},
-		{"wrong password", func(f *facts.Facts) { f.Credential = reason.PasswordWrong }, reason.PasswordWrong, "credential", ""},
+		{"another realm than the lane's", func(f *facts.Facts) {
+			f.Service, f.Sent = facts.DeviceLogin, "s.lodge@ships.example"
+		}, reason.RealmOther, "name", ""},
+		{"unknown", nobody(facts.Lookup{Store: "LANTERN", Outcome: reason.PersonUnknown}, facts.Lookup{Store: "local",
+			Outcome: reason.PersonUnknown}), reason.PersonUnknown, "directory", ""},
+		{"unreachable, then unknown", nobody(facts.Lookup{Store: "LANTERN", Outcome: reason.DirectoryUnreachable},
+			facts.Lookup{Store: "local", Outcome: reason.PersonUnknown}), reason.DirectoryUnreachable, "directory", ""},
+		{"ambiguous", nobody(facts.Lookup{Store: "LANTERN", Outcome: reason.PersonAmbiguous}), reason.PersonAmbiguous,
+			"directory", ""},
+		{"disabled with the right password", func(f *facts.Facts) { f.Person.State = reason.PersonDisabled },
+			reason.PersonDisabled, "directory", ""},
+		{"wrong password", func(f *facts.Facts) { f.Credential = reason.PasswordWrong }, reason.PasswordWrong,
+			"credential", ""},
 		{"password never checked", func(f *facts.Facts) { f.Credential = "" }, reason.PasswordWrong, "credential", ""},
-		{"empty password, nobody looked up", func(f *facts.Facts) { f.Person, f.Lookups, f.Credential = nil, nil, reason.PasswordEmpty }, reason.PasswordEmpty, "credential", ""},
+		{"empty password, nobody looked up", func(f *facts.Facts) {
+			f.Person, f.Lookups, f.Credential = nil, nil,
+				reason.PasswordEmpty
+		}, reason.PasswordEmpty, "credential", ""},
 	}
 	for _, c := range cases {
 		f := attempt(c.change)
@@ -117,9 +147,11 @@ func TestDecide(t *testing.T) {
 			}
 		}
 		if decided != 1 || len(trace.Stations) != 8 || trace.Reason != d.Reason {
-			t.Errorf("%s: the trace has %d deciding stations of %d, reason %s", c.name, decided, len(trace.Stations), trace.Reason)
+			t.Errorf("%s: the trace has %d deciding stations of %d, reason %s", c.name, decided, len(trace.Stations),
+				trace.Reason)
 		}
-		if d.Verdict == results.Refused && (trace.Sentence == "" || trace.Remedy == "" || strings.Contains(trace.Sentence+trace.Remedy, "{")) {
+		if d.Verdict == results.Refused && (trace.Sentence == "" || trace.Remedy == "" ||
+			strings.Contains(trace.Sentence+trace.Remedy, "{")) {
 			t.Errorf("%s: says %q, remedy %q", c.name, trace.Sentence, trace.Remedy)
 		}
 	}
@@ -128,7 +160,8 @@ func TestDecide(t *testing.T) {
 func TestNames(t *testing.T) {
 	plan := compile(t, harbour())
 	for sent, want := range map[string]string{
-		"s.lodge": "s.lodge", "s.lodge@LanternFerries.example": "s.lodge", `lantern\s.lodge`: "s.lodge", "heron@ships.example": "ship-heron", "a@b@lanternferries.example": "a@b",
+		"s.lodge": "s.lodge", "s.lodge@LanternFerries.example": "s.lodge", `lantern\s.lodge`: "s.lodge",
+		"heron@ships.example": "ship-heron", "a@b@lanternferries.example": "a@b",
 	} {
 		if _, name, why := plan.Name(plan.Lanes[1], sent); why != reason.OK || name != want {
 			t.Errorf("%s becomes %q, %s; wanted %s", sent, name, why, want)
@@ -138,7 +171,9 @@ func TestNames(t *testing.T) {
 
 func TestClientByLongestPrefix(t *testing.T) {
 	plan := compile(t, harbour())
-	for addr, want := range map[string]string{"192.0.2.11": "np-switch-1", "192.0.2.12": "pier", "::ffff:192.0.2.11": "np-switch-1", "2001:db8:7::1": "np-switch-1", "2001:db8:7::2": "pier", "198.51.100.1": ""} {
+	for addr, want := range map[string]string{"192.0.2.11": "np-switch-1", "192.0.2.12": "pier",
+		"::ffff:192.0.2.11": "np-switch-1", "2001:db8:7::1": "np-switch-1", "2001:db8:7::2": "pier",
+		"198.51.100.1": ""} {
 		c, _ := plan.Client(netip.MustParseAddr(addr))
 		if got := ""; c != nil && c.Name != want || c == nil && want != got {
 			t.Errorf("%s belongs to %+v, wanted %q", addr, c, want)
@@ -151,7 +186,8 @@ func TestTraceKeepsEveryComparison(t *testing.T) {
 	if len(trace.Lanes) != 2 || trace.Lanes[0].Fits || !trace.Lanes[1].Fits {
 		t.Errorf("lanes %+v", trace.Lanes)
 	}
-	if len(trace.Policies) != 4 || trace.Policies[0].Skipped == "" || len(trace.Policies[1].Compared) != 2 || trace.Policies[1].Compared[0].Found != "Engine Room" || !trace.Policies[1].Compared[1].Fits {
+	if len(trace.Policies) != 4 || trace.Policies[0].Skipped == "" || len(trace.Policies[1].Compared) != 2 ||
+		trace.Policies[1].Compared[0].Found != "Engine Room" || !trace.Policies[1].Compared[1].Fits {
 		t.Errorf("policies %+v", trace.Policies)
 	}
 	if !strings.Contains(trace.Remedy, "none of the groups") {
@@ -162,7 +198,8 @@ func TestTraceKeepsEveryComparison(t *testing.T) {
 	for _, a := range admitted.Reply {
 		names += a.Name + "=" + a.Value + " "
 	}
-	if names != "Tunnel-Type=VLAN Tunnel-Medium-Type=IEEE-802 Tunnel-Private-Group-ID=20 Session-Timeout=28800 Filter-Id=ticketing " || admitted.VLAN != "20" {
+	if names != "Tunnel-Type=VLAN Tunnel-Medium-Type=IEEE-802 Tunnel-Private-Group-ID=20 Session-Timeout=28800 "+
+		"Filter-Id=ticketing " || admitted.VLAN != "20" {
 		t.Errorf("reply %s", names)
 	}
 }
@@ -172,7 +209,9 @@ func TestCompileFindsFaults(t *testing.T) {
 		name, field, says string
 		change            func(*config.Config)
 	}{
-		{"unknown field", "policies[1].when", "Did you mean group?", func(c *config.Config) { c.Lanes[1].Policies[1].When = "grup is x" }},
+		{"unknown field", "policies[1].when", "Did you mean group?", func(c *config.Config) {
+			c.Lanes[1].Policies[1].When = "grup is x"
+		}},
 		{"person in a lane", "when", "not known yet", func(c *config.Config) { c.Lanes[0].When = "group is x" }},
 		{"unknown attribute", "attributes[0].name", "no attribute", func(c *config.Config) {
 			c.Passes[0].Attributes = []config.Attribute{{Name: "Tunnel-Colour", Value: "x"}}
@@ -189,7 +228,8 @@ func TestCompileFindsFaults(t *testing.T) {
 		{"removed pass", "policies[2].groups[0].pass", "no pass", func(c *config.Config) { c.Passes = c.Passes[:1] }},
 		{"reply too long", "attributes", "at most", func(c *config.Config) {
 			for range 20 {
-				c.Passes[0].Attributes = append(c.Passes[0].Attributes, config.Attribute{Name: "Reply-Message", Value: strings.Repeat("x", 250)})
+				c.Passes[0].Attributes = append(c.Passes[0].Attributes, config.Attribute{Name: "Reply-Message",
+					Value: strings.Repeat("x", 250)})
 			}
 		}},
 	}

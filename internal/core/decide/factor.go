@@ -7,8 +7,9 @@ import (
 	"tollgate.example/key/internal/core/results"
 )
 
-// NeedsCode reports whether somebody has to give a one-time code in the lane, beside the credential. Gear that asks about somebody
-// whom it has signed in proves nothing again, and an emergency account stands for itself: its password lies in an envelope.
+// NeedsCode reports whether somebody has to give a one-time code in the lane, beside the credential. Gear that asks
+// about somebody whom it has signed in proves nothing again, and an emergency account stands for itself: its password
+// lies in an envelope.
 func (l *Lane) NeedsCode(f *facts.Facts) bool {
 	p := f.Subject()
 	return l.SecondFactor == config.OneTimeCode && !f.Vouched() && (p == nil || p.Kind != facts.EmergencyAccount)

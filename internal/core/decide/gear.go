@@ -72,7 +72,8 @@ func (d *Decision) LineText() string {
 		return "no line fits; otherwise " + map[bool]string{true: "permit", false: "refuse"}[d.Commands.List.Otherwise]
 	}
 	line := &d.Commands.List.Lines[d.CommandLine]
-	text := fmt.Sprintf("line %d: %s %s", line.Number, map[bool]string{true: "permit", false: "refuse"}[line.Permit], line.Pattern)
+	text := fmt.Sprintf("line %d: %s %s", line.Number, map[bool]string{true: "permit", false: "refuse"}[line.Permit],
+		line.Pattern)
 	if line.List != d.Commands.Name {
 		text = line.List + ", " + text
 	}
@@ -176,12 +177,14 @@ func (a *analysis) commandLists() {
 		l := &c.CommandLists[i]
 		on := results.Finding{Kind: "command-list", Object: l.Name, ID: l.ID, Field: "name"}
 		if !used[strings.ToLower(l.Name)] {
-			on.Code, on.Note, on.Message, on.Remedy = results.Unused, true, "no pass names this command list", "Remove it, or use it."
+			on.Code, on.Note, on.Message, on.Remedy = results.Unused, true, "no pass names this command list",
+				"Remove it, or use it."
 			a.add(on)
 		}
 		whole := a.plan.commands[strings.ToLower(l.Name)].List
 		for _, f := range whole.Analyse() {
-			if line := whole.Lines[f.Line]; line.List == l.Name && f.Taken != nil { // lines of other lists are told there
+			// lines of other lists are told there
+			if line := whole.Lines[f.Line]; line.List == l.Name && f.Taken != nil {
 				a.add(LineFinding(on, whole, f))
 			}
 		}
@@ -196,11 +199,13 @@ func LineFinding(on results.Finding, whole *command.List, f command.Finding) res
 		by = append(by, fmt.Sprintf("line %d (%s)", whole.Lines[at].Number, whole.Lines[at].Pattern))
 	}
 	on.Code, on.Note, on.Field = results.Unreachable, false, fmt.Sprintf("lines[%d]", line.Number-1)
-	on.Message = fmt.Sprintf("line %d (%s) never decides: %s before it %s all its commands", line.Number, line.Pattern, strings.Join(by, " and "), map[bool]string{true: "takes", false: "take together"}[len(by) == 1])
+	on.Message = fmt.Sprintf("line %d (%s) never decides: %s before it %s all its commands", line.Number, line.Pattern,
+		strings.Join(by, " and "), map[bool]string{true: "takes", false: "take together"}[len(by) == 1])
 	on.Remedy = "Move it up, or remove it."
 	on.Example, on.Instead = []string{"command " + line.Pattern.Example()}, ""
 	if at, _ := whole.Decide(command.Words(line.Pattern.Example())); at >= 0 {
-		on.Instead = fmt.Sprintf("line %d: %s", whole.Lines[at].Number, map[bool]string{true: "permit", false: "refuse"}[whole.Lines[at].Permit])
+		on.Instead = fmt.Sprintf("line %d: %s", whole.Lines[at].Number, map[bool]string{true: "permit",
+			false: "refuse"}[whole.Lines[at].Permit])
 	}
 	return on
 }

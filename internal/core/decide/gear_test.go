@@ -15,18 +15,27 @@ import (
 func gearPlan(t testing.TB, change func(*config.Config)) *Plan {
 	t.Helper()
 	admit := func(group, pass string) config.Policy {
-		return config.Policy{ID: group, Name: group, Enabled: true, When: "group is " + group, Outcome: config.Admit, Pass: pass}
+		return config.Policy{ID: group, Name: group, Enabled: true, When: "group is " + group, Outcome: config.Admit,
+			Pass: pass}
 	}
 	c := &config.Config{
-		Realms: []config.Realm{{ID: "r", Name: "here", Forms: []config.Form{{Kind: config.Bare}}, Lookup: []config.Lookup{{Store: "local"}}}},
+		Realms: []config.Realm{{ID: "r", Name: "here", Forms: []config.Form{{Kind: config.Bare}},
+			Lookup: []config.Lookup{{Store: "local"}}}},
 		CommandLists: []config.CommandList{
-			{ID: "l1", Name: "looking", Lines: []config.CommandLine{{Verdict: "refuse", Pattern: "show secrets *"}, {Verdict: "permit", Pattern: "show *"}}},
-			{ID: "l2", Name: "ports", Extends: []string{"looking"}, Lines: []config.CommandLine{{Verdict: "permit", Pattern: "interface *"}, {Verdict: "refuse", Pattern: "interface eth0"}}},
+			{ID: "l1", Name: "looking", Lines: []config.CommandLine{{Verdict: "refuse", Pattern: "show secrets *"},
+				{Verdict: "permit", Pattern: "show *"}}},
+			{ID: "l2", Name: "ports", Extends: []string{"looking"}, Lines: []config.CommandLine{{Verdict: "permit",
+				Pattern: "interface *"}, {Verdict: "refuse", Pattern: "interface eth0"}}},
 			{ID: "l3", Name: "nobody's", Otherwise: "permit"},
 		},
-		Passes: []config.Pass{{ID: "p1", Name: "ports", PrivilegeLevel: "7", Commands: "ports", SessionTimeout: 90, Arguments: []config.Argument{{Name: "mail", Value: "{{person.mail}}"}}}, {ID: "p2", Name: "bare"}, {ID: "p3", Name: "higher", Extends: "ports", PrivilegeLevel: "15"}},
-		Lanes: []config.Lane{{ID: "a", Name: "Gear", When: "service in device-login, device-command", Methods: []string{"pap"}, Policies: []config.Policy{admit("Ports", "ports"), admit("Bare", "bare"), admit("Higher", "higher"),
-			{ID: "n", Name: "By night", Enabled: true, When: `group is Night and command starts "show" and level at least 1 and authenticated is tacacs and from within 192.0.2.0/24 and asks is command`, Outcome: config.Admit, Pass: "ports"}}}},
+		Passes: []config.Pass{{ID: "p1", Name: "ports", PrivilegeLevel: "7", Commands: "ports", SessionTimeout: 90,
+			Arguments: []config.Argument{{Name: "mail", Value: "{{person.mail}}"}}}, {ID: "p2", Name: "bare"},
+			{ID: "p3", Name: "higher", Extends: "ports", PrivilegeLevel: "15"}},
+		Lanes: []config.Lane{{ID: "a", Name: "Gear", When: "service in device-login, device-command",
+			Methods: []string{"pap"}, Policies: []config.Policy{admit("Ports", "ports"), admit("Bare", "bare"),
+				admit("Higher", "higher"),
+				{ID: "n", Name: "By night", Enabled: true,
+					When: `group is Night and command starts "show" and level at least 1 and authenticated is tacacs and from within 192.0.2.0/24 and asks is command`, Outcome: config.Admit, Pass: "ports"}}}},
 	}
 	if change != nil {
 		change(c)
@@ -40,8 +49,11 @@ func gearPlan(t testing.TB, change func(*config.Config)) *Plan {
 }
 
 func gearFacts(group, asks, command string, level int) *facts.Facts {
-	f := &facts.Facts{At: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), Protocol: "tacacs", Service: facts.DeviceLogin, Client: "hh-router-1", Sent: "ann", Credential: reason.OK,
-		Person: &facts.Person{Store: "local", Name: "ann", Display: "Ann", State: reason.OK, Groups: []string{group}, Attributes: map[string][]string{"mail": {"ann@x.example"}}}, Gear: &facts.Gear{Asks: asks, Command: command, Level: level}}
+	f := &facts.Facts{At: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), Protocol: "tacacs",
+		Service: facts.DeviceLogin, Client: "hh-router-1", Sent: "ann", Credential: reason.OK,
+		Person: &facts.Person{Store: "local", Name: "ann", Display: "Ann", State: reason.OK, Groups: []string{group},
+			Attributes: map[string][]string{"mail": {"ann@x.example"}}}, Gear: &facts.Gear{Asks: asks,
+			Command: command, Level: level}}
 	switch {
 	case command != "":
 		f.Service = facts.DeviceCommand
@@ -61,14 +73,17 @@ func TestWhatGearAsksIsDecided(t *testing.T) {
 	}{
 		{"Ports", "login", "", 1, reason.OK, "Admitted by policy Ports with pass ports"},
 		{"Ports", "enable", "", 7, reason.OK, "Privilege level 7 is granted by pass ports"},
-		{"Ports", "enable", "", 8, reason.LevelTooHigh, "Privilege level 8 was asked for, and pass ports gives level 7"},
+		{"Ports", "enable", "", 8, reason.LevelTooHigh,
+			"Privilege level 8 was asked for, and pass ports gives level 7"},
 		{"Higher", "enable", "", 15, reason.OK, "pass higher"},
 		{"Bare", "enable", "", 0, reason.LevelTooHigh, "pass bare gives none"},
 		{"Ports", "shell", "", 1, reason.OK, "The service shell is granted by pass ports"},
 		{"Ports", "ppp", "", 1, reason.ServiceNotGranted, "Pass ports gives nothing for the service ppp"},
-		{"Ports", "command", "interface eth0", 1, reason.OK, "Permitted by command list ports, line 1: permit interface *"},
+		{"Ports", "command", "interface eth0", 1, reason.OK, "Permitted by command list ports, line 1: permit " +
+			"interface *"},
 		{"Ports", "command", "show version", 1, reason.OK, "command list ports, looking, line 2: permit show *"},
-		{"Higher", "command", "show secrets all", 1, reason.CommandRefused, "Command list ports refuses show secrets all: looking, line 1: refuse show secrets *"},
+		{"Higher", "command", "show secrets all", 1, reason.CommandRefused,
+			"Command list ports refuses show secrets all: looking, line 1: refuse show secrets *"},
 		{"Ports", "command", "reload", 1, reason.CommandNone, "No line of command list ports fits reload"},
 		{"Bare", "command", "reload", 1, reason.CommandNoList, "Pass bare names no command list"},
 		{"Nobody", "command", "reload", 1, reason.PolicyNone, "No policy of lane Gear fits"},
@@ -83,11 +98,13 @@ func TestWhatGearAsksIsDecided(t *testing.T) {
 		t.Errorf("deciding a login allocates %v times", n)
 	}
 	f := gearFacts("Ports", "shell", "", 1)
-	if r := p.Trace(f).Reply; len(r) != 3 || r[0].Name+r[0].Value != "priv-lvl7" || r[1].Value != "2" || r[2].Value != "ann@x.example" {
+	if r := p.Trace(f).Reply; len(r) != 3 || r[0].Name+r[0].Value != "priv-lvl7" || r[1].Value != "2" ||
+		r[2].Value != "ann@x.example" {
 		t.Errorf("a shell gets %+v", r)
 	}
 	f.Person.Attributes = nil
-	if trace := p.Trace(f); trace.Reason != reason.PassValueMissing || !strings.Contains(trace.Sentence, "person.mail") {
+	if trace := p.Trace(f); trace.Reason != reason.PassValueMissing || !strings.Contains(trace.Sentence,
+		"person.mail") {
 		t.Errorf("without the value: %s %q", trace.Reason, trace.Sentence)
 	}
 }
@@ -115,14 +132,16 @@ func TestAnalysisOfCommandLists(t *testing.T) {
 			said = append(said, f.Object+" "+string(f.Code)+" "+f.Field+" "+strings.Join(f.Example, "")+" "+f.Instead)
 		}
 	}
-	if got, want := strings.Join(said, "; "), "ports unreachable lines[1] command interface eth0 line 1: permit; nobody's unused name  "; got != want {
+	if got, want := strings.Join(said, "; "), "ports unreachable lines[1] command interface eth0 line 1: permit; "+
+		"nobody's unused name  "; got != want {
 		t.Errorf("found %q, want %q", got, want)
 	}
 	rename := gearPlan(t, func(c *config.Config) {
 		c.Rename("command-list", "looking", "seeing")
 		c.CommandLists[0].Name = "seeing"
 	})
-	if d := rename.Decide(gearFacts("Ports", "command", "show clock", 1)); d.Reason != reason.OK || d.LineText() != "seeing, line 2: permit show *" {
+	if d := rename.Decide(gearFacts("Ports", "command", "show clock", 1)); d.Reason != reason.OK ||
+		d.LineText() != "seeing, line 2: permit show *" {
 		t.Errorf("after renaming: %s, %s", d.Reason, d.LineText())
 	}
 }
@@ -140,26 +159,43 @@ func TestFaultsOfGear(t *testing.T) {
 		"no control characters":           func(c *config.Config) { c.Passes[0].Arguments[0].Value = "a\nb" },
 		`"a b" is no service`:             func(c *config.Config) { c.Passes[0].Arguments[0].Service = "a b" },
 		"{{ is not closed":                func(c *config.Config) { c.Passes[0].Arguments[0].Value = "{{person.mail" },
-		"more than 60 arguments":          func(c *config.Config) { c.Passes[0].Arguments = make([]config.Argument, 61) },
+		"more than 60 arguments": func(c *config.Config) {
+			c.Passes[0].Arguments = make([]config.Argument, 61)
+		},
 		"no name of one device": func(c *config.Config) {
 			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSNames: []string{"*.example"}}}
 		},
 		"no trust list by which to check": func(c *config.Config) {
 			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSNames: []string{"c.example"}}}
 		},
-		"previous TACACS+ secret has no end": func(c *config.Config) { c.Clients = []config.Client{{ID: "c", Name: "c", TACACSPrevious: "x"}} },
-		`there is no certificate "gone"`:     func(c *config.Config) { c.Clients = []config.Client{{ID: "c", Name: "c", TACACSCertificate: "gone"}} },
-		"belongs to client": func(c *config.Config) {
-			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSNames: []string{"x"}}, {ID: "d", Name: "d", TACACSNames: []string{"X"}}}
+		"previous TACACS+ secret has no end": func(c *config.Config) {
+			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSPrevious: "x"}}
 		},
-		"no method is allowed":                   func(c *config.Config) { c.Lanes[0].When, c.Lanes[0].Methods = "service is device-login", nil },
-		"more than 5000 lines":                   func(c *config.Config) { manyLines(c) },
-		"not hidden are taken from this client":  func(c *config.Config) { c.Clients = []config.Client{{ID: "c", Name: "c", TACACSPlain: true}} },
-		"empty, so it refuses every command":     func(c *config.Config) { c.CommandLists[2].Otherwise = "" },
-		"1001 lines, at most 1000 are allowed":   func(c *config.Config) { c.CommandLists[2].Lines = make([]config.CommandLine, 1001) },
-		"an argument has at most 255 octets":     func(c *config.Config) { c.Passes[0].Arguments[0].Value = strings.Repeat("x", 255) },
-		`"a=b" is no name of an argument`:        func(c *config.Config) { c.Passes[0].Arguments[0].Name = "a=b" },
-		`there is no trust list "gone"`:          func(c *config.Config) { c.Clients = []config.Client{{ID: "c", Name: "c", TACACSTrust: "gone"}} },
+		`there is no certificate "gone"`: func(c *config.Config) {
+			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSCertificate: "gone"}}
+		},
+		"belongs to client": func(c *config.Config) {
+			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSNames: []string{"x"}},
+				{ID: "d", Name: "d", TACACSNames: []string{"X"}}}
+		},
+		"no method is allowed": func(c *config.Config) {
+			c.Lanes[0].When, c.Lanes[0].Methods = "service is device-login", nil
+		},
+		"more than 5000 lines": func(c *config.Config) { manyLines(c) },
+		"not hidden are taken from this client": func(c *config.Config) {
+			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSPlain: true}}
+		},
+		"empty, so it refuses every command": func(c *config.Config) { c.CommandLists[2].Otherwise = "" },
+		"1001 lines, at most 1000 are allowed": func(c *config.Config) {
+			c.CommandLists[2].Lines = make([]config.CommandLine, 1001)
+		},
+		"an argument has at most 255 octets": func(c *config.Config) {
+			c.Passes[0].Arguments[0].Value = strings.Repeat("x", 255)
+		},
+		`"a=b" is no name of an argument`: func(c *config.Config) { c.Passes[0].Arguments[0].Name = "a=b" },
+		`there is no trust list "gone"`: func(c *config.Config) {
+			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSTrust: "gone"}}
+		},
 		`there is no command list "looking-not"`: func(c *config.Config) { c.Passes[0].Commands = "looking-not" },
 	} {
 		var c config.Config

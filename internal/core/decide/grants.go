@@ -18,7 +18,8 @@ type Grants struct {
 }
 
 // protocol are the attributes that an answer cannot do without, or that only end a session earlier: they grant nothing.
-var protocol = map[string]bool{"user-name": true, "reply-message": true, "class": true, "session-timeout": true, "idle-timeout": true, "termination-action": true,
+var protocol = map[string]bool{"user-name": true, "reply-message": true, "class": true, "session-timeout": true,
+	"idle-timeout": true, "termination-action": true,
 	"acct-interim-interval": true, "eap-message": true, "state": true, "chargeable-user-identity": true}
 
 // Protocol reports whether an attribute belongs to every answer.
@@ -54,7 +55,8 @@ func (p *Plan) compileGrants(c *config.Config, passes map[string]*Pass) []config
 		case r.Pass == "" || over == nil:
 		case over.Reply.Dynamic():
 			fail("pass", "Choose a pass without templates.",
-				config.NewProblem(config.Conflict, "pass %q takes values of the person, who is not looked up here", r.Pass))
+				config.NewProblem(config.Conflict, "pass %q takes values of the person, who is not looked up here",
+					r.Pass))
 		default:
 			g.Over, _ = over.Reply.For(nil)
 		}

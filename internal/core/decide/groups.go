@@ -11,8 +11,8 @@ import (
 	"tollgate.example/key/internal/core/rule"
 )
 
-// owners say in which store a group counts. A name alone is not enough where a realm looks in several stores: whoever may make
-// groups in one of them could make one that is called like a group of another.
+// owners say in which store a group counts. A name alone is not enough where a realm looks in several stores: whoever
+// may make groups in one of them could make one that is called like a group of another.
 type owners struct {
 	// picked are the stores in which a group of that name was picked; there alone the bare name counts.
 	picked map[string][]string
@@ -69,9 +69,9 @@ func (p *Policy) asks() []string {
 	return out
 }
 
-// own returns the facts with the groups that count: a bare name is left to the stores in which it was picked, and names that
-// policies write with their store are added. Facts of which nothing changes come back as they are, without an allocation. It is
-// done once, where a decision begins.
+// own returns the facts with the groups that count: a bare name is left to the stores in which it was picked, and names
+// that policies write with their store are added. Facts of which nothing changes come back as they are, without an
+// allocation. It is done once, where a decision begins.
 func (p *Plan) own(f *facts.Facts) *facts.Facts {
 	if len(p.owners.picked) == 0 && len(p.owners.qualified) == 0 {
 		return f
@@ -117,7 +117,8 @@ func (p *Plan) ownGroups(person *facts.Person) *facts.Person {
 	return &out
 }
 
-// stranger reports whether a bare name belongs to groups that were picked in other stores, or looks like one with a store.
+// stranger reports whether a bare name belongs to groups that were picked in other stores, or looks like one with a
+// store.
 func (p *Plan) stranger(store, group string, space []byte) bool {
 	if strings.Contains(group, separator) {
 		if named, _ := p.Qualified(group); named != "" {
@@ -175,7 +176,9 @@ func (a *analysis) ambiguousGroup(on results.Finding, field, group string, store
 		return
 	}
 	on.Field, on.Code, on.Note = field, results.GroupAmbiguous, true
-	on.Message = fmt.Sprintf("group %q counts from %s alike: whoever may make groups in one of them can make one of this name", group, strings.Join(from, " and "))
-	on.Remedy = fmt.Sprintf("Write it with its store, such as %s, or pick it at its directory.", rule.Quote(from[0]+separator+group))
+	on.Message = fmt.Sprintf("group %q counts from %s alike: whoever may make groups in one of them can make one of "+
+		"this name", group, strings.Join(from, " and "))
+	on.Remedy = fmt.Sprintf("Write it with its store, such as %s, or pick it at its directory.",
+		rule.Quote(from[0]+separator+group))
 	a.add(on)
 }

@@ -15,13 +15,19 @@ import (
 func twoStores(t *testing.T, picked []config.PickedGroup, groups ...string) *Plan {
 	t.Helper()
 	c := &config.Config{
-		Directories: []config.Directory{{ID: "d", Name: "LANTERN", Kind: config.ActiveDirectory, Servers: []string{"192.0.2.53:636"}, TLS: config.LDAPS, Groups: picked}},
-		Realms:      []config.Realm{{ID: "r", Name: "all", Rewrite: "{name}", Forms: []config.Form{{Kind: config.Bare}}, Lookup: []config.Lookup{{Store: "LANTERN", Unreachable: config.Refuse}, {Store: config.LocalStore, Unreachable: config.Refuse}}}},
-		Lanes:       []config.Lane{{ID: "l", Name: "gear", When: "always", Methods: []string{"pap"}, TLS: config.LaneTLS{Minimum: "1.2", Binding: "optional", Prove: "user"}}},
+		Directories: []config.Directory{{ID: "d", Name: "LANTERN", Kind: config.ActiveDirectory,
+			Servers: []string{"192.0.2.53:636"}, TLS: config.LDAPS, Groups: picked}},
+		Realms: []config.Realm{{ID: "r", Name: "all", Rewrite: "{name}",
+			Forms: []config.Form{{Kind: config.Bare}},
+			Lookup: []config.Lookup{{Store: "LANTERN", Unreachable: config.Refuse}, {Store: config.LocalStore,
+				Unreachable: config.Refuse}}}},
+		Lanes: []config.Lane{{ID: "l", Name: "gear", When: "always", Methods: []string{"pap"},
+			TLS: config.LaneTLS{Minimum: "1.2", Binding: "optional", Prove: "user"}}},
 	}
 	for _, g := range groups {
 		c.Passes = append(c.Passes, config.Pass{ID: g, Name: "pass of " + g[len(g)-1:]})
-		c.Lanes[0].Policies = append(c.Lanes[0].Policies, config.Policy{ID: g, Name: g, Enabled: true, When: `group is "` + g + `"`, Outcome: config.Admit, Pass: c.Passes[len(c.Passes)-1].Name})
+		c.Lanes[0].Policies = append(c.Lanes[0].Policies, config.Policy{ID: g, Name: g, Enabled: true,
+			When: `group is "` + g + `"`, Outcome: config.Admit, Pass: c.Passes[len(c.Passes)-1].Name})
 	}
 	c.Normalise()
 	p, problems := Compile(c)
@@ -51,13 +57,15 @@ func TestAGroupCountsInTheStoreWhereItWasPicked(t *testing.T) {
 		{"local/Team A", "LANTERN", "local/Team A", picked, false},
 		{"Elsewhere/Team A", "local", "Elsewhere/Team A", nil, true}, // no store of ours, so all of it is a name
 	} {
-		f := facts.Facts{At: time.Now(), Service: facts.Network, Protocol: "radius", Client: "x", Sent: "ann", Method: "pap", Credential: reason.OK,
+		f := facts.Facts{At: time.Now(), Service: facts.Network, Protocol: "radius", Client: "x", Sent: "ann",
+			Method: "pap", Credential: reason.OK,
 			Person: &facts.Person{Store: c.store, Name: "ann", State: reason.OK, Groups: []string{"Crew", c.group}}}
 		p := twoStores(t, c.picked, c.policy)
 		if d := p.Decide(&f); (d.Verdict == results.Admitted) != c.admitted {
 			t.Errorf("%+v: %s %s", c, d.Verdict, d.Reason)
 		}
-		if trace := p.Trace(&f); (trace.Verdict == results.Admitted) != c.admitted || trace.Policies[0].Fits != c.admitted {
+		if trace := p.Trace(&f); (trace.Verdict == results.Admitted) != c.admitted ||
+			trace.Policies[0].Fits != c.admitted {
 			t.Errorf("%+v: the trace says %+v", c, trace.Policies)
 		}
 		if !slices.Equal(f.Person.Groups, []string{"Crew", c.group}) {
@@ -71,8 +79,10 @@ func TestBareNamesOfSeveralStoresAreAmbiguous(t *testing.T) {
 		policy    string
 		picked    []config.PickedGroup
 		ambiguous bool
-	}{{"Team A", nil, true}, {"Team A", []config.PickedGroup{{ID: "1", Name: "Team A"}}, false}, {"local/Team A", nil, false}} {
-		found := slices.ContainsFunc(twoStores(t, c.picked, c.policy).Analyse(Known{At: time.Now()}), func(f results.Finding) bool { return f.Code == results.GroupAmbiguous })
+	}{{"Team A", nil, true}, {"Team A", []config.PickedGroup{{ID: "1", Name: "Team A"}}, false},
+		{"local/Team A", nil, false}} {
+		found := slices.ContainsFunc(twoStores(t, c.picked, c.policy).Analyse(Known{At: time.Now()}),
+			func(f results.Finding) bool { return f.Code == results.GroupAmbiguous })
 		if found != c.ambiguous {
 			t.Errorf("%+v: ambiguous %v", c, found)
 		}

@@ -5,10 +5,10 @@ import (
 	"tollgate.example/key/internal/core/rule"
 )
 
-// index finds the first of many conditions that facts fulfil without trying them all. Each condition is put under one thing
-// that it cannot do without, such as a group; only those under something that the facts have are tried, and those that
-// cannot do without nothing in particular. Lists are in the order of the conditions, so the first that fits in any list,
-// and comes before what was found so far, is the answer.
+// index finds the first of many conditions that facts fulfil without trying them all. Each condition is put under one
+// thing that it cannot do without, such as a group; only those under something that the facts have are tried, and those
+// that cannot do without nothing in particular. Lists are in the order of the conditions, so the first that fits in any
+// list, and comes before what was found so far, is the answer.
 type index struct {
 	// loose are tried always.
 	loose []int32

@@ -152,7 +152,8 @@ func clientTags(c *config.Config) map[string]bool {
 	return out
 }
 
-func (p *Plan) compileLane(c *config.Lane, number int, passes map[string]*Pass, tags map[string]bool) (*Lane, []config.Problem) {
+func (p *Plan) compileLane(c *config.Lane, number int, passes map[string]*Pass, tags map[string]bool) (*Lane,
+	[]config.Problem) {
 	lane := &Lane{Lane: c, Number: number}
 	var problems []config.Problem
 	compile := func(text, field string, stage rule.Stage) *rule.Condition {
@@ -169,8 +170,10 @@ func (p *Plan) compileLane(c *config.Lane, number int, passes map[string]*Pass, 
 		}
 		for name := range cond.Uses() {
 			if tag, ok := strings.CutPrefix(name, "client."); ok && !config.ReservedTag(tag) && !tags[tag] {
-				problem := config.NewProblem(config.TagUnused, "no client carries the tag %q, so %s is always empty", tag, name)
-				problems = append(problems, problem.On("lane", c.Name, c.ID, field, "Give the tag to the clients that are meant, or correct its name.").AsWarning())
+				problem := config.NewProblem(config.TagUnused, "no client carries the tag %q, so %s is always empty",
+					tag, name)
+				problems = append(problems, problem.On("lane", c.Name, c.ID, field,
+					"Give the tag to the clients that are meant, or correct its name.").AsWarning())
 			}
 		}
 		return cond
@@ -222,13 +225,16 @@ func unread(c *config.Config, p *config.Pass, reply *pass.Reply) []config.Proble
 	for _, t := range reply.Templates() {
 		for _, field := range t.Fields() {
 			name, ok := strings.CutPrefix(field, "person.")
-			if !ok || strings.EqualFold(name, "mail") || slices.ContainsFunc(c.Directories, func(d config.Directory) bool {
-				return slices.ContainsFunc(d.Attributes, func(a string) bool { return strings.EqualFold(a, name) })
-			}) {
+			if !ok || strings.EqualFold(name, "mail") || slices.ContainsFunc(c.Directories,
+				func(d config.Directory) bool {
+					return slices.ContainsFunc(d.Attributes, func(a string) bool { return strings.EqualFold(a, name) })
+				}) {
 				continue
 			}
-			problem := config.NewProblem(config.AttributeUnread, "%s asks for %s, which no directory reads, so everybody with this pass is refused", t, field)
-			remedy := "Add " + name + " to the attributes that a directory reads, or say what stands in: {{" + field + ` or "none"}}.`
+			problem := config.NewProblem(config.AttributeUnread, "%s asks for %s, which no directory reads, so "+
+				"everybody with this pass is refused", t, field)
+			remedy := "Add " + name + " to the attributes that a directory reads, or say what stands in: {{" + field +
+				` or "none"}}.`
 			out = append(out, problem.On("pass", p.Name, p.ID, "attributes", remedy).AsWarning())
 		}
 	}

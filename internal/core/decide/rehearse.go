@@ -46,7 +46,8 @@ func NewRehearsal(before, after *Plan) *Rehearsal {
 	return &Rehearsal{before: before, after: after, found: map[[2]outcome]*difference{}, replies: map[*Pass]string{}}
 }
 
-// Add decides one recorded attempt under both. The person is taken as found then; client and tags are those of each plan.
+// Add decides one recorded attempt under both. The person is taken as found then; client and tags are those of each
+// plan.
 func (r *Rehearsal) Add(id string, f *facts.Facts) {
 	r.total++
 	before, after := again(r.before, f), again(r.after, f)
@@ -165,7 +166,8 @@ func (r *Rehearsal) Differences() []results.Difference {
 		return 2
 	}
 	slices.SortFunc(out, func(a, b results.Difference) int {
-		return cmp.Or(rank(&a)-rank(&b), b.Attempts-a.Attempts, strings.Compare(a.Before.Policy+a.After.Policy, b.Before.Policy+b.After.Policy), strings.Compare(a.After.Reply, b.After.Reply))
+		return cmp.Or(rank(&a)-rank(&b), b.Attempts-a.Attempts, strings.Compare(a.Before.Policy+a.After.Policy,
+			b.Before.Policy+b.After.Policy), strings.Compare(a.After.Reply, b.After.Reply))
 	})
 	return out
 }

@@ -75,7 +75,8 @@ func (p *Plan) fill(s *results.Station, f *facts.Facts, d *Decision) {
 	case reason.Credential:
 		s.Value, s.Micros = config.Title(f.Method), f.Spent.Credential
 		if f.Vouched() {
-			s.Value, s.State, s.Wanted, s.Found = "signed in before", results.NotAsked, "", "authenticated by "+f.Gear.Authenticated
+			s.Value, s.State, s.Wanted, s.Found = "signed in before", results.NotAsked, "", "authenticated by "+
+				f.Gear.Authenticated
 			if f.Gear.Authenticated == "" {
 				s.Found = "the device does not say how"
 			}
@@ -103,7 +104,8 @@ func (p *Plan) fill(s *results.Station, f *facts.Facts, d *Decision) {
 		if d.Pass != nil {
 			s.Value = d.Pass.Name
 			if d.Override != nil {
-				s.Wanted, s.Found = "the pass of policy "+d.Policy.Name, fmt.Sprintf("override %q of %s", d.Override.Name, d.Override.Person)
+				s.Wanted, s.Found = "the pass of policy "+d.Policy.Name, fmt.Sprintf("override %q of %s",
+					d.Override.Name, d.Override.Person)
 			}
 			if f.Gear != nil {
 				fillGear(s, f, d)
@@ -125,11 +127,13 @@ func (p *Plan) fillForwarded(s *results.Station, f *facts.Facts, d *Decision) bo
 	case reason.Client, reason.Name:
 		return false
 	case reason.Lane:
-		s.Value, s.Micros, s.Wanted, s.Found = d.Lane.Name, f.Spent.Lane, "forwarded to "+strings.Join(d.Lane.Forward, ", "), config.Title(f.Method)
+		s.Value, s.Micros, s.Wanted, s.Found = d.Lane.Name, f.Spent.Lane, "forwarded to "+strings.Join(d.Lane.Forward,
+			", "), config.Title(f.Method)
 	case reason.Directory:
 		s.Title, s.Value = "Remote server", strings.Join(d.Lane.Forward, ", ")
 		if f.Forwarded != nil {
-			s.Value, s.Micros, s.Wanted, s.Found = f.Forwarded.Server, f.Forwarded.Micros, "an Access-Accept", f.Forwarded.Detail
+			s.Value, s.Micros, s.Wanted, s.Found = f.Forwarded.Server, f.Forwarded.Micros, "an Access-Accept",
+				f.Forwarded.Detail
 		}
 	default:
 		s.Value = "there"

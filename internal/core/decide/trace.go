@@ -38,7 +38,8 @@ func (p *Plan) explain(f *facts.Facts, d *Decision) (sentence, remedy string) {
 func (p *Plan) Trace(f *facts.Facts) results.Trace {
 	f = p.own(f)
 	d := p.decide(f)
-	t := results.Trace{Verdict: d.Verdict, Reason: d.Reason, Lanes: []results.Row{}, Policies: []results.Row{}, Reply: []results.Text{}}
+	t := results.Trace{Verdict: d.Verdict, Reason: d.Reason, Lanes: []results.Row{}, Policies: []results.Row{},
+		Reply: []results.Text{}}
 	t.Sentence, t.Remedy = p.explain(f, &d)
 	if d.Reason == reason.OK && d.Lane != nil && len(d.Lane.Forward) > 0 {
 		t.VLAN = f.Forwarded.VLAN()
@@ -62,7 +63,8 @@ func (p *Plan) traceLanes(f *facts.Facts, d *Decision, t *results.Trace) {
 		return
 	}
 	for _, lane := range p.Lanes {
-		t.Lanes = append(t.Lanes, results.Row{Number: lane.Number, Name: lane.Name, Wanted: lane.when.String(), Fits: lane == d.Lane, Compared: lane.when.Explain(f)})
+		t.Lanes = append(t.Lanes, results.Row{Number: lane.Number, Name: lane.Name, Wanted: lane.when.String(),
+			Fits: lane == d.Lane, Compared: lane.when.Explain(f)})
 		if lane == d.Lane {
 			return
 		}
@@ -80,7 +82,8 @@ func tracePolicies(f *facts.Facts, d *Decision, t *results.Trace) {
 		return
 	}
 	for _, policy := range d.Lane.Policies {
-		row := results.Row{Number: policy.Number, Name: policy.Name, Wanted: policy.wanted(), Fits: policy == d.Policy, Compared: policy.when.Explain(f)}
+		row := results.Row{Number: policy.Number, Name: policy.Name, Wanted: policy.wanted(), Fits: policy == d.Policy,
+			Compared: policy.when.Explain(f)}
 		row.Skipped = policy.rests(f)
 		if len(policy.Groups) > 0 {
 			found := ""

@@ -22,11 +22,15 @@ func (a *analysis) groups(on results.Finding, n int, policy *Policy) {
 		f.Field = field
 		switch {
 		case gone:
-			f.Code, f.Message = results.GroupGone, fmt.Sprintf("group %q was picked in a directory, and is gone there: nobody can be in it", group)
+			f.Code, f.Message = results.GroupGone,
+				fmt.Sprintf("group %q was picked in a directory, and is gone there: nobody can be in it", group)
 			f.Remedy = "Choose another group, or pick the one that took its place."
 		case !exists:
-			f.Code, f.Note, f.Message = results.GroupUnknown, true, fmt.Sprintf("group %q is taken by its name alone: it was picked in no directory, and no local account has it", group)
-			f.Remedy = "Pick it at its directory, so that it is found again when somebody renames it; or correct its name."
+			f.Code, f.Note, f.Message = results.GroupUnknown, true,
+				fmt.Sprintf("group %q is taken by its name alone: it was picked in no directory, and no local "+
+					"account has it", group)
+			f.Remedy = "Pick it at its directory, so that it is found again when somebody renames it; or correct " +
+				"its name."
 		default:
 			return
 		}
@@ -75,7 +79,9 @@ func (a *analysis) unused() {
 			use("remote", name)
 		}
 		if len(lane.Policies) == 0 && len(lane.Forward) == 0 {
-			a.add(results.Finding{Code: results.NoPolicy, Note: true, Kind: "lane", Object: lane.Name, ID: lane.ID, Field: "policies", Message: "the lane has no policy, so everybody in it is refused", Remedy: "Add a policy."})
+			a.add(results.Finding{Code: results.NoPolicy, Note: true, Kind: "lane", Object: lane.Name, ID: lane.ID,
+				Field: "policies", Message: "the lane has no policy, so everybody in it is refused",
+				Remedy: "Add a policy."})
 		}
 	}
 	for i := range c.Clients {
@@ -101,7 +107,8 @@ func (a *analysis) unused() {
 	}
 	report := func(kind, name, id, what string) {
 		if !used[kind+"\x00"+strings.ToLower(name)] {
-			a.add(results.Finding{Code: results.Unused, Note: true, Kind: kind, Object: name, ID: id, Field: "name", Message: what, Remedy: "Remove it, or use it."})
+			a.add(results.Finding{Code: results.Unused, Note: true, Kind: kind, Object: name, ID: id, Field: "name",
+				Message: what, Remedy: "Remove it, or use it."})
 		}
 	}
 	for i := range c.Passes {

@@ -1,6 +1,6 @@
 // Package document writes a whole configuration as one readable YAML text, and reads it back. Objects are named, not
-// numbered: identifiers stay out of it, and reading a text over a configuration finds them again by name. Written, read and
-// written again, a configuration gives the same octets.
+// numbered: identifiers stay out of it, and reading a text over a configuration finds them again by name. Written, read
+// and written again, a configuration gives the same octets.
 package document
 
 import (
@@ -25,7 +25,8 @@ const head = `# Configuration of Tollgate Key. Lists that are left out stay as t
 const tail = "...\n"
 
 // kinds are the lists of a configuration in the order of the document; lanes keep their own order.
-var kinds = []string{"clients", "directories", "realms", "lanes", "passes", "calendars", "pools", "remotes", "vendors", "overrides", "expectations", "commandLists", "authorities", "certificates", "trusts"}
+var kinds = []string{"clients", "directories", "realms", "lanes", "passes", "calendars", "pools", "remotes", "vendors",
+	"overrides", "expectations", "commandLists", "authorities", "certificates", "trusts"}
 
 // Write writes a configuration. Secrets are written sealed, or left out.
 func Write(c *config.Config, secrets bool) []byte {
@@ -87,7 +88,8 @@ func plain(v reflect.Value, secrets bool) any {
 			name := nameOf(v.Type().Field(i))
 			field := v.Field(i)
 			switch {
-			case name == "id" && v.Type() != reflect.TypeFor[config.PickedGroup]() || field.Type() == reflect.TypeFor[config.Secret]() && !secrets:
+			case name == "id" && v.Type() != reflect.TypeFor[config.PickedGroup]() ||
+				field.Type() == reflect.TypeFor[config.Secret]() && !secrets:
 				continue
 			case name == "enabled": // what is not said is on
 				if field.Bool() {

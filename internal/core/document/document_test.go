@@ -15,7 +15,9 @@ import (
 
 // fill sets every field of a value to something, texts to ones that are hard to quote.
 func fill(v reflect.Value, r *rand.Rand, depth int) {
-	texts := []string{"a", "LF-Crew", "yes", "null", "~", "0x1", "1e3", "20", "-", "- a", "a: b", "# no", `"q" \ 'r'`, "{{person.mail or \"x\"}}", "line\nbreak\n", " spaced ", "a,b", "@at", "%p", "Ünïcödé", "2026-11-23", "...", "---", "|", "[a]", "é\u2028x", "tab\there"}
+	texts := []string{"a", "LF-Crew", "yes", "null", "~", "0x1", "1e3", "20", "-", "- a", "a: b", "# no", `"q" \ 'r'`,
+		"{{person.mail or \"x\"}}", "line\nbreak\n", " spaced ", "a,b", "@at", "%p", "Ünïcödé", "2026-11-23", "...",
+		"---", "|", "[a]", "é\u2028x", "tab\there"}
 	switch {
 	case v.Type() == reflect.TypeFor[time.Time]():
 		v.Set(reflect.ValueOf(time.Unix(1_800_000_000+r.Int64N(1e6), 0).UTC()))
@@ -93,7 +95,9 @@ func TestEverythingComesBack(t *testing.T) {
 			a, b := bytes.Split(text, []byte("\n")), bytes.Split(again, []byte("\n"))
 			for i := range a {
 				if i >= len(b) || !bytes.Equal(a[i], b[i]) {
-					t.Fatalf("written, read and written again it differs in line %d: %q", i+1, bytes.Join(slices.Concat(a[i:min(len(a), i+3)], b[min(i, len(b)):min(len(b), i+3)]), []byte("\n")))
+					t.Fatalf("written, read and written again it differs in line %d: %q", i+1,
+						bytes.Join(slices.Concat(a[i:min(len(a), i+3)], b[min(i, len(b)):min(len(b), i+3)]),
+							[]byte("\n")))
 				}
 			}
 		}
@@ -114,9 +118,13 @@ func TestEverythingComesBack(t *testing.T) {
 }
 
 func TestPartsAndDefaults(t *testing.T) {
-	base := &config.Config{Passes: []config.Pass{{ID: "p", Name: "crew", VLAN: "30"}}, Lanes: []config.Lane{{ID: "l", Name: "Wired", Policies: []config.Policy{{ID: "x", Name: "Crew", Enabled: true}, {ID: "y", Name: "Others"}}}}}
+	base := &config.Config{Passes: []config.Pass{{ID: "p", Name: "crew", VLAN: "30"}},
+		Lanes: []config.Lane{{ID: "l", Name: "Wired", Policies: []config.Policy{{ID: "x", Name: "Crew", Enabled: true},
+			{ID: "y", Name: "Others"}}}}}
 	base.Normalise()
-	doc, err := Read([]byte("# who wants to know\ntollgate: 1\nlanes:\n- name: Wired\n  when: ssid is x # why\n  methods: [pap]\n  policies:\n  - name: others\n    enabled: false\n    outcome: admit\n    pass: crew\n  - name: New\n    outcome: refuse\n...\n"))
+	doc, err := Read([]byte("# who wants to know\ntollgate: 1\nlanes:\n- name: Wired\n  when: ssid is x # why\n  " +
+		"methods: [pap]\n  policies:\n  - name: others\n    enabled: false\n    outcome: admit\n    pass: crew\n  - " +
+		"name: New\n    outcome: refuse\n...\n"))
 	if err != nil {
 		t.Fatal(err)
 	}

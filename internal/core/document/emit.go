@@ -9,15 +9,16 @@ import (
 	"github.com/goccy/go-yaml"
 )
 
-// The text is written here and not by the library, so that it keeps its form, and its octets, whatever version of the library
-// there is. It is the part of YAML that needs no thought: block maps and lists, double quotes as in JSON where there is any
-// doubt, and blocks for texts of several lines.
+// The text is written here and not by the library, so that it keeps its form, and its octets, whatever version of the
+// library there is. It is the part of YAML that needs no thought: block maps and lists, double quotes as in JSON where
+// there is any doubt, and blocks for texts of several lines.
 
 // bare are texts that no version of YAML takes for anything but a text.
 var bare = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_./@-]*( [A-Za-z0-9_./@-]+)*$`)
 
 // words are bare texts that some version of YAML takes for something else.
-var words = map[string]bool{"y": true, "n": true, "yes": true, "no": true, "on": true, "off": true, "true": true, "false": true, "null": true}
+var words = map[string]bool{"y": true, "n": true, "yes": true, "no": true, "on": true, "off": true, "true": true,
+	"false": true, "null": true}
 
 func emit(b *strings.Builder, value any, indent string) {
 	switch v := value.(type) {
@@ -74,8 +75,8 @@ func emitItem(b *strings.Builder, item yaml.MapItem, indent string) {
 	}
 }
 
-// block reports whether a text of several lines can stand as a block: it ends with one line end or none, and has lines that
-// are not empty and are like those of a certificate in PEM.
+// block reports whether a text of several lines can stand as a block: it ends with one line end or none, and has lines
+// that are not empty and are like those of a certificate in PEM.
 func block(text string) bool {
 	if strings.Count(text, "\n") < 2 {
 		return false

@@ -32,8 +32,8 @@ type written struct {
 const (
 	maxSize  = 8 << 20
 	maxDepth = 40
-	// maxBrackets bounds brackets that are not closed again, also in what looks like a quoted text: a quotation mark may be a
-	// part of something else.
+	// maxBrackets bounds brackets that are not closed again, also in what looks like a quoted text: a quotation mark
+	// may be a part of something else.
 	maxBrackets = 20_000
 )
 
@@ -72,12 +72,15 @@ func Read(text []byte) (*Document, error) {
 	case version.Tollgate == 0:
 		return nil, fmt.Errorf("the file does not say of which form it is; its first line has to be tollgate: %d", Form)
 	case version.Tollgate < Form:
-		return nil, fmt.Errorf("the file is of form %d, and this version reads form %d; export it again with a version that knows both", version.Tollgate, Form)
+		return nil, fmt.Errorf("the file is of form %d, and this version reads form %d; export it again with a "+
+			"version that knows both", version.Tollgate, Form)
 	case version.Tollgate > Form:
-		return nil, fmt.Errorf("the file is of form %d, which is newer than this version of Tollgate Key; it reads form %d", version.Tollgate, Form)
+		return nil, fmt.Errorf("the file is of form %d, which is newer than this version of Tollgate Key; it reads "+
+			"form %d", version.Tollgate, Form)
 	}
 	if !bytes.HasSuffix(bytes.TrimSpace(text), []byte("...")) {
-		return nil, errors.New("the file has no end: its last line has to be three dots, which tells that it was not cut off")
+		return nil, errors.New("the file has no end: its last line has to be three dots, which tells that it was not " +
+			"cut off")
 	}
 	var in written
 	if err := yaml.NodeToValue(file.Docs[0].Body, &in, yaml.Strict()); err != nil {
@@ -170,7 +173,8 @@ func (w *walker) Visit(n ast.Node) ast.Visitor {
 	switch n.(type) {
 	case *ast.AnchorNode, *ast.AliasNode, *ast.MergeKeyNode:
 		if w.err == nil {
-			w.err = fmt.Errorf("line %d holds an anchor or alias, which are not taken here; write it out", n.GetToken().Position.Line)
+			w.err = fmt.Errorf("line %d holds an anchor or alias, which are not taken here; write it out",
+				n.GetToken().Position.Line)
 		}
 	}
 	if group := n.GetComment(); group != nil {
@@ -179,8 +183,8 @@ func (w *walker) Visit(n ast.Node) ast.Visitor {
 	return w
 }
 
-// Over puts the document over a configuration: lists that stand in it replace those there, others stay. Objects keep the
-// identifiers of those of the same name, and secrets that are left out; for others make is asked.
+// Over puts the document over a configuration: lists that stand in it replace those there, others stay. Objects keep
+// the identifiers of those of the same name, and secrets that are left out; for others make is asked.
 func (d *Document) Over(base *config.Config, make func() string) *config.Config {
 	out := base.Clone()
 	to, from, old := reflect.ValueOf(&out).Elem(), reflect.ValueOf(&d.Config).Elem(), reflect.ValueOf(base).Elem()
@@ -255,7 +259,8 @@ func (d *Document) Secrets(see func(path string, s config.Secret) (config.Secret
 				if !ok || !s.Set() {
 					continue
 				}
-				next, err := see(fmt.Sprintf("%s %q, %s", strings.TrimSuffix(kind, "s"), object.FieldByName("Name").String(), nameOf(object.Type().Field(f))), s)
+				next, err := see(fmt.Sprintf("%s %q, %s", strings.TrimSuffix(kind, "s"),
+					object.FieldByName("Name").String(), nameOf(object.Type().Field(f))), s)
 				if err != nil {
 					return err
 				}

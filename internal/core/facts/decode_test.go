@@ -17,7 +17,8 @@ func read(t *testing.T, b []byte) {
 }
 
 func TestParseJSONIsWhatTheStandardDecoderGives(t *testing.T) {
-	for _, f := range []*Facts{full("plain"), full("quo\"te \\ back\nline \u2028 ü \xff <&>"), {}, {Person: &Person{}}, {Person: &Person{Domain: "LANTERN", Attributes: map[string][]string{"a": {}}}}} {
+	for _, f := range []*Facts{full("plain"), full("quo\"te \\ back\nline \u2028 ü \xff <&>"), {}, {Person: &Person{}},
+		{Person: &Person{Domain: "LANTERN", Attributes: map[string][]string{"a": {}}}}} {
 		b := f.AppendJSON(nil)
 		read(t, b)
 		var own Facts
@@ -32,7 +33,9 @@ func TestParseJSONIsWhatTheStandardDecoderGives(t *testing.T) {
 			read(t, changed)
 		}
 	}
-	for _, text := range []string{"", "{}", " { } ", `{"AT":"2026-11-23T09:05:02Z"}`, `{"sent":null}`, `{"spent":{"client":01}}`, `{"spent":{"client":1e3}}`, `{"person":null}`, `{"unknown":[{"a":"}"}]}`, `{"sent":"a","sent":"b"}`,
+	for _, text := range []string{"", "{}", " { } ", `{"AT":"2026-11-23T09:05:02Z"}`, `{"sent":null}`,
+		`{"spent":{"client":01}}`, `{"spent":{"client":1e3}}`, `{"person":null}`, `{"unknown":[{"a":"}"}]}`,
+		`{"sent":"a","sent":"b"}`,
 		`{"person":{"groups":null}}`, `[]`, `{"attributes":[]}`, `{"sent":"\ud800"}`} {
 		read(t, []byte(text))
 	}

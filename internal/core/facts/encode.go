@@ -30,7 +30,8 @@ func (f *Facts) AppendJSON(b []byte) []byte {
 		b = f.Address.AppendTo(b)
 	}
 	b = append(b, '"')
-	for _, field := range [...]struct{ name, value string }{{"portType", f.PortType}, {"port", f.Port}, {"ssid", f.SSID}, {"mac", f.MAC}, {"called", f.Called}, {"nas", f.NAS}} {
+	for _, field := range [...]struct{ name, value string }{{"portType", f.PortType}, {"port", f.Port},
+		{"ssid", f.SSID}, {"mac", f.MAC}, {"called", f.Called}, {"nas", f.NAS}} {
 		b = appendOptional(b, field.name, field.value)
 	}
 	b = appendField(b, "sent", f.Sent)
@@ -90,7 +91,8 @@ func (f *Facts) AppendJSON(b []byte) []byte {
 	for _, field := range [...]struct {
 		name  string
 		value int64
-	}{{"name", f.Spent.Name}, {"lane", f.Spent.Lane}, {"directory", f.Spent.Directory}, {"credential", f.Spent.Credential}, {"policy", f.Spent.Policy}} {
+	}{{"name", f.Spent.Name}, {"lane", f.Spent.Lane}, {"directory", f.Spent.Directory},
+		{"credential", f.Spent.Credential}, {"policy", f.Spent.Policy}} {
 		b = append(append(append(b, `,"`...), field.name...), `":`...)
 		b = strconv.AppendInt(b, field.value, 10)
 	}

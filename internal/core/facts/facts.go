@@ -159,7 +159,8 @@ type Person struct {
 	Attributes map[string][]string `json:"attributes,omitempty"`
 	// Created is when the account was made, zero if that is not known.
 	Created time.Time `json:"created,omitzero"`
-	// PasswordSet is when the password was last set, as the store writes it; "" where it does not tell. It is not recorded.
+	// PasswordSet is when the password was last set, as the store writes it; "" where it does not tell. It is not
+	// recorded.
 	PasswordSet string `json:"-"`
 }
 
@@ -210,8 +211,8 @@ func (f *Facts) Name() string {
 	return f.Sent
 }
 
-// SplitName takes a name apart as it came: PREFIX\name, name@realm (RFC 7542), host/name.realm of a computer, or a bare name. The
-// form is prefix, suffix, host or bare, "" for no name at all; the name of a computer keeps its host/.
+// SplitName takes a name apart as it came: PREFIX\name, name@realm (RFC 7542), host/name.realm of a computer, or a bare
+// name. The form is prefix, suffix, host or bare, "" for no name at all; the name of a computer keeps its host/.
 func SplitName(sent string) (form, name, realm string) {
 	if prefix, name, ok := strings.Cut(sent, `\`); ok {
 		return "prefix", name, prefix

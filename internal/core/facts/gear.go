@@ -51,8 +51,8 @@ func (g *Gear) append(b []byte) []byte {
 	return append(b, '}')
 }
 
-// OfGear begins the facts of a request by TACACS+: user, port and remote are fields of the request as they came, the last
-// where the person is (RFC 8907 section 3.7).
+// OfGear begins the facts of a request by TACACS+: user, port and remote are fields of the request as they came, the
+// last where the person is (RFC 8907 section 3.7).
 func OfGear(client string, tags map[string]string, address netip.Addr, user, port, remote []byte, at time.Time) Facts {
 	f := Facts{At: at, Protocol: "tacacs", Service: DeviceLogin, Client: client, ClientTags: tags, Address: address,
 		Port: Clean(port), Sent: string(user), Gear: &Gear{}}

@@ -19,7 +19,8 @@ func Dictionary(vendors []config.Vendor) (*dict.Dictionary, []config.Problem) {
 			kind, known := dict.TypeByName(a.Type)
 			if other := dictionary.ByName(a.Name); other != nil && other.Vendor == nil {
 				problem := config.NewProblem(config.Taken, "%s is standard attribute %d", other.Name, other.Type)
-				problems = append(problems, problem.On("vendor", v.Name, v.ID, fmt.Sprintf("attributes[%d].name", j), "Choose another name."))
+				problems = append(problems, problem.On("vendor", v.Name, v.ID, fmt.Sprintf("attributes[%d].name", j),
+					"Choose another name."))
 				continue
 			} else if !known || other != nil {
 				continue // the check of the configuration has told
@@ -33,7 +34,8 @@ func Dictionary(vendors []config.Vendor) (*dict.Dictionary, []config.Problem) {
 			}
 			attributes = append(attributes, entry)
 		}
-		if err := dictionary.Add(dict.Enterprise{Number: v.Number, Name: v.Name, TypeOctets: v.TypeOctets, LengthOctets: v.LengthOctets}, attributes); err != nil {
+		if err := dictionary.Add(dict.Enterprise{Number: v.Number, Name: v.Name, TypeOctets: v.TypeOctets,
+			LengthOctets: v.LengthOctets}, attributes); err != nil {
 			continue // two attributes of one name inside it, which the check has told
 		}
 	}

@@ -69,7 +69,8 @@ func CompileGrant(p *config.Pass) (*Grant, []config.Problem) {
 			if errors.As(err, &at) {
 				problem := config.NewProblem(config.Malformed, "%s", err)
 				problem.Column = at.Column
-				problems = append(problems, problem.On("pass", p.Name, p.ID, fmt.Sprintf("arguments[%d].value", i), at.Remedy))
+				problems = append(problems, problem.On("pass", p.Name, p.ID, fmt.Sprintf("arguments[%d].value", i),
+					at.Remedy))
 				continue
 			}
 			made.template = template
@@ -105,7 +106,9 @@ func (g *Grant) For(f *facts.Facts, service string) ([]Argument, error) {
 			if missing != "" {
 				return nil, fmt.Errorf("%s of %s has no value", missing, t)
 			}
-			if a.Value = text; len(a.String()) > 255 || strings.ContainsFunc(text, func(r rune) bool { return r < 0x20 || r == 0x7f }) {
+			if a.Value = text; len(a.String()) > 255 || strings.ContainsFunc(text, func(r rune) bool {
+				return r < 0x20 || r == 0x7f
+			}) {
 				return nil, fmt.Errorf("%s gives more than 255 octets, or control characters", t)
 			}
 		}

@@ -72,7 +72,8 @@ type compiler struct {
 }
 
 func (c *compiler) fail(field string, code config.ProblemCode, remedy, format string, args ...any) {
-	c.problems = append(c.problems, config.NewProblem(code, format, args...).On("pass", c.pass.Name, c.pass.ID, field, remedy))
+	c.problems = append(c.problems, config.NewProblem(code, format, args...).On("pass", c.pass.Name, c.pass.ID, field,
+		remedy))
 }
 
 // Compile encodes a pass that was resolved, or lists what is wrong with its fields.
@@ -111,7 +112,8 @@ func Compile(p *config.Pass, dictionary *dict.Dictionary, vendors []config.Vendo
 		c.attribute(i)
 	}
 	if c.size > maxReply {
-		c.fail("attributes", config.TooMany, "Remove attributes.", "the reply would have %d octets, at most %d fit", c.size, maxReply)
+		c.fail("attributes", config.TooMany, "Remove attributes.", "the reply would have %d octets, at most %d fit",
+			c.size, maxReply)
 	}
 	dynamic := false
 	for i := range c.parts {
@@ -210,7 +212,9 @@ func (c *compiler) rates(vendors []config.Vendor) {
 			}
 			value, err := entry.Encode(fmt.Sprint(rate))
 			if err != nil {
-				c.fail(map[config.Meaning]string{config.RateDown: "rateDown", config.RateUp: "rateUp"}[a.Means], config.Malformed, "Correct the rate, or the unit and type of the attribute under Vendors.", "%s", err)
+				c.fail(map[config.Meaning]string{config.RateDown: "rateDown", config.RateUp: "rateUp"}[a.Means],
+					config.Malformed, "Correct the rate, or the unit and type of the attribute under Vendors.", "%s",
+					err)
 				continue
 			}
 			c.add(dict.VendorSpecific, value)
@@ -226,10 +230,14 @@ func (c *compiler) made(t byte) string {
 		set   bool
 		name  string
 	}{
-		{[]byte{tunnelType, tunnelMedium, tunnelGroup}, p.VLAN != "", "the VLAN"}, {[]byte{sessionTimeout}, p.SessionTimeout > 0, "the session time-out"},
-		{[]byte{terminationAction}, p.AtTimeout != "", "what happens at the time-out"}, {[]byte{idleTimeout}, p.IdleTimeout > 0, "the idle time-out"},
-		{[]byte{framedAddress, framedIPv6Address}, p.Address != "" || p.Pool != "", "the address"}, {[]byte{userName}, p.ReportName != "", "the name to report"},
-		{[]byte{filterRule}, len(p.AccessRules) > 0, "the access rules"}, {[]byte{privilegeLevel}, p.PrivilegeLevel != "", "the privilege level"},
+		{[]byte{tunnelType, tunnelMedium, tunnelGroup}, p.VLAN != "", "the VLAN"}, {[]byte{sessionTimeout},
+			p.SessionTimeout > 0, "the session time-out"},
+		{[]byte{terminationAction}, p.AtTimeout != "", "what happens at the time-out"},
+		{[]byte{idleTimeout}, p.IdleTimeout > 0, "the idle time-out"},
+		{[]byte{framedAddress, framedIPv6Address}, p.Address != "" || p.Pool != "", "the address"},
+		{[]byte{userName}, p.ReportName != "", "the name to report"},
+		{[]byte{filterRule}, len(p.AccessRules) > 0, "the access rules"}, {[]byte{privilegeLevel},
+			p.PrivilegeLevel != "", "the privilege level"},
 	} {
 		if field.set && strings.IndexByte(string(field.types), t) >= 0 {
 			return field.name
@@ -243,14 +251,17 @@ func (c *compiler) attribute(i int) {
 	entry := c.dictionary.ByName(a.Name)
 	switch {
 	case entry == nil:
-		c.fail(field+".name", config.NotFound, "Use the standard name, such as Idle-Timeout, or add the vendor's attribute under Vendors.", "there is no attribute %q", a.Name)
+		c.fail(field+".name", config.NotFound, "Use the standard name, such as Idle-Timeout, or add the vendor's "+
+			"attribute under Vendors.", "there is no attribute %q", a.Name)
 		return
 	case !entry.Reply:
-		c.fail(field+".name", config.Conflict, "Choose another attribute.", "%s does not belong into an Access-Accept", entry.Name)
+		c.fail(field+".name", config.Conflict, "Choose another attribute.", "%s does not belong into an Access-Accept",
+			entry.Name)
 		return
 	}
 	if from := c.made(entry.Type); from != "" && entry.Vendor == nil {
-		c.fail(field+".name", config.Conflict, "Remove it here, or there.", "%s is made from %s of this pass", entry.Name, from)
+		c.fail(field+".name", config.Conflict, "Remove it here, or there.", "%s is made from %s of this pass",
+			entry.Name, from)
 		return
 	}
 	c.value(field+".value", entry.Name, a.Value, func(text string) (byte, []byte, error) {
@@ -264,8 +275,8 @@ func integer(v uint32) []byte { return binary.BigEndian.AppendUint32(nil, v) }
 // Dynamic reports whether the reply depends on the attempt.
 func (r *Reply) Dynamic() bool { return r.parts != nil }
 
-// For returns the attributes for one attempt. The error says which value is missing or does not fit. It does not allocate
-// unless there are templates.
+// For returns the attributes for one attempt. The error says which value is missing or does not fit. It does not
+// allocate unless there are templates.
 func (r *Reply) For(f *facts.Facts) ([]Attribute, error) {
 	if r.parts == nil {
 		return r.fixed, nil
@@ -346,7 +357,8 @@ func (r *Reply) TextsFor(f *facts.Facts) []results.Text {
 }
 
 func (r *Reply) spell(a Attribute) results.Text {
-	t := results.Text{Name: dict.Name(a.Type), Value: fmt.Sprintf("0x%x", a.Value), Hex: r.dictionary.Spell(a.Type, a.Value), Place: fmt.Sprint(a.Type)}
+	t := results.Text{Name: dict.Name(a.Type), Value: fmt.Sprintf("0x%x", a.Value), Hex: r.dictionary.Spell(a.Type,
+		a.Value), Place: fmt.Sprint(a.Type)}
 	if a.Type == dict.VendorSpecific && len(a.Value) >= 6 {
 		if parts, ok := r.dictionary.Open(a.Value); ok && len(parts) == 1 {
 			t.Name, t.Value = parts[0].Name, parts[0].Value

@@ -8,7 +8,8 @@ type FindingKind string
 const (
 	// Unreachable is a lane, policy or row that nothing can come to.
 	Unreachable FindingKind = "unreachable"
-	// Overlap is two policies that the same person can fit, with different outcomes, neither being the special case of the other.
+	// Overlap is two policies that the same person can fit, with different outcomes, neither being the special case of
+	// the other.
 	Overlap FindingKind = "overlap"
 	// AlwaysTrue and NeverTrue are conditions that ask for nothing, or for what cannot be.
 	AlwaysTrue FindingKind = "always-true"

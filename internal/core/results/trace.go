@@ -1,5 +1,5 @@
-// Package results is what checks, tests, trials, searches and decisions came to, as plain values that are kept, shown and
-// sent. Who makes them imports it, and who shows them needs nothing else.
+// Package results is what checks, tests, trials, searches and decisions came to, as plain values that are kept, shown
+// and sent. Who makes them imports it, and who shows them needs nothing else.
 package results
 
 import "tollgate.example/key/internal/core/reason"

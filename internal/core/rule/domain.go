@@ -75,8 +75,8 @@ func solveMethod(list []literal) (value, Answer) {
 	return value{}, Impossible
 }
 
-// solveText finds a text. Where a comparison names the texts, or the field has no others, all are tried; otherwise texts are
-// made of what is asked for, and contradictions looked for.
+// solveText finds a text. Where a comparison names the texts, or the field has no others, all are tried; otherwise
+// texts are made of what is asked for, and contradictions looked for.
 func solveText(list []literal, field *Field) (string, Answer) {
 	if field.Closed {
 		return tryAll(list, append([]string{""}, field.Examples...))
@@ -95,15 +95,16 @@ func solveText(list []literal, field *Field) (string, Answer) {
 	return "", Unknown
 }
 
-// tryAll tries every text there can be. All forms of a text that differ in case only compare the same, but a pattern may
-// tell rare ones apart, so failing with one of those proves nothing.
+// tryAll tries every text there can be. All forms of a text that differ in case only compare the same, but a pattern
+// may tell rare ones apart, so failing with one of those proves nothing.
 func tryAll(list []literal, texts []string) (string, Answer) {
 	answer := Impossible
 	for _, text := range texts {
 		if allFit(list, text) {
 			return text, Possible
 		}
-		if slices.ContainsFunc(list, func(l literal) bool { return l.op == Matches }) && strings.ContainsFunc(text, manyForms) {
+		if slices.ContainsFunc(list, func(l literal) bool { return l.op == Matches }) && strings.ContainsFunc(text,
+			manyForms) {
 			answer = Unknown
 		}
 	}

@@ -8,8 +8,8 @@ import (
 	"tollgate.example/key/internal/core/calendar"
 )
 
-// solveList finds a list: one element for each comparison that some element has to fulfil, while none may fulfil those that
-// have to fail.
+// solveList finds a list: one element for each comparison that some element has to fulfil, while none may fulfil those
+// that have to fail.
 func solveList(list []literal) (value, Answer) {
 	var none []literal
 	empty, some := false, false
@@ -57,7 +57,8 @@ func solveList(list []literal) (value, Answer) {
 	return out, Possible
 }
 
-// solveAddress tries the addresses at which the answer to any comparison can change, so that it finds one if there is one.
+// solveAddress tries the addresses at which the answer to any comparison can change, so that it finds one if there is
+// one.
 func solveAddress(list []literal) (value, Answer) {
 	tries := []netip.Addr{{}, netip.AddrFrom4([4]byte{192, 0, 2, 7}), netip.IPv4Unspecified(), netip.IPv6Unspecified()}
 	for i := range list {
@@ -96,7 +97,8 @@ func solveAge(list []literal) (value, Answer) {
 	for i := range list {
 		if list[i].op != Exists {
 			limit, _ := parseAge(list[i].values[0])
-			tries = append(tries, value{known: true, age: limit}, value{known: true, age: limit - time.Second}, value{known: true, age: limit + time.Second},
+			tries = append(tries, value{known: true, age: limit}, value{known: true, age: limit - time.Second},
+				value{known: true, age: limit + time.Second},
 				value{known: true, age: limit - 1}, value{known: true, age: limit + 1})
 		}
 	}

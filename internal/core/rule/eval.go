@@ -68,7 +68,8 @@ func (c comparison) print(b *strings.Builder, _ int) {
 func Quote(value string) string {
 	plain := value != ""
 	for _, r := range value {
-		if !(r == '-' || r == '_' || r == '.' || r == ':' || r == '/' || r == '@' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z') {
+		if !(r == '-' || r == '_' || r == '.' || r == ':' || r == '/' || r == '@' || r >= '0' && r <= '9' ||
+			r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z') {
 			plain = false
 			break
 		}

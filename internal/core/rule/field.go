@@ -73,7 +73,8 @@ func lookup(name string) (field *Field, key string) {
 		}
 	}
 	for i := range fields {
-		if family, ok := strings.CutSuffix(fields[i].Name, "*"); ok && strings.HasPrefix(lower, family) && len(lower) > len(family) {
+		if family, ok := strings.CutSuffix(fields[i].Name, "*"); ok && strings.HasPrefix(lower, family) &&
+			len(lower) > len(family) {
 			key = name[len(family):]
 			if family == "client." || family == "device." {
 				key = strings.ToLower(key)

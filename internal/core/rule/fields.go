@@ -15,9 +15,11 @@ var fields = []Field{
 	{Name: "service", Type: Text, Closed: true, Help: "what the device asks for",
 		Examples: []string{facts.Network, facts.DeviceLogin, facts.DeviceCommand, facts.CallCheck},
 		access:   textAt(func(f *facts.Facts, _ bool) *string { return &f.Service })},
-	{Name: "protocol", Type: Text, Closed: true, Help: "the protocol of the request", Examples: []string{"radius", "tacacs"},
+	{Name: "protocol", Type: Text, Closed: true, Help: "the protocol of the request", Examples: []string{"radius",
+		"tacacs"},
 		access: textAt(func(f *facts.Facts, _ bool) *string { return &f.Protocol })},
-	{Name: "port.type", Type: Text, Help: "kind of port (NAS-Port-Type)", Examples: []string{"Ethernet", "Wireless-802.11", "Virtual"},
+	{Name: "port.type", Type: Text, Help: "kind of port (NAS-Port-Type)", Examples: []string{"Ethernet",
+		"Wireless-802.11", "Virtual"},
 		access: textAt(func(f *facts.Facts, _ bool) *string { return &f.PortType })},
 	{Name: "port", Type: Text, Help: "the port (NAS-Port-Id or NAS-Port)",
 		access: textAt(func(f *facts.Facts, _ bool) *string { return &f.Port })},
@@ -40,13 +42,14 @@ var fields = []Field{
 				f.ClientTags[v.key] = text
 			}
 		}}},
-	{Name: "attribute.*", Type: Text, Help: "an attribute of the request, such as attribute.NAS-Identifier", access: access{
-		one: func(f *facts.Facts, key string) string { v, _ := f.Attribute(key); return v },
-		set: func(f *facts.Facts, v *value) {
-			if text := v.text(); text != "" {
-				f.Attributes = append(f.Attributes, facts.Attribute{Name: v.key, Value: text})
-			}
-		}}},
+	{Name: "attribute.*", Type: Text, Help: "an attribute of the request, such as attribute.NAS-Identifier",
+		access: access{
+			one: func(f *facts.Facts, key string) string { v, _ := f.Attribute(key); return v },
+			set: func(f *facts.Facts, v *value) {
+				if text := v.text(); text != "" {
+					f.Attributes = append(f.Attributes, facts.Attribute{Name: v.key, Value: text})
+				}
+			}}},
 	{Name: "method", Type: Text, Closed: true, Help: "how the identity is proven: eap for all that runs in EAP",
 		Examples: []string{"eap", "pap", "chap", "mschap", "mschapv2", facts.MACBypass},
 		access: access{ // follows from proof, by which it is searched for
@@ -57,57 +60,66 @@ var fields = []Field{
 		access: textAt(func(f *facts.Facts, make bool) *string {
 			return part(device(f, make), func(d *facts.Device) *string { return &d.Name })
 		})},
-	{Name: "device.*", Type: Text, Help: "a tag of the known device, such as device.kind; device.owner is its owner", access: access{
-		one: func(f *facts.Facts, key string) string {
-			switch {
-			case f.Device == nil:
-				return ""
-			case key == "owner":
-				return f.Device.Owner
-			}
-			return f.Device.Tags[key]
-		},
-		set: func(f *facts.Facts, v *value) {
-			switch text := v.text(); {
-			case text == "":
-			case v.key == "owner":
-				device(f, true).Owner = text
-			default:
-				device(f, true).Tags[v.key] = text
-			}
-		}}},
+	{Name: "device.*", Type: Text, Help: "a tag of the known device, such as device.kind; device.owner is its owner",
+		access: access{
+			one: func(f *facts.Facts, key string) string {
+				switch {
+				case f.Device == nil:
+					return ""
+				case key == "owner":
+					return f.Device.Owner
+				}
+				return f.Device.Tags[key]
+			},
+			set: func(f *facts.Facts, v *value) {
+				switch text := v.text(); {
+				case text == "":
+				case v.key == "owner":
+					device(f, true).Owner = text
+				default:
+					device(f, true).Tags[v.key] = text
+				}
+			}}},
 	{Name: "sent", Type: Text, Help: "the name as it came",
 		access: textAt(func(f *facts.Facts, _ bool) *string { return &f.Sent })},
-	{Name: "name.form", Type: Text, Closed: true, Help: "how the name as it came shows its realm", Examples: []string{"suffix", "prefix", "bare", "host"},
+	{Name: "name.form", Type: Text, Closed: true, Help: "how the name as it came shows its realm",
+		Examples: []string{"suffix", "prefix", "bare", "host"},
 		access: access{
 			one: func(f *facts.Facts, _ string) string { form, _, _ := facts.SplitName(f.Sent); return form },
 			set: func(f *facts.Facts, v *value) { f.Sent = nameLike(f.Sent, v.subject, v.text()) },
 		}},
-	{Name: "name.realm", Type: Text, Help: "the realm in the name as it came: what stands after @, or before a backslash",
+	{Name: "name.realm", Type: Text, Help: "the realm in the name as it came: what stands after @, or before a " +
+		"backslash",
 		access: access{
 			one: func(f *facts.Facts, _ string) string { _, _, realm := facts.SplitName(f.Sent); return realm },
 			set: func(f *facts.Facts, v *value) { f.Sent = nameLike(f.Sent, v.subject, v.text()) },
 		}},
 	{Name: "from", Type: Address, Help: "address that the person comes from, as the device tells it",
 		access: addressAt(func(f *facts.Facts) *netip.Addr { return &f.From })},
-	{Name: "asks", Type: Text, Help: "what gear asks over TACACS+: login, enable, password, shell, command, or a service such as ppp",
+	{Name: "asks", Type: Text, Help: "what gear asks over TACACS+: login, enable, password, shell, command, or a " +
+		"service such as ppp",
 		Examples: []string{facts.AsksLogin, facts.AsksEnable, facts.AsksShell, facts.AsksCommand},
 		access:   gearText(func(g *facts.Gear) *string { return &g.Asks })},
-	{Name: "level", Type: Text, Help: "privilege level that enable asks for; otherwise the one the person has", Examples: []string{"1", "15"}, access: access{
-		one: func(f *facts.Facts, _ string) string {
-			if f.Gear == nil {
-				return ""
-			}
-			return strconv.Itoa(f.Gear.Level)
-		},
-		set: func(f *facts.Facts, v *value) {
-			if n, err := strconv.Atoi(v.text()); err == nil {
-				gear(f, true).Level = n
-			}
-		}}},
-	{Name: "command", Type: Text, Help: "the command that is asked for", access: gearText(func(g *facts.Gear) *string { return &g.Command })},
+	{Name: "level", Type: Text, Help: "privilege level that enable asks for; otherwise the one the person has",
+		Examples: []string{"1", "15"}, access: access{
+			one: func(f *facts.Facts, _ string) string {
+				if f.Gear == nil {
+					return ""
+				}
+				return strconv.Itoa(f.Gear.Level)
+			},
+			set: func(f *facts.Facts, v *value) {
+				if n, err := strconv.Atoi(v.text()); err == nil {
+					gear(f, true).Level = n
+				}
+			}}},
+	{Name: "command", Type: Text, Help: "the command that is asked for", access: gearText(func(g *facts.Gear) *string {
+		return &g.Command
+	})},
 	{Name: "authenticated", Type: Text, Help: "how gear says it signed the person in before it asks for a permission",
-		Examples: []string{"tacacs", "local", "enable", "none"}, access: gearText(func(g *facts.Gear) *string { return &g.Authenticated })},
+		Examples: []string{"tacacs", "local", "enable", "none"}, access: gearText(func(g *facts.Gear) *string {
+			return &g.Authenticated
+		})},
 	{Name: "time", Type: Hours, Help: "the time of the attempt: time is NAME holds in the hours of that calendar",
 		access: access{set: func(*facts.Facts, *value) {}}}, // set first, since others go by it
 
@@ -115,29 +127,34 @@ var fields = []Field{
 		access: listAt(func(f *facts.Facts, _ bool) *[]string {
 			return part(f.Person, func(p *facts.Person) *[]string { return &p.Groups })
 		})},
-	{Name: "store", Type: Text, Stage: Person, Help: "where the person was found", access: personText(func(p *facts.Person) *string { return &p.Store })},
-	{Name: "person", Type: Text, Stage: Person, Help: "the name of the person in the store", access: personText(func(p *facts.Person) *string { return &p.Name })},
-	{Name: "account.age", Type: Age, Stage: Person, Help: "how long ago the account was made", Examples: []string{"30d", "90d"}, access: access{
-		age: func(f *facts.Facts) (time.Duration, bool) {
-			if f.Person == nil || f.Person.Created.IsZero() {
-				return 0, false
-			}
-			return f.At.Sub(f.Person.Created), true
-		},
-		set: func(f *facts.Facts, v *value) {
-			if v.known {
-				f.Person.Created = f.At.Add(-v.age)
-			}
-		}}},
-	{Name: "proof", Type: Text, Closed: true, Stage: Person, Help: "the method in full, such as peap-mschapv2", Examples: config.Methods, access: access{
-		one: func(f *facts.Facts, _ string) string { return f.Method },
-		set: func(f *facts.Facts, v *value) {
-			f.Method = v.text()
-			if m := config.FindMethod(f.Method); m != nil && m.EAP {
-				f.EAP = &facts.EAP{}
-			}
-		}}},
-	{Name: "tls", Type: Text, Stage: Person, Help: "the version of TLS inside EAP", Examples: []string{"TLS 1.2", "TLS 1.3"},
+	{Name: "store", Type: Text, Stage: Person, Help: "where the person was found",
+		access: personText(func(p *facts.Person) *string { return &p.Store })},
+	{Name: "person", Type: Text, Stage: Person, Help: "the name of the person in the store",
+		access: personText(func(p *facts.Person) *string { return &p.Name })},
+	{Name: "account.age", Type: Age, Stage: Person, Help: "how long ago the account was made",
+		Examples: []string{"30d", "90d"}, access: access{
+			age: func(f *facts.Facts) (time.Duration, bool) {
+				if f.Person == nil || f.Person.Created.IsZero() {
+					return 0, false
+				}
+				return f.At.Sub(f.Person.Created), true
+			},
+			set: func(f *facts.Facts, v *value) {
+				if v.known {
+					f.Person.Created = f.At.Add(-v.age)
+				}
+			}}},
+	{Name: "proof", Type: Text, Closed: true, Stage: Person, Help: "the method in full, such as peap-mschapv2",
+		Examples: config.Methods, access: access{
+			one: func(f *facts.Facts, _ string) string { return f.Method },
+			set: func(f *facts.Facts, v *value) {
+				f.Method = v.text()
+				if m := config.FindMethod(f.Method); m != nil && m.EAP {
+					f.EAP = &facts.EAP{}
+				}
+			}}},
+	{Name: "tls", Type: Text, Stage: Person, Help: "the version of TLS inside EAP", Examples: []string{"TLS 1.2",
+		"TLS 1.3"},
 		access: textAt(func(f *facts.Facts, make bool) *string {
 			if f.EAP == nil && make {
 				f.EAP = &facts.EAP{}
@@ -156,19 +173,21 @@ var fields = []Field{
 		access: certificateList(func(c *facts.Certificate) *[]string { return &c.DNS })},
 	{Name: "certificate.email", Type: List, Stage: Person, Help: "mail addresses in the client certificate",
 		access: certificateList(func(c *facts.Certificate) *[]string { return &c.Email })},
-	{Name: "certificate.left", Type: Age, Stage: Person, Help: "how long the client certificate is valid yet", Examples: []string{"14d"}, access: access{
-		age: func(f *facts.Facts) (time.Duration, bool) {
-			if f.Certificate == nil {
-				return 0, false
-			}
-			return f.Certificate.Until.Sub(f.At), true
-		},
-		set: func(f *facts.Facts, v *value) {
-			if v.known {
-				certificate(f, true).Until = f.At.Add(v.age)
-			}
-		}}},
-	{Name: "kind", Type: Text, Closed: true, Stage: Person, Help: "who signs in: person, computer, device, or with an emergency account",
+	{Name: "certificate.left", Type: Age, Stage: Person, Help: "how long the client certificate is valid yet",
+		Examples: []string{"14d"}, access: access{
+			age: func(f *facts.Facts) (time.Duration, bool) {
+				if f.Certificate == nil {
+					return 0, false
+				}
+				return f.Certificate.Until.Sub(f.At), true
+			},
+			set: func(f *facts.Facts, v *value) {
+				if v.known {
+					certificate(f, true).Until = f.At.Add(v.age)
+				}
+			}}},
+	{Name: "kind", Type: Text, Closed: true, Stage: Person, Help: "who signs in: person, computer, device, or with " +
+		"an emergency account",
 		Examples: []string{"person", facts.Computer, facts.KnownDevice, facts.EmergencyAccount}, access: access{
 			one: func(f *facts.Facts, _ string) string {
 				switch {
@@ -184,18 +203,19 @@ var fields = []Field{
 					f.Person.Kind = ""
 				}
 			}}},
-	{Name: "machine", Type: Text, Stage: Person, Help: "the computer that was proven in the same conversation", access: access{
-		one: func(f *facts.Facts, _ string) string {
-			if m := machine(f); m != nil {
-				return m.Name
-			}
-			return ""
-		},
-		set: func(f *facts.Facts, v *value) {
-			if text := v.text(); text != "" {
-				makeMachine(f).Name = text
-			}
-		}}},
+	{Name: "machine", Type: Text, Stage: Person, Help: "the computer that was proven in the same conversation",
+		access: access{
+			one: func(f *facts.Facts, _ string) string {
+				if m := machine(f); m != nil {
+					return m.Name
+				}
+				return ""
+			},
+			set: func(f *facts.Facts, v *value) {
+				if text := v.text(); text != "" {
+					makeMachine(f).Name = text
+				}
+			}}},
 	{Name: "machine.group", Type: List, Stage: Person, Help: "a group of that computer", access: access{
 		many: func(f *facts.Facts, _ string) []string {
 			if m := machine(f); m != nil {
@@ -208,7 +228,8 @@ var fields = []Field{
 				makeMachine(f).Groups = v.texts
 			}
 		}}},
-	{Name: "machine.seen", Type: Age, Stage: Person, Help: "how long ago a computer was proven from the same MAC address",
+	{Name: "machine.seen", Type: Age, Stage: Person, Help: "how long ago a computer was proven from the same MAC " +
+		"address",
 		Examples: []string{"8h", "30m", "2d"}, access: access{
 			age: func(f *facts.Facts) (time.Duration, bool) {
 				if f.MachineSeen == nil {
@@ -221,24 +242,25 @@ var fields = []Field{
 					f.MachineSeen = &facts.MachineSeen{At: f.At.Add(-v.age)}
 				}
 			}}},
-	{Name: "person.*", Type: List, Stage: Person, Help: "an attribute of the person, such as person.mail", access: access{
-		many: func(f *facts.Facts, key string) []string {
-			if f.Person == nil {
-				return nil
-			}
-			if v, ok := f.Person.Attributes[key]; ok {
-				return v
-			}
-			for name, v := range f.Person.Attributes {
-				if strings.EqualFold(name, key) {
+	{Name: "person.*", Type: List, Stage: Person, Help: "an attribute of the person, such as person.mail",
+		access: access{
+			many: func(f *facts.Facts, key string) []string {
+				if f.Person == nil {
+					return nil
+				}
+				if v, ok := f.Person.Attributes[key]; ok {
 					return v
 				}
-			}
-			return nil
-		},
-		set: func(f *facts.Facts, v *value) {
-			if v.text() != "" || len(v.texts) > 1 {
-				f.Person.Attributes[v.key] = v.texts
-			}
-		}}},
+				for name, v := range f.Person.Attributes {
+					if strings.EqualFold(name, key) {
+						return v
+					}
+				}
+				return nil
+			},
+			set: func(f *facts.Facts, v *value) {
+				if v.text() != "" || len(v.texts) > 1 {
+					f.Person.Attributes[v.key] = v.texts
+				}
+			}}},
 }

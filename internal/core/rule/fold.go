@@ -5,8 +5,8 @@ import (
 	"unicode/utf8"
 )
 
-// Texts are compared letter by letter without regard to case, by the same simple folding as strings.EqualFold: texts that
-// are equal so begin, end and contain the same.
+// Texts are compared letter by letter without regard to case, by the same simple folding as strings.EqualFold: texts
+// that are equal so begin, end and contain the same.
 
 // Fold appends a text in the form in which it is equal to every text that strings.EqualFold takes for the same.
 func Fold(b []byte, text string) []byte {

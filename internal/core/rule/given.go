@@ -26,7 +26,8 @@ func (c *Condition) Given(f *facts.Facts) (fits bool, rest string) {
 
 // ofPerson reports whether a field is known from the person alone.
 func ofPerson(name string) bool {
-	return name == "group" || name == "store" || name == "person" || name == "kind" || strings.HasPrefix(name, "person.")
+	return name == "group" || name == "store" || name == "person" || name == "kind" || strings.HasPrefix(name,
+		"person.")
 }
 
 func reduce(n node, f *facts.Facts) node {

@@ -29,12 +29,17 @@ func TestTimesNumbersAndNames(t *testing.T) {
 	f.Certificate.Until = f.At.Add(10 * 24 * time.Hour)
 	f.Person.Attributes["badge"] = []string{"17", "x"}
 	for text, want := range map[string]bool{
-		`time is office-hours`: true, `time is not office-hours`: false, `time in weekend, OFFICE-HOURS`: true, `time not in weekend`: true,
-		`account.age within 90d`: true, `account.age within 30d`: false, `account.age at least 30d`: true, `account.age at least 41d`: false, `account.age exists`: true,
+		`time is office-hours`: true, `time is not office-hours`: false, `time in weekend, OFFICE-HOURS`: true,
+		`time not in weekend`:    true,
+		`account.age within 90d`: true, `account.age within 30d`: false, `account.age at least 30d`: true,
+		`account.age at least 41d`: false, `account.age exists`: true,
 		`certificate.left at least 7d`: true, `certificate.left within 7d`: false,
-		`person.badge at least 17`: true, `person.badge at least 17.5`: false, `person.badge at least -3`: true, `attribute.Framed-MTU at least 1400`: true,
-		`tls at least 1.2`: true, `tls at least "TLS 1.3"`: true, `tls at least 1.4`: false, `sent at least 1`: false,
-		`name.form is prefix`: true, `name.realm is lantern`: true, `mac starts 0200.5e`: true, `mac ends 4c:9d`: true, `mac contains 5e-10`: true, `mac starts 0`: true,
+		`person.badge at least 17`: true, `person.badge at least 17.5`: false, `person.badge at least -3`: true,
+		`attribute.Framed-MTU at least 1400`: true,
+		`tls at least 1.2`:                   true, `tls at least "TLS 1.3"`: true, `tls at least 1.4`: false,
+		`sent at least 1`:     false,
+		`name.form is prefix`: true, `name.realm is lantern`: true, `mac starts 0200.5e`: true, `mac ends 4c:9d`: true,
+		`mac contains 5e-10`: true, `mac starts 0`: true,
 	} {
 		c, err := Parse(text, Person, hours)
 		if err != nil {
@@ -43,7 +48,8 @@ func TestTimesNumbersAndNames(t *testing.T) {
 			t.Errorf("%s fits: %v", text, !want)
 		}
 	}
-	for sent, want := range map[string]string{"a@B.example": "suffix B.example", `L\a`: "prefix L", "a": "bare ", "host/pc.b.example": "host b.example", "": " "} {
+	for sent, want := range map[string]string{"a@B.example": "suffix B.example", `L\a`: "prefix L", "a": "bare ",
+		"host/pc.b.example": "host b.example", "": " "} {
 		if form, _, realm := facts.SplitName(sent); form+" "+realm != want {
 			t.Errorf("%s is of form %s %s", sent, form, realm)
 		}
@@ -52,9 +58,12 @@ func TestTimesNumbersAndNames(t *testing.T) {
 
 func TestErrorsSuggest(t *testing.T) {
 	for text, says := range map[string]string{
-		"group iz Crew": "Did you mean is?", "group containz Crew": "Did you mean contains?", "group at most 3": "an operator was expected", "ssidd is x": "Did you mean ssid?",
-		"time is siesta": "there is no calendar", "time exists": "compared with calendars", "time starts x": "compared with calendars", "hour is 3": "Did you mean time?",
-		"group at least many": "is no number", "client.address at least 3": "neither", "account.age is 3d": "length of time", `ssid matches "("`: "RE2",
+		"group iz Crew": "Did you mean is?", "group containz Crew": "Did you mean contains?",
+		"group at most 3": "an operator was expected", "ssidd is x": "Did you mean ssid?",
+		"time is siesta": "there is no calendar", "time exists": "compared with calendars",
+		"time starts x": "compared with calendars", "hour is 3": "Did you mean time?",
+		"group at least many": "is no number", "client.address at least 3": "neither",
+		"account.age is 3d": "length of time", `ssid matches "("`: "RE2",
 		`ssid matches "(?P<a>x{1001})"`: "RE2",
 	} {
 		_, err := Parse(text, Person, hours)
@@ -141,7 +150,8 @@ func randomTree(r *rand.Rand, depth int) results.Tree {
 	case 1:
 		t.Operator, t.Values = []string{"in", "not in"}[r.IntN(2)], []string{pick(), pick()}
 	case 2:
-		t.Operator, t.Values = []string{"starts", "ends", "contains"}[r.IntN(3)], []string{[]string{"a", "b", " B"}[r.IntN(3)]}
+		t.Operator, t.Values = []string{"starts", "ends", "contains"}[r.IntN(3)],
+			[]string{[]string{"a", "b", " B"}[r.IntN(3)]}
 	case 3:
 		t.Operator, t.Values = "matches", []string{[]string{"^a", "b$", "."}[r.IntN(3)]}
 	default:
@@ -153,7 +163,8 @@ func randomTree(r *rand.Rand, depth int) results.Tree {
 func randomFacts(r *rand.Rand) *facts.Facts {
 	values := []string{"", "a", "b", "A B", `q"\`, "and", "ab", "c"}
 	pick := func() string { return values[r.IntN(len(values))] }
-	f := &facts.Facts{SSID: pick(), Port: pick(), ClientTags: map[string]string{"site": pick()}, Person: &facts.Person{Attributes: map[string][]string{}}}
+	f := &facts.Facts{SSID: pick(), Port: pick(), ClientTags: map[string]string{"site": pick()},
+		Person: &facts.Person{Attributes: map[string][]string{}}}
 	for range r.IntN(3) {
 		f.Person.Groups = append(f.Person.Groups, pick())
 	}
@@ -201,12 +212,15 @@ func TestTreesOfNonsense(t *testing.T) {
 	for range 100 {
 		deep = results.Tree{Op: "not", Parts: []results.Tree{deep}}
 	}
-	for _, bad := range []results.Tree{deep, {}, {Op: "and"}, {Op: "not"}, {Op: "xor", Parts: []results.Tree{{Op: "always"}}}, {Op: "and", Parts: []results.Tree{{Op: "?"}}}} {
+	for _, bad := range []results.Tree{deep, {}, {Op: "and"}, {Op: "not"},
+		{Op: "xor", Parts: []results.Tree{{Op: "always"}}}, {Op: "and", Parts: []results.Tree{{Op: "?"}}}} {
 		if text, err := TextOf(&bad); err == nil {
 			t.Errorf("%v is written as %s", bad.Op, text)
 		}
 	}
-	if text, err := TextOf(&results.Tree{Op: "compare", Field: "group", Operator: "is", Values: []string{`x" or always or group is "y`}}); err != nil || text != `group is "x\" or always or group is \"y"` {
+	if text, err := TextOf(&results.Tree{Op: "compare", Field: "group", Operator: "is",
+		Values: []string{`x" or always or group is "y`}}); err != nil ||
+		text != `group is "x\" or always or group is \"y"` {
 		t.Errorf("%s, %v", text, fmt.Sprint(err))
 	}
 }

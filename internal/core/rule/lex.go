@@ -27,7 +27,8 @@ type token struct {
 // lex splits a condition into tokens.
 func lex(text string) ([]token, *Error) {
 	if len(text) > maxLength {
-		return nil, &Error{maxLength, fmt.Sprintf("the condition has %d octets, at most %d are allowed", len(text), maxLength), "Use a group table, or several policies."}
+		return nil, &Error{maxLength, fmt.Sprintf("the condition has %d octets, at most %d are allowed", len(text),
+			maxLength), "Use a group table, or several policies."}
 	}
 	if !utf8.ValidString(text) {
 		return nil, &Error{1, "the condition is not valid UTF-8", ""}

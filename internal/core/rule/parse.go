@@ -109,7 +109,8 @@ func Parse(text string, stage Stage, calendars Calendars) (*Condition, error) {
 		return nil, err
 	}
 	if t := p.peek(); t.kind != end {
-		return nil, &Error{t.col, fmt.Sprintf("%q was not expected here", t.text), "Join two comparisons with and, or or."}
+		return nil, &Error{t.col, fmt.Sprintf("%q was not expected here", t.text),
+			"Join two comparisons with and, or or."}
 	}
 	return &Condition{root: root, eval: root.compile()}, nil
 }
@@ -180,7 +181,8 @@ func (p *parser) and(depth int) (node, *Error) {
 
 func (p *parser) not(depth int) (node, *Error) {
 	if depth > maxDepth {
-		return nil, &Error{p.peek().col, "parentheses are nested too deeply", "Split the condition over several policies."}
+		return nil, &Error{p.peek().col, "parentheses are nested too deeply",
+			"Split the condition over several policies."}
 	}
 	if p.keyword("not") {
 		part, err := p.not(depth + 1)
@@ -196,7 +198,8 @@ func (p *parser) not(depth int) (node, *Error) {
 			return nil, err
 		}
 		if shutting := p.next(); shutting.kind != shut {
-			return nil, &Error{shutting.col, fmt.Sprintf("the parenthesis opened at column %d is not closed", t.col), "Add )."}
+			return nil, &Error{shutting.col, fmt.Sprintf("the parenthesis opened at column %d is not closed", t.col),
+				"Add )."}
 		}
 		return inner, nil
 	}
@@ -213,7 +216,8 @@ func (p *parser) comparison() (node, *Error) {
 		if t.kind == end {
 			what = "the end"
 		}
-		return nil, &Error{t.col, "a field was expected here, not " + what, "Write for instance group is \"Deck Officers\"."}
+		return nil, &Error{t.col, "a field was expected here, not " + what,
+			"Write for instance group is \"Deck Officers\"."}
 	}
 	field, key := lookup(t.text)
 	if field == nil {
@@ -224,7 +228,8 @@ func (p *parser) comparison() (node, *Error) {
 		return nil, &Error{t.col, fmt.Sprintf("there is no field %q", t.text), remedy}
 	}
 	if field.Stage > p.stage {
-		return nil, &Error{t.col, fmt.Sprintf("%s is not known yet when a lane is chosen", t.text), "Use it in a policy of the lane; a lane may look only at the request."}
+		return nil, &Error{t.col, fmt.Sprintf("%s is not known yet when a lane is chosen", t.text),
+			"Use it in a policy of the lane; a lane may look only at the request."}
 	}
 	c := comparison{field: field, key: key, name: strings.TrimSuffix(field.Name, "*") + key}
 	opCol := p.peek().col
@@ -252,13 +257,17 @@ func (c *comparison) suits(column int) *Error {
 	}
 	switch {
 	case c.field.Type == Age:
-		return &Error{column, fmt.Sprintf("%s is a length of time, which is compared with within and at least", c.name), "Write for instance " + c.name + " within 8h, or " + c.name + " exists."}
+		return &Error{column, fmt.Sprintf("%s is a length of time, which is compared with within and at least",
+			c.name), "Write for instance " + c.name + " within 8h, or " + c.name + " exists."}
 	case c.field.Type == Hours:
-		return &Error{column, fmt.Sprintf("%s is compared with calendars", c.name), "Write for instance time is office-hours, or time not in office-hours, holidays."}
+		return &Error{column, fmt.Sprintf("%s is compared with calendars", c.name),
+			"Write for instance time is office-hours, or time not in office-hours, holidays."}
 	case c.op == Within:
-		return &Error{column, fmt.Sprintf("within compares addresses, and %s is not one", c.name), "Use is, in, starts or matches."}
+		return &Error{column, fmt.Sprintf("within compares addresses, and %s is not one", c.name),
+			"Use is, in, starts or matches."}
 	case c.op == AtLeast:
-		return &Error{column, fmt.Sprintf("at least compares numbers and lengths of time, and %s is neither", c.name), "Use is, in or within."}
+		return &Error{column, fmt.Sprintf("at least compares numbers and lengths of time, and %s is neither", c.name),
+			"Use is, in or within."}
 	}
 	return &Error{column, fmt.Sprintf("%s compares text, and %s is an address", c.op, c.name), "Use is, in or within."}
 }
@@ -308,7 +317,8 @@ func (p *parser) values(c *comparison) *Error {
 			if t.kind == end {
 				what = "the end"
 			}
-			return &Error{t.col, "a value was expected here, not " + what, "Put values with spaces or commas between quotation marks."}
+			return &Error{t.col, "a value was expected here, not " + what,
+				"Put values with spaces or commas between quotation marks."}
 		}
 		if len(c.values) == maxValues {
 			return &Error{t.col, fmt.Sprintf("more than %d values", maxValues), "Use a group table, or a tag."}

@@ -11,10 +11,13 @@ import (
 )
 
 func lodge() *facts.Facts {
-	return &facts.Facts{Service: "network", Protocol: "radius", Client: "np-switch-1", ClientTags: map[string]string{"site": "north-pier", "kind": "switch"},
-		Address: netip.MustParseAddr("192.0.2.11"), PortType: "Ethernet", Port: "1/0/8", MAC: "02-00-5E-10-4C-9D", Sent: `LANTERN\s.lodge`, Method: "pap",
+	return &facts.Facts{Service: "network", Protocol: "radius", Client: "np-switch-1",
+		ClientTags: map[string]string{"site": "north-pier", "kind": "switch"},
+		Address:    netip.MustParseAddr("192.0.2.11"), PortType: "Ethernet", Port: "1/0/8", MAC: "02-00-5E-10-4C-9D",
+		Sent: `LANTERN\s.lodge`, Method: "pap",
 		Attributes: []facts.Attribute{{Name: "Framed-MTU", Value: "1500"}},
-		Person:     &facts.Person{Store: "LANTERN", Name: "s.lodge", Groups: []string{"Ticketing", "Harbour Office"}, Attributes: map[string][]string{"mail": {"s.lodge@lanternferries.example"}, "department": {"Ticketing"}}}}
+		Person: &facts.Person{Store: "LANTERN", Name: "s.lodge", Groups: []string{"Ticketing", "Harbour Office"},
+			Attributes: map[string][]string{"mail": {"s.lodge@lanternferries.example"}, "department": {"Ticketing"}}}}
 }
 
 func TestFits(t *testing.T) {
@@ -152,7 +155,8 @@ func TestBounds(t *testing.T) {
 func TestExplain(t *testing.T) {
 	c, _ := Parse(`group is "Deck Officers" and client.site is north-pier`, Person, nil)
 	got := c.Explain(lodge())
-	if len(got) != 2 || got[0].Fits || got[0].Found != "Ticketing, Harbour Office" || !got[1].Fits || got[1].Wanted != "client.site is north-pier" {
+	if len(got) != 2 || got[0].Fits || got[0].Found != "Ticketing, Harbour Office" || !got[1].Fits ||
+		got[1].Wanted != "client.site is north-pier" {
 		t.Errorf("explained as %+v", got)
 	}
 	if uses := c.Uses(); uses["group"][0] != "Deck Officers" || uses["client.site"][0] != "north-pier" {
@@ -169,7 +173,8 @@ func TestFitsDoesNotAllocate(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, text := range []string{"always", `group is "A" and not (client.site in x, y)`, `mac is 02-00-5e-10-4c-9d`, `sent matches "^a+$"`, `(`, `"`, `person.x exists`} {
+	for _, text := range []string{"always", `group is "A" and not (client.site in x, y)`, `mac is 02-00-5e-10-4c-9d`,
+		`sent matches "^a+$"`, `(`, `"`, `person.x exists`} {
 		f.Add(text)
 	}
 	at := lodge()
@@ -198,7 +203,8 @@ func machines() *facts.Facts {
 	f := lodge()
 	f.At = time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	f.Method, f.EAP = "teap-tls", &facts.EAP{TLS: "TLS 1.3"}
-	f.Certificate = &facts.Certificate{Subject: "CN=s.lodge", Issuer: "CN=Lantern", Serial: "0a", UPN: []string{"s.lodge@lanternferries.example"}, DNS: []string{"a"}, Email: []string{"b"}}
+	f.Certificate = &facts.Certificate{Subject: "CN=s.lodge", Issuer: "CN=Lantern", Serial: "0a",
+		UPN: []string{"s.lodge@lanternferries.example"}, DNS: []string{"a"}, Email: []string{"b"}}
 	f.Device = &facts.Device{Name: "copier", Owner: "Kaia Nance", Tags: map[string]string{"kind": "printer"}}
 	f.Machine = &facts.Person{Name: "PC17$", Groups: []string{"Office PCs"}, Kind: facts.Computer}
 	f.MachineSeen = &facts.MachineSeen{Name: "PC17$", At: f.At.Add(-90 * time.Minute)}
@@ -208,12 +214,16 @@ func machines() *facts.Facts {
 func TestFieldsOfMachinesAndDevices(t *testing.T) {
 	f, bare := machines(), lodge()
 	for text, want := range map[string]bool{
-		`method is eap`: true, `method is teap-tls`: false, `proof is teap-tls`: true, `tls is "TLS 1.3"`: true, `kind is person`: true,
-		`certificate.subject is "CN=s.lodge"`: true, `certificate.issuer contains lantern`: true, `certificate.serial is 0a`: true, `certificate.upn ends .example`: true, `certificate.dns exists`: true,
+		`method is eap`: true, `method is teap-tls`: false, `proof is teap-tls`: true, `tls is "TLS 1.3"`: true,
+		`kind is person`:                      true,
+		`certificate.subject is "CN=s.lodge"`: true, `certificate.issuer contains lantern`: true,
+		`certificate.serial is 0a`: true, `certificate.upn ends .example`: true, `certificate.dns exists`: true,
 		`certificate.email is b`: true,
-		`device is copier`:       true, `device.owner is "kaia nance"`: true, `device.KIND is printer`: true, `device.floor exists`: false,
-		`machine is PC17$`: true, `machine.group is "Office PCs"`: true, `machine.seen exists`: true,
-		`machine.seen within 2h`: true, `machine.seen within 90m`: true, `machine.seen within 89m`: false, `machine.seen within 1d`: true, `not machine.seen within 1h`: true,
+		`device is copier`:       true, `device.owner is "kaia nance"`: true, `device.KIND is printer`: true,
+		`device.floor exists`: false,
+		`machine is PC17$`:    true, `machine.group is "Office PCs"`: true, `machine.seen exists`: true,
+		`machine.seen within 2h`: true, `machine.seen within 90m`: true, `machine.seen within 89m`: false,
+		`machine.seen within 1d`: true, `not machine.seen within 1h`: true,
 	} {
 		c, err := Parse(text, Person, nil)
 		if err != nil {
@@ -236,7 +246,8 @@ func TestFieldsOfMachinesAndDevices(t *testing.T) {
 			t.Errorf("%s does not fit a computer that signs in by itself: %v", text, err)
 		}
 	}
-	for _, wrong := range []string{`machine.seen is 8h`, `machine.seen within soon`, `machine.seen within -1h`, `machine.seen within 99999d`, `device within 8h`, `certificate.colour exists`} {
+	for _, wrong := range []string{`machine.seen is 8h`, `machine.seen within soon`, `machine.seen within -1h`,
+		`machine.seen within 99999d`, `device within 8h`, `certificate.colour exists`} {
 		if _, err := Parse(wrong, Person, nil); err == nil {
 			t.Errorf("%s is taken", wrong)
 		}
@@ -247,11 +258,15 @@ func TestFieldsOfMachinesAndDevices(t *testing.T) {
 }
 
 func TestGivenOnlyThePerson(t *testing.T) {
-	f := &facts.Facts{Person: &facts.Person{Name: "s.lodge", Groups: []string{"Ticketing", "Shore Staff"}, Attributes: map[string][]string{"department": {"Ticketing"}}}}
+	f := &facts.Facts{Person: &facts.Person{Name: "s.lodge", Groups: []string{"Ticketing", "Shore Staff"},
+		Attributes: map[string][]string{"department": {"Ticketing"}}}}
 	for text, want := range map[string]string{
-		`group is Ticketing`: "always", `group is Crew`: "", `not group is Crew`: "always", `always`: "always", `ssid is LF-Deck`: "ssid is LF-Deck",
-		`group is Ticketing and ssid is LF-Deck`: "ssid is LF-Deck", `group is Crew and ssid is LF-Deck`: "", `group is Crew or ssid is LF-Deck`: "ssid is LF-Deck",
-		`group is Ticketing or ssid is LF-Deck`: "always", `not (group is Crew or ssid is LF-Deck)`: "not ssid is LF-Deck",
+		`group is Ticketing`: "always", `group is Crew`: "", `not group is Crew`: "always", `always`: "always",
+		`ssid is LF-Deck`:                        "ssid is LF-Deck",
+		`group is Ticketing and ssid is LF-Deck`: "ssid is LF-Deck", `group is Crew and ssid is LF-Deck`: "",
+		`group is Crew or ssid is LF-Deck`:                                                           "ssid is LF-Deck",
+		`group is Ticketing or ssid is LF-Deck`:                                                      "always",
+		`not (group is Crew or ssid is LF-Deck)`:                                                     "not ssid is LF-Deck",
 		`(ssid is LF-Deck or port is 3) and person.department is Ticketing and client.site is heron`: "(ssid is LF-Deck or port is 3) and client.site is heron",
 	} {
 		c, err := Parse(text, Person, nil)

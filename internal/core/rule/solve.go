@@ -42,14 +42,14 @@ const (
 	Unknown
 )
 
-// Search looks for facts that fulfil goals. It reasons about each field by itself, and takes facts of different fields to
-// be independent; that is more than can really be, so what it proves impossible is so. Facts that it finds have been
+// Search looks for facts that fulfil goals. It reasons about each field by itself, and takes facts of different fields
+// to be independent; that is more than can really be, so what it proves impossible is so. Facts that it finds have been
 // tried on every goal.
 type Search struct {
 	// At is the moment around which it looks.
 	At time.Time
-	// Blocked returns goals that the facts found so far fail to fulfil, nil if there are none: of many conditions that are
-	// all to be missed, only those that are in the way have to be reasoned about.
+	// Blocked returns goals that the facts found so far fail to fulfil, nil if there are none: of many conditions that
+	// are all to be missed, only those that are in the way have to be reasoned about.
 	Blocked func(*facts.Facts) []Goal
 	// Steps bounds the work.
 	Steps int

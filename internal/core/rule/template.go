@@ -7,8 +7,8 @@ import (
 	"tollgate.example/key/internal/core/facts"
 )
 
-// Template is a text with fields in it: {{person.mail}}, or {{person.mail or "none"}} with what stands in for a value that
-// is missing.
+// Template is a text with fields in it: {{person.mail}}, or {{person.mail or "none"}} with what stands in for a value
+// that is missing.
 type Template struct {
 	text  string
 	parts []templatePart
@@ -54,7 +54,8 @@ func parsePart(inside string, column int) (templatePart, error) {
 		return templatePart{}, &Error{column + bad.Column - 1, bad.Message, bad.Remedy}
 	}
 	if tokens[0].kind != word {
-		return templatePart{}, &Error{column, "a field was expected between {{ and }}", "Write for instance {{person.mail}}."}
+		return templatePart{}, &Error{column, "a field was expected between {{ and }}",
+			"Write for instance {{person.mail}}."}
 	}
 	name := tokens[0].text
 	field, key := lookup(name)
@@ -68,10 +69,12 @@ func parsePart(inside string, column int) (templatePart, error) {
 	part := templatePart{field: field, key: key, name: strings.TrimSuffix(field.Name, "*") + key}
 	switch {
 	case len(tokens) == 2:
-	case len(tokens) == 4 && strings.EqualFold(tokens[1].text, "or") && (tokens[2].kind == word || tokens[2].kind == quoted):
+	case len(tokens) == 4 && strings.EqualFold(tokens[1].text, "or") && (tokens[2].kind == word ||
+		tokens[2].kind == quoted):
 		part.optional, part.text = true, tokens[2].text
 	default:
-		return templatePart{}, &Error{column + tokens[1].col - 1, "only or and one value may follow the field", `Write for instance {{person.mail or "none"}}.`}
+		return templatePart{}, &Error{column + tokens[1].col - 1, "only or and one value may follow the field",
+			`Write for instance {{person.mail or "none"}}.`}
 	}
 	return part, nil
 }

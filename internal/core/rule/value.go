@@ -18,7 +18,8 @@ func (c *comparison) add(t token, calendars Calendars) *Error {
 	case c.op == Matches:
 		re, err := regexp.Compile("(?i)" + value)
 		if err != nil {
-			return &Error{t.col, "the pattern cannot be read: " + strings.TrimPrefix(err.Error(), "error parsing regexp: "), "Patterns follow RE2."}
+			return &Error{t.col, "the pattern cannot be read: " + strings.TrimPrefix(err.Error(),
+				"error parsing regexp: "), "Patterns follow RE2."}
 		}
 		c.patterns = append(c.patterns, re)
 	case c.field.Type == Hours:
@@ -27,7 +28,8 @@ func (c *comparison) add(t token, calendars Calendars) *Error {
 		}
 		found := calendars(value)
 		if found == nil {
-			return &Error{t.col, fmt.Sprintf("there is no calendar %q", value), "Add it under Calendars, or choose one that is there."}
+			return &Error{t.col, fmt.Sprintf("there is no calendar %q", value),
+				"Add it under Calendars, or choose one that is there."}
 		}
 		c.hours = append(c.hours, found)
 	case c.field.Type == Age:
@@ -41,7 +43,8 @@ func (c *comparison) add(t token, calendars Calendars) *Error {
 	case c.field.Type == Address:
 		prefix, ok := parseAddress(value)
 		if !ok {
-			return &Error{t.col, fmt.Sprintf("%q is not an address", value), "Write for instance 192.0.2.7 or 2001:db8::/32."}
+			return &Error{t.col, fmt.Sprintf("%q is not an address", value),
+				"Write for instance 192.0.2.7 or 2001:db8::/32."}
 		}
 		if c.op != Within && !prefix.IsSingleIP() {
 			return &Error{t.col, fmt.Sprintf("%q is a prefix", value), "Use within for prefixes."}
@@ -55,7 +58,8 @@ func (c *comparison) add(t token, calendars Calendars) *Error {
 	case c.field.Type == MAC:
 		mac, ok := facts.FormatMAC(value)
 		if !ok {
-			return &Error{t.col, fmt.Sprintf("%q is not a MAC address", value), "Write for instance 02-00-5E-10-7A-31, or use starts for a prefix."}
+			return &Error{t.col, fmt.Sprintf("%q is not a MAC address", value),
+				"Write for instance 02-00-5E-10-7A-31, or use starts for a prefix."}
 		}
 		value = mac
 	}

@@ -17,7 +17,8 @@ type Witness struct {
 
 // build makes the facts. What nothing was asked about stays empty.
 func (w *Witness) build(at time.Time) {
-	f := &facts.Facts{At: at, Service: facts.Network, Protocol: "radius", Person: &facts.Person{Attributes: map[string][]string{}}, ClientTags: map[string]string{}}
+	f := &facts.Facts{At: at, Service: facts.Network, Protocol: "radius",
+		Person: &facts.Person{Attributes: map[string][]string{}}, ClientTags: map[string]string{}}
 	w.Facts = f
 	for i := range w.values { // the others go by it
 		if w.values[i].subject == "time" {

@@ -19,8 +19,8 @@ import (
 	"tollgate.example/key/internal/wire/mschap"
 )
 
-// Asker is the attempt that the conversation is for. What it says of a credential is a claim; only a method that comes to
-// its end here makes a proof of it.
+// Asker is the attempt that the conversation is for. What it says of a credential is a claim; only a method that comes
+// to its end here makes a proof of it.
 type Asker interface {
 	// Method tells which method has been agreed.
 	Method(name string)
@@ -31,11 +31,11 @@ type Asker interface {
 	MSCHAP(ctx context.Context, who proof.Subject, name string, r MSCHAP) (*proof.Claim, mschap.Hash, reason.Code)
 	// ChangePassword changes an expired password where it is kept, with what MS-CHAPv2 sends for that.
 	ChangePassword(ctx context.Context, who proof.Subject, name string, change mschap.Change) reason.Code
-	// Certificate verifies the chain of the peer and looks up whom it names. It is asked before the peer has shown that it
-	// holds the private key: a certificate is public.
+	// Certificate verifies the chain of the peer and looks up whom it names. It is asked before the peer has shown that
+	// it holds the private key: a certificate is public.
 	Certificate(ctx context.Context, who proof.Subject, state *tls.ConnectionState) (*proof.Claim, reason.Code)
-	// Resume looks up again whom an earlier conversation proved, and verifies their certificates again. No claims mean that
-	// everything has to be proven anew.
+	// Resume looks up again whom an earlier conversation proved, and verifies their certificates again. No claims mean
+	// that everything has to be proven anew.
 	Resume(ctx context.Context, before []proof.Proof) []*proof.Claim
 	// Settle decides by policy once everything is proven, before success or failure is sent under protection.
 	Settle(proofs ...proof.Proof) bool
@@ -152,7 +152,8 @@ func New(settings *Settings, sessions *Sessions, asker Asker, fragment int) *Con
 // Identity is the name that the peer gave outside of any tunnel.
 func (c *Conversation) Identity() string { return c.identity }
 
-// Failure is the EAP-Failure that ends the conversation of a message (RFC 3748 section 4.2); nil if the message is no EAP.
+// Failure is the EAP-Failure that ends the conversation of a message (RFC 3748 section 4.2); nil if the message is no
+// EAP.
 func Failure(message []byte) []byte {
 	p, err := eap.Decode(message)
 	if err != nil {
@@ -168,8 +169,8 @@ func (c *Conversation) Over() bool {
 	return c.over
 }
 
-// Close gives the conversation up. It is safe to call more than once, and tells whether it was this call that ended it: only then
-// is there something left to record. A round under way comes first, whose answer the peer may still get.
+// Close gives the conversation up. It is safe to call more than once, and tells whether it was this call that ended it:
+// only then is there something left to record. A round under way comes first, whose answer the peer may still get.
 func (c *Conversation) Close() (ended bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -248,7 +249,8 @@ func (c *Conversation) end(identifier byte, s step) Answer {
 		code = eap.Success
 	}
 	c.close()
-	return Answer{Packet: eap.Packet{Code: code, Identifier: identifier}.Encode(), End: true, Proofs: s.proofs, MSK: s.msk}
+	return Answer{Packet: eap.Packet{Code: code, Identifier: identifier}.Encode(), End: true, Proofs: s.proofs,
+		MSK: s.msk}
 }
 
 // Abandoned says where the conversation stood, for one that the peer left.

@@ -61,7 +61,8 @@ func TestWrongPassword(t *testing.T) {
 		a, s := w.asker(), w.peer(t, method)
 		s.Password = "wrong"
 		answer, p, err := w.run(t, a, s)
-		if err == nil || !answer.End || answer.OK() || a.code != reason.PasswordWrong || a.settled != 0 || answer.MSK != nil || p.Result.Protected {
+		if err == nil || !answer.End || answer.OK() || a.code != reason.PasswordWrong || a.settled != 0 ||
+			answer.MSK != nil || p.Result.Protected {
 			t.Errorf("%s: ended %v ok %v, %s, settled %d: %v", method, answer.End, answer.OK(), a.code, a.settled, err)
 		}
 	}
@@ -69,7 +70,8 @@ func TestWrongPassword(t *testing.T) {
 
 func TestAnExpiredPasswordIsChanged(t *testing.T) {
 	for _, method := range []string{"peap-mschapv2", "teap-mschapv2"} {
-		for next, want := range map[string]reason.Code{nextPassword: reason.OK, "another": reason.PasswordRejected, "": reason.PasswordExpired} {
+		for next, want := range map[string]reason.Code{nextPassword: reason.OK, "another": reason.PasswordRejected,
+			"": reason.PasswordExpired} {
 			w := newWorld(t)
 			a, s := w.asker(), w.peer(t, method)
 			a.expired, s.NewPassword = true, next
@@ -108,11 +110,14 @@ func TestResumption(t *testing.T) {
 			for round := range 3 {
 				a := w.asker()
 				answer, p, err := w.run(t, a, s)
-				if err != nil || !answer.OK() || a.name != personName || a.method != method || a.settled != 1 || !bytes.Equal(answer.MSK, p.Result.MSK) {
-					t.Fatalf("%s %s round %d: %v ok %v %s %s %q", tls.VersionName(version), method, round, err, answer.OK(), a.code, a.detail, a.name)
+				if err != nil || !answer.OK() || a.name != personName || a.method != method || a.settled != 1 ||
+					!bytes.Equal(answer.MSK, p.Result.MSK) {
+					t.Fatalf("%s %s round %d: %v ok %v %s %s %q", tls.VersionName(version), method, round, err,
+						answer.OK(), a.code, a.detail, a.name)
 				}
 				if a.record.Resumed != (round > 0) || p.Result.Resumed != (round > 0) {
-					t.Errorf("%s %s round %d: resumed %v, the peer says %v", tls.VersionName(version), method, round, a.record.Resumed, p.Result.Resumed)
+					t.Errorf("%s %s round %d: resumed %v, the peer says %v", tls.VersionName(version), method, round,
+						a.record.Resumed, p.Result.Resumed)
 				}
 			}
 			if method == "eap-tls" {
@@ -124,10 +129,12 @@ func TestResumption(t *testing.T) {
 				t.Errorf("%s: what no longer holds is resumed: %v", method, err)
 			}
 			w.settings.Methods = []string{"peap-gtc", "ttls-chap", "teap-pap"}
-			if s.Method = map[string]string{"peap-mschapv2": "peap-gtc", "ttls-pap": "ttls-chap", "teap-mschapv2": "teap-pap"}[method]; s.Method != "" {
+			if s.Method = map[string]string{"peap-mschapv2": "peap-gtc", "ttls-pap": "ttls-chap",
+				"teap-mschapv2": "teap-pap"}[method]; s.Method != "" {
 				a = w.asker()
 				if answer, _, err := w.run(t, a, s); err != nil || !answer.OK() || a.record.Resumed {
-					t.Errorf("%s: a session by a method that is no longer allowed was resumed (%v): %v", method, a.record.Resumed, err)
+					t.Errorf("%s: a session by a method that is no longer allowed was resumed (%v): %v", method,
+						a.record.Resumed, err)
 				}
 			}
 		}
@@ -153,7 +160,8 @@ func TestNegotiation(t *testing.T) {
 		t.Errorf("PEAP by Nak: %v %s", err, a.code)
 	}
 	a = w.asker()
-	if answer, _, _ := w.run(t, a, w.peer(t, "teap-pap")); answer.OK() || a.code != reason.EAPNoCommonMethod || a.detail != "TEAP" {
+	if answer, _, _ := w.run(t, a, w.peer(t, "teap-pap")); answer.OK() || a.code != reason.EAPNoCommonMethod ||
+		a.detail != "TEAP" {
 		t.Errorf("TEAP is not allowed: %s %q", a.code, a.detail)
 	}
 	a = w.asker()
@@ -161,7 +169,8 @@ func TestNegotiation(t *testing.T) {
 		t.Errorf("CHAP inside TTLS is not allowed: %s %q", a.code, a.detail)
 	}
 	a = w.asker()
-	if answer, _, _ := w.run(t, a, w.peer(t, "peap-gtc")); answer.OK() || a.code != reason.EAPNoCommonMethod || a.detail != "EAP-GTC" {
+	if answer, _, _ := w.run(t, a, w.peer(t, "peap-gtc")); answer.OK() || a.code != reason.EAPNoCommonMethod ||
+		a.detail != "EAP-GTC" {
 		t.Errorf("GTC inside PEAP is not allowed: %s %q", a.code, a.detail)
 	}
 }
@@ -173,15 +182,25 @@ func TestWhoseFaultItIs(t *testing.T) {
 		change func(s *supplicant.Settings)
 		want   reason.Code
 	}{
-		"the laptop trusts another authority": {func(s *supplicant.Settings) { s.Roots = other.pool }, reason.TLSDistrust},
-		"the laptop expects another name":     {func(s *supplicant.Settings) { s.ServerName = "radius.example.org" }, reason.TLSDistrust},
-		"the laptop's clock is wrong":         {func(s *supplicant.Settings) { s.Now = func() time.Time { return time.Now().AddDate(-2, 0, 0) } }, reason.TLSDistrust},
-		"no certificate":                      {func(s *supplicant.Settings) { s.Certificate = nil }, reason.CertificateMissing},
-		"a certificate from elsewhere":        {func(s *supplicant.Settings) { s.Certificate = other.issue(t, personName, x509.ExtKeyUsageClientAuth) }, reason.CertificateUntrusted},
+		"the laptop trusts another authority": {func(s *supplicant.Settings) { s.Roots = other.pool },
+			reason.TLSDistrust},
+		"the laptop expects another name": {func(s *supplicant.Settings) { s.ServerName = "radius.example.org" },
+			reason.TLSDistrust},
+		"the laptop's clock is wrong": {func(s *supplicant.Settings) {
+			s.Now = func() time.Time {
+				return time.Now().AddDate(-2, 0, 0)
+			}
+		}, reason.TLSDistrust},
+		"no certificate": {func(s *supplicant.Settings) { s.Certificate = nil },
+			reason.CertificateMissing},
+		"a certificate from elsewhere": {func(s *supplicant.Settings) {
+			s.Certificate = other.issue(t, personName, x509.ExtKeyUsageClientAuth)
+		}, reason.CertificateUntrusted},
 		"a server's certificate": {func(s *supplicant.Settings) {
 			s.Certificate = w.authority.issue(t, personName, x509.ExtKeyUsageServerAuth)
 		}, reason.CertificateUntrusted},
-		"too old a TLS": {func(s *supplicant.Settings) { s.MinTLS, s.MaxTLS = tls.VersionTLS10, tls.VersionTLS10 }, reason.TLSNoCommon},
+		"too old a TLS": {func(s *supplicant.Settings) { s.MinTLS, s.MaxTLS = tls.VersionTLS10, tls.VersionTLS10 },
+			reason.TLSNoCommon},
 	}
 	w.settings.TLS.MinVersion = tls.VersionTLS12
 	for _, version := range []uint16{tls.VersionTLS12, tls.VersionTLS13} {
@@ -206,11 +225,14 @@ func TestTEAPProvesTwo(t *testing.T) {
 	w.settings.Machine = ProveBoth
 	for _, method := range []string{"teap-tls", "teap-mschapv2", "teap-pap"} {
 		a, s := w.asker(), w.peer(t, method)
-		s.Machine, s.MachineIdentity = w.authority.issue(t, "pc17.lanternferries.example", x509.ExtKeyUsageClientAuth), "host/pc17.lanternferries.example"
+		s.Machine, s.MachineIdentity = w.authority.issue(t, "pc17.lanternferries.example", x509.ExtKeyUsageClientAuth),
+			"host/pc17.lanternferries.example"
 		w.settings.Methods = []string{method, "teap-tls"}
 		answer, p, err := w.run(t, a, s)
-		if err != nil || !answer.OK() || a.name != personName || a.computer != "pc17.lanternferries.example" || a.settled != 1 || !bytes.Equal(answer.MSK, p.Result.MSK) {
-			t.Errorf("%s: %v ok %v, %q on %q, %s %s\n%v", method, err, answer.OK(), a.name, a.computer, a.code, a.detail, a.record.Steps)
+		if err != nil || !answer.OK() || a.name != personName || a.computer != "pc17.lanternferries.example" ||
+			a.settled != 1 || !bytes.Equal(answer.MSK, p.Result.MSK) {
+			t.Errorf("%s: %v ok %v, %q on %q, %s %s\n%v", method, err, answer.OK(), a.name, a.computer, a.code,
+				a.detail, a.record.Steps)
 		}
 		a = w.asker()
 		s.Machine, s.MachineIdentity = nil, ""
@@ -222,7 +244,8 @@ func TestTEAPProvesTwo(t *testing.T) {
 		s.MachineIdentity = "host/pc17.lanternferries.example"
 		s.Outer = "host/pc17"
 		if answer, _, err := w.run(t, a, s); err != nil || !answer.OK() || a.computer == "" {
-			t.Errorf("%s at the login screen: %v ok %v %q %s %s\n%v", method, err, answer.OK(), a.computer, a.code, a.detail, a.record.Steps)
+			t.Errorf("%s at the login screen: %v ok %v %q %s %s\n%v", method, err, answer.OK(), a.computer, a.code,
+				a.detail, a.record.Steps)
 		}
 		a = w.asker()
 		s.Identity, s.Machine = personName, newAuthority(t, "Another").issue(t, "pc17", x509.ExtKeyUsageClientAuth)
@@ -362,7 +385,8 @@ func TestAConversationIsLeftOnce(t *testing.T) {
 		table := NewTable(Limits{10, 1 << 30, time.Minute}, func(*Open[int]) { left.Add(1) })
 		c := New(w.settings, w.sessions, w.asker(), 1020)
 		table.Add(c, 0, "np-wlan-1")
-		c.Take(context.Background(), eap.Packet{Code: eap.Response, Identifier: 1, Type: eap.Identity, Data: []byte("x")}.Encode())
+		c.Take(context.Background(), eap.Packet{Code: eap.Response, Identifier: 1, Type: eap.Identity,
+			Data: []byte("x")}.Encode())
 		done := make(chan struct{})
 		go func() {
 			defer close(done)

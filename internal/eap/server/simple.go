@@ -93,7 +93,8 @@ func (m *mschapMethod) begin() []byte {
 	m.l.c.asker.Method(m.name)
 	rand.Read(m.challenge[:])
 	m.stage = eap.OpChallenge
-	return eap.Exchange{Opcode: eap.OpChallenge, Identifier: m.l.id + 1, Challenge: m.challenge, Text: serverName}.Append(nil)
+	return eap.Exchange{Opcode: eap.OpChallenge, Identifier: m.l.id + 1, Challenge: m.challenge,
+		Text: serverName}.Append(nil)
 }
 
 func (m *mschapMethod) respond(ctx context.Context, data []byte) step {
@@ -121,8 +122,8 @@ func (m *mschapMethod) respond(ctx context.Context, data []byte) step {
 func (m *mschapMethod) check(ctx context.Context, x eap.Exchange) step {
 	c := m.l.c
 	c.peer("MS-CHAPv2 response of %s", x.Text)
-	// The challenge is hashed with the name of the response; that it is the identity, with or without its realm, is what
-	// keeps somebody from proving one name and being taken for another.
+	// The challenge is hashed with the name of the response; that it is the identity, with or without its realm, is
+	// what keeps somebody from proving one name and being taken for another.
 	if !sameName(x.Text, m.l.name) {
 		return c.fail(reason.EAPMalformed, "the MS-CHAPv2 response is by %q, the identity was %q", x.Text, m.l.name)
 	}
@@ -130,7 +131,8 @@ func (m *mschapMethod) check(ctx context.Context, x eap.Exchange) step {
 	return m.verify(ctx, x.Identifier, x.Response)
 }
 
-// change has an expired password changed, and goes on with the proof of the new one that came with it (RFC 2759 section 7).
+// change has an expired password changed, and goes on with the proof of the new one that came with it (RFC 2759 section
+// 7).
 func (m *mschapMethod) change(ctx context.Context, x eap.Exchange) step {
 	c := m.l.c
 	c.peer("sends a new password")
@@ -146,7 +148,8 @@ func (m *mschapMethod) change(ctx context.Context, x eap.Exchange) step {
 
 // verify checks a response and answers it with our own proof, or says why not.
 func (m *mschapMethod) verify(ctx context.Context, identifier byte, response mschap.Response) step {
-	claim, again, code := m.l.c.asker.MSCHAP(ctx, m.l.subject, m.l.name, MSCHAP{mschap.Challenge(response.Peer, m.challenge, m.peer), response.NT})
+	claim, again, code := m.l.c.asker.MSCHAP(ctx, m.l.subject, m.l.name,
+		MSCHAP{mschap.Challenge(response.Peer, m.challenge, m.peer), response.NT})
 	if code != reason.OK {
 		m.expired = ErrorCode(code) == mschap.ErrorExpired
 		return m.fail(identifier, ErrorCode(code))
@@ -160,7 +163,8 @@ func (m *mschapMethod) fail(identifier byte, code int) step {
 	m.stage = eap.OpFailure
 	rand.Read(m.challenge[:])
 	m.l.c.server("MS-CHAPv2 failure %d", code)
-	return step{data: eap.Exchange{Opcode: eap.OpFailure, Identifier: identifier, Text: mschap.Failure(code, m.challenge, "Access denied")}.Append(nil)}
+	return step{data: eap.Exchange{Opcode: eap.OpFailure, Identifier: identifier, Text: mschap.Failure(code,
+		m.challenge, "Access denied")}.Append(nil)}
 }
 
 func (m *mschapMethod) succeed(identifier byte, again mschap.Hash, response mschap.Response) step {

@@ -32,8 +32,8 @@ type owner struct {
 
 // Limits bound a book.
 type Limits struct {
-	// Open is how many conversations may be under way, Weight how many octets they may hold together. One owner may have half of
-	// each, so that a flood behind one client leaves room for the others.
+	// Open is how many conversations may be under way, Weight how many octets they may hold together. One owner may
+	// have half of each, so that a flood behind one client leaves room for the others.
 	Open, Weight int
 	// Idle is how long a peer may think.
 	Idle time.Duration
@@ -57,12 +57,14 @@ type Table[T any] struct {
 
 // NewTable makes a book and begins to look for abandoned conversations.
 func NewTable[T any](limits Limits, leave func(*Open[T])) *Table[T] {
-	t := &Table[T]{leave: leave, limits: limits, open: map[State]*Open[T]{}, order: list.New(), owners: map[string]*owner{}, heavy: map[*owner]int{}, stop: make(chan struct{})}
+	t := &Table[T]{leave: leave, limits: limits, open: map[State]*Open[T]{}, order: list.New(),
+		owners: map[string]*owner{}, heavy: map[*owner]int{}, stop: make(chan struct{})}
 	t.done.Go(t.watch)
 	return t
 }
 
-// Add begins to keep a conversation of an owner. If there are too many, the one that has been silent longest is given up.
+// Add begins to keep a conversation of an owner. If there are too many, the one that has been silent longest is given
+// up.
 func (t *Table[T]) Add(c *Conversation, keep T, by string) *Open[T] {
 	o := &Open[T]{Conversation: c, Keep: keep, at: time.Now(), weight: ownWeight}
 	rand.Read(o.State[:])
@@ -96,8 +98,8 @@ func (t *Table[T]) Weigh(o *Open[T]) {
 	t.giveUp(gone)
 }
 
-// trim takes out what is beyond the limits: first of the owner that has just grown, then of all, the oldest first. The last one
-// of an owner stays.
+// trim takes out what is beyond the limits: first of the owner that has just grown, then of all, the oldest first. The
+// last one of an owner stays.
 func (t *Table[T]) trim(of *owner) (gone []*Open[T]) {
 	out := func(e *list.Element) {
 		o := e.Value.(*Open[T])

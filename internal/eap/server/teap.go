@@ -130,12 +130,15 @@ func (p *teapPhase) take(ctx context.Context, plain []byte) step {
 	if _, has := eap.FindTLV(list, eap.TLVResult); has {
 		return c.fail(reason.EAPDeclined, "it sent a result before ours")
 	}
-	if result, has := eap.FindTLV(list, eap.TLVIntermediate); has && !confirmed && result.Number() != eap.ResultSuccess {
+	if result, has := eap.FindTLV(list, eap.TLVIntermediate); has && !confirmed &&
+		result.Number() != eap.ResultSuccess {
 		return c.fail(reason.EAPDeclined, "it gave the method up")
 	}
-	if kind, has := eap.FindTLV(list, eap.TLVIdentityType); has && kind.Number() != identity(p.subjects[0]) || hasNak(list) {
+	if kind, has := eap.FindTLV(list, eap.TLVIdentityType); has && kind.Number() != identity(p.subjects[0]) ||
+		hasNak(list) {
 		if p.begun {
-			return c.fail(reason.EAPMalformed, "it changed the identity while that of the %s was being proven", subjectName(p.subjects[0]))
+			return c.fail(reason.EAPMalformed, "it changed the identity while that of the %s was being proven",
+				subjectName(p.subjects[0]))
 		}
 		return p.unwilling(kind.Number())
 	}
@@ -222,7 +225,8 @@ func (p *teapPhase) after(proofs []proof.Proof, msk []byte) step {
 	if s := c.succeeded(nil, proofs...); !s.ok() {
 		p.ending, p.proofs = true, nil
 		c.server("result: failure")
-		return step{data: eap.Number(eap.TLVResult, eap.ResultFailure).Append(eap.Number(eap.TLVIntermediate, eap.ResultFailure).Append(nil))}
+		return step{data: eap.Number(eap.TLVResult, eap.ResultFailure).Append(eap.Number(eap.TLVIntermediate,
+			eap.ResultFailure).Append(nil))}
 	}
 	if err := p.keys.Mix(msk); err != nil {
 		return c.fail(reason.TLSFailed, "%v", err)
@@ -272,7 +276,8 @@ func (p *teapPhase) confirmed(list []eap.TLV) (step, bool) {
 		return c.fail(reason.EAPDeclined, "it answered our success with failure"), false
 	}
 	intermediate, has := eap.FindTLV(list, eap.TLVIntermediate)
-	if p.intermediate && intermediate.Number() != eap.ResultSuccess || has && !p.intermediate { // RFC 7170 section 4.2.11
+	// RFC 7170 section 4.2.11
+	if p.intermediate && intermediate.Number() != eap.ResultSuccess || has && !p.intermediate {
 		return c.fail(reason.EAPDeclined, "it did not confirm the intermediate result"), false
 	}
 	p.intermediate = false

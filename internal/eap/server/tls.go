@@ -38,8 +38,8 @@ type tlsMethod struct {
 	msk     []byte
 	// outerTLVs are those of both sides in TEAP, which its crypto-binding covers.
 	outerTLVs []byte
-	// claim is whom the certificate of the peer names, and certCode what became of it. crypto/tls shows the certificate before
-	// the peer has proven that it holds the key, so the claim is finished only behind the whole handshake.
+	// claim is whom the certificate of the peer names, and certCode what became of it. crypto/tls shows the certificate
+	// before the peer has proven that it holds the key, so the claim is finished only behind the whole handshake.
 	claim    *proof.Claim
 	certCode reason.Code
 	// again is whom a resumed session proved; proofs are who is proven, by this handshake or that session.
@@ -206,7 +206,8 @@ func (m *tlsMethod) handshake(ctx context.Context, records []byte) step {
 	}
 	if m.first {
 		m.first = false
-		m.c.server("server hello and certificate %s, %d octets in %d fragments", m.c.settings.ServerName, len(out), (len(out)+m.size()-1)/m.size())
+		m.c.server("server hello and certificate %s, %d octets in %d fragments", m.c.settings.ServerName, len(out),
+			(len(out)+m.size()-1)/m.size())
 	}
 	return m.send(out)
 }
@@ -232,7 +233,8 @@ func (m *tlsMethod) up(ctx context.Context, out []byte) step {
 	state := m.tunnel.State()
 	if m.inside == outside {
 		record := m.c.asker.Record()
-		record.TLS, record.Suite, record.Server = tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite), m.c.settings.ServerName
+		record.TLS, record.Suite, record.Server = tls.VersionName(state.Version),
+			tls.CipherSuiteName(state.CipherSuite), m.c.settings.ServerName
 		record.Resumed = state.DidResume
 	}
 	how := "tunnel up"
@@ -367,9 +369,12 @@ const (
 )
 
 var alertNames = map[byte]string{
-	0: "close_notify", 10: "unexpected_message", 20: "bad_record_mac", alertHandshake: "handshake_failure", alertBad: "bad_certificate", alertUnsupported: "unsupported_certificate",
-	alertRevoked: "certificate_revoked", alertExpired: "certificate_expired", alertUnknown: "certificate_unknown", 47: "illegal_parameter", alertUnknownCA: "unknown_ca",
-	alertAccess: "access_denied", 50: "decode_error", 51: "decrypt_error", alertVersion: "protocol_version", alertInsecure: "insufficient_security", alertInternal: "internal_error",
+	0: "close_notify", 10: "unexpected_message", 20: "bad_record_mac", alertHandshake: "handshake_failure",
+	alertBad: "bad_certificate", alertUnsupported: "unsupported_certificate",
+	alertRevoked: "certificate_revoked", alertExpired: "certificate_expired", alertUnknown: "certificate_unknown",
+	47: "illegal_parameter", alertUnknownCA: "unknown_ca",
+	alertAccess: "access_denied", 50: "decode_error", 51: "decrypt_error", alertVersion: "protocol_version",
+	alertInsecure: "insufficient_security", alertInternal: "internal_error",
 	90: "user_canceled", 109: "missing_extension", 112: "unrecognized_name", 116: "certificate_required",
 }
 
@@ -384,7 +389,8 @@ func Classify(err error) (reason.Code, string) {
 		case alertBad, alertUnsupported, alertExpired, alertUnknown, alertUnknownCA, alertRevoked:
 			return reason.TLSDistrust, name
 		case alertInternal:
-			return reason.TLSDistrust, name + ", which common supplicants send if the name in our certificate is not the one they expect"
+			return reason.TLSDistrust, name + ", which common supplicants send if the name in our certificate is not " +
+				"the one they expect"
 		case alertVersion, alertInsecure, alertHandshake:
 			return reason.TLSNoCommon, name
 		}
@@ -394,7 +400,8 @@ func Classify(err error) (reason.Code, string) {
 	switch {
 	case strings.Contains(detail, "didn't provide a certificate"):
 		return reason.CertificateMissing, ""
-	case strings.Contains(detail, "unsupported versions") || strings.Contains(detail, "no cipher suite") || strings.Contains(detail, "no key exchanges") || strings.Contains(detail, "inappropriate protocol fallback"):
+	case strings.Contains(detail, "unsupported versions") || strings.Contains(detail, "no cipher suite") ||
+		strings.Contains(detail, "no key exchanges") || strings.Contains(detail, "inappropriate protocol fallback"):
 		return reason.TLSNoCommon, detail
 	}
 	return reason.TLSFailed, detail

@@ -57,8 +57,8 @@ func (p *ttlsPhase) take(ctx context.Context, plain []byte) step {
 	return p.check(ctx, &a)
 }
 
-// take keeps a pair, and says what is wrong with it, "" for nothing. Of two that differ nobody could say which counts, and one
-// that has to be understood and is not ends the conversation (RFC 5281 section 10.1).
+// take keeps a pair, and says what is wrong with it, "" for nothing. Of two that differ nobody could say which counts,
+// and one that has to be understood and is not ends the conversation (RFC 5281 section 10.1).
 func (a *avps) take(avp eap.AVP) string {
 	var to *[]byte
 	switch {
@@ -180,7 +180,8 @@ func (p *ttlsPhase) mschapv1(ctx context.Context, name string, a *avps) step {
 	want, err := p.material(9)
 	r, wrong := mschap.ParseV1(a.v1)
 	if err != nil || wrong != nil || !hmac.Equal(a.challenge, want[:8]) || r.Identifier != want[8] || r.Flags&1 == 0 {
-		return p.m.c.fail(reason.EAPMalformed, "the MS-CHAP challenge is not the one of this tunnel, or there is no NT response")
+		return p.m.c.fail(reason.EAPMalformed, "the MS-CHAP challenge is not the one of this tunnel, or there is no "+
+			"NT response")
 	}
 	claim, _, code := p.m.c.asker.MSCHAP(ctx, proof.Anybody, name, MSCHAP{[8]byte(want), r.NT})
 	if code != reason.OK {
@@ -200,7 +201,8 @@ func (p *ttlsPhase) mschapv2(ctx context.Context, name string, a *avps) step {
 		return c.fail(reason.EAPMalformed, "the MS-CHAPv2 challenge is not the one of this tunnel")
 	}
 	challenge := [16]byte(want)
-	claim, again, code := c.asker.MSCHAP(ctx, proof.Anybody, name, MSCHAP{mschap.Challenge(r.Peer, challenge, name), r.NT})
+	claim, again, code := c.asker.MSCHAP(ctx, proof.Anybody, name, MSCHAP{mschap.Challenge(r.Peer, challenge, name),
+		r.NT})
 	if code != reason.OK {
 		return failed
 	}
@@ -211,7 +213,8 @@ func (p *ttlsPhase) mschapv2(ctx context.Context, name string, a *avps) step {
 	p.waiting = s.proofs
 	proof := mschap.AuthenticatorResponse(again, r.NT, r.Peer, challenge, name)
 	c.server("MS-CHAPv2 success, with our proof")
-	return step{data: eap.AVP{Code: radius.MSCHAP2Success, Vendor: radius.Vendor2548, Mandatory: true, Value: append([]byte{r.Identifier}, proof...)}.Append(nil)}
+	return step{data: eap.AVP{Code: radius.MSCHAP2Success, Vendor: radius.Vendor2548, Mandatory: true,
+		Value: append([]byte{r.Identifier}, proof...)}.Append(nil)}
 }
 
 // message runs EAP inside; the first message is the identity, unasked (RFC 5281 section 11.2.1).

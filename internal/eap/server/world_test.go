@@ -91,7 +91,8 @@ func (a *asker) CHAP(_ context.Context, who proof.Subject, name string, r CHAP) 
 	return a.check(who, name, bytes.Equal(sum[:], r.Response))
 }
 
-func (a *asker) MSCHAP(_ context.Context, who proof.Subject, name string, r MSCHAP) (*proof.Claim, mschap.Hash, reason.Code) {
+func (a *asker) MSCHAP(_ context.Context, who proof.Subject, name string, r MSCHAP) (*proof.Claim, mschap.Hash,
+	reason.Code) {
 	hash := mschap.NTHash(password)
 	if a.changed {
 		hash = mschap.NTHash(nextPassword)
@@ -108,15 +109,18 @@ const nextPassword = "capstan-and-rope"
 
 func (a *asker) ChangePassword(_ context.Context, _ proof.Subject, name string, change mschap.Change) reason.Code {
 	want := mschap.NewChange(password, nextPassword, personName, [16]byte{})
-	if a.code = reason.PasswordRejected; name == personName && change.Hash == want.Hash { // the old hash, hidden by the new one
+	// the old hash, hidden by the new one
+	if a.code = reason.PasswordRejected; name == personName && change.Hash == want.Hash {
 		a.changed, a.code = true, reason.OK
 	}
 	return a.code
 }
 
-func (a *asker) Certificate(_ context.Context, who proof.Subject, state *tls.ConnectionState) (*proof.Claim, reason.Code) {
+func (a *asker) Certificate(_ context.Context, who proof.Subject, state *tls.ConnectionState) (*proof.Claim,
+	reason.Code) {
 	leaf := state.PeerCertificates[0]
-	if _, err := leaf.Verify(x509.VerifyOptions{Roots: a.roots, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}); err != nil {
+	if _, err := leaf.Verify(x509.VerifyOptions{Roots: a.roots,
+		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}); err != nil {
 		a.code, a.detail = reason.CertificateUntrusted, err.Error()
 		return nil, a.code
 	}
@@ -145,7 +149,9 @@ type authority struct {
 func newAuthority(t testing.TB, name string) *authority {
 	t.Helper()
 	key, _ := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IsCA: true,
+		BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 	if err != nil {
 		t.Fatal(err)
@@ -159,7 +165,9 @@ func newAuthority(t testing.TB, name string) *authority {
 func (a *authority) issue(t testing.TB, name string, usage x509.ExtKeyUsage) *tls.Certificate {
 	t.Helper()
 	key, _ := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	template := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), ExtKeyUsage: []x509.ExtKeyUsage{usage}, KeyUsage: x509.KeyUsageDigitalSignature}
+	template := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: name},
+		DNSNames: []string{name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+		ExtKeyUsage: []x509.ExtKeyUsage{usage}, KeyUsage: x509.KeyUsageDigitalSignature}
 	der, err := x509.CreateCertificate(rand.Reader, template, a.cert, &key.PublicKey, a.key)
 	if err != nil {
 		t.Fatal(err)
@@ -175,18 +183,22 @@ type world struct {
 	fragment  int
 }
 
-var every = []string{"eap-tls", "peap-mschapv2", "peap-gtc", "peap-tls", "ttls-pap", "ttls-chap", "ttls-mschap", "ttls-mschapv2", "ttls-md5", "ttls-gtc", "ttls-tls", "teap-mschapv2", "teap-tls", "teap-pap", "eap-md5"}
+var every = []string{"eap-tls", "peap-mschapv2", "peap-gtc", "peap-tls", "ttls-pap", "ttls-chap", "ttls-mschap",
+	"ttls-mschapv2", "ttls-md5", "ttls-gtc", "ttls-tls", "teap-mschapv2", "teap-tls", "teap-pap", "eap-md5"}
 
 func newWorld(t testing.TB) *world {
 	ca := newAuthority(t, "Lantern test authority")
-	return &world{authority: ca, sessions: NewSessions(100), fragment: 1020, settings: &Settings{Methods: every, Binding: BindingOptional, Resume: time.Hour, Machine: ProveUser, Authority: "tollgate",
-		TLS: &tls.Config{Certificates: []tls.Certificate{*ca.issue(t, "radius.lanternferries.example", x509.ExtKeyUsageServerAuth)}, MinVersion: tls.VersionTLS10}, ServerName: "radius"}}
+	return &world{authority: ca, sessions: NewSessions(100), fragment: 1020, settings: &Settings{Methods: every,
+		Binding: BindingOptional, Resume: time.Hour, Machine: ProveUser, Authority: "tollgate",
+		TLS: &tls.Config{Certificates: []tls.Certificate{*ca.issue(t, "radius.lanternferries.example",
+			x509.ExtKeyUsageServerAuth)}, MinVersion: tls.VersionTLS10}, ServerName: "radius"}}
 }
 
 func (w *world) asker() *asker { return &asker{admit: true, resumable: true, roots: w.authority.pool} }
 
 func (w *world) peer(t testing.TB, method string) *supplicant.Settings {
-	return &supplicant.Settings{Method: method, Identity: personName, Outer: "anonymous", Password: password, Roots: w.authority.pool, ServerName: "radius.lanternferries.example",
+	return &supplicant.Settings{Method: method, Identity: personName, Outer: "anonymous", Password: password,
+		Roots: w.authority.pool, ServerName: "radius.lanternferries.example",
 		Certificate: w.authority.issue(t, personName, x509.ExtKeyUsageClientAuth), Fragment: w.fragment}
 }
 

@@ -60,7 +60,8 @@ func (p *peap) result(packet eap.Packet) ([]byte, error) {
 		p.m.p.Result.MSK = msk[:]
 	}
 	p.m.p.Result.Protected = value == eap.ResultSuccess
-	p.m.p.say("server", "protected result: %s", map[bool]string{true: "success", false: "failure"}[value == eap.ResultSuccess])
+	p.m.p.say("server", "protected result: %s", map[bool]string{true: "success",
+		false: "failure"}[value == eap.ResultSuccess])
 	return eap.Packet{Code: eap.Response, Identifier: packet.Identifier, Type: eap.Extensions, Data: data}.Encode(), nil
 }
 
@@ -121,7 +122,8 @@ func (t *ttls) take(plain []byte) ([]byte, error) {
 }
 
 func (t *ttls) microsoft(out, challenge []byte, code uint32, response []byte) []byte {
-	out = eap.AVP{Code: radius.MSCHAPChallenge, Vendor: radius.Vendor2548, Mandatory: true, Value: challenge}.Append(out)
+	out = eap.AVP{Code: radius.MSCHAPChallenge, Vendor: radius.Vendor2548, Mandatory: true,
+		Value: challenge}.Append(out)
 	return eap.AVP{Code: code, Vendor: radius.Vendor2548, Mandatory: true, Value: response}.Append(out)
 }
 

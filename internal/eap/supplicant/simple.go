@@ -53,10 +53,12 @@ func (m *mschapv2) respond(packet eap.Packet) ([]byte, error) {
 		rand.Read(m.response.Peer[:])
 		m.response.NT = m.hash.V2(m.response.Peer, m.challenge, name)
 		m.p.say("peer", "MS-CHAPv2 response")
-		return eap.Exchange{Opcode: eap.OpResponse, Identifier: x.Identifier, Response: m.response, Text: name}.Append(nil), nil
+		return eap.Exchange{Opcode: eap.OpResponse, Identifier: x.Identifier, Response: m.response,
+			Text: name}.Append(nil), nil
 	case eap.OpSuccess:
 		again := m.hash.Again()
-		if !strings.HasPrefix(x.Text, mschap.AuthenticatorResponse(again, m.response.NT, m.response.Peer, m.challenge, name)) {
+		if !strings.HasPrefix(x.Text, mschap.AuthenticatorResponse(again, m.response.NT, m.response.Peer, m.challenge,
+			name)) {
 			return nil, errors.New("the server does not know the password: its proof is wrong")
 		}
 		m.p.say("server", "MS-CHAPv2 success, with its proof")
@@ -66,9 +68,11 @@ func (m *mschapv2) respond(packet eap.Packet) ([]byte, error) {
 	case eap.OpFailure:
 		m.p.say("server", "MS-CHAPv2 failure: %s", x.Text)
 		next := m.p.settings.NewPassword
-		if challenge, ok := mschap.FailureChallenge(x.Text); ok && next != "" && mschap.ParseFailure(x.Text) == mschap.ErrorExpired {
+		if challenge, ok := mschap.FailureChallenge(x.Text); ok && next != "" &&
+			mschap.ParseFailure(x.Text) == mschap.ErrorExpired {
 			change := mschap.NewChange(m.p.settings.Password, next, name, challenge)
-			m.challenge, m.hash, m.response = challenge, mschap.NTHash(next), mschap.Response{Peer: change.Peer, NT: change.NT}
+			m.challenge, m.hash, m.response = challenge, mschap.NTHash(next), mschap.Response{Peer: change.Peer,
+				NT: change.NT}
 			m.p.say("peer", "MS-CHAPv2 change of password")
 			return eap.Exchange{Opcode: eap.OpChange, Identifier: x.Identifier + 1, Change: change}.Append(nil), nil
 		}

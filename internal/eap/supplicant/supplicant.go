@@ -39,8 +39,8 @@ type Settings struct {
 	Sessions tls.ClientSessionCache
 	// Fragment is how many octets of TLS data go into one packet, 1000 if 0.
 	Fragment int
-	// MachineIdentity is the computer's name in TEAP, "" for none, and Machine its certificate; without one it is proven by the
-	// inner method, with Password.
+	// MachineIdentity is the computer's name in TEAP, "" for none, and Machine its certificate; without one it is
+	// proven by the inner method, with Password.
 	Machine         *tls.Certificate
 	MachineIdentity string
 	// KeyLog receives the secrets of TLS, for looking into captures of tests.
@@ -51,7 +51,8 @@ type Settings struct {
 	Hooks Hooks
 }
 
-// Hooks are called with what the peer is about to send, and return what is sent instead. Those that are nil change nothing.
+// Hooks are called with what the peer is about to send, and return what is sent instead. Those that are nil change
+// nothing.
 type Hooks struct {
 	// Packet is the whole EAP packet.
 	Packet func(eap.Packet) []byte
@@ -88,7 +89,8 @@ type Peer struct {
 func New(s *Settings) (*Peer, error) {
 	p := &Peer{settings: s}
 	outer, inner, _ := strings.Cut(s.Method, "-")
-	kind, known := map[string]eap.Type{"eap": 0, "peap": eap.PEAP, "ttls": eap.TTLS, "teap": eap.TEAP, "mac": eap.MD5}[outer]
+	kind, known := map[string]eap.Type{"eap": 0, "peap": eap.PEAP, "ttls": eap.TTLS, "teap": eap.TEAP,
+		"mac": eap.MD5}[outer]
 	if s.Method == "eap-tls" {
 		kind = eap.TLS
 	} else if s.Method == "eap-md5" {

@@ -69,14 +69,16 @@ func innerLayer(p *Peer, inner string) *layer {
 }
 
 // Versions are the versions of TLS by what people call them; "" leaves the choice to both sides.
-var Versions = map[string]uint16{"": 0, "1.0": tls.VersionTLS10, "1.1": tls.VersionTLS11, "1.2": tls.VersionTLS12, "1.3": tls.VersionTLS13}
+var Versions = map[string]uint16{"": 0, "1.0": tls.VersionTLS10, "1.1": tls.VersionTLS11, "1.2": tls.VersionTLS12,
+	"1.3": tls.VersionTLS13}
 
 // Groups are the key exchanges that a device offers, those of supplicants in use today.
 var Groups = []tls.CurveID{tls.X25519, tls.CurveP256, tls.CurveP384}
 
 func (m *tlsMethod) config() *tls.Config {
 	s := m.p.settings
-	config := &tls.Config{InsecureSkipVerify: true, MinVersion: s.MinTLS, MaxVersion: s.MaxTLS, ServerName: "eap", Time: s.Now}
+	config := &tls.Config{InsecureSkipVerify: true, MinVersion: s.MinTLS, MaxVersion: s.MaxTLS, ServerName: "eap",
+		Time: s.Now}
 	config.CurvePreferences, config.CipherSuites = Groups, s.Suites
 	if s.KeyLog != nil {
 		config.KeyLogWriter = s.KeyLog
@@ -105,7 +107,8 @@ func (m *tlsMethod) verify(state tls.ConnectionState) error {
 	if state.DidResume { // it was checked when the session began
 		return nil
 	}
-	m.p.say("server", "certificate %s, issued by %s, until %s", leaf.Subject, leaf.Issuer, leaf.NotAfter.UTC().Format(time.DateOnly))
+	m.p.say("server", "certificate %s, issued by %s, until %s", leaf.Subject, leaf.Issuer,
+		leaf.NotAfter.UTC().Format(time.DateOnly))
 	if s.Roots == nil {
 		m.p.say("peer", "takes any certificate")
 		return nil
@@ -173,7 +176,8 @@ func (m *tlsMethod) handshake(in []byte) ([]byte, error) {
 	m.up = true
 	state := m.tunnel.State()
 	r := &m.p.Result
-	r.TLS, r.Suite, r.Resumed = tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite), r.Resumed || state.DidResume
+	r.TLS, r.Suite, r.Resumed = tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite), r.Resumed ||
+		state.DidResume
 	m.p.say("peer", "tunnel up: %s, %s", r.TLS, r.Suite)
 	if m.key, err = m.tunnel.SessionKey(m.kind); err != nil {
 		return nil, err

@@ -139,7 +139,8 @@ func (t *Tunnel) fromMaster(label string, n int) ([]byte, error) {
 		return nil, errors.New("the master secret of the tunnel is not known")
 	}
 	state := t.conn.ConnectionState()
-	return prf(state.Version, state.CipherSuite, secret, label, append(append([]byte(nil), client...), server...), n), nil
+	return prf(state.Version, state.CipherSuite, secret, label, append(append([]byte(nil), client...), server...), n),
+		nil
 }
 
 // prf is the PRF of TLS 1.2 (RFC 5246 section 5), or of TLS 1.0 and 1.1 (RFC 2246 section 5).
@@ -157,7 +158,8 @@ func prf(version, suite uint16, secret []byte, label string, seed []byte, n int)
 
 func suiteHash(suite uint16) func() hash.Hash {
 	switch suite {
-	case tls.TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384, tls.TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384, tls.TLS_RSA_WITH_AES_256_GCM_SHA384, tls.TLS_AES_256_GCM_SHA384:
+	case tls.TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384, tls.TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384,
+		tls.TLS_RSA_WITH_AES_256_GCM_SHA384, tls.TLS_AES_256_GCM_SHA384:
 		return sha512.New384
 	}
 	return sha256.New

@@ -15,7 +15,8 @@ import (
 
 func certificate(t testing.TB) tls.Certificate {
 	key, _ := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour)}, &x509.Certificate{SerialNumber: big.NewInt(1)}, &key.PublicKey, key)
+	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: big.NewInt(1),
+		NotAfter: time.Now().Add(time.Hour)}, &x509.Certificate{SerialNumber: big.NewInt(1)}, &key.PublicKey, key)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -25,8 +26,10 @@ func certificate(t testing.TB) tls.Certificate {
 // pair shakes hands, one flight at a time.
 func pair(t testing.TB, version uint16, suites []uint16, withoutEMS bool) (client, server *Tunnel) {
 	t.Helper()
-	client = Client(&tls.Config{InsecureSkipVerify: true, MinVersion: version, MaxVersion: version, CipherSuites: suites}, withoutEMS)
-	server = Server(&tls.Config{Certificates: []tls.Certificate{certificate(t)}, MinVersion: version, MaxVersion: version, CipherSuites: suites}, withoutEMS)
+	client = Client(&tls.Config{InsecureSkipVerify: true, MinVersion: version, MaxVersion: version,
+		CipherSuites: suites}, withoutEMS)
+	server = Server(&tls.Config{Certificates: []tls.Certificate{certificate(t)}, MinVersion: version,
+		MaxVersion: version, CipherSuites: suites}, withoutEMS)
 	var up [2]bool
 	var flight []byte
 	var err error
@@ -80,7 +83,9 @@ func TestKeysWithoutCryptoTLS(t *testing.T) {
 	for _, c := range []struct {
 		version uint16
 		suites  []uint16
-	}{{tls.VersionTLS10, nil}, {tls.VersionTLS11, nil}, {tls.VersionTLS12, []uint16{tls.TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256}}, {tls.VersionTLS12, []uint16{tls.TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384}}} {
+	}{{tls.VersionTLS10, nil}, {tls.VersionTLS11, nil},
+		{tls.VersionTLS12, []uint16{tls.TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256}},
+		{tls.VersionTLS12, []uint16{tls.TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384}}} {
 		client, server := pair(t, c.version, c.suites, true)
 		for _, end := range []*Tunnel{client, server} {
 			want, err := end.Export("ttls keying material", nil, 64)
@@ -126,7 +131,8 @@ func TestAlert(t *testing.T) {
 	if _, ok := Alert(nil); ok {
 		t.Error("no error is an alert")
 	}
-	out, _, err := Server(&tls.Config{Certificates: []tls.Certificate{certificate(t)}}, false).Handshake([]byte("GET / HTTP/1.0\r\n\r\n"))
+	out, _, err := Server(&tls.Config{Certificates: []tls.Certificate{certificate(t)}},
+		false).Handshake([]byte("GET / HTTP/1.0\r\n\r\n"))
 	if err == nil {
 		t.Errorf("nonsense is taken for TLS: %x", out)
 	}

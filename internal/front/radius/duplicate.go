@@ -52,14 +52,16 @@ func newDuplicates() *duplicates {
 
 // arrive notes a request. If it is a retransmission, again is true and reply is what to send, nil for nothing yet.
 // A new authenticator under the same identifier is a new request that takes the place of the old one.
-func (d *duplicates) arrive(key request, authenticator [16]byte, now time.Time) (entry *answer, reply []byte, again bool) {
+func (d *duplicates) arrive(key request, authenticator [16]byte, now time.Time) (entry *answer, reply []byte,
+	again bool) {
 	s := &d.shards[(uint(key.identifier)^uint(key.source.Port()))%shards]
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if old := s.known[key]; old != nil && old.authenticator == authenticator && now.Sub(old.at) < remembered {
 		return old, old.reply, true
 	}
-	for s.head < len(s.order) && (now.Sub(s.order[s.head].answer.at) >= remembered || len(s.order)-s.head >= maxRemembered) {
+	for s.head < len(s.order) && (now.Sub(s.order[s.head].answer.at) >= remembered ||
+		len(s.order)-s.head >= maxRemembered) {
 		if old := s.order[s.head]; s.known[old.key] == old.answer {
 			delete(s.known, old.key)
 		}

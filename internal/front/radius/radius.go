@@ -25,8 +25,8 @@ import (
 )
 
 const (
-	// maxInFlight bounds the attempts worked on at once, maxOfOne those of one client; beyond it requests are discarded, and the
-	// client asks again.
+	// maxInFlight bounds the attempts worked on at once, maxOfOne those of one client; beyond it requests are
+	// discarded, and the client asks again.
 	maxInFlight = 4096
 	maxOfOne    = maxInFlight / 4
 	// workerIdle is how long a worker waits for another attempt before it ends.
@@ -52,7 +52,8 @@ type Server struct {
 // Serve opens the sockets of the addresses (host:port, IPv4 or IPv6) and begins to serve.
 func Serve(g *gate.Gate, registry *sources.Registry, addresses []string) (*Server, error) {
 	ctx, cancel := context.WithCancel(context.Background())
-	r := &Server{gate: g, sources: registry, duplicates: newDuplicates(), delayer: newDelayer(g.Panics), ctx: ctx, cancel: cancel}
+	r := &Server{gate: g, sources: registry, duplicates: newDuplicates(), delayer: newDelayer(g.Panics), ctx: ctx,
+		cancel: cancel}
 	r.visits = workers.New(workerIdle, r.visit)
 	for _, address := range addresses {
 		s, err := openSocket(address)
@@ -251,8 +252,10 @@ func (a *arrival) prove(keys *snapshot.ClientKeys, signsUsually bool) (sources.F
 	if previous != nil && p.Has(radius.UserPassword) {
 		var space [radius.MaxPassword]byte
 		hidden := p.Get(radius.UserPassword)
-		if clear, err := keys.Current.OpenPassword(space[:0], hidden, p.Authenticator); err == nil && !access.Readable(clear) {
-			if clear, err = previous.OpenPassword(space[:0], hidden, p.Authenticator); err == nil && access.Readable(clear) {
+		if clear, err := keys.Current.OpenPassword(space[:0], hidden, p.Authenticator); err == nil &&
+			!access.Readable(clear) {
+			if clear, err = previous.OpenPassword(space[:0], hidden, p.Authenticator); err == nil &&
+				access.Readable(clear) {
 				a.Key = previous
 			}
 		}
@@ -262,9 +265,10 @@ func (a *arrival) prove(keys *snapshot.ClientKeys, signsUsually bool) (sources.F
 
 func (r *Server) visit(a *arrival) {
 	defer r.end(a.share)
-	defer r.gate.Panics.Catch(func() string { return "a request of " + a.Client.Name + " from " + a.from.String() }, func() {
-		r.sources.Discard(a.From, a.Client.ID, sources.Panicked, "", time.Now())
-	})
+	defer r.gate.Panics.Catch(func() string { return "a request of " + a.Client.Name + " from " + a.from.String() },
+		func() {
+			r.sources.Discard(a.From, a.Client.ID, sources.Panicked, "", time.Now())
+		})
 	out := a.Answer(r.ctx, r.gate)
 	if out.Discard {
 		return

@@ -42,8 +42,8 @@ func TestDuplicates(t *testing.T) {
 	}
 }
 
-// A request that was not taken, because too many were under way, is taken when it comes again; one that was taken meanwhile is
-// not forgotten by the end of an older one.
+// A request that was not taken, because too many were under way, is taken when it comes again; one that was taken
+// meanwhile is not forgotten by the end of an older one.
 func TestWhatWasNotTakenIsNotRemembered(t *testing.T) {
 	d := newDuplicates()
 	now := time.Unix(1000, 0)

@@ -32,7 +32,8 @@ func (r *Server) Trial(ctx context.Context, data []byte, from netip.Addr, by str
 	}
 	var reply []byte
 	address := netip.AddrPortFrom(from, 0)
-	a := arrival{Request: access.Request{Packet: p, Client: client, From: from, Snapshot: snapshot, Begun: now, Tried: by},
+	a := arrival{Request: access.Request{Packet: p, Client: client, From: from, Snapshot: snapshot, Begun: now,
+		Tried: by},
 		from: address, id: request{address, p.Identifier}, hand: func(b []byte) { reply = b }}
 	if fault, detail := a.prove(&snapshot.Keys[at], false); fault != "" {
 		sentence, _ := sources.Fault(fault).Words()

@@ -54,8 +54,9 @@ func readRequest(f *facts.Facts, q *tacacs.Request) {
 	}
 }
 
-// join makes the reply of what was asked with and what the pass gives. Arguments that the pass does not speak of stay as they
-// were asked; where it gives another value, its own take the place of all (PASS_REPL), else they are added (PASS_ADD).
+// join makes the reply of what was asked with and what the pass gives. Arguments that the pass does not speak of stay
+// as they were asked; where it gives another value, its own take the place of all (PASS_REPL), else they are added
+// (PASS_ADD).
 func join(asked [][]byte, own []pass.Argument) (out []pass.Argument, replace bool) {
 	given := map[string]int{}
 	for i := range own {

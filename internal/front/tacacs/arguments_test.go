@@ -50,14 +50,16 @@ func TestWhatARequestAsksFor(t *testing.T) {
 		{[]string{"service=shell", "cmd="}, "shell", facts.DeviceLogin, ""},
 		{[]string{"service=shell", "cmd*"}, "shell", facts.DeviceLogin, ""},
 		{[]string{"service=shell"}, "shell", facts.DeviceLogin, ""},
-		{[]string{"service=shell", "cmd=show", "cmd-arg=ip", "cmd-arg=route  all", "cmd-arg=<cr>"}, "command", facts.DeviceCommand, "show ip route all"},
+		{[]string{"service=shell", "cmd=show", "cmd-arg=ip", "cmd-arg=route  all", "cmd-arg=<cr>"}, "command",
+			facts.DeviceCommand, "show ip route all"},
 		{[]string{"service=ppp", "protocol=ip"}, "ppp", facts.DeviceLogin, ""},
 		{[]string{"service=ppp", "cmd=show"}, "ppp", facts.DeviceLogin, ""},
 		{nil, "", facts.DeviceLogin, ""},
 	} {
 		f := facts.Facts{Service: facts.DeviceLogin, Gear: &facts.Gear{}}
 		readRequest(&f, &tacacs.Request{Method: tacacs.MethodTACACS, Level: 15, Args: octets(c.args...)})
-		if f.Gear.Asks != c.asks || f.Service != c.service || f.Gear.Command != c.command || f.Gear.Authenticated != "tacacs" || f.Gear.Level != 15 || !f.Vouched() {
+		if f.Gear.Asks != c.asks || f.Service != c.service || f.Gear.Command != c.command ||
+			f.Gear.Authenticated != "tacacs" || f.Gear.Level != 15 || !f.Vouched() {
 			t.Errorf("%q: %+v for %s", c.args, f.Gear, f.Service)
 		}
 	}

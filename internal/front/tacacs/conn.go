@@ -18,8 +18,8 @@ import (
 )
 
 const (
-	// bodyTime is how long the rest of a packet may take, beginTime how long a connection may be silent before its first
-	// packet, typeTime how long somebody may take to type, idleTime how long a connection that is kept may rest.
+	// bodyTime is how long the rest of a packet may take, beginTime how long a connection may be silent before its
+	// first packet, typeTime how long somebody may take to type, idleTime how long a connection that is kept may rest.
 	bodyTime  = 10 * time.Second
 	beginTime = 20 * time.Second
 	typeTime  = 2 * time.Minute
@@ -33,7 +33,8 @@ const (
 
 // conn is one connection of a client that speaks TACACS+.
 type conn struct {
-	// raw is the connection itself, which Close may reach for at any time; conn is what is spoken over, TLS or the same.
+	// raw is the connection itself, which Close may reach for at any time; conn is what is spoken over, TLS or the
+	// same.
 	raw, conn net.Conn
 	place     *place
 	t         *Server
@@ -67,7 +68,8 @@ type openSession struct {
 }
 
 func newConn(t *Server, raw net.Conn, addr netip.Addr, tried string) *conn {
-	return &conn{raw: raw, conn: raw, t: t, addr: addr, tried: tried, in: bufio.NewReaderSize(raw, readBuffer), first: true, secure: tried != "", sessions: map[uint32]*openSession{}}
+	return &conn{raw: raw, conn: raw, t: t, addr: addr, tried: tried, in: bufio.NewReaderSize(raw, readBuffer),
+		first: true, secure: tried != "", sessions: map[uint32]*openSession{}}
 }
 
 // client is who the connection belongs to under what is in effect now, nil if nobody any more.
@@ -85,7 +87,9 @@ func (c *conn) client(s *snapshot.Snapshot) (*config.Client, int) {
 // run reads packets until the connection ends.
 func (c *conn) run() {
 	defer c.end()
-	defer c.t.gate.Panics.Catch(func() string { return "a TACACS+ connection from " + c.addr.String() }, func() { c.fault(sources.Panicked, "") })
+	defer c.t.gate.Panics.Catch(func() string { return "a TACACS+ connection from " + c.addr.String() }, func() {
+		c.fault(sources.Panicked, "")
+	})
 	var raw [tacacs.HeaderSize]byte
 	for {
 		c.raw.SetReadDeadline(time.Now().Add(c.patience()))
@@ -104,7 +108,8 @@ func (c *conn) run() {
 			switch {
 			case errors.Is(err, tacacs.ErrLength):
 				c.refuse(h, nil, err.Error())
-			case errors.Is(err, tacacs.ErrType): // RFC 8907 section 4.4: the same header, one further, and nothing behind it
+			// RFC 8907 section 4.4: the same header, one further, and nothing behind it
+			case errors.Is(err, tacacs.ErrType):
 				h.Seq, h.Length = h.Seq+1, 0
 				c.write(h.Append(nil))
 			}
@@ -246,7 +251,8 @@ func (c *conn) find(h tacacs.Header, body []byte) (s *openSession, ok bool) {
 }
 
 // show takes the hiding off a body, in place, and returns the key it was hidden with; nil for one that was not.
-func (c *conn) show(h tacacs.Header, body []byte, keys *snapshot.GearKeys, client *config.Client, s *openSession) (key []byte, ok bool) {
+func (c *conn) show(h tacacs.Header, body []byte, keys *snapshot.GearKeys, client *config.Client,
+	s *openSession) (key []byte, ok bool) {
 	if h.Flags&tacacs.Plain != 0 {
 		if c.secure || client.TACACSPlain {
 			return nil, true
@@ -289,7 +295,9 @@ func (c *conn) refuse(h tacacs.Header, key []byte, detail string) {
 
 // step takes one packet of a session and answers it. It reports whether the connection may go on.
 func (c *conn) step(s *openSession, h tacacs.Header, body []byte) (goesOn bool) {
-	defer c.t.gate.Panics.Catch(func() string { return "a TACACS+ session from " + c.addr.String() }, func() { c.fault(sources.Panicked, "") })
+	defer c.t.gate.Panics.Catch(func() string { return "a TACACS+ session from " + c.addr.String() }, func() {
+		c.fault(sources.Panicked, "")
+	})
 	reply, err := s.Step(c.t.ctx, h, body)
 	ends := false
 	if fault := (*Fault)(nil); errors.As(err, &fault) {

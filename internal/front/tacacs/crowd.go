@@ -6,8 +6,8 @@ import (
 	"sync"
 )
 
-// crowd counts the connections of gear: all, those from one address, and those on which nothing was proven yet. Whoever can reach
-// the port without a secret takes no more than the places of strangers.
+// crowd counts the connections of gear: all, those from one address, and those on which nothing was proven yet. Whoever
+// can reach the port without a secret takes no more than the places of strangers.
 type crowd struct {
 	mu              sync.Mutex
 	open, strangers int
@@ -40,7 +40,8 @@ func (c *crowd) enter(addr netip.Addr) (*place, string) {
 	case one.open >= maxGearOfOne:
 		return nil, fmt.Sprintf("more than %d connections from one address", maxGearOfOne)
 	case one.strangers >= maxStrangersOfOne:
-		return nil, fmt.Sprintf("more than %d connections from one address on which nothing was proven yet", maxStrangersOfOne)
+		return nil, fmt.Sprintf("more than %d connections from one address on which nothing was proven yet",
+			maxStrangersOfOne)
 	case c.strangers >= maxStrangers:
 		return nil, fmt.Sprintf("more than %d connections on which nothing was proven yet", maxStrangers)
 	}
@@ -49,7 +50,8 @@ func (c *crowd) enter(addr netip.Addr) (*place, string) {
 	return &place{c, addr, true}, ""
 }
 
-// proven notes that the connection belongs to a client: a packet came out right, or a certificate did. A trial has no place.
+// proven notes that the connection belongs to a client: a packet came out right, or a certificate did. A trial has no
+// place.
 func (p *place) proven() {
 	if p == nil {
 		return

@@ -15,7 +15,8 @@ import (
 // login is an authentication under way.
 type login struct {
 	facts facts.Facts
-	// signing tells that the asker was told of the sign-in, asked that somebody is waited for, answer who takes what is typed.
+	// signing tells that the asker was told of the sign-in, asked that somebody is waited for, answer who takes what is
+	// typed.
 	signing bool
 	asked   bool
 	answer  func(ctx context.Context, text string, begun time.Time) []byte
@@ -47,7 +48,8 @@ func (s *Session) start(ctx context.Context, start *tacacs.Start, begun time.Tim
 	case start.Action != tacacs.Login && start.Action != tacacs.ChangePassword:
 		return s.unspoken(tacacs.AuthenError, "action %d of an authentication is not spoken here", start.Action)
 	case f.Method == "" || start.Action == tacacs.ChangePassword && start.Kind != tacacs.ASCII:
-		return s.unspoken(tacacs.AuthenRestart, "authentication type %d is not spoken here for action %d", start.Kind, start.Action)
+		return s.unspoken(tacacs.AuthenRestart, "authentication type %d is not spoken here for action %d", start.Kind,
+			start.Action)
 	case start.Kind != tacacs.ASCII:
 		return s.prove(ctx, start.Kind, start.Data, begun), nil
 	case f.Sent == "":
@@ -56,12 +58,13 @@ func (s *Session) start(ctx context.Context, start *tacacs.Start, begun time.Tim
 	return s.first(), nil
 }
 
-// unspoken ends a session that asks for what is not spoken here; the device may try another type after a RESTART (RFC 8907
-// section 5.2), on the same connection.
+// unspoken ends a session that asks for what is not spoken here; the device may try another type after a RESTART (RFC
+// 8907 section 5.2), on the same connection.
 func (s *Session) unspoken(status tacacs.AuthenStatus, format string, args ...any) ([]byte, error) {
 	s.over = true
 	detail := fmt.Sprintf(format, args...)
-	return (&tacacs.AuthenReply{Status: status, Message: []byte(detail)}).Append(nil), &Fault{Detail: detail, Mild: true}
+	return (&tacacs.AuthenReply{Status: status, Message: []byte(detail)}).Append(nil), &Fault{Detail: detail,
+		Mild: true}
 }
 
 // signIn tells the asker who signs in.
@@ -93,7 +96,8 @@ func (s *Session) prove(ctx context.Context, kind tacacs.Kind, data []byte, begu
 
 const wrongLength = "the challenge and response do not have the length that the type asks for"
 
-// readMSCHAP reads the data of a START: an identifier, the challenge and the response (RFC 8907 sections 5.4.2.4 and 5.4.2.5).
+// readMSCHAP reads the data of a START: an identifier, the challenge and the response (RFC 8907 sections 5.4.2.4 and
+// 5.4.2.5).
 func readMSCHAP(kind tacacs.Kind, data []byte, name string) (challenge [8]byte, response [24]byte, ok bool) {
 	size := 8
 	if kind == tacacs.MSCHAPv2 {
@@ -112,7 +116,8 @@ func readMSCHAP(kind tacacs.Kind, data []byte, name string) (challenge [8]byte, 
 }
 
 // prompt asks for something, and remembers who takes it.
-func (s *Session) prompt(status tacacs.AuthenStatus, prompt string, flags byte, answer func(context.Context, string, time.Time) []byte) []byte {
+func (s *Session) prompt(status tacacs.AuthenStatus, prompt string, flags byte, answer func(context.Context, string,
+	time.Time) []byte) []byte {
 	s.asked, s.answer = true, answer
 	return (&tacacs.AuthenReply{Status: status, Flags: flags, Message: []byte(prompt)}).Append(nil)
 }
@@ -257,9 +262,12 @@ func (s *Session) end(ctx context.Context, message string) []byte {
 
 // refusals are reasons that whoever gets to them may know.
 var refusals = map[reason.Code]string{
-	reason.PasswordExpired: "Your password has expired.", reason.PasswordMustChange: "Your password has to be changed.", reason.LevelTooHigh: "This privilege level is not yours.",
+	reason.PasswordExpired:    "Your password has expired.",
+	reason.PasswordMustChange: "Your password has to be changed.", reason.LevelTooHigh: "This privilege level is " +
+		"not yours.",
 	reason.MethodNotAllowed:  "This type of authentication is not allowed here.",
-	reason.FactorNotEnrolled: "You have no second factor yet. Ask the people who run this network.", reason.FactorLocked: "Too many wrong codes. Try again later.",
+	reason.FactorNotEnrolled: "You have no second factor yet. Ask the people who run this network.",
+	reason.FactorLocked:      "Too many wrong codes. Try again later.",
 }
 
 // abort records a dialogue that was broken off.

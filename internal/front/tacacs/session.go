@@ -15,8 +15,8 @@ import (
 	"tollgate.example/key/internal/wire/tacacs"
 )
 
-// Asker answers what a session asks about people and policies. A session itself knows neither; it knows the order in which
-// RFC 8907 lets things be asked.
+// Asker answers what a session asks about people and policies. A session itself knows neither; it knows the order in
+// which RFC 8907 lets things be asked.
 type Asker interface {
 	// SignIn begins an authentication: the lane is chosen and the person looked up.
 	SignIn(ctx context.Context, f facts.Facts, begun time.Time)

@@ -21,8 +21,8 @@ import (
 )
 
 const (
-	// maxGear bounds the connections of gear, maxGearOfOne those from one address. A connection on which nothing was proven yet
-	// counts as a stranger's: of those there may be maxStrangers, and maxStrangersOfOne from one address.
+	// maxGear bounds the connections of gear, maxGearOfOne those from one address. A connection on which nothing was
+	// proven yet counts as a stranger's: of those there may be maxStrangers, and maxStrangersOfOne from one address.
 	maxGear           = 16_384
 	maxGearOfOne      = 4_096
 	maxStrangers      = 4_096
@@ -52,13 +52,16 @@ type Server struct {
 	closed bool
 }
 
-// listening leaves keep-alive probes out: a silent connection is ended anyway, and they are system calls for each connection.
+// listening leaves keep-alive probes out: a silent connection is ended anyway, and they are system calls for each
+// connection.
 var listening = net.ListenConfig{KeepAlive: -1}
 
 // Serve opens the addresses (host:port), those of TLS apart, and begins to serve.
 func Serve(g *gate.Gate, registry *sources.Registry, plain, secure []string) (*Server, error) {
 	ctx, cancel := context.WithCancel(context.Background())
-	t := &Server{gate: g, sources: registry, crowd: newCrowd(), jobs: workers.New(workerIdle, func(job func()) { job() }), ctx: ctx, cancel: cancel, conns: map[*conn]bool{}}
+	t := &Server{gate: g, sources: registry, crowd: newCrowd(), jobs: workers.New(workerIdle, func(job func()) {
+		job()
+	}), ctx: ctx, cancel: cancel, conns: map[*conn]bool{}}
 	for _, part := range []struct {
 		addresses []string
 		to        *[]net.Listener
@@ -190,16 +193,17 @@ func (t *Server) serve(raw net.Conn, addr netip.Addr, secure bool, tried string,
 	c.run()
 }
 
-// Trial is a connection as if it came from a client, within the process. What is asked on it walks the same road as what comes
-// from the network, and is recorded as tried by somebody.
+// Trial is a connection as if it came from a client, within the process. What is asked on it walks the same road as
+// what comes from the network, and is recorded as tried by somebody.
 func (t *Server) Trial(from netip.Addr, by string) net.Conn {
 	near, far := net.Pipe()
 	t.all.Go(func() { t.serve(far, from, false, by, nil) })
 	return near
 }
 
-// handshake lets a client in over TLS. The client is the one that its certificate names; one that shows no certificate is taken
-// by its address only where the client says so, since nothing else would prove it: there is no shared secret within TLS.
+// handshake lets a client in over TLS. The client is the one that its certificate names; one that shows no certificate
+// is taken by its address only where the client says so, since nothing else would prove it: there is no shared secret
+// within TLS.
 func (c *conn) handshake() bool {
 	s := c.t.gate.Current()
 	byAddress, _ := s.Plan.Client(c.addr)
@@ -215,7 +219,8 @@ func (c *conn) handshake() bool {
 	if cert == nil {
 		return refuse("there is no server certificate to show; make one under Certificates")
 	}
-	conn := tls.Server(c.raw, &tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS13, ClientAuth: tls.RequestClientCert})
+	conn := tls.Server(c.raw, &tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS13,
+		ClientAuth: tls.RequestClientCert})
 	ctx, cancel := context.WithTimeout(c.t.ctx, handshakeTime)
 	defer cancel()
 	if err := conn.HandshakeContext(ctx); err != nil {
@@ -245,16 +250,19 @@ func (c *conn) handshake() bool {
 	}
 	switch {
 	case byAddress == nil:
-		c.t.sources.Discard(c.addr, "", sources.UnknownClient, "TACACS+ over TLS: neither the address nor the certificate is that of a client", time.Now())
+		c.t.sources.Discard(c.addr, "", sources.UnknownClient, "TACACS+ over TLS: neither the address nor the "+
+			"certificate is that of a client", time.Now())
 		return false
 	case !snapshot.SpeaksGear(byAddress):
 		return refuse(byAddress.Name + " is not set up for TACACS+")
 	case len(byAddress.TACACSNames) > 0 && len(chain) == 0:
 		return refuse(byAddress.Name + " shows no certificate")
 	case len(byAddress.TACACSNames) > 0:
-		return refuse(fmt.Sprintf("the certificate (%s) carries none of the names of %s", chain[0].Subject, byAddress.Name))
+		return refuse(fmt.Sprintf("the certificate (%s) carries none of the names of %s", chain[0].Subject,
+			byAddress.Name))
 	case !byAddress.TACACSByAddress:
-		return refuse(byAddress.Name + " proves itself by nothing: give it a certificate and its name in the client, or let the client be known by its address alone")
+		return refuse(byAddress.Name + " proves itself by nothing: give it a certificate and its name in the client, " +
+			"or let the client be known by its address alone")
 	}
 	return true
 }
@@ -267,8 +275,8 @@ func (c *conn) proves(ctx context.Context, trust *certificate.Trust, client stri
 	return ""
 }
 
-// stillProves looks at the certificate again before a session begins: under another configuration, and otherwise now and then,
-// since it may have expired or been revoked while the connection was open.
+// stillProves looks at the certificate again before a session begins: under another configuration, and otherwise now
+// and then, since it may have expired or been revoked while the connection was open.
 func (c *conn) stillProves(s *snapshot.Snapshot, client *config.Client) bool {
 	if c.chain == nil || c.provenUnder == s && time.Since(c.proven) < proofTime {
 		return true

@@ -91,7 +91,8 @@ func openServer(c *config.Certificate, box *seal.Box) (*tls.Certificate, error) 
 }
 
 func openTrust(t *config.Trust, c *config.Config, issued *certificate.Issued) (*certificate.Trust, error) {
-	out := &certificate.Trust{Name: t.Name, Sources: t.Identity, CRLs: t.CRLs, Listed: t.Listed, OCSP: t.OCSP, Responder: t.Responder, Hard: t.Unanswered != config.TakeUnanswered}
+	out := &certificate.Trust{Name: t.Name, Sources: t.Identity, CRLs: t.CRLs, Listed: t.Listed, OCSP: t.OCSP,
+		Responder: t.Responder, Hard: t.Unanswered != config.TakeUnanswered}
 	ours := map[string]string{} // the octets of an authority's certificate -> its identifier
 	for _, name := range t.Authorities {
 		authority, at := config.Find(c.Authorities, name)
@@ -123,10 +124,12 @@ func openTrust(t *config.Trust, c *config.Config, issued *certificate.Issued) (*
 	return out, nil
 }
 
-var versions = map[string]uint16{"1.0": tls.VersionTLS10, "1.1": tls.VersionTLS11, "1.2": tls.VersionTLS12, "1.3": tls.VersionTLS13}
+var versions = map[string]uint16{"1.0": tls.VersionTLS10, "1.1": tls.VersionTLS11, "1.2": tls.VersionTLS12,
+	"1.3": tls.VersionTLS13}
 
 func laneSettings(lane *config.Lane, shown *tls.Certificate, name string, trust *certificate.Trust) server.Settings {
-	s := server.Settings{WithoutEMS: slices.Contains(lane.TLS.Older, config.NoExtendedMasterSecret), Binding: lane.TLS.Binding, Resume: time.Duration(lane.TLS.ResumeMinutes) * time.Minute,
+	s := server.Settings{WithoutEMS: slices.Contains(lane.TLS.Older, config.NoExtendedMasterSecret),
+		Binding: lane.TLS.Binding, Resume: time.Duration(lane.TLS.ResumeMinutes) * time.Minute,
 		Scope: lane.ID, Machine: lane.TLS.Prove, Authority: "tollgate"}
 	for _, m := range lane.Methods {
 		if method := config.FindMethod(m); method != nil && method.EAP {

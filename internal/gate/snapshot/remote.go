@@ -18,7 +18,8 @@ func (s *Snapshot) openRemotes(box *seal.Box) error {
 		if err != nil {
 			return fmt.Errorf("the secret of remote server %s: %w", r.Name, err)
 		}
-		server, err := upstream.New(r.Name, r.Address, secret, time.Duration(r.TimeoutMillis)*time.Millisecond, r.Tries, r.Unsigned)
+		server, err := upstream.New(r.Name, r.Address, secret, time.Duration(r.TimeoutMillis)*time.Millisecond,
+			r.Tries, r.Unsigned)
 		if err != nil {
 			return err
 		}

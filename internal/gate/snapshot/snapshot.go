@@ -1,5 +1,5 @@
-// Package snapshot is a published configuration made ready for use: compiled, with opened secrets, keys, trust lists and
-// connections to directories. A snapshot is immutable; the hot path reads it and nothing else.
+// Package snapshot is a published configuration made ready for use: compiled, with opened secrets, keys, trust lists
+// and connections to directories. A snapshot is immutable; the hot path reads it and nothing else.
 package snapshot
 
 import (
@@ -73,7 +73,8 @@ type Maker struct {
 // that they have in the snapshot before, which may be nil.
 func (m *Maker) Make(plan *decide.Plan, revision int, before *Snapshot) (*Snapshot, error) {
 	n := len(plan.Config.Clients)
-	s := &Snapshot{Plan: plan, Revision: revision, Keys: make([]ClientKeys, n), Gear: make([]GearKeys, n), gearNames: map[string]int{}}
+	s := &Snapshot{Plan: plan, Revision: revision, Keys: make([]ClientKeys, n), Gear: make([]GearKeys, n),
+		gearNames: map[string]int{}}
 	for _, open := range []func() error{
 		func() error { return s.openClients(m.Box) },
 		func() error { return s.openDirectories(m, before) },

@@ -49,8 +49,8 @@ type Account struct {
 	Keeps     config.Keeps
 	ChangedAt time.Time
 	ChangedBy string
-	// Emergency is the condition over devices of an emergency account, "" for an ordinary one. OpenedAt and OpenedOn tell when
-	// and where its seal was broken, Uses how often it was used since.
+	// Emergency is the condition over devices of an emergency account, "" for an ordinary one. OpenedAt and OpenedOn
+	// tell when and where its seal was broken, Uses how often it was used since.
 	Emergency string
 	OpenedAt  time.Time
 	OpenedOn  string
@@ -130,8 +130,10 @@ func (k *Keeper) Reload(ctx context.Context, id string) error {
 }
 
 func fromRow(row store.Account) *Account {
-	a := &Account{ID: row.ID, Name: row.Name, Display: row.Display, Mail: row.Mail, Groups: []string{}, Enabled: row.Enabled,
-		ChangedAt: time.UnixMilli(row.ChangedAt), ChangedBy: row.ChangedBy, hash: row.Hash, Keeps: config.Keeps(row.Keeps), proof: config.Secret(row.Proof), version: row.Version}
+	a := &Account{ID: row.ID, Name: row.Name, Display: row.Display, Mail: row.Mail, Groups: []string{},
+		Enabled:   row.Enabled,
+		ChangedAt: time.UnixMilli(row.ChangedAt), ChangedBy: row.ChangedBy, hash: row.Hash,
+		Keeps: config.Keeps(row.Keeps), proof: config.Secret(row.Proof), version: row.Version}
 	if err := json.Unmarshal(row.Groups, &a.Groups); err != nil {
 		a.Groups = []string{}
 	}
@@ -195,7 +197,9 @@ func (k *Keeper) CheckPassword(ctx context.Context, name, clear string, now time
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	// Those who come with the same password at once, as devices do after a restart, share one argon2id.
-	same, err, _ := k.checking.Do(string(mac[:]), func() (any, error) { return password.People.Check(ctx, a.hash, clear) })
+	same, err, _ := k.checking.Do(string(mac[:]), func() (any, error) {
+		return password.People.Check(ctx, a.hash, clear)
+	})
 	ok, _ := same.(bool)
 	switch {
 	case errors.Is(err, password.ErrBusy):
@@ -228,7 +232,9 @@ func (k *Keeper) List(text string) []*Account {
 			out = append(out, a)
 		}
 	}
-	slices.SortFunc(out, func(a, b *Account) int { return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)) })
+	slices.SortFunc(out, func(a, b *Account) int {
+		return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name))
+	})
 	return out
 }
 
@@ -257,7 +263,8 @@ func (a *Account) check(hasPassword bool) error {
 	case a.Name == "" || len(a.Name) > 100:
 		return &FieldError{"name", "the name needs 1 to 100 octets", "Give the name with which the person signs in."}
 	case strings.ContainsAny(a.Name, "@\\/\"\n\r\t "):
-		return &FieldError{"name", "the name holds a space, a quotation mark, a slash or a realm", `Give the bare name, without @suffix or PREFIX\.`}
+		return &FieldError{"name", "the name holds a space, a quotation mark, a slash or a realm",
+			`Give the bare name, without @suffix or PREFIX\.`}
 	case len(a.Display) > 200 || len(a.Mail) > 200:
 		return &FieldError{"display", "the text has more than 200 octets", "Shorten it."}
 	case len(a.Groups) > 200:
@@ -265,7 +272,8 @@ func (a *Account) check(hasPassword bool) error {
 	case !hasPassword:
 		return &FieldError{"password", "a new account needs a password", "Give one."}
 	case a.Keeps != config.KeepsHash && a.Keeps != config.KeepsNTHash && a.Keeps != config.KeepsPassword:
-		return &FieldError{"keeps", fmt.Sprintf("%q is nothing that can be kept", a.Keeps), "Use hash, nt-hash or password."}
+		return &FieldError{"keeps", fmt.Sprintf("%q is nothing that can be kept", a.Keeps),
+			"Use hash, nt-hash or password."}
 	}
 	return nil
 }
@@ -291,7 +299,8 @@ func (k *Keeper) Save(ctx context.Context, a Account, clear string) (*Account, e
 	if old != nil {
 		a.hash, a.proof, a.version = old.hash, old.proof, old.version+1
 	} else if k.count() >= maxAccounts {
-		return nil, &FieldError{"name", fmt.Sprintf("there are %d local accounts already", maxAccounts), "Use a directory."}
+		return nil, &FieldError{"name", fmt.Sprintf("there are %d local accounts already", maxAccounts),
+			"Use a directory."}
 	}
 	if err := a.check(old != nil || clear != ""); err != nil {
 		return nil, err
@@ -317,7 +326,8 @@ func (k *Keeper) Save(ctx context.Context, a Account, clear string) (*Account, e
 		return nil, err
 	}
 	list, _ := json.Marshal(a.Groups)
-	row := store.Account{ID: a.ID, Name: a.Name, Display: a.Display, Mail: a.Mail, Groups: list, Enabled: a.Enabled, Hash: a.hash, Keeps: string(a.Keeps), Proof: string(a.proof),
+	row := store.Account{ID: a.ID, Name: a.Name, Display: a.Display, Mail: a.Mail, Groups: list, Enabled: a.Enabled,
+		Hash: a.hash, Keeps: string(a.Keeps), Proof: string(a.proof),
 		Version: a.version, ChangedAt: a.ChangedAt.UnixMilli(), ChangedBy: a.ChangedBy}
 	row.Emergency, row.OpenedOn, row.Uses = a.Emergency, a.OpenedOn, a.Uses
 	if !a.OpenedAt.IsZero() {

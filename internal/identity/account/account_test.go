@@ -31,7 +31,9 @@ func keeper(t *testing.T) (*Keeper, *store.Store) {
 func TestAccountsComeAndGo(t *testing.T) {
 	k, s := keeper(t)
 	ctx, now := context.Background(), time.Now()
-	a, err := k.Save(ctx, Account{ID: "1", Name: " k.nance ", Display: "Kaia Nance", Mail: "k@x", Groups: []string{" Crew ", "", "Crew", "Deck"}, Enabled: true, ChangedAt: now, ChangedBy: "o.brandt"}, "gangway-and-rope")
+	a, err := k.Save(ctx, Account{ID: "1", Name: " k.nance ", Display: "Kaia Nance", Mail: "k@x",
+		Groups: []string{" Crew ", "", "Crew", "Deck"}, Enabled: true, ChangedAt: now, ChangedBy: "o.brandt"},
+		"gangway-and-rope")
 	if err != nil || a.Name != "k.nance" || fmt.Sprint(a.Groups) != "[Crew Deck]" {
 		t.Fatalf("%+v, %v", a, err)
 	}
@@ -39,7 +41,8 @@ func TestAccountsComeAndGo(t *testing.T) {
 	if p == nil || p.State != reason.OK || p.ID != "1" || p.Attributes["mail"][0] != "k@x" || !p.InGroup("crew") {
 		t.Errorf("found %+v", p)
 	}
-	for clear, want := range map[string]reason.Code{"gangway-and-rope": reason.OK, "wrong": reason.PasswordWrong, "": reason.PasswordEmpty} {
+	for clear, want := range map[string]reason.Code{"gangway-and-rope": reason.OK, "wrong": reason.PasswordWrong,
+		"": reason.PasswordEmpty} {
 		for range 2 {
 			if got, _ := k.CheckPassword(context.Background(), "k.nance", clear, now); got != want {
 				t.Errorf("%q gives %s", clear, got)
@@ -57,7 +60,8 @@ func TestAccountsComeAndGo(t *testing.T) {
 	if a, err = k.Save(ctx, *a, "another-good-one"); err != nil {
 		t.Fatal(err)
 	}
-	if got, _ := k.CheckPassword(context.Background(), "k.nance", "gangway-and-rope", now); got != reason.PasswordWrong {
+	if got, _ := k.CheckPassword(context.Background(), "k.nance", "gangway-and-rope",
+		now); got != reason.PasswordWrong {
 		t.Errorf("the old password gives %s", got)
 	}
 	a.Name = "kaia"
@@ -77,7 +81,8 @@ func TestAccountsComeAndGo(t *testing.T) {
 	if err := again.Remove(ctx, "1"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("removed twice: %v", err)
 	}
-	if got, _ := again.CheckPassword(context.Background(), "kaia", "another-good-one", now); got != reason.PersonUnknown {
+	if got, _ := again.CheckPassword(context.Background(), "kaia", "another-good-one",
+		now); got != reason.PersonUnknown {
 		t.Errorf("a removed account gives %s", got)
 	}
 }
@@ -85,13 +90,15 @@ func TestAccountsComeAndGo(t *testing.T) {
 func TestStatesOfAccounts(t *testing.T) {
 	k, _ := keeper(t)
 	ctx, now := context.Background(), time.Now()
-	for name, a := range map[string]Account{"off": {}, "old": {Enabled: true, Expires: now.Add(-time.Minute)}, "soon": {Enabled: true, Expires: now.Add(time.Minute)}} {
+	for name, a := range map[string]Account{"off": {}, "old": {Enabled: true, Expires: now.Add(-time.Minute)},
+		"soon": {Enabled: true, Expires: now.Add(time.Minute)}} {
 		a.ID, a.Name = name, name
 		if _, err := k.Save(ctx, a, "some-password"); err != nil {
 			t.Fatal(err)
 		}
 	}
-	for name, want := range map[string]reason.Code{"off": reason.PersonDisabled, "old": reason.PersonExpired, "soon": reason.OK} {
+	for name, want := range map[string]reason.Code{"off": reason.PersonDisabled, "old": reason.PersonExpired,
+		"soon": reason.OK} {
 		if got := k.Person(name, now).State; got != want {
 			t.Errorf("%s is %s", name, got)
 		}
@@ -114,9 +121,12 @@ func TestBadAccounts(t *testing.T) {
 		a               Account
 		password, field string
 	}{
-		{Account{ID: "2"}, "x", "name"}, {Account{ID: "2", Name: "a@b"}, "x", "name"}, {Account{ID: "2", Name: `A\b`}, "x", "name"}, {Account{ID: "2", Name: strings.Repeat("x", 101)}, "x", "name"},
-		{Account{ID: "2", Name: "TAKEN"}, "x", "name"}, {Account{ID: "2", Name: "new"}, "", "password"}, {Account{ID: "2", Name: "new"}, strings.Repeat("x", 2000), "password"},
-		{Account{ID: "2", Name: "new", Display: strings.Repeat("x", 201)}, "x", "display"}, {Account{ID: "2", Name: "new", Groups: many(201)}, "x", "groups"},
+		{Account{ID: "2"}, "x", "name"}, {Account{ID: "2", Name: "a@b"}, "x", "name"}, {Account{ID: "2", Name: `A\b`},
+			"x", "name"}, {Account{ID: "2", Name: strings.Repeat("x", 101)}, "x", "name"},
+		{Account{ID: "2", Name: "TAKEN"}, "x", "name"}, {Account{ID: "2", Name: "new"}, "", "password"},
+		{Account{ID: "2", Name: "new"}, strings.Repeat("x", 2000), "password"},
+		{Account{ID: "2", Name: "new", Display: strings.Repeat("x", 201)}, "x", "display"},
+		{Account{ID: "2", Name: "new", Groups: many(201)}, "x", "groups"},
 	} {
 		_, err := k.Save(ctx, c.a, c.password)
 		var f *FieldError
@@ -147,18 +157,20 @@ func BenchmarkVerifiedPassword(b *testing.B) {
 	k.Save(context.Background(), Account{ID: "1", Name: "k.nance", Enabled: true}, "gangway-and-rope")
 	b.ReportAllocs()
 	for b.Loop() {
-		if code, _ := k.CheckPassword(context.Background(), "k.nance", "gangway-and-rope", time.Now()); code != reason.OK {
+		if code, _ := k.CheckPassword(context.Background(), "k.nance", "gangway-and-rope",
+			time.Now()); code != reason.OK {
 			b.Fatal(code)
 		}
 	}
 }
 
-// A whole fleet that comes back at once with the same password costs one argon2id, right or wrong, and nobody gets the answer to
-// somebody else's.
+// A whole fleet that comes back at once with the same password costs one argon2id, right or wrong, and nobody gets the
+// answer to somebody else's.
 func TestTheSamePasswordAtOnceIsCheckedOnce(t *testing.T) {
 	k, _ := keeper(t)
 	ctx, now := context.Background(), time.Now()
-	if _, err := k.Save(ctx, Account{ID: "1", Name: "k.nance", Enabled: true, ChangedAt: now, ChangedBy: "o.brandt"}, "gangway-and-rope"); err != nil {
+	if _, err := k.Save(ctx, Account{ID: "1", Name: "k.nance", Enabled: true, ChangedAt: now, ChangedBy: "o.brandt"},
+		"gangway-and-rope"); err != nil {
 		t.Fatal(err)
 	}
 	k.CheckPassword(context.Background(), "k.nance", "wrong", now)

@@ -35,7 +35,8 @@ func (k *Keeper) seal(a, old *Account, clear string) error {
 		}
 	}
 	if clear == "" {
-		return &FieldError{"password", "what is to be kept cannot be made of the hash", "Give the password too, or have the person set it anew."}
+		return &FieldError{"password", "what is to be kept cannot be made of the hash",
+			"Give the password too, or have the person set it anew."}
 	}
 	if a.Keeps == config.KeepsNTHash {
 		hash := mschap.NTHash(clear)

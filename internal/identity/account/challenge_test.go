@@ -60,7 +60,8 @@ func TestWhatIsKeptOfAPassword(t *testing.T) {
 	check("ok ok method.unusable")
 	rows, _ := s.Accounts(ctx)
 	hash := mschap.NTHash("gangway")
-	if strings.Contains(rows[0].Proof, "gangway") || strings.Contains(rows[0].Proof, string(hash[:])) || rows[0].Proof == "" {
+	if strings.Contains(rows[0].Proof, "gangway") || strings.Contains(rows[0].Proof, string(hash[:])) ||
+		rows[0].Proof == "" {
 		t.Errorf("kept as %q", rows[0].Proof)
 	}
 	if err := save(config.KeepsHash, ""); err != nil {

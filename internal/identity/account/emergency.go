@@ -14,8 +14,8 @@ import (
 	"tollgate.example/key/internal/core/rule"
 )
 
-// Emergency is an account for signing in to devices while no directory answers. Its password is kept in an envelope; the
-// first use breaks the seal, and a new password seals it again.
+// Emergency is an account for signing in to devices while no directory answers. Its password is kept in an envelope;
+// the first use breaks the seal, and a new password seals it again.
 type Emergency struct {
 	// Person is who signs in with it.
 	Person *facts.Person
@@ -105,7 +105,8 @@ func (k *Keeper) ChangePassword(ctx context.Context, name, clear string, now tim
 
 // person makes the facts of an account.
 func (k *Keeper) person(a *Account, now time.Time) *facts.Person {
-	p := &facts.Person{Store: config.LocalStore, ID: a.ID, Name: a.Name, Display: a.Display, State: reason.OK, Groups: a.Groups}
+	p := &facts.Person{Store: config.LocalStore, ID: a.ID, Name: a.Name, Display: a.Display, State: reason.OK,
+		Groups: a.Groups}
 	if id, err := ident.Parse(a.ID); err == nil {
 		p.Created = id.Time()
 	}

@@ -59,7 +59,8 @@ func ParseKey(text string) (crypto.Signer, error) {
 	for rest := []byte(text); ; {
 		var block *pem.Block
 		if block, rest = pem.Decode(rest); block == nil {
-			return nil, errors.New("there is no private key in PEM form; encrypted ones have to be opened first, or imported as PKCS #12")
+			return nil, errors.New("there is no private key in PEM form; encrypted ones have to be opened first, or " +
+				"imported as PKCS #12")
 		}
 		if key, err := x509.ParsePKCS8PrivateKey(block.Bytes); err == nil {
 			if signer, ok := key.(crypto.Signer); ok {
@@ -136,7 +137,8 @@ func Pair(chain []*x509.Certificate, key crypto.Signer) (*tls.Certificate, error
 				issuer = c
 			}
 		}
-		if issuer == nil || string(issuer.RawSubject) == string(issuer.RawIssuer) { // the root is known to the peer or of no use to it
+		// the root is known to the peer or of no use to it
+		if issuer == nil || string(issuer.RawSubject) == string(issuer.RawIssuer) {
 			break
 		}
 		out.Certificate = append(out.Certificate, issuer.Raw)
@@ -167,12 +169,14 @@ func serial() *big.Int {
 
 // NewAuthority makes a self-signed authority.
 func NewAuthority(name string, key crypto.Signer, from, until time.Time) (*x509.Certificate, error) {
-	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: name}, NotBefore: from, NotAfter: until, IsCA: true, BasicConstraintsValid: true,
+	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: name}, NotBefore: from,
+		NotAfter: until, IsCA: true, BasicConstraintsValid: true,
 		MaxPathLenZero: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign | x509.KeyUsageDigitalSignature}
 	return create(t, t, key.Public(), key)
 }
 
-func create(template, parent *x509.Certificate, public crypto.PublicKey, signer crypto.Signer) (*x509.Certificate, error) {
+func create(template, parent *x509.Certificate, public crypto.PublicKey, signer crypto.Signer) (*x509.Certificate,
+	error) {
 	der, err := x509.CreateCertificate(rand.Reader, template, parent, public, signer)
 	if err != nil {
 		return nil, fmt.Errorf("signing the certificate of %s: %w", template.Subject.CommonName, err)
@@ -181,8 +185,10 @@ func create(template, parent *x509.Certificate, public crypto.PublicKey, signer 
 }
 
 // Issue signs a certificate.
-func Issue(authority *x509.Certificate, signer crypto.Signer, s Subject, public crypto.PublicKey) (*x509.Certificate, error) {
-	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: s.Name}, NotBefore: s.From, NotAfter: s.Until, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature}
+func Issue(authority *x509.Certificate, signer crypto.Signer, s Subject, public crypto.PublicKey) (*x509.Certificate,
+	error) {
+	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: s.Name}, NotBefore: s.From,
+		NotAfter: s.Until, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature}
 	if _, ok := public.(*rsa.PublicKey); ok {
 		t.KeyUsage |= x509.KeyUsageKeyEncipherment
 	}
@@ -227,7 +233,8 @@ func (s Subject) alternatives() ([]pkix.Extension, error) {
 		if err != nil {
 			return nil, err
 		}
-		value, err := asn1.Marshal(otherName{oidUPN, asn1.RawValue{Class: asn1.ClassContextSpecific, Tag: 0, IsCompound: true, Bytes: text}})
+		value, err := asn1.Marshal(otherName{oidUPN, asn1.RawValue{Class: asn1.ClassContextSpecific, Tag: 0,
+			IsCompound: true, Bytes: text}})
 		if err != nil {
 			return nil, err
 		}
@@ -235,7 +242,8 @@ func (s Subject) alternatives() ([]pkix.Extension, error) {
 		if _, err := asn1.Unmarshal(value, &sequence); err != nil {
 			return nil, err
 		}
-		names = append(names, asn1.RawValue{Class: asn1.ClassContextSpecific, Tag: 0, IsCompound: true, Bytes: sequence.Bytes})
+		names = append(names, asn1.RawValue{Class: asn1.ClassContextSpecific, Tag: 0, IsCompound: true,
+			Bytes: sequence.Bytes})
 	}
 	for _, mail := range s.Email {
 		add(1, []byte(mail))
@@ -275,7 +283,8 @@ func UPNs(c *x509.Certificate) []string {
 				continue
 			}
 			var wrapped asn1.RawValue
-			if _, err := asn1.Unmarshal(rest, &wrapped); err != nil || wrapped.Tag != 0 || wrapped.Class != asn1.ClassContextSpecific {
+			if _, err := asn1.Unmarshal(rest, &wrapped); err != nil || wrapped.Tag != 0 ||
+				wrapped.Class != asn1.ClassContextSpecific {
 				continue
 			}
 			var text string
@@ -299,15 +308,19 @@ func Request(s Subject, key crypto.Signer) (string, error) {
 }
 
 // CRL signs the list of revoked certificates of an authority (RFC 5280 section 5).
-func CRL(authority *x509.Certificate, signer crypto.Signer, revoked []x509.RevocationListEntry, now time.Time) ([]byte, error) {
-	return x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(now.Unix()), ThisUpdate: now, NextUpdate: now.Add(24 * time.Hour), RevokedCertificateEntries: revoked}, authority, signer)
+func CRL(authority *x509.Certificate, signer crypto.Signer, revoked []x509.RevocationListEntry, now time.Time) ([]byte,
+	error) {
+	return x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(now.Unix()), ThisUpdate: now,
+		NextUpdate: now.Add(24 * time.Hour), RevokedCertificateEntries: revoked}, authority, signer)
 }
 
 // Describe puts a certificate into words.
 func Describe(c *x509.Certificate) results.Certificate {
 	sum, sum1 := sha256.Sum256(c.Raw), sha1.Sum(c.Raw)
-	info := results.Certificate{Subject: c.Subject.String(), Issuer: c.Issuer.String(), Serial: Serial(c), From: c.NotBefore.UTC(), Until: c.NotAfter.UTC(), CA: c.IsCA,
-		DNS: []string{}, UPN: append([]string{}, UPNs(c)...), Email: append([]string{}, c.EmailAddresses...), SHA256: colons(sum[:]), SHA1: colons(sum1[:])}
+	info := results.Certificate{Subject: c.Subject.String(), Issuer: c.Issuer.String(), Serial: Serial(c),
+		From: c.NotBefore.UTC(), Until: c.NotAfter.UTC(), CA: c.IsCA,
+		DNS: []string{}, UPN: append([]string{}, UPNs(c)...), Email: append([]string{}, c.EmailAddresses...),
+		SHA256: colons(sum[:]), SHA1: colons(sum1[:])}
 	info.DNS = append(info.DNS, c.DNSNames...)
 	for _, ip := range c.IPAddresses {
 		info.DNS = append(info.DNS, ip.String())

@@ -64,7 +64,9 @@ func laptop(name string) Subject {
 
 func TestIdentities(t *testing.T) {
 	ca := newMaker(t, "Lantern")
-	full, _ := ca.issue(t, Subject{Name: "Sunniva Lodge", UPN: []string{"s.lodge@lanternferries.example", "ünicode@x"}, Email: []string{"sunniva@lanternferries.example"}, DNS: []string{"pc01.lanternferries.example", "192.0.2.7"}, Client: true})
+	full, _ := ca.issue(t, Subject{Name: "Sunniva Lodge", UPN: []string{"s.lodge@lanternferries.example", "ünicode@x"},
+		Email: []string{"sunniva@lanternferries.example"}, DNS: []string{"pc01.lanternferries.example", "192.0.2.7"},
+		Client: true})
 	if got := UPNs(full); len(got) != 2 || got[1] != "ünicode@x" {
 		t.Errorf("UPNs %q", got)
 	}
@@ -72,7 +74,9 @@ func TestIdentities(t *testing.T) {
 		t.Errorf("names %v %v %v", full.DNSNames, full.IPAddresses, full.EmailAddresses)
 	}
 	for sources, want := range map[string]string{
-		"upn": "s.lodge@lanternferries.example upn", "dns": "host/pc01.lanternferries.example dns", "email": "sunniva@lanternferries.example email", "subject": "Sunniva Lodge subject", "uri": " ", "uri,dns,upn": "host/pc01.lanternferries.example dns", "": " ",
+		"upn": "s.lodge@lanternferries.example upn", "dns": "host/pc01.lanternferries.example dns",
+		"email": "sunniva@lanternferries.example email", "subject": "Sunniva Lodge subject", "uri": " ",
+		"uri,dns,upn": "host/pc01.lanternferries.example dns", "": " ",
 	} {
 		name, source := Identity(full, strings.Split(sources, ","))
 		if name+" "+source != want {
@@ -85,7 +89,8 @@ func TestIdentities(t *testing.T) {
 			t.Errorf("%q stands for a computer", name)
 		}
 	}
-	if f := Facts(full); f.Subject != "CN=Sunniva Lodge" || f.Issuer != "CN=Lantern" || f.Serial == "" || len(f.UPN) != 2 {
+	if f := Facts(full); f.Subject != "CN=Sunniva Lodge" || f.Issuer != "CN=Lantern" || f.Serial == "" ||
+		len(f.UPN) != 2 {
 		t.Errorf("facts %+v", f)
 	}
 	if info := Describe(full); info.Key != "ECDSA P-256" || len(info.DNS) != 2 || len(info.SHA256) != 95 {
@@ -99,17 +104,21 @@ func TestVerify(t *testing.T) {
 	good, _ := ca.issue(t, laptop("s.lodge"))
 	server, _ := ca.issue(t, Subject{Name: "x", DNS: []string{"x.example"}, Server: true})
 	old, _ := ca.issue(t, Subject{Name: "old", Client: true, From: now.AddDate(0, -2, 0), Until: now.AddDate(0, -1, 0)})
-	early, _ := ca.issue(t, Subject{Name: "early", Client: true, From: now.AddDate(0, 1, 0), Until: now.AddDate(0, 2, 0)})
+	early, _ := ca.issue(t, Subject{Name: "early", Client: true, From: now.AddDate(0, 1, 0), Until: now.AddDate(0, 2,
+		0)})
 	foreign, _ := other.issue(t, laptop("s.lodge"))
 	for _, c := range []struct {
 		leaf   *x509.Certificate
 		want   reason.Code
 		detail string
 	}{
-		{good, reason.OK, ""}, {server, reason.CertificatePurpose, "clientAuth"}, {old, reason.CertificateExpired, "was valid until 2026-10-23"}, {early, reason.CertificateEarly, "is valid from 2026-12-23"},
-		{foreign, reason.CertificateUntrusted, "issued by CN=Other; trust list laptops holds CN=Lantern"}, {ca.cert, reason.CertificateUntrusted, "authority itself"},
+		{good, reason.OK, ""}, {server, reason.CertificatePurpose, "clientAuth"}, {old, reason.CertificateExpired,
+			"was valid until 2026-10-23"}, {early, reason.CertificateEarly, "is valid from 2026-12-23"},
+		{foreign, reason.CertificateUntrusted, "issued by CN=Other; trust list laptops holds CN=Lantern"},
+		{ca.cert, reason.CertificateUntrusted, "authority itself"},
 	} {
-		if v := trust.Verify(context.Background(), []*x509.Certificate{c.leaf}, nil, now); v.Code != c.want || !strings.Contains(v.Detail, c.detail) {
+		if v := trust.Verify(context.Background(), []*x509.Certificate{c.leaf}, nil, now); v.Code != c.want ||
+			!strings.Contains(v.Detail, c.detail) {
 			t.Errorf("%s: %s %q, wanted %s %q", c.leaf.Subject, v.Code, v.Detail, c.want, c.detail)
 		}
 	}
@@ -129,12 +138,14 @@ func TestOurOwnRecord(t *testing.T) {
 	ca := newMaker(t, "Lantern")
 	leaf, _ := ca.issue(t, laptop("s.lodge"))
 	stray, _ := ca.issue(t, laptop("t.marchetti"))
-	if err := issued.Add(ctx, store.Issued{ID: "1", Authority: "a1", Serial: Serial(leaf), Subject: leaf.Subject.String(), Until: now.UnixMilli()}); err != nil {
+	if err := issued.Add(ctx, store.Issued{ID: "1", Authority: "a1", Serial: Serial(leaf),
+		Subject: leaf.Subject.String(), Until: now.UnixMilli()}); err != nil {
 		t.Fatal(err)
 	}
-	trust := &Trust{Roots: []*x509.Certificate{ca.cert}, Checker: NewChecker(), Hard: true, Revoked: func(issuer *x509.Certificate, serial string) (bool, bool, time.Time) {
-		return issued.Revoked("a1", serial)
-	}}
+	trust := &Trust{Roots: []*x509.Certificate{ca.cert}, Checker: NewChecker(), Hard: true,
+		Revoked: func(issuer *x509.Certificate, serial string) (bool, bool, time.Time) {
+			return issued.Revoked("a1", serial)
+		}}
 	verify := func(c *x509.Certificate) Verdict { return trust.Verify(ctx, []*x509.Certificate{c}, nil, now) }
 	if v := verify(leaf); v.Code != reason.OK || v.Revocation != "not revoked, by our own record" {
 		t.Errorf("before: %+v", v)
@@ -145,11 +156,13 @@ func TestOurOwnRecord(t *testing.T) {
 	if err := issued.Revoke(ctx, "1", now); err != nil {
 		t.Fatal(err)
 	}
-	if v := verify(leaf); v.Code != reason.CertificateRevoked || !strings.Contains(v.Detail, "revoked here at 2026-11-23") {
+	if v := verify(leaf); v.Code != reason.CertificateRevoked || !strings.Contains(v.Detail,
+		"revoked here at 2026-11-23") {
 		t.Errorf("after: %+v", v)
 	}
 	again, err := OpenIssued(ctx, s)
-	if revoked, known, _ := again.Revoked("a1", Serial(leaf)); err != nil || !revoked || !known || len(again.List("a1")) != 1 || len(again.List("other")) != 0 {
+	if revoked, known, _ := again.Revoked("a1", Serial(leaf)); err != nil || !revoked || !known ||
+		len(again.List("a1")) != 1 || len(again.List("other")) != 0 {
 		t.Errorf("after a restart: %v %v %v", revoked, known, err)
 	}
 	if err := issued.Revoke(ctx, "1", now); err == nil {
@@ -160,7 +173,8 @@ func TestOurOwnRecord(t *testing.T) {
 		t.Fatal(err)
 	}
 	list, err := x509.ParseRevocationList(der)
-	if err != nil || len(list.RevokedCertificateEntries) != 1 || list.RevokedCertificateEntries[0].SerialNumber.Cmp(leaf.SerialNumber) != 0 || list.CheckSignatureFrom(ca.cert) != nil {
+	if err != nil || len(list.RevokedCertificateEntries) != 1 || list.RevokedCertificateEntries[0].SerialNumber.Cmp(
+		leaf.SerialNumber) != 0 || list.CheckSignatureFrom(ca.cert) != nil {
 		t.Errorf("our list %+v: %v", list, err)
 	}
 }
@@ -195,7 +209,8 @@ func TestLists(t *testing.T) {
 	}
 	c := NewChecker()
 	for _, where := range []string{file, "file:" + file, web.URL} {
-		if v := verify(true, now, c, where, good); v.Code != reason.OK || !strings.Contains(v.Revocation, "not revoked, by list") {
+		if v := verify(true, now, c, where, good); v.Code != reason.OK || !strings.Contains(v.Revocation,
+			"not revoked, by list") {
 			t.Errorf("%s, good: %+v", where, v)
 		}
 		if v := verify(true, now, c, where, bad); v.Code != reason.CertificateRevoked {
@@ -206,10 +221,12 @@ func TestLists(t *testing.T) {
 		t.Errorf("fetched %d times for two certificates", fetches)
 	}
 	for path, says := range map[string]string{"/foreign": "not signed by CN=Lantern", "/nonsense": "x509"} {
-		if v := verify(true, now, c, web.URL+path, good); v.Code != reason.CertificateUnchecked || !strings.Contains(v.Detail, says) {
+		if v := verify(true, now, c, web.URL+path, good); v.Code != reason.CertificateUnchecked ||
+			!strings.Contains(v.Detail, says) {
 			t.Errorf("%s: %+v", path, v)
 		}
-		if v := verify(false, now, c, web.URL+path, good); v.Code != reason.OK || !strings.Contains(v.Revocation, "unknown, accepted all the same") {
+		if v := verify(false, now, c, web.URL+path, good); v.Code != reason.OK || !strings.Contains(v.Revocation,
+			"unknown, accepted all the same") {
 			t.Errorf("%s, taken: %+v", path, v)
 		}
 	}
@@ -217,7 +234,8 @@ func TestLists(t *testing.T) {
 	if v := verify(true, now.Add(23*time.Hour), c, web.URL, good); v.Code != reason.OK {
 		t.Errorf("an old list that still holds: %+v", v)
 	}
-	if v := verify(true, now.Add(25*time.Hour), c, web.URL, good); v.Code != reason.CertificateUnchecked || !strings.Contains(v.Detail, "ran out") || !strings.Contains(v.Detail, "503") {
+	if v := verify(true, now.Add(25*time.Hour), c, web.URL, good); v.Code != reason.CertificateUnchecked ||
+		!strings.Contains(v.Detail, "ran out") || !strings.Contains(v.Detail, "503") {
 		t.Errorf("a list that ran out: %+v", v)
 	}
 	if v := verify(false, now.Add(25*time.Hour), c, web.URL, bad); v.Code != reason.CertificateRevoked {
@@ -240,7 +258,9 @@ func TestResponder(t *testing.T) {
 		if !ok {
 			state = ocsp.Unknown
 		}
-		out, err := ocsp.CreateResponse(signer.cert, signer.cert, ocsp.Response{Status: state, SerialNumber: serial, ThisUpdate: now.Add(-time.Minute), NextUpdate: now.Add(time.Hour), RevokedAt: now.Add(-time.Hour)}, signer.key)
+		out, err := ocsp.CreateResponse(signer.cert, signer.cert, ocsp.Response{Status: state, SerialNumber: serial,
+			ThisUpdate: now.Add(-time.Minute), NextUpdate: now.Add(time.Hour), RevokedAt: now.Add(-time.Hour)},
+			signer.key)
 		if err != nil {
 			t.Error(err)
 		}
@@ -263,10 +283,12 @@ func TestResponder(t *testing.T) {
 	}
 	c := NewChecker()
 	for range 3 {
-		if v := verify(true, c, nil, good); v.Code != reason.OK || !strings.Contains(v.Revocation, "not revoked, by responder") {
+		if v := verify(true, c, nil, good); v.Code != reason.OK || !strings.Contains(v.Revocation,
+			"not revoked, by responder") {
 			t.Errorf("good: %+v", v)
 		}
-		if v := verify(true, c, nil, bad); v.Code != reason.CertificateRevoked || !strings.Contains(v.Detail, "by responder") {
+		if v := verify(true, c, nil, bad); v.Code != reason.CertificateRevoked || !strings.Contains(v.Detail,
+			"by responder") {
 			t.Errorf("bad: %+v", v)
 		}
 	}
@@ -274,7 +296,8 @@ func TestResponder(t *testing.T) {
 		t.Errorf("asked %d times about two certificates", asked)
 	}
 	stranger, _ := ca.issue(t, laptop("stranger"))
-	if v := verify(true, c, nil, stranger); v.Code != reason.CertificateUnchecked || !strings.Contains(v.Detail, "does not know") {
+	if v := verify(true, c, nil, stranger); v.Code != reason.CertificateUnchecked || !strings.Contains(v.Detail,
+		"does not know") {
 		t.Errorf("unknown to the responder: %+v", v)
 	}
 	signer = other
@@ -304,7 +327,8 @@ func TestPairsAndFiles(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if again, err := ParseKey("noise\n" + text); err != nil || !again.(interface{ Equal(crypto.PrivateKey) bool }).Equal(key) {
+	if again, err := ParseKey("noise\n" + text); err != nil ||
+		!again.(interface{ Equal(crypto.PrivateKey) bool }).Equal(key) {
 		t.Errorf("the key came back as %v: %v", again, err)
 	}
 	for _, legacy := range []bool{false, true} {
@@ -312,10 +336,12 @@ func TestPairsAndFiles(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if k, chain, err := ReadPKCS12(data, "harbour"); err != nil || len(chain) != 2 || !chain[0].Equal(leaf) || !k.(interface{ Equal(crypto.PrivateKey) bool }).Equal(key) {
+		if k, chain, err := ReadPKCS12(data, "harbour"); err != nil || len(chain) != 2 || !chain[0].Equal(leaf) ||
+			!k.(interface{ Equal(crypto.PrivateKey) bool }).Equal(key) {
 			t.Errorf("PKCS #12 came back as %v: %v", chain, err)
 		}
-		if _, _, err := ReadPKCS12(data, "wrong"); err == nil || !strings.Contains(err.Error(), "password does not open") {
+		if _, _, err := ReadPKCS12(data, "wrong"); err == nil || !strings.Contains(err.Error(),
+			"password does not open") {
 			t.Errorf("a wrong password: %v", err)
 		}
 	}

@@ -18,8 +18,9 @@ const (
 
 // Facts are what is recorded of a peer's certificate.
 func Facts(c *x509.Certificate) *facts.Certificate {
-	return &facts.Certificate{Subject: valid(c.Subject.String()), Issuer: valid(c.Issuer.String()), Serial: Serial(c), Until: c.NotAfter.UTC(),
-		UPN: few(UPNs(c)), DNS: few(c.DNSNames), Email: few(c.EmailAddresses)}
+	return &facts.Certificate{Subject: valid(c.Subject.String()), Issuer: valid(c.Issuer.String()), Serial: Serial(c),
+		Until: c.NotAfter.UTC(),
+		UPN:   few(UPNs(c)), DNS: few(c.DNSNames), Email: few(c.EmailAddresses)}
 }
 
 func few(list []string) []string {
@@ -59,7 +60,8 @@ func Identity(c *x509.Certificate, sources []string) (name, source string) {
 			}
 		}
 		for _, name := range list {
-			if name != "" && len(name) <= 253 && strings.ToValidUTF8(name, "") == name && !strings.ContainsRune(name, 0) && !strings.Contains(name, "*") {
+			if name != "" && len(name) <= 253 && strings.ToValidUTF8(name, "") == name && !strings.ContainsRune(name,
+				0) && !strings.Contains(name, "*") {
 				return name, source
 			}
 		}

@@ -141,7 +141,8 @@ func (i *Issued) RevocationEntries(authority string) []x509.RevocationListEntry 
 	for _, row := range i.all {
 		if row.Authority == authority && row.RevokedAt != 0 {
 			if n, ok := new(big.Int).SetString(row.Serial, 16); ok {
-				out = append(out, x509.RevocationListEntry{SerialNumber: n, RevocationTime: time.UnixMilli(row.RevokedAt)})
+				out = append(out, x509.RevocationListEntry{SerialNumber: n,
+					RevocationTime: time.UnixMilli(row.RevokedAt)})
 			}
 		}
 	}

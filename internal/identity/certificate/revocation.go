@@ -46,7 +46,8 @@ const (
 	maxAge       = time.Hour
 	maxLists     = 200
 	maxAnswers   = 20_000
-	// maxWaiting bounds how many wait for one list or one responder, so that a silent one does not hold up those who need another.
+	// maxWaiting bounds how many wait for one list or one responder, so that a silent one does not hold up those who
+	// need another.
 	maxWaiting = 256
 )
 
@@ -87,7 +88,8 @@ type answer struct {
 
 // NewChecker makes a checker with nothing in it.
 func NewChecker() *Checker {
-	return &Checker{client: http.Client{Timeout: fetchTimeout, CheckRedirect: func(_ *http.Request, via []*http.Request) error {
+	return &Checker{client: http.Client{Timeout: fetchTimeout, CheckRedirect: func(_ *http.Request,
+		via []*http.Request) error {
 		if len(via) > 3 {
 			return errors.New("more than three redirections")
 		}
@@ -95,8 +97,8 @@ func NewChecker() *Checker {
 	}}, lists: map[string]*list{}, answers: map[string]answer{}, asking: map[string]int{}}
 }
 
-// List looks a certificate up in the list at an URL or in a file (RFC 5280 section 6.3). A list that is out of date is still
-// used if it revokes; otherwise it counts as no answer.
+// List looks a certificate up in the list at an URL or in a file (RFC 5280 section 6.3). A list that is out of date is
+// still used if it revokes; otherwise it counts as no answer.
 func (c *Checker) List(ctx context.Context, where string, cert, issuer *x509.Certificate, now time.Time) Status {
 	s := Status{Source: "list " + where}
 	f, err := c.list(where).get(ctx, &c.client, where, now)
@@ -147,7 +149,8 @@ func (c *Checker) list(where string) *list {
 	return l
 }
 
-// get returns the list, fetched anew where it is old. Whoever has a list that is valid yet does not wait for the next one.
+// get returns the list, fetched anew where it is old. Whoever has a list that is valid yet does not wait for the next
+// one.
 func (l *list) get(ctx context.Context, client *http.Client, where string, now time.Time) (*fetched, error) {
 	l.mu.Lock()
 	stale := l.kept == nil || now.Sub(l.kept.at) > maxAge || now.After(l.kept.crl.NextUpdate)
@@ -206,7 +209,8 @@ func parseList(data []byte, now time.Time) (*fetched, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &fetched{crl: crl, at: now, signed: map[string]error{}, revoked: make(map[string]time.Time, len(crl.RevokedCertificateEntries))}
+	f := &fetched{crl: crl, at: now, signed: map[string]error{}, revoked: make(map[string]time.Time,
+		len(crl.RevokedCertificateEntries))}
 	if f.scope, err = scopeOf(crl); err != nil {
 		return nil, err
 	}
@@ -282,7 +286,8 @@ func (c *Checker) Ask(ctx context.Context, responder string, leaf, issuer *x509.
 	}
 	if c.asking[responder] >= maxWaiting {
 		c.mu.Unlock()
-		return Status{Source: "responder " + responder, Err: fmt.Errorf("%d certificates wait for it already", maxWaiting)}
+		return Status{Source: "responder " + responder, Err: fmt.Errorf("%d certificates wait for it already",
+			maxWaiting)}
 	}
 	c.asking[responder]++
 	c.mu.Unlock()
@@ -299,7 +304,8 @@ func (c *Checker) Ask(ctx context.Context, responder string, leaf, issuer *x509.
 	return s
 }
 
-func (c *Checker) ask(ctx context.Context, responder string, leaf, issuer *x509.Certificate, now time.Time) (Status, time.Time) {
+func (c *Checker) ask(ctx context.Context, responder string, leaf, issuer *x509.Certificate, now time.Time) (Status,
+	time.Time) {
 	s := Status{Source: "responder " + responder}
 	again := now.Add(retryAfter)
 	question, err := ocsp.CreateRequest(leaf, issuer, nil)
@@ -325,11 +331,12 @@ func (c *Checker) ask(ctx context.Context, responder string, leaf, issuer *x509.
 	return s, now.Add(min(maxAge, 10*time.Minute))
 }
 
-// stapleAge is how old an answer may be that the peer brought along, and one that does not say when there will be a newer one.
+// stapleAge is how old an answer may be that the peer brought along, and one that does not say when there will be a
+// newer one.
 const stapleAge = time.Hour
 
-// readOCSP reads and verifies an answer (RFC 6960 section 3.2): signed by the issuer, or by a responder to whom it gave that
-// right, and recent. oldest bounds its age, 0 for as long as it says itself.
+// readOCSP reads and verifies an answer (RFC 6960 section 3.2): signed by the issuer, or by a responder to whom it gave
+// that right, and recent. oldest bounds its age, 0 for as long as it says itself.
 func readOCSP(data []byte, source string, cert, issuer *x509.Certificate, now time.Time, oldest time.Duration) Status {
 	s := Status{Source: source}
 	response, err := ocsp.ParseResponseForCert(data, cert, issuer)
@@ -353,7 +360,8 @@ func readOCSP(data []byte, source string, cert, issuer *x509.Certificate, now ti
 	case now.Add(clockSkew).Before(response.ThisUpdate):
 		s.Err = errors.New("its answer is from the future; compare the clocks")
 	case oldest > 0 && now.Sub(response.ThisUpdate) > oldest:
-		s.Err = fmt.Errorf("its answer is of %s, which is too old", response.ThisUpdate.UTC().Format(time.DateTime+" UTC"))
+		s.Err = fmt.Errorf("its answer is of %s, which is too old", response.ThisUpdate.UTC().Format(time.DateTime+
+			" UTC"))
 	case response.Status == ocsp.Good:
 		s.Known = true
 	default:
@@ -362,9 +370,9 @@ func readOCSP(data []byte, source string, cert, issuer *x509.Certificate, now ti
 	return s
 }
 
-// mayAnswer says why a signer may not answer for an issuer (RFC 6960 section 4.2.2.2), nil if it may: the issuer itself, or
-// somebody whom it gave the extended key usage OCSPSigning. Without that, whoever has any certificate of the authority could
-// call a revoked one good.
+// mayAnswer says why a signer may not answer for an issuer (RFC 6960 section 4.2.2.2), nil if it may: the issuer
+// itself, or somebody whom it gave the extended key usage OCSPSigning. Without that, whoever has any certificate of the
+// authority could call a revoked one good.
 func mayAnswer(signer, issuer *x509.Certificate, now time.Time) error {
 	switch {
 	case signer == nil || bytes.Equal(signer.Raw, issuer.Raw):

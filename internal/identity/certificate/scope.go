@@ -33,8 +33,8 @@ type distribution struct {
 	OnlyAttribute bool           `asn1:"optional,tag:5"`
 }
 
-// scopeOf reads which certificates a list is about. Lists that hold only a part of what is revoked, or what others revoked, are
-// errors: a certificate that is missing from them is not thereby good.
+// scopeOf reads which certificates a list is about. Lists that hold only a part of what is revoked, or what others
+// revoked, are errors: a certificate that is missing from them is not thereby good.
 func scopeOf(crl *x509.RevocationList) (scope, error) {
 	var s scope
 	for _, e := range crl.Extensions {
@@ -94,7 +94,9 @@ func (s *scope) covers(cert *x509.Certificate) error {
 		return errors.New("the list is not about authorities")
 	case s.ours && !cert.IsCA:
 		return errors.New("the list is about authorities only")
-	case len(s.points) > 0 && !slices.ContainsFunc(s.points, func(p string) bool { return slices.Contains(cert.CRLDistributionPoints, p) }):
+	case len(s.points) > 0 && !slices.ContainsFunc(s.points, func(p string) bool {
+		return slices.Contains(cert.CRLDistributionPoints, p)
+	}):
 		return fmt.Errorf("the list is for certificates that name %s, and this one does not", s.points[0])
 	}
 	return nil

@@ -63,7 +63,8 @@ func (t *Trust) Verify(ctx context.Context, chain []*x509.Certificate, staple []
 		return Verdict{Code: reason.CertificateMissing}
 	}
 	leaf := chain[0]
-	options := x509.VerifyOptions{Roots: t.Pool(), Intermediates: x509.NewCertPool(), CurrentTime: now, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}
+	options := x509.VerifyOptions{Roots: t.Pool(), Intermediates: x509.NewCertPool(), CurrentTime: now,
+		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}
 	for _, c := range chain[1:min(len(chain), 12)] {
 		options.Intermediates.AddCert(c)
 	}
@@ -114,13 +115,16 @@ func (t *Trust) explain(leaf *x509.Certificate, err error, now time.Time) Verdic
 	var unknown x509.UnknownAuthorityError
 	switch {
 	case errors.As(err, &invalid) && invalid.Reason == x509.Expired && now.Before(invalid.Cert.NotBefore):
-		return refuse(reason.CertificateEarly, "%s is valid from %s", invalid.Cert.Subject, invalid.Cert.NotBefore.UTC().Format(time.DateTime+" UTC"))
+		return refuse(reason.CertificateEarly, "%s is valid from %s", invalid.Cert.Subject,
+			invalid.Cert.NotBefore.UTC().Format(time.DateTime+" UTC"))
 	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
-		return refuse(reason.CertificateExpired, "%s was valid until %s", invalid.Cert.Subject, invalid.Cert.NotAfter.UTC().Format(time.DateTime+" UTC"))
+		return refuse(reason.CertificateExpired, "%s was valid until %s", invalid.Cert.Subject,
+			invalid.Cert.NotAfter.UTC().Format(time.DateTime+" UTC"))
 	case errors.As(err, &invalid) && invalid.Reason == x509.IncompatibleUsage:
 		return refuse(reason.CertificatePurpose, "%s lacks the extended key usage clientAuth", leaf.Subject)
 	case errors.As(err, &unknown):
-		return refuse(reason.CertificateUntrusted, "%s was issued by %s; trust list %s holds %s", leaf.Subject, leaf.Issuer, t.Name, t.authorities())
+		return refuse(reason.CertificateUntrusted, "%s was issued by %s; trust list %s holds %s", leaf.Subject,
+			leaf.Issuer, t.Name, t.authorities())
 	}
 	return refuse(reason.CertificateUntrusted, "%v", err)
 }
@@ -140,13 +144,15 @@ func (t *Trust) authorities() string {
 	return strings.Join(names, "; ")
 }
 
-// revocation asks our own records, then lists, then a responder, about one certificate. An answer that the peer brought along
-// is looked at last, and only where it is recent: it spares no question, since the peer chose which answer to show.
+// revocation asks our own records, then lists, then a responder, about one certificate. An answer that the peer brought
+// along is looked at last, and only where it is recent: it spares no question, since the peer chose which answer to
+// show.
 func (t *Trust) revocation(ctx context.Context, cert, issuer *x509.Certificate, staple []byte, now time.Time) Verdict {
 	if t.Revoked != nil {
 		if revoked, known, at := t.Revoked(issuer, Serial(cert)); known {
 			if revoked {
-				return refuse(reason.CertificateRevoked, "%s, serial %s, revoked here at %s", cert.Subject, Serial(cert), at.UTC().Format(time.DateTime+" UTC"))
+				return refuse(reason.CertificateRevoked, "%s, serial %s, revoked here at %s", cert.Subject,
+					Serial(cert), at.UTC().Format(time.DateTime+" UTC"))
 			}
 			return Verdict{Code: reason.OK, Revocation: "not revoked, by our own record"}
 		}
@@ -161,7 +167,8 @@ func (t *Trust) revocation(ctx context.Context, cert, issuer *x509.Certificate, 
 	var words []string
 	for _, s := range asked {
 		if s.Revoked {
-			return refuse(reason.CertificateRevoked, "%s, serial %s, by %s at %s", cert.Subject, Serial(cert), s.Source, s.At.UTC().Format(time.DateTime+" UTC"))
+			return refuse(reason.CertificateRevoked, "%s, serial %s, by %s at %s", cert.Subject, Serial(cert),
+				s.Source, s.At.UTC().Format(time.DateTime+" UTC"))
 		}
 		words = append(words, s.String())
 	}
@@ -170,7 +177,8 @@ func (t *Trust) revocation(ctx context.Context, cert, issuer *x509.Certificate, 
 	case decided(asked):
 		return Verdict{Code: reason.OK, Revocation: said}
 	case t.Hard && len(asked) == 0:
-		return refuse(reason.CertificateUnchecked, "%s: neither trust list %s nor the certificate names a list or responder to ask", cert.Subject, t.Name)
+		return refuse(reason.CertificateUnchecked, "%s: neither trust list %s nor the certificate names a list or "+
+			"responder to ask", cert.Subject, t.Name)
 	case t.Hard:
 		return refuse(reason.CertificateUnchecked, "%s: %s", cert.Subject, said)
 	case len(asked) == 0:

@@ -115,7 +115,8 @@ func (k *Keeper) copy(ctx context.Context, d *config.Directory, run *results.Cop
 			rows := make([]store.Copied, 0, len(page))
 			for _, p := range page {
 				attributes, _ := json.Marshal(p.Person.Attributes)
-				rows = append(rows, store.Copied{Directory: d.ID, ID: p.ID, Name: p.Person.Name, Display: p.Person.Display, DN: p.Person.ID, State: string(p.Person.State),
+				rows = append(rows, store.Copied{Directory: d.ID, ID: p.ID, Name: p.Person.Name,
+					Display: p.Person.Display, DN: p.Person.ID, State: string(p.Person.State),
 					Attributes: attributes, Missing: p.MissingText(), SeenAt: time.Now().UnixMilli()})
 				if run.Read++; len(p.Missing) > 0 {
 					run.Missing++
@@ -160,7 +161,8 @@ func (k *Keeper) due(ctx context.Context, now time.Time) {
 		if err == nil && last != nil && now.Sub(last.Started) < time.Duration(d.CopyMinutes)*time.Minute {
 			continue
 		}
-		if _, err := k.Copy(ctx, d, func(results.Copy) {}); err != nil && ctx.Err() == nil && !errors.Is(err, ErrRunning) {
+		if _, err := k.Copy(ctx, d, func(results.Copy) {}); err != nil && ctx.Err() == nil && !errors.Is(err,
+			ErrRunning) {
 			k.log.Warn("copying people", "directory", d.Name, "error", err)
 		}
 	}

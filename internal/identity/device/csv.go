@@ -22,7 +22,8 @@ const maxLines = 100_000
 // Import reads CSV (RFC 4180) with a line of column names, separated by commas or semicolons. Tags are written
 // kind=printer;site=north-pier or separated by spaces; expires is a date. A line replaces the device of the same
 // address. Unless partial is set, nothing is stored if any line is wrong; with check nothing is stored at all.
-func (k *Keeper) Import(ctx context.Context, text string, check, partial bool, by string, newID func() string, now time.Time) (results.Import, error) {
+func (k *Keeper) Import(ctx context.Context, text string, check, partial bool, by string, newID func() string,
+	now time.Time) (results.Import, error) {
 	report := results.Import{Lines: []results.ImportLine{}}
 	text = strings.TrimPrefix(text, "\ufeff")
 	r := csv.NewReader(strings.NewReader(text))
@@ -33,12 +34,14 @@ func (k *Keeper) Import(ctx context.Context, text string, check, partial bool, b
 	r.FieldsPerRecord, r.TrimLeadingSpace = -1, true
 	header, err := r.Read()
 	if err != nil {
-		return report, &FieldError{"csv", "there is no line of column names", "Begin with a line such as mac,name,owner,tags,expires,note."}
+		return report, &FieldError{"csv", "there is no line of column names",
+			"Begin with a line such as mac,name,owner,tags,expires,note."}
 	}
 	for i := range header {
 		header[i] = strings.ToLower(strings.TrimSpace(header[i]))
 		if !slices.Contains(Columns, header[i]) {
-			return report, &FieldError{"csv", fmt.Sprintf("there is no column %q", header[i]), "Use " + strings.Join(Columns, ", ") + "."}
+			return report, &FieldError{"csv", fmt.Sprintf("there is no column %q", header[i]), "Use " +
+				strings.Join(Columns, ", ") + "."}
 		}
 	}
 	if !slices.Contains(header, "mac") {
@@ -92,7 +95,8 @@ func (k *Keeper) Import(ctx context.Context, text string, check, partial bool, b
 		return report, nil
 	}
 	if k.Len()+report.Added > MaxDevices {
-		return report, &FieldError{"csv", fmt.Sprintf("there would be more than %d devices", MaxDevices), "Use prefixes."}
+		return report, &FieldError{"csv", fmt.Sprintf("there would be more than %d devices", MaxDevices),
+			"Use prefixes."}
 	}
 	if err := k.keep(ctx, list); err != nil {
 		return report, err
@@ -104,7 +108,8 @@ func (k *Keeper) Import(ctx context.Context, text string, check, partial bool, b
 // record makes a device of one line. Columns that are left out keep what the device has.
 func (k *Keeper) record(header, record []string, newID func() string) (*Device, error) {
 	if len(record) > len(header) {
-		return nil, &FieldError{"", fmt.Sprintf("%d fields, the first line names %d columns", len(record), len(header)), "Quote fields that hold the separator."}
+		return nil, &FieldError{"", fmt.Sprintf("%d fields, the first line names %d columns", len(record),
+			len(header)), "Quote fields that hold the separator."}
 	}
 	d := Device{Enabled: true, Tags: map[string]string{}}
 	at := slices.Index(header, "mac")
@@ -129,7 +134,9 @@ func (k *Keeper) record(header, record []string, newID func() string) (*Device, 
 			d.Note = value
 		case "tags":
 			d.Tags = map[string]string{}
-			for _, tag := range strings.FieldsFunc(value, func(r rune) bool { return r == ';' || r == ',' || r == ' ' }) {
+			for _, tag := range strings.FieldsFunc(value, func(r rune) bool {
+				return r == ';' || r == ',' || r == ' '
+			}) {
 				key, value, ok := strings.Cut(tag, "=")
 				if !ok {
 					return nil, &FieldError{"tags", fmt.Sprintf("%q is not key=value", tag), "Write kind=printer."}
@@ -160,7 +167,8 @@ func (k *Keeper) compare(d *Device) string {
 	switch {
 	case old == nil:
 		return "added"
-	case old.Name == d.Name && old.Owner == d.Owner && old.Note == d.Note && maps.Equal(old.Tags, d.Tags) && old.Expires.Equal(d.Expires):
+	case old.Name == d.Name && old.Owner == d.Owner && old.Note == d.Note && maps.Equal(old.Tags, d.Tags) &&
+		old.Expires.Equal(d.Expires):
 		return "same"
 	}
 	return "changed"

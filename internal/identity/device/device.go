@@ -187,7 +187,8 @@ func (d *Device) Facts(now time.Time) *facts.Device {
 
 // Person is the device as the one who signs in by MAC bypass.
 func Person(d *facts.Device, mac string) *facts.Person {
-	p := &facts.Person{Store: config.DeviceStore, ID: d.ID, Name: mac, Display: d.Name, Kind: facts.KnownDevice, State: d.State}
+	p := &facts.Person{Store: config.DeviceStore, ID: d.ID, Name: mac, Display: d.Name, Kind: facts.KnownDevice,
+		State: d.State}
 	if d.Owner != "" {
 		p.Attributes = map[string][]string{"owner": {d.Owner}}
 	}
@@ -251,7 +252,8 @@ func (d *Device) tidy() error {
 	if err != nil {
 		return &FieldError{"match", err.Error(), "Write an address such as 02-00-5E-10-7A-31, or its beginning and *."}
 	}
-	d.Match, d.Name, d.Owner, d.Note = match, strings.TrimSpace(d.Name), strings.TrimSpace(d.Owner), strings.TrimSpace(d.Note)
+	d.Match, d.Name, d.Owner, d.Note = match, strings.TrimSpace(d.Name), strings.TrimSpace(d.Owner),
+		strings.TrimSpace(d.Note)
 	if d.Name == "" {
 		d.Name = match
 	}
@@ -263,8 +265,10 @@ func (d *Device) tidy() error {
 	tags := map[string]string{}
 	for key, value := range d.Tags {
 		key, value = strings.ToLower(strings.TrimSpace(key)), strings.TrimSpace(value)
-		if key == "" || strings.Trim(key, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" || key == "owner" || key == "name" {
-			return &FieldError{"tags", fmt.Sprintf("%q is no name for a tag", key), "Use letters, digits and -, such as kind=printer; owner and name are fields of their own."}
+		if key == "" || strings.Trim(key, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" || key == "owner" ||
+			key == "name" {
+			return &FieldError{"tags", fmt.Sprintf("%q is no name for a tag", key),
+				"Use letters, digits and -, such as kind=printer; owner and name are fields of their own."}
 		}
 		if len(key) > 100 || len(value) > 100 {
 			return &FieldError{"tags", "a tag has more than 100 octets", "Shorten it."}
@@ -280,7 +284,8 @@ func (d *Device) tidy() error {
 
 func (d *Device) row() store.Device {
 	tags, _ := json.Marshal(d.Tags)
-	row := store.Device{ID: d.ID, Match: d.Match, Name: d.Name, Owner: d.Owner, Tags: tags, Note: d.Note, Enabled: d.Enabled, ChangedAt: d.ChangedAt.UnixMilli(), ChangedBy: d.ChangedBy}
+	row := store.Device{ID: d.ID, Match: d.Match, Name: d.Name, Owner: d.Owner, Tags: tags, Note: d.Note,
+		Enabled: d.Enabled, ChangedAt: d.ChangedAt.UnixMilli(), ChangedBy: d.ChangedBy}
 	if !d.Expires.IsZero() {
 		row.Expires = d.Expires.UnixMilli()
 	}

@@ -29,7 +29,8 @@ func keeper(t testing.TB) (*Keeper, *store.Store) {
 
 func TestMatch(t *testing.T) {
 	for text, want := range map[string]string{
-		"02:00:5e:10:7a:31": "02-00-5E-10-7A-31", " 0200.5e10.7a31 ": "02-00-5E-10-7A-31", "02:00:5e": "02-00-5E-*", "02-00-5E-*": "02-00-5E-*", "02005e10*": "02-00-5E-10-*",
+		"02:00:5e:10:7a:31": "02-00-5E-10-7A-31", " 0200.5e10.7a31 ": "02-00-5E-10-7A-31", "02:00:5e": "02-00-5E-*",
+		"02-00-5E-*": "02-00-5E-*", "02005e10*": "02-00-5E-10-*",
 		"": "", "*": "", "02005": "", "printer": "", "02-00-5E-10-7A-31-00": "",
 	} {
 		if got, err := Match(text); got != want || (err == nil) != (want != "") {
@@ -41,7 +42,8 @@ func TestMatch(t *testing.T) {
 func TestTheLongestMatchWins(t *testing.T) {
 	k, s := keeper(t)
 	ctx, now := context.Background(), time.Now()
-	for i, d := range []Device{{Match: "02-00-5E-*", Name: "any"}, {Match: "02:00:5e:10:*", Name: "printers"}, {Match: "02-00-5E-10-7A-31", Name: "copier", Owner: "Kaia Nance", Tags: map[string]string{"Kind": "printer"}}} {
+	for i, d := range []Device{{Match: "02-00-5E-*", Name: "any"}, {Match: "02:00:5e:10:*", Name: "printers"},
+		{Match: "02-00-5E-10-7A-31", Name: "copier", Owner: "Kaia Nance", Tags: map[string]string{"Kind": "printer"}}} {
 		d.ID, d.Enabled = fmt.Sprint(i), true
 		if _, err := k.Save(ctx, d); err != nil {
 			t.Fatal(err)
@@ -49,7 +51,8 @@ func TestTheLongestMatchWins(t *testing.T) {
 	}
 	check := func(k *Keeper) {
 		t.Helper()
-		for mac, want := range map[string]string{"02-00-5E-10-7A-31": "copier", "02-00-5E-10-7A-32": "printers", "02-00-5E-11-00-00": "any", "02-00-5F-11-00-00": "", "x": "", "": ""} {
+		for mac, want := range map[string]string{"02-00-5E-10-7A-31": "copier", "02-00-5E-10-7A-32": "printers",
+			"02-00-5E-11-00-00": "any", "02-00-5F-11-00-00": "", "x": "", "": ""} {
 			got := ""
 			if d := k.Find(mac); d != nil {
 				got = d.Name
@@ -65,25 +68,29 @@ func TestTheLongestMatchWins(t *testing.T) {
 		t.Fatal(err)
 	}
 	check(again)
-	if f := again.Find("02-00-5E-10-7A-31").Facts(now); f.Tags["kind"] != "printer" || f.State != reason.OK || Person(f, "02-00-5E-10-7A-31").Attributes["owner"][0] != "Kaia Nance" {
+	if f := again.Find("02-00-5E-10-7A-31").Facts(now); f.Tags["kind"] != "printer" || f.State != reason.OK ||
+		Person(f, "02-00-5E-10-7A-31").Attributes["owner"][0] != "Kaia Nance" {
 		t.Errorf("facts %+v", f)
 	}
 	d := *k.Get("2")
 	d.Match = "02-00-5E-10-7A-40"
-	if _, err := k.Save(ctx, d); err != nil || k.Find("02-00-5E-10-7A-31").Name != "printers" || k.Find("02-00-5E-10-7A-40").Name != "copier" {
+	if _, err := k.Save(ctx, d); err != nil || k.Find("02-00-5E-10-7A-31").Name != "printers" ||
+		k.Find("02-00-5E-10-7A-40").Name != "copier" {
 		t.Errorf("after a change of address: %v", err)
 	}
 	if err := k.Remove(ctx, "1"); err != nil || k.Find("02-00-5E-10-7A-32").Name != "any" || k.Len() != 2 {
 		t.Errorf("after removing the prefix: %v", err)
 	}
-	if len(k.List("nance")) != 1 || len(k.List("02:00:5e:10:7a:40")) != 1 || len(k.List("kind=printer")) != 1 || len(k.List("")) != 2 {
+	if len(k.List("nance")) != 1 || len(k.List("02:00:5e:10:7a:40")) != 1 || len(k.List("kind=printer")) != 1 ||
+		len(k.List("")) != 2 {
 		t.Error("the list does not find devices")
 	}
 }
 
 func TestStates(t *testing.T) {
 	now := time.Now()
-	for want, d := range map[reason.Code]Device{reason.OK: {Enabled: true, Expires: now.Add(time.Hour)}, reason.DeviceExpired: {Enabled: true, Expires: now}, reason.DeviceDisabled: {}} {
+	for want, d := range map[reason.Code]Device{reason.OK: {Enabled: true, Expires: now.Add(time.Hour)},
+		reason.DeviceExpired: {Enabled: true, Expires: now}, reason.DeviceDisabled: {}} {
 		if got := d.Facts(now).State; got != want {
 			t.Errorf("%+v is %s", d, got)
 		}
@@ -94,14 +101,16 @@ func TestWrongFieldsAreNamed(t *testing.T) {
 	k, _ := keeper(t)
 	ctx := context.Background()
 	k.Save(ctx, Device{ID: "1", Match: "02-00-5E-10-7A-31"})
-	for field, d := range map[string]Device{"match": {Match: "x"}, "name": {Match: "02:00:5e", Name: strings.Repeat("x", 201)}, "tags": {Match: "02:00:5e", Tags: map[string]string{"a b": "c"}}} {
+	for field, d := range map[string]Device{"match": {Match: "x"}, "name": {Match: "02:00:5e",
+		Name: strings.Repeat("x", 201)}, "tags": {Match: "02:00:5e", Tags: map[string]string{"a b": "c"}}} {
 		var wrong *FieldError
 		if _, err := k.Save(ctx, d); !errors.As(err, &wrong) || wrong.Field != field {
 			t.Errorf("%+v: %v", d, err)
 		}
 	}
 	var wrong *FieldError
-	if _, err := k.Save(ctx, Device{ID: "2", Match: "0200.5e10.7a31"}); !errors.As(err, &wrong) || !strings.Contains(err.Error(), "another device") {
+	if _, err := k.Save(ctx, Device{ID: "2", Match: "0200.5e10.7a31"}); !errors.As(err, &wrong) ||
+		!strings.Contains(err.Error(), "another device") {
 		t.Errorf("the address twice: %v", err)
 	}
 }
@@ -111,7 +120,9 @@ func TestImport(t *testing.T) {
 	ctx, n := context.Background(), 0
 	newID := func() string { n++; return fmt.Sprint("i", n) }
 	k.Save(ctx, Device{ID: "old", Match: "02-00-5E-10-7A-31", Name: "copier", Owner: "Kaia Nance", Enabled: true})
-	text := "mac,name,tags,expires\n02:00:5e:10:7a:31,copier,kind=printer;floor=2,\n0200.5e10.7a32,\"label, printer\",,2027-03-01\nnonsense,x,,\n02005e107a32,again,,\n02-00-5E-10-7A-33,x,broken,\n02-00-5E-10-7A-34,x,,soon\n"
+	text := "mac,name,tags,expires\n02:00:5e:10:7a:31,copier,kind=printer;floor=2,\n0200.5e10.7a32,\"label, " +
+		"printer\",,2027-03-01\nnonsense,x,,\n02005e107a32,again,,\n" +
+		"02-00-5E-10-7A-33,x,broken,\n02-00-5E-10-7A-34,x,,soon\n"
 	run := func(check, partial bool) results.Import {
 		t.Helper()
 		report, err := k.Import(ctx, text, check, partial, "o.brandt", newID, time.Now())
@@ -124,7 +135,8 @@ func TestImport(t *testing.T) {
 	if r.Done || r.Added != 1 || r.Changed != 1 || r.Wrong != 4 || k.Len() != 1 {
 		t.Errorf("%+v with %d devices", r, k.Len())
 	}
-	if got := fmt.Sprint(r.Lines[2].Number, "|", r.Lines[2].Field, "|", r.Lines[3].Message, "|", r.Lines[4].Field, "|", r.Lines[5].Field); got != "4|match|is on line 3 already|tags|expires" {
+	if got := fmt.Sprint(r.Lines[2].Number, "|", r.Lines[2].Field, "|", r.Lines[3].Message, "|", r.Lines[4].Field, "|",
+		r.Lines[5].Field); got != "4|match|is on line 3 already|tags|expires" {
 		t.Errorf("the report says %s", got)
 	}
 	if r = run(true, true); r.Done || k.Len() != 1 {
@@ -136,7 +148,8 @@ func TestImport(t *testing.T) {
 	if d := k.Find("02-00-5E-10-7A-31"); d.Owner != "Kaia Nance" || d.Tags["floor"] != "2" || d.ID != "old" {
 		t.Errorf("the device that was there is now %+v", d)
 	}
-	if d := k.Find("02-00-5E-10-7A-32"); d.Name != "label, printer" || d.Expires.Format(time.DateOnly) != "2027-03-02" || d.ChangedBy != "o.brandt" {
+	if d := k.Find("02-00-5E-10-7A-32"); d.Name != "label, printer" ||
+		d.Expires.Format(time.DateOnly) != "2027-03-02" || d.ChangedBy != "o.brandt" {
 		t.Errorf("the new device is %+v", d)
 	}
 	if r = run(false, true); r.Same != 2 {
@@ -160,7 +173,8 @@ func TestStrangers(t *testing.T) {
 	k.Refused("02-00-5E-10-7A-32", "np-switch-1", "port 8", now.Add(time.Second))
 	k.Refused("02-00-5E-10-7A-31", "np-switch-1", "port 9", now.Add(2*time.Second))
 	list := k.Strangers()
-	if len(list) != 2 || list[0].MAC != "02-00-5E-10-7A-31" || list[0].Count != 2 || list[0].Place != "port 9" || !list[0].First.Equal(now) {
+	if len(list) != 2 || list[0].MAC != "02-00-5E-10-7A-31" || list[0].Count != 2 || list[0].Place != "port 9" ||
+		!list[0].First.Equal(now) {
 		t.Errorf("%+v", list)
 	}
 	k.Save(context.Background(), Device{ID: "1", Match: "02-00-5E-10-7A-31"})

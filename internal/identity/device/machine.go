@@ -38,7 +38,8 @@ func OpenComputers(ctx context.Context, s *store.Store) (*Computers, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the computers that were seen: %w", err)
 	}
-	m := &Computers{store: s, seen: make(map[string]facts.MachineSeen, len(rows)), dirty: map[string]bool{}, stop: make(chan struct{})}
+	m := &Computers{store: s, seen: make(map[string]facts.MachineSeen, len(rows)), dirty: map[string]bool{},
+		stop: make(chan struct{})}
 	for _, row := range rows {
 		m.seen[row.MAC] = facts.MachineSeen{Name: row.Name, At: time.UnixMilli(row.At)}
 	}

@@ -142,7 +142,9 @@ func (d *Directory) allGroups(ctx context.Context) (groups []results.Group, cut 
 		}
 		paging := ldap.NewControlPaging(bookPage)
 		for {
-			result, err := c.Search(ldap.NewSearchRequest(d.groupBase(base), ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, d.seconds(), false, d.groupsFilter(""), groupAttributes[d.cfg.Kind], []ldap.Control{paging}))
+			result, err := c.Search(ldap.NewSearchRequest(d.groupBase(base), ldap.ScopeWholeSubtree,
+				ldap.NeverDerefAliases, 0, d.seconds(), false, d.groupsFilter(""), groupAttributes[d.cfg.Kind],
+				[]ldap.Control{paging}))
 			if err != nil && (result == nil || !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded)) {
 				return err
 			}
@@ -176,7 +178,8 @@ func (d *Directory) searchGroups(ctx context.Context, text string, limit int) (G
 		if err != nil {
 			return err
 		}
-		result, err := c.Search(ldap.NewSearchRequest(d.groupBase(base), ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, limit, d.seconds(), false, d.groupsFilter(text), groupAttributes[d.cfg.Kind], nil))
+		result, err := c.Search(ldap.NewSearchRequest(d.groupBase(base), ldap.ScopeWholeSubtree,
+			ldap.NeverDerefAliases, limit, d.seconds(), false, d.groupsFilter(text), groupAttributes[d.cfg.Kind], nil))
 		if err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) {
 			return err
 		}
@@ -190,7 +193,9 @@ func (d *Directory) searchGroups(ctx context.Context, text string, limit int) (G
 		_, detail := d.outcome(err)
 		return page, fmt.Errorf("listing the groups of directory %s: %s", d.cfg.Name, detail)
 	}
-	slices.SortFunc(page.Items, func(a, b results.Group) int { return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)) })
+	slices.SortFunc(page.Items, func(a, b results.Group) int {
+		return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name))
+	})
 	return page, nil
 }
 
@@ -242,7 +247,8 @@ func (d *Directory) byID(c *ldap.Conn, base string, picked []config.PickedGroup)
 	out := map[string]results.Group{}
 	for _, p := range picked {
 		if dn, ok := strings.CutPrefix(p.ID, noID); ok {
-			result, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.seconds(), false, "(objectClass=*)", groupAttributes[d.cfg.Kind], nil))
+			result, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1,
+				d.seconds(), false, "(objectClass=*)", groupAttributes[d.cfg.Kind], nil))
 			if err == nil && len(result.Entries) == 1 {
 				out[p.ID] = d.group(result.Entries[0])
 			}

@@ -16,7 +16,8 @@ import (
 // password modify operation (RFC 3062) as the person. Both need TLS, since the passwords go over the wire.
 func (d *Directory) ChangePassword(ctx context.Context, dn, old, next string) (reason.Code, string) {
 	if d.cfg.TLS == config.Plain {
-		return reason.PasswordRejected, "the connection to the directory is not protected, so no password is sent for changing"
+		return reason.PasswordRejected, "the connection to the directory is not protected, so no password is sent " +
+			"for changing"
 	}
 	ctx, cancel := context.WithTimeout(ctx, 2*d.cfg.Timeout())
 	defer cancel()
@@ -49,10 +50,12 @@ func changeOutcome(err error) (reason.Code, string) {
 		return reason.OK, ""
 	case !errors.As(err, &said) || broken(err):
 		return reason.DirectoryUnreachable, err.Error()
-	case said.ResultCode == ldap.LDAPResultInvalidCredentials, strings.Contains(err.Error(), "00000056"): // ERROR_INVALID_PASSWORD
+	// ERROR_INVALID_PASSWORD
+	case said.ResultCode == ldap.LDAPResultInvalidCredentials, strings.Contains(err.Error(), "00000056"):
 		return reason.PasswordWrong, "the old password that came with the change"
 	case said.ResultCode == ldap.LDAPResultConstraintViolation, said.ResultCode == ldap.LDAPResultUnwillingToPerform:
-		return reason.PasswordRejected, "it breaks a rule of the directory on length, kinds of characters, age or repetition: " + said.Err.Error()
+		return reason.PasswordRejected, "it breaks a rule of the directory on length, kinds of characters, age or " +
+			"repetition: " + said.Err.Error()
 	}
 	return reason.PasswordRejected, "the directory does not let people change their own: " + said.Error()
 }

@@ -32,10 +32,12 @@ func (c *Copied) MissingText() string { return strings.Join(c.Missing, ", ") }
 // People reads everybody below an entry, page by page (RFC 2696). wanted are attributes that everybody should have.
 func (d *Directory) People(ctx context.Context, below string, wanted []string, page func([]Copied) error) error {
 	err := d.within(ctx, copyLimit, d.cfg.Timeout(), func(c *ldap.Conn) error {
-		attributes := slices.Concat(personAttributes[d.cfg.Kind], d.cfg.Attributes, wanted, []string{"objectGUID", "entryUUID"})
+		attributes := slices.Concat(personAttributes[d.cfg.Kind], d.cfg.Attributes, wanted, []string{"objectGUID",
+			"entryUUID"})
 		paging := ldap.NewControlPaging(copyPage)
 		for {
-			result, err := c.Search(ldap.NewSearchRequest(below, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, d.seconds(), false, d.peopleFilter(), attributes, []ldap.Control{paging}))
+			result, err := c.Search(ldap.NewSearchRequest(below, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0,
+				d.seconds(), false, d.peopleFilter(), attributes, []ldap.Control{paging}))
 			if err != nil {
 				return err
 			}

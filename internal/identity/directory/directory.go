@@ -28,8 +28,8 @@ const (
 	poolSize = 8
 	// maxIdle is how long an unused connection is kept.
 	maxIdle = 2 * time.Minute
-	// maxWaiting bounds how many attempts wait for one directory at once. The others do not wait behind them: what they would hold
-	// up are attempts that need no directory.
+	// maxWaiting bounds how many attempts wait for one directory at once. The others do not wait behind them: what they
+	// would hold up are attempts that need no directory.
 	maxWaiting = 256
 )
 
@@ -70,7 +70,8 @@ func Open(cfg config.Directory, password string) (*Directory, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Directory{cfg: cfg, password: password, places: make(chan struct{}, maxWaiting), tls: tlsConfig, base: cfg.Base, dialer: dialer(&cfg)}
+	d := &Directory{cfg: cfg, password: password, places: make(chan struct{}, maxWaiting), tls: tlsConfig,
+		base: cfg.Base, dialer: dialer(&cfg)}
 	d.health = failover.New(cfg.Timeout(), d.probe, d.back)
 	d.groups.init(cfg.Groups)
 	d.search.init()
@@ -93,7 +94,8 @@ func (d *Directory) Close() {
 
 // dialer connects from the address and with the DNS server that the directory is to use.
 func dialer(cfg *config.Directory) *net.Dialer {
-	out := &net.Dialer{Timeout: failover.Share(cfg.Timeout(), len(cfg.Servers)), Resolver: resolver(cfg.DNS, cfg.Timeout())}
+	out := &net.Dialer{Timeout: failover.Share(cfg.Timeout(), len(cfg.Servers)), Resolver: resolver(cfg.DNS,
+		cfg.Timeout())}
 	if ip := net.ParseIP(cfg.Source); ip != nil {
 		out.LocalAddr = &net.TCPAddr{IP: ip}
 	}
@@ -140,8 +142,8 @@ func (d *Directory) failed(server, why string) {
 	d.verify.purge(server)
 }
 
-// gone works on a connection that broke. One that had been idle may have been closed for that alone, so it says nothing about the
-// server; a new one, or one that was silent, does.
+// gone works on a connection that broke. One that had been idle may have been closed for that alone, so it says nothing
+// about the server; a new one, or one that was silent, does.
 func (d *Directory) gone(c *conn, made bool, err error) {
 	if made || ldap.IsErrorWithCode(err, ldap.LDAPResultTimeout) || timedOut(err) {
 		d.failed(c.server, c.server+": "+message(err))
@@ -164,8 +166,8 @@ func (d *Directory) back(server string) {
 	}
 }
 
-// probe tells whether a server that failed answers again: it has to take our service account, since some take connections and
-// nothing else.
+// probe tells whether a server that failed answers again: it has to take our service account, since some take
+// connections and nothing else.
 func (d *Directory) probe(ctx context.Context, server string) error {
 	c, err := d.dial(ctx, server)
 	if err != nil {
@@ -202,8 +204,8 @@ func (d *Directory) crowded() string {
 // share is how long one server may take.
 func (d *Directory) share() time.Duration { return failover.Share(d.cfg.Timeout(), len(d.cfg.Servers)) }
 
-// connect makes a connection to the first server that takes one. While all of them are down nobody waits for them: they are
-// probed in the background.
+// connect makes a connection to the first server that takes one. While all of them are down nobody waits for them: they
+// are probed in the background.
 func (d *Directory) connect(ctx context.Context) (*conn, error) {
 	if why := d.health.AllDown(d.cfg.Servers); why != "" {
 		return nil, &Failure{Connect: true, Detail: why, Remedy: "Look at the servers, and at what lies between."}
@@ -270,7 +272,8 @@ func (d *Directory) bind(c *ldap.Conn) error {
 		return nil
 	}
 	if d.password == "" { // would be taken for anonymous
-		return &Failure{Bind: true, Detail: "the service account has no password", Remedy: "Give the password of the bind name."}
+		return &Failure{Bind: true, Detail: "the service account has no password",
+			Remedy: "Give the password of the bind name."}
 	}
 	name, err := d.bindName(c)
 	if err != nil {
@@ -308,10 +311,13 @@ func (d *Directory) bindName(c *ldap.Conn) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	result, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, d.seconds(), false,
-		fmt.Sprintf("(|(uid=%s)(cn=%s)(mail=%s))", ldap.EscapeFilter(bare), ldap.EscapeFilter(bare), ldap.EscapeFilter(name)), []string{"1.1"}, nil))
+	result, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, d.seconds(),
+		false,
+		fmt.Sprintf("(|(uid=%s)(cn=%s)(mail=%s))", ldap.EscapeFilter(bare), ldap.EscapeFilter(bare),
+			ldap.EscapeFilter(name)), []string{"1.1"}, nil))
 	if err != nil || len(result.Entries) != 1 {
-		return "", &Failure{Bind: true, Detail: fmt.Sprintf("the bind name %q is not a DN, and an anonymous search did not find it", name),
+		return "", &Failure{Bind: true, Detail: fmt.Sprintf("the bind name %q is not a DN, and an anonymous search "+
+			"did not find it", name),
 			Remedy: "Write the bind name as a DN, such as cn=tollgate,ou=services,dc=lanternferries,dc=example."}
 	}
 	return result.Entries[0].DN, nil
@@ -339,7 +345,8 @@ func (d *Directory) within(ctx context.Context, limit, each time.Duration, do fu
 	for {
 		c, err := d.search.take(ctx)
 		if err != nil {
-			return &Failure{Connect: true, Detail: err.Error(), Remedy: "The directory answers too slowly; add a server."}
+			return &Failure{Connect: true, Detail: err.Error(), Remedy: "The directory answers too slowly; add a " +
+				"server."}
 		}
 		made := c == nil
 		if made {
@@ -349,7 +356,8 @@ func (d *Directory) within(ctx context.Context, limit, each time.Duration, do fu
 				return err
 			}
 			c.SetTimeout(each)
-			if err = d.search.safely(c, d.bind); err != nil && !broken(err) { // whoever is not bound never gets into the pool
+			// whoever is not bound never gets into the pool
+			if err = d.search.safely(c, d.bind); err != nil && !broken(err) {
 				d.search.drop(c)
 				return err
 			}
@@ -385,5 +393,6 @@ func broken(err error) bool {
 		return false
 	}
 	// The library has no type for a connection that ended in the middle of an answer.
-	return errors.Is(err, io.EOF) || errors.Is(err, net.ErrClosed) || strings.Contains(err.Error(), "unable to read LDAP response packet")
+	return errors.Is(err, io.EOF) || errors.Is(err, net.ErrClosed) || strings.Contains(err.Error(),
+		"unable to read LDAP response packet")
 }

@@ -23,7 +23,8 @@ import (
 )
 
 func TestExplainTellsFaultsApart(t *testing.T) {
-	expired := &x509.Certificate{NotBefore: time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC), NotAfter: time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)}
+	expired := &x509.Certificate{NotBefore: time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC), NotAfter: time.Date(2025, 1,
+		1, 0, 0, 0, 0, time.UTC)}
 	cases := []struct {
 		err          error
 		mode         config.TLSMode
@@ -35,13 +36,16 @@ func TestExplainTellsFaultsApart(t *testing.T) {
 		{fmt.Errorf("dial: %w", syscall.ECONNREFUSED), config.StartTLS, "refuses the connection", "port 389"},
 		{syscall.ENETUNREACH, config.LDAPS, "cannot be reached", "route"},
 		{x509.UnknownAuthorityError{}, config.LDAPS, "not trusted", "certificate of that authority"},
-		{x509.HostnameError{Certificate: &x509.Certificate{DNSNames: []string{"dc1.lanternferries.example"}}, Host: "dc9"}, config.LDAPS, "dc1.lanternferries.example", "server name"},
+		{x509.HostnameError{Certificate: &x509.Certificate{DNSNames: []string{"dc1.lanternferries.example"}},
+			Host: "dc9"}, config.LDAPS, "dc1.lanternferries.example", "server name"},
 		{x509.HostnameError{Certificate: &x509.Certificate{}, Host: "dc9"}, config.LDAPS, "none at all", ""},
-		{x509.CertificateInvalidError{Cert: expired, Reason: x509.Expired}, config.LDAPS, "valid from 2024-01-01 to 2025-01-01", "clock"},
+		{x509.CertificateInvalidError{Cert: expired, Reason: x509.Expired}, config.LDAPS,
+			"valid from 2024-01-01 to 2025-01-01", "clock"},
 		{tls.RecordHeaderError{}, config.LDAPS, "does not speak TLS", "starttls"},
 		{io.EOF, config.StartTLS, "closed the connection", "port 389"},
 		{os.ErrDeadlineExceeded, config.LDAPS, "did not answer in time", "firewalls"},
-		{ldap.NewError(ldap.LDAPResultUnwillingToPerform, errors.New("no TLS")), config.StartTLS, "does not offer StartTLS", "ldaps"},
+		{ldap.NewError(ldap.LDAPResultUnwillingToPerform, errors.New("no TLS")), config.StartTLS,
+			"does not offer StartTLS", "ldaps"},
 		{&Failure{Detail: "said before", Remedy: "do this"}, config.LDAPS, "said before", "do this"},
 		{errors.New("something else\xff"), config.LDAPS, "something else?", "Run the test"},
 	}
@@ -55,11 +59,16 @@ func TestExplainTellsFaultsApart(t *testing.T) {
 
 func TestBindOutcomes(t *testing.T) {
 	detail := func(data string) error {
-		return ldap.NewError(ldap.LDAPResultInvalidCredentials, fmt.Errorf("80090308: LdapErr: DSID-0C090446, comment: AcceptSecurityContext error, data %s, v4563\x00", data))
+		return ldap.NewError(ldap.LDAPResultInvalidCredentials,
+			fmt.Errorf("80090308: LdapErr: DSID-0C090446, comment: AcceptSecurityContext error, data %s, v4563\x00",
+				data))
 	}
 	cases := map[reason.Code]error{
-		reason.OK: nil, reason.PersonUnknown: detail("525"), reason.PersonHours: detail("530"), reason.PersonStation: detail("531"),
-		reason.PasswordExpired: detail("532"), reason.PersonDisabled: detail("533"), reason.PersonExpired: detail("701"), reason.PasswordMustChange: detail("773"), reason.PersonLocked: detail("775"),
+		reason.OK: nil, reason.PersonUnknown: detail("525"), reason.PersonHours: detail("530"),
+		reason.PersonStation:   detail("531"),
+		reason.PasswordExpired: detail("532"), reason.PersonDisabled: detail("533"),
+		reason.PersonExpired: detail("701"), reason.PasswordMustChange: detail("773"),
+		reason.PersonLocked:         detail("775"),
 		reason.PasswordWrong:        detail("52e"),
 		reason.DirectoryUnreachable: ldap.NewError(ldap.ErrorNetwork, errors.New("broken pipe")),
 		reason.DirectoryFailed:      ldap.NewError(ldap.LDAPResultStrongAuthRequired, errors.New("x")),
@@ -69,7 +78,8 @@ func TestBindOutcomes(t *testing.T) {
 			t.Errorf("%v gives %s, %q; wanted %s", err, got, text, want)
 		}
 	}
-	for _, err := range []error{ldap.NewError(ldap.LDAPResultInvalidCredentials, errors.New("")), detail("9999"), ldap.NewError(ldap.LDAPResultInappropriateAuthentication, errors.New("x"))} {
+	for _, err := range []error{ldap.NewError(ldap.LDAPResultInvalidCredentials, errors.New("")), detail("9999"),
+		ldap.NewError(ldap.LDAPResultInappropriateAuthentication, errors.New("x"))} {
 		if got, _ := bindOutcome(err); got != reason.PasswordWrong {
 			t.Errorf("%v gives %s", err, got)
 		}
@@ -77,9 +87,11 @@ func TestBindOutcomes(t *testing.T) {
 	for _, c := range []struct {
 		err  error
 		says string
-	}{{detail("52e"), "is wrong"}, {detail("533"), "not let in: the account is disabled"}, {ldap.NewError(ldap.LDAPResultStrongAuthRequired, errors.New("x")), "encrypted connection"}} {
+	}{{detail("52e"), "is wrong"}, {detail("533"), "not let in: the account is disabled"},
+		{ldap.NewError(ldap.LDAPResultStrongAuthRequired, errors.New("x")), "encrypted connection"}} {
 		var f *Failure
-		if err := bindFailure(c.err, "svc"); !errors.As(err, &f) || !f.Bind || !strings.Contains(f.Detail, c.says) || f.Remedy == "" {
+		if err := bindFailure(c.err, "svc"); !errors.As(err, &f) || !f.Bind || !strings.Contains(f.Detail, c.says) ||
+			f.Remedy == "" {
 			t.Errorf("%v gives %v", c.err, err)
 		}
 	}
@@ -98,14 +110,20 @@ func TestAccountStates(t *testing.T) {
 	}{
 		{config.ActiveDirectory, map[string][]string{"userAccountControl": {"512"}}, reason.OK},
 		{config.ActiveDirectory, map[string][]string{"userAccountControl": {"514"}}, reason.PersonDisabled},
-		{config.ActiveDirectory, map[string][]string{"userAccountControl": {"512"}, "accountExpires": {"0"}}, reason.OK},
-		{config.ActiveDirectory, map[string][]string{"userAccountControl": {"512"}, "accountExpires": {"9223372036854775807"}}, reason.OK},
-		{config.ActiveDirectory, map[string][]string{"userAccountControl": {"512"}, "accountExpires": {"133000000000000000"}}, reason.PersonExpired},
-		{config.ActiveDirectory, map[string][]string{"userAccountControl": {"512"}, "accountExpires": {"150000000000000000"}}, reason.OK},
-		{config.ActiveDirectory, map[string][]string{"userAccountControl": {"512"}, "msDS-User-Account-Control-Computed": {"16"}}, reason.PersonLocked},
+		{config.ActiveDirectory, map[string][]string{"userAccountControl": {"512"}, "accountExpires": {"0"}},
+			reason.OK},
+		{config.ActiveDirectory, map[string][]string{"userAccountControl": {"512"},
+			"accountExpires": {"9223372036854775807"}}, reason.OK},
+		{config.ActiveDirectory, map[string][]string{"userAccountControl": {"512"},
+			"accountExpires": {"133000000000000000"}}, reason.PersonExpired},
+		{config.ActiveDirectory, map[string][]string{"userAccountControl": {"512"},
+			"accountExpires": {"150000000000000000"}}, reason.OK},
+		{config.ActiveDirectory, map[string][]string{"userAccountControl": {"512"},
+			"msDS-User-Account-Control-Computed": {"16"}}, reason.PersonLocked},
 		{config.ActiveDirectory, map[string][]string{"userAccountControl": {"nonsense"}}, reason.PersonUnreadable},
 		{config.ActiveDirectory, nil, reason.PersonUnreadable},
-		{config.ActiveDirectory, map[string][]string{"userAccountControl": {"-2147483134"}}, reason.PersonDisabled}, // written as a signed number
+		// written as a signed number
+		{config.ActiveDirectory, map[string][]string{"userAccountControl": {"-2147483134"}}, reason.PersonDisabled},
 		{config.Generic, nil, reason.OK},
 		{config.Generic, map[string][]string{"pwdAccountLockedTime": {"000001010000Z"}}, reason.PersonLocked},
 		{config.Generic, map[string][]string{"nsAccountLock": {"TRUE"}}, reason.PersonDisabled},
@@ -145,8 +163,10 @@ func TestPersonKeepsBoundedAttributes(t *testing.T) {
 		many[i] = strings.Repeat("x", 1000)
 	}
 	d := &Directory{cfg: config.Directory{Name: "X", Kind: config.Generic, Attributes: []string{"description"}}}
-	p := d.person(entry(map[string][]string{"UID": {"s.lodge"}, "cn": {"Sunniva Lodge"}, "Mail": {"m"}, "Description": many, "other": {"y"}}), time.Now())
-	if p.Name != "s.lodge" || p.Display != "Sunniva Lodge" || p.Attributes["mail"][0] != "m" || p.Attributes["other"] != nil {
+	p := d.person(entry(map[string][]string{"UID": {"s.lodge"}, "cn": {"Sunniva Lodge"}, "Mail": {"m"},
+		"Description": many, "other": {"y"}}), time.Now())
+	if p.Name != "s.lodge" || p.Display != "Sunniva Lodge" || p.Attributes["mail"][0] != "m" ||
+		p.Attributes["other"] != nil {
 		t.Errorf("read %+v", p)
 	}
 	if n := len(p.Attributes["description"]); n != 20 || len(p.Attributes["description"][0]) > 310 {
@@ -176,7 +196,8 @@ func TestFiltersAreEscaped(t *testing.T) {
 }
 
 func TestDomainOf(t *testing.T) {
-	for base, want := range map[string]string{"dc=lantern,dc=example": "lantern.example", "OU=x,DC=a,DC=b": "a.b", "o=ferries": "", "nonsense": ""} {
+	for base, want := range map[string]string{"dc=lantern,dc=example": "lantern.example", "OU=x,DC=a,DC=b": "a.b",
+		"o=ferries": "", "nonsense": ""} {
 		if got := domainOf(base); got != want {
 			t.Errorf("%s is %q", base, got)
 		}
@@ -210,17 +231,20 @@ func TestEmptyPasswordNeverReachesTheDirectory(t *testing.T) {
 	if code, _ := d.CheckPassword(context.Background(), "cn=x", ""); code != reason.PasswordEmpty {
 		t.Errorf("an empty password gives %s", code)
 	}
-	if code, detail := d.CheckPassword(context.Background(), "cn=x", "y"); code != reason.DirectoryUnreachable || detail == "" {
+	if code, detail := d.CheckPassword(context.Background(), "cn=x", "y"); code != reason.DirectoryUnreachable ||
+		detail == "" {
 		t.Errorf("without a server: %s, %q", code, detail)
 	}
-	if _, code, detail := d.Find(context.Background(), "x"); code != reason.DirectoryUnreachable || !strings.Contains(detail, "refuses") {
+	if _, code, detail := d.Find(context.Background(), "x"); code != reason.DirectoryUnreachable ||
+		!strings.Contains(detail, "refuses") {
 		t.Errorf("without a server: %s, %q", code, detail)
 	}
 }
 
 func TestTheDomainAboveAnEntry(t *testing.T) {
 	names := map[string]string{"dc=lantern,dc=example": "LANTERN", "dc=ships,dc=lantern,dc=example": "SHIPS"}
-	for dn, want := range map[string]string{"CN=S,OU=Pier,DC=Lantern,DC=Example": "LANTERN", "cn=x\\,y,dc=ships,dc=lantern,dc=example": "SHIPS", "cn=x,dc=other": "", "": ""} {
+	for dn, want := range map[string]string{"CN=S,OU=Pier,DC=Lantern,DC=Example": "LANTERN",
+		"cn=x\\,y,dc=ships,dc=lantern,dc=example": "SHIPS", "cn=x,dc=other": "", "": ""} {
 		if got := domainAbove(names, dn); got != want {
 			t.Errorf("%s lies in %q, wanted %q", dn, got, want)
 		}
@@ -238,12 +262,15 @@ func TestIdentifiers(t *testing.T) {
 			t.Errorf("%q is taken for an identifier", text)
 		}
 	}
-	if got := formatGUID([]byte{0x33, 0x22, 0x11, 0x00, 0x55, 0x44, 0x77, 0x66, 0x88, 0x99, 0xaa, 0xbb, 0xcc, 0xdd, 0xee, 0xff}); got != "00112233-4455-6677-8899-aabbccddeeff" {
+	if got := formatGUID([]byte{0x33, 0x22, 0x11, 0x00, 0x55, 0x44, 0x77, 0x66, 0x88, 0x99, 0xaa, 0xbb, 0xcc, 0xdd,
+		0xee, 0xff}); got != "00112233-4455-6677-8899-aabbccddeeff" {
 		t.Errorf("a GUID is %s", got)
 	}
 	names := &groupNames{}
 	names.init([]config.PickedGroup{{ID: "S-1-5-1", Name: "Crew"}})
-	if got := fmt.Sprint(names.of([]results.Group{{ID: "S-1-5-1", Name: "Deckhands"}, {ID: "S-1-5-2", Name: "crew", DN: "CN=crew"}, {ID: "S-1-5-3"}, {ID: "S-1-5-4", Name: "Ashore"}, {ID: "S-1-5-5", Name: "Ashore"}})); got != "[Ashore CN=crew Crew]" {
+	if got := fmt.Sprint(names.of([]results.Group{{ID: "S-1-5-1", Name: "Deckhands"}, {ID: "S-1-5-2", Name: "crew",
+		DN: "CN=crew"}, {ID: "S-1-5-3"}, {ID: "S-1-5-4", Name: "Ashore"},
+		{ID: "S-1-5-5", Name: "Ashore"}})); got != "[Ashore CN=crew Crew]" {
 		t.Errorf("the names are %s", got)
 	}
 }

@@ -53,8 +53,10 @@ func Discover(ctx context.Context, in Search, report func(results.Step)) results
 	if in.Timeout <= 0 {
 		in.Timeout = 3 * time.Second
 	}
-	d := &discovery{in: in, report: report, cfg: config.Directory{TimeoutMillis: int(in.Timeout / time.Millisecond), DNS: in.DNS, Source: in.Source, CA: in.CA, Kind: config.Generic}}
-	d.Proposal = results.Proposal{Servers: []string{}, Contexts: []string{}, Candidates: []results.Candidate{}, Certificates: []results.Presented{}, DNS: in.DNS, Source: in.Source, BindName: in.BindName}
+	d := &discovery{in: in, report: report, cfg: config.Directory{TimeoutMillis: int(in.Timeout / time.Millisecond),
+		DNS: in.DNS, Source: in.Source, CA: in.CA, Kind: config.Generic}}
+	d.Proposal = results.Proposal{Servers: []string{}, Contexts: []string{}, Candidates: []results.Candidate{},
+		Certificates: []results.Presented{}, DNS: in.DNS, Source: in.Source, BindName: in.BindName}
 	if d.step("input", "Read what was typed", "", d.read) && d.find(ctx) && d.measure(ctx) {
 		d.examine(ctx)
 	}
@@ -82,16 +84,19 @@ func (d *discovery) read(s *results.Step) error {
 	if host, port, err := net.SplitHostPort(lower); err == nil {
 		n, err := strconv.Atoi(port)
 		if err != nil || n < 1 || n > 65535 {
-			return &Failure{Detail: fmt.Sprintf("%q is not a port", port), Remedy: "Leave the port out; the usual ones are tried."}
+			return &Failure{Detail: fmt.Sprintf("%q is not a port", port),
+				Remedy: "Leave the port out; the usual ones are tried."}
 		}
 		lower, d.port = host, n
 	}
 	lower = strings.Trim(lower, "[]")
 	switch {
 	case lower == "":
-		return &Failure{Detail: "nothing was typed", Remedy: "Type the name of the domain, or the name or address of one of its servers."}
+		return &Failure{Detail: "nothing was typed", Remedy: "Type the name of the domain, or the name or address of " +
+			"one of its servers."}
 	case strings.ContainsAny(lower, " ,;=()\\*") || len(lower) > 253:
-		return &Failure{Detail: fmt.Sprintf("%q is neither a host nor a domain", text), Remedy: "Type a name such as lanternferries.example, or the address of a server."}
+		return &Failure{Detail: fmt.Sprintf("%q is neither a host nor a domain", text),
+			Remedy: "Type a name such as lanternferries.example, or the address of a server."}
 	}
 	d.typed = lower
 	s.Detail = lower
@@ -119,7 +124,9 @@ func (d *discovery) find(ctx context.Context) bool {
 			}
 		}
 		for _, c := range found {
-			if len(d.Candidates) < maxCandidates && !slices.ContainsFunc(d.Candidates, func(o results.Candidate) bool { return o.Host == c.Host }) {
+			if len(d.Candidates) < maxCandidates && !slices.ContainsFunc(d.Candidates, func(o results.Candidate) bool {
+				return o.Host == c.Host
+			}) {
 				d.Candidates = append(d.Candidates, c)
 			}
 		}
@@ -128,7 +135,9 @@ func (d *discovery) find(ctx context.Context) bool {
 			return nil
 		}
 		d.Candidates = []results.Candidate{{Host: d.typed, From: "as typed"}}
-		s.State, s.Detail, s.Remedy = results.Warn, "DNS names no directory servers for "+d.typed+", so it is taken for a server itself", "If it is a domain, give the address of its own DNS server; that of this machine may not know it."
+		s.State, s.Detail, s.Remedy = results.Warn, "DNS names no directory servers for "+d.typed+
+			", so it is taken for a server itself", "If it is a domain, give the address of its own DNS server; that "+
+			"of this machine may not know it."
 		var dns *net.DNSError
 		if errors.As(err, &dns) && (dns.IsTimeout || dns.IsTemporary) {
 			s.Detail = "DNS did not answer, so " + d.typed + " is taken for a server itself"
@@ -151,7 +160,8 @@ func (d *discovery) services(ctx context.Context, domain string) ([]results.Cand
 		}
 		var out []results.Candidate
 		for _, r := range records {
-			out = append(out, results.Candidate{Host: strings.ToLower(strings.TrimSuffix(r.Target, ".")), From: "DNS of " + domain, Port: int(r.Port)})
+			out = append(out, results.Candidate{Host: strings.ToLower(strings.TrimSuffix(r.Target, ".")),
+				From: "DNS of " + domain, Port: int(r.Port)})
 		}
 		return out, nil
 	}
@@ -182,7 +192,8 @@ func (d *discovery) measure(ctx context.Context) bool {
 		}
 		s.Detail = strings.Join(said, "; ")
 		if len(d.Candidates[0].Ports) == 0 {
-			return &Failure{Connect: true, Detail: s.Detail, Remedy: "Check the name and the address, firewalls on the way to ports 636 and 389, and the DNS server."}
+			return &Failure{Connect: true, Detail: s.Detail, Remedy: "Check the name and the address, firewalls on " +
+				"the way to ports 636 and 389, and the DNS server."}
 		}
 		return nil
 	})
@@ -227,7 +238,8 @@ func (d *discovery) examine(ctx context.Context) {
 }
 
 // modeTitles are what the steps are called.
-var modeTitles = map[config.TLSMode]string{config.LDAPS: "Try ldaps", config.StartTLS: "Try starttls", config.Plain: "Try without encryption"}
+var modeTitles = map[config.TLSMode]string{config.LDAPS: "Try ldaps", config.StartTLS: "Try starttls",
+	config.Plain: "Try without encryption"}
 
 // speaks tries one way to one server, and if it works looks at the rest.
 func (d *discovery) speaks(ctx context.Context, server string, mode config.TLSMode) bool {
@@ -240,7 +252,8 @@ func (d *discovery) speaks(ctx context.Context, server string, mode config.TLSMo
 		return true
 	}
 	defer probe.Close()
-	probe.tls.InsecureSkipVerify = true // looked at only: what it shows is verified next, and no password is sent before
+	// looked at only: what it shows is verified next, and no password is sent before
+	probe.tls.InsecureSkipVerify = true
 	var state tls.ConnectionState
 	worked := d.step(string(mode), modeTitles[mode], server, func(s *results.Step) error {
 		c, err := probe.dial(ctx, server)
@@ -255,7 +268,8 @@ func (d *discovery) speaks(ctx context.Context, server string, mode config.TLSMo
 			return nil
 		}
 		if s.Detail = "works"; mode == config.Plain {
-			s.State, s.Detail, s.Remedy = results.Warn, "works, but passwords would cross the network in clear", "Give the directory server a certificate, and use ldaps or starttls."
+			s.State, s.Detail, s.Remedy = results.Warn, "works, but passwords would cross the network in clear",
+				"Give the directory server a certificate, and use ldaps or starttls."
 		} else {
 			s.Detail += ", " + tls.VersionName(state.Version)
 		}
@@ -279,7 +293,8 @@ func (d *discovery) propose(server string) {
 	d.Servers = append(d.Servers, server)
 	for _, c := range d.Candidates {
 		other := net.JoinHostPort(c.Host, port)
-		if n, _ := strconv.Atoi(port); slices.Contains(c.Ports, n) && !slices.Contains(d.Servers, other) && len(d.Servers) < proposed {
+		if n, _ := strconv.Atoi(port); slices.Contains(c.Ports, n) && !slices.Contains(d.Servers, other) &&
+			len(d.Servers) < proposed {
 			d.Servers = append(d.Servers, other)
 		}
 	}

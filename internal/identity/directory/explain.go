@@ -33,7 +33,8 @@ func explain(err error, mode config.TLSMode, server string) (detail, remedy stri
 	switch {
 	case errors.As(err, &dns):
 		if dns.IsNotFound {
-			return fmt.Sprintf("the name %s is not known to DNS", dns.Name), "Correct the name, or use the address of the server."
+			return fmt.Sprintf("the name %s is not known to DNS", dns.Name),
+				"Correct the name, or use the address of the server."
 		}
 		return fmt.Sprintf("DNS did not answer when asked for %s", dns.Name), "Check the DNS servers of this machine."
 	case errors.Is(err, syscall.ECONNREFUSED):
@@ -45,7 +46,8 @@ func explain(err error, mode config.TLSMode, server string) (detail, remedy stri
 		if unknown.Cert != nil {
 			issuer = fmt.Sprintf("%q", unknown.Cert.Issuer.CommonName)
 		}
-		return fmt.Sprintf("the certificate of %s was issued by %s, which is not trusted", server, issuer), "Give the certificate of that authority (PEM) to this directory."
+		return fmt.Sprintf("the certificate of %s was issued by %s, which is not trusted", server, issuer),
+			"Give the certificate of that authority (PEM) to this directory."
 	case errors.As(err, &hostname):
 		names := append([]string(nil), hostname.Certificate.DNSNames...)
 		for _, ip := range hostname.Certificate.IPAddresses {
@@ -54,22 +56,30 @@ func explain(err error, mode config.TLSMode, server string) (detail, remedy stri
 		if len(names) == 0 {
 			names = []string{"none at all"}
 		}
-		return fmt.Sprintf("the certificate of %s is for other names: %s", server, strings.Join(names, ", ")), "Use one of these names as the server, or set the server name."
+		return fmt.Sprintf("the certificate of %s is for other names: %s", server, strings.Join(names, ", ")),
+			"Use one of these names as the server, or set the server name."
 	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
-		return fmt.Sprintf("the certificate of %s is valid from %s to %s, which is not now", server, invalid.Cert.NotBefore.Format("2006-01-02"), invalid.Cert.NotAfter.Format("2006-01-02")),
+		return fmt.Sprintf("the certificate of %s is valid from %s to %s, which is not now", server,
+				invalid.Cert.NotBefore.Format("2006-01-02"), invalid.Cert.NotAfter.Format("2006-01-02")),
 			"Renew the certificate of the directory server, or correct the clock of this machine."
 	case errors.As(err, &record), strings.Contains(err.Error(), "first record does not look like a TLS handshake"):
 		return server + " does not speak TLS from the first octet", "This port is for starttls; for ldaps use port 636."
-	case ldap.IsErrorWithCode(err, ldap.LDAPResultUnwillingToPerform), ldap.IsErrorWithCode(err, ldap.LDAPResultProtocolError), ldap.IsErrorWithCode(err, ldap.LDAPResultUnavailable):
+	case ldap.IsErrorWithCode(err, ldap.LDAPResultUnwillingToPerform), ldap.IsErrorWithCode(err,
+		ldap.LDAPResultProtocolError), ldap.IsErrorWithCode(err, ldap.LDAPResultUnavailable):
 		if mode == config.StartTLS {
-			return server + " does not offer StartTLS: " + message(err), "Use ldaps (port 636), or give the server a certificate."
+			return server + " does not offer StartTLS: " + message(err),
+				"Use ldaps (port 636), or give the server a certificate."
 		}
-	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.ErrUnexpectedEOF), strings.HasSuffix(err.Error(), "EOF"):
+	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.ErrUnexpectedEOF),
+		strings.HasSuffix(err.Error(), "EOF"):
 		return server + " closed the connection", portHint(mode)
 	}
 	var timeout net.Error
-	if errors.As(err, &timeout) && timeout.Timeout() || errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) || ldap.IsErrorWithCode(err, ldap.ErrorNetwork) && strings.Contains(err.Error(), "timed out") {
-		return server + " did not answer in time", "Check the address, the port and firewalls on the way. " + portHint(mode)
+	if errors.As(err, &timeout) && timeout.Timeout() || errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err,
+		context.DeadlineExceeded) || ldap.IsErrorWithCode(err, ldap.ErrorNetwork) && strings.Contains(err.Error(),
+		"timed out") {
+		return server + " did not answer in time", "Check the address, the port and firewalls on the way. " +
+			portHint(mode)
 	}
 	if mode == config.StartTLS && ldap.IsErrorWithCode(err, ldap.ErrorNetwork) {
 		return server + " closed the connection when asked for StartTLS: " + message(err), portHint(mode)
@@ -128,7 +138,8 @@ func bindOutcome(err error) (reason.Code, string) {
 	switch {
 	case err == nil:
 		return reason.OK, ""
-	case ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidCredentials), ldap.IsErrorWithCode(err, ldap.LDAPResultConstraintViolation), ldap.IsErrorWithCode(err, ldap.LDAPResultUnwillingToPerform):
+	case ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidCredentials), ldap.IsErrorWithCode(err,
+		ldap.LDAPResultConstraintViolation), ldap.IsErrorWithCode(err, ldap.LDAPResultUnwillingToPerform):
 		if m := subCode.FindStringSubmatch(err.Error()); m != nil {
 			if known, ok := subCodes[strings.ToLower(m[1])]; ok {
 				return known.code, fmt.Sprintf("%s (data %s)", known.text, strings.ToLower(m[1]))
@@ -138,7 +149,8 @@ func bindOutcome(err error) (reason.Code, string) {
 			return reason.PersonLocked, message(err)
 		}
 		return reason.PasswordWrong, "the directory says: " + message(err)
-	case ldap.IsErrorWithCode(err, ldap.LDAPResultInappropriateAuthentication), ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject):
+	case ldap.IsErrorWithCode(err, ldap.LDAPResultInappropriateAuthentication), ldap.IsErrorWithCode(err,
+		ldap.LDAPResultNoSuchObject):
 		return reason.PasswordWrong, "the account has no password that could be checked"
 	case broken(err):
 		return reason.DirectoryUnreachable, message(err)
@@ -160,7 +172,8 @@ func bindFailure(err error, name string) error {
 	case reason.DirectoryFailed, reason.DirectoryUnreachable:
 		f.Detail = "binding as " + name + ": " + text
 		f.Remedy = "Ask the administrator of the directory."
-		if ldap.IsErrorWithCode(err, ldap.LDAPResultStrongAuthRequired) || ldap.IsErrorWithCode(err, ldap.LDAPResultConfidentialityRequired) {
+		if ldap.IsErrorWithCode(err, ldap.LDAPResultStrongAuthRequired) || ldap.IsErrorWithCode(err,
+			ldap.LDAPResultConfidentialityRequired) {
 			f.Detail, f.Remedy = "the directory wants an encrypted connection", "Choose ldaps or starttls."
 		}
 	default:

@@ -73,7 +73,8 @@ func (g *groupNames) of(groups []results.Group) []string {
 }
 
 // groupAttributes are read of groups.
-var groupAttributes = map[config.DirectoryKind][]string{config.ActiveDirectory: {"cn", "objectSid"}, config.Generic: {"cn", "entryUUID"}}
+var groupAttributes = map[config.DirectoryKind][]string{config.ActiveDirectory: {"cn", "objectSid"},
+	config.Generic: {"cn", "entryUUID"}}
 
 // group reads the entry of a group.
 func (d *Directory) group(e *ldap.Entry) results.Group {
@@ -142,7 +143,8 @@ func (d *Directory) groupsOf(c *ldap.Conn, base string, e *ldap.Entry) ([]result
 // tokenGroups reads the security identifiers of all groups that count in a logon, nested and primary ones too, which
 // the server computes; and the mail groups that the person is a member of directly, which are not among them.
 func (d *Directory) tokenGroups(c *ldap.Conn, base, dn string) ([]results.Group, error) {
-	result, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.seconds(), false, "(objectClass=*)", []string{"tokenGroups", "memberOf"}, nil))
+	result, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.seconds(),
+		false, "(objectClass=*)", []string{"tokenGroups", "memberOf"}, nil))
 	if err != nil {
 		return nil, err
 	}
@@ -238,7 +240,9 @@ func (d *Directory) bySID(c *ldap.Conn, base string, sids []string) ([]results.G
 func (d *Directory) searchEach(c *ldap.Conn, base string, filters []string) ([]results.Group, error) {
 	var out []results.Group
 	for part := range slices.Chunk(filters, batch) {
-		result, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2*batch, d.seconds(), false, "(&"+d.groupsFilter("")+"(|"+strings.Join(part, "")+"))", groupAttributes[d.cfg.Kind], nil))
+		result, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2*batch,
+			d.seconds(), false, "(&"+d.groupsFilter("")+"(|"+strings.Join(part, "")+"))", groupAttributes[d.cfg.Kind],
+			nil))
 		if err != nil {
 			return nil, err
 		}
@@ -322,7 +326,8 @@ func posixFilter(e *ldap.Entry) (out string) {
 
 // groupSearch returns the groups that fit a filter.
 func (d *Directory) groupSearch(c *ldap.Conn, base, filter string) ([]results.Group, error) {
-	result, err := c.SearchWithPaging(ldap.NewSearchRequest(d.groupBase(base), ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, d.seconds(), false, filter, groupAttributes[d.cfg.Kind], nil), 500)
+	result, err := c.SearchWithPaging(ldap.NewSearchRequest(d.groupBase(base), ldap.ScopeWholeSubtree,
+		ldap.NeverDerefAliases, 0, d.seconds(), false, filter, groupAttributes[d.cfg.Kind], nil), 500)
 	if err != nil {
 		return nil, err
 	}

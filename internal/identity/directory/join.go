@@ -39,9 +39,11 @@ func Join(ctx context.Context, cfg config.Directory, in JoinInput) (*Joined, err
 		return nil, errors.New("only a directory of the Active Directory kind has machine accounts")
 	}
 	if cfg.TLS == config.Plain {
-		return nil, errors.New("a machine account needs a connection by ldaps or starttls, since its password is set over it")
+		return nil, errors.New("a machine account needs a connection by ldaps or starttls, since its password is set " +
+			"over it")
 	}
-	if in.Computer == "" || len(in.Computer) > 15 || strings.Trim(strings.ToLower(in.Computer), "abcdefghijklmnopqrstuvwxyz0123456789-") != "" {
+	if in.Computer == "" || len(in.Computer) > 15 || strings.Trim(strings.ToLower(in.Computer),
+		"abcdefghijklmnopqrstuvwxyz0123456789-") != "" {
 		return nil, fmt.Errorf("%q is no name of a computer: at most 15 letters, digits and -", in.Computer)
 	}
 	out := &Joined{Computer: strings.ToUpper(in.Computer), Password: MachinePassword()}
@@ -63,7 +65,8 @@ func container(ou, base string) string {
 }
 
 // as does something once, signed in as somebody else than the service account.
-func as(ctx context.Context, cfg config.Directory, name, password string, do func(*Directory, *ldap.Conn, string) error) error {
+func as(ctx context.Context, cfg config.Directory, name, password string, do func(*Directory, *ldap.Conn,
+	string) error) error {
 	cfg.BindName = name
 	cfg.Servers = writable(cfg.Servers)
 	d, err := Open(cfg, password)
@@ -121,7 +124,8 @@ func RemoveComputer(ctx context.Context, cfg config.Directory, name, password st
 
 // computerDN finds a machine account, "" if there is none.
 func (d *Directory) computerDN(c *ldap.Conn, base, computer string) (string, error) {
-	found, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, d.seconds(), false,
+	found, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, d.seconds(),
+		false,
 		fmt.Sprintf("(sAMAccountName=%s$)", ldap.EscapeFilter(computer)), []string{"objectClass"}, nil))
 	if err != nil {
 		return "", fmt.Errorf("looking for the machine account: %s", message(err))
@@ -151,14 +155,17 @@ func (d *Directory) Delegation(ctx context.Context, name, ou string) (*results.D
 			return err
 		}
 		out.Container = container(ou, base)
-		result, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, d.seconds(), false, fmt.Sprintf("(sAMAccountName=%s)", ldap.EscapeFilter(bare)), []string{"objectSid"}, nil))
+		result, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2,
+			d.seconds(), false, fmt.Sprintf("(sAMAccountName=%s)", ldap.EscapeFilter(bare)), []string{"objectSid"},
+			nil))
 		if err != nil {
 			return err
 		}
 		if len(result.Entries) != 1 {
 			return &Failure{Detail: fmt.Sprintf("the domain has no account %q", bare)}
 		}
-		out.Account, out.SID = result.Entries[0].DN, formatSID(result.Entries[0].GetEqualFoldRawAttributeValue("objectSid"))
+		out.Account, out.SID = result.Entries[0].DN,
+			formatSID(result.Entries[0].GetEqualFoldRawAttributeValue("objectSid"))
 		out.ACE = fmt.Sprintf("(OA;;CC;%s;;%s)", computerClass, out.SID)
 		return nil
 	})
@@ -183,7 +190,8 @@ func (d *Directory) netBIOS(c *ldap.Conn, base string) (string, error) {
 		return "", err
 	}
 	where := "CN=Partitions," + root.entry.GetEqualFoldAttributeValue("configurationNamingContext")
-	result, err := c.Search(ldap.NewSearchRequest(where, ldap.ScopeSingleLevel, ldap.NeverDerefAliases, 2, d.seconds(), false, fmt.Sprintf("(&(nCName=%s)(nETBIOSName=*))", ldap.EscapeFilter(base)), []string{"nETBIOSName"}, nil))
+	result, err := c.Search(ldap.NewSearchRequest(where, ldap.ScopeSingleLevel, ldap.NeverDerefAliases, 2, d.seconds(),
+		false, fmt.Sprintf("(&(nCName=%s)(nETBIOSName=*))", ldap.EscapeFilter(base)), []string{"nETBIOSName"}, nil))
 	if err != nil {
 		return "", fmt.Errorf("reading the short name of the domain: %s", message(err))
 	}

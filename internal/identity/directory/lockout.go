@@ -52,7 +52,8 @@ func (d *Directory) Lockout(ctx context.Context) (Lockout, error) {
 		if domain := r.defaultContext(); domain != "" {
 			base = domain
 		}
-		result, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.seconds(), false, "(objectClass=*)", []string{"lockoutThreshold", "lockOutObservationWindow"}, nil))
+		result, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1,
+			d.seconds(), false, "(objectClass=*)", []string{"lockoutThreshold", "lockOutObservationWindow"}, nil))
 		if err != nil || len(result.Entries) == 0 {
 			return err
 		}
@@ -85,15 +86,16 @@ func (d *Directory) Guard(ctx context.Context) lockout.Limits {
 	return out
 }
 
-// WrongPasswords is how many the server that is asked counts for somebody now; others may have passed some on too. It is
-// 0 where that is not told.
+// WrongPasswords is how many the server that is asked counts for somebody now; others may have passed some on too. It
+// is 0 where that is not told.
 func (d *Directory) WrongPasswords(ctx context.Context, dn string) int {
 	n := 0
 	if d.cfg.Kind != config.ActiveDirectory {
 		return 0
 	}
 	d.with(ctx, func(c *ldap.Conn) error {
-		result, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.seconds(), false, "(objectClass=*)", []string{"badPwdCount"}, nil))
+		result, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.seconds(),
+			false, "(objectClass=*)", []string{"badPwdCount"}, nil))
 		if err == nil && len(result.Entries) > 0 {
 			n, _ = strconv.Atoi(result.Entries[0].GetEqualFoldAttributeValue("badPwdCount"))
 		}

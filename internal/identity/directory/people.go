@@ -34,7 +34,8 @@ func (d *Directory) personFilter(name string) string {
 	if d.cfg.Kind == config.ActiveDirectory {
 		return fmt.Sprintf("(&(objectClass=user)(|(sAMAccountName=%s)(userPrincipalName=%s)))", v, v)
 	}
-	return fmt.Sprintf("(&(|(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account))(|(uid=%s)(mail=%s)))", v, v)
+	const people = "(|(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account))"
+	return fmt.Sprintf("(&%s(|(uid=%s)(mail=%s)))", people, v, v)
 }
 
 // computerPrefix begins the name of a computer, host/pc17 or host/pc17.lanternferries.example.
@@ -72,8 +73,10 @@ func (d *Directory) groupsFilter(text string) string {
 // personAttributes are read of everybody, beside the configured ones.
 var personAttributes = map[config.DirectoryKind][]string{
 	config.ActiveDirectory: {"sAMAccountName", "userPrincipalName", "displayName", "cn", "mail", "userAccountControl",
-		"objectClass", "pwdLastSet", "accountExpires", "lockoutTime", "msDS-User-Account-Control-Computed", "primaryGroupID", "objectSid", "whenCreated"},
-	config.Generic: {"objectClass", "pwdChangedTime", "shadowLastChange", "uid", "cn", "displayName", "mail", "gidNumber", "pwdAccountLockedTime", "nsAccountLock", "shadowExpire", "createTimestamp"},
+		"objectClass", "pwdLastSet", "accountExpires", "lockoutTime", "msDS-User-Account-Control-Computed",
+		"primaryGroupID", "objectSid", "whenCreated"},
+	config.Generic: {"objectClass", "pwdChangedTime", "shadowLastChange", "uid", "cn", "displayName", "mail",
+		"gidNumber", "pwdAccountLockedTime", "nsAccountLock", "shadowExpire", "createTimestamp"},
 }
 
 // Remembered is the detail of somebody who was not asked for anew.
@@ -108,7 +111,8 @@ func (d *Directory) look(ctx context.Context, name string) (*facts.Person, reaso
 			return err
 		}
 		attributes := slices.Concat(personAttributes[d.cfg.Kind], d.cfg.Attributes)
-		result, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, d.seconds(), false, d.personFilter(name), attributes, nil))
+		result, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2,
+			d.seconds(), false, d.personFilter(name), attributes, nil))
 		if err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) {
 			return err
 		}
@@ -189,8 +193,8 @@ func (d *Directory) person(e *ldap.Entry, now time.Time) *facts.Person {
 	return p
 }
 
-// isComputer reports whether an entry is that of a computer, whatever name it was found by: DOMAIN\PC01$ and host/pc01 are
-// the same account.
+// isComputer reports whether an entry is that of a computer, whatever name it was found by: DOMAIN\PC01$ and host/pc01
+// are the same account.
 func isComputer(e *ldap.Entry) bool {
 	for _, class := range e.GetEqualFoldAttributeValues("objectClass") {
 		switch strings.ToLower(class) {
@@ -246,7 +250,8 @@ func genericState(e *ldap.Entry, now time.Time) reason.Code {
 	case strings.EqualFold(e.GetEqualFoldAttributeValue("nsAccountLock"), "true"):
 		return reason.PersonDisabled
 	}
-	if days, err := strconv.ParseInt(e.GetEqualFoldAttributeValue("shadowExpire"), 10, 32); err == nil && days >= 0 && now.Unix()/86400 >= days {
+	if days, err := strconv.ParseInt(e.GetEqualFoldAttributeValue("shadowExpire"), 10, 32); err == nil && days >= 0 &&
+		now.Unix()/86400 >= days {
 		return reason.PersonExpired
 	}
 	return reason.OK

@@ -61,7 +61,8 @@ func (p *pool) give(c *conn) {
 	<-p.slots
 }
 
-// safely does something with a connection. If that ends in a panic the connection is dropped, so that its place is not lost.
+// safely does something with a connection. If that ends in a panic the connection is dropped, so that its place is not
+// lost.
 func (p *pool) safely(c *conn, do func(*ldap.Conn) error) error {
 	ended := false
 	defer func() {

@@ -34,8 +34,10 @@ func domainOf(base string) string {
 type root struct{ entry *ldap.Entry }
 
 func readRoot(c *ldap.Conn) (root, error) {
-	result, err := c.Search(ldap.NewSearchRequest("", ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 0, false, "(objectClass=*)",
-		[]string{"namingContexts", "defaultNamingContext", "configurationNamingContext", "supportedCapabilities", "vendorName", "dnsHostName", "supportedLDAPVersion", "currentTime", "rootDomainNamingContext"}, nil))
+	result, err := c.Search(ldap.NewSearchRequest("", ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 0, false,
+		"(objectClass=*)",
+		[]string{"namingContexts", "defaultNamingContext", "configurationNamingContext", "supportedCapabilities",
+			"vendorName", "dnsHostName", "supportedLDAPVersion", "currentTime", "rootDomainNamingContext"}, nil))
 	if err != nil {
 		return root{}, err
 	}
@@ -52,7 +54,8 @@ func (r root) defaultContext() string {
 	}
 	for _, base := range r.contexts() {
 		lower := strings.ToLower(base)
-		if !strings.HasPrefix(lower, "cn=config") && !strings.HasPrefix(lower, "cn=schema") && !strings.HasPrefix(lower, "cn=monitor") {
+		if !strings.HasPrefix(lower, "cn=config") && !strings.HasPrefix(lower, "cn=schema") &&
+			!strings.HasPrefix(lower, "cn=monitor") {
 			return base
 		}
 	}
@@ -91,7 +94,8 @@ func (d *Directory) baseOn(c *ldap.Conn) (string, error) {
 		return "", fmt.Errorf("reading the rootDSE: %w", err)
 	}
 	if base = r.defaultContext(); base == "" {
-		return "", &Failure{Detail: "the server names no base DN", Remedy: "Type the base DN, such as dc=lanternferries,dc=example."}
+		return "", &Failure{Detail: "the server names no base DN",
+			Remedy: "Type the base DN, such as dc=lanternferries,dc=example."}
 	}
 	d.mu.Lock()
 	d.base = base
@@ -146,7 +150,8 @@ func (d *Directory) readDomains(c *ldap.Conn) (map[string]string, error) {
 		return nil, err
 	}
 	where := "CN=Partitions," + r.entry.GetEqualFoldAttributeValue("configurationNamingContext")
-	result, err := c.Search(ldap.NewSearchRequest(where, ldap.ScopeSingleLevel, ldap.NeverDerefAliases, 1000, d.seconds(), false, "(nETBIOSName=*)", []string{"nCName", "nETBIOSName"}, nil))
+	result, err := c.Search(ldap.NewSearchRequest(where, ldap.ScopeSingleLevel, ldap.NeverDerefAliases, 1000,
+		d.seconds(), false, "(nETBIOSName=*)", []string{"nCName", "nETBIOSName"}, nil))
 	if err != nil {
 		return nil, err
 	}

@@ -29,10 +29,12 @@ type tester struct {
 // Test tries every link of a directory, step by step, and reports each when it begins and when it ends. It uses no
 // pool and changes nothing. It stops at the first failure of the first server that must work. look is a person to look
 // up, and member our membership of the domain; both may be missing.
-func Test(ctx context.Context, cfg config.Directory, password, look string, member MemberTester, report func(results.Step)) bool {
+func Test(ctx context.Context, cfg config.Directory, password, look string, member MemberTester,
+	report func(results.Step)) bool {
 	d, err := Open(cfg, password)
 	if err != nil {
-		report(results.Step{Key: "tls", Title: "Read the trusted authority", State: results.Fail, Detail: err.Error(), Remedy: "Paste the certificate with its BEGIN and END lines."})
+		report(results.Step{Key: "tls", Title: "Read the trusted authority", State: results.Fail, Detail: err.Error(),
+			Remedy: "Paste the certificate with its BEGIN and END lines."})
 		return false
 	}
 	t := &tester{Directory: d, report: report}
@@ -102,20 +104,24 @@ func (t *tester) server(ctx context.Context, server string) *ldap.Conn {
 		}
 		state, encrypted := c.TLSConnectionState()
 		if !encrypted {
-			s.State, s.Detail, s.Remedy = results.Warn, "not encrypted: passwords cross the network in clear", "Use ldaps or starttls."
+			s.State, s.Detail, s.Remedy = results.Warn, "not encrypted: passwords cross the network in clear",
+				"Use ldaps or starttls."
 			return nil
 		}
 		cert := state.PeerCertificates[0]
 		left := time.Until(cert.NotAfter)
-		s.Detail = fmt.Sprintf("%s, certificate of %s until %s", tls.VersionName(state.Version), subject(cert.Subject.CommonName, cert.DNSNames), cert.NotAfter.Format("2006-01-02"))
+		s.Detail = fmt.Sprintf("%s, certificate of %s until %s", tls.VersionName(state.Version),
+			subject(cert.Subject.CommonName, cert.DNSNames), cert.NotAfter.Format("2006-01-02"))
 		if left < 45*24*time.Hour {
-			s.State, s.Remedy = results.Warn, fmt.Sprintf("The certificate ends in %d days; renew it on the directory server.", int(left.Hours()/24))
+			s.State, s.Remedy = results.Warn,
+				fmt.Sprintf("The certificate ends in %d days; renew it on the directory server.", int(left.Hours()/24))
 		}
 		return nil
 	}) && t.step("bind", "Sign in with the service account", server, func(s *results.Step) error {
 		s.Detail = "as " + t.cfg.BindName
 		if t.cfg.BindName == "" {
-			s.State, s.Detail, s.Remedy = results.Warn, "anonymous", "Give a service account that may read people and groups; most directories refuse anonymous searches."
+			s.State, s.Detail, s.Remedy = results.Warn, "anonymous", "Give a service account that may read people "+
+				"and groups; most directories refuse anonymous searches."
 		}
 		return t.bind(c)
 	}) && t.clock(c, server)
@@ -139,12 +145,15 @@ func (t *tester) contents(ctx context.Context) bool {
 		r, err := readRoot(t.conn)
 		if err == nil && r.activeDirectory() != (t.cfg.Kind == config.ActiveDirectory) {
 			s.State = results.Warn
-			s.Remedy = map[bool]string{true: "The server says that it is of the Active Directory kind; choose that kind.", false: "The server does not say that it is of the Active Directory kind; generic may fit better."}[r.activeDirectory()]
+			s.Remedy = map[bool]string{true: "The server says that it is of the Active Directory kind; choose " +
+				"that kind.", false: "The server does not say that it is of the Active Directory kind; generic may " +
+				"fit better."}[r.activeDirectory()]
 		}
 		if t.base, err = t.baseOn(t.conn); err != nil {
 			return err
 		}
-		if _, err = t.conn.Search(ldap.NewSearchRequest(t.base, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, t.seconds(), false, "(objectClass=*)", []string{"1.1"}, nil)); err != nil {
+		if _, err = t.conn.Search(ldap.NewSearchRequest(t.base, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1,
+			t.seconds(), false, "(objectClass=*)", []string{"1.1"}, nil)); err != nil {
 			return baseFailure(err, t.base, r)
 		}
 		s.Detail = t.base
@@ -164,12 +173,14 @@ func (t *tester) look(ctx context.Context, look string) bool {
 		person, code, detail := t.Find(ctx, look)
 		if code != reason.OK {
 			if detail == "" {
-				detail, _ = reason.Explain(code, map[string]string{"name": look, "stores": t.cfg.Name, "store": t.cfg.Name})
+				detail, _ = reason.Explain(code, map[string]string{"name": look, "stores": t.cfg.Name,
+					"store": t.cfg.Name})
 			}
 			return &Failure{Detail: detail, Remedy: "Check the spelling, and that the base contains this person."}
 		}
 		s.Person = person
-		s.Detail = fmt.Sprintf("%s, %d groups: %s", person.Label(), len(person.Groups), short(strings.Join(person.Groups, ", ")))
+		s.Detail = fmt.Sprintf("%s, %d groups: %s", person.Label(), len(person.Groups),
+			short(strings.Join(person.Groups, ", ")))
 		if person.State != reason.OK {
 			s.State = results.Warn
 			s.Remedy, _ = reason.Explain(person.State, map[string]string{"person": person.Label(), "store": t.cfg.Name})
@@ -189,7 +200,8 @@ func (t *tester) count(key, title string, base func() string, filter string) boo
 			s.Detail = fmt.Sprintf("more than %d", n)
 		}
 		if n == 0 {
-			s.State, s.Remedy = results.Warn, "Nothing found below "+base()+". Check the base, the kind of directory, and what the service account may read."
+			s.State, s.Remedy = results.Warn, "Nothing found below "+base()+
+				". Check the base, the kind of directory, and what the service account may read."
 		}
 		return nil
 	})
@@ -199,7 +211,8 @@ func (t *tester) count(key, title string, base func() string, filter string) boo
 func countEntries(c *ldap.Conn, base, filter string) (n int, more bool, err error) {
 	paging := ldap.NewControlPaging(1000)
 	for {
-		result, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, filter, []string{"1.1"}, []ldap.Control{paging}))
+		result, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0,
+			false, filter, []string{"1.1"}, []ldap.Control{paging}))
 		if err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) {
 			return n, false, err
 		}
@@ -235,7 +248,8 @@ func baseFailure(err error, base string, r root) error {
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidDNSyntax):
 		f.Detail, f.Remedy = fmt.Sprintf("%q is not a DN", base), "Write for instance dc=lanternferries,dc=example."
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights):
-		f.Detail, f.Remedy = fmt.Sprintf("the service account may not read %q", base), "Give it the right to read people and groups."
+		f.Detail, f.Remedy = fmt.Sprintf("the service account may not read %q", base),
+			"Give it the right to read people and groups."
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultOperationsError):
 		f.Detail, f.Remedy = "the server wants a bind before any search", "Give a bind name and password."
 	}

@@ -20,7 +20,8 @@ func (d *Directory) Memberships(ctx context.Context, dn string) ([]results.Membe
 		if err != nil {
 			return err
 		}
-		result, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.seconds(), false, "(objectClass=*)", append(slices.Clone(personAttributes[d.cfg.Kind]), "memberOf"), nil))
+		result, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.seconds(),
+			false, "(objectClass=*)", append(slices.Clone(personAttributes[d.cfg.Kind]), "memberOf"), nil))
 		if err != nil {
 			return err
 		}

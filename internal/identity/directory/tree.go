@@ -20,7 +20,8 @@ const (
 )
 
 // Children lists what lies directly below an entry, or the naming contexts below "". more tells that there are others.
-func (d *Directory) Children(ctx context.Context, dn string, limit int) (entries []results.Entry, more bool, err error) {
+func (d *Directory) Children(ctx context.Context, dn string, limit int) (entries []results.Entry, more bool,
+	err error) {
 	entries = []results.Entry{}
 	err = d.with(ctx, func(c *ldap.Conn) error {
 		if dn == "" {
@@ -30,7 +31,8 @@ func (d *Directory) Children(ctx context.Context, dn string, limit int) (entries
 			}
 			return err
 		}
-		result, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeSingleLevel, ldap.NeverDerefAliases, limit, d.seconds(), false, "(objectClass=*)", []string{"objectClass", "hasSubordinates", "displayName"}, nil))
+		result, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeSingleLevel, ldap.NeverDerefAliases, limit,
+			d.seconds(), false, "(objectClass=*)", []string{"objectClass", "hasSubordinates", "displayName"}, nil))
 		if err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) {
 			return err
 		}
@@ -38,9 +40,12 @@ func (d *Directory) Children(ctx context.Context, dn string, limit int) (entries
 		for _, e := range result.Entries {
 			kind := kindOf(e.GetEqualFoldAttributeValues("objectClass"))
 			entries = append(entries, results.Entry{DN: e.DN, Name: firstName(e.DN), Kind: kind,
-				Leaf: strings.EqualFold(e.GetEqualFoldAttributeValue("hasSubordinates"), "false") || kind == "person" || kind == "group" || kind == "computer"})
+				Leaf: strings.EqualFold(e.GetEqualFoldAttributeValue("hasSubordinates"), "false") ||
+					kind == "person" || kind == "group" || kind == "computer"})
 		}
-		slices.SortFunc(entries, func(a, b results.Entry) int { return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)) })
+		slices.SortFunc(entries, func(a, b results.Entry) int {
+			return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name))
+		})
 		return nil
 	})
 	if err != nil {
@@ -51,8 +56,11 @@ func (d *Directory) Children(ctx context.Context, dn string, limit int) (entries
 }
 
 // kinds are words for classes, the most telling first.
-var kinds = []struct{ class, word string }{{"computer", "computer"}, {"device", "device"}, {"user", "person"}, {"inetorgperson", "person"}, {"posixaccount", "person"}, {"person", "person"}, {"account", "person"},
-	{"group", "group"}, {"groupofnames", "group"}, {"groupofuniquenames", "group"}, {"posixgroup", "group"}, {"organizationalunit", "unit"}, {"domain", "domain"}, {"domaindns", "domain"}, {"dcobject", "domain"}, {"organization", "organization"}}
+var kinds = []struct{ class, word string }{{"computer", "computer"}, {"device", "device"}, {"user", "person"},
+	{"inetorgperson", "person"}, {"posixaccount", "person"}, {"person", "person"}, {"account", "person"},
+	{"group", "group"}, {"groupofnames", "group"}, {"groupofuniquenames", "group"}, {"posixgroup", "group"},
+	{"organizationalunit", "unit"}, {"domain", "domain"}, {"domaindns", "domain"}, {"dcobject", "domain"},
+	{"organization", "organization"}}
 
 func kindOf(classes []string) string {
 	for _, k := range kinds {
@@ -76,13 +84,17 @@ func firstName(dn string) string {
 }
 
 // secretAttributes are never shown, even where the service account may read them.
-var secretAttributes = []string{"userpassword", "unicodepwd", "dbcspwd", "lmpwdhistory", "ntpwdhistory", "supplementalcredentials", "sambantpassword", "sambalmpassword", "krbprincipalkey", "ms-mcs-admpwd", "mslaps-password", "mslaps-encryptedpassword", "authpassword", "msds-managedpassword", "pwdhistory", "msfve-recoverypassword", "ipanthash", "krbmkey", "trustauthincoming", "trustauthoutgoing"}
+var secretAttributes = []string{"userpassword", "unicodepwd", "dbcspwd", "lmpwdhistory", "ntpwdhistory",
+	"supplementalcredentials", "sambantpassword", "sambalmpassword", "krbprincipalkey", "ms-mcs-admpwd",
+	"mslaps-password", "mslaps-encryptedpassword", "authpassword", "msds-managedpassword", "pwdhistory",
+	"msfve-recoverypassword", "ipanthash", "krbmkey", "trustauthincoming", "trustauthoutgoing"}
 
 // Entry reads the attributes of one entry.
 func (d *Directory) Entry(ctx context.Context, dn string) (*results.Details, error) {
 	out := &results.Details{Attributes: []results.EntryAttribute{}}
 	err := d.with(ctx, func(c *ldap.Conn) error {
-		result, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.seconds(), false, "(objectClass=*)", []string{"*"}, nil))
+		result, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.seconds(),
+			false, "(objectClass=*)", []string{"*"}, nil))
 		if err != nil {
 			return err
 		}
@@ -119,7 +131,9 @@ func readable(name string, raw []byte) string {
 		return formatSID(raw)
 	case strings.HasSuffix(strings.ToLower(name), "guid") && len(raw) == 16:
 		return formatGUID(raw)
-	case !utf8.Valid(raw) || strings.ContainsFunc(string(raw), func(r rune) bool { return r < ' ' && r != '\n' && r != '\t' && r != '\r' }):
+	case !utf8.Valid(raw) || strings.ContainsFunc(string(raw), func(r rune) bool {
+		return r < ' ' && r != '\n' && r != '\t' && r != '\r'
+	}):
 		return fmt.Sprintf("%d octets", len(raw))
 	}
 	return short(string(raw))
@@ -127,5 +141,6 @@ func readable(name string, raw []byte) string {
 
 // formatGUID writes an identifier as MS-DTYP section 2.3.4.3 does: the first three parts are little endian.
 func formatGUID(b []byte) string {
-	return fmt.Sprintf("%08x-%04x-%04x-%s-%s", binary.LittleEndian.Uint32(b), binary.LittleEndian.Uint16(b[4:]), binary.LittleEndian.Uint16(b[6:]), hex.EncodeToString(b[8:10]), hex.EncodeToString(b[10:]))
+	return fmt.Sprintf("%08x-%04x-%04x-%s-%s", binary.LittleEndian.Uint32(b), binary.LittleEndian.Uint16(b[4:]),
+		binary.LittleEndian.Uint16(b[6:]), hex.EncodeToString(b[8:10]), hex.EncodeToString(b[10:]))
 }

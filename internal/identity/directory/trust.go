@@ -20,7 +20,8 @@ import (
 
 func present(c *x509.Certificate) results.Presented {
 	sum := sha256.Sum256(c.Raw)
-	out := results.Presented{Subject: c.Subject.String(), Issuer: c.Issuer.String(), Names: append([]string{}, c.DNSNames...), NotAfter: c.NotAfter, Authority: c.IsCA,
+	out := results.Presented{Subject: c.Subject.String(), Issuer: c.Issuer.String(), Names: append([]string{},
+		c.DNSNames...), NotAfter: c.NotAfter, Authority: c.IsCA,
 		PEM: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw}))}
 	for _, ip := range c.IPAddresses {
 		out.Names = append(out.Names, ip.String())
@@ -43,13 +44,14 @@ func (d *discovery) trust(server string, state *tls.ConnectionState) {
 		err := verify(state.PeerCertificates, d.cfg.CA, host)
 		var name x509.HostnameError
 		if errors.As(err, &name) && len(name.Certificate.DNSNames) > 0 {
-			// Anybody can get a certificate for a name of his own from a public authority, so another name than was typed is
-			// taken only from one that somebody has compared and trusted.
+			// Anybody can get a certificate for a name of his own from a public authority, so another name than was
+			// typed is taken only from one that somebody has compared and trusted.
 			d.ServerName = name.Certificate.DNSNames[0]
 			if d.cfg.CA == "" {
 				s.State = results.Warn
 				s.Detail = fmt.Sprintf("it is for other names: %s", strings.Join(name.Certificate.DNSNames, ", "))
-				s.Remedy = "Type one of these names if that is the server you mean, or compare its fingerprint and trust the certificate."
+				s.Remedy = "Type one of these names if that is the server you mean, or compare its fingerprint and " +
+					"trust the certificate."
 				return nil
 			}
 			d.cfg.ServerName = d.ServerName
@@ -58,7 +60,8 @@ func (d *discovery) trust(server string, state *tls.ConnectionState) {
 		leaf := state.PeerCertificates[0]
 		if err == nil {
 			d.Trusted = true
-			s.Detail = fmt.Sprintf("%s until %s", subject(leaf.Subject.CommonName, leaf.DNSNames), leaf.NotAfter.Format("2006-01-02"))
+			s.Detail = fmt.Sprintf("%s until %s", subject(leaf.Subject.CommonName, leaf.DNSNames),
+				leaf.NotAfter.Format("2006-01-02"))
 			return nil
 		}
 		var unknown x509.UnknownAuthorityError
@@ -67,7 +70,8 @@ func (d *discovery) trust(server string, state *tls.ConnectionState) {
 		}
 		last := d.Certificates[len(d.Certificates)-1]
 		s.State = results.Warn
-		s.Detail = fmt.Sprintf("issued by %s, which is not trusted yet; SHA-256 of %s is %s", leaf.Issuer, last.Subject, last.SHA256)
+		s.Detail = fmt.Sprintf("issued by %s, which is not trusted yet; SHA-256 of %s is %s", leaf.Issuer,
+			last.Subject, last.SHA256)
 		s.Remedy = "Compare the fingerprint with what the administrator of the directory says, then trust it."
 		if !last.Authority {
 			s.Remedy += " It is the server's own certificate; that of its authority would outlast a renewal."
@@ -114,10 +118,12 @@ func (d *discovery) look(ctx context.Context, probe *Directory, server string) {
 			s.State, s.Detail = results.Warn, "not tried: no password was given"
 			return nil
 		case !d.Trusted:
-			s.State, s.Detail, s.Remedy = results.Warn, "not tried: the server is not trusted yet, and would learn the password", "Trust its certificate first."
+			s.State, s.Detail, s.Remedy = results.Warn, "not tried: the server is not trusted yet, and would learn "+
+				"the password", "Trust its certificate first."
 			return nil
 		case d.TLS == config.Plain:
-			s.State, s.Detail, s.Remedy = results.Warn, "not tried: the password would cross the network in clear", "Take these settings, and test them there if that is meant."
+			s.State, s.Detail, s.Remedy = results.Warn, "not tried: the password would cross the network in clear",
+				"Take these settings, and test them there if that is meant."
 			return nil
 		}
 		return d.signIn(ctx, server, s)
@@ -141,7 +147,8 @@ func (d *discovery) take(r root, s *results.Step) {
 	s.Detail = fmt.Sprintf("%s, base %s", what, d.Base)
 	if ahead, known := r.clock(time.Now()); known {
 		if s.Detail += fmt.Sprintf(", its clock differs by %.1f s", ahead.Seconds()); ahead.Abs() > time.Minute {
-			s.State, s.Remedy = results.Warn, "Set both clocks by the same time server: beyond five minutes domains refuse everything."
+			s.State, s.Remedy = results.Warn, "Set both clocks by the same time server: beyond five minutes domains "+
+				"refuse everything."
 		}
 	}
 }
@@ -172,8 +179,10 @@ func (d *discovery) signIn(ctx context.Context, server string, s *results.Step) 
 	if who, err := c.WhoAmI(nil); err == nil && who.AuthzID != "" {
 		s.Detail += ", which is " + strings.TrimPrefix(strings.TrimPrefix(who.AuthzID, "u:"), "dn:")
 	}
-	if _, err := c.Search(ldap.NewSearchRequest(d.Base, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, own.seconds(), false, "(objectClass=*)", []string{"1.1"}, nil)); err != nil {
-		s.State, s.Remedy = results.Warn, fmt.Sprintf("It may not read %s (%s); give it the right to, or choose another base.", d.Base, message(err))
+	if _, err := c.Search(ldap.NewSearchRequest(d.Base, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, own.seconds(),
+		false, "(objectClass=*)", []string{"1.1"}, nil)); err != nil {
+		s.State, s.Remedy = results.Warn, fmt.Sprintf("It may not read %s (%s); give it the right to, or choose "+
+			"another base.", d.Base, message(err))
 	}
 	return nil
 }

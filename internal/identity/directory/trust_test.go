@@ -20,7 +20,9 @@ func TestAnotherNameIsNotTrustedByItself(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), DNSNames: []string{"dc1.elsewhere.example"}, IsCA: true, BasicConstraintsValid: true}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().Add(time.Hour), DNSNames: []string{"dc1.elsewhere.example"}, IsCA: true,
+		BasicConstraintsValid: true}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	if err != nil {
 		t.Fatal(err)
@@ -42,7 +44,8 @@ func TestAnotherNameIsNotTrustedByItself(t *testing.T) {
 		d := &discovery{report: func(s results.Step) { last = s }}
 		d.cfg.CA = c.ca
 		d.trust(c.server, &tls.ConnectionState{PeerCertificates: []*x509.Certificate{cert}})
-		if d.Trusted != c.trusted || last.State != c.state || len(d.Certificates) != 1 || len(d.Certificates[0].SHA256) != 95 {
+		if d.Trusted != c.trusted || last.State != c.state || len(d.Certificates) != 1 ||
+			len(d.Certificates[0].SHA256) != 95 {
 			t.Errorf("%s, trusting %d octets: trusted %v, %+v", c.server, len(c.ca), d.Trusted, last)
 		}
 	}

@@ -47,20 +47,25 @@ func (t *tester) warnings(ctx context.Context, member MemberTester) bool {
 		}
 		check("controllers", "Count the domain controllers", t.controllers)
 		check("dns", "Ask DNS for the domain", func(s *results.Step) error { return t.domainDNS(ctx, s) })
-		check("lockout", "Read when the domain locks accounts", func(s *results.Step) error { return t.lockoutRule(ctx, s) })
+		check("lockout", "Read when the domain locks accounts", func(s *results.Step) error {
+			return t.lockoutRule(ctx, s)
+		})
 	}
 	if member != nil {
 		check("channel", "Secure channel of our machine account", func(s *results.Step) error {
 			host, err := member.Test(ctx)
 			if err != nil {
-				return &Failure{Detail: err.Error(), Remedy: "Join the domain again, and look whether port 135 and that of Netlogon are open to this server."}
+				return &Failure{Detail: err.Error(), Remedy: "Join the domain again, and look whether port 135 and " +
+					"that of Netlogon are open to this server."}
 			}
 			s.Detail = "with " + host
 			return nil
 		})
 		check("probe", "Have a right MS-CHAPv2 answer checked", func(s *results.Step) error {
 			if err := member.Probe(ctx); err != nil {
-				return &Failure{Detail: err.Error(), Remedy: "A controller that allows NTLMv2 only takes right answers of MS-CHAPv2 for wrong passwords, and counts them until it locks the account. Let it allow MS-CHAPv2, or use EAP-TLS or TTLS with PAP."}
+				return &Failure{Detail: err.Error(), Remedy: "A controller that allows NTLMv2 only takes right " +
+					"answers of MS-CHAPv2 for wrong passwords, and counts them until it locks the account. Let it " +
+					"allow MS-CHAPv2, or use EAP-TLS or TTLS with PAP."}
 			}
 			s.Detail = "right answers are taken for right"
 			return nil
@@ -120,9 +125,12 @@ func (t *tester) pickedGroups(s *results.Step) error {
 	return nil
 }
 
-// powerful are groups whose members may do more than read (MS-DTYP section 2.4.2.4), by the last part of the identifier.
-var powerful = map[string]string{"512": "Domain Admins", "516": "Domain Controllers", "518": "Schema Admins", "519": "Enterprise Admins", "520": "Group Policy Creator Owners",
-	"526": "Key Admins", "527": "Enterprise Key Admins", "544": "Administrators", "548": "Account Operators", "549": "Server Operators", "550": "Print Operators", "551": "Backup Operators"}
+// powerful are groups whose members may do more than read (MS-DTYP section 2.4.2.4), by the last part of the
+// identifier.
+var powerful = map[string]string{"512": "Domain Admins", "516": "Domain Controllers", "518": "Schema Admins",
+	"519": "Enterprise Admins", "520": "Group Policy Creator Owners",
+	"526": "Key Admins", "527": "Enterprise Key Admins", "544": "Administrators", "548": "Account Operators",
+	"549": "Server Operators", "550": "Print Operators", "551": "Backup Operators"}
 
 const neverExpires = 0x10000
 
@@ -136,7 +144,8 @@ func (t *tester) serviceAccount(s *results.Step) error {
 	}
 	s.Detail = e.DN
 	var strong, remedies []string
-	result, err := t.conn.Search(ldap.NewSearchRequest(e.DN, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, t.seconds(), false, "(objectClass=*)", []string{"tokenGroups"}, nil))
+	result, err := t.conn.Search(ldap.NewSearchRequest(e.DN, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1,
+		t.seconds(), false, "(objectClass=*)", []string{"tokenGroups"}, nil))
 	if err == nil && len(result.Entries) == 1 {
 		for _, raw := range result.Entries[0].GetEqualFoldRawAttributeValues("tokenGroups") {
 			sid := formatSID(raw)
@@ -149,13 +158,15 @@ func (t *tester) serviceAccount(s *results.Step) error {
 	if len(strong) > 0 {
 		slices.Sort(strong)
 		s.State, s.Detail = results.Warn, s.Detail+", a member of "+strings.Join(slices.Compact(strong), ", ")
-		remedies = append(remedies, "Reading people and groups needs no such right: use an account that is in Domain Users only.")
+		remedies = append(remedies, "Reading people and groups needs no such right: use an account that is in Domain "+
+			"Users only.")
 	}
 	if left, expires := passwordEnds(e, time.Now()); expires {
 		s.Detail += fmt.Sprintf(", password expires in %d days", int(left.Hours()/24))
 		if left < expiresSoon {
 			s.State = results.Warn
-			remedies = append(remedies, "Change its password here and there before that, or let it never expire: on that day everybody is refused.")
+			remedies = append(remedies, "Change its password here and there before that, or let it never expire: on "+
+				"that day everybody is refused.")
 		}
 	} else {
 		s.Detail += ", password does not expire"
@@ -194,9 +205,11 @@ func (t *tester) ownEntry() (*ldap.Entry, error) {
 		if _, after, ok := strings.Cut(bare, `\`); ok {
 			bare = after
 		}
-		filter = fmt.Sprintf("(|(userPrincipalName=%s)(sAMAccountName=%s))", ldap.EscapeFilter(name), ldap.EscapeFilter(bare))
+		filter = fmt.Sprintf("(|(userPrincipalName=%s)(sAMAccountName=%s))", ldap.EscapeFilter(name),
+			ldap.EscapeFilter(bare))
 	}
-	result, err := t.conn.Search(ldap.NewSearchRequest(base, scope, ldap.NeverDerefAliases, 2, t.seconds(), false, filter, attributes, nil))
+	result, err := t.conn.Search(ldap.NewSearchRequest(base, scope, ldap.NeverDerefAliases, 2, t.seconds(), false,
+		filter, attributes, nil))
 	if err != nil || len(result.Entries) != 1 {
 		return nil, err
 	}
@@ -205,7 +218,8 @@ func (t *tester) ownEntry() (*ldap.Entry, error) {
 
 // controllers counts the domain controllers, and warns if only one of several is configured.
 func (t *tester) controllers(s *results.Step) error {
-	result, err := t.conn.Search(ldap.NewSearchRequest(t.whole(), ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 200, t.seconds(), false,
+	result, err := t.conn.Search(ldap.NewSearchRequest(t.whole(), ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 200,
+		t.seconds(), false,
 		"(&(objectClass=computer)(userAccountControl:1.2.840.113556.1.4.803:=8192))", []string{"dNSHostName"}, nil))
 	if err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) {
 		return err
@@ -222,7 +236,8 @@ func (t *tester) controllers(s *results.Step) error {
 		s.Detail += ": " + short(strings.Join(names, ", "))
 	}
 	if len(names) > 1 && len(t.cfg.Servers) == 1 {
-		s.State, s.Remedy = results.Warn, "Add a second one to the servers: while the only one is restarted, everybody is refused."
+		s.State, s.Remedy = results.Warn, "Add a second one to the servers: while the only one is restarted, "+
+			"everybody is refused."
 	}
 	return nil
 }
@@ -234,7 +249,8 @@ func (t *tester) domainDNS(ctx context.Context, s *results.Step) error {
 	defer cancel()
 	_, records, err := t.dialer.Resolver.LookupSRV(limited, "ldap", "tcp", "dc._msdcs."+domain)
 	if err != nil || len(records) == 0 {
-		s.State, s.Detail = results.Warn, "the DNS server that is asked does not know the domain "+domain+"; it may be an outside one"
+		s.State, s.Detail = results.Warn, "the DNS server that is asked does not know the domain "+domain+
+			"; it may be an outside one"
 		s.Remedy = "Give the address of a DNS server of the domain, so that its controllers are found by name."
 		return nil
 	}
@@ -242,13 +258,16 @@ func (t *tester) domainDNS(ctx context.Context, s *results.Step) error {
 	for _, r := range records {
 		name := strings.ToLower(strings.TrimSuffix(r.Target, "."))
 		names = append(names, name)
-		if addresses, err := t.dialer.Resolver.LookupHost(limited, name); err != nil || !strings.HasSuffix(name, "."+strings.ToLower(domain)) && !slices.ContainsFunc(addresses, t.configured) {
+		if addresses, err := t.dialer.Resolver.LookupHost(limited, name); err != nil || !strings.HasSuffix(name,
+			"."+strings.ToLower(domain)) && !slices.ContainsFunc(addresses, t.configured) {
 			outside = append(outside, name)
 		}
 	}
 	s.Detail = short(strings.Join(names, ", "))
 	if len(outside) > 0 {
-		s.State, s.Remedy = results.Warn, fmt.Sprintf("%s cannot be found or lies outside %s: look at the entries of _ldap._tcp.dc._msdcs.%s, and at which DNS server is asked.", short(strings.Join(outside, ", ")), domain, domain)
+		s.State, s.Remedy = results.Warn, fmt.Sprintf("%s cannot be found or lies outside %s: look at the entries of "+
+			"_ldap._tcp.dc._msdcs.%s, and at which DNS server is asked.", short(strings.Join(outside, ", ")), domain,
+			domain)
 	}
 	return nil
 }
@@ -271,13 +290,16 @@ func (t *tester) lockoutRule(ctx context.Context, s *results.Step) error {
 	case rule.Threshold == 0:
 		s.Detail = "it locks nobody"
 	case limits.After == 0:
-		s.State, s.Detail = results.Warn, fmt.Sprintf("after %d wrong passwords, and no guard is set here", rule.Threshold)
+		s.State, s.Detail = results.Warn, fmt.Sprintf("after %d wrong passwords, and no guard is set here",
+			rule.Threshold)
 		s.Remedy = "Let the guard go by the domain: a phone with an old password locks its owner out otherwise."
 	case limits.After >= rule.Threshold:
-		s.State, s.Detail = results.Warn, fmt.Sprintf("after %d wrong passwords; the guard here acts after %d, which is too late", rule.Threshold, limits.After)
+		s.State, s.Detail = results.Warn, fmt.Sprintf("after %d wrong passwords; the guard here acts after %d, which "+
+			"is too late", rule.Threshold, limits.After)
 		s.Remedy = "Let the guard go by the domain, or set a smaller number."
 	default:
-		s.Detail = fmt.Sprintf("after %d wrong passwords; here they are held back after %d within %d minutes", rule.Threshold, limits.After, int(limits.Window.Minutes()))
+		s.Detail = fmt.Sprintf("after %d wrong passwords; here they are held back after %d within %d minutes",
+			rule.Threshold, limits.After, int(limits.Window.Minutes()))
 	}
 	return nil
 }

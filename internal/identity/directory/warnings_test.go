@@ -11,8 +11,10 @@ import (
 
 func TestClock(t *testing.T) {
 	now := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
-	for text, want := range map[string]time.Duration{"20261123090000.0Z": 0, "20261123090130.0Z": 90 * time.Second, "20261123085400.0Z": -6 * time.Minute} {
-		if got, known := (root{ldap.NewEntry("", map[string][]string{"currentTime": {text}})}).clock(now); !known || got != want {
+	for text, want := range map[string]time.Duration{"20261123090000.0Z": 0, "20261123090130.0Z": 90 * time.Second,
+		"20261123085400.0Z": -6 * time.Minute} {
+		if got, known := (root{ldap.NewEntry("", map[string][]string{"currentTime": {text}})}).clock(now); !known ||
+			got != want {
 			t.Errorf("%s differs by %v, %v; wanted %v", text, got, known, want)
 		}
 	}
@@ -37,7 +39,8 @@ func TestWhenAPasswordEnds(t *testing.T) {
 		"never":            {"512", "9223372036854775807", 0, false},
 		"not told":         {"512", "", 0, false},
 	} {
-		left, expires := passwordEnds(ldap.NewEntry("", map[string][]string{"userAccountControl": {c.control}, "msDS-UserPasswordExpiryTimeComputed": {c.ends}}), now)
+		left, expires := passwordEnds(ldap.NewEntry("", map[string][]string{"userAccountControl": {c.control},
+			"msDS-UserPasswordExpiryTimeComputed": {c.ends}}), now)
 		if left != c.left || expires != c.expires {
 			t.Errorf("%s: %v, %v", name, left, expires)
 		}
@@ -46,9 +49,13 @@ func TestWhenAPasswordEnds(t *testing.T) {
 
 // A clock that is a minute off is a warning, five minutes a failure.
 func TestHowFarClocksMayDiffer(t *testing.T) {
-	for ahead, want := range map[time.Duration]results.StepState{0: results.Pass, 59 * time.Second: results.Pass, -61 * time.Second: results.Warn, 4 * time.Minute: results.Warn, 301 * time.Second: results.Fail, -time.Hour: results.Fail} {
+	for ahead, want := range map[time.Duration]results.StepState{0: results.Pass, 59 * time.Second: results.Pass,
+		-61 * time.Second: results.Warn, 4 * time.Minute: results.Warn, 301 * time.Second: results.Fail,
+		-time.Hour: results.Fail} {
 		var last results.Step
-		runStep(func(s results.Step) { last = s }, "", results.Step{Key: "clock"}, func(s *results.Step) error { return compareClocks(s, ahead) })
+		runStep(func(s results.Step) { last = s }, "", results.Step{Key: "clock"}, func(s *results.Step) error {
+			return compareClocks(s, ahead)
+		})
 		if last.State != want || (want != results.Pass) != (last.Remedy != "") {
 			t.Errorf("%v: %+v, wanted %s", ahead, last, want)
 		}

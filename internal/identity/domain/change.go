@@ -64,7 +64,8 @@ func (m *Member) signIn(ctx context.Context, address, password string) (*conn, e
 		c.Close()
 		return nil, err
 	}
-	session, end, err := netlogon.BoundNTLM(packet, c.calls, m.account.Domain, m.account.Computer+"$", password, time.Now())
+	session, end, err := netlogon.BoundNTLM(packet, c.calls, m.account.Domain, m.account.Computer+"$", password,
+		time.Now())
 	if err == nil {
 		_, err = c.Write(end)
 	}

@@ -26,7 +26,8 @@ type sealer interface {
 }
 
 // connect opens a connection; with a channel its packets are sealed.
-func (m *Member) connect(ctx context.Context, address string, i netlogon.Interface, channel *established) (*conn, error) {
+func (m *Member) connect(ctx context.Context, address string, i netlogon.Interface, channel *established) (*conn,
+	error) {
 	raw, err := m.dialer.DialContext(ctx, "tcp", address)
 	if err != nil {
 		return nil, err

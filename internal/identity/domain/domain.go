@@ -58,8 +58,8 @@ type Member struct {
 	closed  bool
 }
 
-// established is a secure channel that a controller has agreed to. Every connection of it uses the same secret; agreeing
-// anew makes those of before useless.
+// established is a secure channel that a controller has agreed to. Every connection of it uses the same secret;
+// agreeing anew makes those of before useless.
 type established struct {
 	host    string
 	address string
@@ -74,7 +74,8 @@ const maxWaiting = 256
 
 // New makes a member; hosts are the domain controllers in the order to ask them.
 func New(account Account, hosts []string, timeout time.Duration, dialer Dialer) *Member {
-	m := &Member{account: account, hosts: hosts, timeout: timeout, dialer: dialer, mapper: mapperPort, slots: make(chan struct{}, connections), agreeing: make(chan struct{}, 1)}
+	m := &Member{account: account, hosts: hosts, timeout: timeout, dialer: dialer, mapper: mapperPort,
+		slots: make(chan struct{}, connections), agreeing: make(chan struct{}, 1)}
 	m.health = failover.New(timeout, m.probe, m.back)
 	return m
 }
@@ -91,10 +92,11 @@ func (m *Member) Close() {
 	m.idle = nil
 }
 
-// Check has the domain check a response of MS-CHAP. domain is the short name of that of the person, "" for our own, whose
-// controllers ask those of others. Machine tells that the name is that of a computer. An error means
-// that no controller could say; a status that one did.
-func (m *Member) Check(ctx context.Context, domain, name string, machine bool, challenge [8]byte, response [24]byte) (mschap.Hash, netlogon.Status, error) {
+// Check has the domain check a response of MS-CHAP. domain is the short name of that of the person, "" for our own,
+// whose controllers ask those of others. Machine tells that the name is that of a computer. An error means that no
+// controller could say; a status that one did.
+func (m *Member) Check(ctx context.Context, domain, name string, machine bool, challenge [8]byte,
+	response [24]byte) (mschap.Hash, netlogon.Status, error) {
 	if m.waiting.Add(1) > maxWaiting {
 		m.waiting.Add(-1)
 		return mschap.Hash{}, 0, fmt.Errorf("%d attempts wait for the domain already", maxWaiting)
@@ -106,12 +108,14 @@ func (m *Member) Check(ctx context.Context, domain, name string, machine bool, c
 	case m.slots <- struct{}{}:
 		defer func() { <-m.slots }()
 	case <-ctx.Done():
-		return mschap.Hash{}, 0, fmt.Errorf("all %d connections to the domain were busy for the whole time limit", connections)
+		return mschap.Hash{}, 0, fmt.Errorf("all %d connections to the domain were busy for the whole time limit",
+			connections)
 	}
 	if domain == "" {
 		domain = m.account.Domain
 	}
-	logon := netlogon.Logon{Domain: domain, User: name, Workstation: m.account.Computer, Machine: machine, Challenge: challenge, Response: response}
+	logon := netlogon.Logon{Domain: domain, User: name, Workstation: m.account.Computer, Machine: machine,
+		Challenge: challenge, Response: response}
 	var last error
 	for range len(m.hosts) + 2 { // each controller, and again after a channel that was replaced
 		c, err := m.take(ctx)

@@ -14,7 +14,8 @@ import (
 
 // member of a domain whose controllers are at the hosts, all on one port.
 func member(port int, timeout time.Duration, hosts ...string) *Member {
-	m := New(Account{"LANTERN", "TOLLGATE1", func() []string { return []string{"machine-password"} }}, hosts, timeout, &net.Dialer{})
+	m := New(Account{"LANTERN", "TOLLGATE1", func() []string { return []string{"machine-password"} }}, hosts, timeout,
+		&net.Dialer{})
 	m.mapper = port
 	return m
 }
@@ -68,10 +69,12 @@ func TestASilentControllerDoesNotHoldAnybodyUp(t *testing.T) {
 
 func TestNonsenseIsAnError(t *testing.T) {
 	for name, serve := range map[string]func(net.Conn){
-		"an end":          func(net.Conn) {},
-		"another service": func(c net.Conn) { io.WriteString(c, "220 mail.lanternferries.example ESMTP ready and waiting") },
-		"lengths":         func(c net.Conn) { c.Write([]byte{5, 0, 12, 3, 16, 0, 0, 0, 0xff, 0xff, 0, 0, 1, 0, 0, 0}) },
-		"a short answer":  func(c net.Conn) { c.Write([]byte{5, 0, 12, 3, 16, 0, 0, 0, 16, 0, 0, 0, 1, 0, 0, 0}) },
+		"an end": func(net.Conn) {},
+		"another service": func(c net.Conn) {
+			io.WriteString(c, "220 mail.lanternferries.example ESMTP ready and waiting")
+		},
+		"lengths":        func(c net.Conn) { c.Write([]byte{5, 0, 12, 3, 16, 0, 0, 0, 0xff, 0xff, 0, 0, 1, 0, 0, 0}) },
+		"a short answer": func(c net.Conn) { c.Write([]byte{5, 0, 12, 3, 16, 0, 0, 0, 16, 0, 0, 0, 1, 0, 0, 0}) },
 		"a refusal": func(c net.Conn) {
 			c.Write(append([]byte{5, 0, 13, 3, 16, 0, 0, 0, 26, 0, 0, 0, 1, 0, 0, 0}, make([]byte, 10)...))
 		},

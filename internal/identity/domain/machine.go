@@ -15,9 +15,9 @@ import (
 // passwordLife is how long a password of a machine account is used before it is replaced.
 const passwordLife = 30 * 24 * time.Hour
 
-// MachineAccounts keeps the passwords of our machine accounts, in memory over the store. They are records and no part of the
-// configuration: they change by themselves, and returning to an earlier revision must not bring an old password back.
-// It is safe for concurrent use.
+// MachineAccounts keeps the passwords of our machine accounts, in memory over the store. They are records and no part
+// of the configuration: they change by themselves, and returning to an earlier revision must not bring an old password
+// back. It is safe for concurrent use.
 type MachineAccounts struct {
 	store    MachineStore
 	box      *seal.Box
@@ -116,7 +116,8 @@ func (m *MachineAccounts) Changed(domain, computer string) time.Time {
 
 // Set keeps a password, and the one before it if it may still be needed.
 func (m *MachineAccounts) Set(ctx context.Context, domain, computer, password, previous string) error {
-	row := store.MachineAccount{Domain: strings.ToUpper(domain), Computer: strings.ToUpper(computer), Password: string(m.box.Seal(place(domain, computer), password)), ChangedAt: time.Now().UnixMilli()}
+	row := store.MachineAccount{Domain: strings.ToUpper(domain), Computer: strings.ToUpper(computer),
+		Password: string(m.box.Seal(place(domain, computer), password)), ChangedAt: time.Now().UnixMilli()}
 	a := account{passwords: []string{password}, changed: time.UnixMilli(row.ChangedAt)}
 	if previous != "" {
 		row.Previous, a.passwords = string(m.box.Seal(place(domain, computer), previous)), append(a.passwords, previous)

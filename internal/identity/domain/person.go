@@ -11,7 +11,8 @@ import (
 )
 
 // CheckPerson has a domain controller check a response of a person or computer, and puts its answer into a reason.
-func (m *Member) CheckPerson(ctx context.Context, person *facts.Person, challenge [8]byte, response [24]byte) (mschap.Hash, reason.Code, string) {
+func (m *Member) CheckPerson(ctx context.Context, person *facts.Person, challenge [8]byte,
+	response [24]byte) (mschap.Hash, reason.Code, string) {
 	again, status, err := m.Check(ctx, person.Domain, person.Name, person.Kind == facts.Computer, challenge, response)
 	var refused netlogon.Status
 	switch {
@@ -33,9 +34,12 @@ func (m *Member) CheckPerson(ctx context.Context, person *facts.Person, challeng
 }
 
 var statuses = map[netlogon.Status]reason.Code{
-	netlogon.StatusOK: reason.OK, netlogon.StatusNoUser: reason.PersonUnknown, netlogon.StatusWrongPassword: reason.PasswordWrong, netlogon.StatusLogonFailure: reason.PasswordWrong,
-	netlogon.StatusDisabled: reason.PersonDisabled, netlogon.StatusAccountExpired: reason.PersonExpired, netlogon.StatusExpired: reason.PasswordExpired, netlogon.StatusMustChange: reason.PasswordMustChange,
-	netlogon.StatusLocked: reason.PersonLocked, netlogon.StatusHours: reason.PersonHours, netlogon.StatusWorkstation: reason.PersonStation,
+	netlogon.StatusOK: reason.OK, netlogon.StatusNoUser: reason.PersonUnknown,
+	netlogon.StatusWrongPassword: reason.PasswordWrong, netlogon.StatusLogonFailure: reason.PasswordWrong,
+	netlogon.StatusDisabled: reason.PersonDisabled, netlogon.StatusAccountExpired: reason.PersonExpired,
+	netlogon.StatusExpired: reason.PasswordExpired, netlogon.StatusMustChange: reason.PasswordMustChange,
+	netlogon.StatusLocked: reason.PersonLocked, netlogon.StatusHours: reason.PersonHours,
+	netlogon.StatusWorkstation: reason.PersonStation,
 }
 
 // ChangePersonsPassword changes the password of a person, and puts the answer of the domain into a reason.
@@ -47,7 +51,8 @@ func (m *Member) ChangePersonsPassword(ctx context.Context, name string, change 
 	case status == netlogon.StatusOK:
 		return reason.OK, ""
 	case status == netlogon.StatusPasswordRule:
-		return reason.PasswordRejected, "it breaks a rule of the domain on length, kinds of characters, age or repetition"
+		return reason.PasswordRejected, "it breaks a rule of the domain on length, kinds of characters, age or " +
+			"repetition"
 	case status == netlogon.StatusWrongPassword, status == netlogon.StatusIllFormed:
 		return reason.PasswordWrong, "the old password that came with the change"
 	}

@@ -22,7 +22,8 @@ func (m *Member) Probe(ctx context.Context) error {
 	var status netlogon.Status
 	for _, password := range passwords {
 		var err error
-		if _, status, err = m.Check(ctx, "", m.account.Computer+"$", true, challenge, mschap.NTHash(password).V1(challenge)); err != nil {
+		if _, status, err = m.Check(ctx, "", m.account.Computer+"$", true, challenge,
+			mschap.NTHash(password).V1(challenge)); err != nil {
 			return err
 		}
 		if status == netlogon.StatusOK {

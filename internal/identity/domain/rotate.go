@@ -17,9 +17,9 @@ func (m *MachineAccounts) Due(d *config.Directory, now time.Time) bool {
 	return d.Member() && !changed.IsZero() && now.Sub(changed) > passwordLife
 }
 
-// Rotate gives our machine account in the domain of a directory a new password. Whatever happens meanwhile, the one that
-// counts is among those kept: the new one is kept before the domain learns of it, beside the one that the domain takes
-// now, which after a change of unknown outcome need not be the newest.
+// Rotate gives our machine account in the domain of a directory a new password. Whatever happens meanwhile, the one
+// that counts is among those kept: the new one is kept before the domain learns of it, beside the one that the domain
+// takes now, which after a change of unknown outcome need not be the newest.
 func (m *MachineAccounts) Rotate(ctx context.Context, member *Member, d *config.Directory) error {
 	m.rotating.Lock() // over the network: two at once would each take the other's password for the one before
 	defer m.rotating.Unlock()
@@ -66,8 +66,8 @@ func (m *Member) Test(ctx context.Context) (string, error) {
 }
 
 // SetPassword gives our machine account another password, over a secure channel of its own. keep is called with the
-// password that the domain takes now, before the change is sent: both have to be kept, since it may not be known whether
-// a change that failed took place.
+// password that the domain takes now, before the change is sent: both have to be kept, since it may not be known
+// whether a change that failed took place.
 func (m *Member) SetPassword(ctx context.Context, password string, keep func(present string) error) error {
 	ctx, cancel := context.WithTimeout(ctx, m.timeout)
 	defer cancel()

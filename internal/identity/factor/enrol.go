@@ -51,23 +51,27 @@ type Request struct {
 // Offer is what the person brings into the device.
 type Offer struct {
 	Token Token
-	// Seed is in base32, URI the key URI that the picture holds too; each text of QR is a row of it, 1 for a dark square.
+	// Seed is in base32, URI the key URI that the picture holds too; each text of QR is a row of it, 1 for a dark
+	// square.
 	Seed, URI string
 	QR        []string
 }
 
 // check fills in what is usual, and returns the first fault.
 func (r *Request) check() ([]byte, error) {
-	r.Algorithm, r.Digits, r.Period = cmp.Or(strings.ToUpper(r.Algorithm), "SHA1"), cmp.Or(r.Digits, 6), cmp.Or(r.Period, 30)
+	r.Algorithm, r.Digits, r.Period = cmp.Or(strings.ToUpper(r.Algorithm), "SHA1"), cmp.Or(r.Digits, 6),
+		cmp.Or(r.Period, 30)
 	r.Label = strings.TrimSpace(r.Label)
 	_, known := algorithms[r.Algorithm]
 	switch {
 	case !known:
-		return nil, &FieldError{"algorithm", fmt.Sprintf("%q is no algorithm for one-time codes", r.Algorithm), "Use SHA1, SHA256 or SHA512."}
+		return nil, &FieldError{"algorithm", fmt.Sprintf("%q is no algorithm for one-time codes", r.Algorithm),
+			"Use SHA1, SHA256 or SHA512."}
 	case r.Digits < 6 || r.Digits > 8:
 		return nil, &FieldError{"digits", fmt.Sprintf("codes of %d digits are not used", r.Digits), "Use 6 to 8."}
 	case r.Period < 15 || r.Period > 120:
-		return nil, &FieldError{"period", fmt.Sprintf("%d seconds are out of range", r.Period), "Use 15 to 120; 30 is usual."}
+		return nil, &FieldError{"period", fmt.Sprintf("%d seconds are out of range", r.Period),
+			"Use 15 to 120; 30 is usual."}
 	case len(r.Label) > 100:
 		return nil, &FieldError{"label", "the text has more than 100 octets", "Shorten it."}
 	}
@@ -82,18 +86,21 @@ func (r *Request) check() ([]byte, error) {
 	case err != nil:
 		return nil, &FieldError{"seed", "this is no base32", "It has the letters A to Z and the digits 2 to 7 only."}
 	case len(seed) < 16 || len(seed) > 64: // RFC 4226 section 4, R6
-		return nil, &FieldError{"seed", fmt.Sprintf("a seed of %d octets is not used", len(seed)), "Use one of 16 to 64 octets, which are 26 to 103 characters."}
+		return nil, &FieldError{"seed", fmt.Sprintf("a seed of %d octets is not used", len(seed)),
+			"Use one of 16 to 64 octets, which are 26 to 103 characters."}
 	}
 	return seed, nil
 }
 
-// Enrol begins an enrolment. The token counts once Confirm has seen a code of it; until then one that the person has goes on.
+// Enrol begins an enrolment. The token counts once Confirm has seen a code of it; until then one that the person has
+// goes on.
 func (k *Keeper) Enrol(ctx context.Context, r Request, now time.Time) (*Offer, error) {
 	seed, err := r.check()
 	if err != nil {
 		return nil, err
 	}
-	made, err := totp.Generate(totp.GenerateOpts{Issuer: issuer, AccountName: r.Name, Secret: seed, Period: uint(r.Period), Digits: otp.Digits(r.Digits), Algorithm: algorithms[r.Algorithm]})
+	made, err := totp.Generate(totp.GenerateOpts{Issuer: issuer, AccountName: r.Name, Secret: seed,
+		Period: uint(r.Period), Digits: otp.Digits(r.Digits), Algorithm: algorithms[r.Algorithm]})
 	if err != nil {
 		return nil, fmt.Errorf("making the key URI: %w", err)
 	}
@@ -101,7 +108,8 @@ func (k *Keeper) Enrol(ctx context.Context, r Request, now time.Time) (*Offer, e
 	if err != nil {
 		return nil, fmt.Errorf("making the QR code: %w", err)
 	}
-	t := &kept{Token: Token{ID: k.ids.New(now).String(), Store: r.Store, Name: r.Name, Display: r.Display, Label: r.Label, Algorithm: r.Algorithm, Digits: r.Digits, Period: r.Period, MadeAt: now, MadeBy: r.By}}
+	t := &kept{Token: Token{ID: k.ids.New(now).String(), Store: r.Store, Name: r.Name, Display: r.Display,
+		Label: r.Label, Algorithm: r.Algorithm, Digits: r.Digits, Period: r.Period, MadeAt: now, MadeBy: r.By}}
 	t.Seed = made.Secret()
 	var before []string
 	k.mu.RLock()
@@ -113,7 +121,8 @@ func (k *Keeper) Enrol(ctx context.Context, r Request, now time.Time) (*Offer, e
 	}
 	k.mu.RUnlock()
 	if full {
-		return nil, &FieldError{"person", fmt.Sprintf("there are %d second factors already", maxTokens), "Remove those of people who have left."}
+		return nil, &FieldError{"person", fmt.Sprintf("there are %d second factors already", maxTokens),
+			"Remove those of people who have left."}
 	}
 	if err := k.store.AddFactorToken(ctx, t.row(k.box), before); err != nil {
 		return nil, fmt.Errorf("storing the second factor of %s: %w", r.Name, err)
@@ -150,8 +159,8 @@ func rows(picture barcode.Barcode) []string {
 	return out
 }
 
-// Confirm takes the first code of a token, which counts from then on in place of one that the person had. It returns the recovery
-// codes, which nobody can see again.
+// Confirm takes the first code of a token, which counts from then on in place of one that the person had. It returns
+// the recovery codes, which nobody can see again.
 func (k *Keeper) Confirm(ctx context.Context, id, typed string, now time.Time) ([]string, error) {
 	t := k.get(id)
 	if t == nil {
@@ -170,7 +179,8 @@ func (k *Keeper) Confirm(ctx context.Context, id, typed string, now time.Time) (
 	recovery := slices.Clone(t.Recovery)
 	t.mu.Unlock()
 	if code != reason.OK {
-		return nil, &FieldError{"code", "this is not the code that the device should show: " + cmp.Or(detail, string(code)), "Look whether the device took the right QR code, and at its clock."}
+		return nil, &FieldError{"code", "this is not the code that the device should show: " + cmp.Or(detail,
+			string(code)), "Look whether the device took the right QR code, and at its clock."}
 	}
 	var before []string
 	k.mu.RLock()
@@ -297,7 +307,8 @@ func (k *Keeper) List(text string) []Token {
 		t.mu.Unlock()
 	}
 	slices.SortFunc(out, func(a, b Token) int {
-		return cmp.Or(strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)), strings.Compare(a.Store, b.Store), strings.Compare(a.ID, b.ID))
+		return cmp.Or(strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)), strings.Compare(a.Store,
+			b.Store), strings.Compare(a.ID, b.ID))
 	})
 	return out
 }

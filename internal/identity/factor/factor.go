@@ -1,5 +1,5 @@
-// Package factor keeps the second factors of people: devices, mostly phones, that make one-time codes by the time (RFC 6238).
-// They are records, not part of the draft: a change takes effect at once.
+// Package factor keeps the second factors of people: devices, mostly phones, that make one-time codes by the time (RFC
+// 6238). They are records, not part of the draft: a change takes effect at once.
 package factor
 
 import (
@@ -23,7 +23,8 @@ import (
 )
 
 const (
-	// window is by how many steps a code may be off from the clock that the token is known to have (RFC 6238 section 5.2).
+	// window is by how many steps a code may be off from the clock that the token is known to have (RFC 6238 section
+	// 5.2).
 	window = 1
 	// wide is how far a clock is looked for that has gone off; two codes in a row from there set it right.
 	wide = 20
@@ -112,7 +113,8 @@ func Open(ctx context.Context, s Store, box *seal.Box, ids *ident.Source) (*Keep
 	if err != nil {
 		return nil, fmt.Errorf("reading the second factors: %w", err)
 	}
-	k := &Keeper{store: s, box: box, ids: ids, byID: map[string]*kept{}, byPerson: map[string]*kept{}, rests: rests{given: map[place]time.Time{}}}
+	k := &Keeper{store: s, box: box, ids: ids, byID: map[string]*kept{}, byPerson: map[string]*kept{},
+		rests: rests{given: map[place]time.Time{}}}
 	for _, row := range rows {
 		t, err := k.fromRow(row)
 		if err != nil {
@@ -124,8 +126,10 @@ func Open(ctx context.Context, s Store, box *seal.Box, ids *ident.Source) (*Keep
 }
 
 func (k *Keeper) fromRow(row store.FactorToken) (*kept, error) {
-	t := &kept{Token: Token{ID: row.ID, Store: row.Store, Name: row.Name, Display: row.Display, Label: row.Label, Algorithm: row.Algorithm, Digits: row.Digits, Period: row.Period,
-		Confirmed: row.Confirmed, Skew: row.Skew, MadeAt: time.UnixMilli(row.MadeAt), MadeBy: row.MadeBy, UsedOn: row.UsedOn, RecoveryLeft: row.Recovery}, step: row.Step}
+	t := &kept{Token: Token{ID: row.ID, Store: row.Store, Name: row.Name, Display: row.Display, Label: row.Label,
+		Algorithm: row.Algorithm, Digits: row.Digits, Period: row.Period,
+		Confirmed: row.Confirmed, Skew: row.Skew, MadeAt: time.UnixMilli(row.MadeAt), MadeBy: row.MadeBy,
+		UsedOn: row.UsedOn, RecoveryLeft: row.Recovery}, step: row.Step}
 	if row.UsedAt != 0 {
 		t.UsedAt = time.UnixMilli(row.UsedAt)
 	}
@@ -142,8 +146,8 @@ func (k *Keeper) fromRow(row store.FactorToken) (*kept, error) {
 	return t, nil
 }
 
-// Reload reads a token anew, which was changed or removed by somebody else. Codes that count twice are prevented by what was
-// used, which is part of it.
+// Reload reads a token anew, which was changed or removed by somebody else. Codes that count twice are prevented by
+// what was used, which is part of it.
 func (k *Keeper) Reload(ctx context.Context, id string) error {
 	k.saving.Lock()
 	defer k.saving.Unlock()
@@ -189,8 +193,8 @@ func (k *Keeper) find(store, name string) *kept {
 // Enrolled reports whether a person has a second factor that counts.
 func (k *Keeper) Enrolled(store, name string) bool { return k.find(store, name) != nil }
 
-// Check takes a code that a person typed, or a recovery code. The reason is OK, or why it does not count; the detail is for the
-// record. A code that counts is noted as used on the disk before this returns.
+// Check takes a code that a person typed, or a recovery code. The reason is OK, or why it does not count; the detail is
+// for the record. A code that counts is noted as used on the disk before this returns.
 func (k *Keeper) Check(ctx context.Context, store, name, typed, on string, now time.Time) (reason.Code, string) {
 	t := k.find(store, name)
 	if t == nil {
@@ -245,16 +249,19 @@ func (t *kept) take(typed string, now time.Time) (reason.Code, string) {
 		behind := clockOff((step - base) * int64(t.Period))
 		if t.far != 0 && step == t.far+1 {
 			t.step, t.Skew = step, step-base
-			return reason.OK, "the second code in a row from a clock that is " + behind + "; that is taken into account from now on"
+			return reason.OK, "the second code in a row from a clock that is " + behind +
+				"; that is taken into account from now on"
 		}
 		t.far, detail = step, "it fits a clock that is "+behind+"; the next code from there sets that right. "
 		break
 	}
 	if t.Wrong++; t.Wrong >= maxWrong {
 		t.Wrong, t.LockedUntil = 0, now.Add(lockTime)
-		return reason.FactorWrong, detail + fmt.Sprintf("this was number %d in a row, so none is looked at for %d minutes", maxWrong, int(lockTime.Minutes()))
+		return reason.FactorWrong, detail + fmt.Sprintf("this was number %d in a row, so none is looked at for %d "+
+			"minutes", maxWrong, int(lockTime.Minutes()))
 	}
-	return reason.FactorWrong, detail + fmt.Sprintf("this was number %d of %d in a row, after which none is looked at for a while", t.Wrong, maxWrong)
+	return reason.FactorWrong, detail + fmt.Sprintf("this was number %d of %d in a row, after which none is looked "+
+		"at for a while", t.Wrong, maxWrong)
 }
 
 // learn follows the clock of the token: at once where it is ahead, since nobody types what is not shown yet.
@@ -287,19 +294,22 @@ func (t *kept) shows(step int64, typed string) bool {
 }
 
 func (t *kept) code(step int64) (string, error) {
-	return hotp.GenerateCodeCustom(t.Seed, uint64(step), hotp.ValidateOpts{Digits: otp.Digits(t.Digits), Algorithm: algorithms[t.Algorithm]})
+	return hotp.GenerateCodeCustom(t.Seed, uint64(step), hotp.ValidateOpts{Digits: otp.Digits(t.Digits),
+		Algorithm: algorithms[t.Algorithm]})
 }
 
-var algorithms = map[string]otp.Algorithm{"SHA1": otp.AlgorithmSHA1, "SHA256": otp.AlgorithmSHA256, "SHA512": otp.AlgorithmSHA512}
+var algorithms = map[string]otp.Algorithm{"SHA1": otp.AlgorithmSHA1, "SHA256": otp.AlgorithmSHA256,
+	"SHA512": otp.AlgorithmSHA512}
 
-// Code is the code that a seed (base32) shows at a moment, by the usual SHA-1, six digits and 30 seconds; for phones of the lab.
+// Code is the code that a seed (base32) shows at a moment, by the usual SHA-1, six digits and 30 seconds; for phones of
+// the lab.
 func Code(seed string, at time.Time) (string, error) {
 	t := kept{Token: Token{Algorithm: "SHA1", Digits: 6}, secrets: secrets{Seed: seed}}
 	return t.code(at.Unix() / 30)
 }
 
-// Split takes apart what was typed where a password and a code come as one: the code is as many digits at the end as the token of
-// the person shows, or one of its recovery codes. Without one, all of it is the password.
+// Split takes apart what was typed where a password and a code come as one: the code is as many digits at the end as
+// the token of the person shows, or one of its recovery codes. Without one, all of it is the password.
 func (k *Keeper) Split(store, name, typed string) (password, code string) {
 	t := k.find(store, name)
 	if t == nil {
@@ -330,8 +340,11 @@ func (t *kept) row(box *seal.Box) store.FactorToken {
 		t.secrets.Locked = t.LockedUntil.UnixMilli()
 	}
 	text, _ := json.Marshal(t.secrets)
-	out := store.FactorToken{ID: t.ID, Store: t.Store, Name: t.Name, Display: t.Display, Label: t.Label, Algorithm: t.Algorithm, Digits: t.Digits, Period: t.Period, Secrets: string(box.Seal(Place(t.ID), string(text))),
-		Recovery: len(t.Recovery), Confirmed: t.Confirmed, Step: t.step, Skew: t.Skew, MadeAt: t.MadeAt.UnixMilli(), MadeBy: t.MadeBy, UsedOn: t.UsedOn}
+	out := store.FactorToken{ID: t.ID, Store: t.Store, Name: t.Name, Display: t.Display, Label: t.Label,
+		Algorithm: t.Algorithm, Digits: t.Digits, Period: t.Period,
+		Secrets:  string(box.Seal(Place(t.ID), string(text))),
+		Recovery: len(t.Recovery), Confirmed: t.Confirmed, Step: t.step, Skew: t.Skew, MadeAt: t.MadeAt.UnixMilli(),
+		MadeBy: t.MadeBy, UsedOn: t.UsedOn}
 	if !t.UsedAt.IsZero() {
 		out.UsedAt = t.UsedAt.UnixMilli()
 	}

@@ -16,17 +16,21 @@ import (
 
 // The vectors of RFC 6238 appendix B.
 func TestVectors(t *testing.T) {
-	seeds := map[string]string{"SHA1": "12345678901234567890", "SHA256": "12345678901234567890123456789012", "SHA512": strings.Repeat("1234567890", 6) + "1234"}
+	seeds := map[string]string{"SHA1": "12345678901234567890", "SHA256": "12345678901234567890123456789012",
+		"SHA512": strings.Repeat("1234567890", 6) + "1234"}
 	for _, c := range []struct {
 		at         int64
 		sha1       string
 		s256, s512 string
 	}{
-		{59, "94287082", "46119246", "90693936"}, {1111111109, "07081804", "68084774", "25091201"}, {1111111111, "14050471", "67062674", "99943326"},
-		{1234567890, "89005924", "91819424", "93441116"}, {2000000000, "69279037", "90698825", "38618901"}, {20000000000, "65353130", "77737706", "47863826"},
+		{59, "94287082", "46119246", "90693936"}, {1111111109, "07081804", "68084774", "25091201"},
+		{1111111111, "14050471", "67062674", "99943326"},
+		{1234567890, "89005924", "91819424", "93441116"}, {2000000000, "69279037", "90698825", "38618901"},
+		{20000000000, "65353130", "77737706", "47863826"},
 	} {
 		for algorithm, want := range map[string]string{"SHA1": c.sha1, "SHA256": c.s256, "SHA512": c.s512} {
-			k := kept{Token: Token{Algorithm: algorithm, Digits: 8}, secrets: secrets{Seed: base32.StdEncoding.EncodeToString([]byte(seeds[algorithm]))}}
+			k := kept{Token: Token{Algorithm: algorithm, Digits: 8},
+				secrets: secrets{Seed: base32.StdEncoding.EncodeToString([]byte(seeds[algorithm]))}}
 			if got, err := k.code(c.at / 30); got != want || err != nil {
 				t.Errorf("%s at %d: %s %v, wanted %s", algorithm, c.at, got, err, want)
 			}
@@ -64,18 +68,21 @@ func open(t *testing.T, dir string) *Keeper {
 func enrolled(t *testing.T, dir string) *world {
 	t.Helper()
 	w := &world{T: t, Keeper: open(t, dir), now: time.Unix(1_800_000_000, 0)}
-	offer, err := w.Enrol(context.Background(), Request{Store: "LANTERN", Name: "n.pryce", Label: "phone", By: "o.brandt"}, w.now)
+	offer, err := w.Enrol(context.Background(), Request{Store: "LANTERN", Name: "n.pryce", Label: "phone",
+		By: "o.brandt"}, w.now)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if w.Enrolled("LANTERN", "n.pryce") {
 		t.Error("it counts before a code was seen")
 	}
-	if !strings.HasPrefix(offer.URI, "otpauth://totp/Tollgate%20Key:n.pryce?") || !strings.Contains(offer.URI, "secret="+offer.Seed) || len(offer.QR) < 30 || len(offer.QR) != len(offer.QR[0]) {
+	if !strings.HasPrefix(offer.URI, "otpauth://totp/Tollgate%20Key:n.pryce?") || !strings.Contains(offer.URI,
+		"secret="+offer.Seed) || len(offer.QR) < 30 || len(offer.QR) != len(offer.QR[0]) {
 		t.Errorf("the offer is %+v", offer)
 	}
 	w.seed, w.id = offer.Seed, offer.Token.ID
-	if w.recovery, err = w.Confirm(context.Background(), w.id, w.at(0), w.now); err != nil || len(w.recovery) != recoveryMany {
+	if w.recovery, err = w.Confirm(context.Background(), w.id, w.at(0), w.now); err != nil ||
+		len(w.recovery) != recoveryMany {
 		t.Fatalf("confirming: %v %v", w.recovery, err)
 	}
 	return w
@@ -121,7 +128,8 @@ func TestACodeCountsOnce(t *testing.T) {
 	if got := again.Get(w.id); got.Skew != 1 || got.UsedOn != "hh-core-1" || got.UsedAt.IsZero() {
 		t.Errorf("kept: %+v", got)
 	}
-	if code, _ := w.Check(context.Background(), "local", "n.pryce", w.at(0), "", w.now); code != reason.FactorNotEnrolled {
+	if code, _ := w.Check(context.Background(), "local", "n.pryce", w.at(0), "",
+		w.now); code != reason.FactorNotEnrolled {
 		t.Errorf("somebody of that name in another store: %s", code)
 	}
 }
@@ -205,8 +213,10 @@ func TestRecoveryCodes(t *testing.T) {
 
 func TestSplit(t *testing.T) {
 	w := enrolled(t, t.TempDir())
-	for _, c := range [][3]string{{"harbour123456", "harbour", "123456"}, {"harbour", "harbour", ""}, {"123456", "123456", ""}, {"a1234567", "a1", "234567"}, {"harbour12345", "harbour12345", ""},
-		{"gate-" + w.recovery[0], "gate-", w.recovery[0]}, {"blue-gate-lamp", "blue-gate-lamp", ""}, {"", "", ""}, {"h\xff123456", "h\xff", "123456"}} {
+	for _, c := range [][3]string{{"harbour123456", "harbour", "123456"}, {"harbour", "harbour", ""},
+		{"123456", "123456", ""}, {"a1234567", "a1", "234567"}, {"harbour12345", "harbour12345", ""},
+		{"gate-" + w.recovery[0], "gate-", w.recovery[0]}, {"blue-gate-lamp", "blue-gate-lamp", ""}, {"", "", ""},
+		{"h\xff123456", "h\xff", "123456"}} {
 		if password, code := w.Split("LANTERN", "n.pryce", c[0]); password != c[1] || code != c[2] {
 			t.Errorf("%q became %q and %q", c[0], password, code)
 		}
@@ -224,8 +234,10 @@ func TestRests(t *testing.T) {
 		within       time.Duration
 		later        time.Duration
 		want         bool
-	}{{"HH-core-1", "192.0.2.7", time.Hour, time.Minute, true}, {"hh-core-1", "192.0.2.8", time.Hour, time.Minute, false}, {"hh-router-1", "192.0.2.7", time.Hour, time.Minute, false},
-		{"hh-core-1", "192.0.2.7", time.Minute, time.Minute, false}, {"hh-core-1", "", time.Hour, 0, false}, {"hh-core-1", "192.0.2.7", 0, 0, false}} {
+	}{{"HH-core-1", "192.0.2.7", time.Hour, time.Minute, true}, {"hh-core-1", "192.0.2.8", time.Hour, time.Minute,
+		false}, {"hh-router-1", "192.0.2.7", time.Hour, time.Minute, false},
+		{"hh-core-1", "192.0.2.7", time.Minute, time.Minute, false}, {"hh-core-1", "", time.Hour, 0, false},
+		{"hh-core-1", "192.0.2.7", 0, 0, false}} {
 		if _, got := w.Rests("lantern", "N.Pryce", c.client, c.from, c.within, w.now.Add(c.later)); got != c.want {
 			t.Errorf("%+v: %v", c, got)
 		}
@@ -233,7 +245,8 @@ func TestRests(t *testing.T) {
 	if err := w.Remove(context.Background(), w.id); err != nil {
 		t.Fatal(err)
 	}
-	if _, got := w.Rests("LANTERN", "n.pryce", "hh-core-1", "192.0.2.7", time.Hour, w.now); got || w.Enrolled("LANTERN", "n.pryce") {
+	if _, got := w.Rests("LANTERN", "n.pryce", "hh-core-1", "192.0.2.7", time.Hour, w.now); got ||
+		w.Enrolled("LANTERN", "n.pryce") {
 		t.Error("it outlives its removal")
 	}
 }
@@ -241,7 +254,8 @@ func TestRests(t *testing.T) {
 func TestEnrolmentIsReplacedOnlyWhenConfirmed(t *testing.T) {
 	w := enrolled(t, t.TempDir())
 	next := func() *Offer {
-		offer, err := w.Enrol(context.Background(), Request{Store: "LANTERN", Name: "n.pryce", Seed: "gezd gnbv gy3t qojq gezd gnbv gy3t qojq", By: "o.brandt"}, w.now)
+		offer, err := w.Enrol(context.Background(), Request{Store: "LANTERN", Name: "n.pryce",
+			Seed: "gezd gnbv gy3t qojq gezd gnbv gy3t qojq", By: "o.brandt"}, w.now)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -266,7 +280,8 @@ func TestEnrolmentIsReplacedOnlyWhenConfirmed(t *testing.T) {
 	}
 	w.later(1)
 	w.wants(reason.OK, w.at(0))
-	for _, c := range []struct{ field, says string }{{"algorithm", "md5"}, {"digits", "digits"}, {"period", "period"}, {"seed", "short"}} {
+	for _, c := range []struct{ field, says string }{{"algorithm", "md5"}, {"digits", "digits"}, {"period", "period"},
+		{"seed", "short"}} {
 		r := Request{Store: "LANTERN", Name: "x"}
 		switch c.field {
 		case "algorithm":
@@ -278,7 +293,8 @@ func TestEnrolmentIsReplacedOnlyWhenConfirmed(t *testing.T) {
 		case "seed":
 			r.Seed = "GEZDGNBV"
 		}
-		if _, err := w.Enrol(context.Background(), r, w.now); err == nil || !strings.HasPrefix(err.Error(), c.field+":") {
+		if _, err := w.Enrol(context.Background(), r, w.now); err == nil || !strings.HasPrefix(err.Error(), c.field+
+			":") {
 			t.Errorf("%s: %v", c.field, err)
 		}
 	}
@@ -288,7 +304,8 @@ func FuzzSplitAndCheck(f *testing.F) {
 	f.Add("harbour123456")
 	f.Add("abcd-efgh")
 	k := &Keeper{byID: map[string]*kept{}, byPerson: map[string]*kept{}, rests: rests{given: map[place]time.Time{}}}
-	t := &kept{Token: Token{Store: "local", Name: "x", Algorithm: "SHA1", Digits: 6, Period: 30, Confirmed: true}, secrets: secrets{Seed: "GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ", Recovery: []string{"2345-6789"}}}
+	t := &kept{Token: Token{Store: "local", Name: "x", Algorithm: "SHA1", Digits: 6, Period: 30, Confirmed: true},
+		secrets: secrets{Seed: "GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ", Recovery: []string{"2345-6789"}}}
 	k.keep(t)
 	f.Fuzz(func(tt *testing.T, typed string) {
 		password, code := k.Split("local", "x", typed)

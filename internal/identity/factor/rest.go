@@ -48,8 +48,8 @@ func (k *Keeper) Given(store, name, client, from string, now time.Time) {
 	}
 }
 
-// Rests tells when a person last gave a code on a client from an address, if that is no longer ago than a time and the person still
-// has a second factor.
+// Rests tells when a person last gave a code on a client from an address, if that is no longer ago than a time and the
+// person still has a second factor.
 func (k *Keeper) Rests(store, name, client, from string, within time.Duration, now time.Time) (time.Time, bool) {
 	if within <= 0 || from == "" || !k.Enrolled(store, name) {
 		return time.Time{}, false

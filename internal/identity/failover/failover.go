@@ -1,5 +1,5 @@
-// Package failover remembers which servers of a list do not answer, so that nobody waits for them again, and probes them
-// in the background until they do.
+// Package failover remembers which servers of a list do not answer, so that nobody waits for them again, and probes
+// them in the background until they do.
 package failover
 
 import (
@@ -37,9 +37,11 @@ type failure struct {
 	why   string
 }
 
-// New makes a keeper. probe tells whether a server answers again, and limit bounds one probe; back is called when it does.
+// New makes a keeper. probe tells whether a server answers again, and limit bounds one probe; back is called when it
+// does.
 func New(limit time.Duration, probe func(ctx context.Context, server string) error, back func(server string)) *Keeper {
-	k := &Keeper{probe: probe, back: back, soonest: soonest, every: every, limit: limit, down: map[string]failure{}, watched: map[string]bool{}}
+	k := &Keeper{probe: probe, back: back, soonest: soonest, every: every, limit: limit, down: map[string]failure{},
+		watched: map[string]bool{}}
 	k.ctx, k.cancel = context.WithCancel(context.Background())
 	return k
 }
@@ -134,7 +136,8 @@ func (k *Keeper) AllDown(servers []string) string {
 	if len(said) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("%s; no server has answered since %s, and they are probed every few seconds", strings.Join(said, "; "), since.UTC().Format("15:04:05 UTC"))
+	return fmt.Sprintf("%s; no server has answered since %s, and they are probed every few seconds",
+		strings.Join(said, "; "), since.UTC().Format("15:04:05 UTC"))
 }
 
 // Order lists servers as they are to be asked: in the given order, those that failed last.

@@ -55,7 +55,8 @@ func TestShare(t *testing.T) {
 		limit time.Duration
 		n     int
 		want  time.Duration
-	}{{3 * time.Second, 1, 3 * time.Second}, {3 * time.Second, 2, time.Second}, {500 * time.Millisecond, 2, 300 * time.Millisecond}, {100 * time.Millisecond, 3, 100 * time.Millisecond}} {
+	}{{3 * time.Second, 1, 3 * time.Second}, {3 * time.Second, 2, time.Second}, {500 * time.Millisecond, 2,
+		300 * time.Millisecond}, {100 * time.Millisecond, 3, 100 * time.Millisecond}} {
 		if got := Share(c.limit, c.n); got != c.want {
 			t.Errorf("%v among %d is %v, wanted %v", c.limit, c.n, got, c.want)
 		}

@@ -44,7 +44,8 @@ type person struct {
 	last        time.Time
 	until       time.Time
 	after       int
-	// asking are passwords of which the directory has not said yet what they are; settled is closed when one of them is.
+	// asking are passwords of which the directory has not said yet what they are; settled is closed when one of them
+	// is.
 	asking  int
 	settled chan struct{}
 }
@@ -88,7 +89,8 @@ func (g *Guard) ask(store, name, device string, limits Limits, now time.Time) (*
 		return &results.Held{Store: store, Person: name, Wrong: p.wrong, After: limits.After, Until: p.until}, nil
 	}
 	if n := p.devices[device]; device != "" && n >= limits.device() {
-		return &results.Held{Store: store, Person: name, Wrong: n, After: limits.device(), Device: device, Until: p.until}, nil
+		return &results.Held{Store: store, Person: name, Wrong: n, After: limits.device(), Device: device,
+			Until: p.until}, nil
 	}
 	if p.wrong+p.asking >= limits.After {
 		if p.settled == nil {
@@ -206,12 +208,14 @@ func (g *Guard) List(store string, now time.Time) []results.Held {
 		}
 		limits := Limits{After: p.after}
 		if p.wrong >= p.after {
-			out = append(out, results.Held{Store: p.store, Person: p.name, Wrong: p.wrong, After: p.after, Until: p.until})
+			out = append(out, results.Held{Store: p.store, Person: p.name, Wrong: p.wrong, After: p.after,
+				Until: p.until})
 			continue
 		}
 		for device, n := range p.devices {
 			if n >= limits.device() {
-				out = append(out, results.Held{Store: p.store, Person: p.name, Wrong: n, After: limits.device(), Device: device, Until: p.until})
+				out = append(out, results.Held{Store: p.store, Person: p.name, Wrong: n, After: limits.device(),
+					Device: device, Until: p.until})
 			}
 		}
 	}

@@ -31,8 +31,11 @@ func TestADeviceIsHeldBackBeforeThePerson(t *testing.T) {
 		outcome Outcome
 		passes  bool
 	}{
-		{"phone", Wrong, true}, {"phone", Unsaid, true}, {"phone", Wrong, true}, {"phone", Wrong, false}, {"laptop", Right, true}, // which forgets all
-		{"phone", Wrong, true}, {"phone", Wrong, true}, {"phone", Wrong, false}, {"laptop", Wrong, true}, {"laptop", Right, false}, {"", Right, false},
+		// which forgets all
+		{"phone", Wrong, true}, {"phone", Unsaid, true}, {"phone", Wrong, true}, {"phone", Wrong, false},
+		{"laptop", Right, true},
+		{"phone", Wrong, true}, {"phone", Wrong, true}, {"phone", Wrong, false}, {"laptop", Wrong, true},
+		{"laptop", Right, false}, {"", Right, false},
 	} {
 		if got := try(t, g, c.device, three, c.outcome); got != c.passes {
 			t.Errorf("attempt %d from %s: passed on %v, wanted %v", i, c.device, got, c.passes)
@@ -42,7 +45,8 @@ func TestADeviceIsHeldBackBeforeThePerson(t *testing.T) {
 	if len(list) != 1 || list[0].Wrong != 3 || list[0].Device != "" {
 		t.Errorf("held back: %+v", list)
 	}
-	if g.Release("LANTERN", "nobody") != 0 || g.Release("LANTERN", "s.lodge") != 1 || !try(t, g, "phone", three, Right) {
+	if g.Release("LANTERN", "nobody") != 0 || g.Release("LANTERN", "s.lodge") != 1 || !try(t, g, "phone", three,
+		Right) {
 		t.Error("after the release")
 	}
 	if len(g.people) != 0 {

@@ -17,14 +17,15 @@ func TestOnlyARightClaimOfSomebodyIsFinished(t *testing.T) {
 		right bool
 		want  bool
 	}{
-		"right":                       {&Claim{Person: person("", reason.OK)}, true, true},
-		"not checked":                 {&Claim{Person: person("", reason.OK)}, false, false},
-		"of nobody":                   {&Claim{}, true, false},
-		"of somebody disabled":        {&Claim{Person: person("", reason.PersonDisabled)}, true, false},
-		"no claim":                    {nil, false, false},
-		"a computer as the user":      {&Claim{Person: person(facts.Computer, reason.OK), Subject: User}, true, false},
-		"a person as the computer":    {&Claim{Person: person("", reason.OK), Subject: Machine}, true, false},
-		"a computer as the computer":  {&Claim{Person: person(facts.Computer, reason.OK), Subject: Machine}, true, true},
+		"right":                    {&Claim{Person: person("", reason.OK)}, true, true},
+		"not checked":              {&Claim{Person: person("", reason.OK)}, false, false},
+		"of nobody":                {&Claim{}, true, false},
+		"of somebody disabled":     {&Claim{Person: person("", reason.PersonDisabled)}, true, false},
+		"no claim":                 {nil, false, false},
+		"a computer as the user":   {&Claim{Person: person(facts.Computer, reason.OK), Subject: User}, true, false},
+		"a person as the computer": {&Claim{Person: person("", reason.OK), Subject: Machine}, true, false},
+		"a computer as the computer": {&Claim{Person: person(facts.Computer, reason.OK), Subject: Machine}, true,
+			true},
 		"a computer where all may be": {&Claim{Person: person(facts.Computer, reason.OK)}, true, true},
 	} {
 		if c.right {
@@ -40,16 +41,19 @@ func TestOnlyARightClaimOfSomebodyIsFinished(t *testing.T) {
 
 func TestFactsComeFromProofsAlone(t *testing.T) {
 	certificate := &facts.Certificate{Subject: "CN=victim"}
-	f := facts.Facts{Claimed: person("", reason.OK), Certificate: certificate, Credential: reason.PasswordWrong, CredentialDetail: "x", Method: "teap-tls"}
+	f := facts.Facts{Claimed: person("", reason.OK), Certificate: certificate, Credential: reason.PasswordWrong,
+		CredentialDetail: "x", Method: "teap-tls"}
 	Into(&f, Proof{})
 	if f.Person != nil || f.Claimed == nil || f.Credential != reason.PasswordWrong {
 		t.Errorf("the zero proof made %+v", f)
 	}
-	machine, user := &Claim{Person: person(facts.Computer, reason.OK), Inner: "host/pc01", Subject: Machine}, &Claim{Person: person("", reason.OK), Inner: "ann", Subject: User}
+	machine, user := &Claim{Person: person(facts.Computer, reason.OK), Inner: "host/pc01", Subject: Machine},
+		&Claim{Person: person("", reason.OK), Inner: "ann", Subject: User}
 	machine.Right()
 	user.Right()
 	Into(&f, Proof{}, machine.Finish("teap-tls"), user.Finish("teap-mschapv2"))
-	if f.Person != user.Person || f.Machine != machine.Person || f.Claimed != nil || f.Certificate != nil || f.Inner != "ann" || f.Method != "teap-mschapv2" || f.Credential != reason.OK || f.CredentialDetail != "" {
+	if f.Person != user.Person || f.Machine != machine.Person || f.Claimed != nil || f.Certificate != nil ||
+		f.Inner != "ann" || f.Method != "teap-mschapv2" || f.Credential != reason.OK || f.CredentialDetail != "" {
 		t.Errorf("two proofs made %+v", f)
 	}
 }

@@ -1,5 +1,5 @@
-// Package attention lists what an operator should look at now: devices whose requests are discarded, certificates that end,
-// checks that fail. Items carry codes and parameters; whoever shows them makes the sentences.
+// Package attention lists what an operator should look at now: devices whose requests are discarded, certificates that
+// end, checks that fail. Items carry codes and parameters; whoever shows them makes the sentences.
 package attention
 
 import (
@@ -35,7 +35,8 @@ const (
 	CertificateEnded Code = "certificate.ended"
 	// WeakMethods are lanes that allow weak methods; parameters count and lanes.
 	WeakMethods Code = "methods.weak"
-	// Problem is a warning about the running configuration; parameters object, message, remedy, and problem, which is its code.
+	// Problem is a warning about the running configuration; parameters object, message, remedy, and problem, which is
+	// its code.
 	Problem Code = "configuration.problem"
 )
 
@@ -85,7 +86,8 @@ func (s *Sources) List(now time.Time) []Item {
 			"at": a.OpenedAt.Format("2006-01-02 15:04"), "client": a.OpenedOn, "count": strconv.Itoa(a.Uses)}})
 	}
 	if lost := s.Lost(); lost > 0 {
-		out = append(out, Item{AttemptsLost, Fail, "attempt", "", map[string]string{"count": strconv.FormatInt(lost, 10)}})
+		out = append(out, Item{AttemptsLost, Fail, "attempt", "", map[string]string{"count": strconv.FormatInt(lost,
+			10)}})
 	}
 	lines, _ := s.Checkup.Last()
 	for _, l := range lines {
@@ -96,7 +98,8 @@ func (s *Sources) List(now time.Time) []Item {
 	}
 	out = append(out, certificates(running.Config, now)...)
 	out = append(out, s.configuration(running)...)
-	slices.SortStableFunc(out, func(a, b Item) int { return strings.Compare(string(a.Severity), string(b.Severity)) }) // fail before warn
+	// fail before warn
+	slices.SortStableFunc(out, func(a, b Item) int { return strings.Compare(string(a.Severity), string(b.Severity)) })
 	return out[:min(len(out), maxItems)]
 }
 
@@ -112,7 +115,8 @@ func (s *Sources) addresses(c *config.Config, now time.Time) []Item {
 		if p == nil || !a.Current() && p.Fault != sources.SuspectSecret || now.Sub(p.Last) > recent {
 			continue
 		}
-		params := map[string]string{"fault": string(p.Fault), "address": a.Address.String(), "since": p.Since.Format("15:04"), "count": strconv.Itoa(p.Count)}
+		params := map[string]string{"fault": string(p.Fault), "address": a.Address.String(),
+			"since": p.Since.Format("15:04"), "count": strconv.Itoa(p.Count)}
 		if name := names[a.Client]; name != "" {
 			params["client"] = name
 			out = append(out, Item{ClientFault, Fail, "client", a.Client, params})
@@ -123,7 +127,8 @@ func (s *Sources) addresses(c *config.Config, now time.Time) []Item {
 	return out
 }
 
-// configuration lists the warnings of what is running. Weak methods are a choice that each lane marks: one item is enough.
+// configuration lists the warnings of what is running. Weak methods are a choice that each lane marks: one item is
+// enough.
 func (s *Sources) configuration(c *revision.Compiled) []Item {
 	var out []Item
 	var weak []string
@@ -139,7 +144,8 @@ func (s *Sources) configuration(c *revision.Compiled) []Item {
 	}
 	if len(weak) > 0 {
 		slices.Sort(weak)
-		out = append(out, Item{WeakMethods, Warn, "lane", "", map[string]string{"count": strconv.Itoa(len(weak)), "lanes": strings.Join(weak, ", ")}})
+		out = append(out, Item{WeakMethods, Warn, "lane", "", map[string]string{"count": strconv.Itoa(len(weak)),
+			"lanes": strings.Join(weak, ", ")}})
 	}
 	return out
 }

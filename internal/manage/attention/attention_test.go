@@ -32,7 +32,8 @@ func text(t *testing.T, until time.Time) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	made := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "radius"}, NotBefore: until.AddDate(-1, 0, 0), NotAfter: until}
+	made := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "radius"},
+		NotBefore: until.AddDate(-1, 0, 0), NotAfter: until}
 	der, err := x509.CreateCertificate(rand.Reader, made, made, &key.PublicKey, key)
 	if err != nil {
 		t.Fatal(err)
@@ -45,9 +46,10 @@ func TestCertificatesAskForAttentionInTime(t *testing.T) {
 	day := 24 * time.Hour
 	far, near, over := text(t, now.Add(60*day)), text(t, now.Add(10*day+time.Hour)), text(t, now.Add(-day))
 	c := &config.Config{
-		Certificates: []config.Certificate{{ID: "1", Name: "far", Chain: far}, {ID: "2", Name: "near", Chain: near + over}, {ID: "3", Name: "unread", Chain: "x"}},
-		Authorities:  []config.Authority{{ID: "4", Name: "old", Certificate: over}},
-		Trusts:       []config.Trust{{ID: "5", Name: "several", PEM: far + near}},
+		Certificates: []config.Certificate{{ID: "1", Name: "far", Chain: far}, {ID: "2", Name: "near",
+			Chain: near + over}, {ID: "3", Name: "unread", Chain: "x"}},
+		Authorities: []config.Authority{{ID: "4", Name: "old", Certificate: over}},
+		Trusts:      []config.Trust{{ID: "5", Name: "several", PEM: far + near}},
 	}
 	got := certificates(c, now)
 	want := []struct {
@@ -55,12 +57,14 @@ func TestCertificatesAskForAttentionInTime(t *testing.T) {
 		severity Severity
 		kind, id string
 		days     string
-	}{{CertificateEnds, Warn, "certificate", "2", "10"}, {CertificateEnded, Fail, "authority", "4", "-2"}, {CertificateEnds, Warn, "trust", "5", "10"}}
+	}{{CertificateEnds, Warn, "certificate", "2", "10"}, {CertificateEnded, Fail, "authority", "4", "-2"},
+		{CertificateEnds, Warn, "trust", "5", "10"}}
 	if len(got) != len(want) {
 		t.Fatalf("%+v", got)
 	}
 	for i, w := range want {
-		if g := got[i]; g.Code != w.code || g.Severity != w.severity || g.Kind != w.kind || g.ID != w.id || g.Params["days"] != w.days {
+		if g := got[i]; g.Code != w.code || g.Severity != w.severity || g.Kind != w.kind || g.ID != w.id ||
+			g.Params["days"] != w.days {
 			t.Errorf("item %d is %+v, wanted %+v", i, g, w)
 		}
 	}

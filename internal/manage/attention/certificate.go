@@ -34,8 +34,9 @@ func certificates(c *config.Config, now time.Time) []Item {
 			if days > soon {
 				continue
 			}
-			item := Item{CertificateEnds, Warn, kind, id, map[string]string{"name": name, "subject": cert.Subject.String(),
-				"until": cert.NotAfter.UTC().Format(time.DateOnly), "days": strconv.Itoa(days)}}
+			item := Item{CertificateEnds, Warn, kind, id, map[string]string{"name": name,
+				"subject": cert.Subject.String(),
+				"until":   cert.NotAfter.UTC().Format(time.DateOnly), "days": strconv.Itoa(days)}}
 			if days < 0 {
 				item.Code, item.Severity = CertificateEnded, Fail
 			}

@@ -165,8 +165,10 @@ func (c *Checkup) service(report func(results.Line)) []results.Line {
 	}
 	for _, m := range c.source.Panics() {
 		add(results.Step{Key: "panic " + m.Place, Title: "A fault in the program was caught", State: results.Fail,
-			Detail: fmt.Sprintf("%s, in %s; %d times since %s, the last time with %s", m.Message, m.Place, m.Count, m.First.UTC().Format("2006-01-02 15:04 UTC"), m.Work),
-			Remedy: "Only what was being done then was given up; everything else goes on. Report it with what the log says at that time. The line goes with the next start."})
+			Detail: fmt.Sprintf("%s, in %s; %d times since %s, the last time with %s", m.Message, m.Place, m.Count,
+				m.First.UTC().Format("2006-01-02 15:04 UTC"), m.Work),
+			Remedy: "Only what was being done then was given up; everything else goes on. Report it with what the " +
+				"log says at that time. The line goes with the next start."})
 	}
 	return lines
 }
@@ -185,7 +187,8 @@ func (c *Checkup) directory(ctx context.Context, d *config.Directory, report fun
 	}
 	password, err := c.source.Password(d)
 	if err != nil {
-		line(results.Step{Key: "password", Title: "Open the password of the service account", State: results.Fail, Detail: err.Error(), Remedy: "Type the password of the service account again."})
+		line(results.Step{Key: "password", Title: "Open the password of the service account", State: results.Fail,
+			Detail: err.Error(), Remedy: "Type the password of the service account again."})
 		return lines
 	}
 	directory.Test(ctx, *d, password, "", c.source.Member(d), line)
@@ -209,9 +212,11 @@ func (c *Checkup) keep(ctx context.Context, lines []results.Line, belongs func(*
 			}
 		}
 		text, _ := json.Marshal(l)
-		rows = append(rows, store.CheckupLine{Key: key(l), Line: text, State: string(l.State), Since: l.Since.UnixMilli(), At: l.At.UnixMilli()})
+		rows = append(rows, store.CheckupLine{Key: key(l), Line: text, State: string(l.State),
+			Since: l.Since.UnixMilli(), At: l.At.UnixMilli()})
 		if was != l.State && !(was == "" && l.State == results.Pass) {
-			changes = append(changes, store.CheckupChange{Key: key(l), Line: text, Was: string(was), At: l.At.UnixMilli()})
+			changes = append(changes, store.CheckupChange{Key: key(l), Line: text, Was: string(was),
+				At: l.At.UnixMilli()})
 			c.tell(l, was)
 		}
 		next[key(l)] = *l
@@ -238,7 +243,8 @@ func (c *Checkup) keep(ctx context.Context, lines []results.Line, belongs func(*
 // tell writes a change to the log of the service, where alerts are made of it.
 func (c *Checkup) tell(l *results.Line, was results.StepState) {
 	level := map[results.StepState]slog.Level{results.Fail: slog.LevelError, results.Warn: slog.LevelWarn}[l.State]
-	c.log.Log(context.Background(), level, "checkup: "+l.Title, "directory", l.Subject, "server", l.Server, "was", string(was), "is", string(l.State), "detail", l.Detail)
+	c.log.Log(context.Background(), level, "checkup: "+l.Title, "directory", l.Subject, "server", l.Server, "was",
+		string(was), "is", string(l.State), "detail", l.Detail)
 }
 
 // Schedule runs the checks again and again until the context ends.

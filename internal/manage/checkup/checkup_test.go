@@ -38,7 +38,8 @@ func TestChangesAreToldOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	src := &source{list: []config.Directory{{ID: "d1", Name: "PIER", Kind: config.Generic, TLS: config.Plain, Servers: []string{server}, TimeoutMillis: 300}}}
+	src := &source{list: []config.Directory{{ID: "d1", Name: "PIER", Kind: config.Generic, TLS: config.Plain,
+		Servers: []string{server}, TimeoutMillis: 300}}}
 	ctx := context.Background()
 	c, err := Open(ctx, s, src, slog.New(slog.DiscardHandler))
 	if err != nil {
@@ -50,7 +51,8 @@ func TestChangesAreToldOnce(t *testing.T) {
 		t.Fatalf("passed %v, %d lines, %v", passed, reported, err)
 	}
 	first, ran := c.Last()
-	if len(first) != 2 || first[0].State != results.Fail || first[0].Key != "connect" || first[0].Remedy == "" || time.Since(ran) > time.Minute {
+	if len(first) != 2 || first[0].State != results.Fail || first[0].Key != "connect" || first[0].Remedy == "" ||
+		time.Since(ran) > time.Minute {
 		t.Errorf("%+v at %v", first, ran)
 	}
 	c.Run(ctx, "d1", func(results.Line) {})
@@ -64,7 +66,8 @@ func TestChangesAreToldOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	again.Run(ctx, "", func(results.Line) {})
-	if lines, _ := again.Last(); len(lines) != 2 || !lines[0].Since.Equal(first[0].Since) || !lines[0].At.After(first[0].At) {
+	if lines, _ := again.Last(); len(lines) != 2 || !lines[0].Since.Equal(first[0].Since) ||
+		!lines[0].At.After(first[0].At) {
 		t.Errorf("after a restart %+v", lines)
 	}
 	src.list = nil
@@ -72,9 +75,11 @@ func TestChangesAreToldOnce(t *testing.T) {
 	if lines, _ := again.Last(); len(lines) != 0 {
 		t.Errorf("lines of a directory that was removed: %+v", lines)
 	}
-	src.panicked = []panics.Panic{{Place: "conversation.(*teapPhase).take:120", Message: "nil pointer", Work: "an EAP round of x", Count: 3, First: time.Now(), Last: time.Now()}}
+	src.panicked = []panics.Panic{{Place: "conversation.(*teapPhase).take:120", Message: "nil pointer",
+		Work: "an EAP round of x", Count: 3, First: time.Now(), Last: time.Now()}}
 	passed, err = again.Run(ctx, "", func(results.Line) {})
-	if lines, _ := again.Last(); err != nil || passed || len(lines) != 1 || lines[0].ID != Service || lines[0].State != results.Fail || !strings.Contains(lines[0].Detail, "teapPhase") {
+	if lines, _ := again.Last(); err != nil || passed || len(lines) != 1 || lines[0].ID != Service ||
+		lines[0].State != results.Fail || !strings.Contains(lines[0].Detail, "teapPhase") {
 		t.Errorf("a fault of the program: passed %v, %+v, %v", passed, lines, err)
 	}
 	ended, cancel := context.WithCancel(ctx)

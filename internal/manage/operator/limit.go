@@ -15,8 +15,8 @@ const (
 	maxSources = 10_000
 )
 
-// limits count failed sign-ins by where they come from, and by nothing else: names cost nothing to make up, so counting by name
-// would let anybody push others out of what is remembered, and lock a named operator out.
+// limits count failed sign-ins by where they come from, and by nothing else: names cost nothing to make up, so counting
+// by name would let anybody push others out of what is remembered, and lock a named operator out.
 type limits struct {
 	now func() time.Time
 
@@ -78,8 +78,8 @@ func (l *limits) take(address string) (allowed, known bool) {
 	return true, s.known
 }
 
-// succeeded takes one sign-in out of the count again. It does not forget the failed ones: whoever has an account of his own would
-// guess at others without end.
+// succeeded takes one sign-in out of the count again. It does not forget the failed ones: whoever has an account of his
+// own would guess at others without end.
 func (l *limits) succeeded(address string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

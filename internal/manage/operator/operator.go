@@ -32,9 +32,10 @@ const (
 
 // Errors of signing in and setting up.
 var (
-	ErrWrong    = errors.New("the name or password is wrong")
-	ErrTooMany  = errors.New("too many sign-ins were tried; wait a little")
-	ErrCode     = errors.New("the setup code is wrong; the service printed it when it started, and it is in the file setup-code of the data directory")
+	ErrWrong   = errors.New("the name or password is wrong")
+	ErrTooMany = errors.New("too many sign-ins were tried; wait a little")
+	ErrCode    = errors.New("the setup code is wrong; the service printed it when it started, and it is in the file " +
+		"setup-code of the data directory")
 	ErrSetUp    = errors.New("the first operator exists already; sign in")
 	ErrPassword = fmt.Errorf("the password needs at least %d characters", minPassword)
 	ErrName     = errors.New("the name needs 1 to 60 characters without spaces")
@@ -127,7 +128,8 @@ func (r *Registry) add(ctx context.Context, name, clear string, first bool) erro
 		return err
 	}
 	now := time.Now()
-	return r.store.AddOperator(ctx, store.Operator{ID: r.ids.New(now).String(), Name: name, Hash: hash, CreatedAt: now.UnixMilli()}, first)
+	return r.store.AddOperator(ctx, store.Operator{ID: r.ids.New(now).String(), Name: name, Hash: hash,
+		CreatedAt: now.UnixMilli()}, first)
 }
 
 // SignIn checks name and password and starts a browser session, or makes a token if tokenName is given. It returns
@@ -145,7 +147,8 @@ func (r *Registry) SignIn(ctx context.Context, from, name, clear, tokenName stri
 		return "", err
 	}
 	slots := password.Strangers
-	if known { // however many guess from elsewhere, whoever comes from where somebody has signed in before does not wait for them
+	// however many guess from elsewhere, whoever comes from where somebody has signed in before does not wait for them
+	if known {
 		slots = password.Operators
 	}
 	limited, cancel := context.WithTimeout(ctx, patience)
@@ -177,7 +180,8 @@ func (r *Registry) issue(ctx context.Context, operatorID, kind, name string, exp
 	bearer := "tk_" + base64.RawURLEncoding.EncodeToString(random)
 	sum := sha256.Sum256([]byte(bearer))
 	now := time.Now()
-	k := store.Key{ID: r.ids.New(now).String(), Kind: kind, Hash: sum[:], Operator: operatorID, Name: name, CreatedAt: now.UnixMilli(), UsedAt: now.UnixMilli()}
+	k := store.Key{ID: r.ids.New(now).String(), Kind: kind, Hash: sum[:], Operator: operatorID, Name: name,
+		CreatedAt: now.UnixMilli(), UsedAt: now.UnixMilli()}
 	if !expires.IsZero() {
 		k.ExpiresAt = expires.UnixMilli()
 	}
@@ -213,7 +217,8 @@ func (r *Registry) Verify(ctx context.Context, bearer string) (Who, error) {
 		if k.Kind == "session" {
 			expires = now.Add(sessionIdle).UnixMilli()
 		}
-		if err := r.store.TouchKey(ctx, k.ID, now.UnixMilli(), expires); err != nil && !errors.Is(err, store.ErrNotFound) {
+		if err := r.store.TouchKey(ctx, k.ID, now.UnixMilli(), expires); err != nil && !errors.Is(err,
+			store.ErrNotFound) {
 			return Who{}, err
 		}
 	}

@@ -63,7 +63,8 @@ func TestSetupCodeCannotBeGuessedQuickly(t *testing.T) {
 	for range signInBurst {
 		b.SetUp(context.Background(), "192.0.2.1", "AAAA-AAAA-AAAA", "x", "long-enough-one")
 	}
-	if err := b.SetUp(context.Background(), "192.0.2.1", b.SetupCode(), "x", "long-enough-one"); !errors.Is(err, ErrTooMany) {
+	if err := b.SetUp(context.Background(), "192.0.2.1", b.SetupCode(), "x", "long-enough-one"); !errors.Is(err,
+		ErrTooMany) {
 		t.Errorf("after a burst of guesses: %v", err)
 	}
 }

@@ -62,14 +62,15 @@ type Input struct {
 	Revision      int
 	Draft         string
 	Since, Until  time.Time
-	// Enrolled tells who has a second factor now, for lanes of the draft that ask for a code where none was asked for before.
+	// Enrolled tells who has a second factor now, for lanes of the draft that ask for a code where none was asked for
+	// before.
 	Enrolled func(store, name string) bool
 	// Sample are recorded facts to take instead of those of the time.
 	Sample [][]byte
 }
 
-// Run decides the attempts of a time again, or those of a sample, and tells now and then how far it is. Live traffic goes
-// first: it reads in small batches, one ahead of the one it works on, and holds no lock meanwhile.
+// Run decides the attempts of a time again, or those of a sample, and tells now and then how far it is. Live traffic
+// goes first: it reads in small batches, one ahead of the one it works on, and holds no lock meanwhile.
 func (k *Keeper) Run(ctx context.Context, in Input, tell func(results.Progress)) (*results.Rehearsal, error) {
 	k.mu.Lock()
 	if k.running {
@@ -91,7 +92,9 @@ func (k *Keeper) Run(ctx context.Context, in Input, tell func(results.Progress))
 		return nil, err
 	}
 	r := decide.NewRehearsal(in.Before, in.After)
-	codes := in.Enrolled != nil && slices.ContainsFunc(in.After.Config.Lanes, func(l config.Lane) bool { return l.SecondFactor != "" })
+	codes := in.Enrolled != nil && slices.ContainsFunc(in.After.Config.Lanes, func(l config.Lane) bool {
+		return l.SecondFactor != ""
+	})
 	var f facts.Facts
 	told := time.Now()
 	ctx, cancel := context.WithCancel(ctx)
@@ -146,8 +149,8 @@ type rows struct {
 	err  error
 }
 
-// batches reads what is to be decided, one batch ahead. The channel ends after the last, after an error, and when the context
-// ends.
+// batches reads what is to be decided, one batch ahead. The channel ends after the last, after an error, and when the
+// context ends.
 func (k *Keeper) batches(ctx context.Context, in *Input) <-chan rows {
 	out := make(chan rows, 1)
 	send := func(b rows) bool {

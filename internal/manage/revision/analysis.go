@@ -64,7 +64,8 @@ func (a *Analyst) Lane(c *Compiled, at int) Analysis {
 	a.mu.Lock()
 	gone := a.gone
 	a.mu.Unlock()
-	out.Items = c.Plan.AnalyseLane(at, decide.Known{At: begun.Truncate(time.Minute), Group: a.knownGroups(c.Config, gone)})
+	out.Items = c.Plan.AnalyseLane(at, decide.Known{At: begun.Truncate(time.Minute), Group: a.knownGroups(c.Config,
+		gone)})
 	out.Took = time.Since(begun)
 	return out
 }
@@ -119,8 +120,8 @@ func (a *Analyst) knownGroups(c *config.Config, gone map[string]bool) func(strin
 	}
 }
 
-// LookAfterGroups finds out, once in a while and one at a time, what became of the groups that are picked in the directories in
-// use.
+// LookAfterGroups finds out, once in a while and one at a time, what became of the groups that are picked in the
+// directories in use.
 func (a *Analyst) LookAfterGroups(ctx context.Context) {
 	a.mu.Lock()
 	if a.looking || time.Since(a.looked) < groupsFor {

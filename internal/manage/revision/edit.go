@@ -18,7 +18,8 @@ type Authors func(id string) (Author, bool)
 
 // Edit changes one object of the draft. The function works on a copy; its error, or a fault in the object with the
 // ID that it returns, leaves the draft as it was. It is called again if somebody else changed the draft meanwhile.
-func (k *Keeper) Edit(ctx context.Context, operator string, change func(*config.Config, Authors) (id string, err error)) error {
+func (k *Keeper) Edit(ctx context.Context, operator string, change func(*config.Config, Authors) (id string,
+	err error)) error {
 	return k.change(ctx, operator, func(before *state) (*Compiled, map[string]Author, error) {
 		next := before.draft.Config.Clone()
 		id, err := change(&next, func(id string) (Author, bool) {
@@ -48,7 +49,8 @@ func (k *Keeper) Edit(ctx context.Context, operator string, change func(*config.
 
 // Replace makes the draft another configuration, which must have no faults. With mark set, it refuses if the draft no
 // longer has that tag. The function is called again if somebody else changed the draft meanwhile.
-func (k *Keeper) Replace(ctx context.Context, operator, mark string, next func(draft *config.Config) (*config.Config, error)) error {
+func (k *Keeper) Replace(ctx context.Context, operator, mark string, next func(draft *config.Config) (*config.Config,
+	error)) error {
 	return k.change(ctx, operator, func(before *state) (*Compiled, map[string]Author, error) {
 		if mark != "" && mark != Tag(before.draft.Config) {
 			return nil, nil, ErrChanged
@@ -78,7 +80,8 @@ func (k *Keeper) Discard(ctx context.Context, operator string) error {
 }
 
 // change makes the next draft from the present one, without a lock, and stores it if the draft is still the same.
-func (k *Keeper) change(ctx context.Context, operator string, make func(before *state) (*Compiled, map[string]Author, error)) error {
+func (k *Keeper) change(ctx context.Context, operator string, make func(before *state) (*Compiled, map[string]Author,
+	error)) error {
 	for range tries {
 		before := k.state.Load()
 		next, authors, err := make(before)
@@ -97,7 +100,8 @@ func (k *Keeper) change(ctx context.Context, operator string, make func(before *
 }
 
 // saveOver stores a draft if the state is still the one that it was made from.
-func (k *Keeper) saveOver(ctx context.Context, before *state, next *Compiled, authors map[string]Author, row store.Draft) (bool, error) {
+func (k *Keeper) saveOver(ctx context.Context, before *state, next *Compiled, authors map[string]Author,
+	row store.Draft) (bool, error) {
 	k.commit.Lock()
 	defer k.commit.Unlock()
 	if k.state.Load() != before {

@@ -17,10 +17,11 @@ import (
 	"tollgate.example/key/internal/wire/tacacs"
 )
 
-// DryRun decides under a plan, which need not be in effect, what the attempt that an expectation describes would come to.
-// People are looked up where they are kept now; nothing is recorded. The error tells that it could not be found out, such as
-// for a directory that does not answer.
-func (k *Keeper) DryRun(ctx context.Context, plan *decide.Plan, e *config.Expectation, now time.Time) (decide.Decision, *facts.Facts, error) {
+// DryRun decides under a plan, which need not be in effect, what the attempt that an expectation describes would come
+// to. People are looked up where they are kept now; nothing is recorded. The error tells that it could not be found
+// out, such as for a directory that does not answer.
+func (k *Keeper) DryRun(ctx context.Context, plan *decide.Plan, e *config.Expectation, now time.Time) (decide.Decision,
+	*facts.Facts, error) {
 	f, err := expected(plan, e, now)
 	if err != nil {
 		return decide.Decision{}, nil, err
@@ -204,5 +205,6 @@ func meets(e *config.Expectation, have *results.Ending) bool {
 	if e.Admitted != (have.Verdict == results.Admitted) {
 		return false
 	}
-	return (e.Pass == "" || strings.EqualFold(e.Pass, have.Pass)) && (e.VLAN == "" || e.VLAN == have.VLAN) && (e.Reason == "" || e.Reason == string(have.Reason))
+	return (e.Pass == "" || strings.EqualFold(e.Pass, have.Pass)) && (e.VLAN == "" || e.VLAN == have.VLAN) &&
+		(e.Reason == "" || e.Reason == string(have.Reason))
 }

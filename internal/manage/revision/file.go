@@ -24,7 +24,8 @@ func inFile(at config.Place, path string) config.Place {
 	return config.Place{Purpose: "file " + at.Purpose, Object: strings.ToLower(path)}
 }
 
-// ForFile seals the secrets of a configuration for a file, each for the object of its name; the same secret comes out the same.
+// ForFile seals the secrets of a configuration for a file, each for the object of its name; the same secret comes out
+// the same.
 func (k *Keeper) ForFile(c *config.Config) (*config.Config, error) {
 	out := c.Clone()
 	err := out.Secrets(func(at config.Place, path string, secret *config.Secret) error {
@@ -38,8 +39,8 @@ func (k *Keeper) ForFile(c *config.Config) (*config.Config, error) {
 	return &out, err
 }
 
-// Over puts a file over a configuration, and seals its secrets for the objects they belong to there: those that stand in it as they
-// are, and those that were sealed for a file. Secrets that did not change stay as they were.
+// Over puts a file over a configuration, and seals its secrets for the objects they belong to there: those that stand
+// in it as they are, and those that were sealed for a file. Secrets that did not change stay as they were.
 func (k *Keeper) Over(doc *document.Document, base *config.Config, newID func() string) (*config.Config, error) {
 	next := doc.Over(base, newID)
 	before := map[config.Place][]config.Secret{}
@@ -56,7 +57,9 @@ func (k *Keeper) Over(doc *document.Document, base *config.Config, newID func() 
 		if !plain {
 			var err error
 			if clear, err = k.box.Open(inFile(at, path), *secret); err != nil {
-				return fileError(path+" cannot be opened: it was sealed by the key file of another server, for another object, or is not sealed", "Nothing was changed. Leave it out to keep the present one, or write "+clearMark+" in front of the secret itself.")
+				return fileError(path+" cannot be opened: it was sealed by the key file of another server, for "+
+					"another object, or is not sealed", "Nothing was changed. Leave it out to keep the present one, "+
+					"or write "+clearMark+" in front of the secret itself.")
 			}
 		}
 		for _, old := range before[at] {
@@ -73,8 +76,11 @@ func (k *Keeper) Over(doc *document.Document, base *config.Config, newID func() 
 	}
 	for i := range next.Directories { // a stored password goes to no other servers than it was given for
 		d := &next.Directories[i]
-		if old, at := config.Find(base.Directories, d.ID); at >= 0 && d.BindPassword.Set() && d.BindPassword == old.BindPassword && d.Destination() != old.Destination() {
-			return nil, fileError(fmt.Sprintf("directory %q gets other servers, TLS, authority or DNS than those that its stored password was given for", d.Name), "Nothing was changed. Write the password into the file, as bindPassword: \""+clearMark+"…\".")
+		if old, at := config.Find(base.Directories, d.ID); at >= 0 && d.BindPassword.Set() &&
+			d.BindPassword == old.BindPassword && d.Destination() != old.Destination() {
+			return nil, fileError(fmt.Sprintf("directory %q gets other servers, TLS, authority or DNS than those "+
+				"that its stored password was given for", d.Name), "Nothing was changed. Write the password into the "+
+				"file, as bindPassword: \""+clearMark+"…\".")
 		}
 	}
 	return next, nil

@@ -31,8 +31,8 @@ type Order struct {
 	Despite bool
 }
 
-// Publish makes the draft the next revision, if its expectations are met. The draft was compiled when it was edited, and
-// is not compiled again.
+// Publish makes the draft the next revision, if its expectations are met. The draft was compiled when it was edited,
+// and is not compiled again.
 func (k *Keeper) Publish(ctx context.Context, o Order) (int, error) {
 	for range tries {
 		before := k.state.Load()
@@ -42,7 +42,8 @@ func (k *Keeper) Publish(ctx context.Context, o Order) (int, error) {
 		}
 		for _, c := range changes {
 			if o.Only != "" && c.ID != o.Only {
-				return 0, fmt.Errorf("%w: %s %q %s by %s", ErrOthers, c.Kind, c.Object, c.What, before.authors[c.ID].Operator)
+				return 0, fmt.Errorf("%w: %s %q %s by %s", ErrOthers, c.Kind, c.Object, c.What,
+					before.authors[c.ID].Operator)
 			}
 		}
 		number, err := k.publish(ctx, o, before, before.draft, changes)
@@ -72,7 +73,8 @@ func (k *Keeper) Return(ctx context.Context, number int, o Order) (int, error) {
 
 // publish stores a configuration as the next revision and puts it into effect; the draft becomes the same. It returns
 // ErrChanged if the state is no longer the one before.
-func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Compiled, changes []config.Change) (int, error) {
+func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Compiled, changes []config.Change) (int,
+	error) {
 	if next.Plan == nil {
 		return 0, &Invalid{next.Problems}
 	}
@@ -99,7 +101,8 @@ func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Comp
 	if err != nil {
 		return 0, err
 	}
-	r := store.Revision{Number: number, At: row.At, Operator: o.Operator, Note: o.Note, Changes: list, Config: row.Config}
+	r := store.Revision{Number: number, At: row.At, Operator: o.Operator, Note: o.Note, Changes: list,
+		Config: row.Config}
 	if err := k.store.Publish(ctx, r, row); err != nil {
 		return 0, err
 	}

@@ -36,7 +36,8 @@ type Author struct {
 	At       time.Time `json:"at"`
 }
 
-// Keeper holds the draft and the running revision, both compiled. It is safe for concurrent use; readers wait for nobody.
+// Keeper holds the draft and the running revision, both compiled. It is safe for concurrent use; readers wait for
+// nobody.
 type Keeper struct {
 	store Store
 	box   *seal.Box

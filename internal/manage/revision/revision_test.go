@@ -43,7 +43,8 @@ func open(t *testing.T) *bench {
 	if err != nil {
 		t.Fatal(err)
 	}
-	b := &bench{store: s, box: seal.New(make([]byte, 32)), gate: gate.New(gate.Parts{Accounts: accounts, Devices: devices, Writer: writer})}
+	b := &bench{store: s, box: seal.New(make([]byte, 32)), gate: gate.New(gate.Parts{Accounts: accounts,
+		Devices: devices, Writer: writer})}
 	t.Cleanup(b.gate.Close)
 	if b.Keeper, err = Open(ctx, s, b.box, b.gate); err != nil {
 		t.Fatal(err)
@@ -54,7 +55,8 @@ func open(t *testing.T) *bench {
 // add puts a client into the draft.
 func (b *bench) add(name, address string) error {
 	return b.Edit(context.Background(), "o.brandt", func(c *config.Config, _ Authors) (string, error) {
-		c.Clients = append(c.Clients, config.Client{ID: name, Name: name, Enabled: true, Addresses: []string{address}, Secret: b.box.Seal(config.Place{Purpose: "radius", Object: name}, "quay-light")})
+		c.Clients = append(c.Clients, config.Client{ID: name, Name: name, Enabled: true, Addresses: []string{address},
+			Secret: b.box.Seal(config.Place{Purpose: "radius", Object: name}, "quay-light")})
 		return name, nil
 	})
 }
@@ -108,7 +110,10 @@ func TestEditsThatFailChangeNothing(t *testing.T) {
 		t.Errorf("an address of another client: %v", err)
 	}
 	wanted := errors.New("no")
-	if err := b.Edit(context.Background(), "x", func(c *config.Config, _ Authors) (string, error) { c.Clients = nil; return "", wanted }); !errors.Is(err, wanted) {
+	if err := b.Edit(context.Background(), "x", func(c *config.Config, _ Authors) (string, error) {
+		c.Clients = nil
+		return "", wanted
+	}); !errors.Is(err, wanted) {
 		t.Errorf("a refused edit: %v", err)
 	}
 	if b.Draft() != before || len(before.Clients) != 1 {
@@ -132,7 +137,8 @@ func TestEditsThatFailChangeNothing(t *testing.T) {
 func TestConditionsBecomeCanonical(t *testing.T) {
 	b := open(t)
 	if err := b.Edit(context.Background(), "x", func(c *config.Config, _ Authors) (string, error) {
-		c.Lanes = append(c.Lanes, config.Lane{ID: "l", Name: "L", When: " (PORT.TYPE is  Ethernet) ", Methods: []string{"pap"}})
+		c.Lanes = append(c.Lanes, config.Lane{ID: "l", Name: "L", When: " (PORT.TYPE is  Ethernet) ",
+			Methods: []string{"pap"}})
 		return "l", nil
 	}); err != nil || b.Draft().Lanes[0].When != "port.type is Ethernet" {
 		t.Errorf("kept as %q, %v", b.Draft().Lanes[0].When, err)
@@ -185,7 +191,8 @@ func TestPublishOneAlone(t *testing.T) {
 	ctx := context.Background()
 	b.add("a", "192.0.2.1")
 	b.add("b", "192.0.2.2")
-	if _, err := b.Publish(ctx, Order{Operator: "x", Note: "", Only: "b"}); !errors.Is(err, ErrOthers) || !strings.Contains(err.Error(), `client "a" added by o.brandt`) {
+	if _, err := b.Publish(ctx, Order{Operator: "x", Note: "", Only: "b"}); !errors.Is(err, ErrOthers) ||
+		!strings.Contains(err.Error(), `client "a" added by o.brandt`) {
 		t.Errorf("beside another change: %v", err)
 	}
 	b.Publish(ctx, Order{Operator: "x", Note: "", Only: ""})
@@ -201,10 +208,12 @@ func TestASecretOfAnotherKeyFileStopsThePublish(t *testing.T) {
 	key[0] = 1
 	other := seal.New(key)
 	b.Edit(context.Background(), "x", func(c *config.Config, _ Authors) (string, error) {
-		c.Clients = append(c.Clients, config.Client{ID: "a", Name: "a", Enabled: true, Addresses: []string{"192.0.2.1"}, Secret: other.Seal(config.Place{Purpose: "radius", Object: "a"}, "x")})
+		c.Clients = append(c.Clients, config.Client{ID: "a", Name: "a", Enabled: true,
+			Addresses: []string{"192.0.2.1"}, Secret: other.Seal(config.Place{Purpose: "radius", Object: "a"}, "x")})
 		return "a", nil
 	})
-	if _, err := b.Publish(context.Background(), Order{Operator: "x", Note: "", Only: ""}); err == nil || !strings.Contains(err.Error(), "another key file") || !strings.Contains(err.Error(), "client a") {
+	if _, err := b.Publish(context.Background(), Order{Operator: "x", Note: "", Only: ""}); err == nil ||
+		!strings.Contains(err.Error(), "another key file") || !strings.Contains(err.Error(), "client a") {
 		t.Errorf("got %v", err)
 	}
 }
@@ -262,7 +271,8 @@ func TestEditsAtOnce(t *testing.T) {
 	}
 	all.Go(func() {
 		for range 5 {
-			if _, err := b.Publish(context.Background(), Order{Operator: "x"}); err != nil && !errors.Is(err, ErrNothing) && !errors.Is(err, ErrChanged) {
+			if _, err := b.Publish(context.Background(), Order{Operator: "x"}); err != nil && !errors.Is(err,
+				ErrNothing) && !errors.Is(err, ErrChanged) {
 				t.Errorf("publishing meanwhile: %v", err)
 			}
 		}
@@ -271,7 +281,8 @@ func TestEditsAtOnce(t *testing.T) {
 	if n := len(b.Draft().Clients); n < 8*each-8 {
 		t.Errorf("%d clients are in the draft, %d were added", n, 8*each)
 	}
-	if row, err := b.store.Draft(context.Background()); err != nil || !strings.Contains(string(row.Config), b.Draft().Clients[0].Name) {
+	if row, err := b.store.Draft(context.Background()); err != nil || !strings.Contains(string(row.Config),
+		b.Draft().Clients[0].Name) {
 		t.Errorf("what is stored is not the draft: %v", err)
 	}
 }

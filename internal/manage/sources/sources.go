@@ -44,33 +44,46 @@ const (
 func (f Fault) Words() (sentence, remedy string) {
 	switch f {
 	case UnknownClient:
-		return "asks, but is no client", "Add it as a client, or stop it from asking. Its address may be another than expected: devices with several interfaces choose one."
+		return "asks, but is no client", "Add it as a client, or stop it from asking. Its address may be another " +
+			"than expected: devices with several interfaces choose one."
 	case Disabled:
 		return "asks, but the client is switched off", "Switch the client on, or stop the device from asking."
 	case WrongSecret:
-		return "asks with a secret that does not match", "Typed wrong on the device, or rotated on one side only. Set the secret anew on both sides."
+		return "asks with a secret that does not match", "Typed wrong on the device, or rotated on one side only. " +
+			"Set the secret anew on both sides."
 	case SuspectSecret:
-		return "sends passwords that come out unreadable", "Most likely its secret does not match. It sends no Message-Authenticator, which would tell for sure: switch it on there."
+		return "sends passwords that come out unreadable", "Most likely its secret does not match. It sends no " +
+			"Message-Authenticator, which would tell for sure: switch it on there."
 	case NoAuthenticator:
-		return "asks without Message-Authenticator, which is required", "Switch Message-Authenticator on at the device. If it cannot, set the client to auto or off, and know that its replies can be forged."
+		return "asks without Message-Authenticator, which is required",
+			"Switch Message-Authenticator on at the device. If it cannot, set the client to auto or off, and know " +
+				"that its replies can be forged."
 	case Malformed:
 		return "sends packets that are not RADIUS", "Something else is sent to this port, or the device is faulty."
 	case WrongCode:
-		return "sends a kind of packet that this port does not answer", "Accounting and dynamic authorization have ports of their own; check the port numbers on the device."
+		return "sends a kind of packet that this port does not answer",
+			"Accounting and dynamic authorization have ports of their own; check the port numbers on the device."
 	case NoSecret:
-		return "asks over a protocol for which the client has no secret", "Give the client a secret for this protocol, or stop the device from asking."
+		return "asks over a protocol for which the client has no secret",
+			"Give the client a secret for this protocol, or stop the device from asking."
 	case PlainBody:
-		return "sends TACACS+ without hiding it, so that everybody on the way reads its passwords", "Set the shared secret on the device, or use TLS. If it cannot do either, allow it at the client."
+		return "sends TACACS+ without hiding it, so that everybody on the way reads its passwords",
+			"Set the shared secret on the device, or use TLS. If it cannot do either, allow it at the client."
 	case WrongGearSecret:
-		return "speaks TACACS+ with a shared secret that does not match", "Typed wrong on the device, or rotated on one side only. Set the TACACS+ secret anew on both sides."
+		return "speaks TACACS+ with a shared secret that does not match",
+			"Typed wrong on the device, or rotated on one side only. Set the TACACS+ secret anew on both sides."
 	case BadGear:
-		return "sends packets that break the rules of TACACS+", "Something else is sent to this port, or the device is faulty."
+		return "sends packets that break the rules of TACACS+", "Something else is sent to this port, or the device " +
+			"is faulty."
 	case GearTLS:
-		return "could not be let in over TLS", "Look at the certificate of the device, at the name in it, and at the trust list of the client."
+		return "could not be let in over TLS", "Look at the certificate of the device, at the name in it, and at the " +
+			"trust list of the client."
 	case Busy:
-		return "was not answered because too many attempts were waiting", "A directory answers too slowly. Run its test."
+		return "was not answered because too many attempts were waiting",
+			"A directory answers too slowly. Run its test."
 	case Panicked:
-		return "sent a request that hit a fault in Tollgate Key", "Run the checkup: it names the fault. Report it with what the log says."
+		return "sent a request that hit a fault in Tollgate Key", "Run the checkup: it names the fault. Report it " +
+			"with what the log says."
 	}
 	return string(f), ""
 }
@@ -138,7 +151,8 @@ type Registry struct {
 
 // Open reads what was kept.
 func Open(ctx context.Context, s *store.Store) (*Registry, error) {
-	r := &Registry{known: map[netip.Addr]*Source{}, unknown: map[netip.Addr]*Source{}, changed: map[netip.Addr]bool{}, drops: map[int64]int{}, totals: map[Fault]int64{}}
+	r := &Registry{known: map[netip.Addr]*Source{}, unknown: map[netip.Addr]*Source{}, changed: map[netip.Addr]bool{},
+		drops: map[int64]int{}, totals: map[Fault]int64{}}
 	rows, err := s.Contacts(ctx)
 	if err != nil {
 		return nil, err

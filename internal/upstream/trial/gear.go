@@ -102,7 +102,8 @@ func (g *Gear) begin(ctx context.Context, kind tacacs.Type, version byte) (*gear
 	}
 	var id [4]byte
 	rand.Read(id[:])
-	s := &gearSession{g: g, ctx: ctx, header: tacacs.Header{Version: version, Type: kind, Seq: 1, Session: binary.BigEndian.Uint32(id[:])}}
+	s := &gearSession{g: g, ctx: ctx, header: tacacs.Header{Version: version, Type: kind, Seq: 1,
+		Session: binary.BigEndian.Uint32(id[:])}}
 	if g.Single {
 		s.header.Flags = tacacs.Single
 	}
@@ -145,7 +146,8 @@ func (s *gearSession) ask(body []byte) ([]byte, error) {
 	}
 	var raw [tacacs.HeaderSize]byte
 	if _, err := io.ReadFull(s.g.conn, raw[:]); errors.Is(err, io.EOF) {
-		return nil, fmt.Errorf("%s closed the connection without an answer: it does not know this address as a client, or takes nothing from it here", s.g.Server)
+		return nil, fmt.Errorf("%s closed the connection without an answer: it does not know this address as a "+
+			"client, or takes nothing from it here", s.g.Server)
 	} else if err != nil {
 		return nil, fmt.Errorf("waiting for the answer of %s: %w", s.g.Server, err)
 	}
@@ -232,7 +234,8 @@ func (s *gearSession) authenticate(body []byte, typist Typist) (tacacs.AuthenRep
 		if err != nil {
 			return reply, ErrGearSecret
 		}
-		if reply.Status != tacacs.AuthenGetUser && reply.Status != tacacs.AuthenGetPass && reply.Status != tacacs.AuthenGetData || typist == nil {
+		if reply.Status != tacacs.AuthenGetUser && reply.Status != tacacs.AuthenGetPass &&
+			reply.Status != tacacs.AuthenGetData || typist == nil {
 			return reply, nil
 		}
 		text, abort := typist(reply)

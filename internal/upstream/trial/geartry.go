@@ -39,7 +39,8 @@ var GearAsks = []string{"login", "enable", "password", "shell", "command", "star
 // GearMethods are the ways to sign in over TACACS+.
 var GearMethods = []string{"ascii", "pap", "chap", "mschap", "mschapv2"}
 
-var gearKinds = map[string]tacacs.Kind{"": tacacs.ASCII, "ascii": tacacs.ASCII, "pap": tacacs.PAP, "chap": tacacs.CHAP, "mschap": tacacs.MSCHAP, "mschapv2": tacacs.MSCHAPv2}
+var gearKinds = map[string]tacacs.Kind{"": tacacs.ASCII, "ascii": tacacs.ASCII, "pap": tacacs.PAP, "chap": tacacs.CHAP,
+	"mschap": tacacs.MSCHAP, "mschapv2": tacacs.MSCHAPv2}
 
 // Try asks one thing.
 func (g *Gear) Try(ctx context.Context, a GearAsk) (results.GearReply, error) {
@@ -63,15 +64,18 @@ type gearTry struct {
 }
 
 func (t *gearTry) say(from, format string, args ...any) {
-	t.out.Rounds = append(t.out.Rounds, results.Round{Micros: time.Since(t.begun).Microseconds(), From: from, Text: fmt.Sprintf(format, args...)})
+	t.out.Rounds = append(t.out.Rounds, results.Round{Micros: time.Since(t.begun).Microseconds(), From: from,
+		Text: fmt.Sprintf(format, args...)})
 }
 
 func (t *gearTry) authenticate(ctx context.Context, g *Gear, a *GearAsk) error {
 	kind, known := gearKinds[a.Method]
 	if !known {
-		return fmt.Errorf("%q is no way to sign in over TACACS+: use one of %s", a.Method, strings.Join(GearMethods, ", "))
+		return fmt.Errorf("%q is no way to sign in over TACACS+: use one of %s", a.Method, strings.Join(GearMethods,
+			", "))
 	}
-	start := tacacs.Start{Action: tacacs.Login, Level: byte(a.Level), Kind: kind, Service: tacacs.ServiceLogin, User: []byte(a.User), Port: []byte(a.Port), Remote: []byte(a.Remote)}
+	start := tacacs.Start{Action: tacacs.Login, Level: byte(a.Level), Kind: kind, Service: tacacs.ServiceLogin,
+		User: []byte(a.User), Port: []byte(a.Port), Remote: []byte(a.Remote)}
 	switch a.Ask {
 	case "enable":
 		start.Service = tacacs.ServiceEnable
@@ -81,7 +85,8 @@ func (t *gearTry) authenticate(ctx context.Context, g *Gear, a *GearAsk) error {
 	if kind != tacacs.ASCII {
 		start.Data = Credential(kind, a.User, a.Password+a.Code)
 	}
-	t.say("peer", "START %s by %s, user %q", a.Ask, map[tacacs.Kind]string{tacacs.ASCII: "an ASCII dialogue", tacacs.PAP: "PAP", tacacs.CHAP: "CHAP", tacacs.MSCHAP: "MS-CHAP", tacacs.MSCHAPv2: "MS-CHAPv2"}[kind], a.User)
+	t.say("peer", "START %s by %s, user %q", a.Ask, map[tacacs.Kind]string{tacacs.ASCII: "an ASCII dialogue",
+		tacacs.PAP: "PAP", tacacs.CHAP: "CHAP", tacacs.MSCHAP: "MS-CHAP", tacacs.MSCHAPv2: "MS-CHAPv2"}[kind], a.User)
 	first := true
 	reply, err := g.Authenticate(ctx, start, func(asked tacacs.AuthenReply) (string, bool) {
 		t.say("server", "%s %q", asked.Status, asked.Message)
@@ -106,13 +111,15 @@ func (t *gearTry) authenticate(ctx context.Context, g *Gear, a *GearAsk) error {
 		return err
 	}
 	t.say("server", "%s %q", reply.Status, reply.Message)
-	t.out.Status, t.out.Passed, t.out.Message, t.out.Data = reply.Status.String(), reply.Status == tacacs.AuthenPass, string(reply.Message), string(reply.Data)
+	t.out.Status, t.out.Passed, t.out.Message, t.out.Data = reply.Status.String(), reply.Status == tacacs.AuthenPass,
+		string(reply.Message), string(reply.Data)
 	return nil
 }
 
 // request makes the part that authorization and accounting share.
 func (a *GearAsk) request() tacacs.Request {
-	q := tacacs.Request{Method: tacacs.MethodTACACS, Level: byte(a.Level), Kind: tacacs.ASCII, Service: tacacs.ServiceLogin, User: []byte(a.User), Port: []byte(a.Port), Remote: []byte(a.Remote)}
+	q := tacacs.Request{Method: tacacs.MethodTACACS, Level: byte(a.Level), Kind: tacacs.ASCII,
+		Service: tacacs.ServiceLogin, User: []byte(a.User), Port: []byte(a.Port), Remote: []byte(a.Remote)}
 	add := func(text string) { q.Args = append(q.Args, []byte(text)) }
 	switch {
 	case a.Command != "":
@@ -142,7 +149,8 @@ func (t *gearTry) authorize(ctx context.Context, g *Gear, a *GearAsk) error {
 		return err
 	}
 	t.say("server", "%s %q", reply.Status, reply.Args)
-	t.out.Status, t.out.Passed, t.out.Message, t.out.Data = reply.Status.String(), reply.Status == tacacs.AuthorAdd || reply.Status == tacacs.AuthorReplace, string(reply.Message), string(reply.Data)
+	t.out.Status, t.out.Passed, t.out.Message, t.out.Data = reply.Status.String(), reply.Status == tacacs.AuthorAdd ||
+		reply.Status == tacacs.AuthorReplace, string(reply.Message), string(reply.Data)
 	for _, arg := range reply.Args {
 		t.out.Args = append(t.out.Args, string(arg))
 	}
@@ -150,13 +158,15 @@ func (t *gearTry) authorize(ctx context.Context, g *Gear, a *GearAsk) error {
 }
 
 func (t *gearTry) account(ctx context.Context, g *Gear, a *GearAsk) error {
-	r := tacacs.Record{Flags: map[string]byte{"start": tacacs.FlagStart, "stop": tacacs.FlagStop, "update": tacacs.FlagWatchdog}[a.Ask], Request: a.request()}
+	r := tacacs.Record{Flags: map[string]byte{"start": tacacs.FlagStart, "stop": tacacs.FlagStop,
+		"update": tacacs.FlagWatchdog}[a.Ask], Request: a.request()}
 	t.say("peer", "REQUEST %s %q", a.Ask, r.Args)
 	reply, err := g.Account(ctx, r)
 	if err != nil {
 		return err
 	}
 	t.say("server", "%s", reply.Status)
-	t.out.Status, t.out.Passed, t.out.Message, t.out.Data = reply.Status.String(), reply.Status == tacacs.AcctSuccess, string(reply.Message), string(reply.Data)
+	t.out.Status, t.out.Passed, t.out.Message, t.out.Data = reply.Status.String(), reply.Status == tacacs.AcctSuccess,
+		string(reply.Message), string(reply.Data)
 	return nil
 }

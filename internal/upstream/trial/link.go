@@ -61,7 +61,8 @@ func (n *network) ask(ctx context.Context, data []byte) (p radius.Packet, tries 
 	})
 	switch {
 	case errors.Is(err, upstream.ErrNoAnswer):
-		err = fmt.Errorf("%w from %s after %d tries: the server does not listen there, does not know this address as a client, or the shared secrets differ", upstream.ErrNoAnswer, n.server, tries)
+		err = fmt.Errorf("%w from %s after %d tries: the server does not listen there, does not know this address as "+
+			"a client, or the shared secrets differ", upstream.ErrNoAnswer, n.server, tries)
 	case err != nil:
 		err = fmt.Errorf("waiting for the answer of %s: %w", n.server, err)
 	}

@@ -58,7 +58,8 @@ func (x *exchange) mschapv1(ctx context.Context) (radius.Packet, error) {
 		var challenge [8]byte
 		rand.Read(challenge[:])
 		b.AddVendor(radius.Vendor2548, radius.MSCHAPChallenge, challenge[:])
-		b.AddVendor(radius.Vendor2548, radius.MSCHAPResponse, mschap.Response{Identifier: 1, NT: mschap.NTHash(x.r.Password).V1(challenge)}.V1())
+		b.AddVendor(radius.Vendor2548, radius.MSCHAPResponse, mschap.Response{Identifier: 1,
+			NT: mschap.NTHash(x.r.Password).V1(challenge)}.V1())
 		return nil
 	})
 }
@@ -79,7 +80,8 @@ func (x *exchange) mschapv2(ctx context.Context) (radius.Packet, error) {
 		return p, err
 	}
 	proof := p.Vendor(radius.Vendor2548, radius.MSCHAP2Success)
-	if len(proof) < 1 || string(proof[1:]) != mschap.AuthenticatorResponse(hash.Again(), response.NT, response.Peer, challenge, x.r.User) {
+	if len(proof) < 1 || string(proof[1:]) != mschap.AuthenticatorResponse(hash.Again(), response.NT, response.Peer,
+		challenge, x.r.User) {
 		return p, errors.New("the server does not know the password: its MS-CHAP2-Success is wrong")
 	}
 	keys := mschap.KeysV2(hash.Again(), response.NT)
@@ -158,7 +160,8 @@ func (x *exchange) tunnel(r *supplicant.Result) {
 		if x.r.Brief {
 			break
 		}
-		t.Chain = append(t.Chain, c.Subject.String()+", issued by "+c.Issuer.String()+", until "+c.NotAfter.UTC().Format("2006-01-02"))
+		t.Chain = append(t.Chain, c.Subject.String()+", issued by "+c.Issuer.String()+", until "+
+			c.NotAfter.UTC().Format("2006-01-02"))
 	}
 	x.reply.TLS = t
 }

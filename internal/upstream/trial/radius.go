@@ -66,7 +66,8 @@ func Send(ctx context.Context, r Request) (results.Reply, error) {
 		return results.Reply{}, err
 	}
 	defer l.close()
-	x := &exchange{r: &r, key: radius.NewKey([]byte(r.Secret)), link: l, begun: time.Now(), reply: results.Reply{Attributes: []results.Attribute{}, Rounds: []results.Round{}}}
+	x := &exchange{r: &r, key: radius.NewKey([]byte(r.Secret)), link: l, begun: time.Now(),
+		reply: results.Reply{Attributes: []results.Attribute{}, Rounds: []results.Round{}}}
 	var id [1]byte
 	rand.Read(id[:])
 	x.next = id[0]
@@ -97,7 +98,8 @@ func (x *exchange) run(ctx context.Context) (radius.Packet, error) {
 }
 
 // ask sends one request with the attributes that fill adds, and returns the verified reply.
-func (x *exchange) ask(ctx context.Context, code radius.Code, fill func(b *radius.Builder, authenticator [16]byte) error) (radius.Packet, error) {
+func (x *exchange) ask(ctx context.Context, code radius.Code, fill func(b *radius.Builder,
+	authenticator [16]byte) error) (radius.Packet, error) {
 	rand.Read(x.last[:])
 	x.next++
 	eap := x.r.isEAP()
@@ -139,7 +141,8 @@ func (x *exchange) ask(ctx context.Context, code radius.Code, fill func(b *radiu
 
 func (x *exchange) say(from, format string, args ...any) {
 	if len(x.reply.Rounds) < 200 {
-		x.reply.Rounds = append(x.reply.Rounds, results.Round{Micros: time.Since(x.begun).Microseconds(), From: from, Text: fmt.Sprintf(format, args...)})
+		x.reply.Rounds = append(x.reply.Rounds, results.Round{Micros: time.Since(x.begun).Microseconds(), From: from,
+			Text: fmt.Sprintf(format, args...)})
 	}
 }
 
@@ -170,11 +173,14 @@ func (x *exchange) finish(p *radius.Packet) {
 
 // vendorName names the attributes of RFC 2548, whose values are keys or proofs and tell nobody anything.
 func vendorName(t byte, value []byte) (string, bool) {
-	if t != radius.VendorSpecific || len(value) < 6 || value[2] != radius.Vendor2548>>8 || value[3] != radius.Vendor2548&0xff {
+	if t != radius.VendorSpecific || len(value) < 6 || value[2] != radius.Vendor2548>>8 ||
+		value[3] != radius.Vendor2548&0xff {
 		return "", false
 	}
-	name, ok := map[byte]string{radius.MSMPPESendKey: "MS-MPPE-Send-Key", radius.MSMPPERecvKey: "MS-MPPE-Recv-Key", radius.MSCHAP2Success: "MS-CHAP2-Success", radius.MSCHAPError: "MS-CHAP-Error",
-		radius.MSMPPEEncPolicy: "MS-MPPE-Encryption-Policy", radius.MSMPPEEncTypes: "MS-MPPE-Encryption-Types", radius.MSCHAPMPPEKeys: "MS-CHAP-MPPE-Keys"}[value[4]]
+	name, ok := map[byte]string{radius.MSMPPESendKey: "MS-MPPE-Send-Key", radius.MSMPPERecvKey: "MS-MPPE-Recv-Key",
+		radius.MSCHAP2Success: "MS-CHAP2-Success", radius.MSCHAPError: "MS-CHAP-Error",
+		radius.MSMPPEEncPolicy: "MS-MPPE-Encryption-Policy", radius.MSMPPEEncTypes: "MS-MPPE-Encryption-Types",
+		radius.MSCHAPMPPEKeys: "MS-CHAP-MPPE-Keys"}[value[4]]
 	if value[4] == radius.MSCHAPError && len(value) > 7 {
 		name += " " + string(value[7:])
 	}

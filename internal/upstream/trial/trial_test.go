@@ -59,14 +59,18 @@ func TestSend(t *testing.T) {
 			return nil // lost on the way
 		}
 		clear, err := key.OpenPassword(nil, p.Get(radius.UserPassword), p.Authenticator)
-		if !key.VerifyMessageAuthenticator(&p) || err != nil || string(clear) != "gangway" || string(p.Get(radius.UserName)) != "s.lodge" {
+		if !key.VerifyMessageAuthenticator(&p) || err != nil || string(clear) != "gangway" ||
+			string(p.Get(radius.UserName)) != "s.lodge" {
 			t.Errorf("asked with %x", p.Raw())
 		}
 		return accept(t, key, p, "welcome")
 	})
-	r := Request{Server: server, From: netip.MustParseAddr("127.0.0.1"), Secret: "quay-light", User: "s.lodge", Password: "gangway", Timeout: 200 * time.Millisecond, Tries: 3, Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}
+	r := Request{Server: server, From: netip.MustParseAddr("127.0.0.1"), Secret: "quay-light", User: "s.lodge",
+		Password: "gangway", Timeout: 200 * time.Millisecond, Tries: 3,
+		Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"}}}
 	reply, err := Send(context.Background(), r)
-	if err != nil || !reply.Accepted || reply.Tries != 2 || len(reply.Attributes) != 1 || reply.Attributes[0] != (results.Attribute{Name: "Reply-Message", Value: "welcome"}) {
+	if err != nil || !reply.Accepted || reply.Tries != 2 || len(reply.Attributes) != 1 ||
+		reply.Attributes[0] != (results.Attribute{Name: "Reply-Message", Value: "welcome"}) {
 		t.Errorf("%+v, %v", reply, err)
 	}
 }
@@ -76,7 +80,8 @@ func TestSendTellsFaultsApart(t *testing.T) {
 	silent := responder(t, func(radius.Packet) []byte { return nil })
 	forged := responder(t, func(p radius.Packet) []byte { return accept(t, other, p) })
 	late := responder(t, func(p radius.Packet) []byte { p.Identifier++; return accept(t, key, p) })
-	base := Request{Server: silent, Secret: "quay-light", User: "x", Password: "y", Timeout: 50 * time.Millisecond, Tries: 2}
+	base := Request{Server: silent, Secret: "quay-light", User: "x", Password: "y", Timeout: 50 * time.Millisecond,
+		Tries: 2}
 	for _, c := range []struct {
 		name   string
 		change func(*Request)
@@ -86,8 +91,10 @@ func TestSendTellsFaultsApart(t *testing.T) {
 		{"silence", func(*Request) {}, upstream.ErrNoAnswer, "2 tries"},
 		{"another secret", func(r *Request) { r.Server = forged }, radius.ErrReplyAuthenticator, "secrets differ"},
 		{"another identifier", func(r *Request) { r.Server = late }, upstream.ErrNoAnswer, ""},
-		{"unknown attribute", func(r *Request) { r.Attributes = []results.Attribute{{Name: "Colour", Value: "x"}} }, nil, `no attribute "Colour"`},
-		{"bad value", func(r *Request) { r.Attributes = []results.Attribute{{Name: "NAS-Port", Value: "x"}} }, nil, "takes a number"},
+		{"unknown attribute", func(r *Request) { r.Attributes = []results.Attribute{{Name: "Colour", Value: "x"}} },
+			nil, `no attribute "Colour"`},
+		{"bad value", func(r *Request) { r.Attributes = []results.Attribute{{Name: "NAS-Port", Value: "x"}} }, nil,
+			"takes a number"},
 		{"long password", func(r *Request) { r.Password = strings.Repeat("x", 129) }, nil, "128 octets"},
 		{"nobody listens there", func(r *Request) { r.Server = "127.0.0.1:1" }, nil, "127.0.0.1:1"},
 	} {

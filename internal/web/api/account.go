@@ -15,7 +15,8 @@ import (
 )
 
 func (s *server) accounts() {
-	huma.Register(s.api, operation("GET", "/accounts", "list-accounts", "Local accounts"), func(_ context.Context, in *ListInput) (*body[apitype.Page[apitype.Account]], error) {
+	huma.Register(s.api, operation("GET", "/accounts", "list-accounts", "Local accounts"), func(_ context.Context,
+		in *ListInput) (*body[apitype.Page[apitype.Account]], error) {
 		list := s.Accounts.List(in.Query)
 		if in.After != "" {
 			for i, a := range list {
@@ -34,20 +35,23 @@ func (s *server) accounts() {
 		}
 		return ok(out), nil
 	})
-	huma.Register(s.api, operation("GET", "/accounts/{ref}", "get-account", "Show one local account"), func(_ context.Context, in *OneInput) (*tagged[apitype.Account], error) {
-		a := s.Accounts.Get(in.Ref)
-		if a == nil {
-			return nil, problem(http.StatusNotFound, "there is no local account "+in.Ref, "")
-		}
-		view := accountView(a)
-		return &tagged[apitype.Account]{view.Tag, view}, nil
-	})
-	huma.Register(s.api, operation("POST", "/accounts", "add-account", "Add a local account; it takes effect at once"), func(ctx context.Context, in *struct {
-		Body apitype.AccountInput
-	}) (*tagged[apitype.Account], error) {
-		return s.saveAccount(ctx, s.IDs.New(time.Now()).String(), &in.Body)
-	})
-	huma.Register(s.api, operation("PUT", "/accounts/{ref}", "change-account", "Replace a local account; it takes effect at once"), func(ctx context.Context, in *struct {
+	huma.Register(s.api, operation("GET", "/accounts/{ref}", "get-account", "Show one local account"),
+		func(_ context.Context, in *OneInput) (*tagged[apitype.Account], error) {
+			a := s.Accounts.Get(in.Ref)
+			if a == nil {
+				return nil, problem(http.StatusNotFound, "there is no local account "+in.Ref, "")
+			}
+			view := accountView(a)
+			return &tagged[apitype.Account]{view.Tag, view}, nil
+		})
+	huma.Register(s.api, operation("POST", "/accounts", "add-account", "Add a local account; it takes effect at once"),
+		func(ctx context.Context, in *struct {
+			Body apitype.AccountInput
+		}) (*tagged[apitype.Account], error) {
+			return s.saveAccount(ctx, s.IDs.New(time.Now()).String(), &in.Body)
+		})
+	huma.Register(s.api, operation("PUT", "/accounts/{ref}", "change-account",
+		"Replace a local account; it takes effect at once"), func(ctx context.Context, in *struct {
 		OneInput
 		MatchInput
 		Body apitype.AccountInput
@@ -57,11 +61,13 @@ func (s *server) accounts() {
 			return nil, problem(http.StatusNotFound, "there is no local account "+in.Ref, "")
 		}
 		if in.IfMatch != "*" && in.IfMatch != accountView(a).Tag {
-			return nil, problem(http.StatusPreconditionFailed, "the account was changed meanwhile by "+a.ChangedBy, "Read it again and repeat your change.")
+			return nil, problem(http.StatusPreconditionFailed, "the account was changed meanwhile by "+a.ChangedBy,
+				"Read it again and repeat your change.")
 		}
 		return s.saveAccount(ctx, a.ID, &in.Body)
 	})
-	huma.Register(s.api, operation("DELETE", "/accounts/{ref}", "remove-account", "Remove a local account; it takes effect at once"), func(ctx context.Context, in *OneInput) (*struct{}, error) {
+	huma.Register(s.api, operation("DELETE", "/accounts/{ref}", "remove-account",
+		"Remove a local account; it takes effect at once"), func(ctx context.Context, in *OneInput) (*struct{}, error) {
 		a := s.Accounts.Get(in.Ref)
 		if a == nil {
 			return nil, problem(http.StatusNotFound, "there is no local account "+in.Ref, "")
@@ -70,15 +76,19 @@ func (s *server) accounts() {
 	})
 }
 
-func (s *server) saveAccount(ctx context.Context, id string, in *apitype.AccountInput) (*tagged[apitype.Account], error) {
-	a := account.Account{ID: id, Name: in.Name, Display: in.Display, Mail: in.Mail, Groups: in.Groups, Enabled: in.Enabled, Keeps: config.Keeps(in.Keeps), Emergency: in.Emergency, ChangedAt: time.Now(), ChangedBy: who(ctx).Name}
+func (s *server) saveAccount(ctx context.Context, id string, in *apitype.AccountInput) (*tagged[apitype.Account],
+	error) {
+	a := account.Account{ID: id, Name: in.Name, Display: in.Display, Mail: in.Mail, Groups: in.Groups,
+		Enabled: in.Enabled, Keeps: config.Keeps(in.Keeps), Emergency: in.Emergency, ChangedAt: time.Now(),
+		ChangedBy: who(ctx).Name}
 	if in.Expires != nil {
 		a.Expires = *in.Expires
 	}
 	saved, err := s.Accounts.Save(ctx, a, in.Password)
 	var field *account.FieldError
 	if errors.As(err, &field) {
-		return nil, problem(http.StatusUnprocessableEntity, "nothing was changed, since the input has faults", "", apitype.Fault{Field: field.Field, Message: field.Message, Remedy: field.Remedy})
+		return nil, problem(http.StatusUnprocessableEntity, "nothing was changed, since the input has faults", "",
+			apitype.Fault{Field: field.Field, Message: field.Message, Remedy: field.Remedy})
 	} else if err != nil {
 		return nil, err
 	}
@@ -87,7 +97,9 @@ func (s *server) saveAccount(ctx context.Context, id string, in *apitype.Account
 }
 
 func accountView(a *account.Account) apitype.Account {
-	out := apitype.Account{ID: a.ID, ChangedAt: a.ChangedAt, ChangedBy: a.ChangedBy, AccountFields: apitype.AccountFields{Name: a.Name, Display: a.Display, Mail: a.Mail, Groups: a.Groups, Enabled: a.Enabled, Keeps: string(a.Keeps), Emergency: a.Emergency},
+	out := apitype.Account{ID: a.ID, ChangedAt: a.ChangedAt, ChangedBy: a.ChangedBy,
+		AccountFields: apitype.AccountFields{Name: a.Name, Display: a.Display, Mail: a.Mail, Groups: a.Groups,
+			Enabled: a.Enabled, Keeps: string(a.Keeps), Emergency: a.Emergency},
 		OpenedOn: a.OpenedOn, Uses: a.Uses}
 	if !a.OpenedAt.IsZero() {
 		out.OpenedAt = &a.OpenedAt

@@ -12,11 +12,14 @@ import (
 )
 
 func (s *server) analyses() {
-	huma.Register(s.api, operation("GET", "/draft/analysis", "analyse-draft", "What in the draft can never happen, overlaps, is not used or no longer exists"), func(ctx context.Context, _ *none) (*body[apitype.Analysis], error) {
+	huma.Register(s.api, operation("GET", "/draft/analysis", "analyse-draft",
+		"What in the draft can never happen, overlaps, is not used or no longer exists"), func(ctx context.Context,
+		_ *none) (*body[apitype.Analysis], error) {
 		s.Analyst.LookAfterGroups(ctx)
 		return ok(analysisView(s.Analyst.Analyse(s.Revisions.CompiledDraft()))), nil
 	})
-	huma.Register(s.api, operation("POST", "/lanes/{ref}/analysis", "analyse-lane", "What would be found in a lane as it is typed; nothing is saved"), func(_ context.Context, in *struct {
+	huma.Register(s.api, operation("POST", "/lanes/{ref}/analysis", "analyse-lane",
+		"What would be found in a lane as it is typed; nothing is saved"), func(_ context.Context, in *struct {
 		OneInput
 		Body apitype.LaneFields
 	}) (*body[apitype.Analysis], error) {
@@ -37,7 +40,8 @@ func withLane(draft *config.Config, ref string, in *apitype.LaneFields) (*config
 		at = len(c.Lanes)
 		c.Lanes = append(c.Lanes, lane)
 	}
-	lane.Name, lane.When, lane.Methods, lane.Realm, lane.Forward, lane.TLS, lane.Policies = in.Name, in.When, in.Methods, in.Realm, in.Forward, in.TLS, slices.Clone(in.Policies)
+	lane.Name, lane.When, lane.Methods, lane.Realm, lane.Forward, lane.TLS, lane.Policies = in.Name, in.When,
+		in.Methods, in.Realm, in.Forward, in.TLS, slices.Clone(in.Policies)
 	c.Lanes[at] = lane
 	next := c.Clone()
 	next.Normalise()

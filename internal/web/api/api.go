@@ -183,7 +183,9 @@ func schemaName(t reflect.Type, hint string) string {
 func requireInViews(doc *huma.OpenAPI) {
 	for name, schema := range doc.Components.Schemas.Map() {
 		switch name {
-		case "Client", "Directory", "Realm", "Lane", "Pass", "Account", "Authority", "ServerCertificate", "Trust", "Device", "ConfigPolicy", "ConfigLookup", "ConfigLaneTLS", "Calendar", "Pool", "Remote", "Vendor", "Override", "Expectation", "CommandList":
+		case "Client", "Directory", "Realm", "Lane", "Pass", "Account", "Authority", "ServerCertificate", "Trust",
+			"Device", "ConfigPolicy", "ConfigLookup", "ConfigLaneTLS", "Calendar", "Pool", "Remote", "Vendor",
+			"Override", "Expectation", "CommandList":
 			schema.Required = nil
 			for field := range schema.Properties {
 				if !optional[field] && !optional[name+"."+field] {
@@ -197,8 +199,13 @@ func requireInViews(doc *huma.OpenAPI) {
 
 // optional are the fields of those objects that may be missing in what is sent.
 var optional = func() map[string]bool {
-	out := map[string]bool{"previousUntil": true, "tacacsPreviousUntil": true, "openedAt": true, "lastSeen": true, "problem": true, "expires": true, "ConfigPolicy.pass": true, "message": true, "$schema": true, "ConfigPolicy.note": true, "ConfigPolicy.owner": true, "ConfigPolicy.from": true, "ConfigPolicy.until": true, "Override.until": true, "Expectation.at": true, "request": true, "ConfigLaneTLS.certificate": true, "ConfigLaneTLS.trust": true, "Trust.listed": true, "machinePasswordSet": true, "Trust.responder": true}
-	for _, kind := range []string{"Client", "Directory", "Realm", "Lane", "Pass", "Authority", "ServerCertificate", "Trust", "Calendar", "Pool", "Remote", "Vendor", "Override", "Expectation", "CommandList"} {
+	out := map[string]bool{"previousUntil": true, "tacacsPreviousUntil": true, "openedAt": true, "lastSeen": true,
+		"problem": true, "expires": true, "ConfigPolicy.pass": true, "message": true, "$schema": true,
+		"ConfigPolicy.note": true, "ConfigPolicy.owner": true, "ConfigPolicy.from": true, "ConfigPolicy.until": true,
+		"Override.until": true, "Expectation.at": true, "request": true, "ConfigLaneTLS.certificate": true,
+		"ConfigLaneTLS.trust": true, "Trust.listed": true, "machinePasswordSet": true, "Trust.responder": true}
+	for _, kind := range []string{"Client", "Directory", "Realm", "Lane", "Pass", "Authority", "ServerCertificate",
+		"Trust", "Calendar", "Pool", "Remote", "Vendor", "Override", "Expectation", "CommandList"} {
 		out[kind+".changedBy"], out[kind+".changedAt"] = true, true
 	}
 	return out
@@ -253,7 +260,8 @@ func newProblem(status int, message string, errs ...error) huma.StatusError {
 		}
 		if detail, ok := err.(huma.ErrorDetailer); ok {
 			d := detail.ErrorDetail()
-			p.Errors = append(p.Errors, apitype.Fault{Field: strings.TrimPrefix(d.Location, "body."), Message: d.Message})
+			p.Errors = append(p.Errors, apitype.Fault{Field: strings.TrimPrefix(d.Location, "body."),
+				Message: d.Message})
 			continue
 		}
 		p.Errors = append(p.Errors, apitype.Fault{Message: err.Error()})
@@ -263,12 +271,14 @@ func newProblem(status int, message string, errs ...error) huma.StatusError {
 
 // problem makes a problem with a remedy.
 func problem(status int, detail, remedy string, faults ...apitype.Fault) error {
-	return &apitype.Problem{Title: http.StatusText(status), Status: status, Detail: detail, Remedy: remedy, Errors: faults}
+	return &apitype.Problem{Title: http.StatusText(status), Status: status, Detail: detail, Remedy: remedy,
+		Errors: faults}
 }
 
 // operation describes a call.
 func operation(method, path, id, summary string) huma.Operation {
-	return huma.Operation{Method: method, Path: path, OperationID: id, Summary: summary, Security: []map[string][]string{{"session": {}}, {"token": {}}},
+	return huma.Operation{Method: method, Path: path, OperationID: id, Summary: summary,
+		Security:     []map[string][]string{{"session": {}}, {"token": {}}},
 		MaxBodyBytes: maxBody, BodyReadTimeout: 10 * time.Second}
 }
 

@@ -33,11 +33,13 @@ type FilterInput struct {
 }
 
 func (in *FilterInput) filter() (store.Filter, error) {
-	f := store.Filter{User: in.User, Client: in.Client, Verdict: in.Verdict, Reason: in.Reason, Lane: in.Lane, Text: in.Text, Span: store.Span{Since: in.Since, Until: in.Until}}
+	f := store.Filter{User: in.User, Client: in.Client, Verdict: in.Verdict, Reason: in.Reason, Lane: in.Lane,
+		Text: in.Text, Span: store.Span{Since: in.Since, Until: in.Until}}
 	if in.MAC != "" {
 		mac, ok := facts.FormatMAC(in.MAC)
 		if !ok {
-			return f, problem(http.StatusUnprocessableEntity, fmt.Sprintf("%q is not a MAC address", in.MAC), "Write for instance 02-00-5E-10-7A-31.", apitype.Fault{Field: "mac", Message: "not a MAC address"})
+			return f, problem(http.StatusUnprocessableEntity, fmt.Sprintf("%q is not a MAC address", in.MAC),
+				"Write for instance 02-00-5E-10-7A-31.", apitype.Fault{Field: "mac", Message: "not a MAC address"})
 		}
 		f.MAC = mac
 	}
@@ -48,12 +50,14 @@ func (in *FilterInput) filter() (store.Filter, error) {
 }
 
 func (s *server) attemptView(ctx context.Context, a *store.Attempt) apitype.Attempt {
-	return apitype.Attempt{ID: a.ID.String(), At: a.ID.Time(), Verdict: a.Verdict, Reason: a.Reason, Sentence: s.sentence(ctx, a), Client: a.Client, Sent: a.Sent, Person: a.Display,
-		User: a.Who, MAC: a.MAC, Where: a.Place, Lane: a.Lane, Policy: a.Policy, Pass: a.Pass, VLAN: a.VLAN, Revision: a.Revision, Micros: a.Micros}
+	return apitype.Attempt{ID: a.ID.String(), At: a.ID.Time(), Verdict: a.Verdict, Reason: a.Reason,
+		Sentence: s.sentence(ctx, a), Client: a.Client, Sent: a.Sent, Person: a.Display,
+		User: a.Who, MAC: a.MAC, Where: a.Place, Lane: a.Lane, Policy: a.Policy, Pass: a.Pass, VLAN: a.VLAN,
+		Revision: a.Revision, Micros: a.Micros}
 }
 
-// sentence says in words how an attempt ended. What the columns do not tell is decided again from the facts, as for its road; if
-// the revision is gone, the reason alone is left.
+// sentence says in words how an attempt ended. What the columns do not tell is decided again from the facts, as for its
+// road; if the revision is gone, the reason alone is left.
 func (s *server) sentence(ctx context.Context, a *store.Attempt) string {
 	if a.Verdict == "admitted" && a.Policy != "" {
 		text, _ := reason.Explain(reason.Code(a.Reason), map[string]string{"policy": a.Policy, "pass": a.Pass})
@@ -69,42 +73,45 @@ func (s *server) sentence(ctx context.Context, a *store.Attempt) string {
 }
 
 func (s *server) attempts() {
-	huma.Register(s.api, operation("GET", "/attempts", "list-attempts", "Attempts, the newest first"), func(ctx context.Context, in *struct {
-		FilterInput
-		Before string `query:"before" maxLength:"13" doc:"Cursor"`
-		Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
-	}) (*body[apitype.Page[apitype.Attempt]], error) {
-		f, err := in.filter()
-		if err != nil {
-			return nil, err
-		}
-		if in.Before != "" {
-			if f.Before, err = ident.Parse(in.Before); err != nil {
-				return nil, problem(http.StatusUnprocessableEntity, err.Error(), "Use the cursor as it was given.", apitype.Fault{Field: "before", Message: err.Error()})
+	huma.Register(s.api, operation("GET", "/attempts", "list-attempts", "Attempts, the newest first"),
+		func(ctx context.Context, in *struct {
+			FilterInput
+			Before string `query:"before" maxLength:"13" doc:"Cursor"`
+			Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
+		}) (*body[apitype.Page[apitype.Attempt]], error) {
+			f, err := in.filter()
+			if err != nil {
+				return nil, err
 			}
-		}
-		f.Limit = in.Limit + 1
-		rows, err := s.Store.Attempts(ctx, f)
-		if err != nil {
-			return nil, err
-		}
-		out := apitype.Page[apitype.Attempt]{Items: []apitype.Attempt{}}
-		if len(rows) > in.Limit {
-			rows = rows[:in.Limit]
-			out.Next = rows[in.Limit-1].ID.String()
-		}
-		for i := range rows {
-			out.Items = append(out.Items, s.attemptView(ctx, &rows[i]))
-		}
-		return ok(out), nil
-	})
-	huma.Register(s.api, operation("GET", "/attempts/{id}", "get-attempt", "One attempt with its facts and its road"), func(ctx context.Context, in *struct {
-		ID    string `path:"id" maxLength:"13"`
-		Under string `query:"under" enum:"revision,running,draft" default:"revision" doc:"Explain under the revision it was decided with, under what is running, or under the draft"`
-	}) (*body[apitype.AttemptDetail], error) {
-		out, err := s.attempt(ctx, in.ID, in.Under)
-		return ok(out), err
-	})
+			if in.Before != "" {
+				if f.Before, err = ident.Parse(in.Before); err != nil {
+					return nil, problem(http.StatusUnprocessableEntity, err.Error(), "Use the cursor as it was given.",
+						apitype.Fault{Field: "before", Message: err.Error()})
+				}
+			}
+			f.Limit = in.Limit + 1
+			rows, err := s.Store.Attempts(ctx, f)
+			if err != nil {
+				return nil, err
+			}
+			out := apitype.Page[apitype.Attempt]{Items: []apitype.Attempt{}}
+			if len(rows) > in.Limit {
+				rows = rows[:in.Limit]
+				out.Next = rows[in.Limit-1].ID.String()
+			}
+			for i := range rows {
+				out.Items = append(out.Items, s.attemptView(ctx, &rows[i]))
+			}
+			return ok(out), nil
+		})
+	huma.Register(s.api, operation("GET", "/attempts/{id}", "get-attempt", "One attempt with its facts and its road"),
+		func(ctx context.Context, in *struct {
+			ID    string `path:"id" maxLength:"13"`
+			Under string `query:"under" enum:"revision,running,draft" default:"revision" doc:"Explain under the revision it was decided with, under what is running, or under the draft"`
+		}) (*body[apitype.AttemptDetail], error) {
+			out, err := s.attempt(ctx, in.ID, in.Under)
+			return ok(out), err
+		})
 	s.liveAttempts()
 }
 
@@ -134,7 +141,8 @@ func (s *server) attempt(ctx context.Context, ref, under string) (apitype.Attemp
 	default:
 		out.Sentence = out.Trace.Sentence
 	}
-	rows, err := s.Store.Attempts(ctx, store.Filter{User: strings.ReplaceAll(row.Who, "*", ""), Span: store.Span{Before: id}, Limit: 5})
+	rows, err := s.Store.Attempts(ctx, store.Filter{User: strings.ReplaceAll(row.Who, "*", ""),
+		Span: store.Span{Before: id}, Limit: 5})
 	out.Earlier = []apitype.Attempt{}
 	for i := range rows {
 		out.Earlier = append(out.Earlier, s.attemptView(ctx, &rows[i]))
@@ -154,21 +162,25 @@ func (s *server) planFor(ctx context.Context, number int, under string) (*decide
 }
 
 func (s *server) liveAttempts() {
-	op := liveOperation("/attempts-live", "follow-attempts", "Attempts as they are recorded (server-sent events); Last-Event-ID catches up")
-	sse.Register(s.api, op, map[string]any{"attempt": apitype.Attempt{}, "gap": apitype.Gap{}, "beat": Beat{}}, func(ctx context.Context, in *struct {
-		FilterInput
-		LastEventID int64 `header:"Last-Event-ID"`
-	}, send sse.Sender) {
-		f, err := in.filter()
-		if err != nil {
-			return // the same filter was refused when the list was asked for
-		}
-		follow(ctx, s, s.Attempts, send, ident.ID(in.LastEventID), follower[store.Attempt]{
-			fits: f.Fits, id: func(a *store.Attempt) ident.ID { return a.ID }, view: func(a *store.Attempt) any { return s.attemptView(ctx, a) },
-			after: func(id ident.ID, limit int) ([]store.Attempt, error) {
-				f := f
-				f.After, f.Limit = id, limit
-				return s.Store.Attempts(ctx, f)
-			}})
-	})
+	op := liveOperation("/attempts-live", "follow-attempts", "Attempts as they are recorded (server-sent events); "+
+		"Last-Event-ID catches up")
+	sse.Register(s.api, op, map[string]any{"attempt": apitype.Attempt{}, "gap": apitype.Gap{}, "beat": Beat{}},
+		func(ctx context.Context, in *struct {
+			FilterInput
+			LastEventID int64 `header:"Last-Event-ID"`
+		}, send sse.Sender) {
+			f, err := in.filter()
+			if err != nil {
+				return // the same filter was refused when the list was asked for
+			}
+			follow(ctx, s, s.Attempts, send, ident.ID(in.LastEventID), follower[store.Attempt]{
+				fits: f.Fits, id: func(a *store.Attempt) ident.ID { return a.ID }, view: func(a *store.Attempt) any {
+					return s.attemptView(ctx, a)
+				},
+				after: func(id ident.ID, limit int) ([]store.Attempt, error) {
+					f := f
+					f.After, f.Limit = id, limit
+					return s.Store.Attempts(ctx, f)
+				}})
+		})
 }

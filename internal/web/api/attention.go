@@ -10,7 +10,8 @@ import (
 
 // attentionView says an item in words.
 func attentionView(i *attention.Item) apitype.Attention {
-	out := apitype.Attention{Code: string(i.Code), Severity: string(i.Severity), Kind: i.Kind, ID: i.ID, Params: i.Params, Action: "Open " + i.Kind}
+	out := apitype.Attention{Code: string(i.Code), Severity: string(i.Severity), Kind: i.Kind, ID: i.ID,
+		Params: i.Params, Action: "Open " + i.Kind}
 	p := i.Params
 	switch i.Code {
 	case attention.ClientFault, attention.StrangerAsks:
@@ -22,14 +23,17 @@ func attentionView(i *attention.Item) apitype.Attention {
 		out.Text = fmt.Sprintf("%s requests from %s since %s. %s", p["count"], p["address"], p["since"], remedy)
 	case attention.EmergencyUsed:
 		out.Title = fmt.Sprintf("Emergency account %s was used", p["account"])
-		out.Text = fmt.Sprintf("First at %s on %s, %s times since. Find out by whom, and seal it again: that gives it a new password.", p["at"], p["client"], p["count"])
+		out.Text = fmt.Sprintf("First at %s on %s, %s times since. Find out by whom, and seal it again: that gives "+
+			"it a new password.", p["at"], p["client"], p["count"])
 	case attention.AttemptsLost:
-		out.Title, out.Text = p["count"]+" attempts could not be recorded", "The disk is full or too slow; see the log of the service."
+		out.Title, out.Text = p["count"]+" attempts could not be recorded",
+			"The disk is full or too slow; see the log of the service."
 	case attention.CheckFailed:
 		out.Title, out.Text = p["subject"]+": "+p["title"], p["detail"]+". "+p["remedy"]
 	case attention.CertificateEnds:
 		out.Title = fmt.Sprintf("The %s %s expires in %s days", nameOfKind(i.Kind), p["name"], p["days"])
-		out.Text = fmt.Sprintf("%s, valid until %s. Replace it before then; no restart is needed.", p["subject"], p["until"])
+		out.Text = fmt.Sprintf("%s, valid until %s. Replace it before then; no restart is needed.", p["subject"],
+			p["until"])
 	case attention.CertificateEnded:
 		out.Title = fmt.Sprintf("The %s %s has expired", nameOfKind(i.Kind), p["name"])
 		out.Text = fmt.Sprintf("%s, valid until %s. Devices refuse it; replace it now.", p["subject"], p["until"])

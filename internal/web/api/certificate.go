@@ -43,7 +43,8 @@ func (s *server) certificates() {
 		name: "trust", plural: "trusts",
 		list: func(c *config.Config) *[]config.Trust { return &c.Trusts },
 		apply: func(_ *config.Config, t *config.Trust, in *apitype.TrustFields) (string, error) {
-			t.Name, t.Authorities, t.PEM, t.Identity, t.CRLs, t.Listed = in.Name, in.Authorities, in.PEM, in.Identity, in.CRLs, in.Listed
+			t.Name, t.Authorities, t.PEM, t.Identity, t.CRLs, t.Listed = in.Name, in.Authorities, in.PEM, in.Identity,
+				in.CRLs, in.Listed
 			t.OCSP, t.Responder, t.Unanswered, t.Note = in.OCSP, in.Responder, in.Unanswered, in.Note
 			return "", nil
 		},
@@ -55,7 +56,8 @@ func (s *server) certificates() {
 }
 
 func faulty(field, message, remedy string) error {
-	return problem(http.StatusUnprocessableEntity, "nothing was changed, since the input has faults", "", apitype.Fault{Field: field, Message: message, Remedy: remedy})
+	return problem(http.StatusUnprocessableEntity, "nothing was changed, since the input has faults", "",
+		apitype.Fault{Field: field, Message: message, Remedy: remedy})
 }
 
 func (s *server) applyAuthority(_ *config.Config, a *config.Authority, in *apitype.AuthorityInput) (string, error) {
@@ -67,7 +69,8 @@ func (s *server) applyAuthority(_ *config.Config, a *config.Authority, in *apity
 			return "", err
 		}
 		now := time.Now()
-		cert, err := certificate.NewAuthority(orElse(in.Make.Subject, in.Name), key, now.Add(-time.Hour), now.Add(days(in.Make.Days, authorityDays)))
+		cert, err := certificate.NewAuthority(orElse(in.Make.Subject, in.Name), key, now.Add(-time.Hour),
+			now.Add(days(in.Make.Days, authorityDays)))
 		if err != nil {
 			return "", faulty("make.subject", err.Error(), "Use a shorter name.")
 		}
@@ -86,7 +89,8 @@ func (s *server) applyAuthority(_ *config.Config, a *config.Authority, in *apity
 			return "", faulty("key", err.Error(), "Give the key that belongs to the certificate.")
 		}
 		if !pair.Leaf.IsCA {
-			return "", faulty("certificate", "this is no authority: it may not sign certificates", "Import it as a server certificate, or give the authority.")
+			return "", faulty("certificate", "this is no authority: it may not sign certificates",
+				"Import it as a server certificate, or give the authority.")
 		}
 		text, err := certificate.KeyPEM(key)
 		if err != nil {
@@ -124,7 +128,8 @@ func orElse(text, other string) string {
 func (s *server) signer(c *config.Config, ref string) (*config.Authority, *x509.Certificate, crypto.Signer, error) {
 	a, at := config.Find(c.Authorities, ref)
 	if at < 0 {
-		return nil, nil, nil, faulty("authority", fmt.Sprintf("there is no authority %q", ref), "Choose one of the authorities.")
+		return nil, nil, nil, faulty("authority", fmt.Sprintf("there is no authority %q", ref),
+			"Choose one of the authorities.")
 	}
 	text, err := s.Box.Open(a.KeyPlace(), a.Key)
 	if err != nil {
@@ -141,7 +146,8 @@ func (s *server) signer(c *config.Config, ref string) (*config.Authority, *x509.
 	return a, list[0], key, nil
 }
 
-func (s *server) applyCertificate(c *config.Config, target *config.Certificate, in *apitype.CertificateInput) (string, error) {
+func (s *server) applyCertificate(c *config.Config, target *config.Certificate, in *apitype.CertificateInput) (string,
+	error) {
 	target.Name, target.Note = in.Name, in.Note
 	switch {
 	case in.Make != nil:
@@ -183,12 +189,14 @@ func (s *server) makeServer(c *config.Config, target *config.Certificate, in *ap
 	}
 	now := time.Now()
 	names := cleaned(in.Make.Names)
-	subject := certificate.Subject{Name: orElse(in.Make.Subject, orElse(strings.Join(names[:min(1, len(names))], ""), in.Name)), DNS: names, Server: true, From: now.Add(-time.Hour), Until: now.Add(days(in.Make.Days, serverDays))}
+	subject := certificate.Subject{Name: orElse(in.Make.Subject, orElse(strings.Join(names[:min(1, len(names))], ""),
+		in.Name)), DNS: names, Server: true, From: now.Add(-time.Hour), Until: now.Add(days(in.Make.Days, serverDays))}
 	if len(subject.DNS) == 0 && strings.Contains(subject.Name, ".") {
 		subject.DNS = []string{subject.Name}
 	}
 	if len(subject.DNS) == 0 {
-		return faulty("make.names", "a server certificate without a DNS name is refused by most devices", "Give the name that devices expect, such as radius.lanternferries.example.")
+		return faulty("make.names", "a server certificate without a DNS name is refused by most devices",
+			"Give the name that devices expect, such as radius.lanternferries.example.")
 	}
 	if in.Authority == "" {
 		request, err := certificate.Request(subject, key)
@@ -244,7 +252,8 @@ func (s *server) keepServer(target *config.Certificate, chain []*x509.Certificat
 }
 
 func (s *server) authorityView(a *config.Authority, m apitype.Meta) apitype.Authority {
-	out := apitype.Authority{Meta: m, Name: a.Name, Note: a.Note, PEM: a.Certificate, Issued: len(s.Gate.Issued.List(a.ID))}
+	out := apitype.Authority{Meta: m, Name: a.Name, Note: a.Note, PEM: a.Certificate,
+		Issued: len(s.Gate.Issued.List(a.ID))}
 	if list, err := certificate.ParsePEM(a.Certificate); err == nil {
 		out.Info, out.Days = certificate.Describe(list[0]), attention.DaysLeft(list[0].NotAfter, time.Now())
 	}
@@ -253,7 +262,8 @@ func (s *server) authorityView(a *config.Authority, m apitype.Meta) apitype.Auth
 
 func certificateView(c *config.Config) func(*config.Certificate, apitype.Meta) apitype.ServerCertificate {
 	return func(t *config.Certificate, m apitype.Meta) apitype.ServerCertificate {
-		out := apitype.ServerCertificate{Meta: m, Name: t.Name, Note: t.Note, PEM: t.Chain, Request: t.Request, Chain: []results.Certificate{}, UsedBy: []string{}}
+		out := apitype.ServerCertificate{Meta: m, Name: t.Name, Note: t.Note, PEM: t.Chain, Request: t.Request,
+			Chain: []results.Certificate{}, UsedBy: []string{}}
 		if list, err := certificate.ParsePEM(t.Chain); err == nil {
 			for _, cert := range list {
 				out.Chain = append(out.Chain, certificate.Describe(cert))
@@ -271,7 +281,10 @@ func certificateView(c *config.Config) func(*config.Certificate, apitype.Meta) a
 
 // serverOf is the certificate that a lane shows, "" if none of its methods needs one.
 func serverOf(c *config.Config, l *config.Lane) string {
-	if !slices.ContainsFunc(l.Methods, func(name string) bool { m := config.FindMethod(name); return m != nil && m.TLS }) {
+	if !slices.ContainsFunc(l.Methods, func(name string) bool {
+		m := config.FindMethod(name)
+		return m != nil && m.TLS
+	}) {
 		return ""
 	}
 	if l.TLS.Certificate == "" && len(c.Certificates) > 0 {
@@ -282,8 +295,10 @@ func serverOf(c *config.Config, l *config.Lane) string {
 
 func trustView(c *config.Config) func(*config.Trust, apitype.Meta) apitype.Trust {
 	return func(t *config.Trust, m apitype.Meta) apitype.Trust {
-		out := apitype.Trust{Meta: m, Infos: []results.Certificate{}, UsedBy: []string{}, TrustFields: apitype.TrustFields{Name: t.Name, Authorities: t.Authorities, PEM: t.PEM, Identity: t.Identity, CRLs: t.CRLs,
-			Listed: t.Listed, OCSP: t.OCSP, Responder: t.Responder, Unanswered: t.Unanswered, Note: t.Note}}
+		out := apitype.Trust{Meta: m, Infos: []results.Certificate{}, UsedBy: []string{},
+			TrustFields: apitype.TrustFields{Name: t.Name, Authorities: t.Authorities, PEM: t.PEM,
+				Identity: t.Identity, CRLs: t.CRLs,
+				Listed: t.Listed, OCSP: t.OCSP, Responder: t.Responder, Unanswered: t.Unanswered, Note: t.Note}}
 		text := t.PEM
 		for _, name := range t.Authorities {
 			if a, at := config.Find(c.Authorities, name); at >= 0 {
@@ -297,7 +312,8 @@ func trustView(c *config.Config) func(*config.Trust, apitype.Meta) apitype.Trust
 		}
 		for i := range c.Lanes {
 			l := &c.Lanes[i]
-			if strings.EqualFold(l.TLS.Trust, t.Name) || l.TLS.Trust == "" && len(c.Trusts) == 1 && serverOf(c, l) != "" {
+			if strings.EqualFold(l.TLS.Trust, t.Name) || l.TLS.Trust == "" && len(c.Trusts) == 1 &&
+				serverOf(c, l) != "" {
 				out.UsedBy = append(out.UsedBy, l.Name)
 			}
 		}

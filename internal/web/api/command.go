@@ -39,7 +39,9 @@ func (s *server) commandLists() {
 				}
 			}
 			return func(l *config.CommandList, m apitype.Meta) apitype.CommandList {
-				out := apitype.CommandList{Meta: m, UsedBy: []string{}, CommandListFields: apitype.CommandListFields{Name: l.Name, Lines: l.Lines, Extends: l.Extends, Otherwise: string(l.Otherwise), Note: l.Note}}
+				out := apitype.CommandList{Meta: m, UsedBy: []string{},
+					CommandListFields: apitype.CommandListFields{Name: l.Name, Lines: l.Lines, Extends: l.Extends,
+						Otherwise: string(l.Otherwise), Note: l.Note}}
 				if list := uses[strings.ToLower(l.Name)]; list != nil {
 					out.UsedBy = list
 				}
@@ -50,15 +52,18 @@ func (s *server) commandLists() {
 			}
 		},
 	})
-	huma.Register(s.api, operation("POST", "/command-list-trial", "try-commands", "Which lines of a command list, as it is being typed, decide commands; nothing is saved"), func(_ context.Context, in *struct {
-		Body apitype.CommandTrialInput
-	}) (*body[apitype.CommandTrials], error) {
-		return ok(s.tryCommands(&in.Body)), nil
-	})
+	huma.Register(s.api, operation("POST", "/command-list-trial", "try-commands",
+		"Which lines of a command list, as it is being typed, decide commands; nothing is saved"),
+		func(_ context.Context, in *struct {
+			Body apitype.CommandTrialInput
+		}) (*body[apitype.CommandTrials], error) {
+			return ok(s.tryCommands(&in.Body)), nil
+		})
 }
 
 func applyCommandList(l *config.CommandList, in *apitype.CommandListFields) {
-	l.Name, l.Lines, l.Extends, l.Otherwise, l.Note = in.Name, in.Lines, in.Extends, config.CommandVerdict(in.Otherwise), in.Note
+	l.Name, l.Lines, l.Extends, l.Otherwise, l.Note = in.Name, in.Lines, in.Extends,
+		config.CommandVerdict(in.Otherwise), in.Note
 }
 
 var verdicts = map[bool]string{true: "permit", false: "refuse"}
@@ -68,18 +73,23 @@ func (s *server) tryCommands(in *apitype.CommandTrialInput) apitype.CommandTrial
 	c := *s.Revisions.Draft()
 	var typed config.CommandList
 	applyCommandList(&typed, &in.CommandListFields)
-	c.CommandLists = slices.DeleteFunc(slices.Clone(c.CommandLists), func(l config.CommandList) bool { return strings.EqualFold(l.Name, typed.Name) })
+	c.CommandLists = slices.DeleteFunc(slices.Clone(c.CommandLists), func(l config.CommandList) bool {
+		return strings.EqualFold(l.Name, typed.Name)
+	})
 	c.CommandLists = append(c.CommandLists, typed)
-	out := apitype.CommandTrials{Commands: []apitype.CommandTrial{}, Lines: []apitype.WholeLine{}, Findings: []results.Finding{}, Problems: []apitype.Fault{}}
+	out := apitype.CommandTrials{Commands: []apitype.CommandTrial{}, Lines: []apitype.WholeLine{},
+		Findings: []results.Finding{}, Problems: []apitype.Fault{}}
 	for i, line := range typed.Lines {
 		var at *command.Error
 		if _, err := command.Parse(line.Pattern); errors.As(err, &at) {
-			out.Problems = append(out.Problems, apitype.Fault{Field: fmt.Sprintf("lines[%d].pattern", i), Message: at.Message, Remedy: at.Remedy, Column: at.Column})
+			out.Problems = append(out.Problems, apitype.Fault{Field: fmt.Sprintf("lines[%d].pattern", i),
+				Message: at.Message, Remedy: at.Remedy, Column: at.Column})
 		}
 	}
 	whole, err := c.WholeList(&typed)
 	if err != nil {
-		out.Problems = append(out.Problems, apitype.Fault{Field: "extends", Message: err.Error(), Remedy: "Choose other lists to extend, or none."})
+		out.Problems = append(out.Problems, apitype.Fault{Field: "extends", Message: err.Error(),
+			Remedy: "Choose other lists to extend, or none."})
 	}
 	out.Otherwise = verdicts[whole.Otherwise]
 	for _, text := range in.Commands {
@@ -96,9 +106,11 @@ func (s *server) tryCommands(in *apitype.CommandTrialInput) apitype.CommandTrial
 	}
 	for _, f := range whole.Analyse() {
 		line := whole.Lines[f.Line]
-		out.Lines = append(out.Lines, apitype.WholeLine{Verdict: verdicts[line.Permit], Pattern: line.Pattern.String(), List: line.List, Line: line.Number, Example: f.Example})
+		out.Lines = append(out.Lines, apitype.WholeLine{Verdict: verdicts[line.Permit], Pattern: line.Pattern.String(),
+			List: line.List, Line: line.Number, Example: f.Example})
 		if f.Taken != nil && line.List == typed.Name {
-			out.Findings = append(out.Findings, decide.LineFinding(results.Finding{Kind: "command-list", Object: typed.Name}, whole, f))
+			out.Findings = append(out.Findings, decide.LineFinding(results.Finding{Kind: "command-list",
+				Object: typed.Name}, whole, f))
 		}
 	}
 	return out

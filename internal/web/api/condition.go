@@ -17,29 +17,34 @@ import (
 
 // conditions are the calls with which conditions are written.
 func (s *server) conditions() {
-	huma.Register(s.api, operation("GET", "/fields", "list-fields", "What conditions can ask about"), func(_ context.Context, in *struct {
-		Lane bool `query:"lane" doc:"Only facts of the request"`
-	}) (*body[apitype.Page[apitype.Field]], error) {
-		out := apitype.Page[apitype.Field]{Items: []apitype.Field{}}
-		for _, f := range rule.Fields() {
-			if in.Lane && f.Stage != rule.Request {
-				continue
+	huma.Register(s.api, operation("GET", "/fields", "list-fields", "What conditions can ask about"),
+		func(_ context.Context, in *struct {
+			Lane bool `query:"lane" doc:"Only facts of the request"`
+		}) (*body[apitype.Page[apitype.Field]], error) {
+			out := apitype.Page[apitype.Field]{Items: []apitype.Field{}}
+			for _, f := range rule.Fields() {
+				if in.Lane && f.Stage != rule.Request {
+					continue
+				}
+				view := apitype.Field{Name: f.Name, Type: string(f.Type), Help: f.Help, Examples: f.Examples,
+					Closed: f.Closed,
+					Lane:   f.Stage == rule.Request, Operators: []string{}}
+				for _, op := range f.Operators() {
+					view.Operators = append(view.Operators, string(op))
+				}
+				out.Items = append(out.Items, view)
 			}
-			view := apitype.Field{Name: f.Name, Type: string(f.Type), Help: f.Help, Examples: f.Examples, Closed: f.Closed,
-				Lane: f.Stage == rule.Request, Operators: []string{}}
-			for _, op := range f.Operators() {
-				view.Operators = append(view.Operators, string(op))
-			}
-			out.Items = append(out.Items, view)
-		}
-		return ok(out), nil
-	})
-	huma.Register(s.api, operation("POST", "/condition-check", "check-condition", "Check a condition, given as text or as a tree, and print it in its canonical form and as a tree"), func(_ context.Context, in *struct {
-		Body apitype.ConditionInput
-	}) (*body[apitype.ConditionCheck], error) {
-		return ok(s.checkCondition(&in.Body)), nil
-	})
-	huma.Register(s.api, operation("GET", "/completions", "list-completions", "Values that a field of conditions may have, as far as they are known"), func(_ context.Context, in *struct {
+			return ok(out), nil
+		})
+	huma.Register(s.api, operation("POST", "/condition-check", "check-condition",
+		"Check a condition, given as text or as a tree, and print it in its canonical form and as a tree"),
+		func(_ context.Context, in *struct {
+			Body apitype.ConditionInput
+		}) (*body[apitype.ConditionCheck], error) {
+			return ok(s.checkCondition(&in.Body)), nil
+		})
+	huma.Register(s.api, operation("GET", "/completions", "list-completions",
+		"Values that a field of conditions may have, as far as they are known"), func(_ context.Context, in *struct {
 		Field string `query:"field" required:"true" maxLength:"200"`
 		Query string `query:"q" maxLength:"200" doc:"Part of the value"`
 	}) (*body[apitype.Page[apitype.Completion]], error) {
@@ -62,7 +67,8 @@ func (s *server) checkCondition(in *apitype.ConditionInput) apitype.ConditionChe
 	cond, err := rule.Parse(text, stage, calendars(s.Revisions.Draft()))
 	var at *rule.Error
 	if errors.As(err, &at) {
-		return apitype.ConditionCheck{Error: &apitype.Fault{Field: "text", Message: at.Message, Remedy: at.Remedy, Column: at.Column}}
+		return apitype.ConditionCheck{Error: &apitype.Fault{Field: "text", Message: at.Message, Remedy: at.Remedy,
+			Column: at.Column}}
 	}
 	tree := cond.Tree()
 	return apitype.ConditionCheck{Valid: true, Canonical: cond.String(), Tree: &tree}

@@ -40,7 +40,8 @@ func securityHeaders(secure bool) func(http.Handler) http.Handler {
 var index = sync.OnceValue(func() []byte {
 	page, err := fs.ReadFile(console.Files(), "index.html")
 	if err != nil {
-		return []byte("<!doctype html><title>Tollgate Key</title><p>The console was not built into this program: run make build.</p>")
+		return []byte("<!doctype html><title>Tollgate Key</title><p>The console was not built into this program: run " +
+			"make build.</p>")
 	}
 	return page
 })
@@ -76,6 +77,8 @@ func servePage(w http.ResponseWriter) {
 	h := w.Header()
 	h.Set("Content-Type", "text/html; charset=utf-8")
 	h.Set("Cache-Control", "no-store")
-	h.Set("Content-Security-Policy", fmt.Sprintf("default-src 'none'; script-src 'self' 'nonce-%s'; style-src 'self' 'nonce-%s'; font-src 'self'; img-src 'self' data:; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'", nonce, nonce))
+	h.Set("Content-Security-Policy", fmt.Sprintf("default-src 'none'; script-src 'self' 'nonce-%s'; style-src 'self' "+
+		"'nonce-%s'; font-src 'self'; img-src 'self' data:; connect-src 'self'; base-uri 'none'; form-action 'self'; "+
+		"frame-ancestors 'none'", nonce, nonce))
 	w.Write(bytes.ReplaceAll(index(), []byte(noncePlaceholder), []byte(nonce)))
 }

@@ -17,7 +17,8 @@ import (
 
 // copies registers the copies of people that directories in use keep.
 func (s *server) copies() {
-	huma.Register(s.api, operation("GET", "/directories/{ref}/copy", "list-copied-people", "The copies of people that a directory in use keeps, and the last run"), func(ctx context.Context, in *struct {
+	huma.Register(s.api, operation("GET", "/directories/{ref}/copy", "list-copied-people",
+		"The copies of people that a directory in use keeps, and the last run"), func(ctx context.Context, in *struct {
 		OneInput
 		Query   string `query:"q" maxLength:"200" doc:"Any part of a name or an attribute"`
 		Missing bool   `query:"missing" doc:"Only those who lack a wanted attribute"`
@@ -31,9 +32,11 @@ func (s *server) copies() {
 		}
 		after, err := base64.RawURLEncoding.DecodeString(in.After)
 		if err != nil {
-			return nil, problem(http.StatusUnprocessableEntity, "after is not the next of a page", "Leave it out to begin.")
+			return nil, problem(http.StatusUnprocessableEntity, "after is not the next of a page",
+				"Leave it out to begin.")
 		}
-		rows, err := s.Store.CopiedPeople(ctx, store.CopiedFilter{Directory: d.ID, Text: in.Query, Missing: in.Missing, Gone: in.Gone, After: string(after), Limit: in.Limit + 1})
+		rows, err := s.Store.CopiedPeople(ctx, store.CopiedFilter{Directory: d.ID, Text: in.Query, Missing: in.Missing,
+			Gone: in.Gone, After: string(after), Limit: in.Limit + 1})
 		if err != nil {
 			return nil, err
 		}
@@ -48,8 +51,10 @@ func (s *server) copies() {
 		out.Run, err = s.Roster.Last(ctx, d.ID)
 		return ok(out), err
 	})
-	op := operation("POST", "/directories/{ref}/copy", "copy-people", "Copy the people of a directory in use now; how far it is, as it happens")
-	sse.Register(s.api, op, map[string]any{"run": results.Copy{}}, func(ctx context.Context, in *OneInput, send sse.Sender) {
+	op := operation("POST", "/directories/{ref}/copy", "copy-people",
+		"Copy the people of a directory in use now; how far it is, as it happens")
+	sse.Register(s.api, op, map[string]any{"run": results.Copy{}}, func(ctx context.Context, in *OneInput,
+		send sse.Sender) {
 		d, err := s.inUse(in.Ref)
 		now := time.Now()
 		if err != nil {
@@ -71,7 +76,8 @@ func (s *server) copies() {
 }
 
 func copiedView(row *store.Copied) apitype.CopiedPerson {
-	out := apitype.CopiedPerson{ID: row.ID, Name: row.Name, Display: row.Display, DN: row.DN, State: row.State, Missing: row.Missing, Seen: time.UnixMilli(row.SeenAt), Attributes: map[string][]string{}}
+	out := apitype.CopiedPerson{ID: row.ID, Name: row.Name, Display: row.Display, DN: row.DN, State: row.State,
+		Missing: row.Missing, Seen: time.UnixMilli(row.SeenAt), Attributes: map[string][]string{}}
 	json.Unmarshal(row.Attributes, &out.Attributes) // written by us
 	if row.GoneAt != 0 {
 		at := time.UnixMilli(row.GoneAt)

@@ -15,7 +15,8 @@ import (
 
 func (s *server) devices() {
 	keeper := func() *device.Keeper { return s.Gate.Devices }
-	huma.Register(s.api, operation("GET", "/devices", "list-devices", "Known devices"), func(_ context.Context, in *ListInput) (*body[apitype.Page[apitype.Device]], error) {
+	huma.Register(s.api, operation("GET", "/devices", "list-devices", "Known devices"), func(_ context.Context,
+		in *ListInput) (*body[apitype.Page[apitype.Device]], error) {
 		out := apitype.Page[apitype.Device]{Items: []apitype.Device{}}
 		skip := in.After != ""
 		for _, d := range keeper().List(in.Query) {
@@ -31,30 +32,36 @@ func (s *server) devices() {
 		}
 		return ok(out), nil
 	})
-	huma.Register(s.api, operation("GET", "/unknown-devices", "list-unknown-devices", "MAC addresses that were refused lately because they are not known"), func(context.Context, *none) (*body[apitype.Page[apitype.UnknownDevice]], error) {
-		out := apitype.Page[apitype.UnknownDevice]{Items: []apitype.UnknownDevice{}}
-		for _, d := range keeper().Strangers() {
-			if len(out.Items) == 200 {
-				break
+	huma.Register(s.api, operation("GET", "/unknown-devices", "list-unknown-devices",
+		"MAC addresses that were refused lately because they are not known"),
+		func(context.Context, *none) (*body[apitype.Page[apitype.UnknownDevice]], error) {
+			out := apitype.Page[apitype.UnknownDevice]{Items: []apitype.UnknownDevice{}}
+			for _, d := range keeper().Strangers() {
+				if len(out.Items) == 200 {
+					break
+				}
+				out.Items = append(out.Items, apitype.UnknownDevice{MAC: d.MAC, Client: d.Client, Place: d.Place,
+					First: d.First, Last: d.Last, Count: d.Count})
 			}
-			out.Items = append(out.Items, apitype.UnknownDevice{MAC: d.MAC, Client: d.Client, Place: d.Place, First: d.First, Last: d.Last, Count: d.Count})
-		}
-		return ok(out), nil
-	})
-	huma.Register(s.api, operation("GET", "/devices/{ref}", "get-device", "Show one known device"), func(_ context.Context, in *OneInput) (*tagged[apitype.Device], error) {
-		d := keeper().Get(in.Ref)
-		if d == nil {
-			return nil, problem(http.StatusNotFound, "there is no known device "+in.Ref, "")
-		}
-		view := deviceView(d)
-		return &tagged[apitype.Device]{view.Tag, view}, nil
-	})
-	huma.Register(s.api, operation("POST", "/devices", "add-device", "Add a known device; it takes effect at once"), func(ctx context.Context, in *struct {
-		Body apitype.DeviceFields
-	}) (*tagged[apitype.Device], error) {
-		return s.saveDevice(ctx, s.IDs.New(time.Now()).String(), &in.Body)
-	})
-	huma.Register(s.api, operation("PUT", "/devices/{ref}", "change-device", "Replace a known device; it takes effect at once"), func(ctx context.Context, in *struct {
+			return ok(out), nil
+		})
+	huma.Register(s.api, operation("GET", "/devices/{ref}", "get-device", "Show one known device"),
+		func(_ context.Context, in *OneInput) (*tagged[apitype.Device], error) {
+			d := keeper().Get(in.Ref)
+			if d == nil {
+				return nil, problem(http.StatusNotFound, "there is no known device "+in.Ref, "")
+			}
+			view := deviceView(d)
+			return &tagged[apitype.Device]{view.Tag, view}, nil
+		})
+	huma.Register(s.api, operation("POST", "/devices", "add-device", "Add a known device; it takes effect at once"),
+		func(ctx context.Context, in *struct {
+			Body apitype.DeviceFields
+		}) (*tagged[apitype.Device], error) {
+			return s.saveDevice(ctx, s.IDs.New(time.Now()).String(), &in.Body)
+		})
+	huma.Register(s.api, operation("PUT", "/devices/{ref}", "change-device",
+		"Replace a known device; it takes effect at once"), func(ctx context.Context, in *struct {
 		OneInput
 		MatchInput
 		Body apitype.DeviceFields
@@ -64,24 +71,29 @@ func (s *server) devices() {
 			return nil, problem(http.StatusNotFound, "there is no known device "+in.Ref, "")
 		}
 		if in.IfMatch != "*" && in.IfMatch != deviceView(d).Tag {
-			return nil, problem(http.StatusPreconditionFailed, "the device was changed meanwhile by "+d.ChangedBy, "Read it again and repeat your change.")
+			return nil, problem(http.StatusPreconditionFailed, "the device was changed meanwhile by "+d.ChangedBy,
+				"Read it again and repeat your change.")
 		}
 		return s.saveDevice(ctx, d.ID, &in.Body)
 	})
-	huma.Register(s.api, operation("DELETE", "/devices/{ref}", "remove-device", "Remove a known device; it takes effect at once"), func(ctx context.Context, in *OneInput) (*struct{}, error) {
+	huma.Register(s.api, operation("DELETE", "/devices/{ref}", "remove-device",
+		"Remove a known device; it takes effect at once"), func(ctx context.Context, in *OneInput) (*struct{}, error) {
 		d := keeper().Get(in.Ref)
 		if d == nil {
 			return nil, problem(http.StatusNotFound, "there is no known device "+in.Ref, "")
 		}
 		return nil, missing(keeper().Remove(ctx, d.ID), "known device")
 	})
-	big := operation("POST", "/device-import", "import-devices", "Import known devices from CSV, with a report on every line")
+	big := operation("POST", "/device-import", "import-devices", "Import known devices from CSV, with a report on "+
+		"every line")
 	big.MaxBodyBytes = maxImport
 	huma.Register(s.api, big, func(ctx context.Context, in *struct {
 		Body apitype.DeviceImport
 	}) (*body[apitype.DeviceReport], error) {
 		now := time.Now()
-		report, err := keeper().Import(ctx, in.Body.CSV, in.Body.Check, in.Body.Partial, who(ctx).Name, func() string { return s.IDs.New(now).String() }, now)
+		report, err := keeper().Import(ctx, in.Body.CSV, in.Body.Check, in.Body.Partial, who(ctx).Name, func() string {
+			return s.IDs.New(now).String()
+		}, now)
 		if err != nil {
 			return nil, deviceProblem(err)
 		}
@@ -90,7 +102,8 @@ func (s *server) devices() {
 }
 
 func (s *server) saveDevice(ctx context.Context, id string, in *apitype.DeviceFields) (*tagged[apitype.Device], error) {
-	d := device.Device{ID: id, Match: in.Match, Name: in.Name, Owner: in.Owner, Tags: in.Tags, Note: in.Note, Enabled: in.Enabled, ChangedAt: time.Now(), ChangedBy: who(ctx).Name}
+	d := device.Device{ID: id, Match: in.Match, Name: in.Name, Owner: in.Owner, Tags: in.Tags, Note: in.Note,
+		Enabled: in.Enabled, ChangedAt: time.Now(), ChangedBy: who(ctx).Name}
 	if in.Expires != nil {
 		d.Expires = *in.Expires
 	}
@@ -111,7 +124,9 @@ func deviceProblem(err error) error {
 }
 
 func deviceView(d *device.Device) apitype.Device {
-	out := apitype.Device{ID: d.ID, ChangedAt: d.ChangedAt, ChangedBy: d.ChangedBy, DeviceFields: apitype.DeviceFields{Match: d.Match, Name: d.Name, Owner: d.Owner, Tags: d.Tags, Note: d.Note, Enabled: d.Enabled}}
+	out := apitype.Device{ID: d.ID, ChangedAt: d.ChangedAt, ChangedBy: d.ChangedBy,
+		DeviceFields: apitype.DeviceFields{Match: d.Match, Name: d.Name, Owner: d.Owner, Tags: d.Tags, Note: d.Note,
+			Enabled: d.Enabled}}
 	if !d.Expires.IsZero() {
 		out.Expires = &d.Expires
 	}

@@ -21,15 +21,18 @@ type TestEnd struct {
 }
 
 func (s *server) directories() {
-	op := operation("POST", "/directory-test", "test-directory", "Test a directory step by step, as typed or as in the draft")
-	sse.Register(s.api, op, map[string]any{"step": results.Step{}, "end": TestEnd{}}, func(ctx context.Context, in *struct {
-		Body apitype.DirectoryTest
-	}, send sse.Sender) {
+	op := operation("POST", "/directory-test", "test-directory", "Test a directory step by step, as typed or as in "+
+		"the draft")
+	sse.Register(s.api, op, map[string]any{"step": results.Step{}, "end": TestEnd{}}, func(ctx context.Context,
+		in *struct {
+			Body apitype.DirectoryTest
+		}, send sse.Sender) {
 		ctx, cancel := context.WithTimeout(ctx, testPatience)
 		defer cancel()
 		d, password, err := s.underTest(&in.Body)
 		if err != nil {
-			send.Data(results.Step{Key: "input", Title: "Read the input", State: results.Fail, Detail: err.Error(), Remedy: "Correct the field."})
+			send.Data(results.Step{Key: "input", Title: "Read the input", State: results.Fail, Detail: err.Error(),
+				Remedy: "Correct the field."})
 			send.Data(TestEnd{})
 			return
 		}

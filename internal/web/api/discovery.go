@@ -16,23 +16,26 @@ import (
 const discoveryPatience = time.Minute
 
 func (s *server) discovery() {
-	op := operation("POST", "/directory-discovery", "discover-directory", "Find a directory, knowing a host or a domain only; each step as it happens, then what could be set")
-	sse.Register(s.api, op, map[string]any{"step": results.Step{}, "end": apitype.Proposal{}}, func(ctx context.Context, in *struct {
-		Body apitype.Discovery
-	}, send sse.Sender) {
-		ctx, cancel := context.WithTimeout(ctx, discoveryPatience)
-		defer cancel()
-		search := directory.Search{Text: in.Body.Text, DNS: in.Body.DNS, Source: in.Body.Source, BindName: in.Body.BindName, Password: in.Body.Password, CA: in.Body.CA}
-		if search.DNS != "" {
-			if _, _, err := net.SplitHostPort(search.DNS); err != nil {
-				search.DNS = net.JoinHostPort(search.DNS, "53")
+	op := operation("POST", "/directory-discovery", "discover-directory",
+		"Find a directory, knowing a host or a domain only; each step as it happens, then what could be set")
+	sse.Register(s.api, op, map[string]any{"step": results.Step{}, "end": apitype.Proposal{}},
+		func(ctx context.Context, in *struct {
+			Body apitype.Discovery
+		}, send sse.Sender) {
+			ctx, cancel := context.WithTimeout(ctx, discoveryPatience)
+			defer cancel()
+			search := directory.Search{Text: in.Body.Text, DNS: in.Body.DNS, Source: in.Body.Source,
+				BindName: in.Body.BindName, Password: in.Body.Password, CA: in.Body.CA}
+			if search.DNS != "" {
+				if _, _, err := net.SplitHostPort(search.DNS); err != nil {
+					search.DNS = net.JoinHostPort(search.DNS, "53")
+				}
 			}
-		}
-		found := directory.Discover(ctx, search, func(step results.Step) {
-			if send.Data(step) != nil {
-				cancel() // nobody reads any more
-			}
+			found := directory.Discover(ctx, search, func(step results.Step) {
+				if send.Data(step) != nil {
+					cancel() // nobody reads any more
+				}
+			})
+			send.Data(apitype.Proposal{Proposal: found})
 		})
-		send.Data(apitype.Proposal{Proposal: found})
-	})
 }

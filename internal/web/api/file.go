@@ -27,22 +27,24 @@ type fileOutput struct {
 
 // files registers the configuration as one readable file.
 func (s *server) files() {
-	huma.Register(s.api, operation("GET", "/file", "export-file", "The configuration as one YAML file"), func(ctx context.Context, in *struct {
-		Of      string `query:"of" default:"draft" maxLength:"20" doc:"draft, running, or the number of a revision"`
-		Secrets bool   `query:"secrets" doc:"With secrets, sealed by the key file of this server; otherwise they are left out"`
-	}) (*fileOutput, error) {
-		c, err := s.configOf(ctx, in.Of)
-		if err != nil {
-			return nil, err
-		}
-		if in.Secrets {
-			if c, err = s.Revisions.ForFile(c); err != nil {
+	huma.Register(s.api, operation("GET", "/file", "export-file", "The configuration as one YAML file"),
+		func(ctx context.Context, in *struct {
+			Of      string `query:"of" default:"draft" maxLength:"20" doc:"draft, running, or the number of a revision"`
+			Secrets bool   `query:"secrets" doc:"With secrets, sealed by the key file of this server; otherwise they are left out"`
+		}) (*fileOutput, error) {
+			c, err := s.configOf(ctx, in.Of)
+			if err != nil {
 				return nil, err
 			}
-		}
-		return &fileOutput{"application/yaml; charset=utf-8", document.Write(c, in.Secrets)}, nil
-	})
-	compare := operation("POST", "/file/compare", "compare-file", "What applying a file would change, of the draft or of a revision; nothing is changed")
+			if in.Secrets {
+				if c, err = s.Revisions.ForFile(c); err != nil {
+					return nil, err
+				}
+			}
+			return &fileOutput{"application/yaml; charset=utf-8", document.Write(c, in.Secrets)}, nil
+		})
+	compare := operation("POST", "/file/compare", "compare-file", "What applying a file would change, of the draft "+
+		"or of a revision; nothing is changed")
 	compare.MaxBodyBytes = maxImport
 	huma.Register(s.api, compare, func(ctx context.Context, in *struct {
 		fileInput
@@ -62,7 +64,8 @@ func (s *server) files() {
 		}
 		revision.Canonical(next)
 		problems := revision.Compile(next).Problems
-		out := apitype.FileComparison{Changes: config.Diff(base, next), Problems: problems, Lists: doc.Lists, Comments: doc.Comments, Mark: revision.Tag(s.Revisions.Draft()), Others: []string{}}
+		out := apitype.FileComparison{Changes: config.Diff(base, next), Problems: problems, Lists: doc.Lists,
+			Comments: doc.Comments, Mark: revision.Tag(s.Revisions.Draft()), Others: []string{}}
 		if out.Problems == nil {
 			out.Problems = []config.Problem{}
 		}
@@ -81,13 +84,16 @@ func (s *server) files() {
 		if err != nil {
 			return nil, err
 		}
-		err = s.Revisions.Replace(ctx, who(ctx).Name, in.Mark, func(draft *config.Config) (*config.Config, error) { return s.Revisions.Over(doc, draft, s.newID) })
+		err = s.Revisions.Replace(ctx, who(ctx).Name, in.Mark, func(draft *config.Config) (*config.Config, error) {
+			return s.Revisions.Over(doc, draft, s.newID)
+		})
 		if err != nil {
 			return nil, fileProblem(err)
 		}
 		_, number := s.Revisions.Running()
 		c := s.Revisions.CompiledDraft()
-		return ok(apitype.Draft{Revision: number, Changes: s.Revisions.Changes(), Problems: s.Analyst.Problems(c), Mark: revision.Tag(c.Config), Publishable: true}), nil
+		return ok(apitype.Draft{Revision: number, Changes: s.Revisions.Changes(), Problems: s.Analyst.Problems(c),
+			Mark: revision.Tag(c.Config), Publishable: true}), nil
 	})
 }
 
@@ -104,7 +110,8 @@ func (s *server) configOf(ctx context.Context, of string) (*config.Config, error
 	}
 	number, err := strconv.Atoi(of)
 	if err != nil || number < 1 {
-		return nil, problem(http.StatusUnprocessableEntity, fmt.Sprintf("%q is not a configuration", of), "Use draft, running, or the number of a revision.")
+		return nil, problem(http.StatusUnprocessableEntity, fmt.Sprintf("%q is not a configuration", of),
+			"Use draft, running, or the number of a revision.")
 	}
 	c, err := s.Revisions.Config(ctx, number)
 	return c, missing(err, "revision")
@@ -113,7 +120,8 @@ func (s *server) configOf(ctx context.Context, of string) (*config.Config, error
 func (s *server) readFile(text []byte) (*document.Document, error) {
 	doc, err := document.Read(text)
 	if err != nil {
-		return nil, problem(http.StatusUnprocessableEntity, err.Error(), "Nothing was changed. Correct the file; `tollgate config export` shows the form.")
+		return nil, problem(http.StatusUnprocessableEntity, err.Error(),
+			"Nothing was changed. Correct the file; `tollgate config export` shows the form.")
 	}
 	return doc, nil
 }

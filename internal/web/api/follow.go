@@ -85,15 +85,16 @@ func follow[T any](ctx context.Context, s *server, hub *live.Hub[*T], send sse.S
 	}
 }
 
-// catchUp sends what was recorded while a follower was away, and returns the newest identifier that needs not be sent any
-// more. If there is too much, it says from when on something is missing.
+// catchUp sends what was recorded while a follower was away, and returns the newest identifier that needs not be sent
+// any more. If there is too much, it says from when on something is missing.
 func (f *follower[T]) catchUp(send sse.Sender, last ident.ID) (ident.ID, error) {
 	if last == 0 {
 		return 0, nil
 	}
 	rows, err := f.after(last, maxCatchUp+1)
 	if err != nil {
-		return last, send.Data(apitype.Gap{Since: last.Time(), Until: time.Now()}) // what is missing can be read as a list
+		// what is missing can be read as a list
+		return last, send.Data(apitype.Gap{Since: last.Time(), Until: time.Now()})
 	}
 	for i := range rows[:min(len(rows), maxCatchUp)] {
 		last = f.id(&rows[i])

@@ -18,7 +18,8 @@ const (
 )
 
 func (s *server) hits() {
-	huma.Register(s.api, operation("GET", "/hits", "list-hits", "How often each policy and row of a group table decided; trials do not count"), func(ctx context.Context, _ *none) (*body[apitype.AllHits], error) {
+	huma.Register(s.api, operation("GET", "/hits", "list-hits", "How often each policy and row of a group table "+
+		"decided; trials do not count"), func(ctx context.Context, _ *none) (*body[apitype.AllHits], error) {
 		running, number := s.Revisions.Running()
 		sums, err := s.Store.Hits(ctx, number)
 		if err != nil {

@@ -30,45 +30,49 @@ type file struct {
 
 // issuing registers what our own authorities do.
 func (s *server) issuing() {
-	huma.Register(s.api, operation("POST", "/authorities/{ref}/issue", "issue-certificate", "Issue a client certificate; the key is shown only here"), func(ctx context.Context, in *struct {
+	huma.Register(s.api, operation("POST", "/authorities/{ref}/issue", "issue-certificate",
+		"Issue a client certificate; the key is shown only here"), func(ctx context.Context, in *struct {
 		OneInput
 		Body apitype.IssueInput
 	}) (*body[apitype.NewlyIssued], error) {
 		return s.issue(ctx, in.Ref, &in.Body)
 	})
-	huma.Register(s.api, operation("GET", "/issued", "list-issued", "Certificates that our authorities issued"), func(_ context.Context, in *struct {
-		Authority string `query:"authority" maxLength:"200" doc:"Name or identifier of the authority"`
-		Query     string `query:"q" maxLength:"200" doc:"Text to search for"`
-		After     string `query:"after" maxLength:"50" doc:"Cursor"`
-		Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
-	}) (*body[apitype.Page[apitype.IssuedCertificate]], error) {
-		c, id := s.Revisions.Draft(), ""
-		if in.Authority != "" {
-			a, at := config.Find(c.Authorities, in.Authority)
-			if at < 0 {
-				return nil, problem(http.StatusNotFound, fmt.Sprintf("there is no authority %q", in.Authority), "")
+	huma.Register(s.api, operation("GET", "/issued", "list-issued", "Certificates that our authorities issued"),
+		func(_ context.Context, in *struct {
+			Authority string `query:"authority" maxLength:"200" doc:"Name or identifier of the authority"`
+			Query     string `query:"q" maxLength:"200" doc:"Text to search for"`
+			After     string `query:"after" maxLength:"50" doc:"Cursor"`
+			Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+		}) (*body[apitype.Page[apitype.IssuedCertificate]], error) {
+			c, id := s.Revisions.Draft(), ""
+			if in.Authority != "" {
+				a, at := config.Find(c.Authorities, in.Authority)
+				if at < 0 {
+					return nil, problem(http.StatusNotFound, fmt.Sprintf("there is no authority %q", in.Authority), "")
+				}
+				id = a.ID
 			}
-			id = a.ID
-		}
-		out := apitype.Page[apitype.IssuedCertificate]{Items: []apitype.IssuedCertificate{}}
-		skip := in.After != ""
-		for _, row := range s.Gate.Issued.List(id) {
-			if skip {
-				skip = row.ID != in.After
-				continue
+			out := apitype.Page[apitype.IssuedCertificate]{Items: []apitype.IssuedCertificate{}}
+			skip := in.After != ""
+			for _, row := range s.Gate.Issued.List(id) {
+				if skip {
+					skip = row.ID != in.After
+					continue
+				}
+				if !strings.Contains(strings.ToLower(row.Subject+" "+row.Serial), strings.ToLower(in.Query)) {
+					continue
+				}
+				if len(out.Items) == in.Limit {
+					out.Next = out.Items[in.Limit-1].ID
+					break
+				}
+				out.Items = append(out.Items, issuedView(c, row))
 			}
-			if !strings.Contains(strings.ToLower(row.Subject+" "+row.Serial), strings.ToLower(in.Query)) {
-				continue
-			}
-			if len(out.Items) == in.Limit {
-				out.Next = out.Items[in.Limit-1].ID
-				break
-			}
-			out.Items = append(out.Items, issuedView(c, row))
-		}
-		return ok(out), nil
-	})
-	huma.Register(s.api, operation("POST", "/issued/{ref}/revoke", "revoke-certificate", "Revoke an issued certificate, for good and at once"), func(ctx context.Context, in *OneInput) (*body[apitype.IssuedCertificate], error) {
+			return ok(out), nil
+		})
+	huma.Register(s.api, operation("POST", "/issued/{ref}/revoke", "revoke-certificate",
+		"Revoke an issued certificate, for good and at once"), func(ctx context.Context,
+		in *OneInput) (*body[apitype.IssuedCertificate], error) {
 		row, found := s.Gate.Issued.Get(in.Ref)
 		if !found {
 			return nil, problem(http.StatusNotFound, "there is no issued certificate "+in.Ref, "")
@@ -82,10 +86,12 @@ func (s *server) issuing() {
 		return ok(issuedView(s.Revisions.Draft(), row)), nil
 	})
 	for _, of := range []string{"authorities", "certificates"} {
-		huma.Register(s.api, operation("GET", "/"+of+"/{ref}/file", "download-"+of, "Download in the form that a device takes; private keys are not in it"), func(_ context.Context, in *struct {
-			OneInput
-			Form string `query:"form" enum:"pem,der" default:"pem" doc:"pem holds the whole chain, der the one certificate"`
-		}) (*file, error) {
+		huma.Register(s.api, operation("GET", "/"+of+"/{ref}/file", "download-"+of,
+			"Download in the form that a device takes; private keys are not in it"), func(_ context.Context,
+			in *struct {
+				OneInput
+				Form string `query:"form" enum:"pem,der" default:"pem" doc:"pem holds the whole chain, der the one certificate"`
+			}) (*file, error) {
 			return s.download(of, in.Ref, in.Form)
 		})
 	}
@@ -111,7 +117,8 @@ func (s *server) download(of, ref, form string) (*file, error) {
 		block, _ := pem.Decode([]byte(text))
 		out.ContentType, out.Body = "application/pkix-cert", block.Bytes
 	}
-	out.Disposition = fmt.Sprintf("attachment; filename=%q", fileName(name)+"."+map[string]string{"pem": "pem", "der": "cer"}[form])
+	out.Disposition = fmt.Sprintf("attachment; filename=%q", fileName(name)+"."+map[string]string{"pem": "pem",
+		"der": "cer"}[form])
 	return out, nil
 }
 
@@ -135,13 +142,15 @@ func (s *server) issue(ctx context.Context, ref string, in *apitype.IssueInput) 
 		return nil, err
 	}
 	now := time.Now()
-	subject := certificate.Subject{Name: orElse(in.Subject, orElse(in.UPN, in.Email)), DNS: cleaned(in.Names), UPN: cleaned([]string{in.UPN}), Email: cleaned([]string{in.Email}), Client: true,
+	subject := certificate.Subject{Name: orElse(in.Subject, orElse(in.UPN, in.Email)), DNS: cleaned(in.Names),
+		UPN: cleaned([]string{in.UPN}), Email: cleaned([]string{in.Email}), Client: true,
 		From: now.Add(-time.Hour), Until: now.Add(days(in.Days, clientDays))}
 	if subject.Name == "" && len(subject.DNS) > 0 {
 		subject.Name = subject.DNS[0]
 	}
 	if subject.Name == "" {
-		return nil, faulty("subject", "the certificate would name nobody", "Give a user principal name, a DNS name, an email address or a subject.")
+		return nil, faulty("subject", "the certificate would name nobody",
+			"Give a user principal name, a DNS name, an email address or a subject.")
 	}
 	made, err := certificate.Issue(cert, signer, subject, key.Public())
 	if err != nil {
@@ -151,10 +160,12 @@ func (s *server) issue(ctx context.Context, ref string, in *apitype.IssueInput) 
 	if out.Password == "" {
 		out.Password = seal.Generate()
 	}
-	if out.PKCS12, err = certificate.WritePKCS12(key, []*x509.Certificate{made, cert}, out.Password, in.Legacy); err != nil {
+	if out.PKCS12, err = certificate.WritePKCS12(key, []*x509.Certificate{made, cert}, out.Password,
+		in.Legacy); err != nil {
 		return nil, err
 	}
-	row := store.Issued{ID: s.IDs.New(now).String(), Authority: authority.ID, Serial: certificate.Serial(made), Subject: made.Subject.String(), Purpose: "client", PEM: certificate.PEM(made),
+	row := store.Issued{ID: s.IDs.New(now).String(), Authority: authority.ID, Serial: certificate.Serial(made),
+		Subject: made.Subject.String(), Purpose: "client", PEM: certificate.PEM(made),
 		Until: made.NotAfter.UnixMilli(), IssuedAt: now.UnixMilli(), IssuedBy: who(ctx).Name}
 	if err := s.Gate.Issued.Add(ctx, row); err != nil {
 		return nil, err
@@ -164,7 +175,9 @@ func (s *server) issue(ctx context.Context, ref string, in *apitype.IssueInput) 
 }
 
 func issuedView(c *config.Config, row store.Issued) apitype.IssuedCertificate {
-	out := apitype.IssuedCertificate{ID: row.ID, Authority: "(removed)", Subject: row.Subject, Serial: row.Serial, Purpose: row.Purpose, Until: time.UnixMilli(row.Until), IssuedAt: time.UnixMilli(row.IssuedAt), IssuedBy: row.IssuedBy, PEM: row.PEM}
+	out := apitype.IssuedCertificate{ID: row.ID, Authority: "(removed)", Subject: row.Subject, Serial: row.Serial,
+		Purpose: row.Purpose, Until: time.UnixMilli(row.Until), IssuedAt: time.UnixMilli(row.IssuedAt),
+		IssuedBy: row.IssuedBy, PEM: row.PEM}
 	if a, at := config.Find(c.Authorities, row.Authority); at >= 0 {
 		out.Authority = a.Name
 	}
@@ -226,7 +239,8 @@ func (l *lists) get(s *server, ref string, now time.Time) ([]byte, error) {
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if k, ok := l.kept[authority.ID]; ok && k.entries == len(entries) && k.last.Equal(last) && k.key == authority.Key && now.Sub(k.at) < listLife && !now.Before(k.at) {
+	if k, ok := l.kept[authority.ID]; ok && k.entries == len(entries) && k.last.Equal(last) &&
+		k.key == authority.Key && now.Sub(k.at) < listLife && !now.Before(k.at) {
 		return k.octets, nil
 	}
 	_, cert, signer, err := s.signer(s.Revisions.Draft(), ref)

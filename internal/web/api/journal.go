@@ -32,12 +32,16 @@ type EntryFilterInput struct {
 }
 
 func (in *EntryFilterInput) filter() store.EntryFilter {
-	return store.EntryFilter{Who: in.User, Client: in.Client, Kind: in.Kind, Verdict: in.Verdict, Task: in.Task, Text: in.Text, Span: store.Span{Since: in.Since, Until: in.Until}}
+	return store.EntryFilter{Who: in.User, Client: in.Client, Kind: in.Kind, Verdict: in.Verdict, Task: in.Task,
+		Text: in.Text, Span: store.Span{Since: in.Since, Until: in.Until}}
 }
 
 func entryView(e *store.Entry) apitype.JournalEntry {
-	out := apitype.JournalEntry{ID: e.ID.String(), At: time.UnixMicro(e.Micros), Kind: e.Kind, What: what(e), Client: e.Client, User: e.Who, Person: e.Display, From: e.Origin, Port: e.Port, Command: e.Command, Verdict: e.Verdict,
-		Reason: e.Reason, Pass: e.Pass, Line: e.Line, Level: e.Level, Task: e.Task, Args: []string{}, Trial: e.Trial, Sentence: e.Sentence}
+	out := apitype.JournalEntry{ID: e.ID.String(), At: time.UnixMicro(e.Micros), Kind: e.Kind, What: what(e),
+		Client: e.Client, User: e.Who, Person: e.Display, From: e.Origin, Port: e.Port, Command: e.Command,
+		Verdict: e.Verdict,
+		Reason:  e.Reason, Pass: e.Pass, Line: e.Line, Level: e.Level, Task: e.Task, Args: []string{}, Trial: e.Trial,
+		Sentence: e.Sentence}
 	if e.Args != nil {
 		out.Args = e.Args
 	}
@@ -63,43 +67,48 @@ func what(e *store.Entry) string {
 }
 
 func (s *server) journal() {
-	huma.Register(s.api, operation("GET", "/journal", "list-journal", "The gear journal, the newest first"), func(ctx context.Context, in *struct {
-		EntryFilterInput
-		Before string `query:"before" maxLength:"13" doc:"Cursor"`
-		Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
-	}) (*body[apitype.Page[apitype.JournalEntry]], error) {
-		f := in.filter()
-		var err error
-		if in.Before != "" {
-			if f.Before, err = ident.Parse(in.Before); err != nil {
-				return nil, problem(http.StatusUnprocessableEntity, err.Error(), "Use the cursor as it was given.", apitype.Fault{Field: "before", Message: err.Error()})
+	huma.Register(s.api, operation("GET", "/journal", "list-journal", "The gear journal, the newest first"),
+		func(ctx context.Context, in *struct {
+			EntryFilterInput
+			Before string `query:"before" maxLength:"13" doc:"Cursor"`
+			Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
+		}) (*body[apitype.Page[apitype.JournalEntry]], error) {
+			f := in.filter()
+			var err error
+			if in.Before != "" {
+				if f.Before, err = ident.Parse(in.Before); err != nil {
+					return nil, problem(http.StatusUnprocessableEntity, err.Error(), "Use the cursor as it was given.",
+						apitype.Fault{Field: "before", Message: err.Error()})
+				}
 			}
-		}
-		f.Limit = in.Limit + 1
-		rows, err := s.Journal.Entries(ctx, f)
-		if err != nil {
-			return nil, err
-		}
-		out := apitype.Page[apitype.JournalEntry]{Items: []apitype.JournalEntry{}}
-		if len(rows) > in.Limit {
-			rows = rows[:in.Limit]
-			out.Next = rows[in.Limit-1].ID.String()
-		}
-		for i := range rows {
-			out.Items = append(out.Items, entryView(&rows[i]))
-		}
-		return ok(out), nil
-	})
-	huma.Register(s.api, operation("GET", "/journal/{id}", "get-journal-entry", "One entry, with the attempt that shows its road"), func(ctx context.Context, in *struct {
+			f.Limit = in.Limit + 1
+			rows, err := s.Journal.Entries(ctx, f)
+			if err != nil {
+				return nil, err
+			}
+			out := apitype.Page[apitype.JournalEntry]{Items: []apitype.JournalEntry{}}
+			if len(rows) > in.Limit {
+				rows = rows[:in.Limit]
+				out.Next = rows[in.Limit-1].ID.String()
+			}
+			for i := range rows {
+				out.Items = append(out.Items, entryView(&rows[i]))
+			}
+			return ok(out), nil
+		})
+	huma.Register(s.api, operation("GET", "/journal/{id}", "get-journal-entry",
+		"One entry, with the attempt that shows its road"), func(ctx context.Context, in *struct {
 		ID string `path:"id" maxLength:"13"`
 	}) (*body[apitype.JournalEntry], error) {
 		id, err := ident.Parse(in.ID)
 		if err != nil {
 			return nil, problem(http.StatusNotFound, "there is no entry "+in.ID, err.Error())
 		}
-		rows, err := s.Journal.Entries(ctx, store.EntryFilter{Span: store.Span{After: id - 1, Before: id + 1}, Limit: 1})
+		rows, err := s.Journal.Entries(ctx, store.EntryFilter{Span: store.Span{After: id - 1, Before: id + 1},
+			Limit: 1})
 		if err != nil || len(rows) == 0 {
-			return nil, problem(http.StatusNotFound, "there is no entry "+in.ID+", or it was removed after its time", "")
+			return nil, problem(http.StatusNotFound, "there is no entry "+in.ID+", or it was removed after its time",
+				"")
 		}
 		out := entryView(&rows[0])
 		out.Attempt = s.attemptOf(ctx, &rows[0])
@@ -109,20 +118,22 @@ func (s *server) journal() {
 	s.liveJournal()
 }
 
-// attemptOf finds the attempt of an entry: both hold the moment at which it was asked. It is "" for what gear reported, and for
-// attempts that are gone already, or are not recorded yet.
+// attemptOf finds the attempt of an entry: both hold the moment at which it was asked. It is "" for what gear reported,
+// and for attempts that are gone already, or are not recorded yet.
 func (s *server) attemptOf(ctx context.Context, e *store.Entry) string {
 	if e.Verdict == "" {
 		return ""
 	}
 	at := time.UnixMicro(e.Micros) // identifiers may be a little later
-	rows, err := s.Store.Attempts(ctx, store.Filter{Client: e.Client, Reason: e.Reason, Span: store.Span{Since: at.Add(-time.Second), Until: at.Add(5 * time.Second)}, Limit: 500})
+	rows, err := s.Store.Attempts(ctx, store.Filter{Client: e.Client, Reason: e.Reason,
+		Span: store.Span{Since: at.Add(-time.Second), Until: at.Add(5 * time.Second)}, Limit: 500})
 	for i := range rows {
 		if err != nil || rows[i].Who != e.Who {
 			continue
 		}
 		var f facts.Facts
-		if row, err := s.Store.Attempt(ctx, rows[i].ID); err == nil && f.ParseJSON(row.Facts) == nil && f.At.UnixMicro() == e.Micros {
+		if row, err := s.Store.Attempt(ctx, rows[i].ID); err == nil && f.ParseJSON(row.Facts) == nil &&
+			f.At.UnixMicro() == e.Micros {
 			return rows[i].ID.String()
 		}
 	}
@@ -134,7 +145,8 @@ const exported = 1000
 
 // exportJournal registers the export: as CSV (RFC 4180) or one JSON object a line, the oldest first.
 func (s *server) exportJournal() {
-	huma.Register(s.api, operation("GET", "/journal-export", "export-journal", "The gear journal as a file, the oldest first"), func(ctx context.Context, in *struct {
+	huma.Register(s.api, operation("GET", "/journal-export", "export-journal",
+		"The gear journal as a file, the oldest first"), func(ctx context.Context, in *struct {
 		EntryFilterInput
 		Format string `query:"format" enum:"csv,jsonl" default:"csv"`
 	}) (*huma.StreamResponse, error) {
@@ -146,10 +158,12 @@ func (s *server) exportJournal() {
 		}
 		return &huma.StreamResponse{Body: func(out huma.Context) {
 			out.SetHeader("Content-Disposition", `attachment; filename="journal.`+in.Format+`"`)
-			out.SetHeader("Content-Type", map[string]string{"csv": "text/csv; charset=utf-8", "jsonl": "application/jsonl"}[in.Format])
+			out.SetHeader("Content-Type", map[string]string{"csv": "text/csv; charset=utf-8",
+				"jsonl": "application/jsonl"}[in.Format])
 			table, lines := csv.NewWriter(out.BodyWriter()), json.NewEncoder(out.BodyWriter())
 			if in.Format == "csv" {
-				_ = table.Write([]string{"id", "at", "kind", "client", "user", "person", "from", "port", "command", "verdict", "reason", "sentence", "pass", "line", "level", "task", "arguments", "trial"})
+				_ = table.Write([]string{"id", "at", "kind", "client", "user", "person", "from", "port", "command",
+					"verdict", "reason", "sentence", "pass", "line", "level", "task", "arguments", "trial"})
 			}
 			for len(rows) > 0 {
 				for i := range rows {
@@ -158,7 +172,9 @@ func (s *server) exportJournal() {
 						_ = lines.Encode(e) // a reader that went away ends the next query
 						continue
 					}
-					_ = table.Write([]string{e.ID, e.At.UTC().Format(time.RFC3339Nano), safe(e.Kind), e.Client, safe(e.User), safe(e.Person), safe(e.From), safe(e.Port), safe(e.Command), e.Verdict, e.Reason, safe(e.Sentence), e.Pass, e.Line,
+					_ = table.Write([]string{e.ID, e.At.UTC().Format(time.RFC3339Nano), safe(e.Kind), e.Client,
+						safe(e.User), safe(e.Person), safe(e.From), safe(e.Port), safe(e.Command), e.Verdict, e.Reason,
+						safe(e.Sentence), e.Pass, e.Line,
 						strconv.Itoa(e.Level), safe(e.Task), safe(strings.Join(e.Args, " ")), fmt.Sprint(e.Trial)})
 				}
 				table.Flush()
@@ -184,18 +200,22 @@ func safe(text string) string {
 }
 
 func (s *server) liveJournal() {
-	op := liveOperation("/journal-live", "follow-journal", "Entries of the gear journal as they are recorded (server-sent events); Last-Event-ID catches up")
-	sse.Register(s.api, op, map[string]any{"entry": apitype.JournalEntry{}, "gap": apitype.Gap{}, "beat": Beat{}}, func(ctx context.Context, in *struct {
-		EntryFilterInput
-		LastEventID int64 `header:"Last-Event-ID"`
-	}, send sse.Sender) {
-		f := in.filter()
-		follow(ctx, s, s.Entries, send, ident.ID(in.LastEventID), follower[store.Entry]{
-			fits: f.Fits, id: func(e *store.Entry) ident.ID { return e.ID }, view: func(e *store.Entry) any { return entryView(e) },
-			after: func(id ident.ID, limit int) ([]store.Entry, error) {
-				f := f
-				f.After, f.Limit = id, limit
-				return s.Journal.Entries(ctx, f)
-			}})
-	})
+	op := liveOperation("/journal-live", "follow-journal", "Entries of the gear journal as they are recorded "+
+		"(server-sent events); Last-Event-ID catches up")
+	sse.Register(s.api, op, map[string]any{"entry": apitype.JournalEntry{}, "gap": apitype.Gap{}, "beat": Beat{}},
+		func(ctx context.Context, in *struct {
+			EntryFilterInput
+			LastEventID int64 `header:"Last-Event-ID"`
+		}, send sse.Sender) {
+			f := in.filter()
+			follow(ctx, s, s.Entries, send, ident.ID(in.LastEventID), follower[store.Entry]{
+				fits: f.Fits, id: func(e *store.Entry) ident.ID { return e.ID }, view: func(e *store.Entry) any {
+					return entryView(e)
+				},
+				after: func(id ident.ID, limit int) ([]store.Entry, error) {
+					f := f
+					f.After, f.Limit = id, limit
+					return s.Journal.Entries(ctx, f)
+				}})
+		})
 }

@@ -48,9 +48,14 @@ func (s *server) objects() {
 						set = &at
 					}
 				}
-				return apitype.Directory{Meta: m, PasswordSet: set, BindPasswordSet: d.BindPassword.Set(), Domain: d.Domain, Computer: d.Computer, DirectoryFields: apitype.DirectoryFields{Name: d.Name, Kind: string(d.Kind), Servers: d.Servers,
-					TLS: string(d.TLS), CA: d.CA, ServerName: d.ServerName, BindName: d.BindName, Base: d.Base, GroupBase: d.GroupBase, Attributes: d.Attributes,
-					TimeoutMillis: d.TimeoutMillis, Note: d.Note, Groups: d.Groups, CacheSeconds: &d.CacheSeconds, DNS: d.DNS, Source: d.Source, GuardAfter: d.GuardAfter, CopyBelow: d.CopyBelow, CopyWanted: d.CopyWanted, CopyMinutes: d.CopyMinutes}}
+				return apitype.Directory{Meta: m, PasswordSet: set, BindPasswordSet: d.BindPassword.Set(),
+					Domain: d.Domain, Computer: d.Computer, DirectoryFields: apitype.DirectoryFields{Name: d.Name,
+						Kind: string(d.Kind), Servers: d.Servers,
+						TLS: string(d.TLS), CA: d.CA, ServerName: d.ServerName, BindName: d.BindName, Base: d.Base,
+						GroupBase: d.GroupBase, Attributes: d.Attributes,
+						TimeoutMillis: d.TimeoutMillis, Note: d.Note, Groups: d.Groups, CacheSeconds: &d.CacheSeconds,
+						DNS: d.DNS, Source: d.Source, GuardAfter: d.GuardAfter, CopyBelow: d.CopyBelow,
+						CopyWanted: d.CopyWanted, CopyMinutes: d.CopyMinutes}}
 			}
 		},
 	})
@@ -64,7 +69,8 @@ func (s *server) objects() {
 		text: func(r *config.Realm) string { return r.Name },
 		views: func(*config.Config) func(*config.Realm, apitype.Meta) apitype.Realm {
 			return func(r *config.Realm, m apitype.Meta) apitype.Realm {
-				return apitype.Realm{Meta: m, RealmFields: apitype.RealmFields{Name: r.Name, Forms: r.Forms, Rewrite: r.Rewrite, Lookup: r.Lookup, Note: r.Note}}
+				return apitype.Realm{Meta: m, RealmFields: apitype.RealmFields{Name: r.Name, Forms: r.Forms,
+					Rewrite: r.Rewrite, Lookup: r.Lookup, Note: r.Note}}
 			}
 		},
 	})
@@ -79,8 +85,10 @@ func (s *server) objects() {
 				place[c.Lanes[i].ID] = i + 1
 			}
 			return func(l *config.Lane, m apitype.Meta) apitype.Lane {
-				return apitype.Lane{Meta: m, Number: place[l.ID], LaneFields: apitype.LaneFields{Name: l.Name, When: l.When, Methods: l.Methods, Realm: l.Realm, Forward: l.Forward, TLS: l.TLS,
-					RejectDelayMillis: l.RejectDelayMillis, SecondFactor: l.SecondFactor, FactorRestMinutes: l.FactorRestMinutes, Policies: l.Policies, Note: l.Note}}
+				return apitype.Lane{Meta: m, Number: place[l.ID], LaneFields: apitype.LaneFields{Name: l.Name,
+					When: l.When, Methods: l.Methods, Realm: l.Realm, Forward: l.Forward, TLS: l.TLS,
+					RejectDelayMillis: l.RejectDelayMillis, SecondFactor: l.SecondFactor,
+					FactorRestMinutes: l.FactorRestMinutes, Policies: l.Policies, Note: l.Note}}
 			}
 		},
 	})
@@ -101,9 +109,11 @@ func (s *server) objects() {
 func (s *server) applyClient(_ *config.Config, c *config.Client, in *apitype.ClientInput) (string, error) {
 	c.Name, c.Enabled, c.Addresses, c.Tags, c.Note = in.Name, in.Enabled, in.Addresses, in.Tags, in.Note
 	c.MessageAuthenticator = config.MessageAuthenticator(in.MessageAuthenticator)
-	c.TACACSPlain, c.TACACSByAddress, c.TACACSNames, c.TACACSCertificate, c.TACACSTrust = in.TACACSPlain, in.TACACSByAddress, in.TACACSNames, in.TACACSCertificate, in.TACACSTrust
+	c.TACACSPlain, c.TACACSByAddress, c.TACACSNames, c.TACACSCertificate, c.TACACSTrust = in.TACACSPlain,
+		in.TACACSByAddress, in.TACACSNames, in.TACACSCertificate, in.TACACSTrust
 	if in.GenerateSecret && in.GenerateTACACSSecret {
-		return "", faulty("generateTacacsSecret", "two secrets cannot be made in one call, since one is returned", "Make one after the other.")
+		return "", faulty("generateTacacsSecret", "two secrets cannot be made in one call, since one is returned",
+			"Make one after the other.")
 	}
 	made, err := s.applyTACACS(c, in)
 	if err != nil {
@@ -119,7 +129,8 @@ func (s *server) applyClient(_ *config.Config, c *config.Client, in *apitype.Cli
 	}
 	if !in.KeepPreviousUntil.IsZero() && c.Secret.Set() {
 		if in.KeepPreviousUntil.Before(time.Now()) {
-			return "", problem(http.StatusUnprocessableEntity, "the end of the previous secret lies in the past", "Give a moment to come.", apitype.Fault{Field: "keepPreviousUntil", Message: "lies in the past"})
+			return "", problem(http.StatusUnprocessableEntity, "the end of the previous secret lies in the past",
+				"Give a moment to come.", apitype.Fault{Field: "keepPreviousUntil", Message: "lies in the past"})
 		}
 		c.Previous, c.PreviousUntil = c.Secret, in.KeepPreviousUntil
 	} else {
@@ -163,8 +174,11 @@ func (s *server) clientView(*config.Config) func(*config.Client, apitype.Meta) a
 		}
 	}
 	return func(c *config.Client, m apitype.Meta) apitype.Client {
-		out := apitype.Client{Meta: m, SecretSet: c.Secret.Set(), ClientFields: apitype.ClientFields{Name: c.Name, Enabled: c.Enabled, Addresses: c.Addresses,
-			MessageAuthenticator: string(c.MessageAuthenticator), Tags: c.Tags, Note: c.Note, TACACSPlain: c.TACACSPlain, TACACSByAddress: c.TACACSByAddress, TACACSNames: c.TACACSNames, TACACSCertificate: c.TACACSCertificate, TACACSTrust: c.TACACSTrust},
+		out := apitype.Client{Meta: m, SecretSet: c.Secret.Set(), ClientFields: apitype.ClientFields{Name: c.Name,
+			Enabled: c.Enabled, Addresses: c.Addresses,
+			MessageAuthenticator: string(c.MessageAuthenticator), Tags: c.Tags, Note: c.Note,
+			TACACSPlain: c.TACACSPlain, TACACSByAddress: c.TACACSByAddress, TACACSNames: c.TACACSNames,
+			TACACSCertificate: c.TACACSCertificate, TACACSTrust: c.TACACSTrust},
 			TACACSSecretSet: c.TACACSSecret.Set()}
 		if c.TACACSPrevious.Set() {
 			out.TACACSPreviousUntil = &c.TACACSPreviousUntil
@@ -188,18 +202,22 @@ func (s *server) clientView(*config.Config) func(*config.Client, apitype.Meta) a
 
 func contactView(c *sources.Source, name string) *apitype.Contact {
 	sentence, remedy := c.Problem.Fault.Words()
-	return &apitype.Contact{Address: c.Address.String(), Client: name, ClientID: c.Client, Fault: string(c.Problem.Fault), Sentence: sentence, Remedy: remedy,
-		Detail: c.Problem.Detail, Since: c.Problem.Since, Last: c.Problem.Last, Count: c.Problem.Count, Current: c.Current()}
+	return &apitype.Contact{Address: c.Address.String(), Client: name, ClientID: c.Client,
+		Fault: string(c.Problem.Fault), Sentence: sentence, Remedy: remedy,
+		Detail: c.Problem.Detail, Since: c.Problem.Since, Last: c.Problem.Last, Count: c.Problem.Count,
+		Current: c.Current()}
 }
 
-// applyDirectory puts the input over a directory. Its stored password goes to the servers it was typed for, protected as it was
-// then, and to no others: they might be those of somebody who wants to hear it.
+// applyDirectory puts the input over a directory. Its stored password goes to the servers it was typed for, protected
+// as it was then, and to no others: they might be those of somebody who wants to hear it.
 func (s *server) applyDirectory(d *config.Directory, in *apitype.DirectoryInput) error {
 	before, old := d.Destination(), d.BindPassword
-	d.Name, d.Kind, d.Servers, d.TLS, d.CA = in.Name, config.DirectoryKind(in.Kind), in.Servers, config.TLSMode(in.TLS), in.CA
+	d.Name, d.Kind, d.Servers, d.TLS, d.CA = in.Name, config.DirectoryKind(in.Kind), in.Servers,
+		config.TLSMode(in.TLS), in.CA
 	d.ServerName, d.BindName, d.Base, d.GroupBase = in.ServerName, in.BindName, in.Base, in.GroupBase
 	d.Attributes, d.TimeoutMillis, d.Note = in.Attributes, in.TimeoutMillis, in.Note
-	d.Groups, d.CacheSeconds, d.DNS, d.Source, d.GuardAfter = in.Groups, given(in.CacheSeconds), in.DNS, in.Source, in.GuardAfter
+	d.Groups, d.CacheSeconds, d.DNS, d.Source, d.GuardAfter = in.Groups, given(in.CacheSeconds), in.DNS, in.Source,
+		in.GuardAfter
 	d.CopyBelow, d.CopyWanted, d.CopyMinutes = in.CopyBelow, in.CopyWanted, in.CopyMinutes
 	switch {
 	case strings.TrimSpace(in.BindName) == "":
@@ -210,14 +228,16 @@ func (s *server) applyDirectory(d *config.Directory, in *apitype.DirectoryInput)
 		typed := config.Config{Directories: []config.Directory{*d}}
 		typed.Directories[0].Servers = slices.Clone(d.Servers)
 		if typed.Normalise(); typed.Directories[0].Destination() != before {
-			return faulty("bindPassword", "the servers, their TLS, authority or name, or the DNS server are others than those that the stored password was given for", "Type the password of the service account again.")
+			return faulty("bindPassword", "the servers, their TLS, authority or name, or the DNS server are others "+
+				"than those that the stored password was given for", "Type the password of the service account again.")
 		}
 	}
 	return nil
 }
 
 func (s *server) applyLane(_ *config.Config, l *config.Lane, in *apitype.LaneFields) (string, error) {
-	l.Name, l.When, l.Methods, l.Realm, l.Forward, l.TLS, l.RejectDelayMillis, l.Note = in.Name, in.When, in.Methods, in.Realm, in.Forward, in.TLS, in.RejectDelayMillis, in.Note
+	l.Name, l.When, l.Methods, l.Realm, l.Forward, l.TLS, l.RejectDelayMillis, l.Note = in.Name, in.When, in.Methods,
+		in.Realm, in.Forward, in.TLS, in.RejectDelayMillis, in.Note
 	l.SecondFactor, l.FactorRestMinutes = in.SecondFactor, in.FactorRestMinutes
 	known := map[string]bool{}
 	for _, p := range l.Policies {
@@ -262,7 +282,8 @@ func passView(c *config.Config) func(*config.Pass, apitype.Meta) apitype.Pass {
 		}
 	}
 	return func(p *config.Pass, m apitype.Meta) apitype.Pass {
-		out := apitype.Pass{Meta: m, Reply: []results.Text{}, Gear: []results.Text{}, UsedBy: []string{}, PassFields: apitype.FieldsOfPass(p)}
+		out := apitype.Pass{Meta: m, Reply: []results.Text{}, Gear: []results.Text{}, UsedBy: []string{},
+			PassFields: apitype.FieldsOfPass(p)}
 		if whole, err := c.Resolve(p); err == nil {
 			reply, _ := pass.Compile(&whole, dictionary, c.Vendors)
 			out.Reply = reply.Texts()
@@ -281,35 +302,39 @@ func (s *server) laneOrder() {
 	type order struct {
 		Lanes []string `json:"lanes" doc:"Identifiers of all lanes in the wanted order"`
 	}
-	huma.Register(s.api, operation("PUT", "/lane-order", "order-lanes", "Put the lanes of the draft in order"), func(ctx context.Context, in *struct {
-		PublishInput
-		Body order
-	}) (*body[apitype.Published], error) {
-		moved := ""
-		err := s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config, _ revision.Authors) (string, error) {
-			out := make([]config.Lane, 0, len(c.Lanes))
-			for i, id := range in.Body.Lanes {
-				lane, at := config.Find(c.Lanes, id)
-				if at < 0 || slices.Contains(in.Body.Lanes[:i], id) {
-					return "", problem(http.StatusUnprocessableEntity, fmt.Sprintf("lane %q does not exist, or is named twice", id), "Read the lanes again.", apitype.Fault{Field: fmt.Sprintf("lanes[%d]", i), Message: "unknown or repeated"})
+	huma.Register(s.api, operation("PUT", "/lane-order", "order-lanes", "Put the lanes of the draft in order"),
+		func(ctx context.Context, in *struct {
+			PublishInput
+			Body order
+		}) (*body[apitype.Published], error) {
+			moved := ""
+			err := s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config, _ revision.Authors) (string, error) {
+				out := make([]config.Lane, 0, len(c.Lanes))
+				for i, id := range in.Body.Lanes {
+					lane, at := config.Find(c.Lanes, id)
+					if at < 0 || slices.Contains(in.Body.Lanes[:i], id) {
+						return "", problem(http.StatusUnprocessableEntity,
+							fmt.Sprintf("lane %q does not exist, or is named twice", id), "Read the lanes again.",
+							apitype.Fault{Field: fmt.Sprintf("lanes[%d]", i), Message: "unknown or repeated"})
+					}
+					if moved == "" && at != i {
+						moved = id
+					}
+					out = append(out, *lane)
 				}
-				if moved == "" && at != i {
-					moved = id
+				if len(out) != len(c.Lanes) {
+					return "", problem(http.StatusConflict, "the draft holds other lanes than these",
+						"Read the lanes again.")
 				}
-				out = append(out, *lane)
+				c.Lanes = out
+				return moved, nil
+			})
+			if err != nil {
+				return nil, editProblem(err)
 			}
-			if len(out) != len(c.Lanes) {
-				return "", problem(http.StatusConflict, "the draft holds other lanes than these", "Read the lanes again.")
-			}
-			c.Lanes = out
-			return moved, nil
+			number, err := s.publishOne(ctx, in.PublishInput, moved)
+			return ok(apitype.Published{Revision: number, Warnings: []config.Problem{}}), err
 		})
-		if err != nil {
-			return nil, editProblem(err)
-		}
-		number, err := s.publishOne(ctx, in.PublishInput, moved)
-		return ok(apitype.Published{Revision: number, Warnings: []config.Problem{}}), err
-	})
 }
 
 // given is a number of a call; what was left out has its default by now.

@@ -17,31 +17,35 @@ const (
 )
 
 func (s *server) now() {
-	huma.Register(s.api, operation("GET", "/now", "get-now", "The last hour, and what needs attention"), func(ctx context.Context, _ *none) (*body[apitype.Now], error) {
-		now := time.Now()
-		out := apitype.Now{At: now, Minutes: []apitype.Minute{}, Refusals: []apitype.Attempt{}, MedianMicros: s.Tally.Median(), Waiting: s.Waiting(), Gear: s.GearOpen(), Lost: s.Writer.Lost()}
-		drops := s.Sources.DropsByMinute()
-		for m := now.Unix()/60 - shownMinutes + 1; m <= now.Unix()/60; m++ {
-			count := s.Tally.Minute(m)
-			out.Minutes = append(out.Minutes, apitype.Minute{At: time.Unix(m*60, 0), Admitted: count.Admitted, Refused: count.Refused, Dropped: drops[m]})
-			out.Admitted += count.Admitted
-			out.Refused += count.Refused
-			out.Dropped += drops[m]
-		}
-		rows, err := s.refusals(ctx)
-		if err != nil {
-			return nil, err
-		}
-		for i := range rows {
-			out.Refusals = append(out.Refusals, s.attemptView(ctx, &rows[i]))
-		}
-		out.Attention = []apitype.Attention{}
-		for _, item := range s.Attention.List(now) {
-			out.Attention = append(out.Attention, attentionView(&item))
-		}
-		return ok(out), nil
-	})
-	huma.Register(s.api, operation("GET", "/contacts", "list-contacts", "Source addresses with a problem, unknown ones too"), func(_ context.Context, in *struct {
+	huma.Register(s.api, operation("GET", "/now", "get-now", "The last hour, and what needs attention"),
+		func(ctx context.Context, _ *none) (*body[apitype.Now], error) {
+			now := time.Now()
+			out := apitype.Now{At: now, Minutes: []apitype.Minute{}, Refusals: []apitype.Attempt{},
+				MedianMicros: s.Tally.Median(), Waiting: s.Waiting(), Gear: s.GearOpen(), Lost: s.Writer.Lost()}
+			drops := s.Sources.DropsByMinute()
+			for m := now.Unix()/60 - shownMinutes + 1; m <= now.Unix()/60; m++ {
+				count := s.Tally.Minute(m)
+				out.Minutes = append(out.Minutes, apitype.Minute{At: time.Unix(m*60, 0), Admitted: count.Admitted,
+					Refused: count.Refused, Dropped: drops[m]})
+				out.Admitted += count.Admitted
+				out.Refused += count.Refused
+				out.Dropped += drops[m]
+			}
+			rows, err := s.refusals(ctx)
+			if err != nil {
+				return nil, err
+			}
+			for i := range rows {
+				out.Refusals = append(out.Refusals, s.attemptView(ctx, &rows[i]))
+			}
+			out.Attention = []apitype.Attention{}
+			for _, item := range s.Attention.List(now) {
+				out.Attention = append(out.Attention, attentionView(&item))
+			}
+			return ok(out), nil
+		})
+	huma.Register(s.api, operation("GET", "/contacts", "list-contacts",
+		"Source addresses with a problem, unknown ones too"), func(_ context.Context, in *struct {
 		Unknown bool `query:"unknown" doc:"Only addresses that are no client"`
 	}) (*body[apitype.Page[apitype.Contact]], error) {
 		out := apitype.Page[apitype.Contact]{Items: []apitype.Contact{}}
@@ -56,7 +60,8 @@ func (s *server) now() {
 		}
 		return ok(out), nil
 	})
-	huma.Register(s.api, operation("DELETE", "/contacts/{address}", "forget-contact", "Forget an unknown source address"), func(_ context.Context, in *struct {
+	huma.Register(s.api, operation("DELETE", "/contacts/{address}", "forget-contact",
+		"Forget an unknown source address"), func(_ context.Context, in *struct {
 		Address string `path:"address" maxLength:"60"`
 	}) (*struct{}, error) {
 		addr, err := netip.ParseAddr(in.Address)
@@ -70,7 +75,8 @@ func (s *server) now() {
 
 // refusals lists the newest refusal of each person and device.
 func (s *server) refusals(ctx context.Context) ([]store.Attempt, error) {
-	rows, err := s.Store.Attempts(ctx, store.Filter{Verdict: "refused", Span: store.Span{Since: time.Now().Add(-time.Hour)}, Limit: 200})
+	rows, err := s.Store.Attempts(ctx, store.Filter{Verdict: "refused",
+		Span: store.Span{Since: time.Now().Add(-time.Hour)}, Limit: 200})
 	if err != nil {
 		return nil, err
 	}

@@ -58,83 +58,95 @@ type tagged[T any] struct {
 
 func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In, Out]) {
 	base := "/" + k.plural
-	huma.Register(s.api, operation("GET", base, "list-"+k.plural, "List the "+k.plural+" of the draft"), func(_ context.Context, in *ListInput) (*body[apitype.Page[Out]], error) {
-		return ok(page(s, &k, in)), nil
-	})
-	huma.Register(s.api, operation("GET", base+"/{ref}", "get-"+k.name, "Show one "+k.name+" of the draft"), func(_ context.Context, in *OneInput) (*tagged[Out], error) {
-		c := s.Revisions.Draft()
-		object, at := config.Find[T, P](*k.list(c), in.Ref)
-		if at < 0 {
-			return nil, problem(http.StatusNotFound, fmt.Sprintf("there is no %s %q in the draft", k.name, in.Ref), "")
-		}
-		return &tagged[Out]{revision.Tag(object), k.views(c)(object, s.meta(object, object.Ident(), s.problemsOfDraft()))}, nil
-	})
-	huma.Register(s.api, operation("POST", base, "add-"+k.name, "Add a "+k.name+" to the draft"), func(ctx context.Context, in *struct {
-		PublishInput
-		Body In
-	}) (*tagged[apitype.Saved[Out]], error) {
-		id := s.IDs.New(time.Now()).String()
-		return save(ctx, s, &k, id, in.PublishInput, func(c *config.Config, _ revision.Authors) (string, error) {
-			list := k.list(c)
-			var object T
-			P(&object).Identify(id)
-			secret, err := k.apply(c, &object, &in.Body)
-			*list = append(*list, object)
-			return secret, err
+	huma.Register(s.api, operation("GET", base, "list-"+k.plural, "List the "+k.plural+" of the draft"),
+		func(_ context.Context, in *ListInput) (*body[apitype.Page[Out]], error) {
+			return ok(page(s, &k, in)), nil
 		})
-	})
-	huma.Register(s.api, operation("PUT", base+"/{ref}", "change-"+k.name, "Replace a "+k.name+" of the draft"), func(ctx context.Context, in *struct {
-		OneInput
-		MatchInput
-		PublishInput
-		Body In
-	}) (*tagged[apitype.Saved[Out]], error) {
-		object, at := config.Find[T, P](*k.list(s.Revisions.Draft()), in.Ref)
-		if at < 0 {
-			return nil, problem(http.StatusNotFound, fmt.Sprintf("there is no %s %q in the draft", k.name, in.Ref), "")
-		}
-		id := object.Ident()
-		return save(ctx, s, &k, id, in.PublishInput, func(c *config.Config, authors revision.Authors) (string, error) {
-			target, at := config.Find[T, P](*k.list(c), id)
+	huma.Register(s.api, operation("GET", base+"/{ref}", "get-"+k.name, "Show one "+k.name+" of the draft"),
+		func(_ context.Context, in *OneInput) (*tagged[Out], error) {
+			c := s.Revisions.Draft()
+			object, at := config.Find[T, P](*k.list(c), in.Ref)
 			if at < 0 {
-				return "", problem(http.StatusNotFound, fmt.Sprintf("the %s was removed meanwhile", k.name), "")
+				return nil, problem(http.StatusNotFound, fmt.Sprintf("there is no %s %q in the draft", k.name, in.Ref),
+					"")
 			}
-			if err := match(authors, k.name, in.IfMatch, target, id); err != nil {
-				return "", err
-			}
-			before := target.Label()
-			secret, err := k.apply(c, target, &in.Body)
-			if after := strings.TrimSpace(target.Label()); after != before {
-				c.Rename(k.name, before, after)
-			}
-			return secret, err
+			return &tagged[Out]{revision.Tag(object), k.views(c)(object, s.meta(object, object.Ident(),
+				s.problemsOfDraft()))}, nil
 		})
-	})
-	huma.Register(s.api, operation("DELETE", base+"/{ref}", "remove-"+k.name, "Remove a "+k.name+" from the draft"), func(ctx context.Context, in *struct {
-		OneInput
-		MatchInput
-		PublishInput
-	}) (*body[apitype.Published], error) {
-		id := ""
-		err := s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config, authors revision.Authors) (string, error) {
-			list := k.list(c)
-			object, at := config.Find[T, P](*list, in.Ref)
+	huma.Register(s.api, operation("POST", base, "add-"+k.name, "Add a "+k.name+" to the draft"),
+		func(ctx context.Context, in *struct {
+			PublishInput
+			Body In
+		}) (*tagged[apitype.Saved[Out]], error) {
+			id := s.IDs.New(time.Now()).String()
+			return save(ctx, s, &k, id, in.PublishInput, func(c *config.Config, _ revision.Authors) (string, error) {
+				list := k.list(c)
+				var object T
+				P(&object).Identify(id)
+				secret, err := k.apply(c, &object, &in.Body)
+				*list = append(*list, object)
+				return secret, err
+			})
+		})
+	huma.Register(s.api, operation("PUT", base+"/{ref}", "change-"+k.name, "Replace a "+k.name+" of the draft"),
+		func(ctx context.Context, in *struct {
+			OneInput
+			MatchInput
+			PublishInput
+			Body In
+		}) (*tagged[apitype.Saved[Out]], error) {
+			object, at := config.Find[T, P](*k.list(s.Revisions.Draft()), in.Ref)
 			if at < 0 {
-				return "", problem(http.StatusNotFound, fmt.Sprintf("there is no %s %q in the draft", k.name, in.Ref), "")
+				return nil, problem(http.StatusNotFound, fmt.Sprintf("there is no %s %q in the draft", k.name, in.Ref),
+					"")
 			}
-			id = object.Ident()
-			if err := match(authors, k.name, in.IfMatch, object, id); err != nil {
-				return "", err
-			}
-			*list = slices.Delete(*list, at, at+1)
-			return id, nil
+			id := object.Ident()
+			return save(ctx, s, &k, id, in.PublishInput, func(c *config.Config, authors revision.Authors) (string,
+				error) {
+				target, at := config.Find[T, P](*k.list(c), id)
+				if at < 0 {
+					return "", problem(http.StatusNotFound, fmt.Sprintf("the %s was removed meanwhile", k.name), "")
+				}
+				if err := match(authors, k.name, in.IfMatch, target, id); err != nil {
+					return "", err
+				}
+				before := target.Label()
+				secret, err := k.apply(c, target, &in.Body)
+				if after := strings.TrimSpace(target.Label()); after != before {
+					c.Rename(k.name, before, after)
+				}
+				return secret, err
+			})
 		})
-		if err != nil {
-			return nil, editProblem(err)
-		}
-		number, err := s.publishOne(ctx, in.PublishInput, id)
-		return ok(apitype.Published{Revision: number, Warnings: []config.Problem{}}), err
-	})
+	huma.Register(s.api, operation("DELETE", base+"/{ref}", "remove-"+k.name, "Remove a "+k.name+" from the draft"),
+		func(ctx context.Context, in *struct {
+			OneInput
+			MatchInput
+			PublishInput
+		}) (*body[apitype.Published], error) {
+			id := ""
+			err := s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config, authors revision.Authors) (string,
+				error) {
+				list := k.list(c)
+				object, at := config.Find[T, P](*list, in.Ref)
+				if at < 0 {
+					return "", problem(http.StatusNotFound, fmt.Sprintf("there is no %s %q in the draft", k.name,
+						in.Ref),
+						"")
+				}
+				id = object.Ident()
+				if err := match(authors, k.name, in.IfMatch, object, id); err != nil {
+					return "", err
+				}
+				*list = slices.Delete(*list, at, at+1)
+				return id, nil
+			})
+			if err != nil {
+				return nil, editProblem(err)
+			}
+			number, err := s.publishOne(ctx, in.PublishInput, id)
+			return ok(apitype.Published{Revision: number, Warnings: []config.Problem{}}), err
+		})
 }
 
 // match compares the tag that the caller read with the object as it is, so that nobody overwrites unknowingly.
@@ -143,7 +155,8 @@ func match(authors revision.Authors, kind, given string, object any, id string) 
 		return nil
 	}
 	if given == "" {
-		return problem(http.StatusPreconditionRequired, "the tag of the "+kind+" as you read it is missing", "Send it in If-Match, or * to overwrite whatever is there.")
+		return problem(http.StatusPreconditionRequired, "the tag of the "+kind+" as you read it is missing",
+			"Send it in If-Match, or * to overwrite whatever is there.")
 	}
 	if given == revision.Tag(object) {
 		return nil
@@ -152,10 +165,13 @@ func match(authors revision.Authors, kind, given string, object any, id string) 
 	if a, ok := authors(id); ok {
 		by = fmt.Sprintf(" by %s at %s", a.Operator, a.At.Format("15:04:05"))
 	}
-	return problem(http.StatusPreconditionFailed, fmt.Sprintf("the %s was changed meanwhile%s", kind, by), "Read it again and repeat your change.")
+	return problem(http.StatusPreconditionFailed, fmt.Sprintf("the %s was changed meanwhile%s", kind, by),
+		"Read it again and repeat your change.")
 }
 
-func save[T any, P config.Object[T], In, Out any](ctx context.Context, s *server, k *kind[T, P, In, Out], id string, p PublishInput, change func(*config.Config, revision.Authors) (string, error)) (*tagged[apitype.Saved[Out]], error) {
+func save[T any, P config.Object[T], In, Out any](ctx context.Context, s *server, k *kind[T, P, In, Out], id string,
+	p PublishInput, change func(*config.Config, revision.Authors) (string, error)) (*tagged[apitype.Saved[Out]],
+	error) {
 	var out apitype.Saved[Out]
 	err := s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config, authors revision.Authors) (string, error) {
 		secret, err := change(c, authors)
@@ -200,7 +216,9 @@ func page[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, In, O
 		}
 	}
 	if !k.ordered {
-		slices.SortFunc(order, func(a, b P) int { return strings.Compare(strings.ToLower(a.Label()), strings.ToLower(b.Label())) })
+		slices.SortFunc(order, func(a, b P) int {
+			return strings.Compare(strings.ToLower(a.Label()), strings.ToLower(b.Label()))
+		})
 	}
 	if in.After != "" {
 		if at := slices.IndexFunc(order, func(p P) bool { return p.Ident() == in.After }); at >= 0 {
@@ -245,7 +263,8 @@ func editProblem(err error) error {
 		return publishProblem(err)
 	}
 	if errors.As(err, &invalid) {
-		return problem(http.StatusUnprocessableEntity, "nothing was changed, since the input has faults", "", faults(invalid.Problems, false)...)
+		return problem(http.StatusUnprocessableEntity, "nothing was changed, since the input has faults", "",
+			faults(invalid.Problems, false)...)
 	}
 	return err
 }
@@ -258,14 +277,18 @@ func publishProblem(err error) error {
 	case err == nil:
 		return nil
 	case errors.As(err, &failed):
-		return &apitype.Problem{Code: "expectations.unmet", Title: http.StatusText(http.StatusConflict), Status: http.StatusConflict,
-			Detail: "Not published: expectations would not be met.", Remedy: "Correct the draft or the expectations, or publish despite them.", Errors: unmetFaults(failed)}
+		return &apitype.Problem{Code: "expectations.unmet", Title: http.StatusText(http.StatusConflict),
+			Status: http.StatusConflict,
+			Detail: "Not published: expectations would not be met.", Remedy: "Correct the draft or the expectations, " +
+				"or publish despite them.", Errors: unmetFaults(failed)}
 	case errors.As(err, &invalid):
-		return problem(http.StatusUnprocessableEntity, "nothing was published, since the draft has faults", "Correct them; what is running stays as it is.", faults(invalid.Problems, true)...)
+		return problem(http.StatusUnprocessableEntity, "nothing was published, since the draft has faults",
+			"Correct them; what is running stays as it is.", faults(invalid.Problems, true)...)
 	case errors.Is(err, revision.ErrNothing):
 		return problem(http.StatusConflict, err.Error(), "There is nothing to publish.")
 	case errors.Is(err, revision.ErrOthers):
-		return problem(http.StatusConflict, "saved in the draft, but not published: "+err.Error(), "Publish the whole draft, or discard it.")
+		return problem(http.StatusConflict, "saved in the draft, but not published: "+err.Error(),
+			"Publish the whole draft, or discard it.")
 	case errors.Is(err, revision.ErrChanged):
 		return problem(http.StatusConflict, err.Error(), "Look at the draft again.")
 	case errors.Is(err, revision.ErrDraft):

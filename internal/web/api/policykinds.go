@@ -29,7 +29,8 @@ func (s *server) policyKinds() {
 		text: func(c *config.Calendar) string { return c.Name + " " + c.Zone },
 		views: func(*config.Config) func(*config.Calendar, apitype.Meta) apitype.Calendar {
 			return func(c *config.Calendar, m apitype.Meta) apitype.Calendar {
-				out := apitype.Calendar{Meta: m, CalendarFields: apitype.CalendarFields{Name: c.Name, Zone: c.Zone, Spans: c.Spans, Holidays: c.Holidays, Note: c.Note}}
+				out := apitype.Calendar{Meta: m, CalendarFields: apitype.CalendarFields{Name: c.Name, Zone: c.Zone,
+					Spans: c.Spans, Holidays: c.Holidays, Note: c.Note}}
 				if made, _ := c.Compile(); made != nil {
 					out.Holds = made.Holds(time.Now())
 				}
@@ -52,7 +53,8 @@ func (s *server) policyKinds() {
 		name: "remote", plural: "remotes",
 		list: func(c *config.Config) *[]config.Remote { return &c.Remotes },
 		apply: func(_ *config.Config, r *config.Remote, in *apitype.RemoteInput) (string, error) {
-			r.Name, r.Address, r.TimeoutMillis, r.Tries, r.Unsigned, r.Note = in.Name, in.Address, in.TimeoutMillis, in.Tries, in.Unsigned, in.Note
+			r.Name, r.Address, r.TimeoutMillis, r.Tries, r.Unsigned, r.Note = in.Name, in.Address, in.TimeoutMillis,
+				in.Tries, in.Unsigned, in.Note
 			r.Pass = in.Pass
 			if r.Grants = in.Grants; r.Grants == nil {
 				r.Grants = []string{}
@@ -69,13 +71,15 @@ func (s *server) policyKinds() {
 		name: "vendor", plural: "vendors",
 		list: func(c *config.Config) *[]config.Vendor { return &c.Vendors },
 		apply: func(_ *config.Config, v *config.Vendor, in *apitype.VendorFields) (string, error) {
-			v.Name, v.Number, v.TypeOctets, v.LengthOctets, v.Attributes, v.Note = in.Name, in.Number, in.TypeOctets, given(in.LengthOctets), in.Attributes, in.Note
+			v.Name, v.Number, v.TypeOctets, v.LengthOctets, v.Attributes, v.Note = in.Name, in.Number, in.TypeOctets,
+				given(in.LengthOctets), in.Attributes, in.Note
 			return "", nil
 		},
 		text: func(v *config.Vendor) string { return fmt.Sprint(v.Name, " ", v.Number, " ", v.Attributes) },
 		views: func(*config.Config) func(*config.Vendor, apitype.Meta) apitype.Vendor {
 			return func(v *config.Vendor, m apitype.Meta) apitype.Vendor {
-				return apitype.Vendor{Meta: m, Forms: formsOf(v), VendorFields: apitype.VendorFields{Name: v.Name, Number: v.Number, TypeOctets: v.TypeOctets,
+				return apitype.Vendor{Meta: m, Forms: formsOf(v), VendorFields: apitype.VendorFields{Name: v.Name,
+					Number: v.Number, TypeOctets: v.TypeOctets,
 					LengthOctets: &v.LengthOctets, Attributes: v.Attributes, Note: v.Note}}
 			}
 		},
@@ -84,14 +88,16 @@ func (s *server) policyKinds() {
 		name: "override", plural: "overrides",
 		list: func(c *config.Config) *[]config.Override { return &c.Overrides },
 		apply: func(_ *config.Config, o *config.Override, in *apitype.OverrideFields) (string, error) {
-			o.Name, o.Person, o.Store, o.Lane, o.Pass, o.Until, o.Owner, o.Note = in.Name, in.Person, in.Store, in.Lane, in.Pass, in.Until, in.Owner, in.Note
+			o.Name, o.Person, o.Store, o.Lane, o.Pass, o.Until, o.Owner, o.Note = in.Name, in.Person, in.Store,
+				in.Lane, in.Pass, in.Until, in.Owner, in.Note
 			return "", nil
 		},
 		text: func(o *config.Override) string { return o.Name + " " + o.Person + " " + o.Pass },
 		views: func(*config.Config) func(*config.Override, apitype.Meta) apitype.Override {
 			return func(o *config.Override, m apitype.Meta) apitype.Override {
-				return apitype.Override{Meta: m, Over: !o.Until.IsZero() && !time.Now().Before(o.Until), OverrideFields: apitype.OverrideFields{Name: o.Name, Person: o.Person,
-					Store: o.Store, Lane: o.Lane, Pass: o.Pass, Until: o.Until, Owner: o.Owner, Note: o.Note}}
+				return apitype.Override{Meta: m, Over: !o.Until.IsZero() && !time.Now().Before(o.Until),
+					OverrideFields: apitype.OverrideFields{Name: o.Name, Person: o.Person,
+						Store: o.Store, Lane: o.Lane, Pass: o.Pass, Until: o.Until, Owner: o.Owner, Note: o.Note}}
 			}
 		},
 	})
@@ -99,7 +105,8 @@ func (s *server) policyKinds() {
 		name: "expectation", plural: "expectations",
 		list: func(c *config.Config) *[]config.Expectation { return &c.Expectations },
 		apply: func(_ *config.Config, e *config.Expectation, in *apitype.ExpectationFields) (string, error) {
-			e.Name, e.Sent, e.Client, e.Method, e.Attributes, e.At = in.Name, in.Sent, in.Client, in.Method, in.Attributes, in.At
+			e.Name, e.Sent, e.Client, e.Method, e.Attributes, e.At = in.Name, in.Sent, in.Client, in.Method,
+				in.Attributes, in.At
 			e.Asks, e.Command, e.Level = in.Asks, in.Command, in.Level
 			e.Admitted, e.Pass, e.VLAN, e.Reason, e.Note = in.Admitted, in.Pass, in.VLAN, in.Reason, in.Note
 			return "", nil
@@ -107,8 +114,10 @@ func (s *server) policyKinds() {
 		text: func(e *config.Expectation) string { return e.Name + " " + e.Sent + " " + e.Client },
 		views: func(*config.Config) func(*config.Expectation, apitype.Meta) apitype.Expectation {
 			return func(e *config.Expectation, m apitype.Meta) apitype.Expectation {
-				return apitype.Expectation{Meta: m, ExpectationFields: apitype.ExpectationFields{Name: e.Name, Sent: e.Sent, Client: e.Client, Method: e.Method, Asks: e.Asks, Command: e.Command, Level: e.Level, Attributes: e.Attributes,
-					At: e.At, Admitted: e.Admitted, Pass: e.Pass, VLAN: e.VLAN, Reason: e.Reason, Note: e.Note}}
+				return apitype.Expectation{Meta: m, ExpectationFields: apitype.ExpectationFields{Name: e.Name,
+					Sent: e.Sent, Client: e.Client, Method: e.Method, Asks: e.Asks, Command: e.Command, Level: e.Level,
+					Attributes: e.Attributes,
+					At:         e.At, Admitted: e.Admitted, Pass: e.Pass, VLAN: e.VLAN, Reason: e.Reason, Note: e.Note}}
 			}
 		},
 	})
@@ -118,10 +127,14 @@ func (s *server) policyKinds() {
 func (s *server) remoteView(c *config.Config) func(*config.Remote, apitype.Meta) apitype.Remote {
 	snapshot := s.Gate.Current()
 	return func(r *config.Remote, m apitype.Meta) apitype.Remote {
-		out := apitype.Remote{Meta: m, SecretSet: r.Secret.Set(), Silent: snapshot.Silent(r.Name, time.Now()), UsedBy: []string{}, RemoteFields: apitype.RemoteFields{Name: r.Name, Address: r.Address,
-			TimeoutMillis: r.TimeoutMillis, Tries: r.Tries, Unsigned: r.Unsigned, Grants: r.Grants, Pass: r.Pass, Note: r.Note}}
+		out := apitype.Remote{Meta: m, SecretSet: r.Secret.Set(), Silent: snapshot.Silent(r.Name, time.Now()),
+			UsedBy: []string{}, RemoteFields: apitype.RemoteFields{Name: r.Name, Address: r.Address,
+				TimeoutMillis: r.TimeoutMillis, Tries: r.Tries, Unsigned: r.Unsigned, Grants: r.Grants, Pass: r.Pass,
+				Note: r.Note}}
 		for i := range c.Lanes {
-			if slices.ContainsFunc(c.Lanes[i].Forward, func(name string) bool { return strings.EqualFold(name, r.Name) }) {
+			if slices.ContainsFunc(c.Lanes[i].Forward, func(name string) bool {
+				return strings.EqualFold(name, r.Name)
+			}) {
 				out.UsedBy = append(out.UsedBy, c.Lanes[i].Name)
 			}
 		}
@@ -134,7 +147,8 @@ func (s *server) poolView(*config.Config) func(*config.Pool, apitype.Meta) apity
 	taken := s.Gate.Leases.List("", time.Now())
 	return func(p *config.Pool, m apitype.Meta) apitype.Pool {
 		ranges, size := p.Parsed()
-		out := apitype.Pool{Meta: m, Size: size, PoolFields: apitype.PoolFields{Name: p.Name, Ranges: p.Ranges, Note: p.Note}}
+		out := apitype.Pool{Meta: m, Size: size, PoolFields: apitype.PoolFields{Name: p.Name, Ranges: p.Ranges,
+			Note: p.Note}}
 		for i := range taken {
 			if slices.ContainsFunc(ranges, func(r config.AddressRange) bool { return r.Contains(taken[i].Address) }) {
 				out.Taken++
@@ -149,17 +163,21 @@ const maxLeases = 2000
 
 // leases registers what is taken of pools.
 func (s *server) leases() {
-	huma.Register(s.api, operation("GET", "/leases", "list-leases", "Addresses of pools that are taken"), func(_ context.Context, in *struct {
-		Pool string `query:"pool" maxLength:"200" doc:"Only of this pool"`
-	}) (*body[apitype.Page[apitype.Lease]], error) {
-		list := s.Gate.Leases.List(in.Pool, time.Now())
-		out := apitype.Page[apitype.Lease]{Items: []apitype.Lease{}}
-		for _, l := range list[:min(len(list), maxLeases)] {
-			out.Items = append(out.Items, apitype.Lease{Address: l.Address, Pool: l.Pool, Who: l.Who, Client: l.Client, At: l.At, Until: l.Until})
-		}
-		return ok(out), nil
-	})
-	huma.Register(s.api, operation("DELETE", "/leases/{address}", "release-lease", "Free an address whose session is surely over"), func(_ context.Context, in *struct {
+	huma.Register(s.api, operation("GET", "/leases", "list-leases", "Addresses of pools that are taken"),
+		func(_ context.Context, in *struct {
+			Pool string `query:"pool" maxLength:"200" doc:"Only of this pool"`
+		}) (*body[apitype.Page[apitype.Lease]], error) {
+			list := s.Gate.Leases.List(in.Pool, time.Now())
+			out := apitype.Page[apitype.Lease]{Items: []apitype.Lease{}}
+			for _, l := range list[:min(len(list), maxLeases)] {
+				out.Items = append(out.Items, apitype.Lease{Address: l.Address, Pool: l.Pool, Who: l.Who,
+					Client: l.Client,
+					At:     l.At, Until: l.Until})
+			}
+			return ok(out), nil
+		})
+	huma.Register(s.api, operation("DELETE", "/leases/{address}", "release-lease",
+		"Free an address whose session is surely over"), func(_ context.Context, in *struct {
 		Address string `path:"address" maxLength:"60"`
 	}) (*struct{}, error) {
 		addr, err := netip.ParseAddr(in.Address)
@@ -171,7 +189,8 @@ func (s *server) leases() {
 }
 
 // examples are values with which attributes of each type are shown.
-var examples = map[string]string{"text": "crew", "octets": "0x0a", "integer": "1", "integer64": "1", "ipv4addr": "192.0.2.7", "ipv6addr": "2001:db8::7",
+var examples = map[string]string{"text": "crew", "octets": "0x0a", "integer": "1", "integer64": "1",
+	"ipv4addr": "192.0.2.7", "ipv6addr": "2001:db8::7",
 	"ipv6prefix": "2001:db8::/32", "ifid": "0000:0000:0000:0001", "time": "2027-01-01T00:00:00Z"}
 
 // formsOf shows each attribute of a vendor, with a value of its type, as it would go over the wire.
@@ -183,7 +202,8 @@ func formsOf(v *config.Vendor) []results.Text {
 		if len(a.Values) > 0 {
 			value = a.Values[0].Name
 		}
-		reply, problems := pass.Compile(&config.Pass{Attributes: []config.Attribute{{Name: a.Name, Value: value}}}, dictionary, nil)
+		reply, problems := pass.Compile(&config.Pass{Attributes: []config.Attribute{{Name: a.Name, Value: value}}},
+			dictionary, nil)
 		if len(problems) == 0 {
 			out = append(out, reply.Texts()...)
 		}

@@ -11,16 +11,19 @@ import (
 	"tollgate.example/key/internal/base/panics"
 )
 
-// writeTime is how long one piece of an answer may take to be taken. A stream may last as long as it likes, but not hang.
+// writeTime is how long one piece of an answer may take to be taken. A stream may last as long as it likes, but not
+// hang.
 const writeTime = 30 * time.Second
 
-// onlyHosts answers requests for these hosts alone. A console that is served in clear on loopback would otherwise answer to any name:
-// a page from elsewhere whose name was made to point here could talk to it as its own (DNS rebinding).
+// onlyHosts answers requests for these hosts alone. A console that is served in clear on loopback would otherwise
+// answer to any name: a page from elsewhere whose name was made to point here could talk to it as its own (DNS
+// rebinding).
 func onlyHosts(names []string) func(http.Handler) http.Handler {
 	return func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if !ofHosts(r.Host, names) {
-				http.Error(w, "this service does not answer to that name: open it by its address or as localhost, or name the host with -http-host when it is started", http.StatusMisdirectedRequest)
+				http.Error(w, "this service does not answer to that name: open it by its address or as localhost, or "+
+					"name the host with -http-host when it is started", http.StatusMisdirectedRequest)
 				return
 			}
 			next.ServeHTTP(w, r)
@@ -70,7 +73,8 @@ func caught(log *panics.Log) func(http.Handler) http.Handler {
 	return func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			defer log.Catch(func() string { return "the call " + r.Method + " " + r.URL.Path }, func() {
-				http.Error(w, "a fault in Tollgate Key ended this call; the checkup names it", http.StatusInternalServerError)
+				http.Error(w, "a fault in Tollgate Key ended this call; the checkup names it",
+					http.StatusInternalServerError)
 			})
 			next.ServeHTTP(w, r)
 		})

@@ -16,24 +16,31 @@ import (
 // reference are the calls that explain the words: fields, conditions, attributes, reasons.
 func (s *server) reference() {
 	s.conditions()
-	huma.Register(s.api, operation("GET", "/dictionary", "list-dictionary", "The standard attributes, and those of the vendors of the draft"), func(context.Context, *none) (*body[apitype.Page[apitype.DictionaryEntry]], error) {
-		return ok(apitype.Page[apitype.DictionaryEntry]{Items: dictionary(s.Revisions.Draft())}), nil
-	})
-	huma.Register(s.api, operation("POST", "/pass-preview", "preview-pass", "The reply attributes of a pass as typed"), func(_ context.Context, in *struct{ Body apitype.PassFields }) (*body[apitype.PassPreview], error) {
-		return ok(s.passPreview(&in.Body)), nil
-	})
-	huma.Register(s.api, operation("GET", "/methods", "list-methods", "Every way to prove an identity, with what weak ones expose"), func(context.Context, *none) (*body[apitype.Page[apitype.Method]], error) {
-		return ok(apitype.Page[apitype.Method]{Items: config.AllMethods()}), nil
-	})
-	huma.Register(s.api, operation("GET", "/reasons", "list-reasons", "Every reason with its sentence and remedy"), func(context.Context, *none) (*body[apitype.Page[reason.Entry]], error) {
-		return ok(apitype.Page[reason.Entry]{Items: reason.All()}), nil
-	})
+	huma.Register(s.api, operation("GET", "/dictionary", "list-dictionary",
+		"The standard attributes, and those of the vendors of the draft"),
+		func(context.Context, *none) (*body[apitype.Page[apitype.DictionaryEntry]], error) {
+			return ok(apitype.Page[apitype.DictionaryEntry]{Items: dictionary(s.Revisions.Draft())}), nil
+		})
+	huma.Register(s.api, operation("POST", "/pass-preview", "preview-pass", "The reply attributes of a pass as typed"),
+		func(_ context.Context, in *struct{ Body apitype.PassFields }) (*body[apitype.PassPreview], error) {
+			return ok(s.passPreview(&in.Body)), nil
+		})
+	huma.Register(s.api, operation("GET", "/methods", "list-methods",
+		"Every way to prove an identity, with what weak ones expose"),
+		func(context.Context, *none) (*body[apitype.Page[apitype.Method]], error) {
+			return ok(apitype.Page[apitype.Method]{Items: config.AllMethods()}), nil
+		})
+	huma.Register(s.api, operation("GET", "/reasons", "list-reasons", "Every reason with its sentence and remedy"),
+		func(context.Context, *none) (*body[apitype.Page[reason.Entry]], error) {
+			return ok(apitype.Page[reason.Entry]{Items: reason.All()}), nil
+		})
 }
 
 func dictionary(c *config.Config) []apitype.DictionaryEntry {
 	out := []apitype.DictionaryEntry{}
 	add := func(a *dict.Attribute, vendor string) {
-		e := apitype.DictionaryEntry{Type: int(a.Type), Place: a.Place(), Vendor: vendor, Name: a.Name, Data: a.Data.String(), Reply: a.Reply, Values: []string{}}
+		e := apitype.DictionaryEntry{Type: int(a.Type), Place: a.Place(), Vendor: vendor, Name: a.Name,
+			Data: a.Data.String(), Reply: a.Reply, Values: []string{}}
 		for _, name := range a.Values {
 			e.Values = append(e.Values, name)
 		}
@@ -59,7 +66,9 @@ func (s *server) passPreview(in *apitype.PassFields) apitype.PassPreview {
 	c := *s.Revisions.Draft()
 	var p config.Pass
 	in.Apply(&p)
-	c.Passes = append(slices.DeleteFunc(slices.Clone(c.Passes), func(other config.Pass) bool { return other.Name == p.Name }), p)
+	c.Passes = append(slices.DeleteFunc(slices.Clone(c.Passes), func(other config.Pass) bool {
+		return other.Name == p.Name
+	}), p)
 	dictionary, _ := pass.Dictionary(c.Vendors)
 	whole, _ := c.Resolve(&p)
 	reply, problems := pass.Compile(&whole, dictionary, c.Vendors)
@@ -70,7 +79,8 @@ func (s *server) passPreview(in *apitype.PassFields) apitype.PassPreview {
 		seen[problem.Field] = true
 	}
 	for _, problem := range c.Check() {
-		if problem.Kind == "pass" && problem.Object == p.Name && problem.Field != "name" && !problem.Warning && !seen[problem.Field] {
+		if problem.Kind == "pass" && problem.Object == p.Name && problem.Field != "name" && !problem.Warning &&
+			!seen[problem.Field] {
 			problems = append(problems, problem)
 		}
 	}

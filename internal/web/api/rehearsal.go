@@ -19,35 +19,41 @@ import (
 
 // rehearsals registers deciding recorded attempts again under the draft.
 func (s *server) rehearsals() {
-	huma.Register(s.api, operation("GET", "/rehearsal", "get-rehearsal", "The last rehearsal"), func(context.Context, *none) (*body[apitype.Rehearsal], error) {
-		last := s.Rehearsals.Last()
-		if last == nil {
-			return nil, problem(http.StatusNotFound, "there was no rehearsal since the service was started", "Run one.")
-		}
-		_, number := s.Revisions.Running()
-		return ok(apitype.Rehearsal{Rehearsal: last, Outdated: last.Draft != s.draftMark() || last.Revision != number}), nil
-	})
-	op := operation("POST", "/rehearsal", "rehearse", "Decide recorded attempts again under the draft; how far it is, as it happens, then what would change")
-	op.MaxBodyBytes = maxImport
-	sse.Register(s.api, op, map[string]any{"progress": results.Progress{}, "end": apitype.RehearsalEnd{}}, func(ctx context.Context, in *struct {
-		Body apitype.RehearsalInput
-	}, send sse.Sender) {
-		ctx, cancel := context.WithCancel(ctx)
-		defer cancel()
-		result, err := s.rehearse(ctx, &in.Body, func(p results.Progress) {
-			if send.Data(p) != nil {
-				cancel() // nobody reads any more
+	huma.Register(s.api, operation("GET", "/rehearsal", "get-rehearsal", "The last rehearsal"),
+		func(context.Context, *none) (*body[apitype.Rehearsal], error) {
+			last := s.Rehearsals.Last()
+			if last == nil {
+				return nil, problem(http.StatusNotFound, "there was no rehearsal since the service was started",
+					"Run one.")
 			}
+			_, number := s.Revisions.Running()
+			return ok(apitype.Rehearsal{Rehearsal: last, Outdated: last.Draft != s.draftMark() ||
+				last.Revision != number}), nil
 		})
-		end := apitype.RehearsalEnd{Result: result}
-		if err != nil {
-			end.Problem = err.Error()
-		}
-		send.Data(end)
-	})
+	op := operation("POST", "/rehearsal", "rehearse", "Decide recorded attempts again under the draft; how far it "+
+		"is, as it happens, then what would change")
+	op.MaxBodyBytes = maxImport
+	sse.Register(s.api, op, map[string]any{"progress": results.Progress{}, "end": apitype.RehearsalEnd{}},
+		func(ctx context.Context, in *struct {
+			Body apitype.RehearsalInput
+		}, send sse.Sender) {
+			ctx, cancel := context.WithCancel(ctx)
+			defer cancel()
+			result, err := s.rehearse(ctx, &in.Body, func(p results.Progress) {
+				if send.Data(p) != nil {
+					cancel() // nobody reads any more
+				}
+			})
+			end := apitype.RehearsalEnd{Result: result}
+			if err != nil {
+				end.Problem = err.Error()
+			}
+			send.Data(end)
+		})
 }
 
-func (s *server) rehearse(ctx context.Context, in *apitype.RehearsalInput, tell func(results.Progress)) (*results.Rehearsal, error) {
+func (s *server) rehearse(ctx context.Context, in *apitype.RehearsalInput,
+	tell func(results.Progress)) (*results.Rehearsal, error) {
 	mark := s.draftMark()
 	draft := s.Revisions.CompiledDraft()
 	if fault, bad := draft.Fault(); bad {
@@ -55,7 +61,8 @@ func (s *server) rehearse(ctx context.Context, in *apitype.RehearsalInput, tell 
 	}
 	running, number := s.Revisions.CompiledRunning()
 	until := time.Now()
-	input := rehearsal.Input{Before: running.Plan, After: draft.Plan, Revision: number, Draft: mark, Since: until.Add(-time.Duration(in.Hours) * time.Hour), Until: until, Enrolled: s.Factors.Enrolled}
+	input := rehearsal.Input{Before: running.Plan, After: draft.Plan, Revision: number, Draft: mark,
+		Since: until.Add(-time.Duration(in.Hours) * time.Hour), Until: until, Enrolled: s.Factors.Enrolled}
 	for _, line := range in.Sample {
 		input.Sample = append(input.Sample, line)
 	}
@@ -64,21 +71,23 @@ func (s *server) rehearse(ctx context.Context, in *apitype.RehearsalInput, tell 
 
 // samples registers the facts of recorded attempts for a rehearsal elsewhere.
 func (s *server) samples() {
-	huma.Register(s.api, operation("GET", "/attempts-sample", "export-sample", "The facts of recorded attempts, one JSON object a line, the newest first; a rehearsal takes them"), func(ctx context.Context, in *struct {
-		Hours int `query:"hours" minimum:"1" maximum:"8784" default:"24"`
-		Limit int `query:"limit" minimum:"1" maximum:"5000" default:"1000"`
-	}) (*fileOutput, error) {
-		now := time.Now()
-		list, err := s.Store.FactsBefore(ctx, now.Add(-time.Duration(in.Hours)*time.Hour), now, in.Limit)
-		if err != nil {
-			return nil, err
-		}
-		var out []byte
-		for i := range list {
-			out = append(append(out, list[i].Facts...), '\n')
-		}
-		return &fileOutput{"application/x-ndjson", out}, nil
-	})
+	huma.Register(s.api, operation("GET", "/attempts-sample", "export-sample",
+		"The facts of recorded attempts, one JSON object a line, the newest first; a rehearsal takes them"),
+		func(ctx context.Context, in *struct {
+			Hours int `query:"hours" minimum:"1" maximum:"8784" default:"24"`
+			Limit int `query:"limit" minimum:"1" maximum:"5000" default:"1000"`
+		}) (*fileOutput, error) {
+			now := time.Now()
+			list, err := s.Store.FactsBefore(ctx, now.Add(-time.Duration(in.Hours)*time.Hour), now, in.Limit)
+			if err != nil {
+				return nil, err
+			}
+			var out []byte
+			for i := range list {
+				out = append(append(out, list[i].Facts...), '\n')
+			}
+			return &fileOutput{"application/x-ndjson", out}, nil
+		})
 }
 
 // draftMark changes with the draft.

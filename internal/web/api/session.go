@@ -34,7 +34,8 @@ type onlyCookie struct {
 // cookie makes the session cookie. Secure cookies also work over plain HTTP on loopback addresses, and plain HTTP is
 // served nowhere else.
 func cookie(value string, age time.Duration) http.Cookie {
-	return http.Cookie{Name: sessionName, Value: value, Path: "/", HttpOnly: true, Secure: true, SameSite: http.SameSiteStrictMode, MaxAge: int(age / time.Second)}
+	return http.Cookie{Name: sessionName, Value: value, Path: "/", HttpOnly: true, Secure: true,
+		SameSite: http.SameSiteStrictMode, MaxAge: int(age / time.Second)}
 }
 
 func (s *server) sessions() {
@@ -42,41 +43,46 @@ func (s *server) sessions() {
 		op.Security, op.Metadata = []map[string][]string{}, map[string]any{public: true}
 		return op
 	}
-	huma.Register(s.api, open(operation("GET", "/about", "about", "What is running, and who is signed in")), func(ctx context.Context, _ *none) (*body[apitype.About], error) {
-		out := apitype.About{Version: s.Version, SetupNeeded: s.Operators.SetupCode() != ""}
-		if w := who(ctx); w.Name != "" {
-			out.Operator = w.Name
-			_, out.Revision = s.Revisions.Running()
-			out.Changes = len(s.Revisions.Changes())
-		}
-		return ok(out), nil
-	})
-	huma.Register(s.api, open(operation("POST", "/setup", "set-up", "Create the first operator with the setup code")), func(ctx context.Context, in *struct {
-		From
-		Body apitype.SetupInput
-	}) (*withCookie[apitype.SignedIn], error) {
-		if err := s.Operators.SetUp(ctx, in.remote, in.Body.Code, in.Body.Name, in.Body.Password); err != nil {
-			return nil, operatorProblem(err)
-		}
-		return s.signIn(ctx, in.remote, apitype.SignInInput{Name: in.Body.Name, Password: in.Body.Password})
-	})
-	huma.Register(s.api, open(operation("POST", "/sign-in", "sign-in", "Sign in, for a browser or for a token")), func(ctx context.Context, in *struct {
-		From
-		Body apitype.SignInInput
-	}) (*withCookie[apitype.SignedIn], error) {
-		return s.signIn(ctx, in.remote, in.Body)
-	})
-	huma.Register(s.api, operation("POST", "/sign-out", "sign-out", "End this session or token"), func(ctx context.Context, _ *none) (*onlyCookie, error) {
-		if err := s.Store.RemoveKey(ctx, who(ctx).KeyID); err != nil {
-			return nil, err
-		}
-		return &onlyCookie{cookie("", -time.Second)}, nil
-	})
+	huma.Register(s.api, open(operation("GET", "/about", "about", "What is running, and who is signed in")),
+		func(ctx context.Context, _ *none) (*body[apitype.About], error) {
+			out := apitype.About{Version: s.Version, SetupNeeded: s.Operators.SetupCode() != ""}
+			if w := who(ctx); w.Name != "" {
+				out.Operator = w.Name
+				_, out.Revision = s.Revisions.Running()
+				out.Changes = len(s.Revisions.Changes())
+			}
+			return ok(out), nil
+		})
+	huma.Register(s.api, open(operation("POST", "/setup", "set-up", "Create the first operator with the setup code")),
+		func(ctx context.Context, in *struct {
+			From
+			Body apitype.SetupInput
+		}) (*withCookie[apitype.SignedIn], error) {
+			if err := s.Operators.SetUp(ctx, in.remote, in.Body.Code, in.Body.Name, in.Body.Password); err != nil {
+				return nil, operatorProblem(err)
+			}
+			return s.signIn(ctx, in.remote, apitype.SignInInput{Name: in.Body.Name, Password: in.Body.Password})
+		})
+	huma.Register(s.api, open(operation("POST", "/sign-in", "sign-in", "Sign in, for a browser or for a token")),
+		func(ctx context.Context, in *struct {
+			From
+			Body apitype.SignInInput
+		}) (*withCookie[apitype.SignedIn], error) {
+			return s.signIn(ctx, in.remote, in.Body)
+		})
+	huma.Register(s.api, operation("POST", "/sign-out", "sign-out", "End this session or token"),
+		func(ctx context.Context, _ *none) (*onlyCookie, error) {
+			if err := s.Store.RemoveKey(ctx, who(ctx).KeyID); err != nil {
+				return nil, err
+			}
+			return &onlyCookie{cookie("", -time.Second)}, nil
+		})
 	s.tokens()
 	s.operatorCalls()
 }
 
-func (s *server) signIn(ctx context.Context, remote string, in apitype.SignInInput) (*withCookie[apitype.SignedIn], error) {
+func (s *server) signIn(ctx context.Context, remote string, in apitype.SignInInput) (*withCookie[apitype.SignedIn],
+	error) {
 	bearer, err := s.Operators.SignIn(ctx, remote, in.Name, in.Password, in.TokenName)
 	if err != nil {
 		return nil, operatorProblem(err)
@@ -96,68 +102,80 @@ func operatorProblem(err error) error {
 	case errors.Is(err, operator.ErrWrong):
 		return problem(http.StatusUnauthorized, err.Error(), "")
 	case errors.Is(err, operator.ErrTooMany):
-		return huma.ErrorWithHeaders(problem(http.StatusTooManyRequests, err.Error(), ""), http.Header{"Retry-After": {"10"}})
+		return huma.ErrorWithHeaders(problem(http.StatusTooManyRequests, err.Error(), ""),
+			http.Header{"Retry-After": {"10"}})
 	case errors.Is(err, operator.ErrSetUp):
 		return problem(http.StatusConflict, err.Error(), "")
 	case errors.Is(err, operator.ErrCode):
-		return problem(http.StatusUnprocessableEntity, err.Error(), "", apitype.Fault{Field: "code", Message: err.Error()})
+		return problem(http.StatusUnprocessableEntity, err.Error(), "", apitype.Fault{Field: "code",
+			Message: err.Error()})
 	case errors.Is(err, operator.ErrPassword):
-		return problem(http.StatusUnprocessableEntity, err.Error(), "", apitype.Fault{Field: "password", Message: err.Error()})
+		return problem(http.StatusUnprocessableEntity, err.Error(), "", apitype.Fault{Field: "password",
+			Message: err.Error()})
 	case errors.Is(err, operator.ErrName), errors.Is(err, store.ErrTaken):
-		return problem(http.StatusUnprocessableEntity, err.Error(), "", apitype.Fault{Field: "name", Message: err.Error()})
+		return problem(http.StatusUnprocessableEntity, err.Error(), "", apitype.Fault{Field: "name",
+			Message: err.Error()})
 	}
 	return err
 }
 
 func (s *server) tokens() {
-	huma.Register(s.api, operation("GET", "/tokens", "list-tokens", "Command-line tokens"), func(ctx context.Context, _ *none) (*body[apitype.Page[apitype.Token]], error) {
+	huma.Register(s.api, operation("GET", "/tokens", "list-tokens", "Command-line tokens"), func(ctx context.Context,
+		_ *none) (*body[apitype.Page[apitype.Token]], error) {
 		keys, err := s.Store.Tokens(ctx)
 		if err != nil {
 			return nil, err
 		}
 		out := apitype.Page[apitype.Token]{Items: []apitype.Token{}}
 		for _, k := range keys {
-			out.Items = append(out.Items, apitype.Token{ID: k.ID, Name: k.Name, Operator: k.Holder, Created: time.UnixMilli(k.CreatedAt), Used: time.UnixMilli(k.UsedAt)})
+			out.Items = append(out.Items, apitype.Token{ID: k.ID, Name: k.Name, Operator: k.Holder,
+				Created: time.UnixMilli(k.CreatedAt), Used: time.UnixMilli(k.UsedAt)})
 		}
 		return ok(out), nil
 	})
-	huma.Register(s.api, operation("POST", "/tokens", "add-token", "Make a command-line token for oneself"), func(ctx context.Context, in *struct {
-		Body struct {
-			Name string `json:"name" minLength:"1" maxLength:"100"`
-		}
-	}) (*body[apitype.SignedIn], error) {
-		w := who(ctx)
-		token, err := s.Operators.Token(ctx, w.ID, in.Body.Name)
-		return ok(apitype.SignedIn{Operator: w.Name, Token: token}), err
-	})
-	huma.Register(s.api, operation("DELETE", "/tokens/{id}", "remove-token", "End a token"), func(ctx context.Context, in *struct {
-		ID string `path:"id"`
-	}) (*struct{}, error) {
+	huma.Register(s.api, operation("POST", "/tokens", "add-token", "Make a command-line token for oneself"),
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Name string `json:"name" minLength:"1" maxLength:"100"`
+			}
+		}) (*body[apitype.SignedIn], error) {
+			w := who(ctx)
+			token, err := s.Operators.Token(ctx, w.ID, in.Body.Name)
+			return ok(apitype.SignedIn{Operator: w.Name, Token: token}), err
+		})
+	huma.Register(s.api, operation("DELETE", "/tokens/{id}", "remove-token", "End a token"), func(ctx context.Context,
+		in *struct {
+			ID string `path:"id"`
+		}) (*struct{}, error) {
 		return nil, missing(s.Store.RemoveKey(ctx, in.ID), "token")
 	})
 }
 
 func (s *server) operatorCalls() {
-	huma.Register(s.api, operation("GET", "/operators", "list-operators", "People who administer Tollgate Key"), func(ctx context.Context, _ *none) (*body[apitype.Page[apitype.Operator]], error) {
-		list, err := s.Store.Operators(ctx)
-		if err != nil {
-			return nil, err
-		}
-		out := apitype.Page[apitype.Operator]{Items: []apitype.Operator{}}
-		for _, o := range list {
-			out.Items = append(out.Items, apitype.Operator{ID: o.ID, Name: o.Name, Created: time.UnixMilli(o.CreatedAt)})
-		}
-		return ok(out), nil
-	})
-	huma.Register(s.api, operation("POST", "/operators", "add-operator", "Add an operator"), func(ctx context.Context, in *struct {
-		Body apitype.OperatorInput
-	}) (*struct{}, error) {
+	huma.Register(s.api, operation("GET", "/operators", "list-operators", "People who administer Tollgate Key"),
+		func(ctx context.Context, _ *none) (*body[apitype.Page[apitype.Operator]], error) {
+			list, err := s.Store.Operators(ctx)
+			if err != nil {
+				return nil, err
+			}
+			out := apitype.Page[apitype.Operator]{Items: []apitype.Operator{}}
+			for _, o := range list {
+				out.Items = append(out.Items, apitype.Operator{ID: o.ID, Name: o.Name,
+					Created: time.UnixMilli(o.CreatedAt)})
+			}
+			return ok(out), nil
+		})
+	huma.Register(s.api, operation("POST", "/operators", "add-operator", "Add an operator"), func(ctx context.Context,
+		in *struct {
+			Body apitype.OperatorInput
+		}) (*struct{}, error) {
 		if err := s.Operators.Add(ctx, in.Body.Name, in.Body.Password); err != nil {
 			return nil, operatorProblem(err)
 		}
 		return nil, nil
 	})
-	huma.Register(s.api, operation("DELETE", "/operators/{id}", "remove-operator", "Remove an operator, but never the last"), func(ctx context.Context, in *struct {
+	huma.Register(s.api, operation("DELETE", "/operators/{id}", "remove-operator",
+		"Remove an operator, but never the last"), func(ctx context.Context, in *struct {
 		ID string `path:"id"`
 	}) (*struct{}, error) {
 		return nil, missing(s.Store.RemoveOperator(ctx, in.ID), "operator, or it is the last")

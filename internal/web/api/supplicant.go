@@ -16,7 +16,9 @@ import (
 
 // supplicants registers the settings text for devices.
 func (s *server) supplicants() {
-	huma.Register(s.api, operation("GET", "/lanes/{ref}/supplicant", "supplicant-settings", "What to set on a device for a lane of the draft"), func(_ context.Context, in *OneInput) (*body[apitype.SupplicantText], error) {
+	huma.Register(s.api, operation("GET", "/lanes/{ref}/supplicant", "supplicant-settings",
+		"What to set on a device for a lane of the draft"), func(_ context.Context,
+		in *OneInput) (*body[apitype.SupplicantText], error) {
 		c := s.Revisions.Draft()
 		lane, at := config.Find(c.Lanes, in.Ref)
 		if at < 0 {
@@ -25,7 +27,8 @@ func (s *server) supplicants() {
 		name := serverOf(c, lane)
 		server, at := config.Find(c.Certificates, name)
 		if name == "" || at < 0 || server.Chain == "" {
-			return nil, problem(http.StatusConflict, fmt.Sprintf("lane %s shows devices no certificate", lane.Name), "Choose a method that runs in TLS, and a certificate.")
+			return nil, problem(http.StatusConflict, fmt.Sprintf("lane %s shows devices no certificate", lane.Name),
+				"Choose a method that runs in TLS, and a certificate.")
 		}
 		out, err := supplicantText(lane, server)
 		if err != nil {
@@ -58,7 +61,8 @@ func supplicantText(lane *config.Lane, server *config.Certificate) (*apitype.Sup
 		fmt.Fprintf(&text, "  %s: %s\n", m.Title, inWords(m))
 		out.Files[method] = supplicantFile(method, m, names, out.CA[0].Subject)
 	}
-	text.WriteString("\nInstall the authority before the first sign-in, and let nobody accept a certificate by hand:\na device that trusts whatever it is shown gives its password to the first stranger.\n")
+	text.WriteString("\nInstall the authority before the first sign-in, and let nobody accept a certificate by " +
+		"hand:\na device that trusts whatever it is shown gives its password to the first stranger.\n")
 	out.Text = text.String()
 	return out, nil
 }

@@ -43,7 +43,8 @@ func (t *tickets) of(key string) tls.ClientSessionCache {
 }
 
 func (s *server) trials() {
-	huma.Register(s.api, operation("POST", "/trials", "try", "Sign in as a device would, through one of the clients; it walks the real road and is recorded"), func(ctx context.Context, in *struct {
+	huma.Register(s.api, operation("POST", "/trials", "try", "Sign in as a device would, through one of the clients; "+
+		"it walks the real road and is recorded"), func(ctx context.Context, in *struct {
 		Body apitype.TrialInput
 	}) (*body[apitype.TrialResult], error) {
 		return s.tryOut(ctx, &in.Body)
@@ -54,7 +55,8 @@ func (s *server) tryOut(ctx context.Context, in *apitype.TrialInput) (*body[apit
 	running := s.Gate.Current()
 	client, at := config.Find(running.Plan.Config.Clients, in.Client)
 	if at < 0 {
-		return nil, faulty("client", fmt.Sprintf("no client %q has been published", in.Client), "Choose one of the clients, and publish it first.")
+		return nil, faulty("client", fmt.Sprintf("no client %q has been published", in.Client),
+			"Choose one of the clients, and publish it first.")
 	}
 	from, err := netip.ParsePrefix(client.Addresses[0])
 	if err != nil {
@@ -69,7 +71,8 @@ func (s *server) tryOut(ctx context.Context, in *apitype.TrialInput) (*body[apit
 		return nil, err
 	}
 	who := who(ctx).Name
-	r := trial.Request{Secret: secret, Method: in.Method, Bypass: in.Bypass, User: in.User, Password: in.Password, Dictionary: running.Plan.Dictionary,
+	r := trial.Request{Secret: secret, Method: in.Method, Bypass: in.Bypass, User: in.User, Password: in.Password,
+		Dictionary: running.Plan.Dictionary,
 		Exchange: func(ctx context.Context, packet []byte) ([]byte, error) {
 			return s.Trial(ctx, packet, from.Addr(), who)
 		}}
@@ -118,13 +121,16 @@ func (s *server) outfit(to *supplicant.Settings, in *apitype.TrialInput) error {
 	for _, pair := range []struct {
 		field, chain, key string
 		to                **tls.Certificate
-	}{{"certificate", in.Certificate, in.Key, &to.Certificate}, {"machineCertificate", in.MachineCertificate, in.MachineKey, &to.Machine}} {
+	}{{"certificate", in.Certificate, in.Key, &to.Certificate}, {"machineCertificate", in.MachineCertificate,
+		in.MachineKey, &to.Machine}} {
 		if strings.TrimSpace(pair.chain) == "" {
 			continue
 		}
 		made, err := tls.X509KeyPair([]byte(pair.chain), []byte(pair.key))
 		if err != nil {
-			return problem(http.StatusUnprocessableEntity, "the trial was not made, since the input has faults", "", apitype.Fault{Field: pair.field, Message: strings.TrimPrefix(err.Error(), "tls: "), Remedy: "Give a certificate and its key in PEM form."})
+			return problem(http.StatusUnprocessableEntity, "the trial was not made, since the input has faults", "",
+				apitype.Fault{Field: pair.field, Message: strings.TrimPrefix(err.Error(), "tls: "),
+					Remedy: "Give a certificate and its key in PEM form."})
 		}
 		*pair.to = &made
 	}

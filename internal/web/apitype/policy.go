@@ -35,16 +35,20 @@ type PassFields struct {
 
 // Apply writes the fields into a pass.
 func (in *PassFields) Apply(p *config.Pass) {
-	p.Name, p.Extends, p.VLAN, p.SessionTimeout, p.AtTimeout, p.IdleTimeout = in.Name, in.Extends, in.VLAN, in.SessionTimeout, config.AtTimeout(in.AtTimeout), in.IdleTimeout
-	p.Role, p.AccessRules, p.Address, p.Pool, p.ReportName, p.Class = in.Role, in.AccessRules, in.Address, in.Pool, in.ReportName, in.Class
+	p.Name, p.Extends, p.VLAN, p.SessionTimeout, p.AtTimeout, p.IdleTimeout = in.Name, in.Extends, in.VLAN,
+		in.SessionTimeout, config.AtTimeout(in.AtTimeout), in.IdleTimeout
+	p.Role, p.AccessRules, p.Address, p.Pool, p.ReportName, p.Class = in.Role, in.AccessRules, in.Address, in.Pool,
+		in.ReportName, in.Class
 	p.RateDown, p.RateUp, p.Attributes, p.Note = in.RateDown, in.RateUp, in.Attributes, in.Note
 	p.PrivilegeLevel, p.Commands, p.Arguments = in.PrivilegeLevel, in.Commands, in.Arguments
 }
 
 // FieldsOfPass shows a pass.
 func FieldsOfPass(p *config.Pass) PassFields {
-	return PassFields{Name: p.Name, Extends: p.Extends, VLAN: p.VLAN, SessionTimeout: p.SessionTimeout, AtTimeout: string(p.AtTimeout), IdleTimeout: p.IdleTimeout,
-		Role: p.Role, AccessRules: p.AccessRules, Address: p.Address, Pool: p.Pool, ReportName: p.ReportName, Class: p.Class, RateDown: p.RateDown, RateUp: p.RateUp, Attributes: p.Attributes, Note: p.Note,
+	return PassFields{Name: p.Name, Extends: p.Extends, VLAN: p.VLAN, SessionTimeout: p.SessionTimeout,
+		AtTimeout: string(p.AtTimeout), IdleTimeout: p.IdleTimeout,
+		Role: p.Role, AccessRules: p.AccessRules, Address: p.Address, Pool: p.Pool, ReportName: p.ReportName,
+		Class: p.Class, RateDown: p.RateDown, RateUp: p.RateUp, Attributes: p.Attributes, Note: p.Note,
 		PrivilegeLevel: p.PrivilegeLevel, Commands: p.Commands, Arguments: p.Arguments}
 }
 

@@ -242,8 +242,8 @@ type DictionaryEntry struct {
 	Values []string `json:"values"`
 }
 
-// Gap tells a follower that records were left out: because too many came at once, or because too many were recorded while it
-// was away.
+// Gap tells a follower that records were left out: because too many came at once, or because too many were recorded
+// while it was away.
 type Gap struct {
 	// Lost counts those left out, 0 if that is not known.
 	Lost int `json:"lost"`

@@ -31,7 +31,8 @@ type UnreachableError struct {
 }
 
 func (e *UnreachableError) Error() string {
-	return fmt.Sprintf("the service at %s cannot be reached: %v. Is it running, and is the address right? (-url, TOLLGATE_URL)", e.URL, e.Err)
+	return fmt.Sprintf("the service at %s cannot be reached: %v. Is it running, and is the address right? (-url, "+
+		"TOLLGATE_URL)", e.URL, e.Err)
 }
 
 func (e *UnreachableError) Unwrap() error { return e.Err }
@@ -112,7 +113,8 @@ type Raw struct {
 // To takes an answer as it comes, however long it is.
 type To struct{ io.Writer }
 
-// Do calls the API. in and out may be nil; in may be Raw, and with To or a *[]byte for out the answer is taken as it is.
+// Do calls the API. in and out may be nil; in may be Raw, and with To or a *[]byte for out the answer is taken as it
+// is.
 func (c *Client) Do(ctx context.Context, method, path string, in, out any, options ...Option) error {
 	resp, err := c.request(ctx, method, path, in, options)
 	if err != nil {
@@ -174,7 +176,8 @@ type Event struct {
 }
 
 // Stream reads server-sent events until the function returns false, the stream ends or the context does.
-func (c *Client) Stream(ctx context.Context, method, path string, in any, each func(Event) bool, options ...Option) error {
+func (c *Client) Stream(ctx context.Context, method, path string, in any, each func(Event) bool,
+	options ...Option) error {
 	resp, err := c.request(ctx, method, path, in, options)
 	if err != nil {
 		return err

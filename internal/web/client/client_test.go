@@ -15,7 +15,8 @@ func TestCalls(t *testing.T) {
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch r.URL.Path {
 		case "/api/v1/pages":
-			next := map[string]string{"": `{"items":[1,2],"next":"a"}`, "a": `{"items":[3]}`}[r.URL.Query().Get("after")]
+			next := map[string]string{"": `{"items":[1,2],"next":"a"}`,
+				"a": `{"items":[3]}`}[r.URL.Query().Get("after")]
 			fmt.Fprint(w, next)
 		case "/api/v1/problem":
 			w.WriteHeader(422)
@@ -35,7 +36,8 @@ func TestCalls(t *testing.T) {
 		t.Errorf("pages: %v, %v", list, err)
 	}
 	var p *apitype.Problem
-	if err := c.Do(ctx, "GET", "/problem", nil, nil); !errors.As(err, &p) || p.Status != 422 || err.Error() != "nothing was changed: vlan: too big. Use less" {
+	if err := c.Do(ctx, "GET", "/problem", nil, nil); !errors.As(err, &p) || p.Status != 422 ||
+		err.Error() != "nothing was changed: vlan: too big. Use less" {
 		t.Errorf("problem: %v", err)
 	}
 	if err := c.Do(ctx, "GET", "/broken", nil, nil); !errors.As(err, &p) || p.Status != 502 {

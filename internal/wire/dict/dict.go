@@ -36,7 +36,8 @@ const (
 	Integer64
 )
 
-var typeNames = [...]string{"text", "octets", "integer", "ipv4addr", "ipv6addr", "ipv6prefix", "ifid", "time", "tagged text", "tagged integer", "vendor-specific", "concat", "integer64"}
+var typeNames = [...]string{"text", "octets", "integer", "ipv4addr", "ipv6addr", "ipv6prefix", "ifid", "time",
+	"tagged text", "tagged integer", "vendor-specific", "concat", "integer64"}
 
 func (t Type) String() string { return typeNames[t] }
 
@@ -117,7 +118,8 @@ func (a *Attribute) Encode(text string) ([]byte, error) {
 	case Octets, Concat:
 		b, err := parseOctets(text)
 		if err != nil {
-			return nil, fmt.Errorf("%s takes text, or octets as 0x followed by an even number of hexadecimal digits", a.Name)
+			return nil, fmt.Errorf("%s takes text, or octets as 0x followed by an even number of hexadecimal digits",
+				a.Name)
 		}
 		out = b
 	case Integer, TaggedInteger:

@@ -59,9 +59,12 @@ func TestEncodeAndFormat(t *testing.T) {
 
 func TestEncodeRefuses(t *testing.T) {
 	for _, c := range [][2]string{
-		{"Session-Timeout", "soon"}, {"Session-Timeout", "4294967296"}, {"Session-Timeout", "-1"}, {"Service-Type", "Nonsense"}, {"Framed-IP-Address", "2001:db8::1"},
-		{"Framed-IPv6-Address", "192.0.2.1"}, {"Framed-IPv6-Prefix", "2001:db8::1"}, {"Framed-Interface-Id", "12"}, {"Event-Timestamp", "yesterday"}, {"Tunnel-Type", "16777216"},
-		{"Class", "0x1"}, {"Class", ""}, {"Vendor-Specific", "1:2"}, {"Vendor-Specific", "0:1:x"}, {"Vendor-Specific", "32473:256:x"}, {"Vendor-Specific", "32473:1:" + strings.Repeat("x", 248)},
+		{"Session-Timeout", "soon"}, {"Session-Timeout", "4294967296"}, {"Session-Timeout", "-1"},
+		{"Service-Type", "Nonsense"}, {"Framed-IP-Address", "2001:db8::1"},
+		{"Framed-IPv6-Address", "192.0.2.1"}, {"Framed-IPv6-Prefix", "2001:db8::1"}, {"Framed-Interface-Id", "12"},
+		{"Event-Timestamp", "yesterday"}, {"Tunnel-Type", "16777216"},
+		{"Class", "0x1"}, {"Class", ""}, {"Vendor-Specific", "1:2"}, {"Vendor-Specific", "0:1:x"},
+		{"Vendor-Specific", "32473:256:x"}, {"Vendor-Specific", "32473:1:" + strings.Repeat("x", 248)},
 		{"Reply-Message", strings.Repeat("x", 254)}, {"Filter-Id", "\xff"},
 	} {
 		if out, err := ByName(c[0]).Encode(c[1]); err == nil {

@@ -20,7 +20,8 @@ type Enterprise struct {
 	byType map[uint32]*Attribute
 }
 
-// Dictionary is the standard attributes together with those of vendors. It is immutable once made; nil is the standard ones.
+// Dictionary is the standard attributes together with those of vendors. It is immutable once made; nil is the standard
+// ones.
 type Dictionary struct {
 	vendors map[uint32]*Enterprise
 	byName  map[string]*Attribute
@@ -31,8 +32,8 @@ func NewDictionary() *Dictionary {
 	return &Dictionary{map[uint32]*Enterprise{}, map[string]*Attribute{}}
 }
 
-// Add adds a vendor with its attributes, whose Type is ignored in favour of Number. It returns an error, and adds nothing,
-// for a name that another attribute has.
+// Add adds a vendor with its attributes, whose Type is ignored in favour of Number. It returns an error, and adds
+// nothing, for a name that another attribute has.
 func (d *Dictionary) Add(v Enterprise, attributes []Attribute) error {
 	for i := range attributes {
 		if other := d.ByName(attributes[i].Name); other != nil {
@@ -89,8 +90,8 @@ func appendWidth(b []byte, n uint32, octets int) []byte {
 // Part is one attribute of a vendor found in a Vendor-Specific.
 type Part struct{ Name, Value string }
 
-// Open names the attributes in the octets of a Vendor-Specific. ok is false if the vendor is not in the dictionary, or the octets
-// are not of its form.
+// Open names the attributes in the octets of a Vendor-Specific. ok is false if the vendor is not in the dictionary, or
+// the octets are not of its form.
 func (d *Dictionary) Open(value []byte) (parts []Part, ok bool) {
 	if d == nil || len(value) < 4 {
 		return nil, false
@@ -123,11 +124,12 @@ func (d *Dictionary) Open(value []byte) (parts []Part, ok bool) {
 	return parts, len(parts) > 0
 }
 
-// mschapVendor is the vendor of the attributes of RFC 2548: challenges and responses, from which passwords can be guessed.
+// mschapVendor is the vendor of the attributes of RFC 2548: challenges and responses, from which passwords can be
+// guessed.
 const mschapVendor = 311
 
-// Describe names an attribute and writes its value as text, each part of a Vendor-Specific for itself. It returns nil for
-// those that hold credentials or keys, which must not be recorded.
+// Describe names an attribute and writes its value as text, each part of a Vendor-Specific for itself. It returns nil
+// for those that hold credentials or keys, which must not be recorded.
 func (d *Dictionary) Describe(t byte, value []byte) []Part {
 	entry := ByType(t)
 	switch {

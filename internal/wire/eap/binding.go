@@ -81,7 +81,8 @@ func (k *PEAPKeys) mac(t TLV) []byte {
 	return h.Sum(nil)
 }
 
-var errBinding = errors.New("the crypto-binding does not verify: the two ends of the tunnel are not those of the inner method")
+var errBinding = errors.New("the crypto-binding does not verify: the two ends of the tunnel are not those of the " +
+	"inner method")
 
 // Open reads and verifies a Crypto-Binding TLV.
 func (k *PEAPKeys) Open(t TLV) (Binding, error) {

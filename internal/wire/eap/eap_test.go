@@ -8,9 +8,11 @@ import (
 )
 
 func TestPackets(t *testing.T) {
-	for _, p := range []Packet{{Request, 1, Identity, nil}, {Response, 255, Identity, []byte("s.lodge")}, {Response, 3, Nak, []byte{25, 21}}, {Success, 4, None, nil}, {Failure, 5, None, nil}} {
+	for _, p := range []Packet{{Request, 1, Identity, nil}, {Response, 255, Identity, []byte("s.lodge")},
+		{Response, 3, Nak, []byte{25, 21}}, {Success, 4, None, nil}, {Failure, 5, None, nil}} {
 		got, err := Decode(append(p.Encode(), "padding"...))
-		if err != nil || got.Code != p.Code || got.Identifier != p.Identifier || got.Type != p.Type || !bytes.Equal(got.Data, p.Data) {
+		if err != nil || got.Code != p.Code || got.Identifier != p.Identifier || got.Type != p.Type ||
+			!bytes.Equal(got.Data, p.Data) {
 			t.Errorf("%v came back as %v: %v", p, got, err)
 		}
 	}
@@ -50,13 +52,15 @@ func TestFragmentsRoundTrip(t *testing.T) {
 		}
 	}
 	f := Fragment{Version: 1, Start: true, Outer: []byte{0, 1, 0, 1, 7}, Data: []byte("x")}
-	if got, err := ParseFragment(f.Append(nil)); err != nil || !bytes.Equal(got.Outer, f.Outer) || string(got.Data) != "x" || !got.Start || got.Version != 1 {
+	if got, err := ParseFragment(f.Append(nil)); err != nil || !bytes.Equal(got.Outer, f.Outer) ||
+		string(got.Data) != "x" || !got.Start || got.Version != 1 {
 		t.Errorf("outer TLVs: %+v %v", got, err)
 	}
 }
 
 func TestHostileFragments(t *testing.T) {
-	for _, wrong := range [][]byte{nil, {0x80}, {0x80, 0, 0, 1}, {0x80, 0xff, 0xff, 0xff, 0xff}, {0x10, 0, 0, 0, 9, 1}, {0x10, 0xff, 0xff, 0xff, 0xff, 1}} {
+	for _, wrong := range [][]byte{nil, {0x80}, {0x80, 0, 0, 1}, {0x80, 0xff, 0xff, 0xff, 0xff}, {0x10, 0, 0, 0, 9, 1},
+		{0x10, 0xff, 0xff, 0xff, 0xff, 1}} {
 		if f, err := ParseFragment(wrong); err == nil {
 			t.Errorf("%x gives %+v", wrong, f)
 		}
@@ -88,7 +92,8 @@ func TestHostileFragments(t *testing.T) {
 func TestExchanges(t *testing.T) {
 	for _, x := range []Exchange{
 		{Opcode: OpChallenge, Identifier: 3, Challenge: [16]byte{1, 2}, Text: "tollgate"},
-		{Opcode: OpResponse, Identifier: 3, Response: mschap.Response{Peer: [16]byte{3}, NT: [24]byte{4}}, Text: `LANTERN\s.lodge`},
+		{Opcode: OpResponse, Identifier: 3, Response: mschap.Response{Peer: [16]byte{3}, NT: [24]byte{4}},
+			Text: `LANTERN\s.lodge`},
 		{Opcode: OpSuccess, Identifier: 3, Text: "S=00 M=OK"}, {Opcode: OpFailure, Identifier: 3, Text: "E=691 R=0"},
 	} {
 		got, err := ParseExchange(x.Append(nil))
@@ -110,7 +115,8 @@ func TestTLVsAndAVPs(t *testing.T) {
 	row := Number(TLVResult, ResultSuccess).Append(nil)
 	row = TLV{Type: 12, Value: []byte("abc")}.Append(row)
 	list, err := ParseTLVs(row)
-	if err != nil || len(list) != 2 || list[0].Number() != 1 || !list[0].Mandatory || list[1].Mandatory || string(list[1].Value) != "abc" || list[1].Number() != 0 {
+	if err != nil || len(list) != 2 || list[0].Number() != 1 || !list[0].Mandatory || list[1].Mandatory ||
+		string(list[1].Value) != "abc" || list[1].Number() != 0 {
 		t.Errorf("%v %v", list, err)
 	}
 	for _, wrong := range [][]byte{{0}, {0, 3, 0, 9, 1}, bytes.Repeat([]byte{0, 1, 0, 0}, 65)} {
@@ -133,7 +139,8 @@ func TestTLVsAndAVPs(t *testing.T) {
 	if len(got) != 2 || string(got[0].Value) != "s.lodge" || got[1].Vendor != 311 || string(got[1].Value) != "x" {
 		t.Errorf("%+v", got)
 	}
-	for _, wrong := range [][]byte{{0, 0, 0, 1}, {0, 0, 0, 1, 0, 0, 0, 7}, {0, 0, 0, 1, 0, 0, 0, 20, 1}, {0, 0, 0, 1, 0x80, 0, 0, 9, 1, 2, 3, 4}} {
+	for _, wrong := range [][]byte{{0, 0, 0, 1}, {0, 0, 0, 1, 0, 0, 0, 7}, {0, 0, 0, 1, 0, 0, 0, 20, 1},
+		{0, 0, 0, 1, 0x80, 0, 0, 9, 1, 2, 3, 4}} {
 		bad := false
 		for _, err := range AVPs(wrong) {
 			bad = bad || err != nil

@@ -45,7 +45,8 @@ type TLV struct {
 var errTLV = errors.New("a TLV is cut short")
 
 // single are the types that one message may hold once: of two that differ, nobody could say which counts.
-var single = map[uint16]bool{TLVAuthorityID: true, TLVIdentityType: true, TLVResult: true, TLVNak: true, TLVEAPPayload: true, TLVIntermediate: true,
+var single = map[uint16]bool{TLVAuthorityID: true, TLVIdentityType: true, TLVResult: true, TLVNak: true,
+	TLVEAPPayload: true, TLVIntermediate: true,
 	TLVCryptoBinding: true, TLVPasswordReq: true, TLVPasswordResp: true}
 
 // known are the types that may be mandatory.

@@ -8,9 +8,9 @@ import (
 	"fmt"
 )
 
-// Change is what a peer sends to change an expired password (RFC 2759 section 7): the new password encrypted with the old
-// hash, the old hash encrypted with the new one, and the response that the new password gives to the challenge of the
-// failure before.
+// Change is what a peer sends to change an expired password (RFC 2759 section 7): the new password encrypted with the
+// old hash, the old hash encrypted with the new one, and the response that the new password gives to the challenge of
+// the failure before.
 type Change struct {
 	Password [516]byte
 	Hash     [16]byte
@@ -40,7 +40,8 @@ func (c *Change) Append(b []byte) []byte {
 	return append(append(b, c.NT[:]...), 0, 0)
 }
 
-// NewChange makes the change from an old password to a new one, in answer to a challenge (RFC 2759 sections 8.9 to 8.13).
+// NewChange makes the change from an old password to a new one, in answer to a challenge (RFC 2759 sections 8.9 to
+// 8.13).
 func NewChange(old, next, name string, challenge [16]byte) (c Change) {
 	oldHash, newHash := NTHash(old), NTHash(next)
 	text := UTF16(next)

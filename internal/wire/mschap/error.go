@@ -29,8 +29,8 @@ func ParseFailure(text string) int {
 	return code
 }
 
-// FailureChallenge is the challenge of a failure message, for the change of an expired password; ok is false if there is
-// none.
+// FailureChallenge is the challenge of a failure message, for the change of an expired password; ok is false if there
+// is none.
 func FailureChallenge(text string) (challenge [16]byte, ok bool) {
 	_, rest, found := strings.Cut(text, "C=")
 	if !found || len(rest) < 32 {

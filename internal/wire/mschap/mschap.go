@@ -60,7 +60,8 @@ func (h Hash) V1(challenge [8]byte) (out [24]byte) {
 
 // spread makes a DES key of eight octets, with room for parity, out of seven.
 func spread(b []byte) []byte {
-	return []byte{b[0], b[0]<<7 | b[1]>>1, b[1]<<6 | b[2]>>2, b[2]<<5 | b[3]>>3, b[3]<<4 | b[4]>>4, b[4]<<3 | b[5]>>5, b[5]<<2 | b[6]>>6, b[6] << 1}
+	return []byte{b[0], b[0]<<7 | b[1]>>1, b[1]<<6 | b[2]>>2, b[2]<<5 | b[3]>>3, b[3]<<4 | b[4]>>4, b[4]<<3 | b[5]>>5,
+		b[5]<<2 | b[6]>>6, b[6] << 1}
 }
 
 // Challenge is what both sides of MS-CHAPv2 contributed, hashed to 8 octets (ChallengeHash, RFC 2759 section 8.2). The
@@ -191,8 +192,8 @@ const ValueSize = 49
 
 var errValue = errors.New("the value of an MS-CHAP response has 49 octets")
 
-// ParseValueV2 reads the value of an MS-CHAPv2 response: the peer's challenge, 8 reserved octets, the NT-Response, flags
-// (RFC 2759 section 4).
+// ParseValueV2 reads the value of an MS-CHAPv2 response: the peer's challenge, 8 reserved octets, the NT-Response,
+// flags (RFC 2759 section 4).
 func ParseValueV2(b []byte) (Response, error) {
 	var r Response
 	if len(b) != ValueSize {
@@ -204,8 +205,8 @@ func ParseValueV2(b []byte) (Response, error) {
 	return r, nil
 }
 
-// ParseValueV1 reads the value of an MS-CHAPv1 response: the LM response, the NT-Response, and a flag that says that the
-// NT-Response is to be used (RFC 2433 section 4).
+// ParseValueV1 reads the value of an MS-CHAPv1 response: the LM response, the NT-Response, and a flag that says that
+// the NT-Response is to be used (RFC 2433 section 4).
 func ParseValueV1(b []byte) (Response, error) {
 	var r Response
 	if len(b) != ValueSize {

@@ -47,7 +47,8 @@ func TestRFC2759(t *testing.T) {
 	if !bytes.Equal(response[:], unhex(t, "82 30 9E CD 8D 70 8B 5E A0 8F AA 39 81 CD 83 54 42 33 11 4A 3D 85 D6 DF")) {
 		t.Errorf("response %x", response)
 	}
-	if got := AuthenticatorResponse(again, response, peer, authenticator, vectorName); got != "S=407A5589115FD0D6209F510FE9C04566932CDA56" {
+	if got := AuthenticatorResponse(again, response, peer, authenticator,
+		vectorName); got != "S=407A5589115FD0D6209F510FE9C04566932CDA56" {
 		t.Errorf("authenticator response %s", got)
 	}
 }
@@ -61,7 +62,8 @@ func TestRFC3079(t *testing.T) {
 		t.Errorf("send key %x", keys.Send)
 	}
 	msk := keys.MSK()
-	if !bytes.Equal(msk[:16], keys.Receive[:]) || !bytes.Equal(msk[16:32], keys.Send[:]) || !bytes.Equal(msk[32:], make([]byte, 32)) {
+	if !bytes.Equal(msk[:16], keys.Receive[:]) || !bytes.Equal(msk[16:32], keys.Send[:]) || !bytes.Equal(msk[32:],
+		make([]byte, 32)) {
 		t.Errorf("MSK %x", msk)
 	}
 }
@@ -101,13 +103,15 @@ func TestAttributesRoundTrip(t *testing.T) {
 
 func TestFailure(t *testing.T) {
 	text := Failure(ErrorDisabled, [16]byte{0xab}, "account disabled")
-	if text != "E=647 R=0 C=AB000000000000000000000000000000 V=3 M=account disabled" || ParseFailure(text) != ErrorDisabled || ParseFailure("nothing") != 0 {
+	if text != "E=647 R=0 C=AB000000000000000000000000000000 V=3 M=account disabled" ||
+		ParseFailure(text) != ErrorDisabled || ParseFailure("nothing") != 0 {
 		t.Errorf("%q reads as %d", text, ParseFailure(text))
 	}
 }
 
 func TestCHAP(t *testing.T) {
-	if CHAP(1, "a", []byte("bc")) != CHAP(1, "ab", []byte("c")) || CHAP(1, "a", []byte("b")) == CHAP(2, "a", []byte("b")) {
+	if CHAP(1, "a", []byte("bc")) != CHAP(1, "ab", []byte("c")) || CHAP(1, "a", []byte("b")) == CHAP(2, "a",
+		[]byte("b")) {
 		t.Error("CHAP is not the MD5 of identifier, password and challenge in a row")
 	}
 }

@@ -22,7 +22,8 @@ func unhex(t testing.TB, text string) []byte {
 
 // The vector of NIST SP 800-38A section F.3.7: AES-128 in CFB8 mode.
 func TestCFB8(t *testing.T) {
-	key, iv := [16]byte(unhex(t, "2b7e151628aed2a6abf7158809cf4f3c")), [16]byte(unhex(t, "000102030405060708090a0b0c0d0e0f"))
+	key, iv := [16]byte(unhex(t, "2b7e151628aed2a6abf7158809cf4f3c")),
+		[16]byte(unhex(t, "000102030405060708090a0b0c0d0e0f"))
 	plain, cipher := unhex(t, "6bc1bee22e409f96e93d7e117393172aae2d"), unhex(t, "3b79424c9c0dd436bace9e0ed4586a4f32b9")
 	if got := cfb8(key, iv, plain, true); !bytes.Equal(got, cipher) {
 		t.Errorf("encrypted to %x", got)
@@ -79,7 +80,10 @@ func TestChannel(t *testing.T) {
 			t.Error("a replayed answer is taken")
 		}
 	}
-	for name, change := range map[string]func(p []byte){"data": func(p []byte) { p[requestSize] ^= 1 }, "checksum": func(p []byte) { p[len(p)-tokenSize+16] ^= 1 }, "sequence": func(p []byte) { p[len(p)-tokenSize+8] ^= 1 }, "confounder": func(p []byte) { p[len(p)-tokenSize+24] ^= 1 }} {
+	for name, change := range map[string]func(p []byte){"data": func(p []byte) { p[requestSize] ^= 1 },
+		"checksum": func(p []byte) { p[len(p)-tokenSize+16] ^= 1 }, "sequence": func(p []byte) {
+			p[len(p)-tokenSize+8] ^= 1
+		}, "confounder": func(p []byte) { p[len(p)-tokenSize+24] ^= 1 }} {
 		packet := sealedReply(t, s, 0, []byte("validation"))
 		change(packet)
 		r, err := ParseReply(packet)
@@ -113,7 +117,8 @@ func TestEstablishing(t *testing.T) {
 	}
 	binary.LittleEndian.PutUint32(stub[16:], uint32(StatusAccessDenied))
 	var status Status
-	if err := s.Authenticated(stub, [8]byte{2}); !errors.As(err, &status) || status != StatusAccessDenied || !strings.Contains(err.Error(), "password of our machine account") {
+	if err := s.Authenticated(stub, [8]byte{2}); !errors.As(err, &status) || status != StatusAccessDenied ||
+		!strings.Contains(err.Error(), "password of our machine account") {
 		t.Errorf("access denied: %v", err)
 	}
 	if got, err := ChallengeReply([]byte{1, 2, 3, 4, 5, 6, 7, 8, 0, 0, 0, 0}); err != nil || got[7] != 8 {
@@ -163,7 +168,9 @@ func TestLogonReply(t *testing.T) {
 		}
 	}
 	l := Logon{Domain: "LANTERN", User: "s.lodge", Workstation: "TOLLGATE1", Challenge: [8]byte{7}}
-	if a, b := l.SamLogonEx("dc1", "TOLLGATE1"), (&Logon{Domain: "LANTERN", User: "s.lodge", Workstation: "TOLLGATE1", Challenge: [8]byte{7}, Machine: true}).SamLogonEx("dc1", "TOLLGATE1"); bytes.Equal(a, b) || !bytes.Contains(a, mschap.UTF16("s.lodge")) {
+	if a, b := l.SamLogonEx("dc1", "TOLLGATE1"), (&Logon{Domain: "LANTERN", User: "s.lodge", Workstation: "TOLLGATE1",
+		Challenge: [8]byte{7}, Machine: true}).SamLogonEx("dc1", "TOLLGATE1"); bytes.Equal(a, b) || !bytes.Contains(a,
+		mschap.UTF16("s.lodge")) {
 		t.Error("the parameters do not go into the call")
 	}
 }
@@ -172,15 +179,18 @@ func TestPackets(t *testing.T) {
 	fault := append(header(kindFault, 3, 1), make([]byte, 12)...)
 	binary.LittleEndian.PutUint32(fault[24:], 0x721)
 	var f Fault
-	if _, err := ParseReply(fault); !errors.As(err, &f) || f != 0x721 || !strings.Contains(err.Error(), "secure channel") {
+	if _, err := ParseReply(fault); !errors.As(err, &f) || f != 0x721 || !strings.Contains(err.Error(),
+		"secure channel") {
 		t.Errorf("fault: %v", err)
 	}
-	for _, wrong := range [][]byte{nil, make([]byte, 23), header(kindRequest, 3, 1), append(header(kindFault, 3, 1), make([]byte, 8)...)} {
+	for _, wrong := range [][]byte{nil, make([]byte, 23), header(kindRequest, 3, 1), append(header(kindFault, 3, 1),
+		make([]byte, 8)...)} {
 		if _, err := ParseReply(wrong); err == nil {
 			t.Errorf("%x is a reply", wrong)
 		}
 	}
-	ack := append(header(kindBindAck, 3, 1), 0xd0, 0x16, 0xd0, 0x16, 0, 0, 0, 0, 4, 0, '1', '3', '5', 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0)
+	ack := append(header(kindBindAck, 3, 1), 0xd0, 0x16, 0xd0, 0x16, 0, 0, 0, 0, 4, 0, '1', '3', '5', 0, 0, 0, 1, 0, 0,
+		0, 0, 0, 0, 0)
 	if err := Bound(ack); err != nil {
 		t.Errorf("acknowledged: %v", err)
 	}
@@ -188,12 +198,14 @@ func TestPackets(t *testing.T) {
 	if err := Bound(ack); !errors.Is(err, errNak) {
 		t.Errorf("refused: %v", err)
 	}
-	for _, wrong := range [][]byte{nil, header(kindBindNak, 3, 1), append(header(kindBindNak, 3, 1), make([]byte, 10)...), append(header(kindBindAck, 3, 1), 0, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff)} {
+	for _, wrong := range [][]byte{nil, header(kindBindNak, 3, 1), append(header(kindBindNak, 3, 1),
+		make([]byte, 10)...), append(header(kindBindAck, 3, 1), 0, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff)} {
 		if err := Bound(wrong); err == nil {
 			t.Errorf("%x binds", wrong)
 		}
 	}
-	for _, wrong := range [][]byte{nil, make([]byte, 16), {5, 0, 0, 0, 0, 0, 0, 0, 15, 0, 0, 0, 0, 0, 0, 0}, {5, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff, 0, 0, 0, 0, 0, 0}} {
+	for _, wrong := range [][]byte{nil, make([]byte, 16), {5, 0, 0, 0, 0, 0, 0, 0, 15, 0, 0, 0, 0, 0, 0, 0},
+		{5, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff, 0, 0, 0, 0, 0, 0}} {
 		if n, err := Size(wrong); err == nil {
 			t.Errorf("%x has size %d", wrong, n)
 		}

@@ -15,14 +15,16 @@ import (
 	"tollgate.example/key/internal/wire/mschap"
 )
 
-// NTLM (MS-NLMP), as far as a member needs it to make calls that are no part of Netlogon: version 2, with sealed packets.
+// NTLM (MS-NLMP), as far as a member needs it to make calls that are no part of Netlogon: version 2, with sealed
+// packets.
 const (
 	authNTLM  = 10
 	kindAuth3 = 16
-	// ntlmFlags: Unicode, the target's name and description, signed and sealed with extended session security, 128 bits,
-	// an exchanged key.
-	ntlmFlags = 0x00000001 | 0x00000004 | 0x00000010 | 0x00000020 | 0x00000200 | 0x00008000 | 0x00080000 | 0x00800000 | 0x20000000 | 0x40000000
-	macSize   = 16
+	// ntlmFlags: Unicode, the target's name and description, signed and sealed with extended session security, 128
+	// bits, an exchanged key.
+	ntlmFlags = 0x00000001 | 0x00000004 | 0x00000010 | 0x00000020 | 0x00000200 | 0x00008000 | 0x00080000 |
+		0x00800000 | 0x20000000 | 0x40000000
+	macSize = 16
 )
 
 var ntlmMagic = []byte("NTLMSSP\x00")
@@ -124,8 +126,10 @@ func newSession(key [16]byte) (*Session, error) {
 	derive := func(text string) [16]byte {
 		return md5.Sum(append(key[:len(key):len(key)], text+"\x00"...))
 	}
-	s := &Session{outSign: derive("session key to client-to-server signing key magic constant"), inSign: derive("session key to server-to-client signing key magic constant")}
-	outSeal, inSeal := derive("session key to client-to-server sealing key magic constant"), derive("session key to server-to-client sealing key magic constant")
+	s := &Session{outSign: derive("session key to client-to-server signing key magic constant"),
+		inSign: derive("session key to server-to-client signing key magic constant")}
+	outSeal, inSeal := derive("session key to client-to-server sealing key magic constant"),
+		derive("session key to server-to-client sealing key magic constant")
 	var err error
 	if s.out, err = rc4.NewCipher(outSeal[:]); err != nil {
 		return nil, fmt.Errorf("the keys of the session: %w", err)

@@ -13,7 +13,8 @@ import (
 // The answer to a challenge is what its receiver computes from the password (MS-NLMP section 3.3.2).
 func TestNTLMAnswer(t *testing.T) {
 	challenge, target := []byte{1, 2, 3, 4, 5, 6, 7, 8}, []byte{2, 0, 2, 0, 'L', 0, 0, 0, 0, 0}
-	token, key := ntlmAnswer(challenge, target, "LANTERN", "tollgate1$", "machine-password", time.Unix(1_790_000_000, 0))
+	token, key := ntlmAnswer(challenge, target, "LANTERN", "tollgate1$", "machine-password", time.Unix(1_790_000_000,
+		0))
 	field := func(at int) []byte {
 		return token[binary.LittleEndian.Uint32(token[at+4:]):][:binary.LittleEndian.Uint16(token[at:])]
 	}
@@ -51,7 +52,8 @@ func TestNTLMSession(t *testing.T) {
 	}
 	packet := client.Request(4, 55, []byte("another"))
 	packet[requestSize] ^= 1
-	if _, err := server.Open(Reply{Stub: packet[requestSize : len(packet)-macSize-trailerSize], packet: packet, auth: macSize}); err == nil {
+	if _, err := server.Open(Reply{Stub: packet[requestSize : len(packet)-macSize-trailerSize], packet: packet,
+		auth: macSize}); err == nil {
 		t.Error("a packet that was touched is opened")
 	}
 }

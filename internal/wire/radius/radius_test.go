@@ -56,7 +56,8 @@ func TestRFC2865Example(t *testing.T) {
 
 // The example of RFC 5997 section 6.1.
 func TestRFC5997Example(t *testing.T) {
-	p, err := Decode(octets(t, `0c da 00 26 8a 54 f4 68 6f b3 94 c5 28 66 e3 02 18 5d 06 23 50 12 5a 66 5e 2e 1e 84 11 f3 e2 43 82 20 97 c8 4f a3`))
+	p, err := Decode(octets(t,
+		`0c da 00 26 8a 54 f4 68 6f b3 94 c5 28 66 e3 02 18 5d 06 23 50 12 5a 66 5e 2e 1e 84 11 f3 e2 43 82 20 97 c8 4f a3`))
 	if err != nil {
 		t.Fatal(err)
 	}

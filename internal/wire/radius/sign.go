@@ -85,7 +85,8 @@ func (b *Builder) SignRequest(k *Key) ([]byte, error) {
 
 // Errors of VerifyReply.
 var (
-	ErrReplyAuthenticator   = errors.New("the response authenticator does not verify: the shared secrets differ, or the reply is forged")
+	ErrReplyAuthenticator = errors.New("the response authenticator does not verify: the shared secrets differ, or " +
+		"the reply is forged")
 	ErrMessageAuthenticator = errors.New("the Message-Authenticator of the reply does not verify")
 	ErrNoMessageAuth        = errors.New("the reply holds no Message-Authenticator")
 )

@@ -28,7 +28,8 @@ func TestMPPEKeys(t *testing.T) {
 			t.Error("the salt changes nothing")
 		}
 	}
-	for _, wrong := range [][]byte{nil, {0x80}, {0x80, 1}, make([]byte, 18), append([]byte{0x80, 1}, make([]byte, 15)...)} {
+	for _, wrong := range [][]byte{nil, {0x80}, {0x80, 1}, make([]byte, 18), append([]byte{0x80, 1},
+		make([]byte, 15)...)} {
 		if got, err := key.OpenMPPEKey(wrong, request); err == nil {
 			t.Errorf("%x opens to %x", wrong, got)
 		}

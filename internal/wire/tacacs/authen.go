@@ -54,7 +54,8 @@ func ParseStart(body []byte) (Start, error) {
 // Append appends the body. Fields longer than 255 octets are cut.
 func (s *Start) Append(b []byte) []byte {
 	user, port, remote, data := cut(s.User), cut(s.Port), cut(s.Remote), cut(s.Data)
-	b = append(b, byte(s.Action), s.Level, byte(s.Kind), byte(s.Service), byte(len(user)), byte(len(port)), byte(len(remote)), byte(len(data)))
+	b = append(b, byte(s.Action), s.Level, byte(s.Kind), byte(s.Service), byte(len(user)), byte(len(port)),
+		byte(len(remote)), byte(len(data)))
 	return append(append(append(append(b, user...), port...), remote...), data...)
 }
 
@@ -75,7 +76,9 @@ const (
 )
 
 func (s AuthenStatus) String() string {
-	if name := map[AuthenStatus]string{AuthenPass: "PASS", AuthenFail: "FAIL", AuthenGetData: "GETDATA", AuthenGetUser: "GETUSER", AuthenGetPass: "GETPASS", AuthenRestart: "RESTART", AuthenError: "ERROR", AuthenFollow: "FOLLOW"}[s]; name != "" {
+	if name := map[AuthenStatus]string{AuthenPass: "PASS", AuthenFail: "FAIL", AuthenGetData: "GETDATA",
+		AuthenGetUser: "GETUSER", AuthenGetPass: "GETPASS", AuthenRestart: "RESTART", AuthenError: "ERROR",
+		AuthenFollow: "FOLLOW"}[s]; name != "" {
 		return name
 	}
 	return "unknown status"

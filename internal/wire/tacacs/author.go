@@ -9,7 +9,8 @@ import (
 type AuthenMethod byte
 
 // The values of AuthenMethod in words.
-var methodNames = map[AuthenMethod]string{1: "none", 2: "krb5", 3: "line", 4: "enable", 5: "local", 6: "tacacs", 8: "guest", 16: "radius", 17: "krb4", 32: "rcmd"}
+var methodNames = map[AuthenMethod]string{1: "none", 2: "krb5", 3: "line", 4: "enable", 5: "local", 6: "tacacs",
+	8: "guest", 16: "radius", 17: "krb4", 32: "rcmd"}
 
 // MethodTACACS says that this protocol did it.
 const MethodTACACS AuthenMethod = 6
@@ -59,7 +60,8 @@ func (r *reader) args(sizes []byte) [][]byte {
 func (q *Request) Append(b []byte) []byte {
 	user, port, remote := cut(q.User), cut(q.Port), cut(q.Remote)
 	args := q.Args[:min(len(q.Args), 255)]
-	b = append(b, byte(q.Method), q.Level, byte(q.Kind), byte(q.Service), byte(len(user)), byte(len(port)), byte(len(remote)), byte(len(args)))
+	b = append(b, byte(q.Method), q.Level, byte(q.Kind), byte(q.Service), byte(len(user)), byte(len(port)),
+		byte(len(remote)), byte(len(args)))
 	for _, a := range args {
 		b = append(b, byte(len(cut(a))))
 	}
@@ -82,7 +84,8 @@ const (
 )
 
 func (s AuthorStatus) String() string {
-	if name := map[AuthorStatus]string{AuthorAdd: "PASS_ADD", AuthorReplace: "PASS_REPL", AuthorFail: "FAIL", AuthorError: "ERROR", AuthorFollow: "FOLLOW"}[s]; name != "" {
+	if name := map[AuthorStatus]string{AuthorAdd: "PASS_ADD", AuthorReplace: "PASS_REPL", AuthorFail: "FAIL",
+		AuthorError: "ERROR", AuthorFollow: "FOLLOW"}[s]; name != "" {
 		return name
 	}
 	return "unknown status"
@@ -198,8 +201,8 @@ func (a *AcctReply) Append(b []byte) []byte {
 	return append(append(append(b, byte(a.Status)), a.Message...), a.Data...)
 }
 
-// SplitArg takes an argument apart at the first = (mandatory) or * (optional), as section 6.1 says. ok is false if it has
-// neither, no name, or control characters.
+// SplitArg takes an argument apart at the first = (mandatory) or * (optional), as section 6.1 says. ok is false if it
+// has neither, no name, or control characters.
 func SplitArg(arg []byte) (name, value []byte, optional, ok bool) {
 	at := bytes.IndexAny(arg, "=*")
 	if at < 1 {

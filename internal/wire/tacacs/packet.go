@@ -43,8 +43,8 @@ const (
 	HeaderSize = 12
 	// MaxBody bounds a body; RFC 8907 section 4.1 asks for a limit and suggests this one.
 	MaxBody = 1 << 16
-	// VersionDefault and VersionOne are the versions: the first for ASCII dialogues and everything but authentication, the
-	// second for authentication by PAP, CHAP and MS-CHAP (section 5.4.2).
+	// VersionDefault and VersionOne are the versions: the first for ASCII dialogues and everything but authentication,
+	// the second for authentication by PAP, CHAP and MS-CHAP (section 5.4.2).
 	VersionDefault byte = 0xc0
 	VersionOne     byte = 0xc1
 )
@@ -72,7 +72,8 @@ var (
 
 // ParseHeader reads the header.
 func ParseHeader(b *[HeaderSize]byte) (Header, error) {
-	h := Header{Version: b[0], Type: Type(b[1]), Seq: b[2], Flags: b[3], Session: binary.BigEndian.Uint32(b[4:]), Length: binary.BigEndian.Uint32(b[8:])}
+	h := Header{Version: b[0], Type: Type(b[1]), Seq: b[2], Flags: b[3], Session: binary.BigEndian.Uint32(b[4:]),
+		Length: binary.BigEndian.Uint32(b[8:])}
 	switch {
 	case h.Version>>4 != VersionDefault>>4:
 		return h, ErrVersion

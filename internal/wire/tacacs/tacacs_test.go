@@ -20,25 +20,38 @@ func octets(t *testing.T, text string) []byte {
 
 // The bodies are written by hand from the figures of RFC 8907 sections 5 to 7.
 func TestBodiesAreLaidOutAsTheStandardDrawsThem(t *testing.T) {
-	start := Start{Action: Login, Level: 1, Kind: PAP, Service: ServiceLogin, User: []byte("ann"), Port: []byte("tty0"), Remote: []byte("192.0.2.9"), Data: []byte("pw")}
+	start := Start{Action: Login, Level: 1, Kind: PAP, Service: ServiceLogin, User: []byte("ann"),
+		Port: []byte("tty0"), Remote: []byte("192.0.2.9"), Data: []byte("pw")}
 	for _, c := range []struct {
 		name  string
 		bytes string
 		body  interface{ Append([]byte) []byte }
 		parse func([]byte) (any, error)
 	}{
-		{"START", "01010201" + "03040902" + "616e6e" + "74747930" + "3139322e302e322e39" + "7077", &start, func(b []byte) (any, error) { s, err := ParseStart(b); return &s, err }},
-		{"REPLY", "05010004" + "0000" + "50617373", &AuthenReply{Status: AuthenGetPass, Flags: NoEcho, Message: []byte("Pass"), Data: []byte{}}, func(b []byte) (any, error) { a, err := ParseAuthenReply(b); return &a, err }},
-		{"CONTINUE", "0002" + "0000" + "00" + "7077", &Continue{Message: []byte("pw"), Data: []byte{}}, func(b []byte) (any, error) { c, err := ParseContinue(b); return &c, err }},
-		{"author REQUEST", "060f0101" + "03000002" + "0d08" + "616e6e" + "736572766963653d7368656c6c" + "636d643d73686f77",
-			&Request{Method: MethodTACACS, Level: 15, Kind: ASCII, Service: ServiceLogin, User: []byte("ann"), Port: []byte{}, Remote: []byte{}, Args: [][]byte{[]byte("service=shell"), []byte("cmd=show")}},
+		{"START", "01010201" + "03040902" + "616e6e" + "74747930" + "3139322e302e322e39" + "7077", &start,
+			func(b []byte) (any, error) { s, err := ParseStart(b); return &s, err }},
+		{"REPLY", "05010004" + "0000" + "50617373", &AuthenReply{Status: AuthenGetPass, Flags: NoEcho,
+			Message: []byte("Pass"), Data: []byte{}}, func(b []byte) (any, error) {
+			a, err := ParseAuthenReply(b)
+			return &a, err
+		}},
+		{"CONTINUE", "0002" + "0000" + "00" + "7077", &Continue{Message: []byte("pw"), Data: []byte{}},
+			func(b []byte) (any, error) { c, err := ParseContinue(b); return &c, err }},
+		{"author REQUEST", "060f0101" + "03000002" + "0d08" + "616e6e" + "736572766963653d7368656c6c" +
+			"636d643d73686f77",
+			&Request{Method: MethodTACACS, Level: 15, Kind: ASCII, Service: ServiceLogin, User: []byte("ann"),
+				Port: []byte{}, Remote: []byte{}, Args: [][]byte{[]byte("service=shell"), []byte("cmd=show")}},
 			func(b []byte) (any, error) { q, err := ParseRequest(b); return &q, err }},
-		{"author REPLY", "0101" + "0000" + "0000" + "0b" + "707269762d6c766c3d3135", &AuthorReply{Status: AuthorAdd, Message: []byte{}, Data: []byte{}, Args: [][]byte{[]byte("priv-lvl=15")}},
+		{"author REPLY", "0101" + "0000" + "0000" + "0b" + "707269762d6c766c3d3135", &AuthorReply{Status: AuthorAdd,
+			Message: []byte{}, Data: []byte{}, Args: [][]byte{[]byte("priv-lvl=15")}},
 			func(b []byte) (any, error) { a, err := ParseAuthorReply(b); return &a, err }},
 		{"acct REQUEST", "02" + "06010101" + "03000001" + "09" + "616e6e" + "7461736b5f69643d37",
-			&Record{Flags: FlagStart, Request: Request{Method: MethodTACACS, Level: 1, Kind: ASCII, Service: ServiceLogin, User: []byte("ann"), Port: []byte{}, Remote: []byte{}, Args: [][]byte{[]byte("task_id=7")}}},
+			&Record{Flags: FlagStart, Request: Request{Method: MethodTACACS, Level: 1, Kind: ASCII,
+				Service: ServiceLogin, User: []byte("ann"), Port: []byte{}, Remote: []byte{},
+				Args: [][]byte{[]byte("task_id=7")}}},
 			func(b []byte) (any, error) { a, err := ParseRecord(b); return &a, err }},
-		{"acct REPLY", "0000" + "0000" + "01", &AcctReply{Status: AcctSuccess, Message: []byte{}, Data: []byte{}}, func(b []byte) (any, error) { a, err := ParseAcctReply(b); return &a, err }},
+		{"acct REPLY", "0000" + "0000" + "01", &AcctReply{Status: AcctSuccess, Message: []byte{}, Data: []byte{}},
+			func(b []byte) (any, error) { a, err := ParseAcctReply(b); return &a, err }},
 	} {
 		want := octets(t, c.bytes)
 		if got := c.body.Append(nil); !bytes.Equal(got, want) {
@@ -107,7 +120,8 @@ func TestBodiesAreHiddenByTheChainOfPads(t *testing.T) {
 }
 
 func TestArgumentsAreSplitAtTheFirstSign(t *testing.T) {
-	for arg, want := range map[string]string{"cmd=show": "cmd|show|false", "idletime*5": "idletime|5|true", "a=b*c": "a|b*c|false", "a*b=c": "a|b=c|true", "cmd=": "cmd||false"} {
+	for arg, want := range map[string]string{"cmd=show": "cmd|show|false", "idletime*5": "idletime|5|true",
+		"a=b*c": "a|b*c|false", "a*b=c": "a|b=c|true", "cmd=": "cmd||false"} {
 		name, value, optional, ok := SplitArg([]byte(arg))
 		got := string(name) + "|" + string(value) + "|" + map[bool]string{true: "true", false: "false"}[optional]
 		if !ok || got != want {

@@ -35,9 +35,12 @@ func Start() (*Browser, error) {
 	if _, err := os.Stat(Path); err != nil {
 		return nil, fmt.Errorf("starting the browser: chromium of Debian is not installed: %w", err)
 	}
-	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(Path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("hide-scrollbars", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("force-device-scale-factor", "1"),
-		chromedp.Flag("font-render-hinting", "none"), chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"))
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(Path), chromedp.NoSandbox,
+		chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("hide-scrollbars", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("force-device-scale-factor", "1"),
+		chromedp.Flag("font-render-hinting", "none"), chromedp.Flag("host-resolver-rules",
+			"MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"))
 	allocator, stop := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, cancel := chromedp.NewContext(allocator)
 	if err := chromedp.Do(ctx, chromedp.Navigate("about:blank")); err != nil {
@@ -156,7 +159,8 @@ const find = `(role, name) => {
 }`
 
 func (p *Page) centre(role, name string) (x, y float64, err error) {
-	script := fmt.Sprintf(`(() => { const e = (%s)(%q, %s); if (!e) return null; e.scrollIntoView({block: "nearest"}); const r = e.getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2]; })()`, find, role, quote(name))
+	script := fmt.Sprintf(
+		`(() => { const e = (%s)(%q, %s); if (!e) return null; e.scrollIntoView({block: "nearest"}); const r = e.getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2]; })()`, find, role, quote(name))
 	deadline := time.Now().Add(patience)
 	var before []float64
 	for {
@@ -188,13 +192,15 @@ func (p *Page) Fill(label, value string) error {
 	if err != nil {
 		return err
 	}
-	return chromedp.Do(p.ctx, chromedp.MouseClickXY(x, y), chromedp.Evaluate[chromedp.Void]("document.activeElement.select?.()"), chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-		if value == "" {
-			return chromedp.Do(p.ctx, chromedp.KeyEvent("\b"))
-		}
-		_, err := cdp.Call(ctx, t, input.InsertText, input.InsertTextParams{Text: value})
-		return err
-	}))
+	return chromedp.Do(p.ctx, chromedp.MouseClickXY(x, y),
+		chromedp.Evaluate[chromedp.Void]("document.activeElement.select?.()"),
+		chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+			if value == "" {
+				return chromedp.Do(p.ctx, chromedp.KeyEvent("\b"))
+			}
+			_, err := cdp.Call(ctx, t, input.InsertText, input.InsertTextParams{Text: value})
+			return err
+		}))
 }
 
 // Choose picks an option of a list by its label.
@@ -203,7 +209,8 @@ func (p *Page) Choose(label, option string) error {
 	if err != nil {
 		return err
 	}
-	native, err := Eval[bool](p, fmt.Sprintf(`(() => { const e = (%s)("field", %s); if (e.tagName !== "SELECT") return false;
+	native, err := Eval[bool](p,
+		fmt.Sprintf(`(() => { const e = (%s)("field", %s); if (e.tagName !== "SELECT") return false;
 	  const o = [...e.options].find((o) => o.text.startsWith(%s)); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(e, o.value);
 	  e.dispatchEvent(new Event("change", {bubbles: true})); return true; })()`, find, quote(label), quote(option)))
 	if err != nil || native {
@@ -235,16 +242,19 @@ func (p *Page) Choose(label, option string) error {
 // Press sends keys to whatever has the focus.
 func (p *Page) Press(keys string) error { return chromedp.Do(p.ctx, chromedp.KeyEvent(keys)) }
 
-// Focus puts the focus on a button or field by its name, until it stays there: a list that is still closing takes it back.
+// Focus puts the focus on a button or field by its name, until it stays there: a list that is still closing takes it
+// back.
 func (p *Page) Focus(name string) error {
-	script := fmt.Sprintf(`(async () => { const find = %s; const e = find("click", %s) ?? find("field", %s); if (!e) return false; e.focus();
+	script := fmt.Sprintf(
+		`(async () => { const find = %s; const e = find("click", %s) ?? find("field", %s); if (!e) return false; e.focus();
 	  await new Promise((ok) => setTimeout(ok, 120)); return document.activeElement === e; })()`, find, quote(name), quote(name))
 	return p.until("something to focus called "+name, script)
 }
 
 // Shot takes a picture of what is visible, after fonts and two frames.
 func (p *Page) Shot(file string) error {
-	if _, err := Eval[bool](p, `document.fonts.ready.then(() => new Promise((ok) => requestAnimationFrame(() => requestAnimationFrame(() => ok(true)))))`); err != nil {
+	if _, err := Eval[bool](p,
+		`document.fonts.ready.then(() => new Promise((ok) => requestAnimationFrame(() => requestAnimationFrame(() => ok(true)))))`); err != nil {
 		return err
 	}
 	png, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
@@ -259,7 +269,8 @@ func (p *Page) Axe(source string) ([]string, error) {
 	if _, err := Eval[bool](p, source+"; true"); err != nil {
 		return nil, err
 	}
-	text, err := Eval[string](p, `axe.run(document, {resultTypes: ["violations"]}).then((r) => r.violations.filter((v) => v.impact === "serious" || v.impact === "critical").map((v) => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map((n) => n.html + " " + (n.any[0]?.message ?? "")).join(" | ")).join("\n"))`)
+	text, err := Eval[string](p,
+		`axe.run(document, {resultTypes: ["violations"]}).then((r) => r.violations.filter((v) => v.impact === "serious" || v.impact === "critical").map((v) => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map((n) => n.html + " " + (n.any[0]?.message ?? "")).join(" | ")).join("\n"))`)
 	if text == "" {
 		return nil, err
 	}

@@ -71,7 +71,8 @@ func mschapv2(p *radius.Packet, name string) gate.Credential {
 	if !ok {
 		return misshapen
 	}
-	return gate.Credential{MSCHAP: server.MSCHAP{Challenge: mschap.Challenge(response.Peer, challenge, name), NT: response.NT}}
+	return gate.Credential{MSCHAP: server.MSCHAP{Challenge: mschap.Challenge(response.Peer, challenge, name),
+		NT: response.NT}}
 }
 
 // mschapv1 reads MS-CHAP-Response (RFC 2548 section 2.1.3).

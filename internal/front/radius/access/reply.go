@@ -21,8 +21,8 @@ func Code(out *gate.Answer) radius.Code {
 	return radius.AccessAccept
 }
 
-// Fill adds the attributes of an answer to the reply to p, whose secrets are hidden with key: what the pass grants, what
-// the method needs, and the Proxy-States of the request, unmodified and in order (RFC 2865 section 5.33).
+// Fill adds the attributes of an answer to the reply to p, whose secrets are hidden with key: what the pass grants,
+// what the method needs, and the Proxy-States of the request, unmodified and in order (RFC 2865 section 5.33).
 func Fill(b *radius.Builder, p *radius.Packet, key *radius.Key, out *gate.Answer) {
 	if out.Verdict == results.Admitted {
 		for _, attribute := range out.Reply {
@@ -90,7 +90,8 @@ func addMSCHAP(b *radius.Builder, p *radius.Packet, key *radius.Key, out *gate.A
 			add(radius.MSCHAPError, mschapError(response.Identifier, out))
 			return nil, nil
 		}
-		proof := mschap.AuthenticatorResponse(*out.MSCHAP, response.NT, response.Peer, challenge, string(p.Get(radius.UserName)))
+		proof := mschap.AuthenticatorResponse(*out.MSCHAP, response.NT, response.Peer, challenge,
+			string(p.Get(radius.UserName)))
 		add(radius.MSCHAP2Success, append([]byte{response.Identifier}, proof...))
 		add(radius.MSMPPEEncPolicy, encryptionAllowed)
 		add(radius.MSMPPEEncTypes, encryptionTypes)
@@ -103,7 +104,8 @@ func addMSCHAP(b *radius.Builder, p *radius.Packet, key *radius.Key, out *gate.A
 		}
 		return nil, nil
 	}
-	// RFC 2548 section 2.4.1: 8 octets of LM key, which we do not have, 16 of NT key, 8 of padding, hidden like a password.
+	// RFC 2548 section 2.4.1: 8 octets of LM key, which we do not have, 16 of NT key, 8 of padding, hidden like a
+	// password.
 	plain := append(make([]byte, 8, 32), out.MSCHAP[:]...)
 	if hidden, err := key.HidePassword(plain[:32], p.Authenticator); err == nil {
 		add(radius.MSCHAPMPPEKeys, hidden)

@@ -1,0 +1,108 @@
+import { blank, type Client } from "./client";
+import { useObjects } from "../../api/hooks";
+import { LinesField, Pick, TextField, Tick } from "../../ui/form";
+
+export type GearSecret = { how: string; secret: string };
+
+/** How the client speaks TACACS+: by a secret of its own, or over TLS. */
+export function GearSection({
+  client,
+  form,
+  set,
+  gear,
+  setGear,
+  error,
+}: {
+  client?: Client;
+  form: typeof blank;
+  set: (patch: Partial<typeof blank>) => void;
+  gear: GearSecret;
+  setGear: (g: GearSecret) => void;
+  error: unknown;
+}) {
+  const certificates = useObjects("certificates").data?.items ?? [];
+  const trusts = useObjects("trusts").data?.items ?? [];
+  const speaks = !!client?.tacacsSecretSet || form.tacacsNames.length > 0 || form.tacacsPlain || form.tacacsByAddress;
+  return (
+    <details className="mb-3" open={speaks}>
+      <summary className="mb-1 cursor-pointer text-[12.5px] font-semibold">TACACS+</summary>
+      <div className="mt-2">
+        <Pick
+          label="TACACS+ secret"
+          field="tacacsSecret"
+          value={gear.how}
+          onChange={(v) => setGear({ ...gear, how: v })}
+          error={error}
+          options={[
+            ...(client ? [{ value: "keep", label: client.tacacsSecretSet ? "Keep the present one" : "None" }] : []),
+            ...(!client || client.tacacsSecretSet ? [{ value: "none", label: client ? "Take it away" : "None" }] : []),
+            { value: "generate", label: "Make a TACACS+ secret, shown once" },
+            { value: "type", label: "Type the one that is set on the device for TACACS+" },
+          ]}
+        />
+        {gear.how === "type" && (
+          <TextField
+            label="Secret for TACACS+"
+            mono
+            type="password"
+            value={gear.secret}
+            onChange={(v) => setGear({ ...gear, secret: v })}
+            error={error}
+            field="tacacsSecret"
+            autoComplete="new-password"
+          />
+        )}
+        {client?.tacacsPreviousUntil && (
+          <p className="hint mb-3">
+            The previous TACACS+ secret is accepted until {new Date(client.tacacsPreviousUntil).toLocaleString()}.
+          </p>
+        )}
+        <LinesField
+          label="Names in its certificate"
+          field="tacacsNames"
+          hint="Over TLS it proves itself by one of these, DNS name or address, one a line, wherever it comes from."
+          value={form.tacacsNames}
+          onChange={(tacacsNames) => set({ tacacsNames })}
+          error={error}
+          rows={1}
+        />
+        {form.tacacsNames.length > 0 && (
+          <div className="grid grid-cols-2 gap-3">
+            <Pick
+              label="We show it"
+              field="tacacsCertificate"
+              value={form.tacacsCertificate}
+              onChange={(v) => set({ tacacsCertificate: v })}
+              error={error}
+              options={[
+                { value: "", label: "the first certificate" },
+                ...certificates.map((c) => ({ value: c.name, label: c.name })),
+              ]}
+            />
+            <Pick
+              label="Checked by trust list"
+              field="tacacsTrust"
+              value={form.tacacsTrust}
+              onChange={(v) => set({ tacacsTrust: v })}
+              error={error}
+              options={[
+                { value: "", label: trusts.length === 1 ? "the only trust list" : "choose a trust list" },
+                ...trusts.map((t) => ({ value: t.name, label: t.name })),
+              ]}
+            />
+          </div>
+        )}
+        <Tick
+          label="Accept it over TLS by its address alone, without a certificate (whoever takes that address is accepted as this client)"
+          checked={form.tacacsByAddress}
+          onChange={(tacacsByAddress) => set({ tacacsByAddress })}
+        />
+        <Tick
+          label="Take packets that are not hidden (everybody on the way reads the passwords)"
+          checked={form.tacacsPlain}
+          onChange={(tacacsPlain) => set({ tacacsPlain })}
+        />
+      </div>
+    </details>
+  );
+}

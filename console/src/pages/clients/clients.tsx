@@ -1,0 +1,332 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { api } from "../../api/client";
+import { useDebounced, useObject, useObjects } from "../../api/hooks";
+import { ago, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, sentence, Verdict } from "../../ui/basic";
+import { Editor, Problems } from "../../ui/editor";
+import { lines, LinesField, Pick, TextField, Tick } from "../../ui/form";
+import { type GearSecret, GearSection } from "./client-gear";
+import { type Client, blank } from "./client";
+
+const speaks = (c: Client) =>
+  [
+    c.secretSet && "RADIUS",
+    (c.tacacsSecretSet || c.tacacsPlain) && "TACACS+",
+    c.tacacsNames.length > 0 && "TACACS+ over TLS",
+  ]
+    .filter(Boolean)
+    .join(", ");
+
+function State({ c }: { c: Client }) {
+  if (!c.enabled) return <span className="text-soft">switched off</span>;
+  if (c.problem?.current) return <Verdict kind="out">{c.problem.sentence}</Verdict>;
+  if (c.lastSeen) return <Verdict kind="in">answers</Verdict>;
+  return <Verdict kind="wait">never seen</Verdict>;
+}
+
+const tagText = (tags: Record<string, string>) => Object.entries(tags).map(([k, v]) => `${k}=${v}`);
+
+export function ClientsPage() {
+  const [q, setQ] = useState("");
+  const list = useObjects("clients", useDebounced(q), 5000);
+  const unknown = useQuery({
+    queryKey: ["contacts"],
+    queryFn: async () => (await api.GET("/contacts", { params: { query: { unknown: true } } })).data!,
+    refetchInterval: 5000,
+  });
+  const [params] = useSearchParams();
+  const go = useNavigate();
+  if (params.get("add")) return <ClientForm address={params.get("add")!} />;
+  return (
+    <>
+      <PageHead title="Clients" lead="devices that may ask">
+        <input
+          aria-label="Search clients"
+          placeholder="Name, address, tag"
+          className="field w-56"
+          value={q}
+          onChange={(e) => setQ(e.target.value)}
+        />
+        <ButtonLink primary to="/clients/new">
+          Add client
+        </ButtonLink>
+      </PageHead>
+      <Failure error={list.error} />
+      {list.data?.items.length === 0 ? (
+        <Empty title={q ? "No client fits" : "No client yet"}>
+          {!q && "Add the first switch, controller or VPN gateway: its address and its shared secret."}
+        </Empty>
+      ) : (
+        <table className="grid-table">
+          <thead>
+            <tr>
+              <th>Name</th>
+              <th>Addresses</th>
+              <th>Tags</th>
+              <th>Speaks</th>
+              <th>Message-Authenticator</th>
+              <th>State</th>
+              <th>Last seen</th>
+              <th className="!pr-0 !text-right">Discarded</th>
+            </tr>
+          </thead>
+          <tbody>
+            {list.data?.items.map((c) => (
+              <tr key={c.id} {...rowKeys(() => go(`/clients/${c.id}`))}>
+                <td className="font-semibold">{c.name}</td>
+                <td className="mono">{c.addresses.join(", ")}</td>
+                <td className="mono text-soft">{tagText(c.tags).join(" ")}</td>
+                <td>{speaks(c)}</td>
+                <td>{c.secretSet ? c.messageAuthenticator : ""}</td>
+                <td>
+                  <State c={c} />
+                </td>
+                <td className="text-soft">{c.lastSeen ? ago(c.lastSeen) : ""}</td>
+                <td className="mono pr-0 text-right">{c.dropped || ""}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {(unknown.data?.items.length ?? 0) > 0 && (
+        <>
+          <h2 className="mt-6 mb-1.5">Ask, but are no clients</h2>
+          <table className="grid-table">
+            <tbody>
+              {unknown.data!.items.map((c) => (
+                <tr key={c.address}>
+                  <td className="mono w-44">{c.address}</td>
+                  <td>
+                    {sentence(c.sentence)} <span className="text-soft">{c.remedy}</span>
+                  </td>
+                  <td className="text-soft whitespace-nowrap">
+                    {c.count} requests, {ago(c.last)}
+                  </td>
+                  <td className="text-right">
+                    <ButtonLink to={`/clients?add=${c.address}`}>Add as client</ButtonLink>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </>
+      )}
+    </>
+  );
+}
+
+export function ClientPage() {
+  const { id = "" } = useParams();
+  const one = useObject("clients", id);
+  if (id === "new") return <ClientForm />;
+  if (!one.data)
+    return (
+      <>
+        <PageHead title="Client" />
+        <Failure error={one.error} />
+      </>
+    );
+  return <ClientForm key={one.data.id} client={one.data} />;
+}
+
+function ClientForm({ client, address }: { client?: Client; address?: string }) {
+  const [form, setForm] = useState<typeof blank>(
+    client ? { ...client, tacacsNames: client.tacacsNames ?? [] } : { ...blank, addresses: address ? [address] : [] },
+  );
+  const [tags, setTags] = useState(tagText(form.tags));
+  const [secret, setSecret] = useState("");
+  const [how, setHow] = useState(client ? "keep" : "generate");
+  const [grace, setGrace] = useState("");
+  const [made, setMade] = useState("");
+  const [gear, setGear] = useState<GearSecret>({ how: client ? "keep" : "none", secret: "" });
+  const set = (patch: Partial<typeof blank>) => setForm({ ...form, ...patch });
+  const body = () => ({
+    name: form.name,
+    enabled: form.enabled,
+    addresses: lines(form.addresses),
+    messageAuthenticator: form.messageAuthenticator,
+    note: form.note,
+    tacacsPlain: form.tacacsPlain,
+    tacacsByAddress: form.tacacsByAddress,
+    tacacsNames: lines(form.tacacsNames),
+    tacacsCertificate: form.tacacsCertificate,
+    tacacsTrust: form.tacacsTrust,
+    ...(gear.how === "type"
+      ? { tacacsSecret: gear.secret }
+      : gear.how === "generate"
+        ? { generateTacacsSecret: true }
+        : gear.how === "none" && client?.tacacsSecretSet
+          ? { removeTacacsSecret: true }
+          : {}),
+    tags: Object.fromEntries(lines(tags).map((t) => [t.split("=")[0], t.split("=").slice(1).join("=")])),
+    ...(how === "type" ? { secret } : how === "generate" ? { generateSecret: true } : {}),
+    ...((how !== "keep" || gear.how === "type" || gear.how === "generate") && client && grace
+      ? { keepPreviousUntil: new Date(Date.now() + Number(grace) * 3600_000).toISOString() }
+      : {}),
+  });
+  const badTag = lines(tags).find((t) => !/^[a-z0-9-]+=.+/i.test(t));
+  const badAddress = lines(form.addresses).find((a) => !/^[0-9a-f:.[\]]+(\/\d{1,3})?$/i.test(a));
+  return (
+    <div className="max-w-[720px]">
+      <div className="text-[13px] text-soft">
+        <Link to="/clients" className="hover:underline">
+          Clients
+        </Link>{" "}
+        / {client?.name ?? "new"}
+      </div>
+      <PageHead title={client?.name ?? "Add client"} lead={client && <State c={client} />} />
+      {client?.problem && (
+        <div className="mb-3">
+          <Notice tone={client.problem.current ? "out" : "warn"}>
+            <b>
+              {client.problem.address} {client.problem.sentence}
+            </b>
+            {client.problem.current ? "" : " (earlier)"}: {client.problem.count} requests, the last{" "}
+            {ago(client.problem.last)}. {client.problem.remedy}{" "}
+            {client.problem.detail && <span className="text-soft">({client.problem.detail})</span>}
+          </Notice>
+        </div>
+      )}
+      {made && (
+        <div className="mb-3">
+          <Notice tone="in">
+            The new shared secret, shown only here:{" "}
+            <code className="font-semibold select-all" data-secret>
+              {made}
+            </code>
+            . Set it on the device now.
+          </Notice>
+        </div>
+      )}
+      {client && <Problems list={client.problems} />}
+      <Editor
+        kind="clients"
+        noun="client"
+        object={client}
+        body={body}
+        onSaved={(s) => {
+          if (s.secret) {
+            sessionStorage.setItem("made-" + s.id, s.secret);
+            setMade(s.secret); // and stays, however often the rest is saved: it is shown nowhere else
+          }
+          setHow("keep");
+          setSecret("");
+          setGrace("");
+          setGear({ how: "keep", secret: "" });
+        }}
+      >
+        {(error) => (
+          <>
+            <MadeElsewhere id={client?.id} show={setMade} />
+            <TextField
+              label="Name"
+              field="name"
+              mono
+              value={form.name}
+              onChange={(name) => set({ name })}
+              error={error}
+              autoFocus={!client}
+            />
+            <LinesField
+              label="Addresses"
+              field="addresses"
+              hint="One address or prefix a line; IPv4 or IPv6. The longest prefix wins."
+              value={form.addresses}
+              onChange={(addresses) => set({ addresses })}
+              error={error}
+              local={badAddress && `${badAddress} is neither an address nor a prefix`}
+            />
+            <Pick
+              label="Shared secret"
+              value={how}
+              onChange={setHow}
+              options={[
+                ...(client?.secretSet
+                  ? [{ value: "keep", label: "Keep the present one" }]
+                  : [{ value: "keep", label: "None: it does not speak RADIUS" }]),
+                { value: "generate", label: "Make a new one, shown once" },
+                { value: "type", label: "Type the one that is set on the device" },
+              ]}
+              error={error}
+              field="secret"
+            />
+            {how === "type" && (
+              <TextField
+                label="Secret"
+                mono
+                type="password"
+                value={secret}
+                onChange={setSecret}
+                error={error}
+                field="secret"
+                hint={
+                  secret.length < 16
+                    ? "At least 16 characters are advisable: shorter ones can be guessed from one packet."
+                    : ""
+                }
+                autoComplete="new-password"
+              />
+            )}
+            {((how !== "keep" && client?.secretSet) ||
+              ((gear.how === "type" || gear.how === "generate") && client?.tacacsSecretSet)) && (
+              <Pick
+                label="Accept the present secret for"
+                value={grace}
+                onChange={setGrace}
+                options={[
+                  { value: "", label: "no longer" },
+                  { value: "1", label: "one more hour" },
+                  { value: "24", label: "one more day" },
+                  { value: "168", label: "one more week" },
+                ]}
+                hint="So that the device can be changed without an outage."
+              />
+            )}
+            {client?.previousUntil && (
+              <p className="hint mb-3">
+                The previous secret is accepted until {new Date(client.previousUntil).toLocaleString()}.
+              </p>
+            )}
+            <Pick
+              label="Message-Authenticator"
+              value={form.messageAuthenticator}
+              onChange={(messageAuthenticator) => set({ messageAuthenticator })}
+              error={error}
+              field="messageAuthenticator"
+              options={[
+                { value: "require", label: "require: discard requests without it" },
+                { value: "auto", label: "auto: required once it was seen" },
+                { value: "off", label: "off: replies can be forged on the wire" },
+              ]}
+            />
+            <GearSection client={client} form={form} set={set} gear={gear} setGear={setGear} error={error} />
+            <LinesField
+              label="Tags"
+              field="tags"
+              hint="key=value, one a line; usable in conditions as client.key"
+              value={tags}
+              onChange={setTags}
+              error={error}
+              local={badTag && `${badTag} is not key=value`}
+            />
+            <TextField label="Note" value={form.note} onChange={(note) => set({ note })} />
+            <Tick label="Switched on" checked={form.enabled} onChange={(enabled) => set({ enabled })} />
+          </>
+        )}
+      </Editor>
+    </div>
+  );
+}
+
+/** Shows the secret of a client that was just added: its page is a new one. */
+function MadeElsewhere({ id, show }: { id?: string; show: (secret: string) => void }) {
+  useState(() => {
+    const kept = id && sessionStorage.getItem("made-" + id);
+    if (kept) {
+      sessionStorage.removeItem("made-" + id);
+      queueMicrotask(() => show(kept));
+    }
+  });
+  return null;
+}

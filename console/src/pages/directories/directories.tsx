@@ -1,0 +1,348 @@
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import type { Schema } from "../../api/client";
+import { useObject, useObjects } from "../../api/hooks";
+import { ButtonLink, Empty, Failure, PageHead, rowKeys } from "../../ui/basic";
+import { Editor, Problems } from "../../ui/editor";
+import { Field, lines, LinesField, Pick, TextField } from "../../ui/form";
+import { Connect } from "./directory-connect";
+import { DirectoryPanels, TestPanel } from "./directory-panels";
+
+type Directory = Schema["Directory"];
+
+export function DirectoriesPage() {
+  const list = useObjects("directories");
+  const go = useNavigate();
+  return (
+    <>
+      <PageHead title="Directories" lead="where people and groups are kept">
+        <ButtonLink primary to="/directories/new">
+          Add directory
+        </ButtonLink>
+      </PageHead>
+      <Failure error={list.error} />
+      {list.data?.items.length === 0 ? (
+        <Empty title="No directory yet">
+          Add one, knowing its host and a service account; the test says what is missing. Or keep people here, as local
+          accounts.
+        </Empty>
+      ) : (
+        <table className="grid-table">
+          <thead>
+            <tr>
+              <th>Name</th>
+              <th>Kind</th>
+              <th>Servers</th>
+              <th>TLS</th>
+              <th>Signs in as</th>
+              <th>Base</th>
+              <th>Member of</th>
+              <th />
+            </tr>
+          </thead>
+          <tbody>
+            {list.data?.items.map((d) => (
+              <tr key={d.id} {...rowKeys(() => go(`/directories/${d.id}`))}>
+                <td className="font-semibold">{d.name}</td>
+                <td>{d.kind}</td>
+                <td className="mono">{d.servers.join(", ")}</td>
+                <td>{d.tls}</td>
+                <td className="mono">{d.bindName || "anonymous"}</td>
+                <td className="mono">{d.base || "named by the server"}</td>
+                <td>{d.computer ? `${d.domain} as ${d.computer}$` : ""}</td>
+                <td className="text-out">{d.problems.length > 0 && `${d.problems.length} to look at`}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </>
+  );
+}
+
+export function DirectoryPage() {
+  const { id = "" } = useParams();
+  const one = useObject("directories", id);
+  if (id === "new") return <DirectoryForm />;
+  if (!one.data)
+    return (
+      <>
+        <PageHead title="Directory" />
+        <Failure error={one.error} />
+      </>
+    );
+  return <DirectoryForm key={one.data.id + one.data.computer} directory={one.data} />;
+}
+
+const blank = {
+  name: "",
+  kind: "active-directory",
+  servers: [] as string[],
+  tls: "ldaps",
+  ca: "",
+  serverName: "",
+  bindName: "",
+  base: "",
+  groupBase: "",
+  attributes: [] as string[],
+  timeoutMillis: 3000,
+  cacheSeconds: 60,
+  dns: "",
+  source: "",
+  guardAfter: 0,
+  copyBelow: [] as string[],
+  copyWanted: [] as string[],
+  copyMinutes: 0,
+  note: "",
+};
+
+function DirectoryForm({ directory }: { directory?: Directory }) {
+  const [form, setForm] = useState<typeof blank>(directory ?? blank);
+  const [password, setPassword] = useState("");
+  const [tag, setTag] = useState("");
+  const set = (patch: Partial<typeof blank>) => setForm({ ...form, ...patch });
+  const take = (found: Partial<typeof blank>, bindPassword: string) => {
+    set(found);
+    setPassword(bindPassword);
+  };
+  const body = () => ({
+    groups: directory?.groups ?? [],
+    cacheSeconds: Number(form.cacheSeconds),
+    dns: form.dns,
+    source: form.source,
+    guardAfter: Number(form.guardAfter),
+    copyBelow: lines(form.copyBelow),
+    copyWanted: lines(form.copyWanted),
+    copyMinutes: Number(form.copyMinutes),
+    name: form.name,
+    kind: form.kind,
+    servers: lines(form.servers),
+    tls: form.tls,
+    ca: form.ca,
+    serverName: form.serverName,
+    bindName: form.bindName,
+    base: form.base,
+    groupBase: form.groupBase,
+    attributes: lines(form.attributes),
+    timeoutMillis: Number(form.timeoutMillis),
+    note: form.note,
+    ...(password ? { bindPassword: password } : {}),
+  });
+  return (
+    <>
+      <div className="text-[13px] text-soft">
+        <Link to="/directories" className="hover:underline">
+          Directories
+        </Link>{" "}
+        / {directory?.name ?? "new"}
+      </div>
+      <PageHead title={directory?.name ?? "Add directory"} />
+      {!directory && <Connect take={take} />}
+      <div className="grid grid-cols-[minmax(380px,460px)_1fr] gap-8">
+        <div>
+          {directory && <Problems list={directory.problems} />}
+          <Editor kind="directories" noun="directory" object={directory} body={body} accepted={tag}>
+            {(error) => (
+              <>
+                <TextField
+                  label="Name"
+                  field="name"
+                  value={form.name}
+                  onChange={(name) => set({ name })}
+                  error={error}
+                />
+                <Pick
+                  label="Kind"
+                  field="kind"
+                  value={form.kind}
+                  onChange={(kind) => set({ kind })}
+                  error={error}
+                  options={[
+                    { value: "active-directory", label: "Active Directory kind" },
+                    { value: "generic", label: "generic: inetOrgPerson, posixAccount" },
+                  ]}
+                />
+                <LinesField
+                  label="Servers"
+                  field="servers"
+                  hint="Host or address, one a line, in the order to try. The port is added by itself."
+                  value={form.servers}
+                  onChange={(servers) => set({ servers })}
+                  error={error}
+                />
+                <Pick
+                  label="Connection"
+                  field="tls"
+                  value={form.tls}
+                  onChange={(tls) => set({ tls })}
+                  error={error}
+                  options={[
+                    { value: "ldaps", label: "ldaps: TLS from the first octet, port 636" },
+                    { value: "starttls", label: "starttls: TLS after a request, port 389" },
+                    { value: "plain", label: "plain: passwords cross the network in clear" },
+                  ]}
+                />
+                <TextField
+                  label="Sign in as"
+                  field="bindName"
+                  mono
+                  hint="DN, name@domain, DOMAIN\name, or a bare name. Reading people and groups is all it needs."
+                  value={form.bindName}
+                  onChange={(bindName) => set({ bindName })}
+                  error={error}
+                />
+                <TextField
+                  label="Password"
+                  field="bindPassword"
+                  type="password"
+                  hint={directory?.bindPasswordSet ? "Empty keeps the present one." : undefined}
+                  value={password}
+                  onChange={setPassword}
+                  error={error}
+                  autoComplete="new-password"
+                />
+                <Field
+                  label="Trusted authority"
+                  name="ca"
+                  error={error}
+                  hint="PEM. Empty trusts the authorities of the operating system."
+                >
+                  {(p) => (
+                    <textarea
+                      {...p}
+                      rows={3}
+                      className="field mono block text-[11px]"
+                      spellCheck={false}
+                      value={form.ca}
+                      onChange={(e) => set({ ca: e.target.value })}
+                      placeholder="-----BEGIN CERTIFICATE-----"
+                    />
+                  )}
+                </Field>
+                <details className="mb-3">
+                  <summary className="cursor-pointer text-[13px] text-soft">Further settings</summary>
+                  <div className="mt-2">
+                    <TextField
+                      label="Base DN"
+                      field="base"
+                      mono
+                      hint="Empty asks the server."
+                      value={form.base}
+                      onChange={(base) => set({ base })}
+                      error={error}
+                    />
+                    <TextField
+                      label="Base DN of groups"
+                      field="groupBase"
+                      mono
+                      hint="Empty is the base."
+                      value={form.groupBase}
+                      onChange={(groupBase) => set({ groupBase })}
+                      error={error}
+                    />
+                    <TextField
+                      label="Name in the certificate"
+                      field="serverName"
+                      mono
+                      hint="If it is not the host above."
+                      value={form.serverName}
+                      onChange={(serverName) => set({ serverName })}
+                      error={error}
+                    />
+                    <LinesField
+                      label="Attributes to read"
+                      field="attributes"
+                      hint="They become facts, such as person.department."
+                      value={form.attributes}
+                      onChange={(attributes) => set({ attributes })}
+                      error={error}
+                    />
+                    <TextField
+                      label="Time limit, milliseconds"
+                      field="timeoutMillis"
+                      type="number"
+                      value={String(form.timeoutMillis)}
+                      onChange={(v) => set({ timeoutMillis: Number(v) })}
+                      error={error}
+                    />
+                    <TextField
+                      label="Remember people, seconds"
+                      field="cacheSeconds"
+                      type="number"
+                      hint="0 looks everybody up at each attempt."
+                      value={String(form.cacheSeconds)}
+                      onChange={(v) => set({ cacheSeconds: Number(v) })}
+                      error={error}
+                    />
+                    <TextField
+                      label="Hold back after so many wrong passwords"
+                      field="guardAfter"
+                      type="number"
+                      hint="0 goes by the domain, so that it locks nobody; -1 passes all on."
+                      value={String(form.guardAfter)}
+                      onChange={(v) => set({ guardAfter: Number(v) })}
+                      error={error}
+                    />
+                    <LinesField
+                      label="Copy people below"
+                      field="copyBelow"
+                      hint="DNs, one a line; empty copies nobody."
+                      value={form.copyBelow}
+                      onChange={(copyBelow) => set({ copyBelow })}
+                      error={error}
+                      rows={1}
+                    />
+                    <LinesField
+                      label="Attributes that they should have"
+                      field="copyWanted"
+                      hint="Who lacks one is listed."
+                      value={form.copyWanted}
+                      onChange={(copyWanted) => set({ copyWanted })}
+                      error={error}
+                      rows={1}
+                    />
+                    <TextField
+                      label="Copy every so many minutes"
+                      field="copyMinutes"
+                      type="number"
+                      hint="0 is on demand only."
+                      value={String(form.copyMinutes)}
+                      onChange={(v) => set({ copyMinutes: Number(v) })}
+                      error={error}
+                    />
+                    <TextField
+                      label="DNS server"
+                      field="dns"
+                      mono
+                      hint="Empty asks those of this machine."
+                      value={form.dns}
+                      onChange={(dns) => set({ dns })}
+                      error={error}
+                    />
+                    <TextField
+                      label="Connect from"
+                      field="source"
+                      mono
+                      hint="An address of this machine; empty leaves it to the system."
+                      value={form.source}
+                      onChange={(source) => set({ source })}
+                      error={error}
+                    />
+                    <TextField label="Note" value={form.note} onChange={(note) => set({ note })} />
+                  </div>
+                </details>
+              </>
+            )}
+          </Editor>
+        </div>
+        <div className="min-w-0 border-l border-hair pl-8">
+          {directory ? (
+            <DirectoryPanels directory={directory} body={body} changed={setTag} />
+          ) : (
+            <TestPanel body={body} />
+          )}
+        </div>
+      </div>
+    </>
+  );
+}

@@ -1,0 +1,376 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { call, type Schema } from "../../api/client";
+import { useDebounced } from "../../api/hooks";
+import { ago, Button, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, Verdict, When } from "../../ui/basic";
+import { Field, lines, LinesField, Modal, TextField, Tick } from "../../ui/form";
+
+type Device = Schema["Device"];
+
+const tagLines = (tags: Record<string, string>) =>
+  Object.entries(tags)
+    .map(([k, v]) => `${k}=${v}`)
+    .sort();
+const readTags = (list: string[]) =>
+  Object.fromEntries(lines(list).map((l) => [l.split("=")[0].trim(), l.split("=").slice(1).join("=").trim()]));
+
+export function DevicesPage() {
+  const [params, setParams] = useSearchParams();
+  const q = params.get("q") ?? "";
+  const late = useDebounced(q);
+  const go = useNavigate();
+  const [importing, setImporting] = useState(false);
+  const list = useQuery({
+    queryKey: ["devices", late],
+    queryFn: () => call<Schema["PageDevice"]>("GET", `/devices?limit=500&q=${encodeURIComponent(late)}`),
+    placeholderData: (b) => b,
+  });
+  return (
+    <>
+      <PageHead title="Devices" lead="known by their MAC address; a change takes effect at once">
+        <input
+          aria-label="Search devices"
+          placeholder="Address, name, owner, tag"
+          className="field w-64"
+          value={q}
+          onChange={(e) => setParams(e.target.value ? { q: e.target.value } : {}, { replace: true })}
+        />
+        <Button onClick={() => setImporting(true)}>Import CSV</Button>
+        <ButtonLink primary to="/devices/new">
+          Add device
+        </ButtonLink>
+      </PageHead>
+      <Failure error={list.error} />
+      <Strangers />
+      <h2 className="mt-4 mb-1.5">Known devices</h2>
+      {list.data?.items.length === 0 ? (
+        <Empty title={q ? "No device fits" : "No known device"}>
+          Printers, cameras and door locks speak only with their MAC address. Add them here, one by one, by prefix, or
+          from a file.
+        </Empty>
+      ) : (
+        <table className="grid-table">
+          <thead>
+            <tr>
+              <th>Address or prefix</th>
+              <th>Name</th>
+              <th>Owner</th>
+              <th>Tags</th>
+              <th>State</th>
+              <th>Changed</th>
+            </tr>
+          </thead>
+          <tbody>
+            {list.data?.items.map((d) => (
+              <tr key={d.id} {...rowKeys(() => go(`/devices/${d.id}`))}>
+                <td className="mono font-semibold">{d.match}</td>
+                <td>{d.name}</td>
+                <td>{d.owner}</td>
+                <td className="mono">{tagLines(d.tags).join(" ")}</td>
+                <td>
+                  <State d={d} />
+                </td>
+                <td className="text-soft">
+                  <When at={d.changedAt} long /> by {d.changedBy}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      <Modal wide open={importing} onClose={() => setImporting(false)} title="Import known devices from CSV">
+        {importing && <Import />}
+      </Modal>
+    </>
+  );
+}
+
+function State({ d }: { d: Device }) {
+  if (!d.enabled) return <Verdict kind="out">off</Verdict>;
+  if (d.expires && new Date(d.expires) < new Date()) return <Verdict kind="out">expired</Verdict>;
+  return <Verdict kind="in">{d.expires ? `until ${d.expires.slice(0, 10)}` : "known"}</Verdict>;
+}
+
+/** Addresses that were refused lately, each added with one click. */
+function Strangers() {
+  const queries = useQueryClient();
+  const list = useQuery({
+    queryKey: ["unknown-devices"],
+    queryFn: () => call<Schema["PageUnknownDevice"]>("GET", "/unknown-devices"),
+    refetchInterval: 3000,
+  });
+  const add = useMutation({
+    mutationFn: (mac: string) => call<Device>("POST", "/devices", { match: mac, enabled: true, tags: {} }),
+    onSuccess: () => queries.invalidateQueries(),
+  });
+  const items = list.data?.items ?? [];
+  if (items.length === 0) return null;
+  return (
+    <section aria-label="Refused lately">
+      <h2 className="mb-1.5">Refused lately, since they are not known</h2>
+      <Failure error={add.error} />
+      <table className="grid-table">
+        <thead>
+          <tr>
+            <th>Address</th>
+            <th>Client</th>
+            <th>Where</th>
+            <th>Refused</th>
+            <th>Last</th>
+            <th />
+          </tr>
+        </thead>
+        <tbody>
+          {items.slice(0, 10).map((u) => (
+            <tr key={u.mac}>
+              <td className="mono font-semibold">{u.mac}</td>
+              <td className="mono">{u.client}</td>
+              <td>{u.place}</td>
+              <td>{u.count} times</td>
+              <td className="text-soft">{ago(u.last)}</td>
+              <td className="text-right">
+                <Button disabled={add.isPending} aria-label={`Add ${u.mac}`} onClick={() => add.mutate(u.mac)}>
+                  Add
+                </Button>{" "}
+                <ButtonLink to={`/devices/new?match=${u.mac}`}>Add with details</ButtonLink>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {items.length > 10 && <div className="mt-1 text-soft">and {items.length - 10} more</div>}
+    </section>
+  );
+}
+
+function Import() {
+  const queries = useQueryClient();
+  const [csv, setCSV] = useState("");
+  const run = useMutation({
+    mutationFn: (v: { check: boolean; partial: boolean }) =>
+      call<Schema["ResultsImport"]>("POST", "/device-import", { csv, ...v }),
+    onSuccess: (r) => r.done && queries.invalidateQueries(),
+  });
+  const r = run.data;
+  return (
+    <>
+      <Failure error={run.error} />
+      <Field
+        label="CSV"
+        name="csv"
+        error={run.error}
+        hint={
+          <>
+            The first line names the columns: <code>mac,name,owner,tags,expires,note</code>; only mac is needed. Tags
+            are written <code>kind=printer;site=north-pier</code>.
+          </>
+        }
+      >
+        {(p) => (
+          <textarea
+            {...p}
+            rows={8}
+            className="field mono block text-[12.5px]"
+            value={csv}
+            onChange={(e) => {
+              setCSV(e.target.value);
+              run.reset();
+            }}
+            spellCheck={false}
+          />
+        )}
+      </Field>
+      <input
+        aria-label="CSV file"
+        type="file"
+        accept=".csv,text/csv,text/plain"
+        className="mb-3 block text-[13px]"
+        onChange={async (e) => {
+          if (e.target.files?.[0]) {
+            setCSV(await e.target.files[0].text());
+            run.reset();
+          }
+        }}
+      />
+      {r && (
+        <div className="mb-3">
+          <Notice tone={r.done ? "in" : r.wrong ? "out" : "wait"}>
+            <b>{r.done ? "Imported" : r.wrong ? "Nothing was stored" : "This is what would happen"}:</b> {r.added}{" "}
+            added, {r.changed} changed, {r.same} the same, {r.wrong} wrong.
+          </Notice>
+          {r.lines.some((l) => l.what === "wrong") && (
+            <table className="grid-table mt-2">
+              <thead>
+                <tr>
+                  <th>Line</th>
+                  <th>Address</th>
+                  <th>Field</th>
+                  <th>What is wrong</th>
+                </tr>
+              </thead>
+              <tbody>
+                {r.lines
+                  .filter((l) => l.what === "wrong")
+                  .slice(0, 50)
+                  .map((l) => (
+                    <tr key={l.number}>
+                      <td>{l.number}</td>
+                      <td className="mono">{l.match}</td>
+                      <td className="mono">{l.field}</td>
+                      <td className="text-out">{l.message}</td>
+                    </tr>
+                  ))}
+              </tbody>
+            </table>
+          )}
+        </div>
+      )}
+      <div className="flex gap-2">
+        <Button disabled={!csv.trim() || run.isPending} onClick={() => run.mutate({ check: true, partial: false })}>
+          Check
+        </Button>
+        <Button
+          primary
+          disabled={!csv.trim() || run.isPending}
+          onClick={() => run.mutate({ check: false, partial: false })}
+        >
+          Import
+        </Button>
+        {r && r.wrong > 0 && !r.done && (
+          <Button onClick={() => run.mutate({ check: false, partial: true })}>Import the good lines</Button>
+        )}
+      </div>
+    </>
+  );
+}
+
+export function DevicePage() {
+  const { id = "" } = useParams();
+  const one = useQuery({
+    queryKey: ["devices", "one", id],
+    queryFn: () => call<Device>("GET", `/devices/${id}`),
+    enabled: id !== "new",
+  });
+  if (id === "new") return <DeviceForm />;
+  if (!one.data)
+    return (
+      <>
+        <PageHead title="Device" />
+        <Failure error={one.error} />
+      </>
+    );
+  return <DeviceForm key={one.data.tag} device={one.data} />;
+}
+
+function DeviceForm({ device: d }: { device?: Device }) {
+  const queries = useQueryClient();
+  const go = useNavigate();
+  const [params] = useSearchParams();
+  const [form, setForm] = useState({
+    match: d?.match ?? params.get("match") ?? "",
+    name: d?.name ?? "",
+    owner: d?.owner ?? "",
+    tags: tagLines(d?.tags ?? {}),
+    note: d?.note ?? "",
+    enabled: d?.enabled ?? true,
+    expires: d?.expires?.slice(0, 10) ?? "",
+  });
+  const [asking, setAsking] = useState(false);
+  const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
+  const done = () => {
+    queries.invalidateQueries();
+    go("/devices");
+  };
+  const save = useMutation({
+    mutationFn: () => {
+      const body = {
+        ...form,
+        tags: readTags(form.tags),
+        expires: form.expires ? new Date(form.expires + "T00:00:00Z").toISOString() : undefined,
+      };
+      return d ? call("PUT", `/devices/${d.id}`, body, { "If-Match": d.tag }) : call("POST", "/devices", body);
+    },
+    onSuccess: done,
+  });
+  const remove = useMutation({ mutationFn: () => call("DELETE", `/devices/${d!.id}`), onSuccess: done });
+  return (
+    <div className="max-w-[560px]">
+      <div className="text-[13px] text-soft">
+        <Link to="/devices" className="hover:underline">
+          Devices
+        </Link>{" "}
+        / {d?.match ?? "new"}
+      </div>
+      <PageHead title={d?.name || "Add device"} lead={d && <State d={d} />}>
+        {d && <ButtonLink to={`/attempts?q=${d.match.replace("-*", "")}`}>Its attempts</ButtonLink>}
+      </PageHead>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          save.mutate();
+        }}
+      >
+        <div className="mb-3">
+          <Failure error={save.error ?? remove.error} />
+        </div>
+        <TextField
+          label="MAC address or prefix"
+          field="match"
+          mono
+          hint="In any form. A prefix is the beginning and a star: 02-00-5E-*. The longest match wins."
+          value={form.match}
+          onChange={(match) => set({ match })}
+          error={save.error}
+        />
+        <TextField label="Name" field="name" value={form.name} onChange={(name) => set({ name })} error={save.error} />
+        <TextField
+          label="Owner"
+          field="owner"
+          hint="In conditions as device.owner."
+          value={form.owner}
+          onChange={(owner) => set({ owner })}
+          error={save.error}
+        />
+        <LinesField
+          label="Tags"
+          field="tags"
+          hint="One a line, kind=printer; in conditions as device.kind."
+          value={form.tags}
+          onChange={(tags) => set({ tags })}
+          error={save.error}
+        />
+        <TextField
+          label="Expires"
+          field="expires"
+          type="date"
+          hint="From the beginning of this day, UTC. Empty is never."
+          value={form.expires}
+          onChange={(expires) => set({ expires })}
+          error={save.error}
+        />
+        <TextField label="Note" field="note" value={form.note} onChange={(note) => set({ note })} error={save.error} />
+        <Tick label="Switched on" checked={form.enabled} onChange={(enabled) => set({ enabled })} />
+        <div className="flex gap-2 border-t border-hair pt-3">
+          <Button primary type="submit" disabled={save.isPending}>
+            {d ? "Save" : "Add"}
+          </Button>
+          {d && (
+            <Button danger className="ml-auto" onClick={() => setAsking(true)}>
+              Remove
+            </Button>
+          )}
+        </div>
+      </form>
+      <Modal open={asking} onClose={() => setAsking(false)} title={`Remove device ${d?.name}?`}>
+        <p className="mb-4">It is removed at once, and refused from then on.</p>
+        <div className="flex gap-2">
+          <Button danger onClick={() => remove.mutate()}>
+            Remove
+          </Button>
+          <Button onClick={() => setAsking(false)}>Keep</Button>
+        </div>
+      </Modal>
+    </div>
+  );
+}

@@ -1,0 +1,204 @@
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { type Schema } from "../../api/client";
+import { useObjects } from "../../api/hooks";
+import { Button, ButtonLink, PageHead } from "../../ui/basic";
+import { ConditionField } from "../../ui/condition";
+import { Editor } from "../../ui/editor";
+import { Field, Pick, TextField } from "../../ui/form";
+import { MethodsField, freshTLS } from "./methods";
+import {} from "./analysis";
+import {} from "../../ui/hits";
+import { type Policy } from "./policy";
+
+export type Lane = Schema["Lane"];
+
+export type LaneValues = {
+  name: string;
+  when: string;
+  methods: string[];
+  realm: string;
+  forward: string[];
+  tls: Schema["ConfigLaneTLS"];
+  rejectDelayMillis: number;
+  secondFactor: string;
+  factorRestMinutes: number;
+  policies: Policy[];
+  note?: string;
+};
+
+export const laneBody = (l: LaneValues) => ({
+  name: l.name,
+  when: l.when,
+  methods: l.methods,
+  realm: l.realm,
+  forward: l.forward,
+  tls: l.tls,
+  rejectDelayMillis: l.rejectDelayMillis,
+  secondFactor: l.secondFactor,
+  factorRestMinutes: l.factorRestMinutes,
+  policies: l.policies,
+  note: l.note ?? "",
+});
+
+/** The remote servers that decide instead of the policies, in the order to ask them. */
+export function ForwardField({
+  value,
+  onChange,
+  error,
+}: {
+  value: string[];
+  onChange: (v: string[]) => void;
+  error: unknown;
+}) {
+  const remotes = useObjects("remotes").data?.items ?? [];
+  const open = remotes.filter((r) => !value.includes(r.name));
+  if (remotes.length === 0 && value.length === 0) return null;
+  return (
+    <Field
+      label="Forwarded to"
+      name="forward"
+      error={error}
+      hint={
+        value.length
+          ? "They decide, the first that answers; methods and policies of this lane do not count."
+          : "Nobody: the policies of this lane decide."
+      }
+    >
+      {(p) => (
+        <div id={p.id} className="flex flex-wrap gap-1">
+          {value.map((name, i) => (
+            <Button
+              key={name}
+              aria-label={`Do not forward to ${name}`}
+              onClick={() => onChange(value.filter((v) => v !== name))}
+            >
+              {i + 1}. {name} ×
+            </Button>
+          ))}
+          {open.map((r) => (
+            <Button key={r.id} onClick={() => onChange([...value, r.name])}>
+              Forward to {r.name}
+            </Button>
+          ))}
+        </div>
+      )}
+    </Field>
+  );
+}
+
+/** fresh are the methods that a new lane begins with: in TLS as soon as there is a certificate to show. */
+export function LaneForm({ lane, close, fresh = [] }: { lane?: Lane; close?: () => void; fresh?: string[] }) {
+  const realms = useObjects("realms");
+  const [form, setForm] = useState(
+    laneBody(
+      lane ?? {
+        name: "",
+        when: "",
+        methods: fresh,
+        realm: "",
+        forward: [],
+        tls: freshTLS,
+        rejectDelayMillis: 1000,
+        secondFactor: "",
+        factorRestMinutes: 0,
+        policies: [],
+        note: "",
+      },
+    ),
+  );
+  const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
+  const go = useNavigate();
+  return (
+    <>
+      {!lane && (
+        <PageHead title="Add lane">
+          <ButtonLink to="/lanes">Cancel</ButtonLink>
+        </PageHead>
+      )}
+      <Editor
+        kind="lanes"
+        noun="lane"
+        object={lane}
+        body={() => form}
+        onSaved={(s) => (close ? close() : go(`/lanes/${s.id}`))}
+      >
+        {(error) => (
+          <>
+            <TextField label="Name" field="name" value={form.name} onChange={(name) => set({ name })} error={error} />
+            <ConditionField
+              label="Takes requests where"
+              field="when"
+              lane
+              value={form.when}
+              onChange={(when) => set({ when })}
+              error={error}
+            />
+            <MethodsField
+              methods={form.methods}
+              tls={form.tls}
+              onChange={(methods, tls) => set({ methods, tls })}
+              error={error}
+            />
+            <Pick
+              label="Realm"
+              field="realm"
+              value={form.realm}
+              onChange={(realm) => set({ realm })}
+              error={error}
+              options={[
+                { value: "", label: "by the form of the name" },
+                ...(realms.data?.items.map((r) => ({ value: r.name, label: r.name })) ?? []),
+              ]}
+            />
+            <ForwardField value={form.forward} onChange={(forward) => set({ forward })} error={error} />
+            <Pick
+              label="Second factor"
+              field="secondFactor"
+              value={form.secondFactor}
+              onChange={(secondFactor) => set({ secondFactor })}
+              error={error}
+              options={[
+                { value: "", label: "none is asked for" },
+                { value: "code", label: "a one-time code" },
+              ]}
+              hint={
+                form.secondFactor && (
+                  <>
+                    Asked for in dialogues of TACACS+, and taken from behind the password in PAP, the only method that
+                    carries it. Whoever is not among the{" "}
+                    <Link className="underline" to="/factors">
+                      second factors
+                    </Link>{" "}
+                    is refused.
+                  </>
+                )
+              }
+            />
+            {form.secondFactor && (
+              <TextField
+                label="A code is not asked for again within, minutes"
+                field="factorRestMinutes"
+                type="number"
+                hint="On the same client, from the same place. 0 asks each time, also for enable."
+                value={String(form.factorRestMinutes)}
+                onChange={(v) => set({ factorRestMinutes: Number(v) })}
+                error={error}
+              />
+            )}
+            <TextField
+              label="Refusals are held back, milliseconds"
+              field="rejectDelayMillis"
+              type="number"
+              hint="1000 is usual; it slows guessing down."
+              value={String(form.rejectDelayMillis)}
+              onChange={(v) => set({ rejectDelayMillis: Number(v) })}
+              error={error}
+            />
+            <TextField label="Note" value={form.note} onChange={(note) => set({ note })} />
+          </>
+        )}
+      </Editor>
+    </>
+  );
+}
