@@ -62,7 +62,7 @@ func gearState(c apitype.Client) string {
 		text string
 	}{{c.TACACSSecretSet, "by a shared secret"}, {c.TACACSPreviousUntil != nil, "and the previous one"},
 		{len(c.TACACSNames) > 0, "over TLS as " + strings.Join(c.TACACSNames, ", ")},
-		{c.TACACSByAddress, "over TLS by its address alone"}, {c.TACACSPlain, "not hidden"}} {
+		{c.TACACSByAddress, "over TLS by its address alone"}, {c.TACACSPlain, "not obfuscated"}} {
 		if part.set {
 			out = append(out, part.text)
 		}
@@ -88,15 +88,15 @@ func since(at *time.Time) string {
 
 // clientFlags are the flags of add and change.
 type clientFlags struct {
-	addresses, dropTags                                      list
-	tags                                                     pairs
-	name, mode, note                                         *string
-	typed, generate, on, off                                 *bool
-	keep                                                     *time.Duration
-	tacacsTyped, tacacsGenerate, tacacsRemove, plain, hidden *bool
-	byAddress, byName                                        *bool
-	certNames                                                list
-	certificate, trust                                       *string
+	addresses, dropTags                                          list
+	tags                                                         pairs
+	name, mode, note                                             *string
+	typed, generate, on, off                                     *bool
+	keep                                                         *time.Duration
+	tacacsTyped, tacacsGenerate, tacacsRemove, plain, obfuscated *bool
+	byAddress, byName                                            *bool
+	certNames                                                    list
+	certificate, trust                                           *string
 	publishing
 }
 
@@ -115,8 +115,8 @@ func newClientFlags(f *flag.FlagSet) *clientFlags {
 		"read the TACACS+ secret from the standard input, or ask for it"), f.Bool("tacacs-generate", false,
 		"make a TACACS+ secret and print it once")
 	c.tacacsRemove = f.Bool("tacacs-remove", false, "take the TACACS+ secret away")
-	c.plain, c.hidden = f.Bool("tacacs-plain", false, "take TACACS+ packets that are not hidden"),
-		f.Bool("tacacs-hidden", false, "take only hidden TACACS+ packets")
+	c.plain, c.obfuscated = f.Bool("tacacs-plain", false, "take TACACS+ packets that are not obfuscated"),
+		f.Bool("tacacs-obfuscated", false, "take only obfuscated TACACS+ packets")
 	c.byAddress, c.byName = f.Bool("tacacs-by-address", false, "take it over TLS by its address alone, without a "+
 		"certificate"), f.Bool("tacacs-by-certificate", false, "take it over TLS by its certificate only")
 	f.Var(&c.certNames, "tacacs-name", "name in the certificate by which it proves itself over TLS; repeatable, none "+
@@ -154,7 +154,7 @@ func (c *clientFlags) input(s *invocation, was map[string]bool, in *apitype.Clie
 	}
 	in.Enabled = (in.Enabled || *c.on) && !*c.off
 	in.GenerateSecret, in.GenerateTACACSSecret, in.RemoveTACACSSecret = *c.generate, *c.tacacsGenerate, *c.tacacsRemove
-	in.TACACSPlain = (in.TACACSPlain || *c.plain) && !*c.hidden
+	in.TACACSPlain = (in.TACACSPlain || *c.plain) && !*c.obfuscated
 	in.TACACSByAddress = (in.TACACSByAddress || *c.byAddress) && !*c.byName
 	assign(was, "tacacs-certificate", &in.TACACSCertificate, *c.certificate)
 	assign(was, "tacacs-trust", &in.TACACSTrust, *c.trust)

@@ -124,7 +124,7 @@ func expectationCommands() []command {
 				assign(was, "text", &in.Note, *note)
 				return in
 			}
-		}, func(e apitype.Expectation) (apitype.Meta, string) { return e.Meta, e.Name }), []command{foretellCommand(),
+		}, func(e apitype.Expectation) (apitype.Meta, string) { return e.Meta, e.Name }), []command{dryRunCommand(),
 		{"expectation", "check", "", "try every expectation, as publishing does",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
 				running := f.Bool("running", false, "under what is running, not under the draft")

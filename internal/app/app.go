@@ -258,7 +258,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	return a.serve(o, listener, secure, api.New(&api.Service{Version: Version, Store: a.store, Writer: a.Writer,
 		Revisions: revisions, Analyst: analyst, Attention: needs, Accounts: accounts, Factors: a.factors,
 		Operators: operators,
-		Sources:   registry, Gate: a.Gate, Checkup: checks, Roster: copies, Rehearsals: rehearsal.New(a.store,
+		Sources:   registry, Gate: a.Gate, Checkup: checks, Copies: copies, Rehearsals: rehearsal.New(a.store,
 			a.Writer.Added), Box: box, IDs: ids, Tally: counts, Attempts: hub, Journal: a.Journal, Entries: entries,
 		Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting,
 		Secure: secure, Hosts: o.HTTPHosts, Done: background.Done()}))

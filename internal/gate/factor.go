@@ -15,16 +15,16 @@ func (v *Visit) NeedsCode() bool {
 	if v.before.Lane == nil || !v.before.Lane.NeedsCode(&v.Facts) {
 		return false
 	}
-	return !v.codeRests()
+	return !v.codeGivenLately()
 }
 
-// codeRests takes a code that was given lately on the same client, from the same place, where the lane lets it.
-func (v *Visit) codeRests() bool {
+// codeGivenLately takes a code that was given lately on the same client, from the same place, where the lane lets it.
+func (v *Visit) codeGivenLately() bool {
 	p, lane := v.Facts.Subject(), v.before.Lane
 	if p == nil || !v.Facts.From.IsValid() {
 		return false
 	}
-	at, ok := v.gate.Factors.Rests(p.Store, p.Name, v.Facts.Client, v.Facts.From.String(),
+	at, ok := v.gate.Factors.GivenLately(p.Store, p.Name, v.Facts.Client, v.Facts.From.String(),
 		time.Duration(lane.FactorRestMinutes)*time.Minute, v.Facts.At)
 	if ok {
 		v.Facts.Factor = &facts.Factor{Outcome: reason.OK, Detail: fmt.Sprintf("given %s ago on %s, from %s",
@@ -48,7 +48,7 @@ func (v *Visit) CheckTyped(ctx context.Context, typed string) reason.Code {
 	case why == reason.PasswordWrong && code != "" && v.Facts.CredentialDetail == "":
 		v.Facts.CredentialDetail = fmt.Sprintf("%s; the last %d characters were taken for the one-time code", why,
 			len(code))
-	case why == reason.OK && code == "" && v.codeRests():
+	case why == reason.OK && code == "" && v.codeGivenLately():
 	case why == reason.OK:
 		v.CheckCode(ctx, code)
 	}

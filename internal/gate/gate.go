@@ -24,7 +24,7 @@ import (
 // Gate answers attempts.
 type Gate struct {
 	Parts
-	Guard    *lockout.Guard
+	Lockout  *lockout.Guard
 	current  atomic.Pointer[snapshot.Snapshot]
 	checker  *certificate.Checker
 	sessions *server.Sessions
@@ -47,7 +47,7 @@ type Parts struct {
 
 // New makes a gate that has no configuration yet: nobody is a client. Close ends the conversations under way.
 func New(parts Parts) *Gate {
-	g := &Gate{Parts: parts, Guard: lockout.New(), checker: certificate.NewChecker(),
+	g := &Gate{Parts: parts, Lockout: lockout.New(), checker: certificate.NewChecker(),
 		sessions: server.NewSessions(maxSessions)}
 	g.open = server.NewTable(server.Limits{Open: maxConversations, Weight: maxWeight, Idle: conversationIdle},
 		g.abandoned)

@@ -21,7 +21,7 @@ func (v *Visit) guarded(ctx context.Context, d *directory.Directory, person *fac
 	}
 	code, detail := v.counted(ctx, d.Name(), person, limits, reason.PasswordGuarded, check)
 	if code == reason.PasswordWrong {
-		v.gate.Guard.Counted(d.Name(), person.Name, d.WrongPasswords(ctx, person.ID))
+		v.gate.Lockout.Counted(d.Name(), person.Name, d.WrongPasswords(ctx, person.ID))
 	}
 	return code, detail
 }
@@ -39,7 +39,7 @@ func (v *Visit) braked(ctx context.Context, person *facts.Person, check func() (
 func (v *Visit) counted(ctx context.Context, store string, person *facts.Person, limits lockout.Limits,
 	held reason.Code, check func() (reason.Code, string)) (code reason.Code, detail string) {
 	source := v.source()
-	back, err := v.gate.Guard.Ask(ctx, store, person.Name, source, limits)
+	back, err := v.gate.Lockout.Ask(ctx, store, person.Name, source, limits)
 	switch {
 	case err != nil:
 		return reason.Busy, err.Error()
@@ -47,7 +47,7 @@ func (v *Visit) counted(ctx context.Context, store string, person *facts.Person,
 		return held, back.String()
 	}
 	came := lockout.Unsaid // also when the check ends in a fault of ours
-	defer func() { v.gate.Guard.Done(store, person.Name, source, limits, came) }()
+	defer func() { v.gate.Lockout.Done(store, person.Name, source, limits, came) }()
 	code, detail = check()
 	came = outcome(code)
 	return code, detail

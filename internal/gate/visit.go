@@ -171,7 +171,7 @@ func (v *Visit) CheckPassword(ctx context.Context, clear string) reason.Code {
 		code = reason.OK // the client vouches for the address; a password proves nothing more
 	} else if person.Store == config.LocalStore && v.gate.Accounts.Recognises(person.Name, clear, v.Facts.At) {
 		code = reason.OK
-		v.gate.Guard.Right(config.LocalStore, person.Name)
+		v.gate.Lockout.Right(config.LocalStore, person.Name)
 	} else if person.Store == config.LocalStore {
 		code, detail = v.braked(ctx, person, func() (reason.Code, string) {
 			return v.gate.Accounts.CheckPassword(ctx, person.Name, clear, v.Facts.At)

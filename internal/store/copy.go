@@ -60,8 +60,8 @@ type CopiedFilter struct {
 	Limit         int
 }
 
-// CopiedPeople lists copies in the order of their names.
-func (s *Store) CopiedPeople(ctx context.Context, f CopiedFilter) ([]Copied, error) {
+// CopiedList lists copies in the order of their names.
+func (s *Store) CopiedList(ctx context.Context, f CopiedFilter) ([]Copied, error) {
 	where, args := []string{"directory = ?"}, []any{f.Directory}
 	if f.Text != "" {
 		where = append(where, "(name LIKE ? ESCAPE '\\' OR display LIKE ? ESCAPE '\\' OR CAST(attributes AS TEXT) "+
@@ -85,8 +85,8 @@ func (s *Store) CopiedPeople(ctx context.Context, f CopiedFilter) ([]Copied, err
 	return out, err
 }
 
-// PeopleRun returns the last run of the copy of a directory, nil if there was none.
-func (s *Store) PeopleRun(ctx context.Context, directory string) ([]byte, error) {
+// CopyRun returns the last run of the copy of a directory, nil if there was none.
+func (s *Store) CopyRun(ctx context.Context, directory string) ([]byte, error) {
 	var run []byte
 	err := s.db.GetContext(ctx, &run, "SELECT run FROM people_runs WHERE directory = ?", directory)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -95,14 +95,14 @@ func (s *Store) PeopleRun(ctx context.Context, directory string) ([]byte, error)
 	return run, err
 }
 
-// SavePeopleRun keeps the last run.
-func (s *Store) SavePeopleRun(ctx context.Context, directory string, run []byte) error {
+// SaveCopyRun keeps the last run.
+func (s *Store) SaveCopyRun(ctx context.Context, directory string, run []byte) error {
 	return s.exec(ctx, "INSERT INTO people_runs (directory, run) VALUES (?, ?) ON CONFLICT (directory) DO UPDATE SET "+
 		"run = excluded.run", directory, run)
 }
 
-// ForgetPeople removes the copies of directories other than those given, which are no longer configured.
-func (s *Store) ForgetPeople(ctx context.Context, kept []string) error {
+// ForgetCopied removes the copies of directories other than those given, which are no longer configured.
+func (s *Store) ForgetCopied(ctx context.Context, kept []string) error {
 	marks, args := "''", []any{}
 	for _, id := range kept {
 		marks += ", ?"

@@ -225,7 +225,7 @@ func TestACodeIsNotAskedForAgain(t *testing.T) {
 	ask("login", "192.0.2.7", "", "FAIL", both)
 }
 
-// Over RADIUS the code comes behind the password; what the lane would do is foretold, expected and rehearsed.
+// Over RADIUS the code comes behind the password; what the lane would do has a dry run, is expected and rehearsed.
 func TestSecondFactorOverRADIUS(t *testing.T) {
 	t.Parallel()
 	w := start(t)

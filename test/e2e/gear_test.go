@@ -316,7 +316,7 @@ func TestSecretsOfGear(t *testing.T) {
 	plain := w.device(false)
 	plain.Secret = ""
 	w.asks(plain, trial.GearAsk{Ask: "shell", User: "ann"}, "ERROR")
-	w.contact(netip.MustParseAddr("127.0.0.1"), "tacacs-not-hidden")
+	w.contact(netip.MustParseAddr("127.0.0.1"), "tacacs-not-obfuscated")
 	time.Sleep(time.Until(until))
 	if _, err := w.device(false).Try(context.Background(), trial.GearAsk{Ask: "shell", User: "ann"}); err == nil {
 		t.Error("the previous secret still works after its end")

@@ -97,7 +97,7 @@ func TestTACACSOverTLS(t *testing.T) {
 	fails("another authority", "certificate.untrusted", over(func(c *tls.Config) {
 		c.Certificates = forged.Certificates
 	}))
-	// Bodies are never hidden within TLS.
+	// Bodies are never obfuscated within TLS.
 	conn, err := tls.Dial("tcp", w.tacacsTLS, &tls.Config{RootCAs: roots, ServerName: "gear.example",
 		Certificates: []tls.Certificate{own}})
 	if err != nil {
@@ -106,7 +106,7 @@ func TestTACACSOverTLS(t *testing.T) {
 	c := &wire{t, conn}
 	c.send(header(tacacs.Authentication, 1, 1, 0), asciiStart("ann"), gearSecret)
 	if h, body := c.reply(gearSecret); h.Flags&tacacs.Plain == 0 || !isError(tacacs.Authentication, body) || !c.over() {
-		t.Errorf("a hidden body is answered %+v %x", h, body)
+		t.Errorf("an obfuscated body is answered %+v %x", h, body)
 	}
 	kept, err := tls.Dial("tcp", w.tacacsTLS, &tls.Config{RootCAs: roots, ServerName: "gear.example",
 		Certificates: []tls.Certificate{own}})

@@ -138,7 +138,7 @@ func (c *wire) reply(key string) (tacacs.Header, []byte) {
 		c.t.Fatal(err)
 	}
 	if h.Flags&tacacs.Plain == 0 {
-		h.Hide(body, []byte(key))
+		h.Obfuscate(body, []byte(key))
 	}
 	return h, body
 }

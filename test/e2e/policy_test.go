@@ -173,9 +173,9 @@ func TestExpectationsGuardPublishing(t *testing.T) {
 	}
 	w.wants(0, []string{"revision", "return", "-despite-expectations", "4"}, "as revision 6")
 	w.wants(0, []string{"draft", "discard"}, "")
-	w.wants(0, []string{"attempt", "foretell", "-user", "t.marchetti", "-client", "np-switch-1", "-method",
+	w.wants(0, []string{"attempt", "dry-run", "-user", "t.marchetti", "-client", "np-switch-1", "-method",
 		"peap-mschapv2", "-attr", "NAS-Port-Type=Ethernet"}, "refused", "method.unusable")
-	w.wants(0, []string{"attempt", "foretell", "-user", "t.marchetti", "-client", "np-switch-1", "-method", "peap-gtc",
+	w.wants(0, []string{"attempt", "dry-run", "-user", "t.marchetti", "-client", "np-switch-1", "-method", "peap-gtc",
 		"-attr", "NAS-Port-Type=Ethernet"}, "admitted")
 	w.wants(0, []string{"expectation", "add", "A stranger", "-user", "nobody.here", "-client", "np-switch-1",
 		"-refused", "-reason", "person.unknown", "-attr", "NAS-Port-Type=Ethernet"}, "added")
@@ -192,7 +192,7 @@ func TestExpectationsGuardPublishing(t *testing.T) {
 			"service.not-granted"}, {"n.pryce", "hh-core-1", "login", "", "/ admitted  Nerys Pryce"},
 		{"i.solvang", "hh-core-1", "login", "", "factor.not-enrolled"},
 	} {
-		args := []string{"attempt", "foretell", "-user", c.user, "-client", c.client, "-ask", c.ask, "-command",
+		args := []string{"attempt", "dry-run", "-user", c.user, "-client", c.client, "-ask", c.ask, "-command",
 			c.command}
 		if c.ask == "enable" {
 			args = append(args, "-level", "15")
@@ -405,7 +405,7 @@ func TestAddressPools(t *testing.T) {
 	if r, err := w.ask(at("00-00-5E-00-53-03")); err != nil || values(r, name) != values(first, name) {
 		t.Errorf("after releasing: %+v, %v", r, err)
 	}
-	w.wants(0, []string{"attempt", "foretell", "-user", "k.nance", "-client", "np-switch-1", "-attr",
+	w.wants(0, []string{"attempt", "dry-run", "-user", "k.nance", "-client", "np-switch-1", "-attr",
 		"NAS-Port-Type=Ethernet"}, "admitted")
 	w.wants(0, []string{"pool", "remove", "vpn"}, "removed")
 	w.refused(422, http.MethodPost, "/draft/publish", map[string]string{}, `there is no pool "vpn"`)

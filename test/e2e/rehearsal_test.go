@@ -60,7 +60,7 @@ func TestRehearsalBeforePublishing(t *testing.T) {
 		}
 	}
 	if changed != last.Changed {
-		t.Errorf("%d attempts end otherwise, %d were foretold", changed, last.Changed)
+		t.Errorf("%d attempts end otherwise, %d were expected", changed, last.Changed)
 	}
 	w.do(http.MethodDelete, "/passes/ticketing", nil, nil, client.IfMatch("*"))
 	w.wants(1, []string{"draft", "rehearse"}, "ticketing")

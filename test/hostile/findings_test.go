@@ -99,7 +99,7 @@ func (w *world) walk(t *testing.T, f *finding) {
 				t.Fatal(err)
 			}
 			for _, p := range f.plans(s, honest.count) {
-				w.app.Gate.Guard.Release("local", "")
+				w.app.Gate.Lockout.Release("local", "")
 				d := &device{w: w, s: s, deviations: p.d, random: rand.New(rand.NewPCG(3, 4))}
 				given, err := d.run()
 				if err != nil {

@@ -171,7 +171,7 @@ func (d *dialogue) step() bool {
 	if _, err := io.ReadFull(conn, answer); err != nil {
 		return false
 	}
-	reply.Hide(answer, []byte(secret))
+	reply.Obfuscate(answer, []byte(secret))
 	if reply.Type != tacacs.Authentication {
 		return true
 	}
@@ -229,7 +229,7 @@ func TestHostileDialogues(t *testing.T) {
 				if i > int64(n) || time.Since(begun) > *within {
 					return
 				}
-				w.app.Gate.Guard.Release("local", "")
+				w.app.Gate.Lockout.Release("local", "")
 				_ = w.app.Gate.Factors.Release(token)
 				d := &dialogue{w: w, random: rand.New(rand.NewPCG(*seed, uint64(i))), from: gearFrom[i%2],
 					seeds: seeds, seq: map[[2]uint32]byte{}}

@@ -66,7 +66,7 @@ func (w *world) stolenTicket(s scenario) tls.ClientSessionCache {
 		MinTLS: s.tls, MaxTLS: s.tls, Sessions: cache}
 	got, err := "", error(nil)
 	for range 5 { // others guess at the victim's password meanwhile, which brakes the account
-		w.app.Gate.Guard.Release("local", "")
+		w.app.Gate.Lockout.Release("local", "")
 		if got, err = w.honest(s.ssid, victimsStation+"00-01", own); got == vlanCrown {
 			break
 		}
@@ -131,7 +131,7 @@ func (w *world) singles(list []scenario) (out []plan, lengths map[scenario][3]in
 	lengths = map[scenario][3]int{}
 	kinds := [3]int{len(packetKinds), len(insideKinds), len(flightKinds)}
 	for _, s := range list {
-		w.app.Gate.Guard.Release("local", "")
+		w.app.Gate.Lockout.Release("local", "")
 		d := &device{w: w, s: s, random: rand.New(rand.NewPCG(1, 2))}
 		given, err := d.run()
 		w.must(err)
@@ -177,7 +177,7 @@ func (w *world) judge(p plan, given []string) {
 
 // have has one conversation.
 func (w *world) have(p plan, chance uint64) {
-	w.app.Gate.Guard.Release("local", "") // guesses are not what is looked for here
+	w.app.Gate.Lockout.Release("local", "") // guesses are not what is looked for here
 	d := &device{w: w, s: p.s, deviations: p.d, random: rand.New(rand.NewPCG(*seed, chance))}
 	given, err := d.run()
 	if err != nil {

@@ -38,7 +38,7 @@ func question(name string, kind tacacs.Type, version byte, body []byte, status b
 	h := tacacs.Header{Version: version, Type: kind, Seq: 1, Session: 0x10203040, Flags: flags}
 	reply := tacacs.Header{Version: version, Seq: 2, Session: h.Session}
 	answer := []byte{status}
-	reply.Hide(answer, []byte(gearSecret))
+	reply.Obfuscate(answer, []byte(gearSecret))
 	return gearAsk{name, h.Packet(body, []byte(gearSecret)), answer[0]}
 }
 

@@ -72,11 +72,11 @@ type Client struct {
 	MessageAuthenticator MessageAuthenticator `json:"messageAuthenticator"`
 	Tags                 map[string]string    `json:"tags"`
 
-	// TACACSSecret hides the bodies of TACACS+ packets; TACACSPrevious does too until the date.
+	// TACACSSecret obfuscates the bodies of TACACS+ packets; TACACSPrevious does too until the date.
 	TACACSSecret        Secret    `json:"tacacsSecret,omitempty"`
 	TACACSPrevious      Secret    `json:"tacacsPrevious,omitempty"`
 	TACACSPreviousUntil time.Time `json:"tacacsPreviousUntil,omitzero"`
-	// TACACSPlain takes TACACS+ packets that are not hidden.
+	// TACACSPlain takes TACACS+ packets that are not obfuscated.
 	TACACSPlain bool `json:"tacacsPlain,omitempty"`
 	// TACACSByAddress takes it over TLS without a certificate, by the address it comes from alone.
 	TACACSByAddress bool `json:"tacacsByAddress,omitempty"`

@@ -214,7 +214,7 @@ func (c *Config) checkTACACS(k *checker, client *Client, taken map[string]string
 	}
 	if client.TACACSPlain {
 		k.warn("tacacsPlain", PlainBodies, "Set a shared secret on the device, or use TLS.",
-			"bodies that are not hidden are taken from this client: whoever hears them reads every password")
+			"packets that are not obfuscated are taken from this client: anyone on the path can read every password")
 	}
 	if client.TACACSByAddress {
 		k.warn("tacacsByAddress", AddressAlone, "Give the device a certificate, and its name here.",

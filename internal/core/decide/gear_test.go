@@ -182,7 +182,7 @@ func TestFaultsOfGear(t *testing.T) {
 			c.Lanes[0].When, c.Lanes[0].Methods = "service is device-login", nil
 		},
 		"more than 5000 lines": func(c *config.Config) { manyLines(c) },
-		"not hidden are taken from this client": func(c *config.Config) {
+		"not obfuscated are taken from this client": func(c *config.Config) {
 			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSPlain: true}}
 		},
 		"empty, so it refuses every command": func(c *config.Config) { c.CommandLists[2].Otherwise = "" },

@@ -41,7 +41,8 @@ type conn struct {
 	addr      netip.Addr
 	tried     string
 	in        *bufio.Reader
-	// secure is set over TLS, where bodies are not hidden; names are those of the certificate that proved the client.
+	// secure is set over TLS, where bodies are not obfuscated; names are those of the certificate that proved the
+	// client.
 	secure bool
 	names  []string
 	// chain is the certificate that proved it, last looked at under a snapshot, at a moment.
@@ -60,7 +61,7 @@ type conn struct {
 	sessions map[uint32]*openSession
 }
 
-// openSession is a session with the key that its packets are hidden with.
+// openSession is a session with the key that its packets are obfuscated with.
 type openSession struct {
 	*Session
 	key  []byte
@@ -250,7 +251,8 @@ func (c *conn) find(h tacacs.Header, body []byte) (s *openSession, ok bool) {
 	return s, true
 }
 
-// show takes the hiding off a body, in place, and returns the key it was hidden with; nil for one that was not.
+// show reverses the obfuscation of a body, in place, and returns the key it was obfuscated with; nil for one that was
+// not.
 func (c *conn) show(h tacacs.Header, body []byte, keys *snapshot.GearKeys, client *config.Client,
 	s *openSession) (key []byte, ok bool) {
 	if h.Flags&tacacs.Plain != 0 {
@@ -258,12 +260,12 @@ func (c *conn) show(h tacacs.Header, body []byte, keys *snapshot.GearKeys, clien
 			return nil, true
 		}
 		c.fault(sources.PlainBody, "")
-		c.refuse(h, nil, "packets have to be hidden")
+		c.refuse(h, nil, "packets must be obfuscated")
 		return nil, false
 	}
-	if c.secure { // RFC 9887 section 4: never hidden there
-		c.fault(sources.BadGear, "a hidden body within TLS")
-		c.refuse(h, nil, "packets are not hidden within TLS")
+	if c.secure { // RFC 9887 section 4: never obfuscated there
+		c.fault(sources.BadGear, "an obfuscated body within TLS")
+		c.refuse(h, nil, "packets are not obfuscated within TLS")
 		return nil, false
 	}
 	list := keys.At(time.Now())
@@ -271,7 +273,7 @@ func (c *conn) show(h tacacs.Header, body []byte, keys *snapshot.GearKeys, clien
 		list = [][]byte{s.key}
 	}
 	for _, key := range list {
-		h.Hide(body, key)
+		h.Obfuscate(body, key)
 		if shaped(&h, body) {
 			if !c.known {
 				c.known = true
@@ -279,7 +281,7 @@ func (c *conn) show(h tacacs.Header, body []byte, keys *snapshot.GearKeys, clien
 			}
 			return key, true
 		}
-		h.Hide(body, key) // as it was
+		h.Obfuscate(body, key) // as it was
 	}
 	c.fault(sources.WrongGearSecret, "the body comes out as garbage")
 	if len(list) > 0 {

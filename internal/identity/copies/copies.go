@@ -49,7 +49,7 @@ func New(s *store.Store, source Source, log *slog.Logger) *Keeper {
 
 // Last returns the last run of a directory, nil if there was none.
 func (k *Keeper) Last(ctx context.Context, id string) (*results.Copy, error) {
-	text, err := k.store.PeopleRun(ctx, id)
+	text, err := k.store.CopyRun(ctx, id)
 	if err != nil || text == nil {
 		return nil, err
 	}
@@ -82,7 +82,7 @@ func (k *Keeper) Copy(ctx context.Context, d *config.Directory, report func(resu
 	now := time.Now()
 	run.Ended, run.Below = &now, ""
 	text, _ := json.Marshal(run)
-	kept := k.store.SavePeopleRun(context.WithoutCancel(ctx), d.ID, text)
+	kept := k.store.SaveCopyRun(context.WithoutCancel(ctx), d.ID, text)
 	report(run)
 	return run, errors.Join(err, kept)
 }
@@ -166,7 +166,7 @@ func (k *Keeper) due(ctx context.Context, now time.Time) {
 			k.log.Warn("copying people", "directory", d.Name, "error", err)
 		}
 	}
-	if err := k.store.ForgetPeople(ctx, kept); err != nil && ctx.Err() == nil {
+	if err := k.store.ForgetCopied(ctx, kept); err != nil && ctx.Err() == nil {
 		k.log.Warn("forgetting the people of directories that were removed", "error", err)
 	}
 }

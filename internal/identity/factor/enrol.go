@@ -267,7 +267,7 @@ func (k *Keeper) Remove(ctx context.Context, id string) error {
 		delete(k.byPerson, key(t.Store, t.Name))
 	}
 	k.mu.Unlock()
-	k.rests.forget(key(t.Store, t.Name))
+	k.recent.forget(key(t.Store, t.Name))
 	return nil
 }
 

@@ -104,7 +104,7 @@ type Keeper struct {
 
 	// saving keeps writes in order, so that the last one has the newest state.
 	saving sync.Mutex
-	rests  rests
+	recent recent
 }
 
 // Open reads the tokens.
@@ -114,7 +114,7 @@ func Open(ctx context.Context, s Store, box *seal.Box, ids *ident.Source) (*Keep
 		return nil, fmt.Errorf("reading the second factors: %w", err)
 	}
 	k := &Keeper{store: s, box: box, ids: ids, byID: map[string]*kept{}, byPerson: map[string]*kept{},
-		rests: rests{given: map[place]time.Time{}}}
+		recent: recent{given: map[place]time.Time{}}}
 	for _, row := range rows {
 		t, err := k.fromRow(row)
 		if err != nil {

@@ -238,14 +238,15 @@ func TestRests(t *testing.T) {
 		false}, {"hh-router-1", "192.0.2.7", time.Hour, time.Minute, false},
 		{"hh-core-1", "192.0.2.7", time.Minute, time.Minute, false}, {"hh-core-1", "", time.Hour, 0, false},
 		{"hh-core-1", "192.0.2.7", 0, 0, false}} {
-		if _, got := w.Rests("lantern", "N.Pryce", c.client, c.from, c.within, w.now.Add(c.later)); got != c.want {
+		if _, got := w.GivenLately("lantern", "N.Pryce", c.client, c.from, c.within,
+			w.now.Add(c.later)); got != c.want {
 			t.Errorf("%+v: %v", c, got)
 		}
 	}
 	if err := w.Remove(context.Background(), w.id); err != nil {
 		t.Fatal(err)
 	}
-	if _, got := w.Rests("LANTERN", "n.pryce", "hh-core-1", "192.0.2.7", time.Hour, w.now); got ||
+	if _, got := w.GivenLately("LANTERN", "n.pryce", "hh-core-1", "192.0.2.7", time.Hour, w.now); got ||
 		w.Enrolled("LANTERN", "n.pryce") {
 		t.Error("it outlives its removal")
 	}
@@ -303,7 +304,7 @@ func TestEnrolmentIsReplacedOnlyWhenConfirmed(t *testing.T) {
 func FuzzSplitAndCheck(f *testing.F) {
 	f.Add("harbour123456")
 	f.Add("abcd-efgh")
-	k := &Keeper{byID: map[string]*kept{}, byPerson: map[string]*kept{}, rests: rests{given: map[place]time.Time{}}}
+	k := &Keeper{byID: map[string]*kept{}, byPerson: map[string]*kept{}, recent: recent{given: map[place]time.Time{}}}
 	t := &kept{Token: Token{Store: "local", Name: "x", Algorithm: "SHA1", Digits: 6, Period: 30, Confirmed: true},
 		secrets: secrets{Seed: "GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ", Recovery: []string{"2345-6789"}}}
 	k.keep(t)

@@ -30,8 +30,8 @@ const (
 	Panicked Fault = "service-fault"
 	// NoSecret is a client that has no secret for what it speaks.
 	NoSecret Fault = "no-secret"
-	// PlainBody is a TACACS+ packet that is not hidden, from a client that has to hide them.
-	PlainBody Fault = "tacacs-not-hidden"
+	// PlainBody is a TACACS+ packet that is not obfuscated, from a client that has to obfuscate them.
+	PlainBody Fault = "tacacs-not-obfuscated"
 	// WrongGearSecret is a TACACS+ packet that does not come out as one.
 	WrongGearSecret Fault = "tacacs-secret-mismatch"
 	// BadGear is what no TACACS+ packet may be.
@@ -67,7 +67,7 @@ func (f Fault) Words() (sentence, remedy string) {
 		return "asks over a protocol for which the client has no secret",
 			"Give the client a secret for this protocol, or stop the device from asking."
 	case PlainBody:
-		return "sends TACACS+ without hiding it, so that everybody on the way reads its passwords",
+		return "sends TACACS+ without obfuscation, so anyone on the path can read its passwords",
 			"Set the shared secret on the device, or use TLS. If it cannot do either, allow it at the client."
 	case WrongGearSecret:
 		return "speaks TACACS+ with a shared secret that does not match",

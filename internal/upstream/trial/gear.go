@@ -22,9 +22,9 @@ type Gear struct {
 	Server string // host:port
 	// From is the local address to ask from, not valid for any.
 	From netip.Addr
-	// Secret hides the bodies; "" sends them plain.
+	// Secret obfuscates the bodies; "" sends them plain.
 	Secret string
-	// TLS asks over TLS 1.3 (RFC 9887), nil for plain TCP. Bodies are not hidden then.
+	// TLS asks over TLS 1.3 (RFC 9887), nil for plain TCP. Bodies are not obfuscated then.
 	TLS *tls.Config
 	// Dial takes the place of the network.
 	Dial func(ctx context.Context) (net.Conn, error)
@@ -163,7 +163,7 @@ func (s *gearSession) ask(body []byte) ([]byte, error) {
 		return nil, err
 	}
 	if h.Flags&tacacs.Plain == 0 {
-		h.Hide(reply, []byte(s.g.Secret))
+		h.Obfuscate(reply, []byte(s.g.Secret))
 	}
 	s.g.kept = s.g.Single && h.Flags&tacacs.Single != 0
 	s.header.Seq += 2

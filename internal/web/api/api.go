@@ -38,7 +38,7 @@ import (
 // Service is everything that the API works with.
 type Service struct {
 	Checkup    *checkup.Checkup
-	Roster     *copies.Keeper
+	Copies     *copies.Keeper
 	Rehearsals *rehearsal.Keeper
 	Version    string
 	Store      *store.Store
@@ -157,7 +157,7 @@ func newServer(s *Service, r chi.Router) *server {
 	out.reference()
 	out.analyses()
 	out.expectations()
-	out.foretell()
+	out.dryRun()
 	out.hits()
 	out.leases()
 	out.files()

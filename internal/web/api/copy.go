@@ -35,7 +35,7 @@ func (s *server) copies() {
 			return nil, problem(http.StatusUnprocessableEntity, "after is not the next of a page",
 				"Leave it out to begin.")
 		}
-		rows, err := s.Store.CopiedPeople(ctx, store.CopiedFilter{Directory: d.ID, Text: in.Query, Missing: in.Missing,
+		rows, err := s.Store.CopiedList(ctx, store.CopiedFilter{Directory: d.ID, Text: in.Query, Missing: in.Missing,
 			Gone: in.Gone, After: string(after), Limit: in.Limit + 1})
 		if err != nil {
 			return nil, err
@@ -48,7 +48,7 @@ func (s *server) copies() {
 			last := &rows[in.Limit-1]
 			out.Next = base64.RawURLEncoding.EncodeToString([]byte(last.Name + "\x00" + last.ID))
 		}
-		out.Run, err = s.Roster.Last(ctx, d.ID)
+		out.Run, err = s.Copies.Last(ctx, d.ID)
 		return ok(out), err
 	})
 	op := operation("POST", "/directories/{ref}/copy", "copy-people",
@@ -63,7 +63,7 @@ func (s *server) copies() {
 		}
 		ctx, cancel := context.WithCancel(ctx)
 		defer cancel()
-		run, err := s.Roster.Copy(ctx, d, func(run results.Copy) {
+		run, err := s.Copies.Copy(ctx, d, func(run results.Copy) {
 			if send.Data(run) != nil {
 				cancel() // nobody reads any more
 			}

@@ -28,14 +28,14 @@ func (s *server) expectations() {
 		})
 }
 
-// foretell registers asking what an attempt would come to, which need not be an expectation.
-func (s *server) foretell() {
-	huma.Register(s.api, operation("POST", "/foretell", "foretell", "The road of an attempt that was not made, with "+
+// dryRun registers asking what an attempt would come to, which need not be an expectation.
+func (s *server) dryRun() {
+	huma.Register(s.api, operation("POST", "/dry-run", "dry-run", "The road of an attempt that was not made, with "+
 		"the proof taken to be right, under the draft or what is running; nothing is recorded"),
 		func(ctx context.Context, in *struct {
 			Of   string `query:"of" enum:"draft,running" default:"draft"`
 			Body apitype.ExpectationFields
-		}) (*body[apitype.Foretold], error) {
+		}) (*body[apitype.DryRun], error) {
 			plan, err := s.planOf(in.Of)
 			if err != nil {
 				return nil, err
@@ -51,7 +51,7 @@ func (s *server) foretell() {
 			if f == nil {
 				return nil, faulty("sent", err.Error(), "Correct it, and ask again.")
 			}
-			out := apitype.Foretold{Under: in.Of, Facts: *f, Trace: plan.Trace(f)}
+			out := apitype.DryRun{Under: in.Of, Facts: *f, Trace: plan.Trace(f)}
 			if err != nil {
 				out.Unsure = err.Error()
 			}

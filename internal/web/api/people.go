@@ -67,7 +67,7 @@ func (s *server) heldBack() {
 			d := s.Gate.Current().Directory(cfg.Name)
 			limits := d.Guard(ctx)
 			rule, _ := d.Lockout(ctx)
-			return ok(apitype.HeldBack{Items: s.Gate.Guard.List(d.Name(), time.Now()), After: limits.After,
+			return ok(apitype.HeldBack{Items: s.Gate.Lockout.List(d.Name(), time.Now()), After: limits.After,
 				Threshold: rule.Threshold, Minutes: int(limits.Window.Minutes())}), nil
 		})
 	huma.Register(s.api, operation("POST", "/directories/{ref}/release", "release-held-back",
@@ -79,7 +79,7 @@ func (s *server) heldBack() {
 		if err != nil {
 			return nil, err
 		}
-		return ok(apitype.Forgotten{People: s.Gate.Guard.Release(d.Name, in.Body.Person)}), nil
+		return ok(apitype.Forgotten{People: s.Gate.Lockout.Release(d.Name, in.Body.Person)}), nil
 	})
 }
 

@@ -28,7 +28,7 @@ type ClientFields struct {
 	Tags                 map[string]string `json:"tags" required:"false"`
 	Note                 string            `json:"note" required:"false" maxLength:"4000"`
 
-	TACACSPlain       bool     `json:"tacacsPlain" required:"false" doc:"Take TACACS+ packets that are not hidden"`
+	TACACSPlain       bool     `json:"tacacsPlain" required:"false" doc:"Take TACACS+ packets that are not obfuscated"`
 	TACACSByAddress   bool     `json:"tacacsByAddress" required:"false" doc:"Take it over TLS without a certificate, by its address alone"`
 	TACACSNames       []string `json:"tacacsNames" required:"false" doc:"Names in the certificate by which the device proves itself over TLS"`
 	TACACSCertificate string   `json:"tacacsCertificate" required:"false" maxLength:"200" doc:"Server certificate shown to it over TLS; empty is the first"`

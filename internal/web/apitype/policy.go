@@ -252,8 +252,8 @@ type Expected struct {
 	Ending   *results.Ending `json:"ending,omitempty"`
 }
 
-// Foretold is what an attempt would come to. Nothing was recorded.
-type Foretold struct {
+// DryRun is what an attempt would come to. Nothing was recorded.
+type DryRun struct {
 	Under string        `json:"under"`
 	Facts facts.Facts   `json:"facts"`
 	Trace results.Trace `json:"trace"`

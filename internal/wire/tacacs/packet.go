@@ -1,5 +1,5 @@
-// Package tacacs is the TACACS+ protocol (RFC 8907): headers, bodies, arguments and the hiding of bodies. It holds no
-// connection and no state.
+// Package tacacs is the TACACS+ protocol (RFC 8907): headers, bodies, arguments and the obfuscation of bodies. It holds
+// no connection and no state.
 package tacacs
 
 import (
@@ -32,7 +32,7 @@ func (t Type) String() string {
 
 // Flags of a header.
 const (
-	// Plain says that the body is not hidden.
+	// Plain says that the body is not obfuscated.
 	Plain byte = 0x01
 	// Single asks for, or agrees to, many sessions on one connection.
 	Single byte = 0x04
@@ -49,7 +49,7 @@ const (
 	VersionOne     byte = 0xc1
 )
 
-// Header is the header of a packet. It is never hidden.
+// Header is the header of a packet. It is never obfuscated.
 type Header struct {
 	Version byte
 	Type    Type
@@ -92,9 +92,9 @@ func (h *Header) Append(b []byte) []byte {
 	return binary.BigEndian.AppendUint32(b, h.Length)
 }
 
-// Hide hides a body with a key, or shows it again: both are the same (RFC 8907 section 4.5). It works in place and does
-// not allocate for keys of up to 100 octets.
-func (h *Header) Hide(body, key []byte) {
+// Obfuscate obfuscates a body with a key, or shows it again: both are the same (RFC 8907 section 4.5). It works in
+// place and does not allocate for keys of up to 100 octets.
+func (h *Header) Obfuscate(body, key []byte) {
 	var space [4 + 128 + 2 + md5.Size]byte
 	in := binary.BigEndian.AppendUint32(space[:0], h.Session)
 	in = append(append(in, key...), h.Version, h.Seq)
@@ -119,7 +119,7 @@ func (h Header) Packet(body, key []byte) []byte {
 	}
 	out := append(h.Append(make([]byte, 0, HeaderSize+len(body))), body...)
 	if key != nil {
-		h.Hide(out[HeaderSize:], key)
+		h.Obfuscate(out[HeaderSize:], key)
 	}
 	return out
 }

@@ -102,20 +102,20 @@ func TestBodiesAreHiddenByTheChainOfPads(t *testing.T) {
 	want := append(first[:], second[:4]...)
 	h := Header{Version: VersionDefault, Seq: 3, Session: 0x01020304}
 	body := make([]byte, 20)
-	h.Hide(body, key)
+	h.Obfuscate(body, key)
 	if !bytes.Equal(body, want) {
 		t.Errorf("pads %x, want %x", body, want)
 	}
-	h.Hide(body, key)
+	h.Obfuscate(body, key)
 	if !bytes.Equal(body, make([]byte, 20)) {
-		t.Error("hiding twice does not show the body again")
+		t.Error("obfuscating twice does not show the body again")
 	}
 	plain := h.Packet([]byte("hello"), nil)
 	if plain[3]&Plain == 0 || !bytes.HasSuffix(plain, []byte("hello")) {
 		t.Errorf("a plain packet is %x", plain)
 	}
-	if n := testing.AllocsPerRun(100, func() { h.Hide(body, key) }); n != 0 {
-		t.Errorf("hiding allocates %v times", n)
+	if n := testing.AllocsPerRun(100, func() { h.Obfuscate(body, key) }); n != 0 {
+		t.Errorf("obfuscating allocates %v times", n)
 	}
 }
 

@@ -98,7 +98,7 @@ export function GearSection({
           onChange={(tacacsByAddress) => set({ tacacsByAddress })}
         />
         <Tick
-          label="Take packets that are not hidden (everybody on the way reads the passwords)"
+          label="Take packets that are not obfuscated (anyone on the path can read the passwords)"
           checked={form.tacacsPlain}
           onChange={(tacacsPlain) => set({ tacacsPlain })}
         />

@@ -4,13 +4,13 @@ import { Notice, sentence, Verdict, verdictKind } from "../../ui/basic";
 import { Road } from "../../ui/road";
 
 /** The road that it would take, with the proof taken to be right. */
-export function Foretold({ f }: { f: Schema["Foretold"] }) {
+export function DryRun({ f }: { f: Schema["DryRun"] }) {
   return (
     <>
       <div className="mb-2 flex items-baseline gap-3">
         <Verdict kind={verdictKind(f.trace.verdict)}>{f.trace.verdict}</Verdict>
         <span className="text-soft">
-          foretold under {f.under === "draft" ? "the draft" : "what is running"}; nothing was sent or recorded
+          dry run under {f.under === "draft" ? "the draft" : "what is running"}; nothing was sent or recorded
         </span>
       </div>
       {f.unsure && (

@@ -7,7 +7,7 @@ import { useRecorded } from "../../api/recorded";
 import { Button, Empty, Failure, PageHead } from "../../ui/basic";
 import { Field, Pick, TextField, Tick } from "../../ui/form";
 import { TryGear } from "./try-gear";
-import { Foretold, Result } from "./try-result";
+import { DryRun, Result } from "./try-result";
 
 /** Signs in as a device behind one of the clients would; it walks the real road and is recorded. */
 export function TryPage() {
@@ -122,9 +122,9 @@ function TryRadius() {
       }),
     onSuccess: () => setTimeout(() => queries.invalidateQueries(), 300),
   });
-  const foretell = useMutation({
+  const dryRun = useMutation({
     mutationFn: () =>
-      call<Schema["Foretold"]>("POST", "/foretell", {
+      call<Schema["DryRun"]>("POST", "/dry-run", {
         sent: form.user,
         client,
         method: form.method,
@@ -314,20 +314,20 @@ function TryRadius() {
               {run.isPending ? "Signing in …" : "Sign in"}
             </Button>
             <Button
-              disabled={foretell.isPending || !form.user}
+              disabled={dryRun.isPending || !form.user}
               onClick={() => {
                 run.reset();
-                foretell.mutate();
+                dryRun.mutate();
               }}
             >
-              Foretell under the draft
+              Dry run with the draft
             </Button>
           </div>
         </form>
         <div aria-live="polite">
-          <Failure error={run.error ?? foretell.error} />
-          {foretell.data && !run.data ? (
-            <Foretold f={foretell.data} />
+          <Failure error={run.error ?? dryRun.error} />
+          {dryRun.data && !run.data ? (
+            <DryRun f={dryRun.data} />
           ) : run.data ? (
             <Result r={run.data} user={form.user} />
           ) : (

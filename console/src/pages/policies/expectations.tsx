@@ -8,7 +8,7 @@ import { Editor, Problems } from "../../ui/editor";
 import { Field, Pick, TextField } from "../../ui/form";
 import { MomentField } from "../../ui/moment";
 import { useRecorded } from "../../api/recorded";
-import { Foretold } from "../clients/try-result";
+import { DryRun } from "../clients/try-result";
 
 /** What can be expected: a sign-in over RADIUS, or what gear asks over TACACS+. */
 const asks: [string, string][] = [
@@ -172,7 +172,7 @@ function ExpectationForm({
       method: ["pap", "chap", "mschap", "mschapv2"].includes(form.method) ? form.method : "pap",
       ...(asks ? { attributes: [], vlan: "" } : {}),
     });
-  const foretell = useMutation({ mutationFn: () => call<Schema["Foretold"]>("POST", "/foretell", form) });
+  const dryRun = useMutation({ mutationFn: () => call<Schema["DryRun"]>("POST", "/dry-run", form) });
   const row = (i: number, patch: Partial<Schema["ConfigAttribute"]>) =>
     set({ attributes: form.attributes.map((a, j) => (j === i ? { ...a, ...patch } : a)) });
   return (
@@ -353,12 +353,12 @@ function ExpectationForm({
         )}
       </Editor>
       <section aria-label="The road" className="mt-5 border-t border-hair pt-3">
-        <Button disabled={foretell.isPending || !form.sent || !form.client} onClick={() => foretell.mutate()}>
+        <Button disabled={dryRun.isPending || !form.sent || !form.client} onClick={() => dryRun.mutate()}>
           Show the road under the draft
         </Button>
         <div className="mt-3">
-          <Failure error={foretell.error} />
-          {foretell.data && <Foretold f={foretell.data} />}
+          <Failure error={dryRun.error} />
+          {dryRun.data && <DryRun f={dryRun.data} />}
         </div>
       </section>
     </div>

@@ -27,8 +27,8 @@ func (g gearQuestion) assign(was map[string]bool, in *apitype.ExpectationFields)
 	assign(was, "level", &in.Level, *g.level)
 }
 
-func foretellCommand() command {
-	return command{"attempt", "foretell", "", "the road of an attempt that is not made",
+func dryRunCommand() command {
+	return command{"attempt", "dry-run", "", "the road of an attempt that is not made",
 		func(f *flag.FlagSet) func(*invocation, []string) error {
 			values, at := attributeFlag{}, moment{}
 			f.Var(&values, "attr", "NAME=VALUE of a further attribute of the request; repeatable")
@@ -42,8 +42,8 @@ func foretellCommand() command {
 					Attributes: append([]config.Attribute{}, values...)}
 				gear.assign(given(f), &in)
 				of := map[bool]string{true: "running", false: "draft"}[*running]
-				var out apitype.Foretold
-				if err := s.api.Do(s.ctx, http.MethodPost, "/foretell?of="+of, in, &out); err != nil {
+				var out apitype.DryRun
+				if err := s.api.Do(s.ctx, http.MethodPost, "/dry-run?of="+of, in, &out); err != nil {
 					return err
 				}
 				return s.print(out, func() {
@@ -61,7 +61,7 @@ func foretellCommand() command {
 					s.road(apitype.AttemptDetail{Attempt: apitype.Attempt{At: when, Person: person,
 						Sent:   out.Facts.Name(),
 						Client: out.Facts.Client, Where: out.Facts.Where()}, Facts: out.Facts, Trace: out.Trace,
-						Under: "foretold under " + out.Under})
+						Under: "dry run under " + out.Under})
 				})
 			}
 		}}

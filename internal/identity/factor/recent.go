@@ -15,13 +15,13 @@ const longest = 24 * time.Hour
 // place is a person on a client, from somewhere.
 type place struct{ person, client, from string }
 
-// rests remembers when codes were given.
-type rests struct {
+// recent remembers when codes were given.
+type recent struct {
 	mu    sync.Mutex
 	given map[place]time.Time
 }
 
-func (r *rests) forget(person string) {
+func (r *recent) forget(person string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for p := range r.given {
@@ -33,7 +33,7 @@ func (r *rests) forget(person string) {
 
 // Given notes that a person gave a code on a client, from an address.
 func (k *Keeper) Given(store, name, client, from string, now time.Time) {
-	r := &k.rests
+	r := &k.recent
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if len(r.given) >= maxRests {
@@ -48,13 +48,13 @@ func (k *Keeper) Given(store, name, client, from string, now time.Time) {
 	}
 }
 
-// Rests tells when a person last gave a code on a client from an address, if that is no longer ago than a time and the
-// person still has a second factor.
-func (k *Keeper) Rests(store, name, client, from string, within time.Duration, now time.Time) (time.Time, bool) {
+// GivenLately tells when a person last gave a code on a client from an address, if that is no longer ago than a time
+// and the person still has a second factor.
+func (k *Keeper) GivenLately(store, name, client, from string, within time.Duration, now time.Time) (time.Time, bool) {
 	if within <= 0 || from == "" || !k.Enrolled(store, name) {
 		return time.Time{}, false
 	}
-	r := &k.rests
+	r := &k.recent
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	at, ok := r.given[place{key(store, name), strings.ToLower(client), from}]
