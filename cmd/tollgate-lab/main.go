@@ -36,7 +36,7 @@ func run(args []string) int {
 	}
 	o := lab.Options{Out: os.Stdout}
 	flags := flag.NewFlagSet("up", flag.ContinueOnError)
-	flags.StringVar(&o.Dir, "dir", ".demo", "directory that the demo keeps its things in; emptied at every start")
+	flags.StringVar(&o.Dir, "dir", ".demo", "directory for the demo data; emptied at every start")
 	flags.StringVar(&o.Service, "service", filepath.Join(filepath.Dir(self), "tollgated"), "path of tollgated")
 	flags.StringVar(&o.HTTP, "http", "127.0.0.1:8440", "address of the console")
 	flags.StringVar(&o.RADIUS, "radius", "127.0.0.1:18120", "address of RADIUS authentication")

@@ -53,7 +53,7 @@ func newAccountFlags(f *flag.FlagSet) *accountFlags {
 	f.Var(&a.groups, "group", "group of the person; repeatable")
 	a.name, a.display, a.mail = f.String("name", "", "new name"), f.String("person", "", "full name"),
 		f.String("mail", "", "mail address")
-	a.expires = f.String("expires", "", "day from which the account has ended, such as 2027-03-01; never for none")
+	a.expires = f.String("expires", "", "day from which the account is expired, such as 2027-03-01; never for none")
 	a.keeps = f.String("keeps", "", "what is kept of the password: hash, nt-hash (for MS-CHAP) or password (for "+
 		"CHAP too)")
 	a.emergency = f.String("emergency", "", "for an emergency account: the condition over devices it is for; none "+
@@ -107,7 +107,7 @@ func (a *accountFlags) input(s *invocation, was map[string]bool, in *apitype.Acc
 func accountCommands() []command {
 	list := accounts.commands()[:2]
 	return append(list,
-		command{"account", "add", "NAME", "add a local account, at once; the password is asked for",
+		command{"account", "add", "NAME", "add a local account (takes effect at once); asks for the password",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
 				a := newAccountFlags(f)
 				return func(s *invocation, args []string) error {
@@ -125,10 +125,10 @@ func accountCommands() []command {
 					if err := s.api.Do(s.ctx, http.MethodPost, "/accounts", in, &out); err != nil {
 						return err
 					}
-					return s.print(out, func() { s.say("account %s added; it may sign in from now on.", out.Name) })
+					return s.print(out, func() { s.say("account %s added; it can sign in from now on.", out.Name) })
 				}
 			}},
-		command{"account", "change", "NAME", "change what is given of a local account, at once",
+		command{"account", "change", "NAME", "change a local account (takes effect at once)",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
 				a := newAccountFlags(f)
 				return func(s *invocation, args []string) error {
@@ -169,17 +169,19 @@ func accountCommands() []command {
 					})
 				}
 			}},
-		command{"account", "remove", "NAME", "remove a local account, at once", func(*flag.FlagSet) func(*invocation,
-			[]string) error {
-			return func(s *invocation, args []string) error {
-				name, err := one(args, "account")
-				if err != nil {
-					return err
+		command{"account", "remove", "NAME", "remove a local account (takes effect at once)",
+			func(*flag.FlagSet) func(*invocation,
+				[]string) error {
+				return func(s *invocation, args []string) error {
+					name, err := one(args, "account")
+					if err != nil {
+						return err
+					}
+					if err := s.api.Do(s.ctx, http.MethodDelete, "/accounts/"+url.PathEscape(name), nil,
+						nil); err != nil {
+						return err
+					}
+					return s.print(struct{}{}, func() { s.say("account %s removed.", name) })
 				}
-				if err := s.api.Do(s.ctx, http.MethodDelete, "/accounts/"+url.PathEscape(name), nil, nil); err != nil {
-					return err
-				}
-				return s.print(struct{}{}, func() { s.say("account %s removed.", name) })
-			}
-		}})
+			}})
 }

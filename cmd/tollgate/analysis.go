@@ -12,9 +12,9 @@ import (
 )
 
 func analysisCommand() command {
-	return command{"draft", "analyse", "", "what in the draft can never happen, or is not used",
+	return command{"draft", "analyse", "", "what in the draft can never match, or is not used",
 		func(f *flag.FlagSet) func(*invocation, []string) error {
-			notes := f.Bool("notes", true, "also what is only worth knowing")
+			notes := f.Bool("notes", true, "include notes")
 			return func(s *invocation, _ []string) error {
 				a, err := client.Get[apitype.Analysis](s.ctx, s.api, "/draft/analysis")
 				if err != nil {
@@ -63,13 +63,13 @@ func analysisCommand() command {
 
 func discardCommand() command {
 	return command{"draft", "discard", "[KIND NAME | policy LANE NAME]",
-		"take one change of the draft back, or all of them", func(*flag.FlagSet) func(*invocation, []string) error {
+		"discard one change of the draft, or all of them", func(*flag.FlagSet) func(*invocation, []string) error {
 			return func(s *invocation, args []string) error {
 				if len(args) == 0 {
 					if err := s.api.Do(s.ctx, http.MethodDelete, "/draft", nil, nil); err != nil {
 						return err
 					}
-					return s.print(struct{}{}, func() { s.say("The draft is as what is running.") })
+					return s.print(struct{}{}, func() { s.say("The draft is the same as what is running.") })
 				}
 				d, err := client.Get[apitype.Draft](s.ctx, s.api, "/draft")
 				if err != nil {
@@ -82,7 +82,7 @@ func discardCommand() command {
 				if err := s.api.Do(s.ctx, http.MethodPost, "/draft/discard", part, nil); err != nil {
 					return err
 				}
-				return s.print(part, func() { s.say("%s is as in what is running.", strings.Join(args, " ")) })
+				return s.print(part, func() { s.say("%s is the same as in what is running.", strings.Join(args, " ")) })
 			}
 		}}
 }
@@ -133,8 +133,8 @@ func hitCommands() []command {
 			}},
 		{"attempt", "sample", "", "facts of recorded attempts, for a rehearsal elsewhere",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
-				hours, limit := f.Int("hours", 24, "attempts of the last so many hours"),
-					f.Int("limit", 1000, "how many at most, up to 5000")
+				hours, limit := f.Int("hours", 24, "attempts of the last N hours"),
+					f.Int("limit", 1000, "maximum number, up to 5000")
 				return func(s *invocation, _ []string) error {
 					var text []byte
 					if err := s.api.Do(s.ctx, http.MethodGet, fmt.Sprintf("/attempts-sample?hours=%d&limit=%d", *hours,

@@ -25,7 +25,7 @@ func newFilterFlags(f *flag.FlagSet) *filterFlags {
 		{"reason", "reason code, such as password.wrong"}, {"lane", "name of the lane"}} {
 		o.values[v[0]] = f.String(v[0], "", v[1])
 	}
-	o.since = f.Duration("since", 0, "only the last while, such as 2h")
+	o.since = f.Duration("since", 0, "only this recent, such as 2h")
 	return o
 }
 
@@ -85,7 +85,7 @@ func attemptCommands() []command {
 				}
 				return s.print(page.Items, func() {
 					if len(page.Items) == 0 {
-						s.say("No attempt fits.")
+						s.say("No matching attempts.")
 					}
 					for _, a := range page.Items {
 						s.attempt(a)
@@ -95,12 +95,12 @@ func attemptCommands() []command {
 		}},
 		{"attempt", "follow", "[TEXT]", "attempts as they arrive, until Ctrl-C",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
-				o, count := newFilterFlags(f), f.Int("count", 0, "end after this many; 0 goes on")
+				o, count := newFilterFlags(f), f.Int("count", 0, "stop after this many; 0 for no limit")
 				return func(s *invocation, args []string) error { return s.follow(o.query(args), *count) }
 			}},
-		{"attempt", "explain", "ID", "the road one attempt took, and why it ended as it did",
+		{"attempt", "explain", "ID", "the trace of one attempt, and why it ended as it did",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
-				draft := f.Bool("draft", false, "decide again under the draft")
+				draft := f.Bool("draft", false, "decide again with the draft")
 				return func(s *invocation, args []string) error {
 					if len(args) > 1 {
 						return usageError("give one attempt, or nothing for the newest refused")

@@ -11,7 +11,7 @@ import (
 	"tollgate.example/key/internal/web/apitype"
 )
 
-// moment is a flag that takes a date, or a date and a time, in the local zone; none is no moment.
+// moment is a flag that takes a date, or a date and a time, in the local zone; none is not a time.
 type moment struct{ time.Time }
 
 func (m *moment) String() string { return "" }
@@ -26,7 +26,7 @@ func (m *moment) Set(text string) error {
 			return nil
 		}
 	}
-	return fmt.Errorf("%q is no moment; write for instance 2026-12-01 or 2026-12-01T08:00", text)
+	return fmt.Errorf("%q is not a time; write for instance 2026-12-01 or 2026-12-01T08:00", text)
 }
 
 var calendars = kind[apitype.Calendar]{
@@ -58,7 +58,7 @@ func readSpan(text string) (calendar.Span, error) {
 	days, hours, ok := strings.Cut(strings.TrimSpace(text), " ")
 	from, to, ok2 := strings.Cut(strings.TrimSpace(hours), "-")
 	if !ok || !ok2 {
-		return calendar.Span{}, usageError(fmt.Sprintf("%q is no span; write for instance \"mon-fri 08:00-18:00\"",
+		return calendar.Span{}, usageError(fmt.Sprintf("%q is not a span; write for instance \"mon-fri 08:00-18:00\"",
 			text))
 	}
 	out := calendar.Span{From: from, To: to, Days: []string{}}

@@ -90,7 +90,7 @@ func makeFlags(f *flag.FlagSet) *apitype.Make {
 	m := &apitype.Make{}
 	f.StringVar(&m.Subject, "subject", "", "common name")
 	f.Var((*list)(&m.Names), "dns", "DNS name or address; repeatable")
-	f.IntVar(&m.Days, "days", 0, "how long it is valid; 0 takes what is usual")
+	f.IntVar(&m.Days, "days", 0, "how long it is valid, in days; 0 for the default")
 	f.StringVar(&m.Key, "key-type", "p256", "p256, or rsa2048 for old devices")
 	return m
 }
@@ -99,7 +99,7 @@ func certificateCommands() []command {
 	out := append(authorities.commands(), certificates.commands()...)
 	out = append(out, trusts.commands()...)
 	return append(out,
-		command{"authority", "make", "NAME", "make an authority of our own", func(f *flag.FlagSet) func(*invocation,
+		command{"authority", "make", "NAME", "create an authority", func(f *flag.FlagSet) func(*invocation,
 			[]string) error {
 			m, p := makeFlags(f), publishFlags(f)
 			return func(s *invocation, args []string) error {
@@ -159,7 +159,7 @@ func certificateCommands() []command {
 				})
 			}
 		}},
-		command{"authority", "revoke", "ID", "revoke an issued certificate, for good and at once",
+		command{"authority", "revoke", "ID", "revoke an issued certificate, at once and permanently",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, args []string) error {
 					ref, err := one(args, "identifier, or serial number")
@@ -313,7 +313,7 @@ func trustCommand(fresh bool) func(f *flag.FlagSet) func(*invocation, []string) 
 		f.Var(&crls, "crl", "address or file of a revocation list; repeatable")
 		pem := f.String("pem", "", "PEM file of other authorities")
 		ocsp, unanswered := f.String("ocsp", "", "address of a responder"), f.String("unanswered", "refuse",
-			"refuse or take, if nobody can say whether a certificate is revoked")
+			"refuse or take, if revocation cannot be checked")
 		listed, responder := f.Bool("listed", false, "also the lists that certificates name"),
 			f.Bool("responder", false, "also the responder that a certificate names")
 		name, p := f.String("name", "", "new name"), publishFlags(f)

@@ -17,7 +17,7 @@ func checkupCommands() []command {
 	return []command{
 		{"checkup", "show", "", "the last outcome of every check, the worst first",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
-				all := f.Bool("all", false, "those that passed too")
+				all := f.Bool("all", false, "include checks that passed")
 				return func(s *invocation, _ []string) error {
 					out, err := get(s)
 					if err != nil {
@@ -40,7 +40,7 @@ func checkupCommands() []command {
 						case out.Ran == nil:
 							s.say("It has not run yet: `tollgate checkup run`.")
 						case passed > 0:
-							s.say("%d checks passed; the last of all ended at %s.", passed,
+							s.say("%d checks passed; the last one ended at %s.", passed,
 								out.Ran.Local().Format("15:04:05 MST"))
 						}
 					})

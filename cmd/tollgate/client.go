@@ -108,19 +108,18 @@ func newClientFlags(f *flag.FlagSet) *clientFlags {
 	c.name = f.String("name", "", "new name")
 	c.mode = f.String("message-authenticator", "require", "require, auto or off")
 	c.typed = f.Bool("secret", false, "read the shared secret from the standard input, or ask for it")
-	c.generate = f.Bool("generate", false, "make a shared secret and print it once")
-	c.keep = f.Duration("keep-previous", 0, "with a new secret: how long the present one is still accepted, "+
+	c.generate = f.Bool("generate", false, "generate a shared secret and print it once")
+	c.keep = f.Duration("keep-previous", 0, "with a new secret: how long the current one is still accepted, "+
 		"such as 24h")
 	c.tacacsTyped, c.tacacsGenerate = f.Bool("tacacs-secret", false,
 		"read the TACACS+ secret from the standard input, or ask for it"), f.Bool("tacacs-generate", false,
-		"make a TACACS+ secret and print it once")
-	c.tacacsRemove = f.Bool("tacacs-remove", false, "take the TACACS+ secret away")
-	c.plain, c.obfuscated = f.Bool("tacacs-plain", false, "take TACACS+ packets that are not obfuscated"),
-		f.Bool("tacacs-obfuscated", false, "take only obfuscated TACACS+ packets")
-	c.byAddress, c.byName = f.Bool("tacacs-by-address", false, "take it over TLS by its address alone, without a "+
-		"certificate"), f.Bool("tacacs-by-certificate", false, "take it over TLS by its certificate only")
-	f.Var(&c.certNames, "tacacs-name", "name in the certificate by which it proves itself over TLS; repeatable, none "+
-		"for none")
+		"generate a TACACS+ secret and print it once")
+	c.tacacsRemove = f.Bool("tacacs-remove", false, "remove the TACACS+ secret")
+	c.plain, c.obfuscated = f.Bool("tacacs-plain", false, "accept TACACS+ packets that are not obfuscated"),
+		f.Bool("tacacs-obfuscated", false, "accept only obfuscated TACACS+ packets")
+	c.byAddress, c.byName = f.Bool("tacacs-by-address", false, "accept it over TLS by its address alone, without a "+
+		"certificate"), f.Bool("tacacs-by-certificate", false, "accept it over TLS by its certificate only")
+	f.Var(&c.certNames, "tacacs-name", "name in the client's certificate over TLS; repeatable, none for none")
 	c.certificate, c.trust = f.String("tacacs-certificate", "", "server certificate shown to it over TLS"),
 		f.String("tacacs-trust", "", "trust list for its certificate")
 	c.note, c.on, c.off = f.String("text", "", "note about the client"), f.Bool("on", false, "switch on"),
@@ -218,7 +217,7 @@ func clientCommands() []command {
 				return s.clientSaved(out, "added")
 			}
 		}},
-		command{"client", "change", "NAME", "change what is given of a client of the draft",
+		command{"client", "change", "NAME", "change a client of the draft",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
 				c := newClientFlags(f)
 				return func(s *invocation, args []string) error {

@@ -37,7 +37,7 @@ var commandLists = kind[apitype.CommandList]{
 			}
 			rows = append(rows, []string{place, line.Verdict, line.Pattern, or(line.Example, "never decides")})
 		}
-		rows = append(rows, []string{"", trial.Otherwise, "whatever no line fits", ""})
+		rows = append(rows, []string{"", trial.Otherwise, "otherwise", ""})
 		s.table([]string{"LINE", "VERDICT", "PATTERN", "FOR INSTANCE"}, rows)
 		s.lineFindings(trial)
 	},
@@ -89,7 +89,7 @@ func commandListCommands() []command {
 				"those there")
 			f.Var(&extends, "extends", "list whose lines follow; repeatable, replaces those there")
 			name, otherwise, note := f.String("name", "", "new name"), f.String("otherwise", "",
-				"permit or refuse what no line fits"), f.String("text", "", "note")
+				"default if no line matches: permit or refuse"), f.String("text", "", "note")
 			return func(was map[string]bool, old *apitype.CommandList, label string) any {
 				in := apitype.CommandListFields{Lines: []config.CommandLine{}, Extends: []string{}}
 				if old != nil {

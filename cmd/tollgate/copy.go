@@ -42,9 +42,10 @@ func copyCommands() []command {
 			}},
 		{"directory", "copied", "NAME [TEXT]", "the copies of people, by any part of a name or attribute",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
-				missing, gone := f.Bool("missing", false, "only those who lack a wanted attribute"),
-					f.Bool("gone", false, "only those who are no longer there")
-				after, limit := f.String("after", "", "where the page before ended"), f.Int("limit", 100, "how many")
+				missing, gone := f.Bool("missing", false, "only people who lack a wanted attribute"),
+					f.Bool("gone", false, "only people who no longer exist")
+				after, limit := f.String("after", "", "cursor: where the previous page ended"),
+					f.Int("limit", 100, "how many")
 				return func(s *invocation, args []string) error {
 					if len(args) < 1 || len(args) > 2 {
 						return usageError("give a directory, and perhaps a part of a name")
@@ -72,7 +73,7 @@ func copyCommands() []command {
 						}
 						s.table([]string{"NAME", "CALLED", "STATE", "LACKS"}, rows)
 						if out.Next != "" {
-							s.say("Go on with -after %s", out.Next)
+							s.say("Continue with -after %s", out.Next)
 						}
 						if out.Run == nil {
 							s.say("No copy was made yet: `tollgate directory copy %s`.", args[0])
@@ -90,7 +91,7 @@ func described(r *results.Copy) string {
 	text := fmt.Sprintf("%d people copied at %s; %d lack a wanted attribute, %d are no longer there.", r.Read,
 		r.Started.Local().Format("2006-01-02 15:04 MST"), r.Missing, r.Gone)
 	if r.Problem != "" {
-		text = fmt.Sprintf("The last run, at %s, did not end well after %d people: %s",
+		text = fmt.Sprintf("The last run, at %s, failed after %d people: %s",
 			r.Started.Local().Format("2006-01-02 15:04 MST"), r.Read, r.Problem)
 	}
 	return text

@@ -65,7 +65,7 @@ func deviceCommands() []command {
 				return s.print(struct{}{}, func() { s.say("%s is removed, and refused from now on.", ref) })
 			}
 		}},
-		command{"device", "unknown", "", "unknown addresses that were refused lately",
+		command{"device", "unknown", "", "unknown addresses that were refused recently",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, _ []string) error {
 					items, err := client.All[apitype.UnknownDevice](s.ctx, s.api, "/unknown-devices", nil)
@@ -85,7 +85,7 @@ func deviceCommands() []command {
 		command{"device", "import", "FILE", "import known devices from CSV (- is the standard input)",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
 				check, partial := f.Bool("check", false, "only report what would happen"), f.Bool("partial", false,
-					"store the good lines even if others are wrong")
+					"import the valid lines even if others are wrong")
 				return func(s *invocation, args []string) error {
 					path, err := one(args, "file")
 					if err != nil {
@@ -130,7 +130,7 @@ func (s *invocation) importDevices(path string, check, partial bool) error {
 
 func deviceCommand(fresh bool) func(f *flag.FlagSet) func(*invocation, []string) error {
 	return func(f *flag.FlagSet) func(*invocation, []string) error {
-		name, owner, note := f.String("name", "", "what it is called"), f.String("owner", "", "whose it is"),
+		name, owner, note := f.String("name", "", "its name"), f.String("owner", "", "its owner"),
 			f.String("note", "", "note")
 		expires := f.String("expires", "", "day from which it is refused, such as 2027-03-01; never for none")
 		tags := pairs{}

@@ -64,10 +64,10 @@ func newDirectoryFlags(f *flag.FlagSet) *directoryFlags {
 	d.name, d.kind = f.String("name", "", "new name"), f.String("kind", "generic", "generic or active-directory")
 	d.tls = f.String("tls", "ldaps", "ldaps, starttls or plain")
 	d.ca = f.String("ca", "", "PEM file of the trusted authority")
-	d.serverName = f.String("server-name", "", "name that the certificate must carry, if not the host")
+	d.serverName = f.String("server-name", "", "name that the certificate must hold, if not the host")
 	d.bind = f.String("bind", "", "name of the service account: DN, name@domain, DOMAIN\\name or bare")
 	d.password = f.Bool("password", false, "read its password from the standard input, or ask for it")
-	d.base, d.groups = f.String("base", "", "base DN; empty asks the server"), f.String("group-base", "",
+	d.base, d.groups = f.String("base", "", "base DN; if empty, the server is asked"), f.String("group-base", "",
 		"base DN of groups")
 	d.timeout, d.note = f.Int("timeout", 3000, "time limit of each operation in milliseconds"),
 		f.String("text", "", "note about the directory")
@@ -76,8 +76,9 @@ func newDirectoryFlags(f *flag.FlagSet) *directoryFlags {
 	d.every = f.Int("copy-every", 0, "minutes between copies; 0 on demand only")
 	d.dns, d.source = f.String("dns", "", "DNS server to ask; empty asks those of the system"), f.String("source", "",
 		"address that connections go out from")
-	d.cache = f.Int("cache", 60, "seconds that people are remembered; 0 asks each time")
-	d.guard = f.Int("guard", 0, "wrong passwords after which no more are passed on; 0 by the domain, -1 never")
+	d.cache = f.Int("cache", 60, "seconds that people are cached; 0 asks each time")
+	d.guard = f.Int("guard", 0, "stop passing on passwords after this many failures; 0 follows the domain, -1 "+
+		"never stops")
 	d.publishing = publishFlags(f)
 	return d
 }
@@ -164,7 +165,7 @@ func directoryCommands() []command {
 				return saved(s, out, "added")
 			}
 		}},
-		command{"directory", "change", "NAME", "change what is given of a directory of the draft",
+		command{"directory", "change", "NAME", "change a directory of the draft",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
 				d := newDirectoryFlags(f)
 				return func(s *invocation, args []string) error {
@@ -184,9 +185,9 @@ func directoryCommands() []command {
 					return saved(s, out, "changed")
 				}
 			}},
-		command{"directory", "test", "NAME", "try every link of a directory of the draft, step by step",
+		command{"directory", "test", "NAME", "test a directory of the draft, step by step",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
-				person := f.String("person", "", "somebody to look up")
+				person := f.String("person", "", "person to look up")
 				return func(s *invocation, args []string) error {
 					name, err := one(args, "directory")
 					if err != nil {

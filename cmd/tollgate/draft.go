@@ -38,23 +38,24 @@ func (s *invocation) problems(list []config.Problem) {
 
 func draftCommands() []command {
 	return []command{
-		{"draft", "show", "", "what is not published yet, and whether it can be", func(*flag.FlagSet) func(*invocation,
-			[]string) error {
-			return func(s *invocation, _ []string) error {
-				d, err := client.Get[apitype.Draft](s.ctx, s.api, "/draft")
-				if err != nil {
-					return err
-				}
-				return s.print(d, func() {
-					s.say("Running revision %d, %d changes in the draft.", d.Revision, len(d.Changes))
-					for _, c := range d.Changes {
-						s.say("  %s %s %q", c.What, c.Kind, c.Object)
+		{"draft", "show", "", "unpublished changes, and whether they can be published",
+			func(*flag.FlagSet) func(*invocation,
+				[]string) error {
+				return func(s *invocation, _ []string) error {
+					d, err := client.Get[apitype.Draft](s.ctx, s.api, "/draft")
+					if err != nil {
+						return err
 					}
-					s.problems(d.Problems)
-				})
-			}
-		}},
-		{"draft", "diff", "", "the draft against what is running, in words", func(*flag.FlagSet) func(*invocation,
+					return s.print(d, func() {
+						s.say("Running revision %d, %d changes in the draft.", d.Revision, len(d.Changes))
+						for _, c := range d.Changes {
+							s.say("  %s %s %q", c.What, c.Kind, c.Object)
+						}
+						s.problems(d.Problems)
+					})
+				}
+			}},
+		{"draft", "diff", "", "the draft compared with what is running", func(*flag.FlagSet) func(*invocation,
 			[]string) error {
 			return func(s *invocation, _ []string) error {
 				d, err := client.Get[apitype.Draft](s.ctx, s.api, "/draft")

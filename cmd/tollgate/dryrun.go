@@ -28,15 +28,15 @@ func (g gearQuestion) assign(was map[string]bool, in *apitype.ExpectationFields)
 }
 
 func dryRunCommand() command {
-	return command{"attempt", "dry-run", "", "the road of an attempt that is not made",
+	return command{"attempt", "dry-run", "", "dry run: the trace of an attempt that is not made",
 		func(f *flag.FlagSet) func(*invocation, []string) error {
 			values, at := attributeFlag{}, moment{}
 			f.Var(&values, "attr", "NAME=VALUE of a further attribute of the request; repeatable")
-			f.Var(&at, "at", "moment it is tried for; without it, now")
+			f.Var(&at, "at", "time of the attempt; default now")
 			sent, through, method := f.String("user", "", "name as the device would send it"), f.String("client", "",
-				"client that asks"), f.String("method", "pap", "method; the proof is taken to be right")
+				"client that asks"), f.String("method", "pap", "method; a correct credential is assumed")
 			gear := newGearQuestion(f)
-			running := f.Bool("running", false, "under what is running, not under the draft")
+			running := f.Bool("running", false, "with what is running, not with the draft")
 			return func(s *invocation, _ []string) error {
 				in := apitype.ExpectationFields{Sent: *sent, Client: *through, Method: *method, At: at.Time,
 					Attributes: append([]config.Attribute{}, values...)}

@@ -86,14 +86,12 @@ func factorCommands() []command {
 		}}
 	}
 	return append(factors.commands()[:2],
-		command{"factor", "enrol", "PERSON", "give somebody a device for one-time codes",
+		command{"factor", "enrol", "PERSON", "enrol a person: a device for one-time codes",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
 				in := apitype.FactorInput{}
-				f.StringVar(&in.Store, "store", "", "where the person is kept: a directory, or local; looked for "+
-					"in all "+
-					"if left out")
+				f.StringVar(&in.Store, "store", "", "the person's directory, or local; default: look in all")
 				f.StringVar(&in.Label, "label", "", "what the device is called")
-				f.StringVar(&in.Seed, "seed", "", "seed of a device that has one already, in base32")
+				f.StringVar(&in.Seed, "seed", "", "seed of a device that already has one, in base32")
 				f.StringVar(&in.Algorithm, "algorithm", "SHA1", "SHA1, SHA256 or SHA512; most phones know only SHA1")
 				f.IntVar(&in.Digits, "digits", 6, "digits of a code")
 				f.IntVar(&in.Period, "period", 30, "seconds that a code is shown")
@@ -109,7 +107,8 @@ func factorCommands() []command {
 					}
 					if err := s.print(out, func() {
 						s.say("%s\n%s\n", qr(out.QR), out.URI)
-						s.say("Have %s take the picture with an authenticator, or type the seed %s.", out.Factor.Person,
+						s.say("Ask %s to scan the QR code with an authenticator, or to enter the seed %s.",
+							out.Factor.Person,
 							out.Seed)
 					}); err != nil || *later || s.json {
 						return err
@@ -121,7 +120,7 @@ func factorCommands() []command {
 					return s.confirmFactor(out.Factor.ID, code)
 				}
 			}},
-		command{"factor", "confirm", "ID CODE", "end an enrolment with the code that the device shows",
+		command{"factor", "confirm", "ID CODE", "confirm an enrolment with the code that the device shows",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, args []string) error {
 					if len(args) != 2 {
@@ -145,10 +144,10 @@ func factorCommands() []command {
 					return s.print(out, func() { s.recovery(out.Codes) })
 				}
 			}},
-		act("release", "end the wait after too many wrong codes", http.MethodPost, "/release",
-			"Codes are looked at again."),
+		act("release", "unlock after too many wrong codes", http.MethodPost, "/release",
+			"Codes are accepted again."),
 		act("remove", "remove a second factor, at once", http.MethodDelete, "",
-			"The second factor is removed; where one is asked for, the person gets in no more."))
+			"The second factor is removed; the person is refused wherever a code is asked for."))
 }
 
 func (s *invocation) confirmFactor(id, code string) error {

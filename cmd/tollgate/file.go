@@ -47,7 +47,7 @@ func fileCommands() []command {
 					return s.print(c, func() { s.comparison(c) })
 				}
 			}},
-		{"config", "apply", "FILE", "make the draft what a file says; with -yes", applyFile("")},
+		{"config", "apply", "FILE", "apply a file to the draft; with -yes", applyFile("")},
 	}
 }
 
@@ -74,7 +74,7 @@ func (s *invocation) comparison(c apitype.FileComparison) {
 	s.changes(c.Changes)
 	s.problems(c.Problems)
 	if c.Comments > 0 {
-		s.say("The file holds %s, which are not kept: write them as note.", many(c.Comments, "comment"))
+		s.say("The file holds %s, which are not kept: use notes instead.", many(c.Comments, "comment"))
 	}
 }
 
@@ -82,7 +82,7 @@ func (s *invocation) comparison(c apitype.FileComparison) {
 // alone.
 func applyFile(only string) func(f *flag.FlagSet) func(*invocation, []string) error {
 	return func(f *flag.FlagSet) func(*invocation, []string) error {
-		yes, over := f.Bool("yes", false, "do it"), f.Bool("over-draft", false, "also if changes wait in the draft")
+		yes, over := f.Bool("yes", false, "do it"), f.Bool("over-draft", false, "also if the draft holds changes")
 		return func(s *invocation, args []string) error {
 			raw, c, err := s.compareFile(args, "draft")
 			if err != nil {
@@ -97,13 +97,13 @@ func applyFile(only string) func(f *flag.FlagSet) func(*invocation, []string) er
 					return err
 				}
 				if len(c.Changes) > 0 && !s.json {
-					s.say("Nothing was changed yet. With -yes it is.")
+					s.say("Nothing was changed yet. Add -yes to apply it.")
 				}
 				return nil
 			}
 			if len(c.Others) > 0 && !*over && only == "" {
-				return fmt.Errorf("changes wait in the draft (%s), which the file would overwrite where it says "+
-					"otherwise; publish or discard them, or give -over-draft",
+				return fmt.Errorf("the draft holds changes (%s) that the file may overwrite; publish or discard "+
+					"them, or add -over-draft",
 					strings.Join(c.Others[:min(3, len(c.Others))], "; "))
 			}
 			var d apitype.Draft
@@ -113,7 +113,7 @@ func applyFile(only string) func(f *flag.FlagSet) func(*invocation, []string) er
 			}
 			return s.print(d, func() {
 				s.comparison(c)
-				s.say("The draft is what the file says, %s. Publish with: tollgate draft publish",
+				s.say("The file is applied to the draft, %s. Publish with: tollgate draft publish",
 					many(len(d.Changes), "change"))
 			})
 		}

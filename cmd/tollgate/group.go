@@ -28,9 +28,10 @@ func directoryPath(name string) string { return "/directories/" + url.PathEscape
 
 func groupCommands() []command {
 	return []command{
-		{"directory", "groups", "NAME [TEXT]", "groups by any part of their name, page by page",
+		{"directory", "groups", "NAME [TEXT]", "search groups by part of their name",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
-				limit, after := f.Int("limit", 100, "how many"), f.String("after", "", "where the page before ended")
+				limit, after := f.Int("limit", 100, "how many"),
+					f.String("after", "", "cursor: where the previous page ended")
 				return func(s *invocation, args []string) error {
 					if len(args) == 0 {
 						return usageError("give a directory")
@@ -47,9 +48,9 @@ func groupCommands() []command {
 					return s.print(out, func() { s.groups(out) })
 				}
 			}},
-		{"directory", "pick", "NAME GROUP", "pick a group, so that policies follow it when it is renamed",
+		{"directory", "pick", "NAME GROUP", "pick a group, so that policies still match after a rename",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
-				as := f.String("as", "", "what policies are to call it; its present name if not given")
+				as := f.String("as", "", "name for policies; default: its current name")
 				p := publishFlags(f)
 				return func(s *invocation, args []string) error {
 					if len(args) != 2 {
@@ -67,7 +68,7 @@ func groupCommands() []command {
 					return s.print(out, func() { s.saved("group", out.Object.Name, "picked", out.Revision) })
 				}
 			}},
-		{"directory", "unpick", "NAME GROUP", "pick a group no longer; its name alone counts then",
+		{"directory", "unpick", "NAME GROUP", "unpick a group; afterwards it is matched by name only",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
 				p := publishFlags(f)
 				return func(s *invocation, args []string) error {
@@ -124,7 +125,7 @@ func groupCommands() []command {
 					return err
 				}
 			}},
-		{"directory", "forget", "NAME [PERSON]", "forget what is remembered of people and groups",
+		{"directory", "forget", "NAME [PERSON]", "drop cached people and groups",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, args []string) error {
 					if len(args) < 1 || len(args) > 2 {
@@ -138,7 +139,7 @@ func groupCommands() []command {
 					if err := s.api.Do(s.ctx, http.MethodPost, directoryPath(args[0])+"/forget", in, &out); err != nil {
 						return err
 					}
-					return s.print(out, func() { s.say("%d forgotten; they are asked for anew.", out.People) })
+					return s.print(out, func() { s.say("%d dropped; they are read again.", out.People) })
 				}
 			}},
 	}
@@ -152,7 +153,7 @@ func (s *invocation) groups(out apitype.Groups) {
 	s.table([]string{"GROUP", "PICKED AS", "DN"}, rows)
 	switch {
 	case out.Next != "":
-		s.say("%d of %d; go on with -after %s", len(out.Items), out.Total, out.Next)
+		s.say("%d of %d; continue with -after %s", len(out.Items), out.Total, out.Next)
 	case out.More:
 		s.say("There are more, and the list of all is still being read; ask again, or give a longer text.")
 	}
@@ -216,7 +217,8 @@ func personCommands() []command {
 					}
 				})
 			}
-		}}, {"directory", "held", "NAME", "people whose passwords are held back before it locks them",
+		}}, {"directory", "held", "NAME", "people whose passwords are not passed on, so that the directory does not " +
+		"lock them",
 		func(*flag.FlagSet) func(*invocation, []string) error {
 			return func(s *invocation, args []string) error {
 				name, err := one(args, "directory")
@@ -238,14 +240,15 @@ func personCommands() []command {
 					case out.After == 0:
 						s.say("No guard: the directory locks nobody, or does not tell.")
 					case out.Threshold == 0:
-						s.say("Held back after %d wrong passwords within %d minutes.", out.After, out.Minutes)
+						s.say("Passwords are not passed on after %d failures within %d minutes.", out.After,
+							out.Minutes)
 					default:
-						s.say("The domain locks after %d wrong passwords; here they are held back after %d within %d "+
-							"minutes.", out.Threshold, out.After, out.Minutes)
+						s.say("The domain locks after %d failures; this server stops passing passwords on after %d "+
+							"within %d minutes.", out.Threshold, out.After, out.Minutes)
 					}
 				})
 			}
-		}}, {"directory", "release", "NAME [PERSON]", "pass passwords on again that were held back",
+		}}, {"directory", "release", "NAME [PERSON]", "pass on passwords again",
 		func(*flag.FlagSet) func(*invocation, []string) error {
 			return func(s *invocation, args []string) error {
 				if len(args) < 1 || len(args) > 2 {
@@ -261,7 +264,7 @@ func personCommands() []command {
 				}
 				return s.print(out, func() { s.say("%d released.", out.People) })
 			}
-		}}, {"directory", "find", "NAME PERSON", "one person: names, groups, state, what the draft gives",
+		}}, {"directory", "find", "NAME PERSON", "one person: names, groups, state, result with the draft",
 		func(*flag.FlagSet) func(*invocation, []string) error {
 			return func(s *invocation, args []string) error {
 				if len(args) != 2 {

@@ -281,7 +281,7 @@ func (s *invocation) status(about apitype.About, now apitype.Now) {
 	s.say("The last hour: %d admitted, %d refused, %d discarded; median %.1f ms", now.Admitted, now.Refused,
 		now.Dropped, float64(now.MedianMicros)/1000)
 	if len(now.Attention) == 0 {
-		s.say("Nothing needs you.")
+		s.say("Nothing needs attention.")
 		return
 	}
 	s.say("\nNeeds attention:")

@@ -20,15 +20,14 @@ func member(d apitype.Directory) string {
 
 func joinCommands() []command {
 	return []command{
-		{"directory", "join", "NAME", "join its domain, so that MS-CHAP can be checked",
+		{"directory", "join", "NAME", "join the domain, so that MS-CHAP can be checked",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
 				in := apitype.JoinInput{}
 				f.StringVar(&in.Name, "as", "", "who may create the machine account; the password is asked for, used "+
 					"once, and not kept")
 				f.StringVar(&in.Computer, "computer", "", "name of the machine account; each of several servers needs "+
 					"its own")
-				f.StringVar(&in.OU, "ou", "", "container, as a DN; without it the one that the domain keeps for "+
-					"computers")
+				f.StringVar(&in.OU, "ou", "", "container, as a DN; default: the container for computers")
 				p := publishFlags(f)
 				return func(s *invocation, args []string) error {
 					name, err := one(args, "directory")
@@ -49,7 +48,7 @@ func joinCommands() []command {
 						return err
 					}
 					return s.print(out, func() {
-						s.say("%s is our machine account; %s agreed on a secure channel with it.", out.DN,
+						s.say("%s is the machine account of this server; %s confirmed its secure channel.", out.DN,
 							out.Controller)
 						s.saved("directory", name, "changed", out.Revision)
 					})
@@ -79,7 +78,7 @@ func joinCommands() []command {
 					return s.print(out, func() { s.saved("directory", name, "changed", out.Revision) })
 				}
 			}},
-		{"directory", "rotate", "NAME", "give our machine account a new password now",
+		{"directory", "rotate", "NAME", "change the password of the machine account now",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, args []string) error {
 					name, err := one(args, "directory")

@@ -19,10 +19,10 @@ func journalFlags(f *flag.FlagSet) func(args []string) url.Values {
 	values := map[string]*string{}
 	for _, v := range [][2]string{{"user", "name as looked up; * stands for any characters"},
 		{"client", "name of the device"}, {"kind", "login, enable, shell, command; record for what the gear reported"},
-		{"verdict", "admitted or refused"}, {"task", "what joins start, updates and stop"}} {
+		{"verdict", "admitted or refused"}, {"task", "task identifier, which joins start, updates and stop"}} {
 		values[v[0]] = f.String(v[0], "", v[1])
 	}
-	since := f.Duration("since", 0, "only the last while, such as 2h")
+	since := f.Duration("since", 0, "only this recent, such as 2h")
 	return func(args []string) url.Values {
 		q := url.Values{}
 		for name, v := range values {
@@ -66,7 +66,7 @@ func journalCommands() []command {
 					}
 					return s.print(page.Items, func() {
 						if len(page.Items) == 0 {
-							s.say("No entry fits.")
+							s.say("No matching entries.")
 						}
 						for _, e := range page.Items {
 							s.entry(e)
@@ -76,7 +76,7 @@ func journalCommands() []command {
 			}},
 		{"journal", "follow", "[TEXT]", "entries as they are recorded, until Ctrl-C",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
-				query, count := journalFlags(f), f.Int("count", 0, "end after this many; 0 goes on")
+				query, count := journalFlags(f), f.Int("count", 0, "stop after this many; 0 for no limit")
 				return func(s *invocation, args []string) error {
 					return s.followLive("/journal-live", "entry", query(args), *count, func(data []byte) {
 						var e apitype.JournalEntry
@@ -86,7 +86,7 @@ func journalCommands() []command {
 					})
 				}
 			}},
-		{"journal", "show", "ID", "one entry, and which attempt shows its road", func(*flag.FlagSet) func(*invocation,
+		{"journal", "show", "ID", "one entry, and its attempt", func(*flag.FlagSet) func(*invocation,
 			[]string) error {
 			return func(s *invocation, args []string) error {
 				id, err := one(args, "entry")

@@ -75,13 +75,13 @@ func laneCommands() []command {
 		f.Var(&methods, "method", "method to allow, in order of preference; repeatable: "+strings.Join(config.Methods,
 			", "))
 		name, when, realm, note := f.String("name", "", "new name"), f.String("when", "always",
-			"condition over facts of the request"), f.String("realm", "", "only names of this realm"),
+			"condition over facts of the request"), f.String("realm", "", "realm; only its names are accepted"),
 			f.String("text", "", "note")
 		inTLS := tlsFlags(f)
-		second := f.String("second-factor", "", "what has to be shown beside the password: code, or none")
-		rest := f.Int("factor-rest", 0, "minutes in which a code is not asked for again on a client, from the "+
-			"same place")
-		delay := f.Int("reject-delay", 1000, "milliseconds that refusals are held back")
+		second := f.String("second-factor", "", "second factor: code, or none")
+		rest := f.Int("factor-rest", 0, "minutes during which a code is not asked for again, for the same client "+
+			"and source")
+		delay := f.Int("reject-delay", 1000, "delay before a refusal, in milliseconds")
 		return func(was map[string]bool, old *apitype.Lane, label string) any {
 			in := apitype.LaneFields{When: *when, Realm: *realm, RejectDelayMillis: *delay, Methods: []string{"pap"},
 				Policies: []config.Policy{}}
@@ -160,11 +160,11 @@ func methodTitles(names []string) string {
 // tlsFlags are for methods that run in TLS.
 func tlsFlags(f *flag.FlagSet) func(map[string]bool, *config.LaneTLS) {
 	var older list
-	certificate, trust := f.String("certificate", "", "server certificate to show; empty is the first one"),
-		f.String("trust", "", "trust list for client certificates; empty is the first one")
+	certificate, trust := f.String("certificate", "", "server certificate; default: the first one"),
+		f.String("trust", "", "trust list for client certificates; default: the first one")
 	minimum, binding := f.String("tls-min", "1.2", "lowest version of TLS: 1.0, 1.1, 1.2 or 1.3"),
 		f.String("crypto-binding", "optional", "in PEAP: off, optional or require")
-	resume, prove := f.Int("resume", 480, "minutes for which a session may be resumed; 0 is never"),
+	resume, prove := f.Int("resume", 480, "minutes for which a TLS session can be resumed; 0 disables it"),
 		f.String("prove", "user", "what TEAP proves: user, machine or both")
 	f.Var(&older, "older", "allowance for older peers: no-extended-master-secret, old-ciphers, or none")
 	return func(was map[string]bool, t *config.LaneTLS) {

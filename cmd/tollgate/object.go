@@ -19,7 +19,7 @@ type publishing struct {
 
 func publishFlags(f *flag.FlagSet) publishing {
 	return publishing{f.Bool("publish", false, "put this edit into effect at once"),
-		f.String("note", "", "with -publish: why")}
+		f.String("note", "", "with -publish: reason for this change")}
 }
 
 func (p publishing) query() string {
@@ -106,7 +106,7 @@ func (k kind[V]) commands() []command {
 				return s.print(item, func() { k.show(s, item) })
 			}
 		}},
-		{k.noun, "remove", "NAME", "take one out of the draft", func(f *flag.FlagSet) func(*invocation,
+		{k.noun, "remove", "NAME", "remove one from the draft", func(f *flag.FlagSet) func(*invocation,
 			[]string) error {
 			p := publishFlags(f)
 			return func(s *invocation, args []string) error {

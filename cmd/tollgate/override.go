@@ -37,12 +37,12 @@ func overrideCommands() []command {
 	return slices.Concat(overrides.commands(), writer("override", "/overrides",
 		func(f *flag.FlagSet) func(map[string]bool, *apitype.Override, string) any {
 			var until moment
-			f.Var(&until, "until", "moment at which it ends, such as 2026-12-01; none is never")
+			f.Var(&until, "until", "valid until, such as 2026-12-01; none for no end")
 			name, person, store, lane := f.String("name", "", "new name"), f.String("person", "",
-				"name of the person in the store"), f.String("store", "", "only as found there"),
+				"name of the person in the store"), f.String("store", "", "only if found in this directory"),
 				f.String("lane", "", "only in this lane")
-			pass, owner, note := f.String("pass", "", "pass that the person gets instead"),
-				f.String("owner", "", "who answers for it"), f.String("text", "", "note")
+			pass, owner, note := f.String("pass", "", "pass to grant instead"),
+				f.String("owner", "", "person responsible for it"), f.String("text", "", "note")
 			return func(was map[string]bool, old *apitype.Override, label string) any {
 				in := apitype.OverrideFields{}
 				if old != nil {
@@ -96,10 +96,10 @@ func expectationCommands() []command {
 		func(f *flag.FlagSet) func(map[string]bool, *apitype.Expectation, string) any {
 			values, at := attributeFlag{}, moment{}
 			f.Var(&values, "attr", "NAME=VALUE of a further attribute of the request; repeatable, replaces")
-			f.Var(&at, "at", "moment it is tried for; none is the moment of the check")
+			f.Var(&at, "at", "time of the attempt; none for the time of the check")
 			name, sent, asks, method := f.String("name", "", "new name"),
 				f.String("user", "", "name as the device would send it"), f.String("client", "", "client that asks"),
-				f.String("method", "pap", "method; the proof is taken to be right")
+				f.String("method", "pap", "method; a correct credential is assumed")
 			gear := newGearQuestion(f)
 			pass, vlan, refused, reason, note := f.String("pass", "", "pass it is to get"),
 				f.String("vlan", "", "VLAN it is to get"), f.Bool("refused", false, "it is to be refused"),
@@ -125,9 +125,9 @@ func expectationCommands() []command {
 				return in
 			}
 		}, func(e apitype.Expectation) (apitype.Meta, string) { return e.Meta, e.Name }), []command{dryRunCommand(),
-		{"expectation", "check", "", "try every expectation, as publishing does",
+		{"expectation", "check", "", "check all expectations, as publishing does",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
-				running := f.Bool("running", false, "under what is running, not under the draft")
+				running := f.Bool("running", false, "with what is running, not with the draft")
 				return func(s *invocation, _ []string) error {
 					of := map[bool]string{true: "running", false: "draft"}[*running]
 					all, err := client.Get[apitype.AllExpected](s.ctx, s.api, "/expectations-check?of="+of)

@@ -90,7 +90,7 @@ func passCommands() []command {
 		name, vlan, role, note := f.String("name", "", "new name"),
 			f.String("vlan", "", "identifier from 1 to 4094, or a name"), f.String("role", "", "sent as Filter-Id"),
 			f.String("text", "", "note")
-		extends, address, report, class := f.String("extends", "", "pass that gives what this one leaves open"),
+		extends, address, report, class := f.String("extends", "", "pass that provides the values left empty here"),
 			f.String("address", "", "address that the person gets"), f.String("report", "",
 				"name by which the session is reported, such as {{person}}"),
 			f.String("class", "", "comes back with accounting")

@@ -81,7 +81,7 @@ func writer[V any](noun, path string, setup func(*flag.FlagSet) func(was map[str
 				})
 			}
 		}},
-		{noun, "change", "NAME", "change what is given of one of the draft", func(f *flag.FlagSet) func(*invocation,
+		{noun, "change", "NAME", "change one in the draft", func(f *flag.FlagSet) func(*invocation,
 			[]string) error {
 			make, p := setup(f), publishFlags(f)
 			return func(s *invocation, args []string) error {
@@ -118,7 +118,7 @@ func realmCommands() []command {
 		f.Var(&stores, "lookup", "store to look in, in order: a directory or local; a ? after it means next if "+
 			"unreachable")
 		name, rewrite, note := f.String("name", "", "new name"), f.String("rewrite", "{name}",
-			"name handed to the stores, with {name} or {sent}"), f.String("text", "", "note")
+			"name passed to the directory, with {name} or {sent}"), f.String("text", "", "note")
 		return func(was map[string]bool, old *apitype.Realm, label string) any {
 			in := apitype.RealmFields{Rewrite: *rewrite, Forms: []config.Form{}, Lookup: []config.Lookup{}}
 			if old != nil {
@@ -202,12 +202,12 @@ func newPolicyFlags(f *flag.FlagSet) *policyFlags {
 	f.Var(&p.groups, "group", "GROUP=PASS row of the group table; repeatable, replaces the table")
 	p.name, p.when = f.String("name", "", "new name"), f.String("when", "always", "condition")
 	p.pass = f.String("pass", "", "admit with this pass")
-	p.refuse, p.message = f.Bool("refuse", false, "refuse those that fit"), f.String("message", "",
+	p.refuse, p.message = f.Bool("refuse", false, "refuse if it matches"), f.String("message", "",
 		"with -refuse: text for the person")
 	p.on, p.off = f.Bool("on", false, "switch on"), f.Bool("off", false, "switch off")
-	p.owner = f.String("owner", "", "who answers for it")
-	f.Var(&p.from, "from", "first moment at which it counts, such as 2026-12-01 or 2026-12-01T08:00; none is always")
-	f.Var(&p.until, "until", "moment at which it ends; none is never")
+	p.owner = f.String("owner", "", "person responsible for it")
+	f.Var(&p.from, "from", "valid from, such as 2026-12-01 or 2026-12-01T08:00; none is always")
+	f.Var(&p.until, "until", "valid until; none for no end")
 	p.at = f.Int("at", 0, "place in the order, from 1; 0 is the end, or where it is")
 	p.publishing = publishFlags(f)
 	return p

@@ -42,7 +42,7 @@ func poolCommands() []command {
 			return in
 		}
 	}, func(p apitype.Pool) (apitype.Meta, string) { return p.Meta, p.Name }), []command{
-		{"pool", "taken", "[POOL]", "addresses that are taken, by whom and until when",
+		{"pool", "taken", "[POOL]", "addresses in use, by whom and until when",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, args []string) error {
 					page, err := client.Get[apitype.Page[apitype.Lease]](s.ctx, s.api, "/leases?pool="+
@@ -60,7 +60,7 @@ func poolCommands() []command {
 					})
 				}
 			}},
-		{"pool", "release", "ADDRESS", "free an address whose session is surely over",
+		{"pool", "release", "ADDRESS", "release an address whose session has ended",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, args []string) error {
 					address, err := one(args, "address")

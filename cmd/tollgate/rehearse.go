@@ -18,7 +18,7 @@ import (
 func rehearseCommand() command {
 	return command{"draft", "rehearse", "", "decide recorded attempts again, and list what would change",
 		func(f *flag.FlagSet) func(*invocation, []string) error {
-			hours, sample := f.Int("hours", 24, "attempts of the last so many hours"), f.String("sample", "",
+			hours, sample := f.Int("hours", 24, "attempts of the last N hours"), f.String("sample", "",
 				"file of attempts to decide instead, as attempt sample writes it")
 			return func(s *invocation, _ []string) error {
 				var end apitype.RehearsalEnd
@@ -36,7 +36,7 @@ func rehearseCommand() command {
 					}
 					var p results.Progress
 					if json.Unmarshal(e.Data, &p) == nil && !s.json {
-						fmt.Fprintf(s.err, "%d of %d, %d would end otherwise\n", p.Done, p.Total, p.Changed)
+						fmt.Fprintf(s.err, "%d of %d, %d would change\n", p.Done, p.Total, p.Changed)
 					}
 					return true
 				})
@@ -63,7 +63,7 @@ func readSample(path string) ([]json.RawMessage, error) {
 			continue
 		}
 		if !json.Valid(line) {
-			return nil, fmt.Errorf("line %d of %s is not JSON; `tollgate attempt sample` shows the form", i+1, path)
+			return nil, fmt.Errorf("line %d of %s is not JSON; `tollgate attempt sample` shows the formatat", i+1, path)
 		}
 		out = append(out, line)
 	}
@@ -86,9 +86,10 @@ func (s *invocation) rehearsed(r *results.Rehearsal) {
 	if r.Sample {
 		where = "of the sample"
 	}
-	s.say("%d of %d attempts %s would end otherwise than under revision %d.", r.Changed, r.Total, where, r.Revision)
+	s.say("%d of %d attempts %s would have a different result than with revision %d.", r.Changed, r.Total, where,
+		r.Revision)
 	if r.Changed > 0 {
-		s.say("The road of one under the draft: tollgate attempt explain -draft ID")
+		s.say("The trace of one with the draft: tollgate attempt explain -draft ID")
 	}
 }
 

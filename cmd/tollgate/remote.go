@@ -19,7 +19,7 @@ var remotes = kind[apitype.Remote]{
 	show: func(s *invocation, r apitype.Remote) {
 		s.fields([2]string{"name", r.Name}, [2]string{"address", r.Address},
 			[2]string{"tries", fmt.Sprintf("%d of %d ms", r.Tries, r.TimeoutMillis)},
-			[2]string{"silent", map[bool]string{true: "it did not answer lately"}[r.Silent]},
+			[2]string{"silent", map[bool]string{true: "it did not answer recently"}[r.Silent]},
 			[2]string{"unsigned answers", map[bool]string{true: "accepted"}[r.Unsigned]}, [2]string{"may grant",
 				grantsText(r.Grants)}, [2]string{"overriding pass", r.Pass},
 			[2]string{"lanes", strings.Join(r.UsedBy, ", ")}, [2]string{"note", r.Note})
@@ -41,7 +41,7 @@ func grantsText(grants []string) string {
 func remoteFlags(f *flag.FlagSet) func(s *invocation, in *apitype.RemoteInput) error {
 	name, address, note := f.String("name", "", "new name"), f.String("address", "",
 		"IP address, with a port if it is not 1812"), f.String("text", "", "note")
-	timeout, tries, unsigned := f.Int("timeout", 2000, "milliseconds that each try is waited for"),
+	timeout, tries, unsigned := f.Int("timeout", 2000, "time-out of each try, in milliseconds"),
 		f.Int("tries", 2, "how often it is asked"), f.Bool("unsigned", false,
 			"accept answers without Message-Authenticator")
 	var grants list
@@ -95,7 +95,7 @@ func remoteCommands() []command {
 					})
 				}
 			}},
-		{"remote", "change", "NAME", "change what is given of one of the draft",
+		{"remote", "change", "NAME", "change one in the draft",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
 				fill, p := remoteFlags(f), publishFlags(f)
 				return func(s *invocation, args []string) error {

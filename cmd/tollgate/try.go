@@ -33,7 +33,7 @@ func newTryFlags(f *flag.FlagSet) *tryFlags {
 	t := &tryFlags{}
 	t.user, t.password = f.String("user", "", "name to sign in with, or the MAC address with -method mac"),
 		f.String("password", "", "password; asked for if missing")
-	t.code = f.String("code", "", "one-time code: right behind the password in PAP, typed when asked for in TACACS+")
+	t.code = f.String("code", "", "one-time code: appended to the password in PAP, entered when asked for in TACACS+")
 	t.next = f.String("new-password", "", "what an expired password is changed to, by MS-CHAPv2 in EAP")
 	t.secret = f.String("secret", "", "shared secret (TRY_SECRET); asked for if missing")
 	t.from = f.String("from", "", "local address to send from")
@@ -50,8 +50,8 @@ func newTryFlags(f *flag.FlagSet) *tryFlags {
 	t.version = f.String("tls", "", "the only version of TLS the device speaks: 1.0, 1.1, 1.2 or 1.3")
 	t.resume = f.Bool("resume", false, "sign in twice, the second time with the ticket of the first")
 	t.rounds = f.Bool("rounds", false, "show every round of the conversation")
-	t.unsigned = f.Bool("unsigned", false, "leave Message-Authenticator out")
-	t.status = f.Bool("status", false, "only ask whether the server is there (Status-Server)")
+	t.unsigned = f.Bool("unsigned", false, "do not send Message-Authenticator")
+	t.status = f.Bool("status", false, "only check that the server answers (Status-Server)")
 	t.timeout, t.tries = f.Duration("timeout", 3*time.Second, "time to wait for each try"),
 		f.Int("tries", 2, "how often to send")
 	f.Var(&t.attrs, "attr", "NAME=VALUE of a further attribute; repeatable")
@@ -238,7 +238,7 @@ func (s *invocation) sayReply(reply *results.Reply, rounds bool) {
 			"differ": "DIFFER from our own"}[reply.Keys])
 	}
 	if reply.Fault != "" {
-		s.sayLine("the device broke off", reply.Fault)
+		s.sayLine("the device stopped", reply.Fault)
 	}
 	for _, a := range reply.Attributes {
 		s.say("  %-26s %s", a.Name, a.Value)

@@ -45,7 +45,7 @@ func (l *vendorAttributes) Set(text string) error {
 	}
 	number, err := strconv.ParseUint(parts[0], 0, 32)
 	if err != nil {
-		return fmt.Errorf("%q is no number of an attribute", parts[0])
+		return fmt.Errorf("%q is not an attribute number", parts[0])
 	}
 	a := config.VendorAttribute{Number: uint32(number), Name: parts[1], Type: parts[2]}
 	if len(parts) > 3 {
@@ -53,7 +53,7 @@ func (l *vendorAttributes) Set(text string) error {
 	}
 	if len(parts) > 4 {
 		if a.Unit, err = strconv.Atoi(parts[4]); err != nil {
-			return fmt.Errorf("%q is no unit in kbit/s", parts[4])
+			return fmt.Errorf("%q is not a unit in kbit/s", parts[4])
 		}
 	}
 	*l = append(*l, a)

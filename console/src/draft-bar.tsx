@@ -35,7 +35,7 @@ export function Changes({
               className="ml-2 text-[12px] text-soft underline"
               onClick={() => discard({ kind: c.kind, id: c.id })}
             >
-              take back
+              discard
             </button>
           )}
           {c.lines.length > 0 && (
@@ -56,7 +56,7 @@ export function Changes({
                   className="mr-3 text-soft underline"
                   onClick={() => discard({ kind: "policy", id: p.id, lane: c.id })}
                 >
-                  take back policy {p.object} only
+                  discard policy {p.object} only
                 </button>
               ))}
             </div>
@@ -146,13 +146,13 @@ export function DraftBar() {
         >
           <Failure error={publish.error} />
           <p className="mb-3">
-            {changes.length === 1 ? "One change takes" : `${changes.length} changes take`} effect at once. Any earlier
-            revision can be taken back to in History.
+            {changes.length === 1 ? "One change takes" : `${changes.length} changes take`} effect at once. You can
+            return to any earlier revision in History.
           </p>
           <p className="mb-3 text-[13px]">
             {!rehearsed.data || rehearsed.data.outdated ? (
               <>
-                This draft was not rehearsed.{" "}
+                This draft has not been rehearsed.{" "}
                 <Link className="underline" to="/rehearsal" onClick={() => setPublishing(false)}>
                   Rehearse it first
                 </Link>
@@ -161,23 +161,17 @@ export function DraftBar() {
               <>
                 Rehearsed {ago(rehearsed.data.ended)}:{" "}
                 {rehearsed.data.changed === 0
-                  ? "nobody would notice"
-                  : `${rehearsed.data.changed.toLocaleString()} of ${rehearsed.data.total.toLocaleString()} attempts would end otherwise`}
+                  ? "no attempt would change"
+                  : `${rehearsed.data.changed.toLocaleString()} of ${rehearsed.data.total.toLocaleString()} attempts would have a different result`}
                 .
               </>
             )}
           </p>
-          <TextField
-            label="Note"
-            hint="Why; read by whoever looks for the cause later."
-            value={note}
-            onChange={setNote}
-            autoFocus
-          />
+          <TextField label="Note" hint="Reason for this change" value={note} onChange={setNote} autoFocus />
           <Problems list={problems} />
           {faults.length > 0 && (
             <p className="mb-3 text-out">
-              {sentence("What is marked red stops the publish; what is running stays as it is")}
+              {sentence("Correct what is marked red before you publish; what is running stays in effect")}
             </p>
           )}
           {unmet(publish.error) && (
@@ -187,7 +181,7 @@ export function DraftBar() {
             <Button primary type="submit" disabled={publish.isPending}>
               Publish
             </Button>
-            <Button onClick={() => setPublishing(false)}>Not yet</Button>
+            <Button onClick={() => setPublishing(false)}>Cancel</Button>
           </div>
         </form>
       </Modal>

@@ -129,7 +129,7 @@ export function Shell({ operator, children }: { operator: string; children: Reac
               >
                 <span>{page}</span>
                 {flags[page] > 0 && (
-                  <span className="text-[12px] text-out" title="need you">
+                  <span className="text-[12px] text-out" title="need attention">
                     {flags[page]}
                   </span>
                 )}
@@ -249,7 +249,7 @@ function PaletteList({ close }: { close: () => void }) {
     <Command label="Go to">
       <Command.Input autoFocus placeholder="Page, client, lane ..." className="field mb-2" />
       <Command.List className="max-h-80 overflow-y-auto">
-        <Command.Empty className="p-2 text-soft">Nothing of that name.</Command.Empty>
+        <Command.Empty className="p-2 text-soft">No match.</Command.Empty>
         {groups
           .flatMap(([, pages]) => pages)
           .map(([name, path]) => (

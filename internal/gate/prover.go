@@ -234,7 +234,7 @@ func (v *Visit) CheckCHAP(ctx context.Context, r server.CHAP) reason.Code {
 	return v.judged(code, detail)
 }
 
-const noHashes = "a directory hands out no hashes, and we are no member of its domain"
+const noHashes = "a directory does not hand out password hashes, and this server is not joined to its domain"
 
 // CheckMSCHAP checks a response of MS-CHAP: here for a local account, by its domain for somebody of a directory. The
 // hash is that of the NT hash.

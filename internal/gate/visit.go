@@ -46,7 +46,7 @@ type Answer struct {
 	// Delay is how long a refusal is to be held back.
 	Delay time.Duration
 
-	// Err tells that there is no verdict, since it could not be put into the journal.
+	// Err tells that there is not a verdict, since it could not be put into the journal.
 	Err error
 	// Discard tells that nothing is to be answered.
 	Discard bool

@@ -52,7 +52,7 @@ func New(name, address, secret string, timeout time.Duration, tries int, unsigne
 		unsigned: unsigned}, nil
 }
 
-// Silent reports whether it did not answer lately.
+// Silent reports whether it did not answer recently.
 func (s *Server) Silent(now time.Time) bool { return now.UnixNano()-s.silent.Load() < int64(silentFor) }
 
 // Attribute is one attribute of an answer.

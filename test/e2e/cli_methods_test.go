@@ -51,11 +51,11 @@ func TestCertificatesFromTheCommandLine(t *testing.T) {
 	serial, _, _ = strings.Cut(serial, ",")
 	w.wants(0, []string{"authority", "revoke", serial}, "revoked, and refused from now on")
 	w.wants(0, []string{"authority", "issued"}, "REVOKED", "CN=k.nance")
-	w.wants(1, tls, "refused", "the device broke off")
+	w.wants(1, tls, "refused", "the device stopped")
 	w.wants(0, []string{"attempt", "explain"}, "certificate of the device was revoked", "issue the device a new one")
 	w.wants(1, []string{"try", "-secret", secret, "-method", "peap-mschapv2", "-user", "k.nance", "-password",
 		"gangway-and-rope", "-ca", ca, "-server-name", "elsewhere.example", "-attr", "NAS-Port-Type=Ethernet",
-		w.radius}, "elsewhere.example", "the device broke off")
+		w.radius}, "elsewhere.example", "the device stopped")
 
 	// another authority signs a request of ours
 	w.wants(0, []string{"certificate", "make", "portal", "-dns", "portal.lanternferries.example"},

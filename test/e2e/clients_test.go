@@ -31,8 +31,10 @@ func TestPerlClient(t *testing.T) {
 	need(t, "perl", "/usr/share/perl5/Authen/Radius.pm")
 	w := start(t)
 	w.basic("off", "127.0.0.1")
+	server := recorded(t, "udp", w.radius, "Authen::Radius; k.nance by PAP, without and with Message-Authenticator. "+
+		"Secret: "+secret, "front", "radius", "access", "testdata", "perl.txt")
 	run := func(password, sign string) string {
-		cmd := exec.Command("perl", "-e", perl, w.radius, secret, "k.nance", password)
+		cmd := exec.Command("perl", "-e", perl, server, secret, "k.nance", password)
 		cmd.Env = append(os.Environ(), "SIGN="+sign)
 		out, err := cmd.CombinedOutput()
 		if err != nil {

@@ -95,7 +95,7 @@ func TestBadConfigurationFiles(t *testing.T) {
 		"a newer form":     {strings.Replace(text, "tollgate: 1", "tollgate: 7", 1), "newer than this version"},
 		"an unknown field": {strings.Replace(text, "  vlan:", "  vlam:", 1), "vlam"},
 		"a circle": {strings.Replace(text, "- name: officers\n", "- name: officers\n  extends: bridge\n", 1),
-			"goes round in a circle"},
+			"refers to itself"},
 		"a wrong VLAN": {strings.Replace(text, `vlan: "60"`, `vlan: "6000"`, 1), "VLAN 6000 does not exist"},
 		"a wrong word": {strings.Replace(text, "when: ssid is LF-Deck", "when: sside is LF-Deck", 1),
 			"Did you mean ssid?"},

@@ -55,7 +55,7 @@ func TestWorkingWithADirectoryInTheConsole(t *testing.T) {
 		p.click("Browse"), p.click("Open DC=lanternferries,DC=example"), p.click("Open People"), p.click("North Pier"),
 		p.see("organizationalUnit"),
 		p.click("Copies"), p.see("No copy was made yet"), p.click("Copy now"), p.see("copied"),
-		p.click("Lacking something"), p.see("mobile"), p.fill("Search the copies", "zzz"), p.see("Nobody."),
+		p.click("Missing an attribute"), p.see("mobile"), p.fill("Search the copies", "zzz"), p.see("Nobody."),
 		p.click("Lockout guard"), p.see("after 5 wrong passwords"), p.see("Nobody is held back now"))
 	for range 2 {
 		if _, err := w.ask(func(q *trial.Request) {
@@ -66,7 +66,7 @@ func TestWorkingWithADirectoryInTheConsole(t *testing.T) {
 		}
 	}
 	steps(t, p.see("00-00-5E-00-53-07"), p.click("Release s.lodge"), p.see("Nobody is held back now"),
-		p.click("Checkup"), p.see("Nothing was checked yet"), p.click("Run now"), p.see("password expires in"),
+		p.click("Checkup"), p.see("Nothing has been checked yet"), p.click("Run now"), p.see("password expires in"),
 		p.see("9 of 9 are there"), p.see("What changed"))
 	var out apitype.Checkup
 	w.do(http.MethodGet, "/checkup", nil, &out)

@@ -21,7 +21,7 @@ func TestCommandListsAndJournalInTheConsole(t *testing.T) {
 	steps(t, p.open(w.app.URL+"/command-lists"), p.see("everything"), p.click("Add command list"),
 		p.see("Type commands"), p.fill("Name", "ports"),
 		p.fill("Command of line 1", "interface gi*"), p.click("Add line"), p.fill("Command of line 2",
-			"interface gi0/1"), p.choose("Then the lines of", "looking"),
+			"interface gi0/1"), p.choose("Followed by the lines of", "looking"),
 		p.see("Line 2 (interface gi0/1) never decides"),
 		p.fill("Commands", "interface gi0/2\nshow secrets\nreload"), p.see("line 1 of looking: show secrets *"),
 		p.see("line 1: interface gi*"), p.see("no line fits"),
@@ -71,8 +71,8 @@ func TestSecondFactorsInTheConsole(t *testing.T) {
 	p := pageSteps{signedIn(t, w)}
 	steps(t, p.open(w.app.URL+"/attempts/"+refused.ID), p.see("Ingrid Solvang has no second factor"),
 		p.click("Enrol Ingrid Solvang"), p.see("wherever the person is found"), p.fill("Device", "phone of Ingrid"),
-		p.click("Show the picture"),
-		p.see("take this picture"), p.fill("The code that it shows now", "000000"), p.click("Confirm"),
+		p.click("Show QR code"),
+		p.see("take this picture"), p.fill("Code shown now", "000000"), p.click("Confirm"),
 		p.see("not the code that the device should show"))
 	seed, err := browser.Eval[string](p.Page,
 		"document.querySelector('[role=dialog] [data-secret]').innerText.replaceAll(' ', '')")
@@ -80,7 +80,7 @@ func TestSecondFactorsInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	ingrid := &phone{t: t, seed: seed, at: time.Now().Add(-time.Minute)}
-	steps(t, p.fill("The code that it shows now", ingrid.next()), p.click("Confirm"), p.see("It counts from now on"))
+	steps(t, p.fill("Code shown now", ingrid.next()), p.click("Confirm"), p.see("It counts from now on"))
 	if n, err := browser.Eval[int](p.Page,
 		"document.querySelectorAll('[role=dialog] [data-secret] li').length"); err != nil || n != 8 {
 		t.Errorf("%d recovery codes are shown, %v", n, err)
@@ -94,8 +94,8 @@ func TestSecondFactorsInTheConsole(t *testing.T) {
 		p.click("People"), p.fill("Name of the person", "n.pryce"), p.click("Find"), p.see("enrolled, phone of Nerys"),
 		p.open(w.app.URL+"/lanes"), p.click("2. Device logins"), p.see("Port operations"), p.click("Edit lane"),
 		p.see("none is asked for"), p.choose("Second factor", "a one-time code"),
-		p.fill("A code is not asked for again within, minutes", "2000"), p.click("Save to the draft"),
+		p.fill("Do not ask for a code again within (minutes)", "2000"), p.click("Save to the draft"),
 		p.see("out of range"),
-		p.fill("A code is not asked for again within, minutes", "15"), p.click("Save to the draft"),
+		p.fill("Do not ask for a code again within (minutes)", "15"), p.click("Save to the draft"),
 		p.see("not again within 15 min"), p.see("1 change"))
 }

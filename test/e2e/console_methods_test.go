@@ -25,7 +25,7 @@ func TestCertificatesInTheConsole(t *testing.T) {
 		p.click("Save to the draft"), p.see("CN=Lantern Ferries Network Authority"),
 		p.click("Certificates"), p.click("Add certificate"), p.fill("Name", "radius"), p.click("Save to the draft"),
 		p.see("without a DNS name is refused by most devices"),
-		p.fill("Common name", serverName), p.click("Save to the draft"), p.see("Shown by no lane yet"),
+		p.fill("Common name", serverName), p.click("Save to the draft"), p.see("Not used by any lane yet"),
 		p.see("in 396 days"),
 		p.click("Certificates"), p.click("Add trust list"), p.fill("Name", "laptops"), p.click("Save to the draft"),
 		p.see("The list is empty"), p.click("Lantern (CN=Lantern Ferries Network Authority)"),

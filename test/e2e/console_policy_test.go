@@ -31,7 +31,7 @@ func TestAPolicyFromTheFirstKeyToTakingItBack(t *testing.T) {
 	w.attempts("verdict=admitted", 1)
 	p := pageSteps{signedIn(t, w)}
 	steps(t, p.open(w.app.URL+"/lanes"), p.click("8. Wired ports"), p.see("By department"), p.focus("Add policy"),
-		p.press("\r"), p.see("Fits those where"), p.press("Night crew"),
+		p.press("\r"), p.see("Applies to people where"), p.press("Night crew"),
 		p.focus("As a form"), p.press("\r"), p.see("Everybody: nothing is asked for yet"), p.press("\t"),
 		p.press("\r"), p.see("A field was expected"),
 		p.focus("Field"), p.press("grup"), p.focus("Value"), p.press("Deck Officers"), p.see("Did you mean group?"))
@@ -43,8 +43,9 @@ func TestAPolicyFromTheFirstKeyToTakingItBack(t *testing.T) {
 	settle(t, p.Page)
 	steps(t, p.press("tick"))
 	settle(t, p.Page)
-	steps(t, p.press("\r"), p.focus("Save to the draft"), p.press("\r"), p.unsee("Fits those where"),
-		p.see("Can never be reached: policy 2, Deck officers, takes everything that would fit"), p.see("Move it above"),
+	steps(t, p.press("\r"), p.focus("Save to the draft"), p.press("\r"), p.unsee("Applies to people where"),
+		p.see("Can never be reached: policy 2, Deck officers, matches everything that this could match"),
+		p.see("Move it up"),
 		p.click("Analysis"), p.see("1 mistake"), p.see("never reached"), p.see("group Deck Officers"),
 		p.click("Lanes"), p.click("8. Wired ports"), p.see("Night crew"), p.focus("Move policy Night crew"),
 		p.press(" "))
@@ -58,7 +59,8 @@ func TestAPolicyFromTheFirstKeyToTakingItBack(t *testing.T) {
 		"Night crew") > strings.Index(out, "Deck officers") {
 		t.Errorf("it was not moved:\n%s", out)
 	}
-	steps(t, p.click("Rehearse"), p.see("Attempts of"), p.click("Rehearse"), p.see("1 attempts would end otherwise"),
+	steps(t, p.click("Rehearse"), p.see("Attempts of"), p.click("Rehearse"),
+		p.see("1 attempts would have a different result"),
 		p.see("VLAN 20"), p.click("Tobia Marchetti"), p.see("The whole attempt"),
 		p.click("Publish"), p.see("Publish as revision 4"), p.fill("Note", "the night crew"), p.press("\r"),
 		p.see("Running revision 4"))
@@ -88,7 +90,8 @@ func TestConsoleCompletesAndGuards(t *testing.T) {
 	w := lantern(t)
 	p := pageSteps{signedIn(t, w)}
 	steps(t, p.open(w.app.URL+"/lanes"), p.click("8. Wired ports"), p.see("By department"),
-		p.click("Contractors aboard"), p.see("Fits those where"), p.fill("Fits those where", "gr"), p.click("group"),
+		p.click("Contractors aboard"), p.see("Applies to people where"), p.fill("Applies to people where", "gr"),
+		p.click("group"),
 		p.click("is not"), p.click("Harbour Office"), p.click("and"))
 	settle(t, p.Page)
 	steps(t, p.press("client.s"))
@@ -97,7 +100,7 @@ func TestConsoleCompletesAndGuards(t *testing.T) {
 		text != `group is not "Harbour Office" and client.s` {
 		t.Errorf("completed to %q, %v", text, err)
 	}
-	steps(t, p.fill("Fits those where", "client.site is "), p.click("heron"), p.click("As a form"),
+	steps(t, p.fill("Applies to people where", "client.site is "), p.click("heron"), p.click("As a form"),
 		p.see("client.site is heron"), p.focus("Value"), p.press("x"), p.see("client.site is heronx"),
 		p.click("As text"))
 	if text, err := browser.Eval[string](p.Page, "document.querySelector('textarea[name$=when]').value"); err != nil ||
@@ -111,7 +114,7 @@ func TestConsoleOfWhatPoliciesAreMadeWith(t *testing.T) {
 	w := lantern(t)
 	p := pageSteps{signedIn(t, w)}
 	steps(t, p.click("Calendars"), p.click("Add calendar"), p.fill("Name", "night"), p.fill("Time zone", "Nowhere"),
-		p.click("Save to the draft"), p.see("is no time zone"), p.fill("Time zone", "UTC"),
+		p.click("Save to the draft"), p.see("is not a time zone"), p.fill("Time zone", "UTC"),
 		p.fill("Beginning of span 1", "22:00"), p.fill("End of span 1", "06:00"),
 		p.click("Save to the draft"), p.see("time is night"),
 		p.click("Dictionary"), p.click("Add vendor"), p.fill("Name", "Pier Works"), p.fill("Enterprise number",

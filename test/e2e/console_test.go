@@ -73,7 +73,7 @@ func TestFirstDay(t *testing.T) {
 		p.open(w.app.URL), p.see("Create the first operator"),
 		p.fill("Setup code", "WRONG-CODE"), p.fill("Name", "o.brandt"), p.fill("Password", "lantern-demo-2026"),
 		p.click("Create and sign in"), p.see("setup code is wrong"),
-		p.fill("Setup code", w.app.SetupCode), p.click("Create and sign in"), p.see("Nobody has asked yet"),
+		p.fill("Setup code", w.app.SetupCode), p.click("Create and sign in"), p.see("No requests yet"),
 	)
 	// A client, with a secret that is typed, and a mistake on the way.
 	steps(t,
@@ -101,8 +101,8 @@ func TestFirstDay(t *testing.T) {
 		p.see("VLAN 5000 does not exist"), p.fill("VLAN", "20"), p.see("Tunnel-Private-Group-ID"), p.see("51 04 3230"),
 		p.click("Save to the draft"), p.see("4 changes"),
 		p.click("Lanes"), p.see("No lane yet"), p.click("Add the first"), p.fill("Name", "Wired ports"),
-		p.fill("Takes requests where", "grup is x"), p.see("Did you mean"),
-		p.fill("Takes requests where", "port.type is ethernet"), p.click("Save to the draft"), p.see("5 changes"),
+		p.fill("Matches requests where", "grup is x"), p.see("Did you mean"),
+		p.fill("Matches requests where", "port.type is ethernet"), p.click("Save to the draft"), p.see("5 changes"),
 		p.click("Add policy"), p.fill("Name", "Ticketing"), p.fill("Search groups", "ticket"), p.click("Ticketing"),
 		p.choose("Pass", "ticketing"), p.click("Save to the draft"), p.see("group is Ticketing"), p.unsee("Cancel"),
 		p.click("Publish"), p.see("Publish as revision 1"), p.fill("Note", "the first day"), p.press("\r"),
@@ -120,7 +120,7 @@ func TestFirstDay(t *testing.T) {
 		`([...document.querySelectorAll("tbody tr")].find((r) => r.innerText.includes("policy.none")).focus(), true)`); err != nil {
 		t.Fatal(err)
 	}
-	steps(t, p.press("\r"), p.see("No policy of lane Wired ports fits"),
+	steps(t, p.press("\r"), p.see("No policy of lane Wired ports matches"),
 		p.see("none of the groups that this lane asks for"), p.see("Deck Officers"),
 		p.click("Now"), p.see("1 admitted"), p.see("1 refused"), p.click("History"), p.see("the first day"))
 }
@@ -161,7 +161,7 @@ func TestSaveAndPublishReturnAndConflict(t *testing.T) {
 		p.see("51 04 3631"), p.click("Save and publish"), p.see("Running revision 4"),
 		p.fill("VLAN", "62"))
 	w.wants(0, []string{"pass", "change", "contractors", "-role", "guest"}) // somebody else, meanwhile
-	steps(t, p.click("Save to the draft"), p.see("was changed meanwhile by o.brandt"), p.click("Read it again"),
+	steps(t, p.click("Save to the draft"), p.see("was changed meanwhile by o.brandt"), p.click("Reload it"),
 		p.see("1 change"),
 		p.click("Read"), p.see("role restricted -> guest"), p.click("Discard all changes"),
 		p.see("nothing unpublished"),
@@ -255,12 +255,12 @@ func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {
 		"/remotes/new": "Shared secret", "/command-lists": "operators", "/command-lists/operators": "Type commands",
 		"/journal": "Gear journal", "/try?protocol=tacacs": "Comes from", "/people/harbour.emergency": "Seal with",
 		"/clients/hh-firewall-1": "Names in its certificate", "/pools": "203.0.113.64/26",
-		"/pools/new": "One a line", "/calendars": "opening-hours", "/calendars/new": "Holidays",
+		"/pools/new": "One per line", "/calendars": "opening-hours", "/calendars/new": "Holidays",
 		"/vendors":     "Tunnel-Private-Group-ID",
 		"/vendors/new": "Enterprise number",
 		"/lanes":       "Policy, first", "/passes": "contractors", "/passes/new": "What the device gets",
 		"/people": "Night Watch", "/realms": "shore", "/factors": "phone of Nerys",
-		"/factors?enrol=x": "Show the picture", "/realms/new": "Lookup order", "/history": "Revision 1",
+		"/factors?enrol=x": "Show QR code", "/realms/new": "Lookup order", "/history": "Revision 1",
 		"/operators": "Tokens", "/devices": "Known devices", "/devices/new": "MAC address or prefix",
 		"/certificates": "Our authorities", "/certificates/new": "Where it comes from",
 		"/authorities/new": "Where it comes from", "/trusts/new": "Revocation lists", "/try": "Nothing tried yet",

@@ -67,9 +67,10 @@ func TestSecondFactorOnGear(t *testing.T) {
 	t.Parallel()
 	w := start(t)
 	w.gear()
-	w.wants(1, []string{"lane", "change", "Gear", "-second-factor", "code"}, "carries no one-time code", "methods[1]")
+	w.wants(1, []string{"lane", "change", "Gear", "-second-factor", "code"}, "cannot carry a one-time code",
+		"methods[1]")
 	w.wants(1, []string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "fingerprint"},
-		"is no second factor")
+		"is not a second factor")
 	w.wants(1, []string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "code", "-factor-rest", "9999"},
 		"out of range")
 	w.wants(0, []string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "code", "-publish"}, "revision")

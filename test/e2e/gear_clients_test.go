@@ -72,15 +72,19 @@ func TestTACACSClientsOfOtherAuthors(t *testing.T) {
 	}
 	w := start(t)
 	w.gear()
-	_, port, _ := net.SplitHostPort(w.tacacs)
-	for password, want := range map[string]string{"rope-and-anchor": "ascii in\npap in\nchap in\n",
-		"wrong": "ascii out\npap out\nchap out\n"} {
+	_, port, _ := net.SplitHostPort(recorded(t, "tcp", w.tacacs, "Authen::TacacsPlus; ann with the right password, "+
+		"then with a wrong one. Key: "+gearSecret, "front", "tacacs", "testdata", "perl.txt"))
+	_, scapy, _ := net.SplitHostPort(recorded(t, "tcp", w.tacacs, "scapy; ann signs in, asks for a command and a "+
+		"shell, and reports. Key: "+gearSecret, "front", "tacacs", "testdata", "scapy.txt"))
+	for _, password := range []string{"rope-and-anchor", "wrong"} {
+		want := map[string]string{"rope-and-anchor": "ascii in\npap in\nchap in\n",
+			"wrong": "ascii out\npap out\nchap out\n"}[password]
 		out, err := exec.Command("perl", "-e", tacacsPerl, port, gearSecret, "ann", password).CombinedOutput()
 		if err != nil || string(out) != want {
 			t.Errorf("Perl with %q: %v\n%s", password, err, out)
 		}
 	}
-	out, err := exec.Command("/usr/bin/python3", "-c", tacacsPython, port, gearSecret).CombinedOutput()
+	out, err := exec.Command("/usr/bin/python3", "-c", tacacsPython, scapy, gearSecret).CombinedOutput()
 	want := "authentication 5 1 Password: \nauthentication 1\nauthorization 1\nshell 1 priv-lvl=15 timeout=61 " +
 		"idletime=10 acl=7 hint*ann@lanternferries.example\naccounting 1\n"
 	if err != nil || string(out) != want {
@@ -155,8 +159,8 @@ func TestCommandListsFromTheCommandLine(t *testing.T) {
 		"- refused   reload", "no line fits")
 	w.wants(0, []string{"command-list", "show", "ports"}, "never decides",
 		"line 3 (interface gi0/1) never decides: line 2 (interface gi*|te*) before it takes all its commands",
-		"looking 2", "whatever no line fits")
-	w.wants(1, []string{"draft", "analyse"}, "never decides", "no pass names this command list")
+		"looking 2", "otherwise")
+	w.wants(1, []string{"draft", "analyse"}, "never decides", "no pass uses this command list")
 	w.wants(0, []string{"pass", "change", "bare", "-commands", "ports", "-level", "7", "-argument",
 		"ppp:addr=192.0.2.4", "-argument", "hint*x"}, "changed")
 	w.wants(0, []string{"pass", "show", "bare"}, "Management-Privilege-Level", "priv-lvl", "7", "ppp", "ports")
@@ -171,7 +175,7 @@ func TestCommandListsFromTheCommandLine(t *testing.T) {
 	w.refused(422, http.MethodPost, "/passes", map[string]any{"name": "x", "commands": "none"},
 		`there is no command list "none"`)
 	w.refused(422, http.MethodPost, "/passes", map[string]any{"name": "x", "arguments": []config.Argument{{Name: "cmd",
-		Value: "y"}}}, "is what the device asks with")
+		Value: "y"}}}, "is sent by the device")
 	text := w.wants(0, []string{"config", "export"}, "commandLists:", `pattern: "interface gi*|te*"`,
 		"privilegeLevel: \"7\"")
 	file := filepath.Join(t.TempDir(), "all.yaml")

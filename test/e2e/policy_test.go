@@ -47,7 +47,7 @@ func TestPassesOnTheWire(t *testing.T) {
 		"{{person}}@ships.example", "-class", "{{client.site}}", "-attr", "Harbour-Role={{group or guest}}"}, "changed")
 	w.wants(0, []string{"pass", "show", "crew"}, "Termination-Action", "{{person}}@ships.example", "NAS-Filter-Rule",
 		"Harbour-Down", "1A 0C 00007ED9 03 06 000007D0")
-	w.wants(1, []string{"pass", "change", "base", "-extends", "crew"}, "goes round in a circle: base -> crew -> base")
+	w.wants(1, []string{"pass", "change", "base", "-extends", "crew"}, "refers to itself: base -> crew -> base")
 	w.wants(1, []string{"pass", "change", "base", "-rule", "let them in"}, "accessRules[0]", "Write for instance")
 	w.wants(1, []string{"pass", "change", "crew", "-role", "{{persn.mail}}"}, "there is no field", "column")
 	w.publish()
@@ -208,8 +208,8 @@ func TestExpectationsGuardPublishing(t *testing.T) {
 	w.refused(422, http.MethodPost, "/expectations", apitype.ExpectationFields{Name: "y", Sent: "y",
 		Client: "hh-router-1", Method: "peap-gtc", Asks: "login", Command: "reload", Level: 16, VLAN: "7",
 		Admitted: true, Attributes: []config.Attribute{{Name: "NAS-Port", Value: "1"}}},
-		"is not spoken over TACACS+", "something else is asked", "no privilege level 16",
-		"attributes belong to RADIUS", "nobody into a VLAN")
+		"is not used in TACACS+", "something else is asked", "no privilege level 16",
+		"attributes exist in RADIUS only", "nobody into a VLAN")
 	w.refused(422, http.MethodPost, "/expectations", apitype.ExpectationFields{Name: "z", Sent: "z",
 		Client: "hh-router-1", Asks: "command"}, "no command")
 	w.refused(422, http.MethodPost, "/expectations", apitype.ExpectationFields{Name: "z", Sent: "z",
@@ -358,7 +358,7 @@ func TestConditionsThroughTheAPI(t *testing.T) {
 	w.wants(0, []string{"policy", "add", "Wired ports", "Too late", "-when", `group is "Deck Officers" and ssid is x`,
 		"-pass", "officers"}, "has a policy more")
 	w.wants(1, []string{"draft", "analyse"}, "mistake", `policy "Too late"`,
-		"can never be reached: policy 2, Deck officers,", "Move it above")
+		"can never be reached: policy 2, Deck officers,", "Move it up")
 }
 
 // Addresses of a pool go to one session each; who comes when all are taken is refused, and says why.
@@ -370,8 +370,8 @@ func TestAddressPools(t *testing.T) {
 	w.wants(0, []string{"pool", "add", "vpn", "-range", "192.0.2.8/30"}, "added")
 	w.wants(1, []string{"pool", "add", "twice", "-range", "192.0.2.10"}, `overlaps with addresses of pool "vpn"`)
 	w.wants(0, []string{"pass", "change", "crew", "-pool", "vpn"}, "changed", "holds 2 addresses only")
-	w.wants(1, []string{"pass", "change", "crew", "-session-timeout", "0"}, "this one has no end")
-	w.wants(1, []string{"pass", "change", "crew", "-address", "192.0.2.77"}, "besides the pool")
+	w.wants(1, []string{"pass", "change", "crew", "-session-timeout", "0"}, "a session that ends")
+	w.wants(1, []string{"pass", "change", "crew", "-address", "192.0.2.77"}, "as well as a pool")
 	w.publish()
 	at := func(mac string) func(*trial.Request) {
 		return func(q *trial.Request) { q.Attributes[2].Value = mac }

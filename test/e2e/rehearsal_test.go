@@ -41,11 +41,11 @@ func TestRehearsalBeforePublishing(t *testing.T) {
 		t.Errorf("the last rehearsal: %+v\n%s", last.Rehearsal, out)
 	}
 	p := pageSteps{signedIn(t, w)}
-	steps(t, p.open(w.app.URL+"/"), p.click("Rehearse"), p.see("would end otherwise"), p.see("policy.none"),
+	steps(t, p.open(w.app.URL+"/"), p.click("Rehearse"), p.see("would have a different result"), p.see("policy.none"),
 		p.click("Rehearse"), p.see("By department"), p.click("Sunniva Lodge"), p.see("The whole attempt"),
-		p.see("No policy of lane Wired ports fits"), p.see("Admitted by policy By department"),
+		p.see("No policy of lane Wired ports matches"), p.see("Admitted by policy By department"),
 		p.click("The whole attempt"), p.see("decided again under the draft"),
-		p.click("Publish"), p.see("attempts would end otherwise"), p.press("\x1b"))
+		p.click("Publish"), p.see("attempts would have a different result"), p.press("\x1b"))
 	w.do(http.MethodPost, "/draft/publish", apitype.PublishBody{Despite: true}, nil)
 	w.do(http.MethodGet, "/rehearsal", nil, &last)
 	if !last.Outdated {

@@ -33,7 +33,7 @@ func rehearsing(s *service, target string, n int) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("Rehearsal of %d attempts: %v, %.0f/s; %d would end otherwise\n", alone.Total,
+	fmt.Printf("Rehearsal of %d attempts: %v, %.0f/s; %d would change\n", alone.Total,
 		time.Duration(alone.Micros)*time.Microsecond, float64(alone.Total)/(float64(alone.Micros)/1e6), alone.Changed)
 	const rate = 10_000
 	quiet, err := drive(target, options{window: 64, duration: 8 * time.Second, rate: rate})

@@ -108,7 +108,7 @@ func steps(p *browser.Page, base string, shot func(string) error) error {
 		open("/lanes", "Wired ports"), p.Click("8. Wired ports"), p.See("By department"),
 		p.Click("Contractors ashore"), p.See("Switched on"), p.Click("As a form"), p.See("Add comparison"),
 		p.Fill("Name", "Contractors by night"), shot("condition.png"), p.Press("\x1b"),
-		p.Click("Add policy"), p.See("Switched on"), p.Fill("Name", "Watch below"), p.Fill("Fits those where",
+		p.Click("Add policy"), p.See("Switched on"), p.Fill("Name", "Watch below"), p.Fill("Applies to people where",
 			"group is Crew and client.site is heron"), p.Choose("Pass", "bridge"), p.See("Can never be reached"),
 		p.Click("Save to the draft"), p.See("1 change"),
 		open("/analysis", "1 mistake"), shot("analysis.png"), p.Click("Read"), p.Click("Discard all changes"),

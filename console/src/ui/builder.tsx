@@ -77,7 +77,7 @@ function Group({
     set({ ...tree, parts: part ? parts.map((p, j) => (j === i ? part : p)) : parts.filter((_, j) => j !== i) });
   return (
     <div className={depth ? "border-l-2 border-hair pl-2" : ""}>
-      {parts.length === 0 && <p className="text-[13px] text-soft">Everybody: nothing is asked for yet.</p>}
+      {parts.length === 0 && <p className="text-[13px] text-soft">Matches everyone: no comparison yet.</p>}
       {parts.length > 1 && (
         <select
           aria-label="How the parts are joined"
@@ -141,7 +141,7 @@ function Part({
           <Group tree={asGroup(inner)} set={put} fields={fields} depth={depth + 1} />
         )}
       </div>
-      <Button aria-label="Take this part out" onClick={() => set(null)}>
+      <Button aria-label="Remove this part" onClick={() => set(null)}>
         ×
       </Button>
     </div>
@@ -203,7 +203,7 @@ function Comparison({ part, set, fields }: { part: Tree; set: (t: Tree) => void;
               />
               {several && values.length > 1 && (
                 <Button
-                  aria-label={`Take value ${i + 1} out`}
+                  aria-label={`Remove value ${i + 1}`}
                   onClick={() => set({ ...part, values: values.filter((_, j) => j !== i) })}
                 >
                   ×

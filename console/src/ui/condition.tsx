@@ -41,7 +41,12 @@ export function ConditionField({
   };
   const tab = "px-2 py-0.5 text-[12px] border-b-2";
   return (
-    <Field label={label} name={field} error={bad ? undefined : error} hint={form ? undefined : "Empty is always."}>
+    <Field
+      label={label}
+      name={field}
+      error={bad ? undefined : error}
+      hint={form ? undefined : "If left empty, it matches everyone."}
+    >
       {(p) => (
         <>
           <div className="mb-1 flex gap-1" role="group" aria-label={`${label}: how to edit`}>

@@ -70,7 +70,7 @@ export function Editor<K extends Kind>({
       <Failure error={save.error ?? remove.error} />
       {save.error instanceof Refused && save.error.status === 412 && (
         <Button className="mt-2" onClick={() => location.reload()}>
-          Read it again
+          Reload it
         </Button>
       )}
       <div className="mt-3">{children(save.error)}</div>
@@ -94,7 +94,7 @@ export function Editor<K extends Kind>({
       </div>
       {object && (
         <Modal open={asking} onClose={() => setAsking(false)} title={`Remove ${noun} ${object.name}?`}>
-          <p className="mb-4">It is taken out of the draft. What is running stays as it is until you publish.</p>
+          <p className="mb-4">It is removed from the draft. What is running stays in effect until you publish.</p>
           <div className="flex gap-2">
             <Button
               danger

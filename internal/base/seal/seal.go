@@ -1,5 +1,5 @@
 // Package seal keeps secrets unreadable at rest: AES-256-GCM with a key file that is not in the database. What a secret
-// is for and whose it is are its associated data, so that a sealed one opens in its own place only.
+// is for and its owner are its associated data, so that a sealed one opens in its own place only.
 package seal
 
 import (

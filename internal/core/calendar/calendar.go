@@ -61,7 +61,7 @@ func Compile(zone string, spans []Span, holidays []Holiday) (*Calendar, []Fault)
 	fail := func(field, message, remedy string) { faults = append(faults, Fault{field, message, remedy}) }
 	var err error
 	if c.zone, err = time.LoadLocation(zone); err != nil || zone == "" || zone == "Local" {
-		fail("zone", fmt.Sprintf("%q is no time zone", zone), "Use a name of the time zone database, such as "+
+		fail("zone", fmt.Sprintf("%q is not a time zone", zone), "Use a name of the time zone database, such as "+
 			"Europe/Lisbon or UTC.")
 	}
 	if len(spans) == 0 {
@@ -80,17 +80,17 @@ func Compile(zone string, spans []Span, holidays []Holiday) (*Calendar, []Fault)
 		for _, day := range s.Days {
 			at := slices.Index(Days, day)
 			if at < 0 {
-				fail(field+".days", fmt.Sprintf("%q is no day", day), "Use "+strings.Join(Days, ", ")+".")
+				fail(field+".days", fmt.Sprintf("%q is not a day", day), "Use "+strings.Join(Days, ", ")+".")
 				continue
 			}
 			out.days[(at+1)%7] = true
 		}
 		var fine bool
 		if out.from, fine = clock(s.From); !fine || out.from == 1440 {
-			fail(field+".from", fmt.Sprintf("%q is no time of the day", s.From), "Write for instance 08:00.")
+			fail(field+".from", fmt.Sprintf("%q is not a time of day", s.From), "Write for instance 08:00.")
 		}
 		if out.to, fine = clock(s.To); !fine {
-			fail(field+".to", fmt.Sprintf("%q is no time of the day", s.To),
+			fail(field+".to", fmt.Sprintf("%q is not a time of day", s.To),
 				"Write for instance 18:00, or 24:00 for the end of the day.")
 		}
 		c.spans = append(c.spans, out)
@@ -98,7 +98,7 @@ func Compile(zone string, spans []Span, holidays []Holiday) (*Calendar, []Fault)
 	for i, h := range holidays {
 		at, err := time.Parse(time.DateOnly, h.Date)
 		if err != nil {
-			fail(fmt.Sprintf("holidays[%d].date", i), fmt.Sprintf("%q is no date", h.Date),
+			fail(fmt.Sprintf("holidays[%d].date", i), fmt.Sprintf("%q is not a date", h.Date),
 				"Write for instance 2026-12-25.")
 			continue
 		}

@@ -91,10 +91,10 @@ type Allowance struct {
 
 // Allowances lists the switches for older peers.
 var Allowances = []Allowance{
-	{NoExtendedMasterSecret, "somebody who lures a device into his own tunnel can make it share keys with ours, and " +
-		"pass the sign-in on"},
-	{OldCiphers, "RSA key exchange and CBC ciphers with SHA-1: whoever records a tunnel and gets the server's key " +
-		"later reads the passwords in it"},
+	{NoExtendedMasterSecret, "an attacker who lures a device into a tunnel of his own can make it share keys with " +
+		"ours and relay the sign-in"},
+	{OldCiphers, "RSA key exchange and CBC ciphers with SHA-1: anyone who records a tunnel and later obtains the " +
+		"server's key can read the passwords in it"},
 }
 
 // Versions are the TLS versions that a lane may start from.
@@ -176,7 +176,7 @@ func (c *Config) checkCertificates(k *checker) {
 			k.fail("chain", NotFound, "Make one with an authority of your own, make a signing request, or import one.",
 				"there is no certificate")
 		case n == 0:
-			k.warn("chain", RequestPending, "Have it signed, and put the certificate here.",
+			k.warn("chain", RequestPending, "Have it signed, then enter the certificate here.",
 				"the signing request has not been answered yet")
 		case len(s.Chain) > maxPEM || n > 20:
 			k.fail("chain", TooMany, "Give only what lies between the certificate and its authority.",
@@ -211,7 +211,7 @@ func (c *Config) checkTrust(k *checker, t *Trust) {
 	for j, source := range t.Identity {
 		if !slices.Contains(IdentitySources, source) {
 			k.fail(fmt.Sprintf("identity[%d]", j), Unknown, "Use "+strings.Join(IdentitySources, ", ")+".",
-				"%q is no place in a certificate", source)
+				"%q is not a field of a certificate", source)
 		}
 	}
 	if t.Unanswered != RefuseUnanswered && t.Unanswered != TakeUnanswered {
@@ -227,16 +227,16 @@ func (c *Config) checkTrust(k *checker, t *Trust) {
 		k.fail("crls", TooMany, "Remove some.", "more than 8 lists")
 	}
 	if t.OCSP != "" && !webAddress(t.OCSP) {
-		k.fail("ocsp", Malformed, "Write the address of the responder, http://…", "%q is no http address", t.OCSP)
+		k.fail("ocsp", Malformed, "Write the address of the responder, http://…", "%q is not an http address", t.OCSP)
 	}
 	if n > 0 && len(t.CRLs) == 0 && t.OCSP == "" && !t.Listed && !t.Responder {
 		remedy := "Give a list or a responder, or use those that the certificates name."
 		if t.Unanswered == RefuseUnanswered {
-			k.warn("crls", RevocationUnknown, remedy, "nothing tells whether a certificate of these authorities was "+
-				"revoked, so all of them are refused")
+			k.warn("crls", RevocationUnknown, remedy, "there is no revocation source for certificates of these "+
+				"authorities, so all of them are refused")
 		} else {
-			k.warn("crls", RevocationUnknown, remedy, "nothing tells whether a certificate of these authorities was "+
-				"revoked")
+			k.warn("crls", RevocationUnknown, remedy, "there is no revocation source for certificates of these "+
+				"authorities")
 		}
 	}
 }
@@ -331,16 +331,16 @@ func (c *Config) checkTLS(k *checker, l *Lane) {
 			l.TLS.Certificate)
 	} else if needsServer && len(c.Certificates) == 0 {
 		k.fail("tls.certificate", Required, "Make or import one under Certificates.",
-			"its methods show the device a server certificate, and there is none")
+			"its methods need a server certificate, and there is none")
 	}
 	if _, at := Find(c.Trusts, l.TLS.Trust); l.TLS.Trust != "" && at < 0 {
 		k.fail("tls.trust", NotFound, "Choose one of the trust lists.", "there is no trust list %q", l.TLS.Trust)
 	} else if needsTrust && len(c.Trusts) == 0 {
 		k.fail("tls.trust", Required, "Add a trust list under Certificates.",
-			"its methods take client certificates, and no trust list says whose")
+			"its methods accept client certificates, and there is no trust list for them")
 	} else if needsTrust && c.TrustList(l.TLS.Trust) == nil {
-		k.fail("tls.trust", Required, "Choose the trust list whose devices may sign in here.",
-			"its methods take client certificates, there are several trust lists, and it names none")
+		k.fail("tls.trust", Required, "Select the trust list whose devices may sign in here.",
+			"its methods accept client certificates, there are several trust lists, and none is selected")
 	}
 	oneOf(k, "tls.minimum", l.TLS.Minimum, Versions)
 	oneOf(k, "tls.binding", l.TLS.Binding, []string{"off", "optional", "require"})
@@ -350,18 +350,18 @@ func (c *Config) checkTLS(k *checker, l *Lane) {
 			"%d minutes is out of range", l.TLS.ResumeMinutes)
 	}
 	if needsServer && (l.TLS.Minimum == "1.0" || l.TLS.Minimum == "1.1") {
-		k.warn("tls.minimum", OldTLS, "Raise the minimum to 1.2 once no device needs less; each attempt shows its "+
-			"version.", "TLS %s is allowed: its hashes are broken, and whoever stands between device and server may "+
-			"make them use it", l.TLS.Minimum)
+		k.warn("tls.minimum", OldTLS, "Raise the minimum to 1.2 once no device needs an older version; each attempt "+
+			"shows the version used.", "TLS %s is allowed: its hash functions are broken, and an attacker on the "+
+			"path can force its use", l.TLS.Minimum)
 	}
 	for j, name := range l.TLS.Older {
 		i := slices.IndexFunc(Allowances, func(a Allowance) bool { return a.Name == name })
 		if i < 0 {
 			k.fail(fmt.Sprintf("tls.older[%d]", j), Unknown, "Use "+NoExtendedMasterSecret+" or "+OldCiphers+".",
-				"%q is no allowance for older peers", name)
+				"%q is not an allowance for older peers", name)
 			continue
 		}
-		k.warn(fmt.Sprintf("tls.older[%d]", j), OldPeers, "Take it off once no device needs it.", "%s is allowed: %s",
+		k.warn(fmt.Sprintf("tls.older[%d]", j), OldPeers, "Remove it once no device needs it.", "%s is allowed: %s",
 			name, Allowances[i].Exposed)
 	}
 }
@@ -385,7 +385,7 @@ func (c *Config) checkMethods(k *checker, l *Lane) {
 		}
 		field := fmt.Sprintf("methods[%d]", j)
 		if m.Exposed != "" {
-			k.warn(field, WeakMethod, "Keep it only for devices that can do nothing better, in a lane of their own.",
+			k.warn(field, WeakMethod, "Allow it only for devices that support nothing better, in a lane of their own.",
 				"%s is weak: %s", m.Title, m.Exposed)
 		}
 		if m.Needs != NeedsNTHash && m.Needs != NeedsClear {
@@ -397,14 +397,14 @@ func (c *Config) checkMethods(k *checker, l *Lane) {
 				switch {
 				case at < 0 || m.Needs == NeedsNTHash && d.Member():
 				case m.Needs == NeedsNTHash && d.Kind == ActiveDirectory:
-					k.warn(field, MethodUnusable, "Join the domain at the directory, or have them use methods that "+
-						"hand over the password inside a tunnel, such as EAP-TTLS with PAP, or certificates.",
-						"%s cannot be checked for people of directory %s (realm %s): we are no member of its domain",
+					k.warn(field, MethodUnusable, "Join the domain, or use methods that send the password inside a "+
+						"tunnel, such as EAP-TTLS with PAP, or certificates.",
+						"%s cannot be checked for people of directory %s (realm %s): not joined to its domain",
 						m.Title, d.Name, realms[i].Name)
 				default:
-					k.warn(field, MethodUnusable, "They can use methods that hand over the password inside a tunnel, "+
-						"such as EAP-TTLS with PAP, or certificates.", "%s cannot be checked for people of directory "+
-						"%s (realm %s): a directory hands out no hashes", m.Title, d.Name, realms[i].Name)
+					k.warn(field, MethodUnusable, "Use methods that send the password inside a tunnel, such as "+
+						"EAP-TTLS with PAP, or certificates.", "%s cannot be checked for people of directory "+
+						"%s (realm %s): a directory does not hand out password hashes", m.Title, d.Name, realms[i].Name)
 				}
 			}
 		}

@@ -117,7 +117,7 @@ func (c *Config) checkClients(k *checker) {
 		client := &c.Clients[i]
 		k.on("client", client.Name, client.ID)
 		if len(client.Addresses) == 0 {
-			k.fail("addresses", Required, "Add the address from which the device asks, or a prefix.", "no address")
+			k.fail("addresses", Required, "Add the source address of the device, or a prefix.", "no address")
 		}
 		if len(client.Addresses) > maxList {
 			k.fail("addresses", TooMany, "Use a prefix.", "%d addresses, at most %d are allowed",
@@ -137,25 +137,26 @@ func (c *Config) checkClients(k *checker) {
 			}
 			owner[prefix] = client.Name
 			if prefix.Bits() == 0 {
-				k.warn(field, EveryAddress, "Use the prefix in which the devices really are.",
+				k.warn(field, EveryAddress, "Use the prefix that the devices are really in.",
 					"every address in the world belongs to this client")
 			}
 		}
 		if !client.Secret.Set() && !client.TACACSSecret.Set() && !client.TACACSPlain && !client.TACACSByAddress &&
 			len(client.TACACSNames) == 0 {
-			k.fail("secret", Required, "Type the one that is set on the device, or have one generated.",
+			k.fail("secret", Required, "Enter the secret that is set on the device, or generate one.",
 				"no shared secret")
 		}
 		c.checkTACACS(k, client, names)
 		if client.Previous.Set() && client.PreviousUntil.IsZero() {
-			k.fail("previousUntil", Required, "Say until when it is accepted.", "the previous secret has no end date")
+			k.fail("previousUntil", Required, "Set the date until which it is accepted.",
+				"the previous secret has no end date")
 		}
 		switch client.MessageAuthenticator {
 		case Require, Auto:
 		case Off:
 			k.warn("messageAuthenticator", NoMessageAuthenticator,
-				"Switch it on at the device, then choose require here.",
-				"Message-Authenticator is off: somebody on the path can forge requests and replies of this client")
+				"Enable it on the device, then choose require here.",
+				"Message-Authenticator is off: anyone on the path can forge requests and replies of this client")
 		default:
 			k.fail("messageAuthenticator", Unknown, "Use require, auto or off.", "%q is not a mode",
 				client.MessageAuthenticator)
@@ -219,7 +220,7 @@ func (c *Config) checkRealms(k *checker) {
 				"%q would give everybody the same name", r.Rewrite)
 		}
 		if len(r.Lookup) == 0 {
-			k.fail("lookup", Required, "Add a directory, or local.", "no store to look in")
+			k.fail("lookup", Required, "Add a directory, or local.", "no directory or local store to look in")
 		}
 		for j, step := range r.Lookup {
 			field := fmt.Sprintf("lookup[%d]", j)
@@ -228,11 +229,11 @@ func (c *Config) checkRealms(k *checker) {
 					step.Store)
 			}
 			if step.Unreachable != Refuse && step.Unreachable != Next {
-				k.fail(field, Unknown, "Use refuse or next.", "%q is not a way to go on", step.Unreachable)
+				k.fail(field, Unknown, "Use refuse or next.", "%q is neither refuse nor next", step.Unreachable)
 			}
 			for _, earlier := range r.Lookup[:j] {
 				if strings.EqualFold(earlier.Store, step.Store) {
-					k.fail(field, Taken, "Remove one of the two.", "%q is looked in twice", step.Store)
+					k.fail(field, Taken, "Remove one of the two.", "%q is listed twice", step.Store)
 				}
 			}
 		}
@@ -256,7 +257,8 @@ func (c *Config) checkLanes(k *checker) {
 		}
 		if l.Realm != "" {
 			if _, at := Find(c.Realms, l.Realm); at < 0 {
-				k.fail("realm", NotFound, "Choose one of the realms, or leave it to the form of the name.",
+				k.fail("realm", NotFound, "Choose one of the realms, or leave it empty to choose by the form of "+
+					"the name.",
 					"there is no realm %q", l.Realm)
 			}
 		}
@@ -295,7 +297,8 @@ func (c *Config) checkPolicy(k *checker, p *Policy, at string, seen map[string]b
 		k.fail(at+".owner", TooLong, fmt.Sprintf("Use at most %d octets.", maxName), "the owner is too long")
 	}
 	if !p.From.IsZero() && !p.Until.IsZero() && !p.Until.After(p.From) {
-		k.fail(at+".until", Conflict, "Correct one of the two.", "the policy ends before it begins, so it never counts")
+		k.fail(at+".until", Conflict, "Correct one of the two.",
+			"the policy ends before it begins, so it is never valid")
 	}
 	if p.Outcome != Admit && p.Outcome != Refusal {
 		k.fail(at+".outcome", Unknown, "Use admit or refuse.", "%q is not an outcome", p.Outcome)
@@ -304,7 +307,7 @@ func (c *Config) checkPolicy(k *checker, p *Policy, at string, seen map[string]b
 	if p.Outcome == Refusal {
 		if len(p.Groups) > 0 {
 			k.fail(at+".groups", Conflict, "Remove the table, or write the groups into the condition.",
-				"a group table gives passes, but this policy refuses")
+				"a group table grants passes, but this policy refuses")
 		}
 		return
 	}
@@ -316,7 +319,7 @@ func (c *Config) checkPolicy(k *checker, p *Policy, at string, seen map[string]b
 		c.checkPassName(k, at+".pass", p.Pass)
 	} else if p.Pass != "" {
 		k.fail(at+".pass", Conflict, "Remove the pass of the policy, or the table.",
-			"a policy with a group table takes the pass from its rows")
+			"the policy has a group table, so its pass comes from the rows")
 	}
 	rows := map[string]int{}
 	for r, row := range p.Groups {
@@ -324,7 +327,7 @@ func (c *Config) checkPolicy(k *checker, p *Policy, at string, seen map[string]b
 		if row.Group == "" {
 			k.fail(field+".group", Required, "Choose a group.", "no group")
 		} else if first, twice := rows[strings.ToLower(row.Group)]; twice {
-			k.warn(field+".group", Taken, "Remove one of the rows.", "row %d already takes everybody of group %q",
+			k.warn(field+".group", Taken, "Remove one of the rows.", "row %d already matches everyone in group %q",
 				first+1, row.Group)
 		} else {
 			rows[strings.ToLower(row.Group)] = r
@@ -335,7 +338,8 @@ func (c *Config) checkPolicy(k *checker, p *Policy, at string, seen map[string]b
 
 func (c *Config) checkPassName(k *checker, field, name string) {
 	if name == "" {
-		k.fail(field, Required, "Choose a pass; an empty one leaves the port as it is.", "admits without a pass")
+		k.fail(field, Required, "Choose a pass; one without attributes leaves the port unchanged.",
+			"admits without a pass")
 		return
 	}
 	if _, at := Find(c.Passes, name); at < 0 {

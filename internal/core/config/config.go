@@ -138,7 +138,7 @@ type Realm struct {
 	ID    string `json:"id"`
 	Name  string `json:"name"`
 	Forms []Form `json:"forms"`
-	// Rewrite is the name handed to the stores: {name} is the part without the realm, {sent} the name as it came.
+	// Rewrite is the name handed to the stores: {name} is the part without the realm, {sent} the name as sent.
 	Rewrite string   `json:"rewrite"`
 	Lookup  []Lookup `json:"lookup"`
 	Note    string   `json:"note,omitempty"`
@@ -196,7 +196,7 @@ type Policy struct {
 	// From and Until limit when the policy counts, zero for always; Until is not included.
 	From  time.Time `json:"from,omitzero" required:"false"`
 	Until time.Time `json:"until,omitzero" required:"false"`
-	// Owner is who answers for it.
+	// Owner is person responsible for it.
 	Owner string `json:"owner,omitempty"`
 	Note  string `json:"note,omitempty"`
 }

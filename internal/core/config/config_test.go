@@ -107,7 +107,7 @@ func TestCheck(t *testing.T) {
 		{"bind without password", "bindPassword", "without a password", func(c *Config) {
 			c.Directories[0].BindPassword = ""
 		}},
-		{"directory called local", "name", "kept for", func(c *Config) {
+		{"directory called local", "name", "reserved for", func(c *Config) {
 			c.Directories[0].Name = "Local"
 			c.Realms[0].Lookup = c.Realms[0].Lookup[1:]
 		}},

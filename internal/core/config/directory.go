@@ -153,7 +153,7 @@ func (c *Config) checkDirectories(k *checker) {
 		d := &c.Directories[i]
 		k.on("directory", d.Name, d.ID)
 		if strings.EqualFold(d.Name, LocalStore) || strings.EqualFold(d.Name, DeviceStore) {
-			k.fail("name", Conflict, "Choose another name.", "the names local and devices are kept for the local "+
+			k.fail("name", Conflict, "Choose another name.", "the names local and devices are reserved for the local "+
 				"accounts and the known devices")
 		}
 		if d.Kind != Generic && d.Kind != ActiveDirectory {
@@ -171,14 +171,14 @@ func (c *Config) checkDirectories(k *checker) {
 		switch d.TLS {
 		case LDAPS, StartTLS:
 		case Plain:
-			k.warn("tls", PlainConnection, "Use ldaps or starttls.", "the connection is not encrypted: passwords of "+
-				"everybody who signs in cross the network in clear")
+			k.warn("tls", PlainConnection, "Use ldaps or starttls.", "the connection is not encrypted: the passwords "+
+				"of everyone who signs in cross the network in clear text")
 		default:
 			k.fail("tls", Unknown, "Use ldaps, starttls or plain.", "%q is not a TLS mode", d.TLS)
 		}
 		if d.BindName == "" {
 			k.warn("bindName", AnonymousBind, "Give a service account that may read people and groups.",
-				"no bind name: the directory is searched anonymously, which most refuse")
+				"no bind name: the directory is searched anonymously, which most directories refuse")
 		} else if !d.BindPassword.Set() {
 			k.fail("bindPassword", Required, "Give the password of the service account.",
 				"a bind name without a password")
@@ -223,7 +223,7 @@ func (d *Directory) checkFurther(k *checker) {
 			"%d seconds is out of range", d.CacheSeconds)
 	}
 	if d.GuardAfter < -1 || d.GuardAfter > 100 {
-		k.fail("guardAfter", OutOfRange, "Use 0 to go by the domain, -1 for no guard, or a number up to 100.",
+		k.fail("guardAfter", OutOfRange, "Use 0 to follow the domain, -1 for no protection, or a number up to 100.",
 			"%d wrong passwords is out of range", d.GuardAfter)
 	}
 	if d.DNS != "" {
@@ -253,13 +253,13 @@ func (d *Directory) checkFurther(k *checker) {
 		field, name := fmt.Sprintf("groups[%d]", i), strings.ToLower(g.Name)
 		switch {
 		case g.ID == "" || g.Name == "":
-			k.fail(field, Conflict, "Pick it from the directory.", "a picked group needs a name and what identifies it")
+			k.fail(field, Conflict, "Pick it from the directory.", "a picked group needs a name and an identifier")
 		case len(g.ID) > 500 || len(g.Name) > 200:
 			k.fail(field, TooLong, "Pick it from the directory.", "the name or the identifier is too long")
 		case ids[g.ID]:
 			k.fail(field, Conflict, "Remove one of the two.", "the group %s is picked twice", g.Name)
 		case names[name]:
-			k.fail(field, Conflict, "Call one of them something else; policies name groups by these names.",
+			k.fail(field, Conflict, "Give one of them a different name; policies refer to groups by these names.",
 				"two picked groups are called %s", g.Name)
 		}
 		names[name], ids[g.ID] = true, true

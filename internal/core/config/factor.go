@@ -20,7 +20,7 @@ func checkFactor(k *checker, l *Lane) {
 		return
 	case OneTimeCode:
 	default:
-		k.fail("secondFactor", Unknown, "Use code, or leave it empty for none.", "%q is no second factor",
+		k.fail("secondFactor", Unknown, "Use code, or leave it empty for none.", "%q is not a second factor",
 			l.SecondFactor)
 		return
 	}
@@ -31,7 +31,7 @@ func checkFactor(k *checker, l *Lane) {
 	for j, name := range l.Methods {
 		if name != "pap" {
 			k.fail(fmt.Sprintf("methods[%d]", j), Conflict, "Allow PAP only in a lane that asks for a code; TACACS+ "+
-				"dialogues count as PAP.", "%s carries no one-time code", Title(name))
+				"dialogues count as PAP.", "%s cannot carry a one-time code", Title(name))
 		}
 	}
 }

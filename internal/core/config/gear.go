@@ -116,7 +116,7 @@ func (c *Config) gather(l *CommandList, out *command.List, chain []string) (Comm
 			return otherwise, fmt.Errorf("there is no command list %q", name)
 		}
 		if slices.ContainsFunc(chain, func(n string) bool { return strings.EqualFold(n, base.Name) }) {
-			return otherwise, fmt.Errorf("goes round in a circle: %s -> %s", strings.Join(chain, " -> "), base.Name)
+			return otherwise, fmt.Errorf("refers to itself: %s -> %s", strings.Join(chain, " -> "), base.Name)
 		}
 		theirs, err := c.gather(base, out, chain)
 		if err != nil {
@@ -134,20 +134,20 @@ func (c *Config) checkCommandLists(k *checker) {
 		l := &c.CommandLists[i]
 		k.on("command-list", l.Name, l.ID)
 		if len(l.Lines) > maxLines {
-			k.fail("lines", TooMany, "Use patterns that take more, or split the list.",
+			k.fail("lines", TooMany, "Use patterns that match more, or split the list.",
 				"%d lines, at most %d are allowed", len(l.Lines), maxLines)
 		}
 		if len(l.Lines) == 0 && len(l.Extends) == 0 && l.Otherwise == "" {
-			k.warn("lines", EmptyList, "Add a line, or say what happens otherwise.",
+			k.warn("lines", EmptyList, "Add a line, or set the default verdict.",
 				"the list is empty, so it refuses every command")
 		}
 		if l.Otherwise != "" && l.Otherwise != PermitCommand && l.Otherwise != RefuseCommand {
-			k.fail("otherwise", Unknown, "Use permit or refuse.", "%q is no verdict", l.Otherwise)
+			k.fail("otherwise", Unknown, "Use permit or refuse.", "%q is not a verdict", l.Otherwise)
 		}
 		for j, line := range l.Lines {
 			field := fmt.Sprintf("lines[%d]", j)
 			if line.Verdict != PermitCommand && line.Verdict != RefuseCommand {
-				k.fail(field+".verdict", Unknown, "Use permit or refuse.", "%q is no verdict", line.Verdict)
+				k.fail(field+".verdict", Unknown, "Use permit or refuse.", "%q is not a verdict", line.Verdict)
 			}
 			var at *command.Error
 			if _, err := command.Parse(line.Pattern); errors.As(err, &at) {
@@ -165,7 +165,7 @@ func (c *Config) checkCommandLists(k *checker) {
 func (c *Config) checkGear(k *checker, p *Pass) {
 	if n, err := strconv.Atoi(p.PrivilegeLevel); p.PrivilegeLevel != "" && (err != nil || n < 0 || n > 15) {
 		k.fail("privilegeLevel", Unknown, "Use 0 to 15; 15 may do everything, 1 is what most gear begins with.",
-			"%q is no privilege level", p.PrivilegeLevel)
+			"%q is not a privilege level", p.PrivilegeLevel)
 	}
 	if _, at := Find(c.CommandLists, p.Commands); p.Commands != "" && at < 0 {
 		k.fail("commands", NotFound, "Choose one of the command lists, or add this one.",
@@ -179,18 +179,19 @@ func (c *Config) checkGear(k *checker, p *Pass) {
 		switch {
 		case a.Name == "" || strings.ContainsAny(a.Name, "=* ") || !printable(a.Name):
 			k.fail(field+".name", Malformed, "Use a name without spaces, = and *, such as acl.",
-				"%q is no name of an argument", a.Name)
+				"%q is not an argument name", a.Name)
 		case slices.Contains([]string{"service", "cmd", "cmd-arg"}, a.Name):
 			k.fail(field+".name", Conflict, "Remove it.",
-				"%s is what the device asks with, and is not given by a pass", a.Name)
+				"%s is sent by the device and cannot be set by a pass", a.Name)
 		case isShell(a.Service) && (a.Name == "priv-lvl" && p.PrivilegeLevel != "" || a.Name == "timeout" &&
 			p.SessionTimeout > 0 || a.Name == "idletime" && p.IdleTimeout > 0):
-			k.fail(field+".name", Conflict, "Remove it here, or there.", "%s is made from a field of this pass", a.Name)
+			k.fail(field+".name", Conflict, "Remove one of the two.", "%s is already set by a field of this pass",
+				a.Name)
 		case !printable(a.Value) || len(a.Name)+1+len(a.Value) > 255:
 			k.fail(field+".value", TooMany, "Shorten or correct the value.",
 				"an argument has at most 255 octets and no control characters")
 		case a.Service != "" && (strings.ContainsAny(a.Service, "=* ") || !printable(a.Service)):
-			k.fail(field+".service", Unknown, "Use a word such as shell or ppp.", "%q is no service", a.Service)
+			k.fail(field+".service", Unknown, "Use a word such as shell or ppp.", "%q is not a service", a.Service)
 		}
 	}
 }
@@ -209,7 +210,7 @@ func printable(text string) bool {
 // checkTACACS checks how a client speaks TACACS+. taken are the names of certificates of other clients.
 func (c *Config) checkTACACS(k *checker, client *Client, taken map[string]string) {
 	if client.TACACSPrevious.Set() && client.TACACSPreviousUntil.IsZero() {
-		k.fail("tacacsPreviousUntil", Required, "Say until when it is accepted.",
+		k.fail("tacacsPreviousUntil", Required, "Set the date until which it is accepted.",
 			"the previous TACACS+ secret has no end date")
 	}
 	if client.TACACSPlain {
@@ -218,13 +219,14 @@ func (c *Config) checkTACACS(k *checker, client *Client, taken map[string]string
 	}
 	if client.TACACSByAddress {
 		k.warn("tacacsByAddress", AddressAlone, "Give the device a certificate, and its name here.",
-			"over TLS this client is known by its address alone: whoever can take that address is taken for it")
+			"over TLS this client is known by its address alone: anyone who can use that address is accepted as "+
+				"this client")
 	}
 	for i, name := range client.TACACSNames {
 		field := fmt.Sprintf("tacacsNames[%d]", i)
 		if name == "" || strings.ContainsAny(name, "* ") || !printable(name) {
-			k.fail(field, Malformed, "Write a DNS name or an address, as it stands in the certificate of the device; "+
-				"wildcards would let one device speak for others.", "%q is no name of one device", name)
+			k.fail(field, Malformed, "Write a DNS name or an address, as in the certificate of the device; a "+
+				"wildcard would let one device act as another.", "%q is not the name of a single device", name)
 			continue
 		}
 		key := strings.ToLower(name)
@@ -246,9 +248,9 @@ func (c *Config) checkTACACS(k *checker, client *Client, taken map[string]string
 	switch {
 	case len(client.TACACSNames) > 0 && len(c.Trusts) == 0:
 		k.fail("tacacsTrust", NotFound, "Add a trust list under Certificates.",
-			"there is no trust list by which to check the certificate of this device")
+			"there is no trust list to check the certificate of this device")
 	case len(client.TACACSNames) > 0 && client.TACACSTrust == "" && len(c.Trusts) > 1:
 		k.fail("tacacsTrust", Required, "Choose one of the trust lists.",
-			"there are several trust lists, and none is named for the certificate of this device")
+			"there are several trust lists, and none is selected for the certificate of this device")
 	}
 }

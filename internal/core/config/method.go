@@ -46,23 +46,23 @@ var methods = []Method{
 	{Name: "ttls-chap", Title: "EAP-TTLS with CHAP", Needs: NeedsClear, EAP: true, TLS: true},
 	{Name: "ttls-md5", Title: "EAP-TTLS with EAP-MD5", Needs: NeedsClear, EAP: true, TLS: true},
 	{Name: "pap", Title: "PAP", Needs: NeedsPassword,
-		Exposed: "the client reads every password, and so does whoever knows its shared secret and hears its " +
+		Exposed: "the client sees every password, and so does anyone who knows the shared secret and captures its " +
 			"requests: only MD5 hides them on that path"},
 	{Name: "mschapv2", Title: "MS-CHAPv2", Needs: NeedsNTHash,
-		Exposed: "whoever hears one sign-in between the person's device and this server can work out the NT hash " +
-			"from it, for every password, and sign in with that"},
+		Exposed: "anyone who captures one sign-in between the device and this server can compute the NT hash from " +
+			"it, for any password, and sign in with it"},
 	{Name: "chap", Title: "CHAP", Needs: NeedsClear,
-		Exposed: "whoever hears one sign-in can guess the password without asking us, and the password itself has to " +
-			"be kept here"},
+		Exposed: "anyone who captures one sign-in can guess the password offline, and the password itself must be " +
+			"stored here"},
 	{Name: "mschap", Title: "MS-CHAP version 1", Needs: NeedsNTHash,
-		Exposed: "whoever hears one sign-in can work out the NT hash from it, and the server proves nothing to " +
-			"the person"},
+		Exposed: "anyone who captures one sign-in can compute the NT hash from it, and the server does not prove its " +
+			"identity"},
 	{Name: "eap-md5", Title: "EAP-MD5", Needs: NeedsClear, EAP: true,
-		Exposed: "whoever hears one sign-in can guess the password without asking us; the server proves nothing, and " +
-			"a wireless network gets no keys"},
+		Exposed: "anyone who captures one sign-in can guess the password offline; the server does not prove its " +
+			"identity, and a wireless network gets no keys"},
 	{Name: "mac", Title: "MAC bypass", Needs: NeedsAddress,
-		Exposed: "a MAC address is no secret: whoever reads it off a label or the air can set it and is taken for " +
-			"the device"},
+		Exposed: "a MAC address is not secret: anyone who reads it from a label or over the air can use it and is " +
+			"accepted as the device"},
 }
 
 // Methods are the names of all ways to prove an identity that a lane can allow.

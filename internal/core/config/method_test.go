@@ -43,14 +43,14 @@ func TestCertificatesAreChecked(t *testing.T) {
 	}{
 		{"tls.certificate", "there is none", false, func(c *Config) { c.Certificates = nil }},
 		{"tls.certificate", `no certificate "other"`, false, func(c *Config) { c.Lanes[0].TLS.Certificate = "other" }},
-		{"tls.trust", "no trust list says whose", false, func(c *Config) { c.Trusts = nil }},
+		{"tls.trust", "there is no trust list for them", false, func(c *Config) { c.Trusts = nil }},
 		{"tls.trust", `no trust list "other"`, false, func(c *Config) { c.Lanes[0].TLS.Trust = "other" }},
 		{"tls.minimum", `"0.9" is not known`, false, func(c *Config) { c.Lanes[0].TLS.Minimum = "0.9" }},
 		{"tls.minimum", "TLS 1.0 is allowed", true, func(c *Config) { c.Lanes[0].TLS.Minimum = "1.0" }},
 		{"tls.older[0]", "no-extended-master-secret is allowed", true, func(c *Config) {
 			c.Lanes[0].TLS.Older = []string{NoExtendedMasterSecret}
 		}},
-		{"tls.older[0]", "no allowance", false, func(c *Config) { c.Lanes[0].TLS.Older = []string{"everything"} }},
+		{"tls.older[0]", "not an allowance", false, func(c *Config) { c.Lanes[0].TLS.Older = []string{"everything"} }},
 		{"tls.binding", "not known", false, func(c *Config) { c.Lanes[0].TLS.Binding = "maybe" }},
 		{"tls.prove", "not known", false, func(c *Config) { c.Lanes[0].TLS.Prove = "dog" }},
 		{"tls.resumeMinutes", "out of range", false, func(c *Config) { c.Lanes[0].TLS.ResumeMinutes = -1 }},
@@ -66,13 +66,13 @@ func TestCertificatesAreChecked(t *testing.T) {
 		{"certificate", "one certificate and its key", false, func(c *Config) { c.Authorities[0].Certificate = "" }},
 		{"authorities", "empty", false, func(c *Config) { c.Trusts[0].Authorities = nil }},
 		{"authorities[0]", `no authority "x"`, false, func(c *Config) { c.Trusts[0].Authorities = []string{"x"} }},
-		{"identity[0]", "no place", false, func(c *Config) { c.Trusts[0].Identity = []string{"face"} }},
+		{"identity[0]", "not a field", false, func(c *Config) { c.Trusts[0].Identity = []string{"face"} }},
 		{"unanswered", "neither", false, func(c *Config) { c.Trusts[0].Unanswered = "shrug" }},
 		{"crls[0]", "neither an http address nor a file", false, func(c *Config) {
 			c.Trusts[0].CRLs = []string{"ftp://x"}
 		}},
-		{"ocsp", "no http address", false, func(c *Config) { c.Trusts[0].OCSP = "x" }},
-		{"crls", "nothing tells", true, func(c *Config) { c.Trusts[0].PEM = pemText }},
+		{"ocsp", "not an http address", false, func(c *Config) { c.Trusts[0].OCSP = "x" }},
+		{"crls", "no revocation source", true, func(c *Config) { c.Trusts[0].PEM = pemText }},
 		{"methods[1]", "cannot be checked for people of directory LANTERN", true, func(c *Config) {
 			c.Realms[0].Lookup = []Lookup{{Store: "LANTERN", Unreachable: Refuse}}
 		}},

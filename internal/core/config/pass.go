@@ -92,7 +92,7 @@ func (c *Config) Resolve(p *Pass) (Pass, error) {
 			return out, fmt.Errorf("there is no pass %q", next)
 		}
 		if slices.ContainsFunc(chain, func(name string) bool { return strings.EqualFold(name, base.Name) }) {
-			return out, fmt.Errorf("goes round in a circle: %s -> %s", strings.Join(chain, " -> "), base.Name)
+			return out, fmt.Errorf("refers to itself: %s -> %s", strings.Join(chain, " -> "), base.Name)
 		}
 		if chain = append(chain, base.Name); len(chain) > maxExtends {
 			return out, fmt.Errorf("more than %d passes extend each other", maxExtends)
@@ -185,11 +185,10 @@ func (c *Config) checkPasses(k *checker) {
 		}
 		if p.AtTimeout != EndSession && p.AtTimeout != SignInAgain {
 			k.fail("atTimeout", Unknown, "Use sign-in-again, or leave it empty to end the session.",
-				"%q is not what can happen then", p.AtTimeout)
+				"%q is not an action at the time-out", p.AtTimeout)
 		} else if resolved, err := c.Resolve(p); err == nil && p.AtTimeout == SignInAgain &&
 			resolved.SessionTimeout == 0 {
-			k.fail("atTimeout", NotFound, "Set the session time-out.", "there is no session time-out after which to "+
-				"sign in again")
+			k.fail("atTimeout", NotFound, "Set the session time-out.", "signing in again needs a session time-out")
 		}
 		if len(p.AccessRules) > maxList {
 			k.fail("accessRules", TooMany, "Name a list on the device by the role instead.",
@@ -210,8 +209,8 @@ func (c *Config) checkPasses(k *checker) {
 				k.fail(rate.field, OutOfRange, "Use 0 (no limit) to 400000000 kbit/s.", "%d kbit/s is out of range",
 					rate.kbit)
 			} else if rate.kbit > 0 && !carried[rate.means] {
-				k.warn(rate.field, Uncarried, "Add the attribute of your devices under Vendors, and say there what "+
-					"it means.", "no vendor attribute carries this, and there is no standard one")
+				k.warn(rate.field, Uncarried, "Add the attribute of your devices under Vendors, and set its "+
+					"meaning there.", "no vendor attribute is set up for this, and there is no standard one")
 			}
 		}
 		if len(p.Role) > 253 {

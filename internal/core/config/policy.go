@@ -45,7 +45,7 @@ type Expectation struct {
 	Client     string      `json:"client"`
 	Method     string      `json:"method"`
 	Attributes []Attribute `json:"attributes"`
-	// Asks is what gear asks over TACACS+: login, enable, shell, command, or a service; empty for RADIUS. Command is
+	// Asks is TACACS+ request: login, enable, shell, command, or a service; empty for RADIUS. Command is
 	// what is typed, Level what enable asks for.
 	Asks    string `json:"asks,omitempty"`
 	Command string `json:"command,omitempty"`
@@ -113,7 +113,7 @@ func (c *Config) checkOverrides(k *checker) {
 		o := &c.Overrides[i]
 		k.on("override", o.Name, o.ID)
 		if o.Person == "" {
-			k.fail("person", Required, "Write the name as the store has it.", "no person")
+			k.fail("person", Required, "Enter the name as in the directory.", "no person")
 		}
 		if _, at := Find(c.Directories, o.Store); o.Store != "" && at < 0 && !strings.EqualFold(o.Store, LocalStore) &&
 			!strings.EqualFold(o.Store, DeviceStore) {
@@ -143,34 +143,35 @@ func (e *Expectation) checkAsks(k *checker) {
 	if e.Asks == "" {
 		if e.Command != "" || e.Level != 0 {
 			k.fail("asks", Conflict, "Use command or enable, or leave both empty.",
-				"a command or a level is asked about over TACACS+ only")
+				"commands and levels exist in TACACS+ only")
 		}
 		return
 	}
 	if proves && m != nil && (m.EAP || m.Needs == NeedsAddress) {
 		k.fail("method", Conflict, "Use pap, which stands for the dialogue too, chap, mschap or mschapv2.",
-			"%s is not spoken over TACACS+", m.Title)
+			"%s is not used in TACACS+", m.Title)
 	}
 	switch {
 	case len(e.Asks) > 60 || strings.ContainsAny(e.Asks, " =*"):
 		k.fail("asks", Unknown, "Use login, enable, shell, command, or a service such as ppp.",
-			"%q is nothing that gear asks", e.Asks)
+			"%q is not a TACACS+ request", e.Asks)
 	case e.Asks == "command" && strings.TrimSpace(e.Command) == "":
 		k.fail("command", Required, "Write what somebody would type.", "no command")
 	case e.Asks != "command" && e.Command != "":
-		k.fail("command", Conflict, "Leave it empty, or ask about a command.", "a command, but something else is asked")
+		k.fail("command", Conflict, "Leave it empty, or choose command.",
+			"a command is given, but the request is not about a command")
 	case len(e.Command) > command.MaxCommand:
 		k.fail("command", TooLong, fmt.Sprintf("Use at most %d.", command.MaxCommand),
-			"a command of %d octets is not looked at", len(e.Command))
+			"a command of %d octets is too long", len(e.Command))
 	}
 	if e.Level < 0 || e.Level > 15 {
-		k.fail("level", NotFound, "Use 0 to 15.", "there is no privilege level %d", e.Level)
+		k.fail("level", NotFound, "Use 0 to 15.", "there is not a privilege level %d", e.Level)
 	}
 	if len(e.Attributes) > 0 {
-		k.fail("attributes", Conflict, "Leave them out.", "attributes belong to RADIUS")
+		k.fail("attributes", Conflict, "Leave them out.", "attributes exist in RADIUS only")
 	}
 	if e.VLAN != "" {
-		k.fail("vlan", Conflict, "Leave it empty.", "gear puts nobody into a VLAN")
+		k.fail("vlan", Conflict, "Leave it empty.", "TACACS+ assigns no VLAN")
 	}
 }
 
@@ -182,16 +183,16 @@ func (c *Config) checkExpectations(k *checker) {
 			k.fail("client", NotFound, "Choose one of the clients.", "there is no client %q", e.Client)
 		}
 		if e.Sent == "" {
-			k.fail("sent", Required, "Write it as the device would send it.", "no name")
+			k.fail("sent", Required, "Enter it as the device sends it.", "no name")
 		}
 		e.checkAsks(k)
 		if e.Admitted && e.Reason != "" {
 			k.fail("reason", Conflict, "Leave it empty, or expect a refusal.",
-				"somebody who is admitted is given no reason")
+				"an admission has no reason")
 		}
 		if !e.Admitted && (e.Pass != "" || e.VLAN != "") {
 			k.fail("pass", Conflict, "Leave both empty, or expect an admission.",
-				"somebody who is refused gets no pass and no VLAN")
+				"a refusal grants no pass and no VLAN")
 		}
 		if e.Pass != "" {
 			c.checkPassName(k, "pass", e.Pass)

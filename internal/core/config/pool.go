@@ -147,13 +147,13 @@ func (c *Config) checkPassPool(k *checker, p *Pass) {
 		k.fail("pool", NotFound, "Choose one of the pools.", "there is no pool %q", p.Pool)
 		return
 	case p.Address != "":
-		k.fail("pool", Conflict, "Leave one of the two empty.", "there is an address besides the pool")
+		k.fail("pool", Conflict, "Leave one of the two empty.", "an address is set as well as a pool")
 	case p.SessionTimeout == 0:
-		k.fail("pool", Conflict, "Set the session time-out: after it the address may be given to somebody else.",
-			"an address of a pool is given for a session, and this one has no end")
+		k.fail("pool", Conflict, "Set the session time-out: afterwards the address can be assigned to someone else.",
+			"an address from a pool needs a session that ends")
 	}
 	if _, size := pool.Parsed(); size > 0 && size < 4 {
-		k.warn("pool", SmallPool, "Add addresses to the pool.", "the pool holds %d addresses only; whoever comes "+
-			"when all are taken is refused", size)
+		k.warn("pool", SmallPool, "Add addresses to the pool.", "the pool holds %d addresses only; when all are in "+
+			"use, further people are refused", size)
 	}
 }

@@ -62,7 +62,8 @@ func (c *Config) checkRemotes(k *checker) {
 				"%q is not an address with a port", r.Address)
 		}
 		if !r.Secret.Set() {
-			k.fail("secret", Required, "Type the one that the remote server has for this one.", "no shared secret")
+			k.fail("secret", Required, "Enter the secret that the remote server has for this server.",
+				"no shared secret")
 		}
 		if r.TimeoutMillis < 100 || r.TimeoutMillis > 10_000 {
 			k.fail("timeoutMillis", OutOfRange, "Use 100 to 10000 ms.", "%s ms is out of range",
@@ -73,8 +74,8 @@ func (c *Config) checkRemotes(k *checker) {
 		}
 		if slices.Contains(r.Grants, AllGrants) {
 			k.warn("grants", GrantsEverything,
-				"Name the attributes that it may grant, or lay a pass over its answers.",
-				"everything that this server grants is passed on: whoever administers it chooses VLANs, roles and "+
+				"List the attributes that it may grant, or set a pass that overrides its answers.",
+				"everything that this server grants is passed on: its administrator chooses VLANs, roles and "+
 					"privileges here")
 		}
 		if len(r.Grants) > maxList {
@@ -83,12 +84,12 @@ func (c *Config) checkRemotes(k *checker) {
 		if p, at := Find(c.Passes, r.Pass); r.Pass != "" && at < 0 {
 			k.fail("pass", NotFound, "Choose one of the passes.", "there is no pass %q", r.Pass)
 		} else if r.Pass != "" && p.Pool != "" {
-			k.fail("pass", Conflict, "Choose another pass.", "pass %q gives addresses of a pool, which is for people "+
-				"who are decided about here", r.Pass)
+			k.fail("pass", Conflict, "Choose another pass.", "pass %q assigns addresses from a pool, which is only "+
+				"possible for decisions made here", r.Pass)
 		}
 		if r.Unsigned {
-			k.warn("unsigned", UnsignedAnswers, "Switch Message-Authenticator on at the remote server, and this off.",
-				"answers without Message-Authenticator are accepted: somebody on the path can forge them")
+			k.warn("unsigned", UnsignedAnswers, "Enable Message-Authenticator on the remote server, then disable this.",
+				"answers without Message-Authenticator are accepted: anyone on the path can forge them")
 		}
 	}
 }
@@ -102,6 +103,6 @@ func (c *Config) checkForward(k *checker, l *Lane) {
 		}
 	}
 	if len(l.Forward) > 0 && slices.ContainsFunc(l.Policies, func(p Policy) bool { return p.Enabled }) {
-		k.warn("policies", Ignored, "Remove them, or decide here.", "the lane forwards, so its policies decide nothing")
+		k.warn("policies", Ignored, "Remove them, or decide here.", "the lane forwards, so its policies are not used")
 	}
 }

@@ -49,7 +49,7 @@ func (c *Config) Revert(running *Config, kind, id, lane string) error {
 		}
 		return revert("policy", &to.Policies, from.Policies, id)
 	}
-	return fmt.Errorf("%q is no kind of object", kind)
+	return fmt.Errorf("%q is not a kind of object", kind)
 }
 
 // revert makes one object of a list what it is in another list, and puts it after the object that it follows there.

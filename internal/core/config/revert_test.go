@@ -32,7 +32,7 @@ func TestRevert(t *testing.T) {
 	if left := Diff(&running, &draft); len(left) > 0 {
 		t.Errorf("left over: %+v", left)
 	}
-	for _, c := range [][4]string{{"pass", "9", "", "there is no pass"}, {"boat", "1", "", "no kind"},
+	for _, c := range [][4]string{{"pass", "9", "", "there is no pass"}, {"boat", "1", "", "not a kind"},
 		{"policy", "p", "z", "lane of the policy"}} {
 		if err := draft.Revert(&running, c[0], c[1], c[2]); err == nil || !strings.Contains(err.Error(), c[3]) {
 			t.Errorf("%v: %v", c, err)

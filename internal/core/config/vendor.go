@@ -93,10 +93,10 @@ func (c *Config) checkVendors(k *checker) {
 		k.on("vendor", v.Name, v.ID)
 		switch other := numbers[v.Number]; {
 		case v.Number == 0 || v.Number > 0xffffff:
-			k.fail("number", Unknown, "Use the enterprise number that IANA gave it, from 1 to 16777215.",
+			k.fail("number", Unknown, "Use its IANA enterprise number, from 1 to 16777215.",
 				"%d is not the number of a vendor", v.Number)
 		case other != "":
-			k.fail("number", Taken, "Two vendors never share a number: correct it, or put the attributes together.",
+			k.fail("number", Taken, "Two vendors never share a number: correct it, or merge the attributes.",
 				"%d is the number of %q already", v.Number, other)
 		case v.Number == 311:
 			k.fail("number", Conflict, "Its attributes are made by the server; use another number.",

@@ -47,7 +47,7 @@ func (p *Plan) Analyse(known Known) []results.Finding {
 	}
 	if a.left <= 0 {
 		a.add(results.Finding{Code: results.Incomplete, Note: true, Kind: "lane",
-			Message: "the conditions are too many and too entangled to examine them all",
+			Message: "there are too many interdependent conditions to examine them all",
 			Remedy:  "Split long conditions over several policies, or use group tables."})
 	}
 	a.unused()
@@ -56,7 +56,7 @@ func (p *Plan) Analyse(known Known) []results.Finding {
 	})
 	if n := len(a.out) - maxFindings; n > 0 {
 		a.out = append(a.out[:maxFindings], results.Finding{Code: results.Incomplete, Note: true, Kind: "lane",
-			Message: fmt.Sprintf("%d further findings are not listed", n), Remedy: "See to these first.",
+			Message: fmt.Sprintf("%d further findings are not listed", n), Remedy: "Resolve these first.",
 			Example: []string{}})
 	}
 	return a.out
@@ -110,7 +110,7 @@ func (a *analysis) lane(n int, lane *Lane) {
 		on.Message, on.Instead, on.Others = a.takenBy("lane", n, func(i int) (string, []rule.Goal) {
 			return a.plan.Lanes[i].Name, []rule.Goal{a.plan.Lanes[i].when.MustNot()}
 		}, lane.when.Must())
-		on.Remedy = "Move it above, or remove it."
+		on.Remedy = "Move it up, or remove it."
 		if w, found := a.find(nil, lane.when.Must()); found == rule.Possible {
 			on.Example = w.Lines()
 		}
@@ -130,23 +130,23 @@ func (a *analysis) condition(on results.Finding, when *rule.Condition, within ..
 	if text := when.String(); text != "always" {
 		if _, answer := a.find(nil, when.MustNot()); answer == rule.Impossible {
 			on.Code, on.Message, on.Remedy = results.AlwaysTrue,
-				fmt.Sprintf("the condition is always true: nothing fails %s", text),
-				"Write always, if that is meant; otherwise look for an or that should be an and."
+				fmt.Sprintf("the condition is always true: %s", text),
+				"Write always if that is intended; otherwise look for an or that should be an and."
 			a.add(on)
 			return true
 		}
 		if _, answer := a.find(nil, when.Must()); answer == rule.Impossible {
 			on.Code, on.Message, on.Remedy = results.NeverTrue,
-				fmt.Sprintf("the condition is never true: nothing fulfils %s", text),
-				"Look for an and that should be an or, or for a value that cannot be."
+				fmt.Sprintf("the condition is never true: %s", text),
+				"Look for an and that should be an or, or for an impossible value."
 			a.add(on)
 			return false
 		}
 	}
 	if len(within) > 1 {
 		if _, answer := a.find(nil, within...); answer == rule.Impossible {
-			on.Code, on.Message, on.Remedy = results.NeverTrue, "the condition is never true in this lane, whose own "+
-				"condition and methods leave nothing that fulfils it",
+			on.Code, on.Message, on.Remedy = results.NeverTrue, "the condition is never true in this lane: the "+
+				"lane's own condition and methods exclude it",
 				"Correct one of the two, or move the policy to another lane."
 			a.add(on)
 			return false
@@ -220,7 +220,7 @@ func (a *analysis) policy(lanes int, lane *Lane, n int, policy *Policy) {
 		return
 	}
 	if _, answer := a.find(a.before(lanes, lane, n), goals...); answer == rule.Impossible {
-		on.Code, on.Remedy = results.Unreachable, "Move it above, or remove it."
+		on.Code, on.Remedy = results.Unreachable, "Move it up, or remove it."
 		on.Message, on.Instead, on.Others = a.takenBy("policy", n, func(i int) (string, []rule.Goal) {
 			if !lane.Policies[i].covers(policy) {
 				return "", nil
@@ -247,12 +247,13 @@ func (a *analysis) takenBy(kind string, n int, at func(i int) (name string, miss
 		}
 		if _, answer := a.find(nil, append(slices.Clone(goals), misses...)...); answer == rule.Impossible {
 			by = fmt.Sprintf("%s %d, %s", kind, i+1, name)
-			return fmt.Sprintf("can never be reached: %s, takes everything that would fit", by), by, []string{name}
+			return fmt.Sprintf("can never be reached: %s, matches everything that this could match", by), by,
+				[]string{name}
 		}
 	}
 	by = "those above it, together"
-	return fmt.Sprintf("can never be reached: no %s above takes everything that would fit by itself, but all of them "+
-		"together do", kind), by, nil
+	return fmt.Sprintf("can never be reached: no %s above matches everything by itself, but all of them together do",
+		kind), by, nil
 }
 
 // rows looks for rows of the group table that nobody gets to.
@@ -272,8 +273,8 @@ func (a *analysis) rows(lanes int, lane *Lane, n int, policy *Policy) {
 		}
 		a.add(results.Finding{Code: results.Unreachable, Kind: "lane", Object: lane.Name, ID: lane.ID,
 			Field: fmt.Sprintf("policies[%d].groups[%d].group", n, r), Policy: policy.Name,
-			Message: fmt.Sprintf("row %d can never decide: everybody of %s who would come to it is taken before, by "+
-				"a row or policy above", r+1, row.Group),
+			Message: fmt.Sprintf("row %d never decides: everyone in %s who could reach it is matched by a row or "+
+				"policy above", r+1, row.Group),
 			Remedy: "Move the row above, or remove it.", Example: []string{"group " + row.Group}})
 	}
 }
@@ -296,9 +297,9 @@ func (a *analysis) overlap(on results.Finding, lane *Lane, n int, policy *Policy
 		}
 		on.Code, on.Note, on.Example, on.Others = results.Overlap, true, both.Lines(), []string{other.Name}
 		on.Instead = fmt.Sprintf("policy %d, %s: %s", i+1, other.Name, other.gives(both.Facts))
-		on.Message = fmt.Sprintf("whoever also fits policy %d, %s, gets %s from it, and not %s from here", i+1,
+		on.Message = fmt.Sprintf("people who also match policy %d, %s, get %s from it, not %s from here", i+1,
 			other.Name, gain(other, both.Facts), gain(policy, both.Facts))
-		on.Remedy = "If this should win, move it above."
+		on.Remedy = "If this policy should win, move it up."
 		if other.gives(both.Facts) != policy.gives(both.Facts) {
 			a.add(on)
 		}

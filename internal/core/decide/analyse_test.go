@@ -59,14 +59,14 @@ func TestAnalysis(t *testing.T) {
 		"a sound list": {policies("group is Crew and ssid is a -> ticketing", "group is Crew -> officers",
 			"always -> refuse"), nil},
 		"behind one for everybody": {policies("always -> officers", "group is Crew -> ticketing"),
-			[]string{`P2 policies[1].when unreachable: can never be reached: policy 1, P1, takes everything that would fit [group Crew]`}},
+			[]string{`P2 policies[1].when unreachable: can never be reached: policy 1, P1, matches everything that this could match [group Crew]`}},
 		"behind a general one": {policies("group is Crew -> officers", "ssid is a -> ticketing",
 			"group is crew and ssid is b -> ticketing"),
 			[]string{"P3 policies[2].when unreachable: can never be reached: policy 1, P1,",
 				"P2 policies[1].when overlap:"}},
 		"behind several together": {policies("ssid starts a -> officers", "not ssid starts a -> ticketing",
 			"group is x -> officers"), []string{"P3 policies[2].when unreachable: can never be reached: no policy " +
-			"above takes everything that would fit by itself, but all of them together do"}},
+			"above matches everything by itself, but all of them together do"}},
 		"behind a switched-off one": {func(c *config.Config) {
 			policies("always -> officers", "group is Crew -> ticketing")(c)
 			c.Lanes[0].Policies[0].Enabled = false
@@ -74,7 +74,7 @@ func TestAnalysis(t *testing.T) {
 		"behind one that ends": {func(c *config.Config) {
 			policies("always -> officers", "group is Crew -> ticketing")(c)
 			c.Lanes[0].Policies[0].Until = monday
-		}, []string{"P2 policies[1].when overlap: whoever also fits policy 1, P1, gets"}},
+		}, []string{"P2 policies[1].when overlap: people who also match policy 1, P1, get"}},
 		"behind one that lasts as long": {func(c *config.Config) {
 			policies("always -> officers", "group is Crew -> ticketing")(c)
 			c.Lanes[0].Policies[0].Until, c.Lanes[0].Policies[1].Until = monday, monday
@@ -83,7 +83,7 @@ func TestAnalysis(t *testing.T) {
 			"group in deck, crew -> ticketing"), []string{"P2 policies[1].when unreachable"}},
 		"a row behind a policy": {policies("group is Deck -> officers",
 			"always -> table Crew=officers;Deck=ticketing"),
-			[]string{"P2 policies[1].groups[1].group unreachable: row 2 can never decide"}},
+			[]string{"P2 policies[1].groups[1].group unreachable: row 2 never decides"}},
 		"a row twice": {policies("always -> table Crew=officers;crew=ticketing"),
 			[]string{"P1 policies[0].groups[1].group unreachable: row 2"}},
 		"never": {policies("group is Crew and not group exists -> officers"),
@@ -99,7 +99,7 @@ func TestAnalysis(t *testing.T) {
 			c.Lanes[0].When = "ssid is a"
 		}, []string{"P1 policies[0].when never-true: the condition is never true in this lane"}},
 		"overlap": {policies("group is Crew -> officers", "ssid is a -> ticketing"),
-			[]string{"P2 policies[1].when overlap: whoever also fits policy 1, P1, gets pass officers from it, and " +
+			[]string{"P2 policies[1].when overlap: people who also match policy 1, P1, get pass officers from it, " +
 				"not pass ticketing from here [group Crew; ssid a]"}},
 		"overlap with the same": {policies("group is Crew -> officers", "ssid is a -> officers"), nil},
 		"a lane behind another": {func(c *config.Config) {
@@ -107,7 +107,7 @@ func TestAnalysis(t *testing.T) {
 			second := c.Lanes[0]
 			second.ID, second.Name, second.When = "l2", "Later", "service is network"
 			c.Lanes = append(c.Lanes, second)
-		}, []string{"when unreachable: can never be reached: lane 1, Wired, takes everything that would fit"}},
+		}, []string{"when unreachable: can never be reached: lane 1, Wired, matches everything that this could match"}},
 		"no policy": {policies(), []string{"the lane has no policy"}},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -216,7 +216,7 @@ func TestCompileFindsFaults(t *testing.T) {
 		{"unknown attribute", "attributes[0].name", "no attribute", func(c *config.Config) {
 			c.Passes[0].Attributes = []config.Attribute{{Name: "Tunnel-Colour", Value: "x"}}
 		}},
-		{"request attribute", "attributes[0].name", "does not belong", func(c *config.Config) {
+		{"request attribute", "attributes[0].name", "is not allowed", func(c *config.Config) {
 			c.Passes[0].Attributes = []config.Attribute{{Name: "User-Password", Value: "x"}}
 		}},
 		{"second VLAN", "attributes[0].name", "made from the VLAN", func(c *config.Config) {

@@ -69,7 +69,7 @@ func (d *Decision) LineText() string {
 		return ""
 	}
 	if d.CommandLine < 0 {
-		return "no line fits; otherwise " + map[bool]string{true: "permit", false: "refuse"}[d.Commands.List.Otherwise]
+		return "no line matches; default " + map[bool]string{true: "permit", false: "refuse"}[d.Commands.List.Otherwise]
 	}
 	line := &d.Commands.List.Lines[d.CommandLine]
 	text := fmt.Sprintf("line %d: %s %s", line.Number, map[bool]string{true: "permit", false: "refuse"}[line.Permit],
@@ -177,7 +177,7 @@ func (a *analysis) commandLists() {
 		l := &c.CommandLists[i]
 		on := results.Finding{Kind: "command-list", Object: l.Name, ID: l.ID, Field: "name"}
 		if !used[strings.ToLower(l.Name)] {
-			on.Code, on.Note, on.Message, on.Remedy = results.Unused, true, "no pass names this command list",
+			on.Code, on.Note, on.Message, on.Remedy = results.Unused, true, "no pass uses this command list",
 				"Remove it, or use it."
 			a.add(on)
 		}

@@ -78,15 +78,15 @@ func TestWhatGearAsksIsDecided(t *testing.T) {
 		{"Higher", "enable", "", 15, reason.OK, "pass higher"},
 		{"Bare", "enable", "", 0, reason.LevelTooHigh, "pass bare gives none"},
 		{"Ports", "shell", "", 1, reason.OK, "The service shell is granted by pass ports"},
-		{"Ports", "ppp", "", 1, reason.ServiceNotGranted, "Pass ports gives nothing for the service ppp"},
+		{"Ports", "ppp", "", 1, reason.ServiceNotGranted, "Pass ports grants nothing for the service ppp"},
 		{"Ports", "command", "interface eth0", 1, reason.OK, "Permitted by command list ports, line 1: permit " +
 			"interface *"},
 		{"Ports", "command", "show version", 1, reason.OK, "command list ports, looking, line 2: permit show *"},
 		{"Higher", "command", "show secrets all", 1, reason.CommandRefused,
 			"Command list ports refuses show secrets all: looking, line 1: refuse show secrets *"},
-		{"Ports", "command", "reload", 1, reason.CommandNone, "No line of command list ports fits reload"},
+		{"Ports", "command", "reload", 1, reason.CommandNone, "No line of command list ports matches reload"},
 		{"Bare", "command", "reload", 1, reason.CommandNoList, "Pass bare names no command list"},
-		{"Nobody", "command", "reload", 1, reason.PolicyNone, "No policy of lane Gear fits"},
+		{"Nobody", "command", "reload", 1, reason.PolicyNone, "No policy of lane Gear matches"},
 	} {
 		f := gearFacts(c.group, c.asks, c.command, c.level)
 		d, trace := p.Decide(f), p.Trace(f)
@@ -148,24 +148,24 @@ func TestAnalysisOfCommandLists(t *testing.T) {
 
 func TestFaultsOfGear(t *testing.T) {
 	for want, change := range map[string]func(*config.Config){
-		"goes round in a circle":          func(c *config.Config) { c.CommandLists[0].Extends = []string{"ports"} },
-		`there is no command list "gone"`: func(c *config.Config) { c.CommandLists[0].Extends = []string{"gone"} },
-		"column 1: the pattern is empty":  func(c *config.Config) { c.CommandLists[0].Lines[0].Pattern = " " },
-		`"allow" is no verdict`:           func(c *config.Config) { c.CommandLists[0].Lines[0].Verdict = "allow" },
-		`"maybe" is no verdict`:           func(c *config.Config) { c.CommandLists[0].Otherwise = "maybe" },
-		`"16" is no privilege level`:      func(c *config.Config) { c.Passes[0].PrivilegeLevel = "16" },
-		"is what the device asks with":    func(c *config.Config) { c.Passes[0].Arguments[0].Name = "cmd" },
-		"timeout is made from a field":    func(c *config.Config) { c.Passes[0].Arguments[0].Name = "timeout" },
-		"no control characters":           func(c *config.Config) { c.Passes[0].Arguments[0].Value = "a\nb" },
-		`"a b" is no service`:             func(c *config.Config) { c.Passes[0].Arguments[0].Service = "a b" },
-		"{{ is not closed":                func(c *config.Config) { c.Passes[0].Arguments[0].Value = "{{person.mail" },
+		"refers to itself":                  func(c *config.Config) { c.CommandLists[0].Extends = []string{"ports"} },
+		`there is no command list "gone"`:   func(c *config.Config) { c.CommandLists[0].Extends = []string{"gone"} },
+		"column 1: the pattern is empty":    func(c *config.Config) { c.CommandLists[0].Lines[0].Pattern = " " },
+		`"allow" is not a verdict`:          func(c *config.Config) { c.CommandLists[0].Lines[0].Verdict = "allow" },
+		`"maybe" is not a verdict`:          func(c *config.Config) { c.CommandLists[0].Otherwise = "maybe" },
+		`"16" is not a privilege level`:     func(c *config.Config) { c.Passes[0].PrivilegeLevel = "16" },
+		"is sent by the device":             func(c *config.Config) { c.Passes[0].Arguments[0].Name = "cmd" },
+		"timeout is already set by a field": func(c *config.Config) { c.Passes[0].Arguments[0].Name = "timeout" },
+		"no control characters":             func(c *config.Config) { c.Passes[0].Arguments[0].Value = "a\nb" },
+		`"a b" is not a service`:            func(c *config.Config) { c.Passes[0].Arguments[0].Service = "a b" },
+		"{{ is not closed":                  func(c *config.Config) { c.Passes[0].Arguments[0].Value = "{{person.mail" },
 		"more than 60 arguments": func(c *config.Config) {
 			c.Passes[0].Arguments = make([]config.Argument, 61)
 		},
-		"no name of one device": func(c *config.Config) {
+		"not the name of a single device": func(c *config.Config) {
 			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSNames: []string{"*.example"}}}
 		},
-		"no trust list by which to check": func(c *config.Config) {
+		"no trust list to check": func(c *config.Config) {
 			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSNames: []string{"c.example"}}}
 		},
 		"previous TACACS+ secret has no end": func(c *config.Config) {
@@ -192,7 +192,7 @@ func TestFaultsOfGear(t *testing.T) {
 		"an argument has at most 255 octets": func(c *config.Config) {
 			c.Passes[0].Arguments[0].Value = strings.Repeat("x", 255)
 		},
-		`"a=b" is no name of an argument`: func(c *config.Config) { c.Passes[0].Arguments[0].Name = "a=b" },
+		`"a=b" is not an argument name`: func(c *config.Config) { c.Passes[0].Arguments[0].Name = "a=b" },
 		`there is no trust list "gone"`: func(c *config.Config) {
 			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSTrust: "gone"}}
 		},

@@ -176,9 +176,9 @@ func (a *analysis) ambiguousGroup(on results.Finding, field, group string, store
 		return
 	}
 	on.Field, on.Code, on.Note = field, results.GroupAmbiguous, true
-	on.Message = fmt.Sprintf("group %q counts from %s alike: whoever may make groups in one of them can make one of "+
-		"this name", group, strings.Join(from, " and "))
-	on.Remedy = fmt.Sprintf("Write it with its store, such as %s, or pick it at its directory.",
+	on.Message = fmt.Sprintf("group %q matches groups of that name in %s: anyone who can create groups in one of "+
+		"them can create a group with this name", group, strings.Join(from, " and "))
+	on.Remedy = fmt.Sprintf("Write it with its directory, such as %s, or pick it in its directory.",
 		rule.Quote(from[0]+separator+group))
 	a.add(on)
 }

@@ -173,7 +173,7 @@ func (p *Plan) compileLane(c *config.Lane, number int, passes map[string]*Pass, 
 				problem := config.NewProblem(config.TagUnused, "no client carries the tag %q, so %s is always empty",
 					tag, name)
 				problems = append(problems, problem.On("lane", c.Name, c.ID, field,
-					"Give the tag to the clients that are meant, or correct its name.").AsWarning())
+					"Set the tag on the clients, or correct its name.").AsWarning())
 			}
 		}
 		return cond
@@ -233,7 +233,7 @@ func unread(c *config.Config, p *config.Pass, reply *pass.Reply) []config.Proble
 			}
 			problem := config.NewProblem(config.AttributeUnread, "%s asks for %s, which no directory reads, so "+
 				"everybody with this pass is refused", t, field)
-			remedy := "Add " + name + " to the attributes that a directory reads, or say what stands in: {{" + field +
+			remedy := "Add " + name + " to the attributes that a directory reads, or set a default: {{" + field +
 				` or "none"}}.`
 			out = append(out, problem.On("pass", p.Name, p.ID, "attributes", remedy).AsWarning())
 		}

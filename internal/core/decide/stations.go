@@ -159,7 +159,7 @@ func proofWanted(f *facts.Facts) string {
 	case m == nil:
 		return "an EAP conversation to the end"
 	case m.Needs == config.NeedsCertificate:
-		return "a certificate that the trust list takes"
+		return "a certificate that the trust list accepts"
 	case m.Needs == config.NeedsAddress:
 		return "a known device"
 	}

@@ -204,11 +204,11 @@ func membership(person *facts.Person, lane *Lane) string {
 	}
 	switch {
 	case len(asked) == 0:
-		return "no policy here asks for anything this attempt has"
+		return "no policy here matches anything in this attempt"
 	case len(person.Groups) == 0:
 		return "is in no group at all"
 	case !slices.ContainsFunc(asked, person.InGroup):
 		return "is in none of the groups that this lane asks for"
 	}
-	return "the rest of the conditions does not fit"
+	return "the other conditions do not match"
 }

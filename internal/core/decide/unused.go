@@ -23,14 +23,13 @@ func (a *analysis) groups(on results.Finding, n int, policy *Policy) {
 		switch {
 		case gone:
 			f.Code, f.Message = results.GroupGone,
-				fmt.Sprintf("group %q was picked in a directory, and is gone there: nobody can be in it", group)
-			f.Remedy = "Choose another group, or pick the one that took its place."
+				fmt.Sprintf("group %q was picked in a directory and no longer exists there: nobody can be in it", group)
+			f.Remedy = "Choose another group, or pick its replacement."
 		case !exists:
 			f.Code, f.Note, f.Message = results.GroupUnknown, true,
-				fmt.Sprintf("group %q is taken by its name alone: it was picked in no directory, and no local "+
-					"account has it", group)
-			f.Remedy = "Pick it at its directory, so that it is found again when somebody renames it; or correct " +
-				"its name."
+				fmt.Sprintf("group %q is matched by name only: it was not picked in any directory, and no local "+
+					"account is in it", group)
+			f.Remedy = "Pick it in its directory so that it still matches after a rename, or correct its name."
 		default:
 			return
 		}
@@ -80,7 +79,7 @@ func (a *analysis) unused() {
 		}
 		if len(lane.Policies) == 0 && len(lane.Forward) == 0 {
 			a.add(results.Finding{Code: results.NoPolicy, Note: true, Kind: "lane", Object: lane.Name, ID: lane.ID,
-				Field: "policies", Message: "the lane has no policy, so everybody in it is refused",
+				Field: "policies", Message: "the lane has no policy, so everyone is refused",
 				Remedy: "Add a policy."})
 		}
 	}
@@ -112,19 +111,19 @@ func (a *analysis) unused() {
 		}
 	}
 	for i := range c.Passes {
-		report("pass", c.Passes[i].Name, c.Passes[i].ID, "no policy gives this pass")
+		report("pass", c.Passes[i].Name, c.Passes[i].ID, "no policy uses this pass")
 	}
 	for i := range c.Calendars {
-		report("calendar", c.Calendars[i].Name, c.Calendars[i].ID, "no condition asks for this calendar")
+		report("calendar", c.Calendars[i].Name, c.Calendars[i].ID, "no condition uses this calendar")
 	}
 	for i := range c.Remotes {
 		report("remote", c.Remotes[i].Name, c.Remotes[i].ID, "no lane forwards to this server")
 	}
 	for i := range c.Pools {
-		report("pool", c.Pools[i].Name, c.Pools[i].ID, "no pass gives addresses of this pool")
+		report("pool", c.Pools[i].Name, c.Pools[i].ID, "no pass uses this pool")
 	}
 	for i := range c.Directories {
-		report("directory", c.Directories[i].Name, c.Directories[i].ID, "no realm looks in this directory")
+		report("directory", c.Directories[i].Name, c.Directories[i].ID, "no realm uses this directory")
 	}
 	if anyTrust && len(c.Trusts) == 1 {
 		use("trust", c.Trusts[0].Name)
@@ -134,9 +133,9 @@ func (a *analysis) unused() {
 		use("certificate", c.Certificates[signed].Name)
 	}
 	for i := range c.Trusts {
-		report("trust", c.Trusts[i].Name, c.Trusts[i].ID, "no lane goes by this trust list")
+		report("trust", c.Trusts[i].Name, c.Trusts[i].ID, "no lane uses this trust list")
 	}
 	for i := range c.Certificates {
-		report("certificate", c.Certificates[i].Name, c.Certificates[i].ID, "no lane shows this certificate")
+		report("certificate", c.Certificates[i].Name, c.Certificates[i].ID, "no lane uses this certificate")
 	}
 }

@@ -11,7 +11,7 @@ import (
 	"tollgate.example/key/internal/core/reason"
 )
 
-// Service is what the device asks for.
+// Service is the requested service.
 const (
 	// Network is access to a network: a port, an SSID, a tunnel.
 	Network = "network"
@@ -39,7 +39,7 @@ type Facts struct {
 	Called   string `json:"called,omitempty"`
 	NAS      string `json:"nas,omitempty"`
 
-	// Sent is the name as it came.
+	// Sent is the name as sent.
 	Sent string `json:"sent"`
 	// Tried is the operator who made this attempt as a trial, "" for a real one.
 	Tried string `json:"tried,omitempty"`

@@ -255,12 +255,12 @@ func (c *compiler) attribute(i int) {
 			"attribute under Vendors.", "there is no attribute %q", a.Name)
 		return
 	case !entry.Reply:
-		c.fail(field+".name", config.Conflict, "Choose another attribute.", "%s does not belong into an Access-Accept",
+		c.fail(field+".name", config.Conflict, "Choose another attribute.", "%s is not allowed in an Access-Accept",
 			entry.Name)
 		return
 	}
 	if from := c.made(entry.Type); from != "" && entry.Vendor == nil {
-		c.fail(field+".name", config.Conflict, "Remove it here, or there.", "%s is made from %s of this pass",
+		c.fail(field+".name", config.Conflict, "Remove one of the two.", "%s is made from %s of this pass",
 			entry.Name, from)
 		return
 	}

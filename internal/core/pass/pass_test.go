@@ -130,7 +130,7 @@ func TestFaultsOfPasses(t *testing.T) {
 	}{
 		{config.Pass{Role: "{{persn.mail}}"}, "role", "there is no field", 3},
 		{config.Pass{Role: "a{{person.mail"}, "role", "not closed", 2},
-		{config.Pass{Role: "{{person.mail and x}}"}, "role", "only or", 15},
+		{config.Pass{Role: "{{person.mail and x}}"}, "role", "only the word or", 15},
 		{config.Pass{Role: "{{}}"}, "role", "a field was expected", 3},
 		{config.Pass{Address: "nowhere"}, "address", "is not an address", 0},
 		{config.Pass{RateDown: 1 << 40}, "rateDown", "takes a number", 0},
@@ -141,7 +141,7 @@ func TestFaultsOfPasses(t *testing.T) {
 		{config.Pass{Attributes: []config.Attribute{{Name: "Harbour-Role", Value: strings.Repeat("x", 248)}}},
 			"attributes[0].value", "at most 247", 0},
 		{config.Pass{Attributes: []config.Attribute{{Name: "User-Password", Value: "x"}}}, "attributes[0].name",
-			"does not belong", 0},
+			"is not allowed", 0},
 		{config.Pass{VLAN: "7", Attributes: []config.Attribute{{Name: "Tunnel-Type", Value: "VLAN"}}},
 			"attributes[0].name", "is made from the VLAN", 0},
 		{config.Pass{IdleTimeout: 7, Attributes: []config.Attribute{{Name: "Idle-Timeout", Value: "9"}}},

@@ -22,7 +22,7 @@ type Copy struct {
 // PickedState tells what became of a picked group.
 type PickedState struct {
 	config.PickedGroup
-	// Now is what it is called in the directory, "" if it is gone.
+	// Now is its name in the directory, "" if it is gone.
 	Now string `json:"now"`
 	DN  string `json:"dn"`
 }
@@ -61,7 +61,7 @@ type Proposal struct {
 	Certificates []Presented `json:"certificates"`
 }
 
-// Group is one group: what identifies it for good, what it is called, and where it lies.
+// Group is one group: what identifies it for good, its name, and where it lies.
 type Group struct {
 	ID   string `json:"id"`
 	Name string `json:"name"`

@@ -12,7 +12,7 @@ import (
 
 // fields is the one table of what conditions can ask about: how each is read, and how the search for facts sets it.
 var fields = []Field{
-	{Name: "service", Type: Text, Closed: true, Help: "what the device asks for",
+	{Name: "service", Type: Text, Closed: true, Help: "the requested service",
 		Examples: []string{facts.Network, facts.DeviceLogin, facts.DeviceCommand, facts.CallCheck},
 		access:   textAt(func(f *facts.Facts, _ bool) *string { return &f.Service })},
 	{Name: "protocol", Type: Text, Closed: true, Help: "the protocol of the request", Examples: []string{"radius",
@@ -80,23 +80,22 @@ var fields = []Field{
 					device(f, true).Tags[v.key] = text
 				}
 			}}},
-	{Name: "sent", Type: Text, Help: "the name as it came",
+	{Name: "sent", Type: Text, Help: "the name as sent",
 		access: textAt(func(f *facts.Facts, _ bool) *string { return &f.Sent })},
-	{Name: "name.form", Type: Text, Closed: true, Help: "how the name as it came shows its realm",
+	{Name: "name.form", Type: Text, Closed: true, Help: "how the name as sent states its realm",
 		Examples: []string{"suffix", "prefix", "bare", "host"},
 		access: access{
 			one: func(f *facts.Facts, _ string) string { form, _, _ := facts.SplitName(f.Sent); return form },
 			set: func(f *facts.Facts, v *value) { f.Sent = nameLike(f.Sent, v.subject, v.text()) },
 		}},
-	{Name: "name.realm", Type: Text, Help: "the realm in the name as it came: what stands after @, or before a " +
-		"backslash",
+	{Name: "name.realm", Type: Text, Help: "the realm in the name as sent: the part after @, or before a backslash",
 		access: access{
 			one: func(f *facts.Facts, _ string) string { _, _, realm := facts.SplitName(f.Sent); return realm },
 			set: func(f *facts.Facts, v *value) { f.Sent = nameLike(f.Sent, v.subject, v.text()) },
 		}},
 	{Name: "from", Type: Address, Help: "address that the person comes from, as the device tells it",
 		access: addressAt(func(f *facts.Facts) *netip.Addr { return &f.From })},
-	{Name: "asks", Type: Text, Help: "what gear asks over TACACS+: login, enable, password, shell, command, or a " +
+	{Name: "asks", Type: Text, Help: "TACACS+ request: login, enable, password, shell, command, or a " +
 		"service such as ppp",
 		Examples: []string{facts.AsksLogin, facts.AsksEnable, facts.AsksShell, facts.AsksCommand},
 		access:   gearText(func(g *facts.Gear) *string { return &g.Asks })},
@@ -116,7 +115,7 @@ var fields = []Field{
 	{Name: "command", Type: Text, Help: "the command that is asked for", access: gearText(func(g *facts.Gear) *string {
 		return &g.Command
 	})},
-	{Name: "authenticated", Type: Text, Help: "how gear says it signed the person in before it asks for a permission",
+	{Name: "authenticated", Type: Text, Help: "how the device authenticated the person before it asks for a permission",
 		Examples: []string{"tacacs", "local", "enable", "none"}, access: gearText(func(g *facts.Gear) *string {
 			return &g.Authenticated
 		})},
@@ -173,7 +172,7 @@ var fields = []Field{
 		access: certificateList(func(c *facts.Certificate) *[]string { return &c.DNS })},
 	{Name: "certificate.email", Type: List, Stage: Person, Help: "mail addresses in the client certificate",
 		access: certificateList(func(c *facts.Certificate) *[]string { return &c.Email })},
-	{Name: "certificate.left", Type: Age, Stage: Person, Help: "how long the client certificate is valid yet",
+	{Name: "certificate.left", Type: Age, Stage: Person, Help: "how long the client certificate is still valid",
 		Examples: []string{"14d"}, access: access{
 			age: func(f *facts.Facts) (time.Duration, bool) {
 				if f.Certificate == nil {

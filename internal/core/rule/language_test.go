@@ -62,8 +62,8 @@ func TestErrorsSuggest(t *testing.T) {
 		"group at most 3": "an operator was expected", "ssidd is x": "Did you mean ssid?",
 		"time is siesta": "there is no calendar", "time exists": "compared with calendars",
 		"time starts x": "compared with calendars", "hour is 3": "Did you mean time?",
-		"group at least many": "is no number", "client.address at least 3": "neither",
-		"account.age is 3d": "length of time", `ssid matches "("`: "RE2",
+		"group at least many": "is not a number", "client.address at least 3": "neither",
+		"account.age is 3d": "is a duration", `ssid matches "("`: "RE2",
 		`ssid matches "(?P<a>x{1001})"`: "RE2",
 	} {
 		_, err := Parse(text, Person, hours)

@@ -102,7 +102,7 @@ func Parse(text string, stage Stage, calendars Calendars) (*Condition, error) {
 	}
 	p := &parser{tokens: tokens, stage: stage, calendars: calendars}
 	if p.peek().kind == end {
-		return nil, &Error{1, "the condition is empty", "Write always if it should fit everybody."}
+		return nil, &Error{1, "the condition is empty", "Write always to match everyone."}
 	}
 	root, err := p.or(0)
 	if err != nil {
@@ -228,7 +228,7 @@ func (p *parser) comparison() (node, *Error) {
 		return nil, &Error{t.col, fmt.Sprintf("there is no field %q", t.text), remedy}
 	}
 	if field.Stage > p.stage {
-		return nil, &Error{t.col, fmt.Sprintf("%s is not known yet when a lane is chosen", t.text),
+		return nil, &Error{t.col, fmt.Sprintf("%s is not known yet when the lane is chosen", t.text),
 			"Use it in a policy of the lane; a lane may look only at the request."}
 	}
 	c := comparison{field: field, key: key, name: strings.TrimSuffix(field.Name, "*") + key}
@@ -257,7 +257,7 @@ func (c *comparison) suits(column int) *Error {
 	}
 	switch {
 	case c.field.Type == Age:
-		return &Error{column, fmt.Sprintf("%s is a length of time, which is compared with within and at least",
+		return &Error{column, fmt.Sprintf("%s is a duration; compare it with within or at least",
 			c.name), "Write for instance " + c.name + " within 8h, or " + c.name + " exists."}
 	case c.field.Type == Hours:
 		return &Error{column, fmt.Sprintf("%s is compared with calendars", c.name),
@@ -266,7 +266,7 @@ func (c *comparison) suits(column int) *Error {
 		return &Error{column, fmt.Sprintf("within compares addresses, and %s is not one", c.name),
 			"Use is, in, starts or matches."}
 	case c.op == AtLeast:
-		return &Error{column, fmt.Sprintf("at least compares numbers and lengths of time, and %s is neither", c.name),
+		return &Error{column, fmt.Sprintf("at least compares numbers and durations, and %s is neither", c.name),
 			"Use is, in or within."}
 	}
 	return &Error{column, fmt.Sprintf("%s compares text, and %s is an address", c.op, c.name), "Use is, in or within."}

@@ -73,7 +73,7 @@ func parsePart(inside string, column int) (templatePart, error) {
 		tokens[2].kind == quoted):
 		part.optional, part.text = true, tokens[2].text
 	default:
-		return templatePart{}, &Error{column + tokens[1].col - 1, "only or and one value may follow the field",
+		return templatePart{}, &Error{column + tokens[1].col - 1, "only the word or and one value may follow the field",
 			`Write for instance {{person.mail or "none"}}.`}
 	}
 	return part, nil

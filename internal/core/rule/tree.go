@@ -70,7 +70,7 @@ func write(b *strings.Builder, t *results.Tree, depth int) error {
 		return write(b, &t.Parts[0], depth+1)
 	case "compare":
 		if strings.TrimSpace(t.Field) == "" {
-			return fmt.Errorf("a field was expected: choose what to ask about")
+			return fmt.Errorf("a field was expected: choose a field")
 		}
 		if len(t.Values) == 0 != (t.Operator == string(Exists)) || slices.Contains(t.Values, "") {
 			return fmt.Errorf("a value was expected for %s %s", t.Field, t.Operator)
@@ -87,5 +87,5 @@ func write(b *strings.Builder, t *results.Tree, depth int) error {
 		b.WriteString("always")
 		return nil
 	}
-	return fmt.Errorf("%q is no part of a condition", t.Op)
+	return fmt.Errorf("%q is not part of a condition", t.Op)
 }

@@ -34,11 +34,11 @@ func (c *comparison) add(t token, calendars Calendars) *Error {
 		c.hours = append(c.hours, found)
 	case c.field.Type == Age:
 		if age, ok := parseAge(value); !ok || age <= 0 {
-			return &Error{t.col, fmt.Sprintf("%q is no length of time", value), "Write for instance 30m, 8h or 2d."}
+			return &Error{t.col, fmt.Sprintf("%q is not a duration", value), "Write for instance 30m, 8h or 2d."}
 		}
 	case c.op == AtLeast:
 		if _, ok := parseNumber(value); !ok {
-			return &Error{t.col, fmt.Sprintf("%q is no number", value), "Write for instance 3 or 1.2."}
+			return &Error{t.col, fmt.Sprintf("%q is not a number", value), "Write for instance 3 or 1.2."}
 		}
 	case c.field.Type == Address:
 		prefix, ok := parseAddress(value)

@@ -72,7 +72,7 @@ type Result struct {
 	Chain []*x509.Certificate
 	// Protected tells that success came under the tunnel's protection.
 	Protected bool
-	// Fault is why the device broke off.
+	// Fault is why the device stopped.
 	Fault string
 }
 

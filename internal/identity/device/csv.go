@@ -151,7 +151,7 @@ func (k *Keeper) record(header, record []string, newID func() string) (*Device, 
 			at, err := time.Parse(time.RFC3339, value)
 			if err != nil {
 				if at, err = time.Parse(time.DateOnly, value); err != nil {
-					return nil, &FieldError{"expires", fmt.Sprintf("%q is no date", value), "Write 2027-03-01."}
+					return nil, &FieldError{"expires", fmt.Sprintf("%q is not a date", value), "Write 2027-03-01."}
 				}
 				at = at.AddDate(0, 0, 1) // that day still counts
 			}

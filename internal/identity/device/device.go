@@ -1,6 +1,6 @@
 // Package device keeps the known devices: MAC addresses and prefixes with their names, owners and tags, for MAC
 // bypass and as facts of every attempt from such an address. They are records: a change takes effect at once. It also
-// remembers the unknown addresses that were refused lately, for an administrator to add.
+// remembers the unknown addresses that were refused recently, for an administrator to add.
 package device
 
 import (

@@ -84,7 +84,7 @@ func explain(err error, mode config.TLSMode, server string) (detail, remedy stri
 	if mode == config.StartTLS && ldap.IsErrorWithCode(err, ldap.ErrorNetwork) {
 		return server + " closed the connection when asked for StartTLS: " + message(err), portHint(mode)
 	}
-	return server + ": " + message(err), "Run the test of this directory; it says which step fails."
+	return server + ": " + message(err), "Run the test of this directory; it shows which step fails."
 }
 
 func portHint(mode config.TLSMode) string {

@@ -88,7 +88,7 @@ func (t *tester) clock(c *ldap.Conn, server string) bool {
 }
 
 func compareClocks(s *results.Step, ahead time.Duration) error {
-	const remedy = "Set both clocks by the same time server."
+	const remedy = "Synchronize both clocks with the same time server."
 	s.Detail = fmt.Sprintf("differs by %.1f s", ahead.Seconds())
 	if ahead.Abs() > clockFails {
 		return &Failure{Detail: s.Detail + "; beyond five minutes domains refuse everything", Remedy: remedy}

@@ -44,46 +44,47 @@ const (
 func (f Fault) Words() (sentence, remedy string) {
 	switch f {
 	case UnknownClient:
-		return "asks, but is no client", "Add it as a client, or stop it from asking. Its address may be another " +
-			"than expected: devices with several interfaces choose one."
+		return "sends requests but is not a known client", "Add it as a client, or stop it from sending. It may use " +
+			"a different address than you expect: devices with several interfaces choose one."
 	case Disabled:
-		return "asks, but the client is switched off", "Switch the client on, or stop the device from asking."
+		return "sends requests, but the client is disabled", "Enable the client, or stop the device from sending."
 	case WrongSecret:
-		return "asks with a secret that does not match", "Typed wrong on the device, or rotated on one side only. " +
-			"Set the secret anew on both sides."
+		return "uses a secret that does not match", "It was mistyped on the device, or changed on one side only. " +
+			"Enter the same secret on both sides."
 	case SuspectSecret:
-		return "sends passwords that come out unreadable", "Most likely its secret does not match. It sends no " +
-			"Message-Authenticator, which would tell for sure: switch it on there."
+		return "sends passwords that cannot be read", "Most likely its secret does not match. Enable " +
+			"Message-Authenticator on the device to be sure."
 	case NoAuthenticator:
-		return "asks without Message-Authenticator, which is required",
-			"Switch Message-Authenticator on at the device. If it cannot, set the client to auto or off, and know " +
-				"that its replies can be forged."
+		return "sends requests without the required Message-Authenticator",
+			"Enable Message-Authenticator on the device. If that is not possible, set the client to auto or off, and " +
+				"accept that its replies can be forged."
 	case Malformed:
-		return "sends packets that are not RADIUS", "Something else is sent to this port, or the device is faulty."
+		return "sends packets that are not RADIUS", "Another protocol is sent to this port, or the device is faulty."
 	case WrongCode:
-		return "sends a kind of packet that this port does not answer",
-			"Accounting and dynamic authorization have ports of their own; check the port numbers on the device."
+		return "sends packets that this port does not answer",
+			"Accounting and dynamic authorization use other ports; check the port numbers on the device."
 	case NoSecret:
-		return "asks over a protocol for which the client has no secret",
-			"Give the client a secret for this protocol, or stop the device from asking."
+		return "uses a protocol for which the client has no secret",
+			"Set a secret for this protocol, or stop the device from using it."
 	case PlainBody:
 		return "sends TACACS+ without obfuscation, so anyone on the path can read its passwords",
-			"Set the shared secret on the device, or use TLS. If it cannot do either, allow it at the client."
+			"Set the shared secret on the device, or use TLS. If neither is possible, allow plain packets for the " +
+				"client."
 	case WrongGearSecret:
-		return "speaks TACACS+ with a shared secret that does not match",
-			"Typed wrong on the device, or rotated on one side only. Set the TACACS+ secret anew on both sides."
+		return "uses a TACACS+ secret that does not match",
+			"It was mistyped on the device, or changed on one side only. Enter the same TACACS+ secret on both sides."
 	case BadGear:
-		return "sends packets that break the rules of TACACS+", "Something else is sent to this port, or the device " +
-			"is faulty."
+		return "sends malformed TACACS+ packets", "Another protocol is sent to this port, or the device is faulty."
 	case GearTLS:
-		return "could not be let in over TLS", "Look at the certificate of the device, at the name in it, and at the " +
-			"trust list of the client."
+		return "failed TLS authentication", "Check the certificate of the device, the name in it, and the trust list " +
+			"of the client."
 	case Busy:
-		return "was not answered because too many attempts were waiting",
+		return "was not answered, because too many requests were waiting",
 			"A directory answers too slowly. Run its test."
 	case Panicked:
-		return "sent a request that hit a fault in Tollgate Key", "Run the checkup: it names the fault. Report it " +
-			"with what the log says."
+		return "sent a request that triggered a fault in Tollgate Key",
+			"Run the checkup: it names the fault. Report it " +
+				"with what the log says."
 	}
 	return string(f), ""
 }

@@ -87,7 +87,7 @@ func (s *server) saveAccount(ctx context.Context, id string, in *apitype.Account
 	saved, err := s.Accounts.Save(ctx, a, in.Password)
 	var field *account.FieldError
 	if errors.As(err, &field) {
-		return nil, problem(http.StatusUnprocessableEntity, "nothing was changed, since the input has faults", "",
+		return nil, problem(http.StatusUnprocessableEntity, "Not saved. Correct the fields marked below.", "",
 			apitype.Fault{Field: field.Field, Message: field.Message, Remedy: field.Remedy})
 	} else if err != nil {
 		return nil, err

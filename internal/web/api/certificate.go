@@ -56,7 +56,7 @@ func (s *server) certificates() {
 }
 
 func faulty(field, message, remedy string) error {
-	return problem(http.StatusUnprocessableEntity, "nothing was changed, since the input has faults", "",
+	return problem(http.StatusUnprocessableEntity, "Not saved. Correct the fields marked below.", "",
 		apitype.Fault{Field: field, Message: message, Remedy: remedy})
 }
 

@@ -133,7 +133,7 @@ func fileProblem(err error) error {
 	}
 	p := publishProblem(err)
 	if e, ok := p.(*apitype.Problem); ok && e.Status == http.StatusUnprocessableEntity {
-		e.Detail, e.Remedy = "nothing was changed, since the file has faults", "Correct them in the file."
+		e.Detail, e.Remedy = "Not applied: the file has faults.", "Correct them in the file."
 	}
 	return p
 }

@@ -263,7 +263,7 @@ func editProblem(err error) error {
 		return publishProblem(err)
 	}
 	if errors.As(err, &invalid) {
-		return problem(http.StatusUnprocessableEntity, "nothing was changed, since the input has faults", "",
+		return problem(http.StatusUnprocessableEntity, "Not saved. Correct the fields marked below.", "",
 			faults(invalid.Problems, false)...)
 	}
 	return err
@@ -282,7 +282,7 @@ func publishProblem(err error) error {
 			Detail: "Not published: expectations would not be met.", Remedy: "Correct the draft or the expectations, " +
 				"or publish despite them.", Errors: unmetFaults(failed)}
 	case errors.As(err, &invalid):
-		return problem(http.StatusUnprocessableEntity, "nothing was published, since the draft has faults",
+		return problem(http.StatusUnprocessableEntity, "Not published: the draft has faults.",
 			"Correct them; what is running stays as it is.", faults(invalid.Problems, true)...)
 	case errors.Is(err, revision.ErrNothing):
 		return problem(http.StatusConflict, err.Error(), "There is nothing to publish.")

@@ -28,7 +28,7 @@ type FactorInput struct {
 	Store     string `json:"store" required:"false" maxLength:"200" doc:"A directory in effect, or local; empty looks in all of them"`
 	Person    string `json:"person" required:"false" maxLength:"200"`
 	Label     string `json:"label" required:"false" doc:"What the device is called"`
-	Seed      string `json:"seed" required:"false" maxLength:"200" doc:"The seed of a device that has one already, in base32; empty makes one"`
+	Seed      string `json:"seed" required:"false" maxLength:"200" doc:"The seed of a device that already has one, in base32; empty makes one"`
 	Algorithm string `json:"algorithm" required:"false" doc:"SHA1 (usual), SHA256 or SHA512"`
 	Digits    int    `json:"digits" required:"false" doc:"6 is usual"`
 	Period    int    `json:"period" required:"false" doc:"Seconds; 30 is usual"`

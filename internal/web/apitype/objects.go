@@ -157,7 +157,7 @@ type DirectoryTest struct {
 type RealmFields struct {
 	Name    string          `json:"name" required:"false" maxLength:"200" example:"shore"`
 	Forms   []config.Form   `json:"forms" required:"false"`
-	Rewrite string          `json:"rewrite" required:"false" default:"{name}" doc:"Name handed to the stores: {name} is the part without the realm, {sent} the name as it came"`
+	Rewrite string          `json:"rewrite" required:"false" default:"{name}" doc:"Name handed to the stores: {name} is the part without the realm, {sent} the name as sent"`
 	Lookup  []config.Lookup `json:"lookup" required:"false"`
 	Note    string          `json:"note" required:"false" maxLength:"4000"`
 }

@@ -98,7 +98,7 @@ function AuthorityForm({ authority: a }: { authority?: Authority }) {
                 <TextField
                   label="Common name"
                   field="make.subject"
-                  hint="What people see when a device asks whether to trust it. Empty takes the name."
+                  hint="What people see when a device asks whether to trust it. If left empty, the name is used."
                   value={form.subject}
                   onChange={(subject) => set({ subject })}
                   error={error}

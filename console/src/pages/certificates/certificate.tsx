@@ -89,7 +89,11 @@ export function CertificateForm({ certificate: c }: { certificate?: Schema["Serv
           key={i}
           info={info}
           title={
-            i === 0 ? (c.usedBy.length ? `Shown by ${c.usedBy.join(", ")}` : "Shown by no lane yet") : "Sent with it"
+            i === 0
+              ? c.usedBy.length
+                ? `Shown by ${c.usedBy.join(", ")}`
+                : "Not used by any lane yet"
+              : "Sent with it"
           }
         />
       ))}
@@ -107,7 +111,7 @@ export function CertificateForm({ certificate: c }: { certificate?: Schema["Serv
               value={form.name}
               onChange={(name) => set({ name })}
               error={error}
-              hint="By which lanes choose it."
+              hint="Lanes select it by this name."
             />
             <Pick
               label={c ? "Replace it" : "Where it comes from"}
@@ -120,7 +124,7 @@ export function CertificateForm({ certificate: c }: { certificate?: Schema["Serv
               ]}
               hint={
                 c
-                  ? "A new one takes effect when it is published, without a restart; devices that trust its authority notice nothing."
+                  ? "A new certificate takes effect when it is published, without a restart. Devices that trust its authority notice nothing."
                   : undefined
               }
             />
@@ -156,7 +160,7 @@ export function CertificateForm({ certificate: c }: { certificate?: Schema["Serv
                 <LinesField
                   label="DNS names"
                   field="make.names"
-                  hint="One a line. Devices compare these with the name they expect. Empty takes the common name."
+                  hint="One per line. Devices compare these with the name they expect. If left empty, the common name is used."
                   value={form.names}
                   onChange={(names) => set({ names })}
                   error={error}
@@ -204,7 +208,7 @@ export function CertificateForm({ certificate: c }: { certificate?: Schema["Serv
                     label="Private key, PEM"
                     name="key"
                     error={error}
-                    hint="It is sealed and never shown again. Empty keeps the key that is here."
+                    hint="It is sealed and never shown again. Leave empty to keep the present key."
                   >
                     {(p) => (
                       <textarea

@@ -16,14 +16,14 @@ export function CertificatesPage() {
     <>
       <PageHead
         title="Certificates"
-        lead="what the server shows to devices, and whose devices' certificates it takes"
+        lead="what the server shows to devices, and which client certificates it accepts"
       />
       <Failure error={certificates.error ?? authorities.error ?? trusts.error} />
       <Head title="Server certificates" to="/certificates/new" add="Add certificate" />
       {certificates.data?.items.length === 0 ? (
         <Empty title="No server certificate">
-          Methods that run in TLS show devices one. Make an authority of your own first, or a signing request for
-          another.
+          Methods that use TLS show devices a server certificate. Make an authority of your own first, or a signing
+          request for another authority.
         </Empty>
       ) : (
         <table className="grid-table">
@@ -53,7 +53,9 @@ export function CertificatesPage() {
       )}
       <Head title="Our authorities" to="/authorities/new" add="Add authority" />
       {authorities.data?.items.length === 0 ? (
-        <Empty title="No authority of our own">One signs server certificates here, and certificates for devices.</Empty>
+        <Empty title="No authority of our own">
+          An authority of your own signs server certificates and certificates for devices.
+        </Empty>
       ) : (
         <table className="grid-table">
           <thead>
@@ -82,7 +84,7 @@ export function CertificatesPage() {
       )}
       <Head title="Trust lists for client certificates" to="/trusts/new" add="Add trust list" />
       {trusts.data?.items.length === 0 ? (
-        <Empty title="No trust list">Without one no client certificate is taken.</Empty>
+        <Empty title="No trust list">Without a trust list, no client certificate is accepted.</Empty>
       ) : (
         <table className="grid-table">
           <thead>
@@ -188,7 +190,7 @@ export function Issued({ authority = "" }: { authority?: string }) {
       </table>
       <Modal open={!!asking} onClose={() => setAsking(null)} title={`Revoke ${asking?.subject}?`}>
         <p className="mb-4">
-          It is refused at once, and for good. A device that should still have access needs a new certificate.
+          It is refused at once and permanently. A device that should keep access needs a new certificate.
         </p>
         <div className="flex gap-2">
           <Button danger onClick={() => revoke.mutate(asking!.id)}>

@@ -102,7 +102,7 @@ function TrustForm({ trust: t }: { trust?: Schema["Trust"] }) {
               label="The name is read from, in this order"
               name="identity"
               error={error}
-              hint="It is then looked up like a name that was typed; its form decides the realm."
+              hint="It is looked up like a typed name; its form decides the realm."
             >
               {(p) => (
                 <div id={p.id} className="rounded border border-hair bg-sheet">
@@ -157,7 +157,7 @@ function TrustForm({ trust: t }: { trust?: Schema["Trust"] }) {
             <LinesField
               label="Revocation lists"
               field="crls"
-              hint="One a line: an http address, or a file on this server. They are kept, and read again every hour. Our own authorities need none."
+              hint="One per line: an http address, or a file on this server. They are cached and read again every hour. Your own authorities need none."
               value={form.crls}
               onChange={(crls) => set({ crls })}
               error={error}
@@ -171,7 +171,7 @@ function TrustForm({ trust: t }: { trust?: Schema["Trust"] }) {
               label="Responder (OCSP)"
               field="ocsp"
               mono
-              hint="Its address; empty for none."
+              hint="Address of the responder; leave empty for none."
               value={form.ocsp}
               onChange={(ocsp) => set({ ocsp })}
               error={error}
@@ -182,7 +182,7 @@ function TrustForm({ trust: t }: { trust?: Schema["Trust"] }) {
               onChange={(responder) => set({ responder })}
             />
             <Pick
-              label="If nobody can say whether a certificate is revoked"
+              label="If revocation cannot be checked"
               field="unanswered"
               error={error}
               value={form.unanswered}

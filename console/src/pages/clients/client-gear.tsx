@@ -35,9 +35,9 @@ export function GearSection({
           error={error}
           options={[
             ...(client ? [{ value: "keep", label: client.tacacsSecretSet ? "Keep the present one" : "None" }] : []),
-            ...(!client || client.tacacsSecretSet ? [{ value: "none", label: client ? "Take it away" : "None" }] : []),
-            { value: "generate", label: "Make a TACACS+ secret, shown once" },
-            { value: "type", label: "Type the one that is set on the device for TACACS+" },
+            ...(!client || client.tacacsSecretSet ? [{ value: "none", label: client ? "Remove it" : "None" }] : []),
+            { value: "generate", label: "Generate a TACACS+ secret, shown once" },
+            { value: "type", label: "Enter the secret that is set on the device for TACACS+" },
           ]}
         />
         {gear.how === "type" && (
@@ -60,7 +60,7 @@ export function GearSection({
         <LinesField
           label="Names in its certificate"
           field="tacacsNames"
-          hint="Over TLS it proves itself by one of these, DNS name or address, one a line, wherever it comes from."
+          hint="Over TLS, the client is identified by one of these names (DNS name or address, one per line), whatever its source address."
           value={form.tacacsNames}
           onChange={(tacacsNames) => set({ tacacsNames })}
           error={error}
@@ -69,7 +69,7 @@ export function GearSection({
         {form.tacacsNames.length > 0 && (
           <div className="grid grid-cols-2 gap-3">
             <Pick
-              label="We show it"
+              label="Server certificate shown to it"
               field="tacacsCertificate"
               value={form.tacacsCertificate}
               onChange={(v) => set({ tacacsCertificate: v })}
@@ -80,7 +80,7 @@ export function GearSection({
               ]}
             />
             <Pick
-              label="Checked by trust list"
+              label="Trust list for its certificate"
               field="tacacsTrust"
               value={form.tacacsTrust}
               onChange={(v) => set({ tacacsTrust: v })}
@@ -93,7 +93,7 @@ export function GearSection({
           </div>
         )}
         <Tick
-          label="Accept it over TLS by its address alone, without a certificate (whoever takes that address is accepted as this client)"
+          label="Accept it over TLS by its address alone, without a certificate (anyone using that address is accepted as this client)"
           checked={form.tacacsByAddress}
           onChange={(tacacsByAddress) => set({ tacacsByAddress })}
         />

@@ -40,7 +40,7 @@ export function ClientsPage() {
   if (params.get("add")) return <ClientForm address={params.get("add")!} />;
   return (
     <>
-      <PageHead title="Clients" lead="devices that may ask">
+      <PageHead title="Clients" lead="devices that may send requests">
         <input
           aria-label="Search clients"
           placeholder="Name, address, tag"
@@ -54,7 +54,7 @@ export function ClientsPage() {
       </PageHead>
       <Failure error={list.error} />
       {list.data?.items.length === 0 ? (
-        <Empty title={q ? "No client fits" : "No client yet"}>
+        <Empty title={q ? "No matching client" : "No client yet"}>
           {!q && "Add the first switch, controller or VPN gateway: its address and its shared secret."}
         </Empty>
       ) : (
@@ -91,7 +91,7 @@ export function ClientsPage() {
       )}
       {(unknown.data?.items.length ?? 0) > 0 && (
         <>
-          <h2 className="mt-6 mb-1.5">Ask, but are no clients</h2>
+          <h2 className="mt-6 mb-1.5">Unknown sources</h2>
           <table className="grid-table">
             <tbody>
               {unknown.data!.items.map((c) => (
@@ -231,7 +231,7 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
             <LinesField
               label="Addresses"
               field="addresses"
-              hint="One address or prefix a line; IPv4 or IPv6. The longest prefix wins."
+              hint="One address or prefix per line, IPv4 or IPv6. The longest prefix wins."
               value={form.addresses}
               onChange={(addresses) => set({ addresses })}
               error={error}
@@ -244,9 +244,9 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
               options={[
                 ...(client?.secretSet
                   ? [{ value: "keep", label: "Keep the present one" }]
-                  : [{ value: "keep", label: "None: it does not speak RADIUS" }]),
-                { value: "generate", label: "Make a new one, shown once" },
-                { value: "type", label: "Type the one that is set on the device" },
+                  : [{ value: "keep", label: "None: the device does not use RADIUS" }]),
+                { value: "generate", label: "Generate a new secret, shown once" },
+                { value: "type", label: "Enter the secret that is set on the device" },
               ]}
               error={error}
               field="secret"
@@ -262,7 +262,7 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
                 field="secret"
                 hint={
                   secret.length < 16
-                    ? "At least 16 characters are advisable: shorter ones can be guessed from one packet."
+                    ? "Use at least 16 characters: shorter secrets can be guessed from one packet."
                     : ""
                 }
                 autoComplete="new-password"
@@ -271,7 +271,7 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
             {((how !== "keep" && client?.secretSet) ||
               ((gear.how === "type" || gear.how === "generate") && client?.tacacsSecretSet)) && (
               <Pick
-                label="Accept the present secret for"
+                label="Accept the current secret for"
                 value={grace}
                 onChange={setGrace}
                 options={[
@@ -280,7 +280,7 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
                   { value: "24", label: "one more day" },
                   { value: "168", label: "one more week" },
                 ]}
-                hint="So that the device can be changed without an outage."
+                hint="So you can change the device without an outage."
               />
             )}
             {client?.previousUntil && (
@@ -304,7 +304,7 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
             <LinesField
               label="Tags"
               field="tags"
-              hint="key=value, one a line; usable in conditions as client.key"
+              hint="key=value, one per line; used in conditions as client.key"
               value={tags}
               onChange={setTags}
               error={error}

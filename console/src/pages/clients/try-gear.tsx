@@ -192,7 +192,9 @@ export function TryGear({ client: first }: { client: string }) {
       </form>
       <div aria-live="polite">
         <Failure error={run.error} />
-        {!r && !run.error && <Empty title="Nothing asked yet">The dialogue appears here, as the device sees it.</Empty>}
+        {!r && !run.error && (
+          <Empty title="No request sent yet">The dialogue appears here as the device sees it.</Empty>
+        )}
         {r && (
           <>
             <div className="mb-2 flex items-baseline gap-4">

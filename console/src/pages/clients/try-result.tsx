@@ -16,7 +16,7 @@ export function DryRun({ f }: { f: Schema["DryRun"] }) {
       {f.unsure && (
         <div className="mb-2">
           <Notice tone="wait">
-            <b>Not sure.</b> {sentence(f.unsure)}
+            <b>Uncertain.</b> {sentence(f.unsure)}
           </Notice>
         </div>
       )}

@@ -276,7 +276,7 @@ function TryRadius() {
                   ]}
                 />
                 <Tick
-                  label="Keep its ticket, and resume with it"
+                  label="Keep the ticket and resume the session"
                   checked={form.resume}
                   onChange={(resume) => set({ resume })}
                 />

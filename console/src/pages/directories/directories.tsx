@@ -165,7 +165,7 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
                 <LinesField
                   label="Servers"
                   field="servers"
-                  hint="Host or address, one a line, in the order to try. The port is added by itself."
+                  hint="Host or address, one per line, in the order to try them. The port is added automatically."
                   value={form.servers}
                   onChange={(servers) => set({ servers })}
                   error={error}
@@ -186,7 +186,7 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
                   label="Sign in as"
                   field="bindName"
                   mono
-                  hint="DN, name@domain, DOMAIN\name, or a bare name. Reading people and groups is all it needs."
+                  hint="DN, name@domain, DOMAIN\name, or a bare name. It only needs to read people and groups."
                   value={form.bindName}
                   onChange={(bindName) => set({ bindName })}
                   error={error}
@@ -195,7 +195,7 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
                   label="Password"
                   field="bindPassword"
                   type="password"
-                  hint={directory?.bindPasswordSet ? "Empty keeps the present one." : undefined}
+                  hint={directory?.bindPasswordSet ? "Leave empty to keep the present one." : undefined}
                   value={password}
                   onChange={setPassword}
                   error={error}
@@ -205,7 +205,7 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
                   label="Trusted authority"
                   name="ca"
                   error={error}
-                  hint="PEM. Empty trusts the authorities of the operating system."
+                  hint="PEM. If left empty, the authorities of the operating system are trusted."
                 >
                   {(p) => (
                     <textarea
@@ -226,7 +226,7 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
                       label="Base DN"
                       field="base"
                       mono
-                      hint="Empty asks the server."
+                      hint="If left empty, the server is asked."
                       value={form.base}
                       onChange={(base) => set({ base })}
                       error={error}
@@ -235,7 +235,7 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
                       label="Base DN of groups"
                       field="groupBase"
                       mono
-                      hint="Empty is the base."
+                      hint="If left empty, the base DN is used."
                       value={form.groupBase}
                       onChange={(groupBase) => set({ groupBase })}
                       error={error}
@@ -244,7 +244,7 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
                       label="Name in the certificate"
                       field="serverName"
                       mono
-                      hint="If it is not the host above."
+                      hint="If it differs from the host above."
                       value={form.serverName}
                       onChange={(serverName) => set({ serverName })}
                       error={error}
@@ -252,13 +252,13 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
                     <LinesField
                       label="Attributes to read"
                       field="attributes"
-                      hint="They become facts, such as person.department."
+                      hint="They become facts such as person.department."
                       value={form.attributes}
                       onChange={(attributes) => set({ attributes })}
                       error={error}
                     />
                     <TextField
-                      label="Time limit, milliseconds"
+                      label="Time limit (ms)"
                       field="timeoutMillis"
                       type="number"
                       value={String(form.timeoutMillis)}
@@ -266,19 +266,19 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
                       error={error}
                     />
                     <TextField
-                      label="Remember people, seconds"
+                      label="Cache people (seconds)"
                       field="cacheSeconds"
                       type="number"
-                      hint="0 looks everybody up at each attempt."
+                      hint="0 looks people up at every attempt."
                       value={String(form.cacheSeconds)}
                       onChange={(v) => set({ cacheSeconds: Number(v) })}
                       error={error}
                     />
                     <TextField
-                      label="Hold back after so many wrong passwords"
+                      label="Stop passing on passwords after this many failures"
                       field="guardAfter"
                       type="number"
-                      hint="0 goes by the domain, so that it locks nobody; -1 passes all on."
+                      hint="0 follows the lockout rule of the domain, so it never locks an account; -1 passes all of them on."
                       value={String(form.guardAfter)}
                       onChange={(v) => set({ guardAfter: Number(v) })}
                       error={error}
@@ -286,7 +286,7 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
                     <LinesField
                       label="Copy people below"
                       field="copyBelow"
-                      hint="DNs, one a line; empty copies nobody."
+                      hint="DNs, one per line; leave empty to copy nobody."
                       value={form.copyBelow}
                       onChange={(copyBelow) => set({ copyBelow })}
                       error={error}
@@ -295,17 +295,17 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
                     <LinesField
                       label="Attributes that they should have"
                       field="copyWanted"
-                      hint="Who lacks one is listed."
+                      hint="People who lack one are listed."
                       value={form.copyWanted}
                       onChange={(copyWanted) => set({ copyWanted })}
                       error={error}
                       rows={1}
                     />
                     <TextField
-                      label="Copy every so many minutes"
+                      label="Copy interval, minutes"
                       field="copyMinutes"
                       type="number"
-                      hint="0 is on demand only."
+                      hint="0 copies on demand only."
                       value={String(form.copyMinutes)}
                       onChange={(v) => set({ copyMinutes: Number(v) })}
                       error={error}
@@ -314,7 +314,7 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
                       label="DNS server"
                       field="dns"
                       mono
-                      hint="Empty asks those of this machine."
+                      hint="If left empty, the DNS servers of this machine are used."
                       value={form.dns}
                       onChange={(dns) => set({ dns })}
                       error={error}
@@ -323,7 +323,7 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
                       label="Connect from"
                       field="source"
                       mono
-                      hint="An address of this machine; empty leaves it to the system."
+                      hint="An address of this machine; leave empty to let the system choose."
                       value={form.source}
                       onChange={(source) => set({ source })}
                       error={error}

@@ -25,8 +25,8 @@ export function Connect({ take }: { take: (found: object, password: string) => v
   return (
     <section aria-label="Connect" className="mb-6 border-b border-hair pb-5">
       <p className="mb-2 text-soft">
-        Type the domain, or a server of it. The servers are found, the safest connection that works is chosen, and
-        nothing is sent to a server before it is trusted.
+        Enter the domain or one of its servers. The other servers are found, the safest connection that works is chosen,
+        and no password is sent to a server before it is trusted.
       </p>
       <form
         className="grid max-w-[1100px] grid-cols-4 items-end gap-x-4"
@@ -74,7 +74,7 @@ export function Connect({ take }: { take: (found: object, password: string) => v
               Find it
             </Button>
           )}
-          <span className="hint self-center">Or fill in the form below by hand.</span>
+          <span className="hint self-center">Or fill in the form below.</span>
         </div>
       </form>
       <Failure error={job.error} />

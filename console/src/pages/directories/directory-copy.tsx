@@ -47,8 +47,8 @@ export function Copy({ directory }: { directory: Directory }) {
   return (
     <section aria-label="Copy of people">
       <p className="mb-3 text-soft">
-        Chosen people are copied, so that lists and enrolment can be prepared. A copy decides nothing: whoever signs in
-        is looked up in the directory. What is copied is among the further settings.
+        Selected people are copied to prepare lists and enrolment. Decisions never use a copy: everyone who signs in is
+        looked up in the directory. Choose what is copied under further settings.
       </p>
       <Failure error={error ?? list.error} />
       <div className="mb-3 flex items-center gap-3">
@@ -70,7 +70,7 @@ export function Copy({ directory }: { directory: Directory }) {
       {!running && last?.problem && (
         <div className="mb-3">
           <Notice tone="out">
-            <b>The last run did not end well.</b> {last.problem}
+            <b>The last run failed.</b> {last.problem}
           </Notice>
         </div>
       )}
@@ -78,14 +78,14 @@ export function Copy({ directory }: { directory: Directory }) {
         <input
           type="search"
           aria-label="Search the copies"
-          placeholder="Any part of a name or an attribute"
+          placeholder="Part of a name or attribute"
           className="field max-w-72"
           value={q}
           onChange={(e) => setQ(e.target.value)}
         />
         {[
           ["", "All"],
-          ["missing", "Lacking something"],
+          ["missing", "Missing an attribute"],
           ["gone", "Gone"],
         ].map(([value, label]) => (
           <button

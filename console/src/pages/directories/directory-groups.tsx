@@ -59,8 +59,8 @@ export function Groups({ directory, changed }: { directory: Directory; changed: 
   return (
     <section aria-label="Groups">
       <p className="mb-2 text-soft">
-        Picked groups are held by their identifier: policies keep fitting when somebody renames them, and another group
-        of the same name does not count.
+        Picked groups are kept by their identifier: policies still match after a group is renamed, and another group
+        with the same name does not count.
       </p>
       <Failure error={pick.error ?? unpick.error ?? forget.error ?? picked.error} />
       {directory.groups.length > 0 && (
@@ -125,7 +125,7 @@ export function Groups({ directory, changed }: { directory: Directory; changed: 
           )}
           <Button
             disabled={forget.isPending}
-            title="People and groups that were read lately are asked for anew."
+            title="Cached people and groups are read again."
             onClick={() => forget.mutate()}
           >
             Forget now
@@ -158,7 +158,7 @@ export function Groups({ directory, changed }: { directory: Directory; changed: 
             ))}
             {list.data && rows.length === 0 && (
               <tr>
-                <td className="text-soft">No group has this in its name.</td>
+                <td className="text-soft">No group name contains this.</td>
               </tr>
             )}
           </tbody>

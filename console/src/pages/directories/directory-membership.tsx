@@ -59,15 +59,15 @@ export function Membership({ directory }: { directory: Directory }) {
           }}
         >
           <p className="mb-3 text-soft">
-            A directory hands out no hashes. As a member of the domain this server asks its controllers, and people can
-            use PEAP with MS-CHAPv2 as their devices do by themselves.
+            A directory does not hand out password hashes. As a member of the domain, this server asks its controllers,
+            so people can use PEAP with MS-CHAPv2, which most devices choose by default.
           </p>
           <div className="grid max-w-[560px] grid-cols-2 gap-x-4">
             <TextField
               label="Who may create computers"
               field="name"
               mono
-              hint="Used once, and not kept. It needs the right to create computer objects in the container, and nothing else."
+              hint="Used once and not kept. It only needs the right to create computer objects in the container."
               value={form.name}
               onChange={(name) => set({ name })}
               error={join.error}
@@ -85,7 +85,7 @@ export function Membership({ directory }: { directory: Directory }) {
               label="Machine account"
               field="computer"
               mono
-              hint="A name for this server, at most 15 characters. Each of several servers needs its own."
+              hint="A name for this server, at most 15 characters. Each server needs its own."
               value={form.computer}
               onChange={(computer) => set({ computer })}
               error={join.error}
@@ -94,7 +94,7 @@ export function Membership({ directory }: { directory: Directory }) {
               label="Container"
               field="ou"
               mono
-              hint="A DN; empty is the one that the domain keeps for computers."
+              hint="A DN; if left empty, the default container for computers is used."
               value={form.ou}
               onChange={(ou) => set({ ou })}
               error={join.error}
@@ -104,7 +104,7 @@ export function Membership({ directory }: { directory: Directory }) {
             <Notice tone="wait">
               To create the account, <code>{least.data.account}</code> needs this one entry in the access list of{" "}
               <code>{least.data.container}</code>:<div className="mono my-1 break-all">{least.data.ace}</div>It allows
-              to create computer objects there, and nothing else.
+              creating computer objects there and nothing else.
             </Notice>
           )}
           <div className="mt-2 flex gap-2">

@@ -78,9 +78,7 @@ export function TestPanel({ body, id }: { body: () => object; id?: string }) {
   const failed = !job.running && !job.error && job.steps.length > 0 && !job.end?.ok;
   return (
     <section aria-label="Test">
-      <p className="mb-3 text-soft">
-        Tries every link with what is typed on the left, saved or not. It changes nothing.
-      </p>
+      <p className="mb-3 text-soft">Tests each step with the settings on the left, saved or not. It changes nothing.</p>
       <form
         className="mb-3 flex gap-2"
         onSubmit={(e) => {
@@ -109,7 +107,7 @@ export function TestPanel({ body, id }: { body: () => object; id?: string }) {
         <div className="mt-3">
           <Notice tone="in">
             <b>
-              {job.steps.some((s) => s.state === "warn") ? "It works; look at what is marked." : "Every step passed."}
+              {job.steps.some((s) => s.state === "warn") ? "It works. See the warnings below." : "Every step passed."}
             </b>
           </Notice>
         </div>

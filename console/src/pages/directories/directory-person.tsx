@@ -109,7 +109,7 @@ function Details({ found: f, person: p }: { found: Found; person: NonNullable<Fo
             <tr key={i}>
               <td>{x.lane}</td>
               <td className="font-semibold">
-                {x.policy || <span className="font-normal text-soft">none can fit</span>}
+                {x.policy || <span className="font-normal text-soft">no policy can match</span>}
               </td>
               <td>
                 {x.outcome === "admit" ? (
@@ -147,14 +147,14 @@ export function Guard({ directory }: { directory: Directory }) {
   return (
     <section aria-label="Lockout guard">
       <p className="mb-3 text-soft">
-        A phone that keeps sending an old password locks its owner out of everything. Wrong passwords are held back here
-        before the directory would lock the account: first those of the device, then those of the person.
+        A phone that keeps sending an old password can lock its owner out of everything. Wrong passwords are no longer
+        passed on before the directory would lock the account: first those from the device, then all of that person.
       </p>
       <Failure error={held.error ?? release.error} />
       {h && (
         <p className="mb-3">
           {h.after === 0 ? (
-            "No guard: the directory locks nobody, or does not tell."
+            "No lockout protection: the directory does not lock accounts, or does not tell its rule."
           ) : (
             <>
               {h.threshold > 0 && (
@@ -170,7 +170,7 @@ export function Guard({ directory }: { directory: Directory }) {
       {h &&
         h.after > 0 &&
         (h.items.length === 0 ? (
-          <p className="text-soft">Nobody is held back now.</p>
+          <p className="text-soft">Nobody's passwords are held back now.</p>
         ) : (
           <table className="grid-table">
             <thead>

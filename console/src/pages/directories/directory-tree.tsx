@@ -26,7 +26,7 @@ export function Tree({ directory }: { directory: Directory }) {
         <Level directory={directory} dn="" show={setShown} shown={shown} />
       </div>
       <div className="min-w-0">
-        {shown === "" && <p className="text-soft">Choose an entry to see its attributes.</p>}
+        {shown === "" && <p className="text-soft">Select an entry to see its attributes.</p>}
         <Failure error={details.error} />
         {details.data && (
           <>

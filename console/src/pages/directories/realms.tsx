@@ -23,7 +23,7 @@ export function RealmsPage() {
   const go = useNavigate();
   return (
     <>
-      <PageHead title="Realms" lead="which name forms belong together, and where they are looked up">
+      <PageHead title="Realms" lead="name forms that belong together, and where they are looked up">
         <ButtonLink primary to="/realms/new">
           Add realm
         </ButtonLink>
@@ -31,8 +31,8 @@ export function RealmsPage() {
       <Failure error={list.error} />
       {list.data?.items.length === 0 ? (
         <Empty title="No realm yet">
-          Without one nobody can be looked up. Most need one: the suffix of their mail addresses, the domain prefix and
-          bare names.
+          Without a realm nobody can be looked up. Most installations need one realm: the suffix of the mail addresses,
+          the domain prefix and bare names.
         </Empty>
       ) : (
         <table className="grid-table">
@@ -40,7 +40,7 @@ export function RealmsPage() {
             <tr>
               <th>Name</th>
               <th>Name forms</th>
-              <th>Handed to the stores</th>
+              <th>Name passed to the directory</th>
               <th>Lookup order</th>
             </tr>
           </thead>
@@ -114,7 +114,7 @@ function RealmForm({ realm }: { realm?: Realm }) {
               rows={3}
               hint={
                 <>
-                  One a line: <code>@lanternferries.example</code>, <code>LANTERN\</code>, or <code>bare</code>.
+                  One per line: <code>@lanternferries.example</code>, <code>LANTERN\</code>, or <code>bare</code>.
                 </>
               }
               value={forms}
@@ -122,10 +122,10 @@ function RealmForm({ realm }: { realm?: Realm }) {
               error={error}
             />
             <TextField
-              label="Handed to the stores"
+              label="Name passed to the directory"
               field="rewrite"
               mono
-              hint="{name} is the part without the realm, {sent} the name as it came."
+              hint="{name} is the part without the realm, {sent} the name as sent."
               value={rewrite}
               onChange={setRewrite}
               error={error}
@@ -150,7 +150,7 @@ function RealmForm({ realm }: { realm?: Realm }) {
                         }
                       >
                         <option value="refuse">unreachable: refuse</option>
-                        <option value="next">unreachable: look further</option>
+                        <option value="next">unreachable: try the next</option>
                       </select>
                       <span className="ml-auto flex gap-1">
                         <Button disabled={i === 0} aria-label={`Move ${l.store} up`} onClick={() => move(i, -1)}>

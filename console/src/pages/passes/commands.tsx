@@ -27,7 +27,7 @@ export function CommandListsPage() {
       <Failure error={list.error} />
       {list.data?.items.length === 0 ? (
         <Empty title="No command list yet">
-          A pass names one. Each command that somebody types on a device is asked here, and the first line that fits
+          A pass names a command list. Each command typed on a device is checked here, and the first matching line
           decides.
         </Empty>
       ) : (
@@ -135,7 +135,7 @@ function CommandListForm({ list }: { list?: List }) {
                   onChange={(name) => set({ name })}
                   error={error}
                 />
-                <div className="label">Lines, the first that fits decides</div>
+                <div className="label">Lines (first match decides)</div>
                 <Sortable items={rows} onMove={setRows}>
                   <table className="grid-table mb-1" aria-label="Lines">
                     <thead>
@@ -173,7 +173,7 @@ function CommandListForm({ list }: { list?: List }) {
                 </p>
                 <div className="grid grid-cols-2 gap-3">
                   <Pick
-                    label="Then the lines of"
+                    label="Followed by the lines of"
                     field="extends"
                     value={form.extends[0] ?? ""}
                     onChange={(v) => set({ extends: v ? [v, ...form.extends.slice(1)] : [] })}
@@ -184,7 +184,7 @@ function CommandListForm({ list }: { list?: List }) {
                     ]}
                   />
                   <Pick
-                    label="What no line fits"
+                    label="If no line matches"
                     field="otherwise"
                     value={form.otherwise}
                     onChange={(v) => set({ otherwise: v as typeof form.otherwise })}
@@ -225,7 +225,7 @@ function CommandListForm({ list }: { list?: List }) {
         </div>
         <section aria-label="Try commands" className="border-l border-hair pl-6">
           <h2 className="mb-1">Type commands</h2>
-          <p className="mb-2 text-soft">One a line. What the list says as it stands here, saved or not.</p>
+          <p className="mb-2 text-soft">One per line. Checked against the list as shown here, saved or not.</p>
           <textarea
             aria-label="Commands"
             rows={Math.max(4, typed.length)}
@@ -330,7 +330,7 @@ function LineRow({
         )}
       </td>
       <td>
-        <Button aria-label={`Take line ${n} out`} onClick={remove}>
+        <Button aria-label={`Remove line ${n}`} onClick={remove}>
           ×
         </Button>
       </td>

@@ -62,7 +62,7 @@ export function PassForm({ pass }: { pass?: Pass }) {
   const n = Number(form.vlan);
   const badVLAN =
     /^\d+$/.test(form.vlan) && (n < 1 || n > 4094) ? `VLAN ${n} does not exist: identifiers go from 1 to 4094` : "";
-  const open = form.extends && `Left open, it is taken from ${form.extends}.`;
+  const open = form.extends && `If left empty, taken from ${form.extends}.`;
   const row = (i: number, patch: Partial<Schema["ConfigAttribute"]>) =>
     set({ attributes: form.attributes.map((a, j) => (j === i ? { ...a, ...patch } : a)) });
   return (
@@ -93,7 +93,7 @@ export function PassForm({ pass }: { pass?: Pass }) {
                 <Pick
                   label="Extends"
                   field="extends"
-                  hint="What is left open here is taken from it."
+                  hint="Empty fields take their value from that pass."
                   value={form.extends}
                   onChange={(v) => set({ extends: v })}
                   error={error}
@@ -106,7 +106,7 @@ export function PassForm({ pass }: { pass?: Pass }) {
                   label="VLAN"
                   field="vlan"
                   mono
-                  hint={open || "A number from 1 to 4094, or a name. The three tunnel attributes are made of it."}
+                  hint={open || "A number from 1 to 4094, or a name. Sent as the three tunnel attributes."}
                   value={form.vlan}
                   onChange={(vlan) => set({ vlan: vlan.trim() })}
                   error={error}
@@ -133,7 +133,7 @@ export function PassForm({ pass }: { pass?: Pass }) {
                 />
                 <div className="grid grid-cols-2 gap-3">
                   <Pick
-                    label="When it is over"
+                    label="At the end of the session"
                     field="atTimeout"
                     value={form.atTimeout}
                     onChange={(v) => set({ atTimeout: v as typeof form.atTimeout })}
@@ -158,7 +158,7 @@ export function PassForm({ pass }: { pass?: Pass }) {
                     field="rateDown"
                     type="number"
                     min={0}
-                    hint="Attributes of vendors carry it."
+                    hint="Sent in vendor-specific attributes."
                     value={String(form.rateDown)}
                     onChange={(v) => set({ rateDown: Number(v) })}
                     error={error}
@@ -194,7 +194,7 @@ export function PassForm({ pass }: { pass?: Pass }) {
                 <Pick
                   label="Address from pool"
                   field="pool"
-                  hint="One to a session, until its time-out."
+                  hint="One address per session, until its time-out."
                   value={form.pool}
                   onChange={(pool) => set({ pool })}
                   error={error}
@@ -207,7 +207,7 @@ export function PassForm({ pass }: { pass?: Pass }) {
                   label="Class"
                   field="class"
                   mono
-                  hint="Comes back with the accounting of the session."
+                  hint="Returned in the accounting of the session."
                   value={form.class}
                   onChange={(v) => set({ class: v })}
                   error={error}
@@ -216,7 +216,7 @@ export function PassForm({ pass }: { pass?: Pass }) {
                   label="Access rules"
                   field="accessRules"
                   rows={2}
-                  hint="One a line: permit in ip from any to 192.0.2.0/24. Sent as NAS-Filter-Rule."
+                  hint="One per line, such as permit in ip from any to 192.0.2.0/24. Sent as NAS-Filter-Rule."
                   value={form.accessRules}
                   onChange={(accessRules) => set({ accessRules })}
                   error={error}
@@ -226,9 +226,7 @@ export function PassForm({ pass }: { pass?: Pass }) {
                   name="attributes"
                   error={error}
                   hint={
-                    <>
-                      By name, standard or of a vendor. Values may be templates, such as {'{{person.mail or "none"}}'}.
-                    </>
+                    <>By standard or vendor name. Values may be templates, such as {'{{person.mail or "none"}}'}.</>
                   }
                 >
                   {(p) => (
@@ -258,7 +256,7 @@ export function PassForm({ pass }: { pass?: Pass }) {
                               ))}
                           </datalist>
                           <Button
-                            aria-label="Take out"
+                            aria-label="Remove"
                             onClick={() => set({ attributes: form.attributes.filter((_, j) => j !== i) })}
                           >
                             ×
@@ -298,7 +296,7 @@ export function PassForm({ pass }: { pass?: Pass }) {
                       label="Command list"
                       field="commands"
                       hint={
-                        !form.commands && !form.extends ? "Without one, no command is permitted." : open || undefined
+                        !form.commands && !form.extends ? "Without a list, no command is permitted." : open || undefined
                       }
                       value={form.commands}
                       onChange={(commands) => set({ commands })}
@@ -381,7 +379,7 @@ export function Arguments({
       label="Further arguments"
       name="arguments"
       error={error}
-      hint="For the service shell, or another such as ppp. Optional ones are left aside by gear that does not know them."
+      hint="For the shell service, or another such as ppp. Devices ignore optional arguments that they do not know."
     >
       {(p) => (
         <div id={p.id}>
@@ -415,7 +413,7 @@ export function Arguments({
                 />
                 optional
               </label>
-              <Button aria-label="Take argument out" onClick={() => onChange(list.filter((_, j) => j !== i))}>
+              <Button aria-label="Remove argument" onClick={() => onChange(list.filter((_, j) => j !== i))}>
                 ×
               </Button>
             </div>

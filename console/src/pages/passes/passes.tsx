@@ -16,7 +16,7 @@ export function PassesPage() {
       </PageHead>
       <Failure error={list.error} />
       {list.data?.items.length === 0 ? (
-        <Empty title="No pass yet">A pass is what a policy hands out: a VLAN, a role, a time-out.</Empty>
+        <Empty title="No pass yet">A pass is what a policy grants: a VLAN, a role, a time-out.</Empty>
       ) : (
         <table className="grid-table">
           <thead>

@@ -14,7 +14,7 @@ export function PoolsPage() {
   const go = useNavigate();
   return (
     <>
-      <PageHead title="Pools" lead="addresses that passes give, one to a session">
+      <PageHead title="Pools" lead="addresses that passes assign, one per session">
         <ButtonLink primary to="/pools/new">
           Add pool
         </ButtonLink>
@@ -22,8 +22,8 @@ export function PoolsPage() {
       <Failure error={list.error} />
       {list.data?.items.length === 0 ? (
         <Empty title="No pool yet">
-          A VPN gateway can be told which address a person gets. A pool hands them out, and never the same to two
-          sessions.
+          A VPN gateway can be told which address to assign. A pool provides the addresses and never gives the same one
+          to two sessions.
         </Empty>
       ) : (
         <table className="grid-table">
@@ -99,7 +99,7 @@ function PoolForm({ pool }: { pool?: Pool }) {
               rows={3}
               hint={
                 <>
-                  One a line: a prefix such as <code>192.0.2.64/26</code>, or <code>192.0.2.70-192.0.2.99</code>.
+                  One per line: a prefix such as <code>192.0.2.64/26</code>, or <code>192.0.2.70-192.0.2.99</code>.
                 </>
               }
               value={form.ranges}
@@ -131,7 +131,7 @@ function Taken({ pool }: { pool: string }) {
       <h2 className="mb-1">Taken</h2>
       <Failure error={list.error ?? release.error} />
       {list.data?.items.length === 0 ? (
-        <p className="text-soft">No address is taken.</p>
+        <p className="text-soft">No address is in use.</p>
       ) : (
         <table className="grid-table">
           <thead>
@@ -140,7 +140,7 @@ function Taken({ pool }: { pool: string }) {
               <th>Who</th>
               <th>Client</th>
               <th>Since</th>
-              <th>Until at most</th>
+              <th>Until at the latest</th>
               <th />
             </tr>
           </thead>

@@ -21,8 +21,8 @@ export function RemotesPage() {
       <Failure error={list.error} />
       {list.data?.items.length === 0 ? (
         <Empty title="No remote server">
-          Everything is decided here. A partner whose people use this network may decide about them: add that server,
-          and choose it in a lane.
+          Everything is decided here. If a partner's people use this network, their own server can decide about them:
+          add it, and select it in a lane.
         </Empty>
       ) : (
         <table className="grid-table">
@@ -44,7 +44,7 @@ export function RemotesPage() {
                   {r.tries} of {r.timeoutMillis} ms
                 </td>
                 <td>{r.silent ? <Verdict kind="out">silent lately</Verdict> : ""}</td>
-                <td>{r.usedBy.join(", ") || <span className="text-soft">none forwards to it</span>}</td>
+                <td>{r.usedBy.join(", ") || <span className="text-soft">no lane forwards to it</span>}</td>
               </tr>
             ))}
           </tbody>
@@ -104,7 +104,7 @@ function RemoteForm({ remote: r }: { remote?: Remote }) {
               label="Address"
               field="address"
               mono
-              hint="With a port if it is not 1812."
+              hint="Add the port unless it is 1812."
               value={form.address}
               onChange={(address) => set({ address })}
               error={error}
@@ -113,7 +113,9 @@ function RemoteForm({ remote: r }: { remote?: Remote }) {
               label="Shared secret"
               field="secret"
               type="password"
-              hint={r?.secretSet ? "One is set; leave this empty to keep it." : "The one that it has for this server."}
+              hint={
+                r?.secretSet ? "A secret is set; leave empty to keep it." : "The secret that it has for this server."
+              }
               value={form.secret}
               onChange={(secret) => set({ secret })}
               error={error}
@@ -121,7 +123,7 @@ function RemoteForm({ remote: r }: { remote?: Remote }) {
             />
             <div className="grid grid-cols-2 gap-3">
               <TextField
-                label="Each try, milliseconds"
+                label="Time-out per try (ms)"
                 field="timeoutMillis"
                 type="number"
                 value={String(form.timeoutMillis)}

@@ -25,7 +25,7 @@ export function DictionaryPage() {
     [];
   return (
     <>
-      <PageHead title="Dictionary" lead="attributes of vendors, and those of the standards">
+      <PageHead title="Dictionary" lead="standard and vendor-specific attributes">
         <ImportVendors />
         <ButtonLink primary to="/vendors/new">
           Add vendor
@@ -34,7 +34,7 @@ export function DictionaryPage() {
       <Failure error={list.error ?? dictionary.error} />
       {list.data?.items.length === 0 ? (
         <Empty title="No vendor yet">
-          The standard attributes are there. Add a vendor when a device needs attributes of its own.
+          The standard attributes are built in. Add a vendor if a device needs vendor-specific attributes.
         </Empty>
       ) : (
         <table className="grid-table mb-5">
@@ -139,7 +139,7 @@ function ImportVendors() {
         )}
         {compare.data && !other && (
           <>
-            <p className="mb-2">In the draft this would be:</p>
+            <p className="mb-2">This would change the draft as follows:</p>
             <Changes list={compare.data.changes} />
             <Problems list={compare.data.problems.filter((p) => !p.warning)} />
             <div className="mt-3 flex gap-2">
@@ -224,7 +224,7 @@ function VendorForm({ vendor }: { vendor?: Vendor }) {
                 field="number"
                 type="number"
                 min={1}
-                hint="Given by IANA; the device goes by it, not by the name."
+                hint="Assigned by IANA; devices use the number, not the name."
                 value={String(form.number || "")}
                 onChange={(v) => set({ number: Number(v) })}
                 error={error}
@@ -310,7 +310,7 @@ function VendorForm({ vendor }: { vendor?: Vendor }) {
                         onChange={(e) => row(i, { unit: Number(e.target.value) })}
                       />
                       <Button
-                        aria-label={`Take attribute ${i + 1} out`}
+                        aria-label={`Remove attribute ${i + 1}`}
                         onClick={() => setRows(rows.filter((_, j) => j !== i))}
                       >
                         ×
@@ -333,7 +333,7 @@ function VendorForm({ vendor }: { vendor?: Vendor }) {
       </Editor>
       {vendor && vendor.forms.length > 0 && (
         <section aria-label="On the wire" className="mt-5">
-          <h2 className="mb-1">As they go over the wire</h2>
+          <h2 className="mb-1">As sent on the wire</h2>
           <p className="mb-1 text-soft">
             As saved, with an example value: type 26, length, number of the vendor, its type and length, value.
           </p>

@@ -28,7 +28,7 @@ export function DevicesPage() {
   });
   return (
     <>
-      <PageHead title="Devices" lead="known by their MAC address; a change takes effect at once">
+      <PageHead title="Devices" lead="known by MAC address; changes take effect at once">
         <input
           aria-label="Search devices"
           placeholder="Address, name, owner, tag"
@@ -45,8 +45,8 @@ export function DevicesPage() {
       <Strangers />
       <h2 className="mt-4 mb-1.5">Known devices</h2>
       {list.data?.items.length === 0 ? (
-        <Empty title={q ? "No device fits" : "No known device"}>
-          Printers, cameras and door locks speak only with their MAC address. Add them here, one by one, by prefix, or
+        <Empty title={q ? "No matching device" : "No known device"}>
+          Printers, cameras and door locks identify themselves by MAC address only. Add them one by one, by prefix, or
           from a file.
         </Empty>
       ) : (
@@ -108,7 +108,7 @@ function Strangers() {
   if (items.length === 0) return null;
   return (
     <section aria-label="Refused lately">
-      <h2 className="mb-1.5">Refused lately, since they are not known</h2>
+      <h2 className="mb-1.5">Recently refused unknown devices</h2>
       <Failure error={add.error} />
       <table className="grid-table">
         <thead>
@@ -318,7 +318,7 @@ function DeviceForm({ device: d }: { device?: Device }) {
           label="MAC address or prefix"
           field="match"
           mono
-          hint="In any form. A prefix is the beginning and a star: 02-00-5E-*. The longest match wins."
+          hint="In any notation. A prefix ends with a star: 02-00-5E-*. The longest match wins."
           value={form.match}
           onChange={(match) => set({ match })}
           error={save.error}
@@ -335,7 +335,7 @@ function DeviceForm({ device: d }: { device?: Device }) {
         <LinesField
           label="Tags"
           field="tags"
-          hint="One a line, kind=printer; in conditions as device.kind."
+          hint="One per line, such as kind=printer; used in conditions as device.kind."
           value={form.tags}
           onChange={(tags) => set({ tags })}
           error={save.error}
@@ -344,7 +344,7 @@ function DeviceForm({ device: d }: { device?: Device }) {
           label="Expires"
           field="expires"
           type="date"
-          hint="From the beginning of this day, UTC. Empty is never."
+          hint="From the start of this day, UTC. Leave empty for never."
           value={form.expires}
           onChange={(expires) => set({ expires })}
           error={save.error}
@@ -363,7 +363,7 @@ function DeviceForm({ device: d }: { device?: Device }) {
         </div>
       </form>
       <Modal open={asking} onClose={() => setAsking(false)} title={`Remove device ${d?.name}?`}>
-        <p className="mb-4">It is removed at once, and refused from then on.</p>
+        <p className="mb-4">It is removed at once and refused from now on.</p>
         <div className="flex gap-2">
           <Button danger onClick={() => remove.mutate()}>
             Remove

@@ -22,7 +22,7 @@ export function FactorsPage() {
   const person = params.get("enrol");
   return (
     <>
-      <PageHead title="Second factors" lead="devices that make one-time codes; a change takes effect at once">
+      <PageHead title="Second factors" lead="devices that generate one-time codes; changes take effect at once">
         <input
           aria-label="Search second factors"
           placeholder="Person or device"
@@ -36,8 +36,8 @@ export function FactorsPage() {
       </PageHead>
       <Failure error={list.error} />
       {list.data?.items.length === 0 ? (
-        <Empty title={q ? "Nobody fits" : "Nobody is enrolled"}>
-          Lanes that ask for a one-time code refuse people who have no second factor. Enrol them before you publish such
+        <Empty title={q ? "No matching person" : "Nobody is enrolled yet"}>
+          Lanes that ask for a one-time code refuse people without a second factor. Enrol people before you publish such
           a lane.
         </Empty>
       ) : (
@@ -110,8 +110,8 @@ function Codes({ codes }: { codes: string[] }) {
   return (
     <>
       <Notice tone="in">
-        <b>It counts from now on.</b> These recovery codes are shown only here; each is good once, in place of a code.
-        Give them to the person.
+        <b>It is active from now on.</b> These recovery codes are shown only here; each is good once, in place of a
+        code. Give them to the person.
       </Notice>
       <ul className="mono my-3 grid w-72 grid-cols-2 gap-x-8 gap-y-1 text-[14px]" data-secret>
         {codes.map((c) => (
@@ -181,7 +181,7 @@ function Enrol({ person, store, close }: { person: string; store: string; close:
               {offer.seed.replace(/(.{4})/g, "$1 ")}
             </p>
             <TextField
-              label="The code that it shows now"
+              label="Code shown now"
               field="code"
               mono
               autoFocus
@@ -190,7 +190,7 @@ function Enrol({ person, store, close }: { person: string; store: string; close:
               value={code}
               onChange={setCode}
               error={confirm.error}
-              hint="Until it was seen once, this second factor counts for nothing."
+              hint="Until one code has been confirmed, this second factor is not active."
             />
             {faultsOf(confirm.error, "code").length === 0 && <Failure error={confirm.error} />}
             <div className="mt-2 flex gap-2">
@@ -234,21 +234,21 @@ function Enrol({ person, store, close }: { person: string; store: string; close:
           <TextField
             label="Device"
             field="label"
-            hint="What you call it, such as the phone of the person."
+            hint="A label, such as Ann's phone."
             value={form.label}
             onChange={(label) => set({ label })}
             error={error}
           />
           <details className="mb-3">
             <summary className="cursor-pointer text-[12.5px] font-semibold">
-              The device has a seed already, or makes other codes
+              The device already has a seed, or uses other code settings
             </summary>
             <div className="mt-2">
               <TextField
                 label="Seed"
                 field="seed"
                 mono
-                hint="In base32. Empty makes a new one."
+                hint="In base32. If left empty, a new seed is generated."
                 value={form.seed}
                 onChange={(seed) => set({ seed })}
                 error={error}
@@ -287,7 +287,7 @@ function Enrol({ person, store, close }: { person: string; store: string; close:
           </details>
           <div className="flex gap-2">
             <Button primary type="submit" disabled={!form.person || begin.isPending}>
-              Show the picture
+              Show QR code
             </Button>
             <Button onClick={close}>Cancel</Button>
           </div>
@@ -371,7 +371,7 @@ export function FactorPage() {
       {x.lockedUntil && (
         <div className="mb-3">
           <Notice tone="out">
-            <b>Too many wrong codes.</b> None is looked at before <When at={x.lockedUntil} long />. Find out who typed
+            <b>Too many wrong codes.</b> No code is accepted before <When at={x.lockedUntil} long />. Find out who typed
             them before you release.
           </Notice>
         </div>

@@ -19,7 +19,7 @@ export function PeoplePage() {
   });
   return (
     <>
-      <PageHead title="People" lead="local accounts; a change takes effect at once">
+      <PageHead title="People" lead="local accounts; changes take effect at once">
         <input
           aria-label="Search accounts"
           placeholder="Name"
@@ -33,7 +33,7 @@ export function PeoplePage() {
       </PageHead>
       <Failure error={list.error} />
       {list.data?.items.length === 0 ? (
-        <Empty title={q ? "No account fits" : "No local account"}>
+        <Empty title={q ? "No matching account" : "No local account"}>
           People of a directory need none; local accounts are for those who are in no directory.
         </Empty>
       ) : (
@@ -191,10 +191,10 @@ export function AccountPage() {
 
 /** What each choice means, and what it costs. */
 const keeps: Record<string, string> = {
-  hash: "Signs in with PAP, TTLS with PAP, PEAP or TTLS with GTC, and with certificates. Nobody can read the password here.",
+  hash: "Supports PAP, TTLS with PAP, PEAP or TTLS with GTC, and certificates. Nobody can read the password here.",
   "nt-hash":
-    "Also signs in with MS-CHAPv2, alone or in PEAP, TTLS and TEAP. Whoever has the database and the key file can sign in with the hash. Type the password to make it.",
-  password: "Also signs in with CHAP and EAP-MD5. Whoever has the database and the key file can read the password.",
+    "Also supports MS-CHAPv2, alone or in PEAP, TTLS and TEAP. Anyone who has the database and the key file can sign in with the hash. Enter the password to create it.",
+  password: "Also supports CHAP and EAP-MD5. Anyone who has the database and the key file can read the password.",
 };
 
 function AccountForm({ account }: { account?: Account }) {
@@ -286,7 +286,7 @@ function AccountForm({ account }: { account?: Account }) {
           label="Name"
           field="name"
           mono
-          hint="With which the person signs in, without realm."
+          hint="The name used to sign in, without realm."
           value={form.name}
           onChange={(name) => set({ name })}
           error={save.error}
@@ -302,7 +302,7 @@ function AccountForm({ account }: { account?: Account }) {
           label="Password"
           field="password"
           type="password"
-          hint={account ? "Empty keeps the present one." : undefined}
+          hint={account ? "Leave empty to keep the present one." : undefined}
           value={password}
           onChange={setPassword}
           error={save.error}
@@ -325,7 +325,7 @@ function AccountForm({ account }: { account?: Account }) {
         <LinesField
           label="Groups"
           field="groups"
-          hint="One a line; used in conditions as group."
+          hint="One per line; used in conditions as group."
           value={form.groups}
           onChange={(groups) => set({ groups })}
           error={save.error}
@@ -334,7 +334,7 @@ function AccountForm({ account }: { account?: Account }) {
           label="Expires"
           field="expires"
           type="date"
-          hint="From the beginning of this day, UTC. Empty is never."
+          hint="From the start of this day, UTC. Leave empty for never."
           value={form.expires}
           onChange={(expires) => set({ expires })}
           error={save.error}
@@ -371,7 +371,7 @@ function AccountForm({ account }: { account?: Account }) {
         </div>
       </form>
       <Modal open={asking} onClose={() => setAsking(false)} title={`Remove account ${form.name}?`}>
-        <p className="mb-4">It is removed at once and cannot be brought back.</p>
+        <p className="mb-4">It is removed at once and cannot be restored.</p>
         <div className="flex gap-2">
           <Button danger onClick={() => remove.mutate()}>
             Remove

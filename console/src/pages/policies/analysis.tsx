@@ -78,7 +78,7 @@ export function AnalysisPage() {
       )}
       {notes.length > 0 && <List title="Worth knowing" list={notes} />}
       {a && a.items.length === 0 && (
-        <Empty title="Nothing to tell">Every policy can be reached, and everything is used.</Empty>
+        <Empty title="Nothing to report">Every policy can be reached and every object is used.</Empty>
       )}
     </>
   );

@@ -17,7 +17,7 @@ export function CalendarsPage() {
   const go = useNavigate();
   return (
     <>
-      <PageHead title="Calendars" lead="hours that conditions ask for by name">
+      <PageHead title="Calendars" lead="hours that conditions refer to by name">
         <ButtonLink primary to="/calendars/new">
           Add calendar
         </ButtonLink>
@@ -115,7 +115,7 @@ function CalendarForm({ calendar }: { calendar?: Calendar }) {
               label="Time zone"
               field="zone"
               mono
-              hint="As in the time zone database, such as Europe/Lisbon."
+              hint="From the time zone database, such as Europe/Lisbon."
               value={form.zone}
               onChange={(zone) => set({ zone })}
               error={error}
@@ -130,7 +130,7 @@ function CalendarForm({ calendar }: { calendar?: Calendar }) {
               label="Hours"
               name="spans"
               error={error}
-              hint="A span that does not end after it begins ends on the next day; 24:00 is the end of the day."
+              hint="A span that ends before it begins ends on the next day; 24:00 is the end of the day."
             >
               {(p) => (
                 <div id={p.id}>
@@ -167,7 +167,7 @@ function CalendarForm({ calendar }: { calendar?: Calendar }) {
                         onChange={(e) => span(i, { to: e.target.value })}
                       />
                       <Button
-                        aria-label={`Take span ${i + 1} out`}
+                        aria-label={`Remove span ${i + 1}`}
                         onClick={() => set({ spans: form.spans.filter((_, j) => j !== i) })}
                       >
                         ×
@@ -188,7 +188,7 @@ function CalendarForm({ calendar }: { calendar?: Calendar }) {
               label="Holidays"
               field="holidays"
               rows={3}
-              hint="One a line, such as 2026-12-25 Christmas. No hours begin on these days."
+              hint="One per line, such as 2026-12-25 Christmas. No hours begin on these days."
               value={holidays}
               onChange={setHolidays}
               error={error}

@@ -49,13 +49,13 @@ export function ExpectationsPage() {
         </ButtonLink>
       </PageHead>
       <p className="mb-3 max-w-[820px] text-soft">
-        Each publish tries these first, with people as they are kept now and the proof taken to be right. A draft that
-        breaks one is not published unasked.
+        Every publish checks these first, for the people as they are now and with a correct password or certificate
+        assumed. Publishing stops, and asks, if an expectation fails.
       </p>
       <Failure error={list.error ?? checked.error} />
       {list.data?.items.length === 0 ? (
         <Empty title="No expectation yet">
-          Say what has to stay: this person, through this client, gets that VLAN. From then on nobody breaks it by
+          State what must stay true: this person, through this client, gets that VLAN. From then on nobody breaks it by
           mistake.
         </Empty>
       ) : (
@@ -193,7 +193,7 @@ function ExpectationForm({
               label="Name sent"
               field="sent"
               mono
-              hint="As the device would send it; for MAC bypass the address."
+              hint="As the device sends it; for MAC bypass, the MAC address."
               value={form.sent}
               onChange={(sent) => set({ sent })}
               error={error}
@@ -279,7 +279,7 @@ function ExpectationForm({
                           onChange={(x) => row(i, { value: x.target.value })}
                         />
                         <Button
-                          aria-label={`Take attribute ${i + 1} out`}
+                          aria-label={`Remove attribute ${i + 1}`}
                           onClick={() => set({ attributes: form.attributes.filter((_, j) => j !== i) })}
                         >
                           ×
@@ -296,13 +296,13 @@ function ExpectationForm({
             <MomentField
               label="Tried for"
               field="at"
-              hint="Empty is the moment of the check."
+              hint="If left empty, the time of the check."
               value={form.at}
               onChange={(at) => set({ at })}
               error={error}
             />
             <Pick
-              label="Has to be"
+              label="Expected result"
               value={form.admitted ? "admitted" : "refused"}
               onChange={(v) =>
                 set(v === "admitted" ? { admitted: true, reason: "" } : { admitted: false, pass: "", vlan: "" })
@@ -330,7 +330,7 @@ function ExpectationForm({
                     label="In VLAN"
                     field="vlan"
                     mono
-                    hint="Empty is any."
+                    hint="Leave empty for any."
                     value={form.vlan}
                     onChange={(vlan) => set({ vlan })}
                     error={error}
@@ -342,7 +342,7 @@ function ExpectationForm({
                 label="For the reason"
                 field="reason"
                 mono
-                hint="Such as policy.refused; empty is any."
+                hint="Such as policy.refused; leave empty for any."
                 value={form.reason}
                 onChange={(reason) => set({ reason })}
                 error={error}
@@ -354,7 +354,7 @@ function ExpectationForm({
       </Editor>
       <section aria-label="The road" className="mt-5 border-t border-hair pt-3">
         <Button disabled={dryRun.isPending || !form.sent || !form.client} onClick={() => dryRun.mutate()}>
-          Show the road under the draft
+          Show the trace with the draft
         </Button>
         <div className="mt-3">
           <Failure error={dryRun.error} />

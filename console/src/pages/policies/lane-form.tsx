@@ -61,8 +61,8 @@ export function ForwardField({
       error={error}
       hint={
         value.length
-          ? "They decide, the first that answers; methods and policies of this lane do not count."
-          : "Nobody: the policies of this lane decide."
+          ? "The first server that answers decides; methods and policies of this lane are not used."
+          : "None: the policies of this lane decide."
       }
     >
       {(p) => (
@@ -127,7 +127,7 @@ export function LaneForm({ lane, close, fresh = [] }: { lane?: Lane; close?: () 
           <>
             <TextField label="Name" field="name" value={form.name} onChange={(name) => set({ name })} error={error} />
             <ConditionField
-              label="Takes requests where"
+              label="Matches requests where"
               field="when"
               lane
               value={form.when}
@@ -165,8 +165,8 @@ export function LaneForm({ lane, close, fresh = [] }: { lane?: Lane; close?: () 
               hint={
                 form.secondFactor && (
                   <>
-                    Asked for in dialogues of TACACS+, and taken from behind the password in PAP, the only method that
-                    carries it. Whoever is not among the{" "}
+                    Asked for in TACACS+ dialogues, and appended to the password in PAP, the only other method that can
+                    carry it. People who are not among the{" "}
                     <Link className="underline" to="/factors">
                       second factors
                     </Link>{" "}
@@ -177,20 +177,20 @@ export function LaneForm({ lane, close, fresh = [] }: { lane?: Lane; close?: () 
             />
             {form.secondFactor && (
               <TextField
-                label="A code is not asked for again within, minutes"
+                label="Do not ask for a code again within (minutes)"
                 field="factorRestMinutes"
                 type="number"
-                hint="On the same client, from the same place. 0 asks each time, also for enable."
+                hint="For the same client and source. 0 asks every time, including enable."
                 value={String(form.factorRestMinutes)}
                 onChange={(v) => set({ factorRestMinutes: Number(v) })}
                 error={error}
               />
             )}
             <TextField
-              label="Refusals are held back, milliseconds"
+              label="Delay before a refusal (ms)"
               field="rejectDelayMillis"
               type="number"
-              hint="1000 is usual; it slows guessing down."
+              hint="1000 is usual; it slows down guessing."
               value={String(form.rejectDelayMillis)}
               onChange={(v) => set({ rejectDelayMillis: Number(v) })}
               error={error}

@@ -30,7 +30,7 @@ export function LanesPage() {
     <div className="-mx-5 -my-4 grid h-[calc(100%+32px)] grid-cols-[258px_1fr]">
       <aside aria-label="Lanes" className="overflow-y-auto border-r border-hair">
         <div className="flex items-center justify-between px-5 pt-4 pb-2">
-          <h2>Lanes, first that fits</h2>
+          <h2>Lanes (first match)</h2>
           <Link
             to="/lanes/new"
             aria-label="Add lane"
@@ -58,7 +58,7 @@ export function LanesPage() {
         ) : (
           list.data && (
             <Empty title="No lane yet">
-              A lane is the first choice, made by facts of the request: wired ports, an SSID, VPN, device logins.{" "}
+              A lane is chosen first, by facts of the request: wired ports, an SSID, VPN, device logins.{" "}
               <Link className="underline" to="/lanes/new">
                 Add the first
               </Link>
@@ -176,7 +176,7 @@ function LaneView({ lane }: { lane: Lane }) {
       {(lane.forward.length === 0 || lane.policies.length > 0) && (
         <div className="mt-3 grid grid-cols-[52px_minmax(0,1fr)_104px_220px] border-b border-hair pb-1 text-[12px] font-medium text-soft">
           <span />
-          <span>Policy, first that fits</span>
+          <span>Policy (first match)</span>
           <span>Last 48 hours</span>
           <span>Outcome</span>
         </div>
@@ -199,7 +199,7 @@ function LaneView({ lane }: { lane: Lane }) {
       </Sortable>
       {lane.forward.length === 0 && (
         <div className="mt-3 text-soft">
-          Nobody fits: refused with <code>policy.none</code>
+          If no policy matches: refuse with <code>policy.none</code>
         </div>
       )}
       {open && (
@@ -314,7 +314,7 @@ function PolicyRow({
   );
 }
 
-/** When a policy counts, and who answers for it. */
+/** When a policy counts, and person responsible for it. */
 function Terms({ policy: p }: { policy: Policy }) {
   const day = (at?: string) =>
     at && !at.startsWith("0001")

@@ -173,7 +173,7 @@ export function MethodsField({
         label="Methods, the preferred first"
         name="methods"
         error={error}
-        hint="The server offers the first; a device that wants another asks for it and gets it if it is in this list."
+        hint="The server offers the first method; a device can ask for another one in this list."
       >
         {(p) => (
           <div id={p.id} className="rounded border border-hair bg-sheet">
@@ -276,7 +276,7 @@ export function MethodsField({
               label="A session may be resumed for, minutes"
               field="tls.resumeMinutes"
               type="number"
-              hint="0 is never. The person is looked up again each time."
+              hint="0 disables resumption. The person is looked up again each time."
               value={String(tls.resumeMinutes)}
               onChange={(v) => set({ resumeMinutes: Number(v) })}
               error={error}

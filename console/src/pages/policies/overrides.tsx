@@ -15,7 +15,7 @@ export function OverridesPage() {
   const go = useNavigate();
   return (
     <>
-      <PageHead title="Overrides" lead="people who get another pass than the policy that admits them says">
+      <PageHead title="Overrides" lead="people who get a different pass than their policy grants">
         <ButtonLink primary to="/overrides/new">
           Add override
         </ButtonLink>
@@ -23,7 +23,7 @@ export function OverridesPage() {
       <Failure error={list.error} />
       {list.data?.items.length === 0 ? (
         <Empty title="No override">
-          Policies alone decide, as they should. An override is for the one person who needs something else for a while.
+          Policies alone decide, as they should. Use an override for one person who needs something else for a while.
         </Empty>
       ) : (
         <table className="grid-table">
@@ -124,7 +124,7 @@ function OverrideForm({ override: o }: { override?: Override }) {
               label="Person"
               field="person"
               mono
-              hint="The name as the store has it, without the realm."
+              hint="The name in the directory, without the realm."
               value={form.person}
               onChange={(person) => edit({ person })}
               error={error}
@@ -160,7 +160,7 @@ function OverrideForm({ override: o }: { override?: Override }) {
             <MomentField
               label="Until"
               field="until"
-              hint="Empty is without end."
+              hint="Leave empty for no end."
               value={form.until}
               onChange={(until) => edit({ until })}
               error={error}
@@ -168,7 +168,7 @@ function OverrideForm({ override: o }: { override?: Override }) {
             <TextField
               label="Owner"
               field="owner"
-              hint="Who answers for it."
+              hint="Who is responsible for it."
               value={form.owner}
               onChange={(owner) => edit({ owner })}
               error={error}

@@ -68,7 +68,7 @@ export function PolicyDialog({
             autoFocus
           />
           <ConditionField
-            label="Fits those where"
+            label="Applies to people where"
             field={field("when")}
             value={form.when}
             onChange={(when) => edit({ when })}
@@ -139,7 +139,7 @@ export function PolicyDialog({
           />
           <div className="grid grid-cols-3 gap-3">
             <MomentField
-              label="Counts from"
+              label="Valid from"
               field={field("from")}
               value={form.from}
               onChange={(from) => edit({ from })}
@@ -277,7 +277,7 @@ function GroupHelp({ insert }: { insert: (group: string) => void }) {
               {g}
             </Button>
           ))}
-          {groups.data?.length === 0 && <span className="text-soft">No group of that name.</span>}
+          {groups.data?.length === 0 && <span className="text-soft">No such group.</span>}
         </div>
       )}
     </div>
@@ -306,7 +306,7 @@ function Table({
       label="Group table"
       name={field}
       error={error}
-      hint="The first row that a person is a member of gives the pass."
+      hint="The first row whose group the person is in gives the pass."
     >
       {(p) => (
         <div id={p.id}>
@@ -340,7 +340,7 @@ function Table({
               <Button disabled={i === 0} aria-label={`Move row ${i + 1} up`} onClick={() => swap(i)}>
                 ↑
               </Button>
-              <Button aria-label={`Take row ${i + 1} out`} onClick={() => set(rows.filter((_, j) => j !== i))}>
+              <Button aria-label={`Remove row ${i + 1}`} onClick={() => set(rows.filter((_, j) => j !== i))}>
                 ×
               </Button>
             </div>

@@ -53,7 +53,7 @@ export function RehearsalPage() {
           .map((l) => JSON.parse(l)),
       );
     } catch {
-      setError("The sample is not one JSON object a line; `tollgate attempt sample` shows the form.");
+      setError("The sample does not hold one JSON object per line; `tollgate attempt sample` shows the format.");
     }
   };
   const run = async (sample?: unknown[]) => {
@@ -86,8 +86,8 @@ export function RehearsalPage() {
         }
       />
       <p className="mb-3 max-w-[820px] text-soft">
-        Attempts that were recorded are decided again, under what is running and under the draft, by the same code that
-        answers devices. People are taken as they were found then. Nothing takes effect.
+        Recorded attempts are decided again, with what is running and with the draft, by the same code that answers
+        devices. People are taken as they were found then. Nothing takes effect.
       </p>
       <div className="mb-4 flex items-end gap-3">
         <div className="w-56">
@@ -131,7 +131,7 @@ export function RehearsalPage() {
               <progress className="w-48" aria-label="Progress" max={progress.total || 1} value={progress.done} />
               <span role="status" className="text-soft">
                 {progress.done.toLocaleString()} of {progress.total.toLocaleString()},{" "}
-                {progress.changed.toLocaleString()} would end otherwise
+                {progress.changed.toLocaleString()} would have a different result
               </span>
             </>
           )}
@@ -139,22 +139,22 @@ export function RehearsalPage() {
       </div>
       <Failure error={error ?? last.error} />
       {r === null && !progress && (
-        <Empty title="Not rehearsed yet">Change something, then see for whom it would make a difference.</Empty>
+        <Empty title="Not rehearsed yet">Change something, then see who would be affected.</Empty>
       )}
       {r && !progress && (
         <>
           {r.outdated && (
             <div className="mb-3">
               <Notice tone="warn">
-                <b>The draft has changed since.</b> Rehearse again to see what it would do now.
+                <b>The draft has changed since.</b> Rehearse again to see its effect now.
               </Notice>
             </div>
           )}
           <p className="mb-3">
             {r.changed === 0 ? (
-              <Verdict kind="in">Nobody would notice</Verdict>
+              <Verdict kind="in">No attempt would change</Verdict>
             ) : (
-              <b>{r.changed.toLocaleString()} attempts would end otherwise</b>
+              <b>{r.changed.toLocaleString()} attempts would have a different result</b>
             )}{" "}
             <span className="text-soft">
               out of {r.total.toLocaleString()}

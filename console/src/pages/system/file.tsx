@@ -47,7 +47,7 @@ export function FileButtons() {
       <Button onClick={() => input.current?.click()}>Compare with a file ...</Button>
       <Modal open={exporting} onClose={() => setExporting(false)} title="Export the configuration">
         <p className="mb-3">
-          One YAML file with everything but records: accounts, devices, operators and attempts stay here.
+          One YAML file with the whole configuration. Records (accounts, devices, operators, attempts) are not included.
         </p>
         <Tick label="With secrets, sealed: only this server can open them" checked={secrets} onChange={setSecrets} />
         <div className="flex gap-2">
@@ -82,7 +82,7 @@ export function FileButtons() {
                   {c.others.length} {c.others.length === 1 ? "change waits" : "changes wait"} in the draft. Where the
                   file says otherwise, they would be overwritten.
                 </p>
-                <Tick label="Overwrite them" checked={over} onChange={setOver} />
+                <Tick label="Replace them" checked={over} onChange={setOver} />
               </div>
             )}
             <div className="mt-3 flex gap-2 border-t border-hair pt-3">
@@ -95,7 +95,7 @@ export function FileButtons() {
               >
                 Put into the draft
               </Button>
-              <Button onClick={() => setText("")}>Leave the draft</Button>
+              <Button onClick={() => setText("")}>Keep the draft</Button>
             </div>
           </>
         )}

@@ -77,7 +77,7 @@ export function AttemptPage() {
       {under === "draft" && (
         <div className="mb-2">
           <Notice tone="wait">
-            The same facts, decided again under the draft. It was <b>{a.verdict}</b> under revision {a.revision}.
+            The same facts, decided again with the draft. Before, it was <b>{a.verdict}</b> under revision {a.revision}.
           </Notice>
         </div>
       )}

@@ -13,7 +13,7 @@ export function AttemptsPage() {
   return (
     <>
       <PageHead title="Attempts" lead={<Liveness of={r} />}>
-        <Button onClick={r.pause}>{r.live ? "Pause" : "Go on"}</Button>
+        <Button onClick={r.pause}>{r.live ? "Pause" : "Resume"}</Button>
       </PageHead>
       <Filters of={r} texts={texts}>
         {null}

@@ -52,13 +52,13 @@ export function CheckupPage() {
       {job.end && !job.end.ok && (
         <div className="mb-3">
           <Notice tone="out">
-            <b>Something fails.</b> It is marked below, with what to do.
+            <b>Something fails.</b> It is marked below, with the remedy.
           </Notice>
         </div>
       )}
       {lines.length === 0 && !job.running && (
-        <Empty title="Nothing was checked yet">
-          The checkup tries every link to the directories in use.{" "}
+        <Empty title="Nothing has been checked yet">
+          The checkup tests every connection to the directories in use.{" "}
           <Link className="underline" to="/directories">
             Directories
           </Link>

@@ -37,7 +37,7 @@ export function JournalPage() {
       <PageHead title="Gear journal" lead={<Liveness of={r} />}>
         {file("csv")}
         {file("jsonl")}
-        <Button onClick={r.pause}>{r.live ? "Pause" : "Go on"}</Button>
+        <Button onClick={r.pause}>{r.live ? "Pause" : "Resume"}</Button>
       </PageHead>
       <Filters of={r} texts={texts} wide={wide}>
         <select

@@ -98,7 +98,7 @@ export function NowPage() {
       </PageHead>
       <Chart minutes={n.minutes} />
       {quiet && (
-        <Empty title="Nobody has asked yet">
+        <Empty title="No requests yet">
           Add the device as a{" "}
           <Link className="underline" to="/clients">
             client
@@ -136,9 +136,9 @@ export function NowPage() {
           </tbody>
         </table>
       )}
-      <h2 className="mt-5 mb-1.5">Refused lately, by person and device</h2>
+      <h2 className="mt-5 mb-1.5">Recent refusals by person and device</h2>
       {n.refusals.length === 0 ? (
-        <p className="text-soft">Nobody in the last hour.</p>
+        <p className="text-soft">None in the last hour.</p>
       ) : (
         <table className="grid-table">
           <thead>
