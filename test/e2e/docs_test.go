@@ -25,7 +25,8 @@ func TestTheMapIsTrue(t *testing.T) {
 			continue
 		}
 		name := regexp.QuoteMeta(link[2])
-		made := regexp.MustCompile(`(?m)^\s*(func (\([^)]*\) )?|type |const |var |export function |export const )?` + name + `\b`)
+		made := regexp.MustCompile(`(?m)^\s*(func (\([^)]*\) )?|type |const |var |export function |export const )?` +
+			name + `\b`)
 		if !made.Match(text) {
 			t.Errorf("%s holds no %s", link[1], link[2])
 		}

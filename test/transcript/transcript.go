@@ -1,6 +1,6 @@
 // Package transcript keeps conversations of real peers with the service, so that tests replay them without a network. A
-// transcript is text: a line for each packet or piece of a stream, > from the peer and < from the service, in hexadecimal;
-// a line "connection" begins another one, and # a comment.
+// transcript is text: a line for each packet or piece of a stream, > from the peer and < from the service, in
+// hexadecimal; a line "connection" begins another one, and # a comment.
 package transcript
 
 import (
@@ -72,7 +72,8 @@ func (r *Recorder) add(connection int, fromPeer bool, data []byte) {
 	for len(r.made.Connections) <= connection {
 		r.made.Connections = append(r.made.Connections, nil)
 	}
-	r.made.Connections[connection] = append(r.made.Connections[connection], Message{fromPeer, append([]byte(nil), data...)})
+	r.made.Connections[connection] = append(r.made.Connections[connection],
+		Message{fromPeer, append([]byte(nil), data...)})
 }
 
 // UDP records datagrams to a service; each source is a connection.

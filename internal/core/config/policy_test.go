@@ -54,7 +54,8 @@ func TestFaultsOfWhatPoliciesAreMadeWith(t *testing.T) {
 			"refers to itself: crew -> bridge -> crew", false},
 		{func(c *Config) { c.Passes[1].Extends = "none" }, "pass", "extends", "there is no pass", false},
 		{func(c *Config) { c.Passes[0].IdleTimeout = -1 }, "pass", "idleTimeout", "out of range", false},
-		{func(c *Config) { c.Passes[0].AtTimeout = "sing" }, "pass", "atTimeout", "is not an action at the time-out", false},
+		{func(c *Config) { c.Passes[0].AtTimeout = "sing" }, "pass", "atTimeout", "is not an action at the time-out",
+			false},
 		{func(c *Config) {
 			c.Passes[0].SessionTimeout, c.Passes[0].AtTimeout, c.Passes[1].Pool = 0, SignInAgain, ""
 		}, "pass", "atTimeout", "signing in again needs", false},
@@ -66,7 +67,8 @@ func TestFaultsOfWhatPoliciesAreMadeWith(t *testing.T) {
 			"accessRules[0]", "direction", false},
 		{func(c *Config) { c.Passes[0].AccessRules = []string{"deny in ip out any to any x"} }, "pass",
 			"accessRules[0]", "lacks from or to", false},
-		{func(c *Config) { c.Passes[0].RateUp = 100 }, "pass", "rateUp", "no vendor attribute is set up for this", true},
+		{func(c *Config) { c.Passes[0].RateUp = 100 }, "pass", "rateUp", "no vendor attribute is set up for this",
+			true},
 		{func(c *Config) { c.Passes[0].RateDown = -100 }, "pass", "rateDown", "out of range", false},
 		{func(c *Config) { c.Passes[1].Address = "192.0.2.9" }, "pass", "pool", "as well as a pool", false},
 		{func(c *Config) { c.Passes[1].Pool = "none" }, "pass", "pool", "there is no pool", false},

@@ -158,7 +158,9 @@ func TestFaultsOfGear(t *testing.T) {
 		"timeout is already set by a field": func(c *config.Config) { c.Passes[0].Arguments[0].Name = "timeout" },
 		"no control characters":             func(c *config.Config) { c.Passes[0].Arguments[0].Value = "a\nb" },
 		`"a b" is not a service`:            func(c *config.Config) { c.Passes[0].Arguments[0].Service = "a b" },
-		"{{ is not closed":                  func(c *config.Config) { c.Passes[0].Arguments[0].Value = "{{person.mail" },
+		"{{ is not closed": func(c *config.Config) {
+			c.Passes[0].Arguments[0].Value = "{{person.mail"
+		},
 		"more than 60 arguments": func(c *config.Config) {
 			c.Passes[0].Arguments = make([]config.Argument, 61)
 		},
