@@ -43,7 +43,7 @@ func keptPath() (string, error) {
 	return filepath.Join(dir, "tollgate", "sign-in.json"), err
 }
 
-func newSession(ctx context.Context, in io.Reader, out, errOut io.Writer) *invocation {
+func newInvocation(ctx context.Context, in io.Reader, out, errOut io.Writer) *invocation {
 	s := &invocation{ctx: ctx, in: in, out: &terminal{out}, err: &terminal{errOut}, file: &terminal{out},
 		api: &client.Client{URL: "http://127.0.0.1:8440"}}
 	if path, err := keptPath(); err == nil {

@@ -68,7 +68,7 @@ func run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	}
 	flags := flag.NewFlagSet(c.name(), flag.ContinueOnError)
 	flags.SetOutput(io.Discard)
-	s := newSession(ctx, in, out, errOut)
+	s := newInvocation(ctx, in, out, errOut)
 	flags.BoolVar(&s.json, "json", false, "print JSON")
 	flags.StringVar(&s.api.URL, "url", s.api.URL, "address of the service (TOLLGATE_URL)")
 	do := c.setup(flags)

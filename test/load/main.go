@@ -38,6 +38,7 @@ func main() {
 	gear := flag.Bool("gear", false, "measure only TACACS+")
 	held, at := flag.Int("hold", 0, "only open so many TACACS+ connections and let them rest; the measurement calls "+
 		"itself with it"), flag.String("at", "", "where to")
+	published := flag.Bool("publish", false, "measure only publishing among 10,000 clients and 1,000 policies")
 	rehearsed := flag.Int("rehearse", 0, "record so many attempts, and measure only their rehearsal, alone and "+
 		"under load")
 	flag.Parse()
@@ -59,6 +60,13 @@ func main() {
 		return
 	}
 	slog.SetDefault(slog.New(slog.DiscardHandler))
+	if *published {
+		if err := publishOnly(); err != nil {
+			fmt.Fprintln(os.Stderr, "load:", err)
+			os.Exit(1)
+		}
+		return
+	}
 	if err := run(*seconds, *rounds, *only, *tunnelled, *gear, *rehearsed); err != nil {
 		fmt.Fprintln(os.Stderr, "load:", err)
 		os.Exit(1)
