@@ -282,20 +282,8 @@ func (a *Account) check(hasPassword bool) error {
 func (k *Keeper) Save(ctx context.Context, a Account, clear string) (*Account, error) {
 	k.editing.Lock()
 	defer k.editing.Unlock()
-	a.Name, a.Display, a.Mail = strings.TrimSpace(a.Name), strings.TrimSpace(a.Display), strings.TrimSpace(a.Mail)
-	groups := []string{}
-	for _, g := range a.Groups {
-		if g = strings.TrimSpace(g); g != "" && !slices.Contains(groups, g) {
-			groups = append(groups, g)
-		}
-	}
-	a.Groups = groups
 	old := k.byID(a.ID)
-	if a.Keeps == "" {
-		if a.Keeps = config.KeepsHash; old != nil {
-			a.Keeps = old.Keeps
-		}
-	}
+	a.normalise(old)
 	if old != nil {
 		a.hash, a.proof, a.version = old.hash, old.proof, old.version+1
 	} else if k.count() >= maxAccounts {
@@ -325,18 +313,7 @@ func (k *Keeper) Save(ctx context.Context, a Account, clear string) (*Account, e
 	if err := k.seal(&a, old, clear); err != nil {
 		return nil, err
 	}
-	list, _ := json.Marshal(a.Groups)
-	row := store.Account{ID: a.ID, Name: a.Name, Display: a.Display, Mail: a.Mail, Groups: list, Enabled: a.Enabled,
-		Hash: a.hash, Keeps: string(a.Keeps), Proof: string(a.proof),
-		Version: a.version, ChangedAt: a.ChangedAt.UnixMilli(), ChangedBy: a.ChangedBy}
-	row.Emergency, row.OpenedOn, row.Uses = a.Emergency, a.OpenedOn, a.Uses
-	if !a.OpenedAt.IsZero() {
-		row.Opened = a.OpenedAt.UnixMilli()
-	}
-	if !a.Expires.IsZero() {
-		row.Expires = a.Expires.UnixMilli()
-	}
-	if err := k.store.SaveAccount(ctx, row); errors.Is(err, store.ErrTaken) {
+	if err := k.store.SaveAccount(ctx, a.row()); errors.Is(err, store.ErrTaken) {
 		return nil, &FieldError{"name", fmt.Sprintf("another account is called %q", a.Name), "Choose a different name."}
 	} else if err != nil {
 		return nil, fmt.Errorf("storing the account %s: %w", a.Name, err)
@@ -350,6 +327,39 @@ func (k *Keeper) Save(ctx context.Context, a Account, clear string) (*Account, e
 	k.mu.Unlock()
 	k.seen.Delete(a.ID)
 	return &a, nil
+}
+
+// normalise trims what was typed, and keeps of the password what is kept now unless something else is asked for.
+func (a *Account) normalise(old *Account) {
+	a.Name, a.Display, a.Mail = strings.TrimSpace(a.Name), strings.TrimSpace(a.Display), strings.TrimSpace(a.Mail)
+	groups := []string{}
+	for _, g := range a.Groups {
+		if g = strings.TrimSpace(g); g != "" && !slices.Contains(groups, g) {
+			groups = append(groups, g)
+		}
+	}
+	a.Groups = groups
+	if a.Keeps == "" {
+		if a.Keeps = config.KeepsHash; old != nil {
+			a.Keeps = old.Keeps
+		}
+	}
+}
+
+// row is the account as it is stored.
+func (a *Account) row() store.Account {
+	list, _ := json.Marshal(a.Groups)
+	row := store.Account{ID: a.ID, Name: a.Name, Display: a.Display, Mail: a.Mail, Groups: list, Enabled: a.Enabled,
+		Hash: a.hash, Keeps: string(a.Keeps), Proof: string(a.proof), Version: a.version,
+		ChangedAt: a.ChangedAt.UnixMilli(), ChangedBy: a.ChangedBy}
+	row.Emergency, row.OpenedOn, row.Uses = a.Emergency, a.OpenedOn, a.Uses
+	if !a.OpenedAt.IsZero() {
+		row.Opened = a.OpenedAt.UnixMilli()
+	}
+	if !a.Expires.IsZero() {
+		row.Expires = a.Expires.UnixMilli()
+	}
+	return row
 }
 
 func (k *Keeper) byID(id string) *Account {

@@ -3,6 +3,7 @@ package revision
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"strings"
 	"time"
 
@@ -54,18 +55,29 @@ func expected(plan *decide.Plan, e *config.Expectation, now time.Time) (*facts.F
 		now = e.At
 	}
 	if e.Asks != "" {
-		f := facts.OfGear(client.Name, client.Tags, prefix.Addr(), []byte(e.Sent), nil, nil, now)
-		f.Gear.Asks, f.Gear.Level = e.Asks, e.Level
-		if e.Asks == facts.AsksCommand {
-			f.Service, f.Gear.Command = facts.DeviceCommand, strings.Join(command.Words(e.Command), " ")
-		}
-		if f.Vouched() {
-			f.Gear.Authenticated = tacacs.MethodTACACS.String()
-		} else {
-			f.Method = e.Method
-		}
-		return &f, nil
+		return expectedGear(client, prefix.Addr(), e, now), nil
 	}
+	return expectedRADIUS(plan, client, prefix.Addr(), e, now)
+}
+
+// expectedGear makes the facts of an expectation about the command line of a device.
+func expectedGear(client *config.Client, from netip.Addr, e *config.Expectation, now time.Time) *facts.Facts {
+	f := facts.OfGear(client.Name, client.Tags, from, []byte(e.Sent), nil, nil, now)
+	f.Gear.Asks, f.Gear.Level = e.Asks, e.Level
+	if e.Asks == facts.AsksCommand {
+		f.Service, f.Gear.Command = facts.DeviceCommand, strings.Join(command.Words(e.Command), " ")
+	}
+	if f.Vouched() {
+		f.Gear.Authenticated = tacacs.MethodTACACS.String()
+	} else {
+		f.Method = e.Method
+	}
+	return &f
+}
+
+// expectedRADIUS makes the facts of an expectation by way of the packet that a device would send.
+func expectedRADIUS(plan *decide.Plan, client *config.Client, from netip.Addr, e *config.Expectation, now time.Time) (
+	*facts.Facts, error) {
 	b := radius.NewRequest(radius.AccessRequest, 1, [16]byte{}, false)
 	b.AddText(radius.UserName, e.Sent)
 	for _, a := range e.Attributes {
@@ -87,7 +99,7 @@ func expected(plan *decide.Plan, e *config.Expectation, now time.Time) (*facts.F
 	if err != nil {
 		return nil, fmt.Errorf("the attributes do not fit into one request: %w", err)
 	}
-	f := &facts.Facts{At: now, Address: prefix.Addr()}
+	f := &facts.Facts{At: now, Address: from}
 	access.Facts(&p, client, plan.Dictionary, f)
 	f.Method, f.Credential = e.Method, ""
 	if m := config.FindMethod(e.Method); m != nil && m.EAP {
