@@ -107,7 +107,7 @@ func (a *accountFlags) input(s *invocation, was map[string]bool, in *apitype.Acc
 func accountCommands() []command {
 	list := accounts.commands()[:2]
 	return append(list,
-		command{"account", "add", "NAME", "add a local account (takes effect at once); asks for the password",
+		command{"account", "add", "NAME", "add a local account at once; asks for the password",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
 				a := newAccountFlags(f)
 				return func(s *invocation, args []string) error {

@@ -217,8 +217,7 @@ func personCommands() []command {
 					}
 				})
 			}
-		}}, {"directory", "held", "NAME", "people whose passwords are not passed on, so that the directory does not " +
-		"lock them",
+		}}, {"directory", "held", "NAME", "people whose passwords the lockout guard holds back",
 		func(*flag.FlagSet) func(*invocation, []string) error {
 			return func(s *invocation, args []string) error {
 				name, err := one(args, "directory")
@@ -318,7 +317,7 @@ func (s *invocation) found(out apitype.Found) {
 		s.table([]string{"LANE", "POLICY", "GIVES", "IF"}, rows)
 	}
 	if out.Text != "" {
-		s.say("%s %s", out.Text, out.Remedy)
+		s.say("%s. %s", strings.TrimSuffix(out.Text, "."), out.Remedy)
 	}
 	if out.Problem != "" {
 		s.say("%s", out.Problem)

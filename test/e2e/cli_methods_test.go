@@ -52,7 +52,7 @@ func TestCertificatesFromTheCommandLine(t *testing.T) {
 	w.wants(0, []string{"authority", "revoke", serial}, "revoked, and refused from now on")
 	w.wants(0, []string{"authority", "issued"}, "REVOKED", "CN=k.nance")
 	w.wants(1, tls, "refused", "the device stopped")
-	w.wants(0, []string{"attempt", "explain"}, "certificate of the device was revoked", "issue the device a new one")
+	w.wants(0, []string{"attempt", "explain"}, "certificate of the device was revoked", "issue a new certificate")
 	w.wants(1, []string{"try", "-secret", secret, "-method", "peap-mschapv2", "-user", "k.nance", "-password",
 		"gangway-and-rope", "-ca", ca, "-server-name", "elsewhere.example", "-attr", "NAS-Port-Type=Ethernet",
 		w.radius}, "elsewhere.example", "the device stopped")

@@ -36,7 +36,7 @@ func TestCommandLineFromNothing(t *testing.T) {
 		"named by the server")
 	w.wants(0, []string{"directory", "groups", "LANTERN", "ticket"}, "Ticketing")
 	w.wants(0, []string{"directory", "find", "LANTERN", "s.lodge"}, "Harbour Office", "s.lodge@lanternferries.example")
-	w.wants(1, []string{"directory", "find", "LANTERN", "nobody"}, "not known")
+	w.wants(1, []string{"directory", "find", "LANTERN", "nobody"}, "not found in")
 	piped("lighthouse-2026", "account", "add", "night.watch", "-group", "Ticketing", "-person", "Night Watch")
 	w.wants(0, []string{"realm", "add", "shore", "-form", "@lanternferries.example", "-form", `LANTERN\`, "-form",
 		"bare", "-lookup", "LANTERN?,local"})

@@ -51,7 +51,7 @@ func TestTheConfigurationAsAFile(t *testing.T) {
 	if third := w.wants(0, []string{"config", "export"}); third != again {
 		t.Error("exported, applied and exported again, the file differs")
 	}
-	w.wants(1, []string{"config", "apply", file, "-yes"}, "changes wait in the draft", "-over-draft")
+	w.wants(1, []string{"config", "apply", file, "-yes"}, "the draft holds changes", "-over-draft")
 	w.publish()
 	w.wants(0, []string{"config", "compare", written(t, text), "-with", "running"}, "VLAN 66 -> 60")
 	w.wants(0, []string{"config", "compare", written(t, text), "-with", "3"}, "No difference.")

@@ -80,7 +80,7 @@ func TestSecondFactorsInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	ingrid := &phone{t: t, seed: seed, at: time.Now().Add(-time.Minute)}
-	steps(t, p.fill("Code shown now", ingrid.next()), p.click("Confirm"), p.see("It counts from now on"))
+	steps(t, p.fill("Code shown now", ingrid.next()), p.click("Confirm"), p.see("It is active from now on"))
 	if n, err := browser.Eval[int](p.Page,
 		"document.querySelectorAll('[role=dialog] [data-secret] li').length"); err != nil || n != 8 {
 		t.Errorf("%d recovery codes are shown, %v", n, err)
@@ -89,7 +89,7 @@ func TestSecondFactorsInTheConsole(t *testing.T) {
 	w.asks(g, trial.GearAsk{Ask: "login", User: "i.solvang", Password: "harbour-i.solvang", Code: ingrid.next()},
 		"PASS")
 	steps(t, p.click("i.solvang"), p.see("on hh-core-1"), p.click("New recovery codes"), p.see("shown only here"),
-		p.click("Remove"), p.see("gets in no more"), p.click("Remove"), p.unsee("phone of Ingrid"),
+		p.click("Remove"), p.see("is refused until somebody enrols"), p.click("Remove"), p.unsee("phone of Ingrid"),
 		p.see("phone of Nerys"),
 		p.click("People"), p.fill("Name of the person", "n.pryce"), p.click("Find"), p.see("enrolled, phone of Nerys"),
 		p.open(w.app.URL+"/lanes"), p.click("2. Device logins"), p.see("Port operations"), p.click("Edit lane"),

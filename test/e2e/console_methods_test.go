@@ -33,7 +33,7 @@ func TestCertificatesInTheConsole(t *testing.T) {
 	)
 	steps(t,
 		p.open(w.app.URL+"/lanes"), p.see("PAP: what is exposed, and to whom"), p.click("Edit lane"),
-		p.see("The client reads every password"))
+		p.see("The client sees every password"))
 	if err := selectOption(p, "Add a method", "peap-mschapv2"); err != nil {
 		t.Fatal(err)
 	}
@@ -41,16 +41,16 @@ func TestCertificatesInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	steps(t, p.click("Remove pap"), p.see("Inside TLS"), p.choose("Lowest version", "TLS 1.1"),
-		p.click("Save to the draft"), p.see("PEAP with EAP-MSCHAPv2, EAP-TLS"), p.see("its hashes are broken"),
+		p.click("Save to the draft"), p.see("PEAP with EAP-MSCHAPv2, EAP-TLS"), p.see("its hash functions are broken"),
 		p.click("Edit lane"), p.choose("Lowest version", "TLS 1.2"), p.click("Save to the draft"),
-		p.unsee("Methods, the preferred"), p.unsee("its hashes are broken"),
+		p.unsee("Methods, the preferred"), p.unsee("its hash functions are broken"),
 		p.click("Publish"), p.see("Publish as revision 2"), p.fill("Note", "in TLS"), p.press("\r"),
 		p.see("Running revision 2"))
 	steps(t, p.click("Settings for devices"), p.see("Trusted authority:  CN=Lantern Ferries Network Authority"),
 		p.see("Configuration file for peap-mschapv2"), p.press("\x1b"), p.unsee("Trusted authority"))
 	steps(t,
 		p.click("People"), p.click("k.nance"), p.choose("What is kept of the password", "the NT hash too"),
-		p.see("Also signs in with MS-CHAPv2"), p.click("Save"), p.see("cannot be made of the hash"),
+		p.see("Also supports MS-CHAPv2"), p.click("Save"), p.see("cannot be made of the hash"),
 		p.fill("Password", "gangway-and-rope"), p.click("Save"), p.see("Add account"))
 	steps(t,
 		p.click("Try"), p.fill("Name", "k.nance"), p.fill("Password", "wrong"), p.click("Sign in"),

@@ -32,7 +32,7 @@ func TestAPolicyFromTheFirstKeyToTakingItBack(t *testing.T) {
 	p := pageSteps{signedIn(t, w)}
 	steps(t, p.open(w.app.URL+"/lanes"), p.click("8. Wired ports"), p.see("By department"), p.focus("Add policy"),
 		p.press("\r"), p.see("Applies to people where"), p.press("Night crew"),
-		p.focus("As a form"), p.press("\r"), p.see("Everybody: nothing is asked for yet"), p.press("\t"),
+		p.focus("As a form"), p.press("\r"), p.see("Matches everyone: no comparison yet"), p.press("\t"),
 		p.press("\r"), p.see("A field was expected"),
 		p.focus("Field"), p.press("grup"), p.focus("Value"), p.press("Deck Officers"), p.see("Did you mean group?"))
 	if _, err := browser.Eval[bool](p.Page, "(document.activeElement.blur(), true)"); err != nil {
@@ -77,7 +77,7 @@ func TestAPolicyFromTheFirstKeyToTakingItBack(t *testing.T) {
 	}
 	steps(t, p.see("Return to revision 3"), p.fill("Note", "the night is over"), p.click("Return to this revision"),
 		p.see("Running revision 5"))
-	w.wants(0, []string{"directory", "forget", "LANTERN"}, "forgotten")
+	w.wants(0, []string{"directory", "forget", "LANTERN"}, "dropped")
 	sign()
 	if a := w.attempts("verdict=admitted", 3)[0]; a.Policy != "Deck officers" {
 		t.Errorf("after taking back: %+v", a)

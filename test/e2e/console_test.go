@@ -79,7 +79,8 @@ func TestFirstDay(t *testing.T) {
 	steps(t,
 		p.click("Clients"), p.see("No client yet"), p.click("Add client"), p.fill("Name", "np-switch-1"),
 		p.fill("Addresses", "127.0.0.300"), p.fill("Tags", "site=north-pier"),
-		p.choose("Shared secret", "Type the one"), p.fill("Secret", secret), p.click("Save to the draft"),
+		p.choose("Shared secret", "Enter the secret that is set on the device"), p.fill("Secret", secret),
+		p.click("Save to the draft"),
 		p.see("neither an address nor a prefix"),
 		p.fill("Addresses", " 127.0.0.1/32 "), p.click("Save to the draft"), p.see("1 change"), p.see("never seen"),
 	)
@@ -90,7 +91,7 @@ func TestFirstDay(t *testing.T) {
 		p.click("Test now"), p.see("which is not trusted"), p.fill("Trusted authority", w.ca.PEM), p.click("Test now"),
 		p.see("Type the password again"),
 		p.fill("Password", lab.ServicePassword), p.fill("Person to look up", "s.lodge"), p.click("Test now"),
-		p.see("look at what is marked"), p.see("Harbour Office"),
+		p.see("See the warnings below"), p.see("Harbour Office"),
 		p.click("Save to the draft"), p.see("2 changes"),
 	)
 	steps(t,
@@ -184,7 +185,8 @@ func TestSavingAgainMakesNoOtherSecret(t *testing.T) {
 	w.basic("require", "192.0.2.9")
 	p := pageSteps{signedIn(t, w)}
 	steps(t, p.click("Clients"), p.click("Add client"), p.fill("Name", "np-switch-2"),
-		p.fill("Addresses", "127.0.0.1"), p.choose("Shared secret", "Make a new one"), p.click("Save to the draft"),
+		p.fill("Addresses", "127.0.0.1"), p.choose("Shared secret", "Generate a new secret, shown once"),
+		p.click("Save to the draft"),
 		p.see("shown only here"))
 	shown := func() string {
 		t.Helper()
@@ -216,7 +218,7 @@ func TestPeopleOperatorsAndKeys(t *testing.T) {
 	p := pageSteps{signedIn(t, w)}
 	steps(t, p.click("People"), p.see("Night Watch"), p.see("expired"), p.fill("Name of the person", "s.lodge"),
 		p.click("Find"), p.see("OU=North Pier"),
-		p.click("Add account"), p.see("With which the person signs in"), p.fill("Name", "two words"), p.click("Add"),
+		p.click("Add account"), p.see("The name used to sign in"), p.fill("Name", "two words"), p.click("Add"),
 		p.see("holds a space"), p.fill("Name", "new.one"), p.fill("Password", "a-good-password"), p.click("Add"),
 		p.see("may sign in"),
 		p.click("new.one"), p.click("Remove"), p.see("Remove account"), p.click("Remove"), p.unsee("new.one"),
@@ -258,7 +260,7 @@ func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {
 		"/pools/new": "One per line", "/calendars": "opening-hours", "/calendars/new": "Holidays",
 		"/vendors":     "Tunnel-Private-Group-ID",
 		"/vendors/new": "Enterprise number",
-		"/lanes":       "Policy, first", "/passes": "contractors", "/passes/new": "What the device gets",
+		"/lanes":       "Policy (first match)", "/passes": "contractors", "/passes/new": "What the device gets",
 		"/people": "Night Watch", "/realms": "shore", "/factors": "phone of Nerys",
 		"/factors?enrol=x": "Show QR code", "/realms/new": "Lookup order", "/history": "Revision 1",
 		"/operators": "Tokens", "/devices": "Known devices", "/devices/new": "MAC address or prefix",

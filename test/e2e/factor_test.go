@@ -75,7 +75,7 @@ func TestSecondFactorOnGear(t *testing.T) {
 		"out of range")
 	w.wants(0, []string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "code", "-publish"}, "revision")
 	w.wants(0, []string{"lane", "show", "Gear"}, "one-time code")
-	w.wants(1, []string{"factor", "enrol", "nobody", "-later"}, "nobody", "not known in local")
+	w.wants(1, []string{"factor", "enrol", "nobody", "-later"}, "nobody", "not found in local")
 	ann, recovery := w.enrol("ann")
 	if len(recovery) != 8 {
 		t.Fatalf("recovery codes: %q", recovery)
@@ -151,7 +151,7 @@ func TestSecondFactorOnGear(t *testing.T) {
 		out, ann.seed) {
 		t.Error("the seed is shown again")
 	}
-	w.wants(0, []string{"factor", "remove", ann.id}, "gets in no more")
+	w.wants(0, []string{"factor", "remove", ann.id}, "the person is refused wherever")
 	w.wants(1, []string{"factor", "show", ann.id}, "no such second factor")
 }
 
@@ -184,7 +184,7 @@ func TestWrongCodesLockThePerson(t *testing.T) {
 	w.boot() // a lock that was told is kept
 	g = w.device(true)
 	ask("ann", "rope-and-anchor", code, "FAIL")
-	w.wants(0, []string{"factor", "release", ann.id}, "looked at again")
+	w.wants(0, []string{"factor", "release", ann.id}, "accepted again")
 	ask("ann", "rope-and-anchor", code, "PASS")
 	// Somebody who does not know the password uses up none of the tries.
 	for range 6 {

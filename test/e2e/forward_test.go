@@ -62,7 +62,7 @@ func TestALaneForwards(t *testing.T) {
 	near.wants(0, []string{"remote", "list"}, "port-authority", "Wired")
 	near.wants(0, []string{"lane", "list"}, "DECIDED BY", "port-authority")
 	near.wants(0, []string{"attempt", "dry-run", "-user", "k.nance", "-client", "np-switch-1", "-attr",
-		"NAS-Port-Type=Ethernet"}, "what that would answer is not known")
+		"NAS-Port-Type=Ethernet"}, "its answer is not known")
 	near.wants(0, []string{"remote", "remove", "port-authority"}, "removed")
 	near.refused(422, http.MethodPost, "/draft/publish", map[string]string{},
 		`there is no remote server "port-authority"`)

@@ -169,7 +169,7 @@ func TestCommandListsFromTheCommandLine(t *testing.T) {
 	w.wants(1, []string{"command-list", "add", "faulty", "-line", "permit show a|"}, "column 7",
 		"an alternative is empty")
 	w.wants(2, []string{"command-list", "add", "faulty", "-line", "allow show"}, "permit or refuse")
-	w.wants(1, []string{"command-list", "change", "looking", "-extends", "switch-ports"}, "circle")
+	w.wants(1, []string{"command-list", "change", "looking", "-extends", "switch-ports"}, "refers to itself")
 	w.refused(422, http.MethodPost, "/passes", map[string]any{"name": "x", "privilegeLevel": "16"}, "privilegeLevel",
 		"Use 0 to 15")
 	w.refused(422, http.MethodPost, "/passes", map[string]any{"name": "x", "commands": "none"},

@@ -299,7 +299,7 @@ func TestSecretsOfGear(t *testing.T) {
 		t.Error("a wrong secret is answered")
 	}
 	c := w.contact(netip.MustParseAddr("127.0.0.1"), "tacacs-secret-mismatch")
-	if c.Client != "hh-router-1" || !strings.Contains(c.Sentence, "shared secret that does not match") {
+	if c.Client != "hh-router-1" || !strings.Contains(c.Sentence, "secret that does not match") {
 		t.Errorf("%+v", c)
 	}
 	// Rotated with an overlap, both work; after it, only the new one.

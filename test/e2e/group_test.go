@@ -103,7 +103,7 @@ func TestPickedGroupsFollowRenames(t *testing.T) {
 		t.Fatal(err)
 	}
 	group("Shore Staff", map[string][]string{"member": {"CN=b.tulloch,CN=Users," + domainBase, lodge}})
-	w.wants(0, []string{"directory", "forget", "LANTERN"}, "1 forgotten")
+	w.wants(0, []string{"directory", "forget", "LANTERN"}, "1 dropped")
 	if got := w.vlan("s.lodge", "Harbour-s.lodge-1"); got != "20" {
 		t.Errorf("after the group was renamed: %s", got)
 	}
@@ -120,7 +120,7 @@ func TestPickedGroupsFollowRenames(t *testing.T) {
 	if got := w.vlan("s.lodge", "Harbour-s.lodge-1"); got != "20" {
 		t.Errorf("what was remembered is not used: %s", got)
 	}
-	w.wants(0, []string{"directory", "forget", "LANTERN", "s.lodge"}, "1 forgotten")
+	w.wants(0, []string{"directory", "forget", "LANTERN", "s.lodge"}, "1 dropped")
 	if got := w.vlan("s.lodge", "Harbour-s.lodge-1"); got != "policy.none" {
 		t.Errorf("after the membership ended: %s", got)
 	}
@@ -179,7 +179,7 @@ func TestCopyOfPeople(t *testing.T) {
 	}
 	dc.stop()
 	w.wants(1, []string{"directory", "copy", "LANTERN"}, "reading the people below CN=Users")
-	w.wants(0, []string{"directory", "copied", "LANTERN", "-gone"}, "f.oakes", "did not end well")
+	w.wants(0, []string{"directory", "copied", "LANTERN", "-gone"}, "f.oakes", "failed after 0 people")
 	w.do(http.MethodGet, "/directories/LANTERN/copy?gone=true", nil, &page)
 	if len(page.Items) != 1 {
 		t.Errorf("a run that failed marked %d people as gone", len(page.Items))

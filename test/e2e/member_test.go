@@ -107,7 +107,7 @@ func TestMembershipOfARealDomain(t *testing.T) {
 		return apitype.AttemptDetail{}
 	}
 	if a := attempt("peap-mschapv2", "s.lodge", "Harbour-s.lodge-1"); a.Reason != "method.unusable" ||
-		!strings.Contains(a.Trace.Sentence, "no member of its domain") {
+		!strings.Contains(a.Trace.Sentence, "not joined to its domain") {
 		t.Errorf("before joining: %s %s", a.Reason, a.Trace.Sentence)
 	}
 	var draft apitype.Draft
@@ -190,7 +190,7 @@ func TestMembershipOfARealDomain(t *testing.T) {
 	}
 	if out, code := w.run(adminPass+"\n", "tollgate", "directory", "join", "LANTERN", "-as",
 		"Administrator@lantern.example", "-computer", "tollgate1", "-publish"); code != 0 || !strings.Contains(out,
-		"agreed on a secure channel") {
+		"confirmed its secure channel") {
 		t.Errorf("joining from the command line: %s", out)
 	}
 	w.wants(0, []string{"directory", "show", "LANTERN"}, "LANTERN as TOLLGATE1$")

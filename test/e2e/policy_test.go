@@ -66,7 +66,7 @@ func TestPassesOnTheWire(t *testing.T) {
 	w.wants(0, []string{"attempt", "explain", w.newest(1).ID}, "Harbour-Role", "Crew", "k.nance@ships.example")
 }
 
-// Nobody is admitted with half a pass: who lacks a value that the pass asks for is refused, and the road says so.
+// Nobody is admitted with an incomplete: who lacks a value that the pass asks for is refused, and the road says so.
 func TestATemplateWithoutValueRefuses(t *testing.T) {
 	t.Parallel()
 	w := start(t)
@@ -82,7 +82,7 @@ func TestATemplateWithoutValueRefuses(t *testing.T) {
 		t.Errorf("%+v", a.Attempt)
 	}
 	w.wants(0, []string{"attempt", "explain", a.ID}, "person.mail of {{person.mail}} has no value",
-		"Nobody is admitted with half a pass")
+		"Nobody is admitted with an incomplete")
 }
 
 func TestPoliciesInTime(t *testing.T) {
@@ -208,15 +208,15 @@ func TestExpectationsGuardPublishing(t *testing.T) {
 	w.refused(422, http.MethodPost, "/expectations", apitype.ExpectationFields{Name: "y", Sent: "y",
 		Client: "hh-router-1", Method: "peap-gtc", Asks: "login", Command: "reload", Level: 16, VLAN: "7",
 		Admitted: true, Attributes: []config.Attribute{{Name: "NAS-Port", Value: "1"}}},
-		"is not used in TACACS+", "something else is asked", "no privilege level 16",
-		"attributes exist in RADIUS only", "nobody into a VLAN")
+		"is not used in TACACS+", "the request is not about a command", "16 is not a privilege level",
+		"attributes exist in RADIUS only", "assigns no VLAN")
 	w.refused(422, http.MethodPost, "/expectations", apitype.ExpectationFields{Name: "z", Sent: "z",
 		Client: "hh-router-1", Asks: "command"}, "no command")
 	w.refused(422, http.MethodPost, "/expectations", apitype.ExpectationFields{Name: "z", Sent: "z",
-		Client: "hh-router-1", Method: "pap", Command: "reload"}, "over TACACS+ only")
+		Client: "hh-router-1", Method: "pap", Command: "reload"}, "in TACACS+ only")
 	w.refused(422, http.MethodPost, "/expectations", apitype.ExpectationFields{Name: "x", Sent: "y", Client: "none",
 		Method: "smoke", Admitted: true, Reason: "policy.none", Attributes: []config.Attribute{}},
-		"there is no client", `"smoke" is not a method`, "given no reason")
+		"there is no client", `"smoke" is not a method`, "an admission has no reason")
 }
 
 func (w *world) running() (apitype.Draft, int) {
@@ -392,7 +392,8 @@ func TestAddressPools(t *testing.T) {
 	if a.Reason != "pool.exhausted" || a.Pass != "" {
 		t.Errorf("%+v", a.Attempt)
 	}
-	w.wants(0, []string{"attempt", "explain", a.ID}, "All addresses of pool vpn are taken", "Add addresses to the pool")
+	w.wants(0, []string{"attempt", "explain", a.ID}, "All addresses of pool vpn are in use",
+		"Add addresses to the pool")
 	w.wants(0, []string{"pool", "taken", "vpn"}, values(first, name), "np-switch-1")
 	w.wants(0, []string{"pool", "list"}, "192.0.2.8/30", "2")
 	w.app.Stop()

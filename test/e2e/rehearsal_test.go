@@ -44,14 +44,14 @@ func TestRehearsalBeforePublishing(t *testing.T) {
 	steps(t, p.open(w.app.URL+"/"), p.click("Rehearse"), p.see("would have a different result"), p.see("policy.none"),
 		p.click("Rehearse"), p.see("By department"), p.click("Sunniva Lodge"), p.see("The whole attempt"),
 		p.see("No policy of lane Wired ports matches"), p.see("Admitted by policy By department"),
-		p.click("The whole attempt"), p.see("decided again under the draft"),
+		p.click("The whole attempt"), p.see("decided again with the draft"),
 		p.click("Publish"), p.see("attempts would have a different result"), p.press("\x1b"))
 	w.do(http.MethodPost, "/draft/publish", apitype.PublishBody{Despite: true}, nil)
 	w.do(http.MethodGet, "/rehearsal", nil, &last)
 	if !last.Outdated {
 		t.Error("after publishing, the rehearsal counts as current")
 	}
-	w.wants(0, []string{"directory", "forget", "LANTERN"}, "forgotten")
+	w.wants(0, []string{"directory", "forget", "LANTERN"}, "dropped")
 	sign()
 	changed := 0
 	for i, a := range w.attempts("", 8)[:4] {

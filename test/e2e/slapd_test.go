@@ -250,7 +250,7 @@ func TestRealDirectory(t *testing.T) {
 		}
 		w.attempts("reason="+c.reason, 1)
 	}
-	w.wants(1, []string{"directory", "find", "PIER", "twin@lanternferries.example"}, "fits more than one")
+	w.wants(1, []string{"directory", "find", "PIER", "twin@lanternferries.example"}, "matches more than one")
 	w.wants(0, []string{"directory", "find", "PIER", "s.lodge"}, "Shore Staff", "Ring", "departmentNumber")
 	w.wants(0, []string{"directory", "groups", "PIER", "staff"}, "Shore Staff")
 	w.wants(0, []string{"directory", "test", "PIER", "-person", "s.lodge"}, "Sunniva Lodge, 5 groups", "TLS 1.3")

@@ -165,7 +165,7 @@ func (e *Expectation) checkAsks(k *checker) {
 			"a command of %d octets is too long", len(e.Command))
 	}
 	if e.Level < 0 || e.Level > 15 {
-		k.fail("level", NotFound, "Use 0 to 15.", "there is not a privilege level %d", e.Level)
+		k.fail("level", NotFound, "Use 0 to 15.", "%d is not a privilege level", e.Level)
 	}
 	if len(e.Attributes) > 0 {
 		k.fail("attributes", Conflict, "Leave them out.", "attributes exist in RADIUS only")

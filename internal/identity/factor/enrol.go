@@ -252,7 +252,7 @@ func (k *Keeper) Release(id string) error {
 	return nil
 }
 
-// Remove removes a second factor; where one is asked for, the person gets in no more.
+// Remove removes a second factor; where one is asked for, the person is then refused.
 func (k *Keeper) Remove(ctx context.Context, id string) error {
 	t := k.get(id)
 	if t == nil {

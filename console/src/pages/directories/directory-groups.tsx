@@ -120,7 +120,7 @@ export function Groups({ directory, changed }: { directory: Directory; changed: 
         <span className="ml-auto flex items-center gap-2">
           {forget.data && (
             <span role="status" className="text-[13px] text-soft">
-              {forget.data.people} people forgotten
+              {forget.data.people} people dropped from the cache
             </span>
           )}
           <Button

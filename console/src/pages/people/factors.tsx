@@ -408,7 +408,7 @@ export function FactorPage() {
       </div>
       <Modal open={asking} onClose={() => setAsking(false)} title={`Remove the second factor of ${x.person}?`}>
         <p className="mb-4">
-          Where a one-time code is asked for, {x.person} gets in no more until somebody enrols another device.
+          Where a one-time code is asked for, {x.person} is refused until somebody enrols another device.
         </p>
         <div className="flex gap-2">
           <Button danger onClick={() => remove.mutate()}>
