@@ -17,6 +17,7 @@ require (
 	github.com/hashicorp/go-hclog v1.6.3
 	github.com/jimlambrt/gldap v0.1.14
 	github.com/jmoiron/sqlx v1.4.0
+	github.com/klauspost/compress v1.20.4
 	github.com/miekg/dns v1.1.73
 	github.com/pquerna/otp v1.5.0
 	github.com/pressly/goose/v3 v3.29.0

@@ -45,6 +45,8 @@ func run() int {
 		"for no TLS")
 	flag.DurationVar(&o.KeepJournal, "keep-journal", 400*24*time.Hour,
 		"how long the gear journal is kept; 0 keeps it for ever")
+	flag.BoolVar(&o.RemoveAll, "remove-old-now", false, "remove records whose time is over even if they are more than "+
+		"become so in two days, as after a long stop")
 	node := flag.Uint("node", 0, "number of this node, 0 to 255; nodes that share records need different ones")
 	openapi := flag.Bool("openapi", false, "print the OpenAPI document and end")
 	version := flag.Bool("version", false, "print the version and end")

@@ -18,7 +18,6 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/base/ident"
-	"tollgate.example/key/internal/base/live"
 	"tollgate.example/key/internal/base/panics"
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/base/tally"
@@ -33,12 +32,14 @@ import (
 	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/manage/attention"
 	"tollgate.example/key/internal/manage/checkup"
+	"tollgate.example/key/internal/manage/host"
 	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/manage/rehearsal"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/manage/sources"
 	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/store/record"
 	"tollgate.example/key/internal/web/api"
 )
 
@@ -68,7 +69,15 @@ type Options struct {
 	KeepAttempts time.Duration
 	// KeepJournal is how long the gear journal is kept.
 	KeepJournal time.Duration
-	Log         *slog.Logger
+	// RemoveAll removes whatever is older than that at once, even if it is more than a usual day's share.
+	RemoveAll bool
+	// Now is the time of the clock; time.Now if it is nil.
+	Now func() time.Time
+	Log *slog.Logger
+}
+
+func (o *Options) retention(keep time.Duration) record.Retention {
+	return record.Retention{Keep: keep, All: o.RemoveAll, Now: o.Now}
 }
 
 // App is a running service.
@@ -79,7 +88,7 @@ type App struct {
 	TACACSTLS []netip.AddrPort
 	SetupCode string
 	Gate      *gate.Gate
-	Writer    *store.Writer
+	Attempts  *store.Attempts
 	Journal   *store.Journal
 
 	store    *store.Store
@@ -134,8 +143,27 @@ func Start(ctx context.Context, o Options) (*App, error) {
 	return a, nil
 }
 
+// openRecords opens what is recorded of attempts, and of what is done on network gear.
+func (a *App) openRecords(ctx context.Context, o *Options, ids *ident.Source, counts *tally.Tally) (err error) {
+	if a.Attempts, err = store.OpenAttempts(ctx, o.Data, ids, a.store, o.retention(o.KeepAttempts),
+		func(batch []*store.Attempt) {
+			for _, attempt := range batch {
+				counts.Attempt(attempt.At, attempt.Verdict == "admitted", attempt.Micros)
+			}
+		}); err != nil {
+		return err
+	}
+	a.done = append(a.done, func() { a.Attempts.Close() })
+	if a.Journal, err = store.OpenJournal(ctx, o.Data, ids, o.retention(o.KeepJournal)); err != nil {
+		return err
+	}
+	a.done = append(a.done, func() { a.Journal.Close() })
+	return warmUp(ctx, a.Attempts, counts)
+}
+
 // openGate opens what the gate asks, and the gate.
-func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.Box, ids *ident.Source) error {
+func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.Box, ids *ident.Source,
+	seen time.Time) error {
 	devices, err := device.Open(ctx, a.store)
 	if err != nil {
 		return err
@@ -152,7 +180,7 @@ func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.
 	if err != nil {
 		return err
 	}
-	leases, err := session.Open(ctx, a.store)
+	leases, err := session.Open(ctx, a.store, seen)
 	if err != nil {
 		return err
 	}
@@ -163,7 +191,7 @@ func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.
 	a.owners = map[string]owner{"account": accounts, "device": devices, "factor": a.factors, "lease": leases,
 		"issued": issued, "machine-account": members}
 	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Computers: computers, Issued: issued,
-		MachineAccounts: members, Leases: leases, Factors: a.factors, Writer: a.Writer, Journal: a.Journal,
+		MachineAccounts: members, Leases: leases, Factors: a.factors, Attempts: a.Attempts, Journal: a.Journal,
 		Panics: a.panicked})
 	a.done = append(a.done, a.Gate.Close)
 	return nil
@@ -181,7 +209,16 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	if err := reseal(ctx, a.store, box); err != nil {
 		return err
 	}
+	clock, err := host.OpenClock(ctx, a.store, o.Now)
+	if err != nil {
+		return err
+	}
 	ids := ident.NewSource(o.Node)
+	highest, err := a.store.Highest(ctx)
+	if err != nil {
+		return err
+	}
+	ids.Above(highest)
 	accounts, err := account.Open(ctx, a.store, box)
 	if err != nil {
 		return err
@@ -195,32 +232,10 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		return err
 	}
 	counts := &tally.Tally{}
-	if err := warmUp(ctx, a.store, counts); err != nil {
+	if err := a.openRecords(ctx, o, ids, counts); err != nil {
 		return err
 	}
-	hub := &live.Hub[*store.Attempt]{}
-	a.Writer = a.store.NewWriter(ids, func(batch []*store.Attempt) {
-		active := hub.Active()
-		for _, attempt := range batch {
-			counts.Attempt(attempt.ID.Time(), attempt.Verdict == "admitted", attempt.Micros)
-			if active {
-				hub.Send(attempt)
-			}
-		}
-	})
-	a.done = append(a.done, a.Writer.Close)
-	entries := &live.Hub[*store.Entry]{}
-	if a.Journal, err = store.OpenJournal(ctx, o.Data, ids, func(batch []*store.Entry) {
-		if entries.Active() {
-			for _, entry := range batch {
-				entries.Send(entry)
-			}
-		}
-	}); err != nil {
-		return err
-	}
-	a.done = append(a.done, func() { a.Journal.Close() })
-	if err := a.openGate(ctx, accounts, box, ids); err != nil {
+	if err := a.openGate(ctx, accounts, box, ids, clock.Seen()); err != nil {
 		return err
 	}
 	revisions, err := revision.Open(ctx, a.store, box, a.Gate)
@@ -242,6 +257,9 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	}
 	background, cancel := context.WithCancel(context.Background())
 	a.cancel = cancel
+	disk := host.OpenDisk(o.Data, a.Attempts, nil)
+	a.background(func() { clock.Run(background) })
+	a.background(func() { disk.Run(background) })
 	copies := copies.New(a.store, inUse{a.Gate, box}, o.Log)
 	a.background(func() { copies.Schedule(background, time.Minute) })
 	a.background(func() { checks.Schedule(background, firstCheckup, checkup.Every) })
@@ -254,12 +272,13 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	}
 	analyst := revision.NewAnalyst(a.Gate, accounts.Groups)
 	needs := &attention.Sources{Addresses: registry, Accounts: accounts, Checkup: checks, Revisions: revisions,
-		Analyst: analyst, Lost: a.Writer.Lost}
-	return a.serve(o, listener, secure, api.New(&api.Service{Version: Version, Store: a.store, Writer: a.Writer,
+		Analyst: analyst, Clock: clock, Disk: disk, Records: map[string]attention.Records{"attempts": a.Attempts,
+			"journal": a.Journal}}
+	return a.serve(o, listener, secure, api.New(&api.Service{Version: Version, Store: a.store,
 		Revisions: revisions, Analyst: analyst, Attention: needs, Accounts: accounts, Factors: a.factors,
 		Operators: operators,
-		Sources:   registry, Gate: a.Gate, Checkup: checks, Copies: copies, Rehearsals: rehearsal.New(a.store,
-			a.Writer.Added), Box: box, IDs: ids, Tally: counts, Attempts: hub, Journal: a.Journal, Entries: entries,
+		Sources:   registry, Gate: a.Gate, Checkup: checks, Copies: copies, Rehearsals: rehearsal.New(a.Attempts,
+			a.Attempts.Added), Box: box, IDs: ids, Tally: counts, Attempts: a.Attempts, Journal: a.Journal,
 		Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting,
 		Secure: secure, Hosts: o.HTTPHosts, Done: background.Done()}))
 }
@@ -296,8 +315,8 @@ func (a *App) background(run func()) {
 	})
 }
 
-func warmUp(ctx context.Context, s *store.Store, counts *tally.Tally) error {
-	list, err := s.CountByMinute(ctx, time.Now().Add(-time.Hour))
+func warmUp(ctx context.Context, attempts *store.Attempts, counts *tally.Tally) error {
+	list, err := attempts.CountByMinute(ctx, time.Now().Add(-time.Hour))
 	if err != nil {
 		return fmt.Errorf("counting the attempts of the last hour: %w", err)
 	}
@@ -376,24 +395,6 @@ func (a *App) housekeeping(ctx context.Context, o *Options) {
 		}
 		if err := a.Gate.RotateOld(ctx, time.Now()); err != nil && ctx.Err() == nil {
 			o.Log.Warn("replacing the passwords of machine accounts", "error", err)
-		}
-		for o.KeepAttempts > 0 {
-			n, err := a.store.RemoveAttempts(ctx, time.Now().Add(-o.KeepAttempts), 1000)
-			if err != nil && ctx.Err() == nil {
-				o.Log.Warn("removing old attempts", "error", err)
-			}
-			if n < 1000 || ctx.Err() != nil {
-				break
-			}
-		}
-		for o.KeepJournal > 0 {
-			n, err := a.Journal.RemoveEntries(ctx, time.Now().Add(-o.KeepJournal), 1000)
-			if err != nil && ctx.Err() == nil {
-				o.Log.Warn("removing old entries of the journal", "error", err)
-			}
-			if n < 1000 || ctx.Err() != nil {
-				break
-			}
 		}
 		select {
 		case <-ctx.Done():

@@ -40,7 +40,7 @@ type Parts struct {
 	MachineAccounts *domain.MachineAccounts
 	Leases          *session.Keeper
 	Factors         *factor.Keeper
-	Writer          *store.Writer
+	Attempts        *store.Attempts
 	Journal         *store.Journal
 	Panics          *panics.Log
 }

@@ -190,8 +190,8 @@ type Report struct {
 // Report records a report, and returns when it is on the disk.
 func (g *Gear) Report(ctx context.Context, r Report, at time.Time) error {
 	e := &store.Entry{At: at, Kind: r.Event, Client: r.Client, Who: bareName(g.snapshot, r.User), Command: r.Command,
-		Task: r.Task,
-		More: store.More{Origin: r.Origin, Port: r.Port, Level: r.Level, Trial: r.Tried, Args: r.Args}}
+		Task:   r.Task,
+		Origin: r.Origin, Port: r.Port, Level: r.Level, Trial: r.Tried, Args: r.Args}
 	return g.gate.Journal.Record(ctx, e)
 }
 
@@ -208,8 +208,8 @@ func (v *Visit) journal(d *decide.Decision) error {
 	f := &v.Facts
 	e := &store.Entry{At: f.At, Kind: facts.AsksLogin, Client: f.Client, Who: strings.ToLower(d.Name),
 		Verdict: string(d.Verdict),
-		More: store.More{Port: f.Port, Reason: string(d.Reason), Revision: v.snapshot.Revision, Trial: f.Tried != "",
-			Line: d.LineText()}}
+		Port:    f.Port, Reason: string(d.Reason), Revision: v.snapshot.Revision, Trial: f.Tried != "",
+		Line: d.LineText()}
 	if e.Who == "" {
 		e.Who = strings.ToLower(facts.Clean([]byte(f.Sent)))
 	}

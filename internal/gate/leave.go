@@ -145,5 +145,5 @@ func (v *Visit) record(d *decide.Decision, took time.Duration) {
 		a.Pass, a.VLAN = d.Pass.Name, d.Pass.VLANFor(f)
 	}
 	a.Trial = f.Tried != ""
-	v.gate.Writer.Add(a)
+	v.gate.Attempts.Add(a)
 }

@@ -59,8 +59,10 @@ type Keeper struct {
 	done     sync.WaitGroup
 }
 
-// Open reads what is taken, and begins to write what will be.
-func Open(ctx context.Context, s Store) (*Keeper, error) {
+// Open reads what is taken, and begins to write what will be. Seen is when the service was last seen running, zero if
+// it is not known: the time since then does not count. The clock may have been set meanwhile, and an address that is
+// freed too early may be somebody else's.
+func Open(ctx context.Context, s Store, seen time.Time) (*Keeper, error) {
 	rows, err := s.Leases(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the leases: %w", err)
@@ -68,16 +70,19 @@ func Open(ctx context.Context, s Store) (*Keeper, error) {
 	k := &Keeper{store: s, taken: map[netip.Addr]*Lease{}, byHolder: map[string]*Lease{}, cursor: map[string]int{},
 		dirty: map[netip.Addr]bool{}, stop: make(chan struct{})}
 	now := time.Now()
+	if seen.IsZero() {
+		seen = now
+	}
 	for _, row := range rows {
 		addr, err := netip.ParseAddr(row.Address)
 		if err != nil {
 			continue
 		}
 		l := fromRow(addr, row)
-		if l.Until.After(now) {
+		k.dirty[addr] = true
+		if left := min(l.Until.Sub(seen), l.Until.Sub(l.At)); left > 0 {
+			l.Until = now.Add(left)
 			k.keep(l)
-		} else {
-			k.dirty[addr] = true
 		}
 	}
 	k.done.Go(k.write)

@@ -18,7 +18,7 @@ func open(t testing.TB, dir string) (*Keeper, *store.Store) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k, err := Open(context.Background(), s)
+	k, err := Open(context.Background(), s, time.Time{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -32,7 +32,7 @@ func (s *Store) Accounts(ctx context.Context) ([]Account, error) {
 
 // SaveAccount adds or replaces an account. A name that another account has gives ErrTaken.
 func (s *Store) SaveAccount(ctx context.Context, a Account) error {
-	_, err := s.durableExec(ctx,
+	_, err := s.namedExec(ctx,
 		`INSERT INTO accounts (id, name, display, mail, groups, enabled, expires, hash, keeps, proof, version, changed_at, changed_by, emergency, opened, opened_on, uses)
 		VALUES (:id, :name, :display, :mail, :groups, :enabled, :expires, :hash, :keeps, :proof, :version, :changed_at, :changed_by, :emergency, :opened, :opened_on, :uses)
 		ON CONFLICT (id) DO UPDATE SET name = excluded.name, display = excluded.display, mail = excluded.mail, groups = excluded.groups,

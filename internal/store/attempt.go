@@ -2,140 +2,178 @@ package store
 
 import (
 	"context"
-	"database/sql"
-	"fmt"
+	"errors"
+	"log/slog"
 	"time"
 
 	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/store/record"
 )
 
 // Attempt is one recorded attempt.
 type Attempt struct {
-	// At is when it arrived; the writer makes the ID of it, in the order of recording.
-	At       time.Time `db:"-"`
-	ID       ident.ID  `db:"id"`
-	Verdict  string    `db:"verdict"`
-	Reason   string    `db:"reason"`
-	Client   string    `db:"client"`
-	Who      string    `db:"who"`
-	Sent     string    `db:"sent"`
-	Display  string    `db:"display"`
-	MAC      string    `db:"mac"`
-	Place    string    `db:"place"`
-	Lane     string    `db:"lane"`
-	Policy   string    `db:"policy"`
-	Pass     string    `db:"pass"`
-	VLAN     string    `db:"vlan"`
-	Revision int       `db:"revision"`
-	Micros   int64     `db:"micros"`
-	Facts    []byte    `db:"facts"`
+	// At is when it began; ID follows the order of recording.
+	At       time.Time
+	ID       ident.ID
+	Verdict  string
+	Reason   string
+	Client   string
+	Who      string
+	Sent     string
+	Display  string
+	MAC      string
+	Place    string
+	Lane     string
+	Policy   string
+	Pass     string
+	VLAN     string
+	Revision int
+	Micros   int64
+	// Facts are what it was decided by, as JSON. Lists have them only where the rest does not say how it ended.
+	Facts []byte
 
 	// PolicyID and Group are the policy that decided, and the row of its table; Trial marks what an operator tried.
 	// They only count hits.
-	PolicyID string `db:"-"`
-	Group    string `db:"-"`
-	Trial    bool   `db:"-"`
+	PolicyID string
+	Group    string
+	Trial    bool
 }
 
-const attemptColumns = "id, verdict, reason, client, who, sent, display, mac, place, lane, policy, pass, vlan, " +
-	"revision, micros"
+// attempts is the kind of record that attempts are. They come in thousands and prevent nothing, so they do not wait for
+// the disk.
+func attempts(written func([]*Attempt)) record.Kind[Attempt] {
+	return record.Kind[Attempt]{Name: "attempts", Written: written,
+		Key: func(a *Attempt) (*ident.ID, *time.Time) { return &a.ID, &a.At },
+		Fields: func(f *record.Fields, a *Attempt) {
+			f.Term("verdict", &a.Verdict)
+			f.Term("reason", &a.Reason)
+			f.Term("client", &a.Client)
+			f.Term("who", &a.Who)
+			f.TermUnless("sent", &a.Sent, a.Who)
+			f.Term("display", &a.Display)
+			f.Term("mac", &a.MAC)
+			f.Text(&a.Place)
+			f.Term("lane", &a.Lane)
+			f.Text(&a.Policy)
+			f.Text(&a.Pass)
+			f.Text(&a.VLAN)
+			f.Whole(&a.Revision)
+			f.Int(&a.Micros)
+			f.Body(&a.Facts)
+		}}
+}
 
-// Attempts lists attempts from the newest to the oldest, with facts only where the columns do not say how they ended.
-// With After alone it lists the oldest of the newer ones first, which is what following needs.
-func (s *Store) Attempts(ctx context.Context, f Filter) ([]Attempt, error) {
-	where, args := f.conditions().where()
-	order := "DESC"
-	if f.After != 0 && f.Before == 0 {
-		order = "ASC"
+// Attempts are the recorded attempts, in a file of their own.
+type Attempts struct {
+	*record.Keeper[Attempt]
+	store  *Store
+	hits   hitCounts
+	ending context.CancelFunc
+	ended  chan struct{}
+}
+
+// hitsEvery is how often hits are brought into the database.
+const hitsEvery = 2 * time.Second
+
+// OpenAttempts opens or creates the attempts in a data directory. The function is called with each batch after its
+// commit, in order. How often policies decided is counted in the store.
+func OpenAttempts(ctx context.Context, dir string, ids *ident.Source, s *Store, keep record.Retention,
+	written func([]*Attempt)) (*Attempts, error) {
+	a := &Attempts{store: s, hits: hitCounts{sums: map[hit]counted{}}, ended: make(chan struct{})}
+	var err error
+	if a.Keeper, err = record.Open(ctx, dir, ids, attempts(func(batch []*Attempt) {
+		a.hits.count(batch)
+		if written != nil {
+			written(batch)
+		}
+	}), keep); err != nil {
+		return nil, err
 	}
-	out := []Attempt{}
-	query := "SELECT " + attemptColumns + ", CASE WHEN verdict = 'admitted' AND policy <> '' THEN NULL ELSE facts " +
-		"END AS facts FROM attempts" + where + " ORDER BY id " + order + " LIMIT ?"
-	if err := s.db.SelectContext(ctx, &out, query, append(args, f.Limit)...); err != nil {
-		return nil, fmt.Errorf("listing attempts: %w", err)
+	if err := s.moveAttempts(ctx, a.Keeper); err != nil {
+		return nil, errors.Join(err, a.Keeper.Close())
 	}
-	return out, nil
+	running, cancel := context.WithCancel(context.Background())
+	a.ending = cancel
+	go a.flushHits(running)
+	return a, nil
 }
 
-// Attempt returns one attempt with its facts.
-func (s *Store) Attempt(ctx context.Context, id ident.ID) (Attempt, error) {
-	var a Attempt
-	err := s.db.GetContext(ctx, &a, "SELECT "+attemptColumns+", facts FROM attempts WHERE id = ?", id)
-	return a, notFound(err)
-}
-
-// CountAttempts counts the attempts of a time.
-func (s *Store) CountAttempts(ctx context.Context, since, until time.Time) (int, error) {
-	n := 0
-	if err := s.db.GetContext(ctx, &n, "SELECT count(*) FROM attempts WHERE id >= ? AND id < ?", ident.At(since),
-		ident.At(until)); err != nil {
-		return 0, fmt.Errorf("counting attempts: %w", err)
+func (a *Attempts) flushHits(ctx context.Context) {
+	defer close(a.ended)
+	tick := time.NewTicker(hitsEvery)
+	defer tick.Stop()
+	for warned := false; ; {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		err := a.hits.flush(context.WithoutCancel(ctx), a.store)
+		if err != nil && !warned {
+			slog.Warn("hits wait for the database", "error", err)
+		}
+		warned = err != nil
 	}
-	return n, nil
 }
 
-// Recorded are the facts of one attempt.
-type Recorded struct {
-	ID    ident.ID `db:"id"`
-	Facts []byte   `db:"facts"`
+// Close records what is queued, and closes the file.
+func (a *Attempts) Close() error {
+	a.ending()
+	<-a.ended
+	return errors.Join(a.Keeper.Close(), a.hits.flush(context.Background(), a.store))
 }
 
-// FactsBefore returns the facts of the newest attempts of a time, the newest first.
-func (s *Store) FactsBefore(ctx context.Context, since, until time.Time, limit int) ([]Recorded, error) {
-	out := []Recorded{}
-	if err := s.db.SelectContext(ctx, &out, "SELECT id, facts FROM attempts WHERE id >= ? AND id < ? ORDER BY id "+
-		"DESC LIMIT ?", ident.At(since), ident.At(until), limit); err != nil {
-		return nil, fmt.Errorf("reading the facts of attempts: %w", err)
-	}
-	return out, nil
+// Find lists attempts from the newest to the oldest; with After alone, the oldest of the newer ones first, which is
+// what following needs.
+func (a *Attempts) Find(ctx context.Context, f Filter) (record.Page[Attempt], error) {
+	return a.List(ctx, record.Query[Attempt]{Span: f.Span, Conditions: f.conditions(), Limit: f.Limit,
+		Patience: f.Patience, Bodies: func(a *Attempt) bool { return a.Verdict != "admitted" || a.Policy == "" }})
 }
 
-// FactsAfter returns the facts of the attempts that follow one, the oldest first.
-func (s *Store) FactsAfter(ctx context.Context, after ident.ID, until time.Time, limit int) ([]Recorded, error) {
-	out := []Recorded{}
-	if err := s.db.SelectContext(ctx, &out, "SELECT id, facts FROM attempts WHERE id > ? AND id < ? ORDER BY id "+
-		"LIMIT ?", after, ident.At(until), limit); err != nil {
-		return nil, fmt.Errorf("reading the facts of attempts: %w", err)
-	}
-	return out, nil
+// Facts lists attempts with their facts: the newest before a cursor, or the oldest after one.
+func (a *Attempts) Facts(ctx context.Context, span record.Span, limit int) ([]Attempt, error) {
+	page, err := a.List(ctx, record.Query[Attempt]{Span: span, Limit: limit,
+		Bodies: func(*Attempt) bool { return true }})
+	return page.Items, err
 }
 
 // Minute counts the attempts of one minute.
 type Minute struct {
-	Minute   int64 `db:"minute"` // minutes since 1970
-	Admitted int   `db:"admitted"`
-	Refused  int   `db:"refused"`
+	Minute   int64 // minutes since 1970
+	Admitted int
+	Refused  int
 }
 
-// CountByMinute counts attempts since a moment.
-func (s *Store) CountByMinute(ctx context.Context, since time.Time) ([]Minute, error) {
-	out := []Minute{}
-	offset := ident.ID(0).Time().UnixMilli()
-	err := s.db.SelectContext(ctx, &out,
-		`SELECT ((id >> 22) + ?) / 60000 AS minute, sum(verdict = 'admitted') AS admitted,
-		sum(verdict <> 'admitted') AS refused FROM attempts WHERE id >= ? GROUP BY minute`, offset, ident.At(since))
-	return out, err
-}
+// countedAtStart bounds how many attempts CountByMinute reads.
+const countedAtStart = 500_000
 
-// RemoveAttempts removes up to limit attempts older than a moment and tells how many it removed.
-func (s *Store) RemoveAttempts(ctx context.Context, before time.Time, limit int) (int64, error) {
-	tx, err := s.single.BeginTxx(ctx, nil)
-	if err != nil {
-		return 0, fmt.Errorf("removing old attempts: %w", err)
-	}
-	defer tx.Rollback()
-	var result sql.Result
-	for _, query := range []string{
-		"DELETE FROM seen WHERE (key, id) IN (SELECT who, id FROM attempts WHERE id < ? ORDER BY id LIMIT ?)",
-		"DELETE FROM seen WHERE (key, id) IN (SELECT mac, id FROM attempts WHERE id < ? ORDER BY id LIMIT ?)",
-		"DELETE FROM attempts WHERE id IN (SELECT id FROM attempts WHERE id < ? ORDER BY id LIMIT ?)",
-	} {
-		if result, err = tx.ExecContext(ctx, query, ident.At(before), limit); err != nil {
-			return 0, fmt.Errorf("removing old attempts: %w", err)
+// CountByMinute counts attempts since a moment, the newest first, up to some hundred thousand.
+func (a *Attempts) CountByMinute(ctx context.Context, since time.Time) ([]Minute, error) {
+	var out []Minute
+	at := map[int64]int{}
+	span := record.Span{Since: since}
+	for read := 0; read < countedAtStart; {
+		page, err := a.List(ctx, record.Query[Attempt]{Span: span, Limit: 20_000})
+		if err != nil {
+			return nil, err
 		}
+		for i := range page.Items {
+			minute := page.Items[i].At.Unix() / 60
+			place, known := at[minute]
+			if !known {
+				place = len(out)
+				at[minute], out = place, append(out, Minute{Minute: minute})
+			}
+			if page.Items[i].Verdict == "admitted" {
+				out[place].Admitted++
+			} else {
+				out[place].Refused++
+			}
+		}
+		if read += len(page.Items); page.Next == 0 {
+			break
+		}
+		span.Before = page.Next
 	}
-	if err := tx.Commit(); err != nil {
-		return 0, fmt.Errorf("removing old attempts: %w", err)
-	}
-	return result.RowsAffected()
+	return out, nil
 }

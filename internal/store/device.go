@@ -29,7 +29,7 @@ func (s *Store) Devices(ctx context.Context) ([]Device, error) {
 
 // SaveDevices adds or replaces devices, all or none. A match that another device has gives ErrTaken.
 func (s *Store) SaveDevices(ctx context.Context, list []Device) error {
-	return s.durably(ctx, func(tx *sqlx.Tx) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
 		for _, d := range list {
 			if _, err := tx.NamedExecContext(ctx,
 				`INSERT INTO devices (id, match, name, owner, tags, note, enabled, expires, changed_at, changed_by)

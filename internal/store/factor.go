@@ -37,7 +37,7 @@ func (s *Store) FactorTokens(ctx context.Context) ([]FactorToken, error) {
 
 // AddFactorToken adds or replaces a token and removes others, all or nothing.
 func (s *Store) AddFactorToken(ctx context.Context, t FactorToken, remove []string) error {
-	return s.durably(ctx, func(tx *sqlx.Tx) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
 		for _, id := range remove {
 			if _, err := tx.ExecContext(ctx, "DELETE FROM factors WHERE id = ?", id); err != nil {
 				return err

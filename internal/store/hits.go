@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"fmt"
+	"sync"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -19,32 +21,48 @@ type hit struct {
 
 type counted struct{ count, last int64 }
 
-// countHits adds the attempts of a batch to the hits of the policies that decided them. Trials do not count.
-func countHits(tx *sqlx.Tx, batch []*Attempt) error {
-	sums := map[hit]counted{}
+// hitCounts are hits that are not in the database yet: a commit for each batch of attempts would wait for the disk.
+type hitCounts struct {
+	mu   sync.Mutex
+	sums map[hit]counted
+}
+
+// count adds the attempts of a batch to the hits of the policies that decided them. Trials do not count.
+func (h *hitCounts) count(batch []*Attempt) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
 	for _, a := range batch {
 		if a.PolicyID == "" || a.Trial {
 			continue
 		}
 		at := a.At.UnixMilli()
 		key := hit{a.PolicyID, a.Group, a.Revision, at / time.Hour.Milliseconds()}
-		sum := sums[key]
-		sums[key] = counted{sum.count + 1, max(sum.last, at)}
+		sum := h.sums[key]
+		h.sums[key] = counted{sum.count + 1, max(sum.last, at)}
 	}
-	if len(sums) == 0 {
+}
+
+// flush brings the counts into the database. If that fails they wait for the next time.
+func (h *hitCounts) flush(ctx context.Context, s *Store) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if len(h.sums) == 0 {
 		return nil
 	}
-	stmt, err := tx.Prepare(`INSERT INTO hits (policy, grp, revision, hour, count, last) VALUES (?, ?, ?, ?, ?, ?)
-		ON CONFLICT DO UPDATE SET count = count + excluded.count, last = max(last, excluded.last)`)
-	if err != nil {
-		return err
-	}
-	defer stmt.Close()
-	for key, sum := range sums {
-		if _, err := stmt.Exec(key.policy, key.group, key.revision, key.hour, sum.count, sum.last); err != nil {
-			return err
+	if err := s.within(ctx, func(tx *sqlx.Tx) error {
+		for key, sum := range h.sums {
+			if _, err := tx.ExecContext(ctx,
+				`INSERT INTO hits (policy, grp, revision, hour, count, last) VALUES (?, ?, ?,
+				?, ?, ?) ON CONFLICT DO UPDATE SET count = count + excluded.count, last = max(last, excluded.last)`,
+				key.policy, key.group, key.revision, key.hour, sum.count, sum.last); err != nil {
+				return err
+			}
 		}
+		return nil
+	}); err != nil {
+		return fmt.Errorf("counting the hits of policies: %w", err)
 	}
+	clear(h.sums)
 	return nil
 }
 
@@ -60,9 +78,12 @@ type Hits struct {
 }
 
 // Hits sums up the hits of all policies.
-func (s *Store) Hits(ctx context.Context, revision int) ([]Hits, error) {
+func (a *Attempts) Hits(ctx context.Context, revision int) ([]Hits, error) {
+	if err := a.hits.flush(ctx, a.store); err != nil {
+		return nil, err
+	}
 	var out []Hits
-	err := s.db.SelectContext(ctx, &out,
+	err := a.store.db.SelectContext(ctx, &out,
 		`SELECT policy, grp, sum(CASE WHEN revision = ?1 THEN count ELSE 0 END) AS since,
 		sum(CASE WHEN revision = ?1 THEN 0 ELSE count END) AS before, max(last) AS last FROM hits GROUP BY policy, grp`, revision)
 	return out, err
@@ -77,9 +98,12 @@ type HourlyHits struct {
 }
 
 // HitsByHour lists the hits of each hour since the given one, in hours since 1970.
-func (s *Store) HitsByHour(ctx context.Context, since int64) ([]HourlyHits, error) {
+func (a *Attempts) HitsByHour(ctx context.Context, since int64) ([]HourlyHits, error) {
+	if err := a.hits.flush(ctx, a.store); err != nil {
+		return nil, err
+	}
 	var out []HourlyHits
-	err := s.db.SelectContext(ctx, &out,
+	err := a.store.db.SelectContext(ctx, &out,
 		`SELECT policy, grp, hour, sum(count) AS count FROM hits WHERE hour >= ? GROUP BY policy, grp, hour`, since)
 	return out, err
 }

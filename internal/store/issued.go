@@ -25,7 +25,7 @@ func (s *Store) IssuedAll(ctx context.Context) ([]Issued, error) {
 
 // SaveIssued records an issued certificate.
 func (s *Store) SaveIssued(ctx context.Context, i Issued) error {
-	_, err := s.durableExec(ctx,
+	_, err := s.namedExec(ctx,
 		`INSERT INTO issued (id, authority, serial, subject, purpose, pem, until, issued_at, issued_by, revoked_at)
 		VALUES (:id, :authority, :serial, :subject, :purpose, :pem, :until, :issued_at, :issued_by, :revoked_at)`, i)
 	return taken(err)

@@ -61,7 +61,7 @@ const keyColumns = "k.id, k.kind, k.hash, k.operator, k.name, k.created_at, k.us
 
 // AddKey stores a session or token.
 func (s *Store) AddKey(ctx context.Context, k Key) error {
-	_, err := s.durableExec(ctx, `INSERT INTO keys (id, kind, hash, operator, name, created_at, used_at, expires_at)
+	_, err := s.namedExec(ctx, `INSERT INTO keys (id, kind, hash, operator, name, created_at, used_at, expires_at)
 		VALUES (:id, :kind, :hash, :operator, :name, :created_at, :used_at, :expires_at)`, k)
 	return err
 }

@@ -28,7 +28,7 @@ type Draft struct {
 
 // Publish stores a new revision and the draft that follows from it, both or neither.
 func (s *Store) Publish(ctx context.Context, r Revision, d Draft) error {
-	return s.durably(ctx, func(tx *sqlx.Tx) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.NamedExecContext(ctx, `INSERT INTO revisions (number, at, operator, note, changes, config)
 			VALUES (:number, :at, :operator, :note, :changes, :config)`, r); err != nil {
 			return fmt.Errorf("storing revision %d: %w", r.Number, err)
@@ -51,7 +51,7 @@ func saveDraft(ctx context.Context, db namedExec, d Draft) error {
 
 // SaveDraft replaces the draft.
 func (s *Store) SaveDraft(ctx context.Context, d Draft) error {
-	return s.durably(ctx, func(tx *sqlx.Tx) error { return saveDraft(ctx, tx, d) })
+	return s.within(ctx, func(tx *sqlx.Tx) error { return saveDraft(ctx, tx, d) })
 }
 
 // Draft returns the draft, ErrNotFound if none was ever saved.

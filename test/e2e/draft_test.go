@@ -285,10 +285,10 @@ func TestCatchingUpTellsOfGaps(t *testing.T) {
 	t.Parallel()
 	w := start(t)
 	for i := range 700 {
-		w.app.Writer.Add(&store.Attempt{At: time.Now(), Verdict: "refused", Reason: "person.unknown",
+		w.app.Attempts.Add(&store.Attempt{At: time.Now(), Verdict: "refused", Reason: "person.unknown",
 			Client: "np-switch-1", Who: fmt.Sprint("p", i), Sent: fmt.Sprint("p", i), Facts: []byte("{}")})
 	}
-	w.app.Writer.Flush(context.Background())
+	w.app.Attempts.Flush(context.Background())
 	var page apitype.Page[apitype.Attempt]
 	w.do(http.MethodGet, "/attempts?limit=500", nil, &page)
 	w.do(http.MethodGet, "/attempts?limit=500&before="+page.Next, nil, &page)

@@ -26,7 +26,7 @@ func TestLinksLeadSomewhere(t *testing.T) {
 	// What problems, findings and attention items name as their kind.
 	for _, kind := range []string{"client", "directory", "realm", "lane", "pass", "authority", "certificate", "trust",
 		"calendar", "pool", "remote", "vendor",
-		"override", "expectation", "command-list", "account", "attempt", "checkup", "device", "factor"} {
+		"override", "expectation", "command-list", "account", "attempt", "checkup", "device", "factor", "journal"} {
 		if places[kind] == "" {
 			t.Errorf("nothing is linked for the kind %s", kind)
 		}
@@ -42,7 +42,7 @@ func TestLinksLeadSomewhere(t *testing.T) {
 				Name string `json:"name"`
 			} `json:"items"`
 		}
-		calls := map[string]string{"/people": "/accounts", "/checkup": ""}
+		calls := map[string]string{"/people": "/accounts", "/checkup": "", "/journal": ""}
 		call, other := calls[place]
 		if !other {
 			call = place

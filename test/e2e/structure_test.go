@@ -37,7 +37,9 @@ var allowed = map[string][]string{
 	"internal/wire/eap":      {"internal/wire/mschap"},
 	"internal/wire/netlogon": {"internal/wire/mschap"},
 
-	"internal/store": {"internal/base/ident"},
+	"internal/store":        {"internal/base/ident", "internal/store/"},
+	"internal/store/record": {"internal/base/ident", "internal/base/live", "internal/store/sqlite"},
+	"internal/store/sqlite": {},
 
 	"internal/eap/tunnel":     {"internal/wire/eap"},
 	"internal/eap/supplicant": {"internal/eap/tunnel", "internal/wire/"},
@@ -81,7 +83,9 @@ var allowed = map[string][]string{
 	"internal/manage/rehearsal": {"internal/base/ident", "internal/core/", "internal/store"},
 	"internal/manage/attention": {"internal/core/config", "internal/core/results", "internal/identity/account",
 		"internal/identity/certificate",
-		"internal/manage/checkup", "internal/manage/revision", "internal/manage/sources"},
+		"internal/manage/checkup", "internal/manage/host", "internal/manage/revision", "internal/manage/sources",
+		"internal/store/record"},
+	"internal/manage/host": {},
 	"internal/manage/checkup": {"internal/base/panics", "internal/core/config", "internal/core/results",
 		"internal/identity/directory", "internal/store"},
 	"internal/manage/revision": {"internal/base/seal", "internal/core/", "internal/front/radius/access",
@@ -92,7 +96,8 @@ var allowed = map[string][]string{
 	"internal/web/client": {"internal/web/apitype"},
 	"internal/web/api": {"console", "internal/base/", "internal/core/", "internal/eap/supplicant", "internal/gate",
 		"internal/identity/",
-		"internal/manage/", "internal/session", "internal/store", "internal/upstream/trial", "internal/web/apitype",
+		"internal/manage/", "internal/session", "internal/store", "internal/store/record", "internal/upstream/trial",
+		"internal/web/apitype",
 		"internal/wire/dict"},
 
 	"internal/app": {"internal/"},

@@ -25,6 +25,7 @@ import (
 	"golang.org/x/crypto/argon2"
 
 	"tollgate.example/key/internal/app"
+	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
@@ -34,6 +35,7 @@ import (
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/lab"
 	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/store/record"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
 	"tollgate.example/key/internal/wire/radius"
@@ -354,7 +356,10 @@ func (w *world) records() (n int) {
 	}
 	plan := w.app.Gate.Current().Plan
 	var f facts.Facts
-	rows, err := s.FactsBefore(context.Background(), time.Time{}, time.Now().Add(time.Hour), 10_000_000)
+	a, err := store.OpenAttempts(context.Background(), w.dir, ident.NewSource(0), s, record.Retention{}, nil)
+	w.must(err)
+	defer a.Close()
+	rows, err := a.Facts(context.Background(), store.Span{}, 10_000_000)
 	w.must(err)
 	for _, row := range rows {
 		f = facts.Facts{}

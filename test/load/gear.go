@@ -239,7 +239,7 @@ func measureGear(s *service, duration time.Duration, rounds int) error {
 				if err != nil {
 					return err
 				}
-				s.Writer.Flush(context.Background())
+				s.Attempts.Flush(context.Background())
 				ratios, rates = append(ratios, r.rate/f.rate), append(rates, r.rate)
 			}
 			slices.Sort(ratios)

@@ -170,7 +170,7 @@ func run(duration time.Duration, rounds int, only, tunnelled, gear bool, rehears
 	var ratios []float64
 	var last result
 	for round := range rounds {
-		s.Writer.Flush(context.Background()) // nothing of the last round is left to do
+		s.Attempts.Flush(context.Background()) // nothing of the last round is left to do
 		f, err := drive(floor.Addr(), options{window: 64, duration: duration})
 		if err != nil {
 			return err
@@ -179,13 +179,13 @@ func run(duration time.Duration, rounds int, only, tunnelled, gear bool, rehears
 		if last, err = drive(target, options{window: 64, duration: duration}); err != nil {
 			return err
 		}
-		s.Writer.Flush(context.Background())
+		s.Attempts.Flush(context.Background())
 		kept := recorded(s) - before
 		ratio := last.rate / f.rate
 		ratios = append(ratios, ratio)
 		fmt.Printf("  round %d: floor %7.0f/s   service %7.0f/s   ratio %.2f   answered %d, recorded %d, lost %d\n",
-			round+1, f.rate, last.rate, ratio, last.answered, kept, s.Writer.Lost())
-		if kept != int64(last.answered) || s.Writer.Lost() > 0 {
+			round+1, f.rate, last.rate, ratio, last.answered, kept, s.Attempts.Lost())
+		if kept != int64(last.answered) || s.Attempts.Lost() > 0 {
 			return fmt.Errorf("%d attempts were answered, but %d recorded", last.answered, kept)
 		}
 	}
@@ -222,9 +222,9 @@ func sustained(s *service, target string, duration time.Duration) error {
 	if err != nil {
 		return err
 	}
-	s.Writer.Flush(context.Background())
+	s.Attempts.Flush(context.Background())
 	fmt.Printf("Sustained for %v, until everything is committed and indexed: %.0f/s, lost %d\n", duration,
-		float64(r.answered)/time.Since(begun).Seconds(), s.Writer.Lost())
+		float64(r.answered)/time.Since(begun).Seconds(), s.Attempts.Lost())
 	return nil
 }
 

@@ -19,7 +19,7 @@ func rehearsing(s *service, target string, n int) error {
 		if _, err := drive(target, options{window: 64, duration: 5 * time.Second}); err != nil {
 			return err
 		}
-		s.Writer.Flush(context.Background())
+		s.Attempts.Flush(context.Background())
 	}
 	var lane apitype.Lane
 	if err := s.do(http.MethodGet, "/lanes/Wired", nil, &lane); err != nil {

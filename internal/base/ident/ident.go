@@ -42,6 +42,15 @@ func (s *Source) New(at time.Time) ID {
 	return ID(n>>sequenceBits<<(nodeBits+sequenceBits) | s.node<<sequenceBits | n&(1<<sequenceBits-1))
 }
 
+// Above makes every identifier from now on higher than another, which was made before a restart or by a clock that was
+// ahead.
+func (s *Source) Above(id ID) {
+	n := int64(id)>>(nodeBits+sequenceBits)<<sequenceBits | int64(id)&(1<<sequenceBits-1)
+	s.mu.Lock()
+	s.last = max(s.last, n)
+	s.mu.Unlock()
+}
+
 // Time is the moment, to the millisecond, at which the identifier was made.
 func (id ID) Time() time.Time {
 	return time.UnixMilli(int64(id)>>(nodeBits+sequenceBits) + epoch)

@@ -11,10 +11,11 @@ import (
 	"tollgate.example/key/internal/wire/netlogon"
 )
 
-// Due reports whether the machine account in the domain of a directory has had its password for long enough.
+// Due reports whether the machine account in the domain of a directory has had its password for long enough. One that
+// was changed in the future was changed while the clock was ahead.
 func (m *MachineAccounts) Due(d *config.Directory, now time.Time) bool {
 	changed := m.Changed(d.Domain, d.Computer)
-	return d.Member() && !changed.IsZero() && now.Sub(changed) > passwordLife
+	return d.Member() && !changed.IsZero() && (now.Sub(changed) > passwordLife || changed.Sub(now) > passwordLife)
 }
 
 // Rotate gives our machine account in the domain of a directory a new password. Whatever happens meanwhile, the one

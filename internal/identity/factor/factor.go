@@ -35,6 +35,8 @@ const (
 	// maxWrong codes in a row lock for lockTime.
 	maxWrong = 5
 	lockTime = 5 * time.Minute
+	// maxUsed steps are remembered one by one: the order alone does not tell what is used after a clock was ahead.
+	maxUsed = 16
 	// maxTokens bounds what is kept in memory.
 	maxTokens = 200_000
 )
@@ -70,6 +72,8 @@ type secrets struct {
 	// Tries are the wrong codes in a row, Locked until when none is looked at, in milliseconds since 1970.
 	Tries  int   `json:"tries,omitempty"`
 	Locked int64 `json:"locked,omitempty"`
+	// Used are the last steps that were taken, sorted.
+	Used []int64 `json:"used,omitempty"`
 }
 
 // kept is a token with its secrets. mu guards everything that a sign-in may change.
@@ -220,6 +224,9 @@ func (k *Keeper) Check(ctx context.Context, store, name, typed, on string, now t
 
 // take decides about a code, and claims it.
 func (t *kept) take(typed string, now time.Time) (reason.Code, string) {
+	if latest := now.Add(lockTime); t.LockedUntil.After(latest) { // locked while our clock was ahead
+		t.LockedUntil = latest
+	}
 	if now.Before(t.LockedUntil) {
 		return reason.FactorLocked, "none is looked at before " + t.LockedUntil.UTC().Format("15:04:05 UTC")
 	}
@@ -229,26 +236,30 @@ func (t *kept) take(typed string, now time.Time) (reason.Code, string) {
 		return reason.OK, fmt.Sprintf("a recovery code; %d are left", t.RecoveryLeft)
 	}
 	base := now.Unix() / int64(t.Period)
+	if t.step > base+t.Skew+wide { // taken while our clock was ahead: those stay used, but others need not be later
+		t.step = 0
+	}
 	for _, off := range [...]int64{0, -window, window} {
 		step := base + t.Skew + off
 		if !t.shows(step, typed) {
 			continue
 		}
-		if step <= t.step {
+		if t.isUsed(step) {
 			return reason.FactorUsed, ""
 		}
-		t.step = step
+		t.claim(step)
 		t.learn(off)
 		return reason.OK, ""
 	}
 	detail := ""
 	for step := base - wide; step <= base+wide; step++ {
-		if step <= t.step || !t.shows(step, typed) {
+		if t.isUsed(step) || !t.shows(step, typed) {
 			continue
 		}
 		behind := clockOff((step - base) * int64(t.Period))
 		if t.far != 0 && step == t.far+1 {
-			t.step, t.Skew = step, step-base
+			t.claim(step)
+			t.Skew = step - base
 			return reason.OK, "the second code in a row from a clock that is " + behind +
 				"; that is taken into account from now on"
 		}
@@ -262,6 +273,20 @@ func (t *kept) take(typed string, now time.Time) (reason.Code, string) {
 	}
 	return reason.FactorWrong, detail + fmt.Sprintf("this was number %d of %d in a row, after which none is looked "+
 		"at for a while", t.Wrong, maxWrong)
+}
+
+// isUsed reports whether a code counts no more: it was taken, or a later one was.
+func (t *kept) isUsed(step int64) bool {
+	return step <= t.step || slices.Contains(t.secrets.Used, step)
+}
+
+// claim takes a code, so that it counts no more, whatever the clock does.
+func (t *kept) claim(step int64) {
+	t.step = step
+	t.secrets.Used = append(t.secrets.Used, step)
+	if slices.Sort(t.secrets.Used); len(t.secrets.Used) > maxUsed {
+		t.secrets.Used = t.secrets.Used[1:]
+	}
 }
 
 // learn follows the clock of the token: at once where it is ahead, since nobody types what is not shown yet.

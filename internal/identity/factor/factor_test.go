@@ -151,6 +151,46 @@ func TestAClockThatIsOff(t *testing.T) {
 	w.wants(reason.FactorWrong, w.at(30))
 }
 
+// A code that was taken while our clock was an hour ahead does not have every other refused for an hour, and counts no
+// second time when its hour comes; nor do those from before the clock jumped, also after a restart.
+func TestOurClockWasAhead(t *testing.T) {
+	dir := t.TempDir()
+	w := enrolled(t, dir)
+	w.later(3)
+	before := w.at(0)
+	w.wants(reason.OK, before)
+	right := w.now
+	w.later(120)
+	w.wants(reason.OK, w.at(0))
+	ahead := w.at(0)
+	w.now = right
+	w.Keeper = open(t, dir)
+	w.wants(reason.FactorUsed, before)
+	w.later(1)
+	w.wants(reason.FactorUsed, before)
+	w.wants(reason.OK, w.at(0))
+	for range 118 {
+		w.later(1)
+		w.wants(reason.OK, w.at(0))
+	}
+	w.later(1)
+	if w.at(0) != ahead {
+		t.Fatal("the time of that code has not come")
+	}
+	w.wants(reason.FactorUsed, ahead)
+	w.later(1)
+	w.wants(reason.OK, w.at(0))
+
+	for range maxWrong { // locked while the clock was a year ahead
+		w.now = w.now.AddDate(1, 0, 0)
+		w.wants(reason.FactorWrong, "000000")
+		w.now = w.now.AddDate(-1, 0, 0)
+	}
+	w.wants(reason.FactorLocked, w.at(0))
+	w.later(int(lockTime/(30*time.Second)) + 1)
+	w.wants(reason.OK, w.at(0))
+}
+
 func TestASlowHandIsNoSlowClock(t *testing.T) {
 	w := enrolled(t, t.TempDir())
 	for n, want := range []int64{0, 0, -1} {

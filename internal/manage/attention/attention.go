@@ -12,6 +12,7 @@ import (
 	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/identity/account"
 	"tollgate.example/key/internal/manage/checkup"
+	"tollgate.example/key/internal/manage/host"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/manage/sources"
 )
@@ -26,8 +27,22 @@ const (
 	StrangerAsks Code = "stranger.asks"
 	// EmergencyUsed is an emergency account whose seal was broken; parameters account, at, client and count.
 	EmergencyUsed Code = "emergency.used"
-	// AttemptsLost counts attempts that could not be recorded; parameter count.
-	AttemptsLost Code = "attempts.lost"
+	// RecordsLost counts records that could not be kept; parameters records and count.
+	RecordsLost Code = "records.lost"
+	// RecordsFail is that records cannot be written now; parameters records, since, refused and error.
+	RecordsFail Code = "records.fail"
+	// RecordsHeld are records whose time is over by the clock, but too many at once; parameters records, count, oldest
+	// and until.
+	RecordsHeld Code = "records.held"
+	// RecordsDamaged is a damaged file that was set aside; parameters records and file.
+	RecordsDamaged Code = "records.damaged"
+	// ClockSet is a clock that was set; parameters at, by, way and stopped.
+	ClockSet Code = "clock.set"
+	// DiskLow and DiskShort are how full the disk is; parameters free, percent and lasts. DiskSheds says that records
+	// are removed before their time: parameters free, percent and shed.
+	DiskLow   Code = "disk.low"
+	DiskShort Code = "disk.short"
+	DiskSheds Code = "disk.sheds"
 	// CheckFailed is a check that does not pass; parameters subject, title, detail and remedy.
 	CheckFailed Code = "check.failed"
 	// CertificateEnds and CertificateEnded are certificates in use; parameters name, subject, until and days.
@@ -52,7 +67,7 @@ const (
 type Item struct {
 	Code     Code
 	Severity Severity
-	// Kind and ID name what to open; without an ID it is the list of the kind.
+	// Kind and ID name what to open; without an ID it is the list of the kind, without a kind there is nothing to open.
 	Kind, ID string
 	Params   map[string]string
 }
@@ -73,8 +88,10 @@ type Sources struct {
 	Checkup   *checkup.Checkup
 	Revisions *revision.Keeper
 	Analyst   *revision.Analyst
-	// Lost counts attempts that could not be recorded.
-	Lost func() int64
+	Clock     *host.Clock
+	Disk      *host.Disk
+	// Records are the kinds of records by name.
+	Records map[string]Records
 }
 
 // List lists what needs attention at a moment, the worst first.
@@ -85,10 +102,7 @@ func (s *Sources) List(now time.Time) []Item {
 		out = append(out, Item{EmergencyUsed, Fail, "account", "", map[string]string{"account": a.Name,
 			"at": a.OpenedAt.Format("2006-01-02 15:04"), "client": a.OpenedOn, "count": strconv.Itoa(a.Uses)}})
 	}
-	if lost := s.Lost(); lost > 0 {
-		out = append(out, Item{AttemptsLost, Fail, "attempt", "", map[string]string{"count": strconv.FormatInt(lost,
-			10)}})
-	}
+	out = append(out, s.machine()...)
 	lines, _ := s.Checkup.Last()
 	for _, l := range lines {
 		if l.State != results.Pass {

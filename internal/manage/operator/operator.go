@@ -10,6 +10,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
@@ -49,9 +50,11 @@ type Registry struct {
 
 	limits *limits
 
-	mu    sync.Mutex
-	code  string // "" once set up
-	dummy string // hash that is checked for unknown names, so that they take as long
+	mu   sync.Mutex
+	code string // "" once set up
+	// memory holds sessions that could not be stored, by what their bearers show.
+	memory map[[sha256.Size]byte]store.Key
+	dummy  string // hash that is checked for unknown names, so that they take as long
 }
 
 // Open reads whether an operator exists. If none does, it makes a setup code and writes it into the data directory.
@@ -60,7 +63,8 @@ func Open(ctx context.Context, s *store.Store, ids *ident.Source, dir string) (*
 	if err != nil {
 		return nil, err
 	}
-	r := &Registry{store: s, ids: ids, path: filepath.Join(dir, "setup-code"), limits: newLimits(), dummy: dummy}
+	r := &Registry{store: s, ids: ids, path: filepath.Join(dir, "setup-code"), limits: newLimits(), dummy: dummy,
+		memory: map[[sha256.Size]byte]store.Key{}}
 	list, err := s.Operators(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the operators: %w", err)
@@ -185,10 +189,36 @@ func (r *Registry) issue(ctx context.Context, operatorID, kind, name string, exp
 	if !expires.IsZero() {
 		k.ExpiresAt = expires.UnixMilli()
 	}
-	if err := r.store.AddKey(ctx, k); err != nil {
+	err := r.store.AddKey(ctx, k)
+	if err != nil && kind == "session" && ctx.Err() == nil { // whoever comes to free the disk gets in
+		r.keepUnsaved(sum, k)
+		slog.Warn("a session that cannot be stored ends with the service", "operator", operatorID, "error", err)
+		return bearer, nil
+	}
+	if err != nil {
 		return "", fmt.Errorf("storing the %s: %w", kind, err)
 	}
 	return bearer, nil
+}
+
+// maxUnsaved bounds the sessions that could not be stored.
+const maxUnsaved = 50
+
+// keepUnsaved keeps a session in memory alone.
+func (r *Registry) keepUnsaved(sum [sha256.Size]byte, k store.Key) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if len(r.memory) < maxUnsaved {
+		r.memory[sum] = k
+	}
+}
+
+// unsaved returns a session that is in memory alone.
+func (r *Registry) unsaved(sum [sha256.Size]byte) (store.Key, bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	k, there := r.memory[sum]
+	return k, there
 }
 
 // Who is the bearer of a valid session or token.
@@ -204,7 +234,10 @@ func (r *Registry) Verify(ctx context.Context, bearer string) (Who, error) {
 	sum := sha256.Sum256([]byte(bearer))
 	k, err := r.store.KeyByHash(ctx, sum[:])
 	if errors.Is(err, store.ErrNotFound) {
-		return Who{}, ErrWrong
+		var there bool
+		if k, there = r.unsaved(sum); !there {
+			return Who{}, ErrWrong
+		}
 	} else if err != nil {
 		return Who{}, err
 	}
@@ -212,15 +245,14 @@ func (r *Registry) Verify(ctx context.Context, bearer string) (Who, error) {
 	if k.ExpiresAt != 0 && now.UnixMilli() >= k.ExpiresAt {
 		return Who{}, ErrWrong
 	}
-	if now.Sub(time.UnixMilli(k.UsedAt)) > sessionTouch {
+	// a use in the future was noted while the clock was ahead: the end of the session is then too far away as well
+	if used := now.Sub(time.UnixMilli(k.UsedAt)); used > sessionTouch || used < -sessionTouch {
 		expires := int64(0)
 		if k.Kind == "session" {
 			expires = now.Add(sessionIdle).UnixMilli()
 		}
-		if err := r.store.TouchKey(ctx, k.ID, now.UnixMilli(), expires); err != nil && !errors.Is(err,
-			store.ErrNotFound) {
-			return Who{}, err
-		}
+		// where the disk is full the session goes on, and ends as it would have without this use
+		_ = r.store.TouchKey(ctx, k.ID, now.UnixMilli(), expires)
 	}
 	return Who{ID: k.Operator, Name: k.Holder, KeyID: k.ID, Kind: k.Kind}, nil
 }

@@ -37,7 +37,7 @@ const (
 
 // Keeper runs rehearsals, one at a time, and keeps the last. It is safe for concurrent use.
 type Keeper struct {
-	store *store.Store
+	attempts *store.Attempts
 	// live counts attempts as they come.
 	live func() int64
 
@@ -47,7 +47,7 @@ type Keeper struct {
 }
 
 // New makes a keeper. live counts attempts as they come, so that it can make way for them.
-func New(s *store.Store, live func() int64) *Keeper { return &Keeper{store: s, live: live} }
+func New(a *store.Attempts, live func() int64) *Keeper { return &Keeper{attempts: a, live: live} }
 
 // Last returns the last rehearsal that came to its end, nil if there was none since the start.
 func (k *Keeper) Last() *results.Rehearsal {
@@ -140,12 +140,12 @@ func (k *Keeper) count(ctx context.Context, in *Input) (int, error) {
 	if in.Sample != nil {
 		return len(in.Sample), nil
 	}
-	return k.store.CountAttempts(ctx, in.Since, in.Until)
+	return k.attempts.Count(ctx, in.Since, in.Until)
 }
 
 // rows is one batch, or why there is none.
 type rows struct {
-	rows []store.Recorded
+	rows []store.Attempt
 	err  error
 }
 
@@ -166,7 +166,7 @@ func (k *Keeper) batches(ctx context.Context, in *Input) <-chan rows {
 		for i := 0; i < len(in.Sample); i += batch {
 			var b rows
 			for n, line := range in.Sample[i:min(len(in.Sample), i+batch)] {
-				b.rows = append(b.rows, store.Recorded{ID: ident.ID(i + n + 1), Facts: line})
+				b.rows = append(b.rows, store.Attempt{ID: ident.ID(i + n + 1), Facts: line})
 			}
 			if !send(b) {
 				return
@@ -175,12 +175,12 @@ func (k *Keeper) batches(ctx context.Context, in *Input) <-chan rows {
 		if in.Sample != nil {
 			return
 		}
-		for after := ident.At(in.Since) - 1; ; {
-			found, err := k.store.FactsAfter(ctx, after, in.Until, batch)
+		for span := (store.Span{Since: in.Since, Until: in.Until, After: 1}); ; {
+			found, err := k.attempts.Facts(ctx, span, batch)
 			if err == nil && len(found) == 0 || !send(rows{found, err}) {
 				return
 			}
-			after = found[len(found)-1].ID
+			span.After = found[len(found)-1].ID
 		}
 	}()
 	return out

@@ -14,6 +14,7 @@ import (
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/store/record"
 )
 
 // plan is a configuration whose one policy gives a VLAN.
@@ -37,15 +38,20 @@ func plan(t testing.TB, vlan string) *decide.Plan {
 	return out
 }
 
-// recorded is a store with attempts of people of whom every other is in Ticketing.
-func recorded(t testing.TB, n int) *store.Store {
+// recorded are attempts of people of whom every other is in Ticketing.
+func recorded(t testing.TB, n int) *store.Attempts {
 	t.Helper()
-	s, err := store.Open(context.Background(), t.TempDir())
+	dir := t.TempDir()
+	s, err := store.Open(context.Background(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.Close() })
-	w := s.NewWriter(ident.NewSource(0), nil)
+	w, err := store.OpenAttempts(context.Background(), dir, ident.NewSource(0), s, record.Retention{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { w.Close() })
 	for i := range n {
 		f := facts.Facts{At: time.Now(), Protocol: "radius", Service: "network", Client: "np-switch-1",
 			Address: netip.MustParseAddr("192.0.2.11"), PortType: "Ethernet", Port: "1/0/8", MAC: "00-00-5E-00-53-07",
@@ -64,8 +70,7 @@ func recorded(t testing.TB, n int) *store.Store {
 	w.Add(&store.Attempt{At: time.Now(), Verdict: "refused", Reason: "ok", Client: "np-switch-1", Who: "x", Sent: "x",
 		Facts: []byte("{")})
 	w.Flush(context.Background())
-	t.Cleanup(w.Close)
-	return s
+	return w
 }
 
 func TestRun(t *testing.T) {

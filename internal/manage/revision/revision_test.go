@@ -16,6 +16,7 @@ import (
 	"tollgate.example/key/internal/identity/account"
 	"tollgate.example/key/internal/identity/device"
 	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/store/record"
 )
 
 // bench is a keeper over a store of its own.
@@ -29,12 +30,16 @@ type bench struct {
 func open(t *testing.T) *bench {
 	t.Helper()
 	ctx := context.Background()
-	s, err := store.Open(ctx, t.TempDir())
+	dir := t.TempDir()
+	s, err := store.Open(ctx, dir)
 	if err != nil {
 		t.Fatal(err)
 	}
-	writer := s.NewWriter(ident.NewSource(0), nil)
-	t.Cleanup(func() { writer.Close(); s.Close() })
+	attempts, err := store.OpenAttempts(ctx, dir, ident.NewSource(0), s, record.Retention{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { attempts.Close(); s.Close() })
 	accounts, err := account.Open(ctx, s, seal.New(make([]byte, 32)))
 	if err != nil {
 		t.Fatal(err)
@@ -44,7 +49,7 @@ func open(t *testing.T) *bench {
 		t.Fatal(err)
 	}
 	b := &bench{store: s, box: seal.New(make([]byte, 32)), gate: gate.New(gate.Parts{Accounts: accounts,
-		Devices: devices, Writer: writer})}
+		Devices: devices, Attempts: attempts})}
 	t.Cleanup(b.gate.Close)
 	if b.Keeper, err = Open(ctx, s, b.box, b.gate); err != nil {
 		t.Fatal(err)

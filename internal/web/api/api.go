@@ -18,7 +18,6 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"tollgate.example/key/internal/base/ident"
-	"tollgate.example/key/internal/base/live"
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/base/tally"
 	"tollgate.example/key/internal/gate"
@@ -42,7 +41,6 @@ type Service struct {
 	Rehearsals *rehearsal.Keeper
 	Version    string
 	Store      *store.Store
-	Writer     *store.Writer
 	Revisions  *revision.Keeper
 	Analyst    *revision.Analyst
 	Attention  *attention.Sources
@@ -54,14 +52,13 @@ type Service struct {
 	Box        *seal.Box
 	IDs        *ident.Source
 	Tally      *tally.Tally
-	Attempts   *live.Hub[*store.Attempt]
+	Attempts   *store.Attempts
 	// Trial answers one RADIUS packet as if it came from the address.
 	Trial func(ctx context.Context, packet []byte, from netip.Addr, by string) ([]byte, error)
 	// GearTrial is a connection over TACACS+ as if it came from the address, GearOpen counts those there are.
 	GearTrial func(from netip.Addr, by string) net.Conn
 	GearOpen  func() int
 	Journal   *store.Journal
-	Entries   *live.Hub[*store.Entry]
 	// Waiting counts the attempts under way.
 	Waiting func() int
 	// Secure tells that the console is served by TLS; in clear it answers to names of loopback and to Hosts alone.

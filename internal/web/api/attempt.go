@@ -16,6 +16,7 @@ import (
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/store/record"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -50,7 +51,7 @@ func (in *FilterInput) filter() (store.Filter, error) {
 }
 
 func (s *server) attemptView(ctx context.Context, a *store.Attempt) apitype.Attempt {
-	return apitype.Attempt{ID: a.ID.String(), At: a.ID.Time(), Verdict: a.Verdict, Reason: a.Reason,
+	return apitype.Attempt{ID: a.ID.String(), At: a.At, Verdict: a.Verdict, Reason: a.Reason,
 		Sentence: s.sentence(ctx, a), Client: a.Client, Sent: a.Sent, Person: a.Display,
 		User: a.Who, MAC: a.MAC, Where: a.Place, Lane: a.Lane, Policy: a.Policy, Pass: a.Pass, VLAN: a.VLAN,
 		Revision: a.Revision, Micros: a.Micros}
@@ -89,20 +90,12 @@ func (s *server) attempts() {
 						apitype.Fault{Field: "before", Message: err.Error()})
 				}
 			}
-			f.Limit = in.Limit + 1
-			rows, err := s.Store.Attempts(ctx, f)
+			f.Limit, f.Patience = in.Limit, patience
+			page, err := s.Attempts.Find(ctx, f)
 			if err != nil {
-				return nil, err
+				return nil, searchProblem(err)
 			}
-			out := apitype.Page[apitype.Attempt]{Items: []apitype.Attempt{}}
-			if len(rows) > in.Limit {
-				rows = rows[:in.Limit]
-				out.Next = rows[in.Limit-1].ID.String()
-			}
-			for i := range rows {
-				out.Items = append(out.Items, s.attemptView(ctx, &rows[i]))
-			}
-			return ok(out), nil
+			return ok(pageView(&page, func(a *store.Attempt) apitype.Attempt { return s.attemptView(ctx, a) })), nil
 		})
 	huma.Register(s.api, operation("GET", "/attempts/{id}", "get-attempt", "One attempt with its facts and its road"),
 		func(ctx context.Context, in *struct {
@@ -121,7 +114,7 @@ func (s *server) attempt(ctx context.Context, ref, under string) (apitype.Attemp
 	if err != nil {
 		return out, problem(http.StatusNotFound, "there is no attempt "+ref, err.Error())
 	}
-	row, err := s.Store.Attempt(ctx, id)
+	row, err := s.Attempts.Get(ctx, id)
 	if err != nil {
 		return out, missing(err, "attempt, or it was removed after its time")
 	}
@@ -141,11 +134,11 @@ func (s *server) attempt(ctx context.Context, ref, under string) (apitype.Attemp
 	default:
 		out.Sentence = out.Trace.Sentence
 	}
-	rows, err := s.Store.Attempts(ctx, store.Filter{User: strings.ReplaceAll(row.Who, "*", ""),
-		Span: store.Span{Before: id}, Limit: 5})
+	earlier, err := s.Attempts.Find(ctx, store.Filter{User: strings.ReplaceAll(row.Who, "*", ""),
+		Span: store.Span{Before: id}, Limit: 5, Patience: patience})
 	out.Earlier = []apitype.Attempt{}
-	for i := range rows {
-		out.Earlier = append(out.Earlier, s.attemptView(ctx, &rows[i]))
+	for i := range earlier.Items {
+		out.Earlier = append(out.Earlier, s.attemptView(ctx, &earlier.Items[i]))
 	}
 	return out, err
 }
@@ -173,14 +166,14 @@ func (s *server) liveAttempts() {
 			if err != nil {
 				return // the same filter was refused when the list was asked for
 			}
-			follow(ctx, s, s.Attempts, send, ident.ID(in.LastEventID), follower[store.Attempt]{
+			follow(ctx, s, &s.Attempts.Live, send, ident.ID(in.LastEventID), follower[store.Attempt]{
 				fits: f.Fits, id: func(a *store.Attempt) ident.ID { return a.ID }, view: func(a *store.Attempt) any {
 					return s.attemptView(ctx, a)
 				},
-				after: func(id ident.ID, limit int) ([]store.Attempt, error) {
+				after: func(id ident.ID, limit int) (record.Page[store.Attempt], error) {
 					f := f
-					f.After, f.Limit = id, limit
-					return s.Store.Attempts(ctx, f)
+					f.After, f.Limit, f.Patience = id, limit, patience
+					return s.Attempts.Find(ctx, f)
 				}})
 		})
 }

@@ -12,6 +12,9 @@ import (
 func attentionView(i *attention.Item) apitype.Attention {
 	out := apitype.Attention{Code: string(i.Code), Severity: string(i.Severity), Kind: i.Kind, ID: i.ID,
 		Params: i.Params, Action: "Open " + i.Kind}
+	if i.Kind == "" {
+		out.Action = ""
+	}
 	p := i.Params
 	switch i.Code {
 	case attention.ClientFault, attention.StrangerAsks:
@@ -25,9 +28,9 @@ func attentionView(i *attention.Item) apitype.Attention {
 		out.Title = fmt.Sprintf("Emergency account %s was used", p["account"])
 		out.Text = fmt.Sprintf("First at %s on %s, %s times since. Find out by whom, and seal it again: that gives "+
 			"it a new password.", p["at"], p["client"], p["count"])
-	case attention.AttemptsLost:
-		out.Title, out.Text = p["count"]+" attempts could not be recorded",
-			"The disk is full or too slow; see the log of the service."
+	case attention.RecordsLost, attention.RecordsFail, attention.RecordsHeld, attention.RecordsDamaged,
+		attention.ClockSet, attention.DiskLow, attention.DiskShort, attention.DiskSheds:
+		machineView(&out, i.Code, p)
 	case attention.CheckFailed:
 		out.Title, out.Text = p["subject"]+": "+p["title"], p["detail"]+". "+p["remedy"]
 	case attention.CertificateEnds:

@@ -9,6 +9,7 @@ import (
 
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/base/live"
+	"tollgate.example/key/internal/store/record"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -39,7 +40,7 @@ type follower[T any] struct {
 	fits func(*T) bool
 	view func(*T) any
 	// after reads what fits and is newer than an identifier, the oldest first.
-	after func(id ident.ID, limit int) ([]T, error)
+	after func(id ident.ID, limit int) (record.Page[T], error)
 }
 
 // follow sends what is recorded until the follower goes away or the service ends, after what was recorded since last.
@@ -91,19 +92,19 @@ func (f *follower[T]) catchUp(send sse.Sender, last ident.ID) (ident.ID, error) 
 	if last == 0 {
 		return 0, nil
 	}
-	rows, err := f.after(last, maxCatchUp+1)
+	page, err := f.after(last, maxCatchUp)
 	if err != nil {
 		// what is missing can be read as a list
 		return last, send.Data(apitype.Gap{Since: last.Time(), Until: time.Now()})
 	}
-	for i := range rows[:min(len(rows), maxCatchUp)] {
-		last = f.id(&rows[i])
-		if err := send(sse.Message{ID: int(last), Data: f.view(&rows[i])}); err != nil {
+	for i := range page.Items {
+		last = f.id(&page.Items[i])
+		if err := send(sse.Message{ID: int(last), Data: f.view(&page.Items[i])}); err != nil {
 			return last, err
 		}
 	}
-	if len(rows) > maxCatchUp {
-		err = send.Data(apitype.Gap{Since: last.Time(), Until: time.Now()})
+	if page.Next != 0 {
+		err = send.Data(apitype.Gap{Since: max(last, page.Next).Time(), Until: time.Now()})
 	}
 	return last, err
 }

@@ -21,13 +21,13 @@ func (s *server) hits() {
 	huma.Register(s.api, operation("GET", "/hits", "list-hits", "How often each policy and row of a group table "+
 		"decided; trials do not count"), func(ctx context.Context, _ *none) (*body[apitype.AllHits], error) {
 		running, number := s.Revisions.Running()
-		sums, err := s.Store.Hits(ctx, number)
+		sums, err := s.Attempts.Hits(ctx, number)
 		if err != nil {
 			return nil, err
 		}
 		now := time.Now()
 		first := now.UnixMilli()/time.Hour.Milliseconds() - hitHours + 1
-		hours, err := s.Store.HitsByHour(ctx, first)
+		hours, err := s.Attempts.HitsByHour(ctx, first)
 		if err != nil {
 			return nil, err
 		}

@@ -16,6 +16,7 @@ import (
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/store/record"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -37,7 +38,7 @@ func (in *EntryFilterInput) filter() store.EntryFilter {
 }
 
 func entryView(e *store.Entry) apitype.JournalEntry {
-	out := apitype.JournalEntry{ID: e.ID.String(), At: time.UnixMicro(e.Micros), Kind: e.Kind, What: what(e),
+	out := apitype.JournalEntry{ID: e.ID.String(), At: e.At, Kind: e.Kind, What: what(e),
 		Client: e.Client, User: e.Who, Person: e.Display, From: e.Origin, Port: e.Port, Command: e.Command,
 		Verdict: e.Verdict,
 		Reason:  e.Reason, Pass: e.Pass, Line: e.Line, Level: e.Level, Task: e.Task, Args: []string{}, Trial: e.Trial,
@@ -81,20 +82,12 @@ func (s *server) journal() {
 						apitype.Fault{Field: "before", Message: err.Error()})
 				}
 			}
-			f.Limit = in.Limit + 1
-			rows, err := s.Journal.Entries(ctx, f)
+			f.Limit, f.Patience = in.Limit, patience
+			page, err := s.Journal.Find(ctx, f)
 			if err != nil {
-				return nil, err
+				return nil, searchProblem(err)
 			}
-			out := apitype.Page[apitype.JournalEntry]{Items: []apitype.JournalEntry{}}
-			if len(rows) > in.Limit {
-				rows = rows[:in.Limit]
-				out.Next = rows[in.Limit-1].ID.String()
-			}
-			for i := range rows {
-				out.Items = append(out.Items, entryView(&rows[i]))
-			}
-			return ok(out), nil
+			return ok(pageView(&page, entryView)), nil
 		})
 	huma.Register(s.api, operation("GET", "/journal/{id}", "get-journal-entry",
 		"One entry, with the attempt that shows its road"), func(ctx context.Context, in *struct {
@@ -104,14 +97,12 @@ func (s *server) journal() {
 		if err != nil {
 			return nil, problem(http.StatusNotFound, "there is no entry "+in.ID, err.Error())
 		}
-		rows, err := s.Journal.Entries(ctx, store.EntryFilter{Span: store.Span{After: id - 1, Before: id + 1},
-			Limit: 1})
-		if err != nil || len(rows) == 0 {
-			return nil, problem(http.StatusNotFound, "there is no entry "+in.ID+", or it was removed after its time",
-				"")
+		row, err := s.Journal.Get(ctx, id)
+		if err != nil {
+			return nil, missing(err, "entry, or it was removed after its time")
 		}
-		out := entryView(&rows[0])
-		out.Attempt = s.attemptOf(ctx, &rows[0])
+		out := entryView(&row)
+		out.Attempt = s.attemptOf(ctx, &row)
 		return ok(out), nil
 	})
 	s.exportJournal()
@@ -124,20 +115,13 @@ func (s *server) attemptOf(ctx context.Context, e *store.Entry) string {
 	if e.Verdict == "" {
 		return ""
 	}
-	at := time.UnixMicro(e.Micros) // identifiers may be a little later
-	rows, err := s.Store.Attempts(ctx, store.Filter{Client: e.Client, Reason: e.Reason,
-		Span: store.Span{Since: at.Add(-time.Second), Until: at.Add(5 * time.Second)}, Limit: 500})
-	for i := range rows {
-		if err != nil || rows[i].Who != e.Who {
-			continue
-		}
-		var f facts.Facts
-		if row, err := s.Store.Attempt(ctx, rows[i].ID); err == nil && f.ParseJSON(row.Facts) == nil &&
-			f.At.UnixMicro() == e.Micros {
-			return rows[i].ID.String()
-		}
+	page, err := s.Attempts.Find(ctx, store.Filter{User: strings.ReplaceAll(e.Who, "*", ""), Client: e.Client,
+		Reason: e.Reason, Span: store.Span{Since: e.At, Until: e.At.Add(time.Microsecond)}, Limit: 1,
+		Patience: patience})
+	if err != nil || len(page.Items) == 0 {
+		return ""
 	}
-	return ""
+	return page.Items[0].ID.String()
 }
 
 // exported is how many entries are read at a time for an export.
@@ -152,9 +136,9 @@ func (s *server) exportJournal() {
 	}) (*huma.StreamResponse, error) {
 		f := in.filter()
 		f.After, f.Limit = 1, exported
-		rows, err := s.Journal.Entries(ctx, f)
+		page, err := s.Journal.Find(ctx, f)
 		if err != nil {
-			return nil, err
+			return nil, searchProblem(err)
 		}
 		return &huma.StreamResponse{Body: func(out huma.Context) {
 			out.SetHeader("Content-Disposition", `attachment; filename="journal.`+in.Format+`"`)
@@ -165,9 +149,9 @@ func (s *server) exportJournal() {
 				_ = table.Write([]string{"id", "at", "kind", "client", "user", "person", "from", "port", "command",
 					"verdict", "reason", "sentence", "pass", "line", "level", "task", "arguments", "trial"})
 			}
-			for len(rows) > 0 {
-				for i := range rows {
-					e := entryView(&rows[i])
+			for {
+				for i := range page.Items {
+					e := entryView(&page.Items[i])
 					if in.Format == "jsonl" {
 						_ = lines.Encode(e) // a reader that went away ends the next query
 						continue
@@ -178,15 +162,14 @@ func (s *server) exportJournal() {
 						strconv.Itoa(e.Level), safe(e.Task), safe(strings.Join(e.Args, " ")), fmt.Sprint(e.Trial)})
 				}
 				table.Flush()
-				if len(rows) < exported {
+				if page.Next == 0 {
 					return
 				}
-				f.After = rows[len(rows)-1].ID
-				if rows, err = s.Journal.Entries(out.Context(), f); err != nil {
+				f.After = page.Next
+				if page, err = s.Journal.Find(out.Context(), f); err != nil {
 					return
 				}
 			}
-			table.Flush()
 		}}, nil
 	})
 }
@@ -208,14 +191,14 @@ func (s *server) liveJournal() {
 			LastEventID int64 `header:"Last-Event-ID"`
 		}, send sse.Sender) {
 			f := in.filter()
-			follow(ctx, s, s.Entries, send, ident.ID(in.LastEventID), follower[store.Entry]{
+			follow(ctx, s, &s.Journal.Live, send, ident.ID(in.LastEventID), follower[store.Entry]{
 				fits: f.Fits, id: func(e *store.Entry) ident.ID { return e.ID }, view: func(e *store.Entry) any {
 					return entryView(e)
 				},
-				after: func(id ident.ID, limit int) ([]store.Entry, error) {
+				after: func(id ident.ID, limit int) (record.Page[store.Entry], error) {
 					f := f
-					f.After, f.Limit = id, limit
-					return s.Journal.Entries(ctx, f)
+					f.After, f.Limit, f.Patience = id, limit, patience
+					return s.Journal.Find(ctx, f)
 				}})
 		})
 }

@@ -21,7 +21,7 @@ func (s *server) now() {
 		func(ctx context.Context, _ *none) (*body[apitype.Now], error) {
 			now := time.Now()
 			out := apitype.Now{At: now, Minutes: []apitype.Minute{}, Refusals: []apitype.Attempt{},
-				MedianMicros: s.Tally.Median(), Waiting: s.Waiting(), Gear: s.GearOpen(), Lost: s.Writer.Lost()}
+				MedianMicros: s.Tally.Median(), Waiting: s.Waiting(), Gear: s.GearOpen(), Lost: s.Attempts.Lost()}
 			drops := s.Sources.DropsByMinute()
 			for m := now.Unix()/60 - shownMinutes + 1; m <= now.Unix()/60; m++ {
 				count := s.Tally.Minute(m)
@@ -75,14 +75,14 @@ func (s *server) now() {
 
 // refusals lists the newest refusal of each person and device.
 func (s *server) refusals(ctx context.Context) ([]store.Attempt, error) {
-	rows, err := s.Store.Attempts(ctx, store.Filter{Verdict: "refused",
+	page, err := s.Attempts.Find(ctx, store.Filter{Verdict: "refused", Patience: patience,
 		Span: store.Span{Since: time.Now().Add(-time.Hour)}, Limit: 200})
 	if err != nil {
 		return nil, err
 	}
 	var out []store.Attempt
 	seen := map[string]bool{}
-	for _, row := range rows {
+	for _, row := range page.Items {
 		if key := row.Who + "\x00" + row.Reason; !seen[key] && len(out) < shownRefusals {
 			seen[key] = true
 			out = append(out, row)

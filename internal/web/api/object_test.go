@@ -14,6 +14,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/store/record"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -90,11 +91,16 @@ func TestCatchUp(t *testing.T) {
 		rows[i] = first + ident.ID(i+1)<<22
 	}
 	f := follower[ident.ID]{id: func(id *ident.ID) ident.ID { return *id }, view: func(id *ident.ID) any { return *id },
-		after: func(id ident.ID, limit int) (out []ident.ID, err error) {
+		after: func(id ident.ID, limit int) (out record.Page[ident.ID], err error) {
 			for _, r := range rows {
-				if r > id && len(out) < limit {
-					out = append(out, r)
+				if r <= id {
+					continue
 				}
+				if len(out.Items) == limit {
+					out.Next = out.Items[limit-1]
+					break
+				}
+				out.Items = append(out.Items, r)
 			}
 			return out, nil
 		}}
@@ -113,7 +119,9 @@ func TestCatchUp(t *testing.T) {
 	} {
 		f := f
 		if c.unread {
-			f.after = func(ident.ID, int) ([]ident.ID, error) { return nil, errors.New("the disk") }
+			f.after = func(ident.ID, int) (out record.Page[ident.ID], err error) {
+				return out, errors.New("the disk")
+			}
 		}
 		sent, gap := 0, (*apitype.Gap)(nil)
 		newest, err := f.catchUp(func(m sse.Message) error {

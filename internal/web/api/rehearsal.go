@@ -14,6 +14,7 @@ import (
 
 	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/manage/rehearsal"
+	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -78,7 +79,8 @@ func (s *server) samples() {
 			Limit int `query:"limit" minimum:"1" maximum:"5000" default:"1000"`
 		}) (*fileOutput, error) {
 			now := time.Now()
-			list, err := s.Store.FactsBefore(ctx, now.Add(-time.Duration(in.Hours)*time.Hour), now, in.Limit)
+			list, err := s.Attempts.Facts(ctx, store.Span{Since: now.Add(-time.Duration(in.Hours) * time.Hour),
+				Until: now}, in.Limit)
 			if err != nil {
 				return nil, err
 			}

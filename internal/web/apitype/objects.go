@@ -203,6 +203,9 @@ type Pass struct {
 type Page[T any] struct {
 	Items []T    `json:"items"`
 	Next  string `json:"next,omitempty" doc:"Cursor of the next page; missing on the last"`
+	// Searched is set where the search took long, and goes on with the next page.
+	Searched   *time.Time `json:"searched,omitempty" doc:"How far back was searched, where it took long; go on with the next page"`
+	Unreadable int        `json:"unreadable,omitempty" doc:"Records that were left out, since the file is damaged where they are"`
 }
 
 // Saved is the answer to an edit.

@@ -123,13 +123,17 @@ export function NowPage() {
                   <span className="text-soft">{a.text}</span>
                 </td>
                 <td className="text-right whitespace-nowrap">
-                  <ButtonLink
-                    to={
-                      a.code === "stranger.asks" ? `${linkTo("client")}?add=${a.params.address}` : linkTo(a.kind, a.id)
-                    }
-                  >
-                    {a.action}
-                  </ButtonLink>
+                  {a.action && (
+                    <ButtonLink
+                      to={
+                        a.code === "stranger.asks"
+                          ? `${linkTo("client")}?add=${a.params.address}`
+                          : linkTo(a.kind, a.id)
+                      }
+                    >
+                      {a.action}
+                    </ButtonLink>
+                  )}
                 </td>
               </tr>
             ))}

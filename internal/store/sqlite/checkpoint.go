@@ -1,4 +1,4 @@
-package store
+package sqlite
 
 import (
 	"log/slog"
@@ -11,8 +11,9 @@ import (
 
 const (
 	checkpointEvery = 100 * time.Millisecond
-	// maxLog is the size of the write-ahead log beyond which the writer has to wait until it could begin anew.
-	maxLog = 256 << 20
+	// maxLog is the size of the write-ahead log beyond which writers and readers wait until it could begin anew, and
+	// the size to which it is cut then.
+	maxLog = 64 << 20
 )
 
 // checkpoints brings what was committed from the write-ahead log into the file, a little at a time and beside the
@@ -39,6 +40,7 @@ func (c *checkpoints) run(db *sqlx.DB, path string) {
 	tick := time.NewTicker(checkpointEvery)
 	defer tick.Stop()
 	var done time.Time // when the log was last written that is in the file as a whole
+	var warned time.Time
 	for {
 		select {
 		case <-c.closing:
@@ -51,11 +53,14 @@ func (c *checkpoints) run(db *sqlx.DB, path string) {
 		}
 		how := "PASSIVE"
 		if info.Size() > maxLog {
-			how = "RESTART"
+			how = "TRUNCATE"
 		}
 		var busy, logged, moved int
 		if err := db.QueryRow("PRAGMA wal_checkpoint("+how+")").Scan(&busy, &logged, &moved); err != nil {
-			slog.Warn("bringing the log of a database into its file", "file", path, "error", err)
+			if time.Since(warned) > time.Minute { // it is tried ten times a second
+				warned = time.Now()
+				slog.Warn("bringing the log of a database into its file", "file", path, "error", err)
+			}
 		} else if busy == 0 && logged == moved {
 			done = info.ModTime()
 		}

@@ -1,0 +1,254 @@
+package record
+
+import (
+	"cmp"
+	"context"
+	"encoding/binary"
+	"fmt"
+	"maps"
+	"runtime"
+	"slices"
+
+	"tollgate.example/key/internal/base/ident"
+)
+
+const (
+	// segmentSize is how many records a segment has at least.
+	segmentSize = 1 << 14
+	// maxWaiting is how many records may wait for a segment while others are queued.
+	maxWaiting = 4 * segmentSize
+	// pageValues is how many values of a segment share a row.
+	pageValues = 256
+)
+
+// behind reports that too much waits for a segment to be left to quieter times.
+func (w *writer[T]) behind() bool { return w.waiting > maxWaiting }
+
+// tidy does one step of what makes records small and quick to find, and reports whether there was one: it merges small
+// blocks, or makes a segment.
+func (w *writer[T]) tidy(ctx context.Context) bool {
+	var err error
+	if from, to := w.mergeable(); to > from && !w.behind() {
+		err = w.merge(ctx, from, to)
+	} else if w.waiting >= segmentSize {
+		err = w.seal(ctx)
+	} else {
+		return false
+	}
+	if err != nil {
+		w.log.Error("records could not be put in order", err, "file", w.k.file.Name())
+	}
+	return err == nil
+}
+
+// mergeable finds small blocks next to each other that make a full one.
+func (w *writer[T]) mergeable() (from, to int) {
+	records := 0
+	for i, u := range w.tail {
+		if u.N >= smallBlock {
+			from, records = i+1, 0
+			continue
+		}
+		if records += u.N; records >= blockSize {
+			return from, i + 1
+		}
+	}
+	return 0, 0
+}
+
+// merge makes as few blocks as can be of some that are next to each other.
+func (w *writer[T]) merge(ctx context.Context, from, to int) error {
+	var list []*T
+	for _, u := range w.tail[from:to] {
+		b, err := w.read(ctx, u.ID)
+		if err == nil {
+			var some []T
+			some, err = decode(&w.k.kind, &b, true)
+			for i := range some {
+				list = append(list, &some[i])
+			}
+		}
+		if err != nil {
+			w.tail[from].N = smallBlock // it stays as it is, and the others are merged without it
+			return fmt.Errorf("merging block %s: %w", u.ID, err)
+		}
+	}
+	var made []block
+	for _, part := range chunks(list) {
+		made = append(made, encode(w.encoder, w.packer, &w.k.kind, part))
+	}
+	err := w.within(func() error {
+		for _, u := range w.tail[from:to] {
+			if _, err := w.gone.ExecContext(ctx, int64(u.ID)); err != nil {
+				return err
+			}
+		}
+		for i := range made {
+			if err := w.put(&made[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	units := make([]unit, len(made))
+	for i, b := range made {
+		units[i] = unit{b.ID, b.Last, b.N}
+	}
+	w.tail = slices.Replace(w.tail, from, to, units...)
+	return nil
+}
+
+func (w *writer[T]) read(ctx context.Context, id ident.ID) (b block, err error) {
+	err = w.conn.GetContext(ctx, &b, "SELECT id, last, n, since, until, head, body FROM blocks WHERE id = ?", id)
+	return b, err
+}
+
+// terms are the values of one field in a segment, each with the places of the blocks where it occurs.
+type terms map[string][]uint32
+
+// seal makes a segment of the oldest blocks that are in none.
+func (w *writer[T]) seal(ctx context.Context) error {
+	fields := map[string]terms{}
+	var since, until int64
+	count, records := 0, 0
+	for records < segmentSize && count < len(w.tail) {
+		b, err := w.read(ctx, w.tail[count].ID)
+		if err != nil {
+			return fmt.Errorf("making a segment: %w", err)
+		}
+		if count == 0 {
+			since, until = b.Since, b.Until
+		}
+		since, until = min(since, b.Since), max(until, b.Until)
+		w.collect(&b, uint32(count), fields)
+		records += w.tail[count].N
+		count++
+		runtime.Gosched() // somebody may be waiting for an answer on this core
+	}
+	places, before := []byte(nil), ident.ID(0)
+	for _, u := range w.tail[:count] {
+		places, before = binary.AppendUvarint(places, uint64(u.ID-before)), u.ID
+	}
+	id, last := w.tail[0].ID, w.tail[count-1].Last
+	err := w.within(func() error {
+		if _, err := w.conn.ExecContext(ctx, "INSERT INTO segments (id, last, since, until, blocks) VALUES (?, ?, ?, "+
+			"?, ?)", id, last, since, until, w.packer.blob(places, true)); err != nil {
+			return err
+		}
+		for _, field := range slices.Sorted(maps.Keys(fields)) {
+			values := slices.Sorted(maps.Keys(fields[field]))
+			for page := range slices.Chunk(values, pageValues) {
+				if _, err := w.conn.ExecContext(ctx, "INSERT INTO terms (segment, field, first, data) VALUES "+
+					"(?, ?, ?, "+
+					"?)", id, field, page[0], w.packer.blob(encodeTerms(page, fields[field]), true)); err != nil {
+					return err
+				}
+				runtime.Gosched()
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return fmt.Errorf("making a segment: %w", err)
+	}
+	w.tail, w.waiting = slices.Delete(w.tail, 0, count), w.waiting-records
+	return nil
+}
+
+// collect notes what the records of a block are found by. A damaged block has nothing that can be found.
+func (w *writer[T]) collect(b *block, place uint32, fields map[string]terms) {
+	index := Fields{index: func(field, value string) {
+		values := fields[field]
+		if values == nil {
+			values = terms{}
+			fields[field] = values
+		}
+		if list := values[value]; len(list) == 0 || list[len(list)-1] != place {
+			values[value] = append(list, place)
+		}
+	}}
+	list, err := decode(&w.k.kind, b, false)
+	for i := range list {
+		w.k.kind.Fields(&index, &list[i])
+	}
+	if err != nil {
+		w.log.Error("a damaged block cannot be found by what is in it", err, "file", w.k.file.Name(), "block", b.ID)
+	}
+}
+
+// encodeTerms writes sorted values, each as how much it has in common with the one before, the rest, and its places.
+func encodeTerms(values []string, places terms) []byte {
+	var out []byte
+	before := ""
+	for _, value := range values {
+		same := common(before, value)
+		out = binary.AppendUvarint(out, uint64(same))
+		out = binary.AppendUvarint(out, uint64(len(value)-same))
+		out = append(out, value[same:]...)
+		list := places[value]
+		out = binary.AppendUvarint(out, uint64(len(list)))
+		last := uint32(0)
+		for _, place := range list {
+			out = binary.AppendUvarint(out, uint64(place-last))
+			last = place
+		}
+		before = value
+	}
+	return out
+}
+
+func common(a, b string) int {
+	n := min(len(a), len(b))
+	for i := range n {
+		if a[i] != b[i] {
+			return i
+		}
+	}
+	return n
+}
+
+// decodeTerms goes through the values of a row until the function returns false.
+func decodeTerms(data []byte, each func(value string, places []uint32) bool) error {
+	d := &decoder{rest: string(data)}
+	value := ""
+	var places []uint32
+	for d.rest != "" && d.err == nil {
+		same := d.number()
+		if same > uint64(len(value)) {
+			return errBlock
+		}
+		value = value[:same] + d.take(&d.rest, d.number())
+		places = places[:0]
+		place := uint64(0)
+		for range d.count() {
+			place += d.number()
+			places = append(places, uint32(min(place, 1<<31)))
+		}
+		if d.err == nil && !each(value, places) {
+			return nil
+		}
+	}
+	return d.err
+}
+
+// decodePlaces reads the blocks of a segment.
+func decodePlaces(blob []byte) ([]ident.ID, error) {
+	data, err := plain(blob)
+	if err != nil {
+		return nil, err
+	}
+	d := &decoder{rest: string(data)}
+	var out []ident.ID
+	id := ident.ID(0)
+	for d.rest != "" && d.err == nil {
+		id += ident.ID(d.number())
+		out = append(out, id)
+	}
+	if !slices.IsSortedFunc(out, func(a, b ident.ID) int { return cmp.Compare(a, b) }) {
+		return nil, errBlock
+	}
+	return out, d.err
+}
