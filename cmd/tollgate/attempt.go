@@ -75,19 +75,17 @@ func attemptCommands() []command {
 	return []command{
 		{"attempt", "list", "[TEXT]", "attempts, the newest first", func(f *flag.FlagSet) func(*invocation,
 			[]string) error {
-			o, limit := newFilterFlags(f), f.Int("limit", 20, "how many, up to 500")
+			o, limit := newFilterFlags(f), f.Int("limit", 20, "how many")
 			return func(s *invocation, args []string) error {
-				q := o.query(args)
-				q.Set("limit", fmt.Sprint(*limit))
-				page, err := client.Get[apitype.Page[apitype.Attempt]](s.ctx, s.api, "/attempts?"+q.Encode())
+				list, err := records[apitype.Attempt](s, "/attempts", o.query(args), *limit)
 				if err != nil {
 					return err
 				}
-				return s.print(page.Items, func() {
-					if len(page.Items) == 0 {
+				return s.print(list, func() {
+					if len(list) == 0 {
 						s.say("No matching attempts.")
 					}
-					for _, a := range page.Items {
+					for _, a := range list {
 						s.attempt(a)
 					}
 				})

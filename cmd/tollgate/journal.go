@@ -56,19 +56,17 @@ func journalCommands() []command {
 	return []command{
 		{"journal", "list", "[TEXT]", "what was done on network gear, the newest first",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
-				query, limit := journalFlags(f), f.Int("limit", 20, "how many, up to 500")
+				query, limit := journalFlags(f), f.Int("limit", 20, "how many")
 				return func(s *invocation, args []string) error {
-					q := query(args)
-					q.Set("limit", fmt.Sprint(*limit))
-					page, err := client.Get[apitype.Page[apitype.JournalEntry]](s.ctx, s.api, "/journal?"+q.Encode())
+					list, err := records[apitype.JournalEntry](s, "/journal", query(args), *limit)
 					if err != nil {
 						return err
 					}
-					return s.print(page.Items, func() {
-						if len(page.Items) == 0 {
+					return s.print(list, func() {
+						if len(list) == 0 {
 							s.say("No matching entries.")
 						}
-						for _, e := range page.Items {
+						for _, e := range list {
 							s.entry(e)
 						}
 					})

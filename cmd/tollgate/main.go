@@ -39,7 +39,8 @@ func commands() []command {
 		accountCommands(), factorCommands(), deviceCommands(), realmCommands(), laneCommands(), policyCommands(),
 		passCommands(), commandListCommands(), poolCommands(), remoteCommands(), calendarCommands(), vendorCommands(),
 		overrideCommands(), expectationCommands(), certificateCommands(),
-		draftCommands(), fileCommands(), hitCommands(), attemptCommands(), journalCommands(), tryCommands(),
+		draftCommands(), fileCommands(), backupCommands(), hitCommands(), attemptCommands(), journalCommands(),
+		tryCommands(),
 		[]command{{"completion", "", "", "print a completion script for bash", completion}})
 }
 

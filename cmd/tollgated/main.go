@@ -48,6 +48,8 @@ func run() int {
 	flag.BoolVar(&o.RemoveAll, "remove-old-now", false, "remove records whose time is over even if they are more than "+
 		"become so in two days, as after a long stop")
 	node := flag.Uint("node", 0, "number of this node, 0 to 255; nodes that share records need different ones")
+	restoring := flag.String("restore", "", "restore a backup into the data directory, which must be empty, and end")
+	restoreKey := flag.String("restore-key", "", "the key file, for a backup that was made without it")
 	openapi := flag.Bool("openapi", false, "print the OpenAPI document and end")
 	version := flag.Bool("version", false, "print the version and end")
 	flag.Usage = func() {
@@ -74,6 +76,13 @@ func run() int {
 	case flag.NArg() > 0 || o.Data == "":
 		flag.Usage()
 		return 2
+	}
+	if *restoring != "" {
+		if err := restore(context.Background(), o.Data, *restoring, *restoreKey); err != nil {
+			fmt.Fprintln(os.Stderr, "tollgated:", err)
+			return 1
+		}
+		return 0
 	}
 	o.RADIUS, o.TACACS, o.TACACSTLS = strings.Split(*radius, ","), list(*tacacs), list(*secure)
 	o.Node = uint8(*node)

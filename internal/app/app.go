@@ -279,7 +279,8 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		Operators: operators,
 		Sources:   registry, Gate: a.Gate, Checkup: checks, Copies: copies, Rehearsals: rehearsal.New(a.Attempts,
 			a.Attempts.Added), Box: box, IDs: ids, Tally: counts, Attempts: a.Attempts, Journal: a.Journal,
-		Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting,
+		Backup: a.backupOf(o),
+		Trial:  a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting,
 		Secure: secure, Hosts: o.HTTPHosts, Done: background.Done()}))
 }
 

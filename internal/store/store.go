@@ -57,3 +57,6 @@ func notFound(err error) error {
 	}
 	return err
 }
+
+// File is the open file.
+func (s *Store) File() *sqlite.File { return s.file }

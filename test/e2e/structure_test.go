@@ -85,7 +85,8 @@ var allowed = map[string][]string{
 		"internal/identity/certificate",
 		"internal/manage/checkup", "internal/manage/host", "internal/manage/revision", "internal/manage/sources",
 		"internal/store/record"},
-	"internal/manage/host": {},
+	"internal/manage/host":   {},
+	"internal/manage/backup": {"internal/base/archive", "internal/store/sqlite"},
 	"internal/manage/checkup": {"internal/base/panics", "internal/core/config", "internal/core/results",
 		"internal/identity/directory", "internal/store"},
 	"internal/manage/revision": {"internal/base/seal", "internal/core/", "internal/front/radius/access",
@@ -108,7 +109,7 @@ var allowed = map[string][]string{
 		"internal/wire/tacacs"},
 
 	"cmd/tollgated": {"internal/app", "internal/web/api"},
-	"cmd/tollgate": {"internal/core/calendar", "internal/core/config", "internal/core/results",
+	"cmd/tollgate": {"internal/base/archive", "internal/core/calendar", "internal/core/config", "internal/core/results",
 		"internal/eap/supplicant",
 		"internal/upstream/trial", "internal/web/apitype", "internal/web/client"},
 	"cmd/tollgate-lab": {"internal/lab"},

@@ -41,6 +41,7 @@ func main() {
 	published := flag.Bool("publish", false, "measure only publishing among 10,000 clients and 1,000 policies")
 	rehearsed := flag.Int("rehearse", 0, "record so many attempts, and measure only their rehearsal, alone and "+
 		"under load")
+	records := flag.Int("records", 0, "record so many attempts, and measure only searches through them")
 	flag.Parse()
 	if *profile != "" {
 		f, err := os.Create(*profile)
@@ -60,14 +61,16 @@ func main() {
 		return
 	}
 	slog.SetDefault(slog.New(slog.DiscardHandler))
-	if *published {
-		if err := publishOnly(); err != nil {
-			fmt.Fprintln(os.Stderr, "load:", err)
-			os.Exit(1)
-		}
-		return
+	var err error
+	switch {
+	case *published:
+		err = publishOnly()
+	case *records > 0:
+		err = recording(*records)
+	default:
+		err = run(*seconds, *rounds, *only, *tunnelled, *gear, *rehearsed)
 	}
-	if err := run(*seconds, *rounds, *only, *tunnelled, *gear, *rehearsed); err != nil {
+	if err != nil {
 		fmt.Fprintln(os.Stderr, "load:", err)
 		os.Exit(1)
 	}

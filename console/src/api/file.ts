@@ -2,6 +2,28 @@ import { Refused, type Schema } from "./client";
 
 export type Comparison = Schema["FileComparison"];
 
+/** What a refused call said. */
+async function refusal(response: Response) {
+  const p = (await response.json().catch(() => ({}))) as Partial<Schema["Problem"]>;
+  return new Refused(response.status, p.detail ?? response.statusText, p.remedy ?? "", p.errors ?? []);
+}
+
+/** Makes a file with a call, and has the browser save it under the name that the service gives it. */
+export async function download(path: string, body: unknown) {
+  const response = await fetch("/api/v1" + path, {
+    method: "POST",
+    headers: { "Content-Type": "application/json" },
+    body: JSON.stringify(body),
+  });
+  if (!response.ok) throw await refusal(response);
+  const name = /filename="([^"]+)"/.exec(response.headers.get("Content-Disposition") ?? "")?.[1] ?? "tollgate.backup";
+  const link = document.createElement("a");
+  link.href = URL.createObjectURL(await response.blob());
+  link.download = name;
+  link.click();
+  URL.revokeObjectURL(link.href);
+}
+
 /** Sends a configuration file as it is. */
 export async function sendFile<T>(path: string, text: string): Promise<T> {
   const response = await fetch("/api/v1" + path, {
@@ -9,9 +31,6 @@ export async function sendFile<T>(path: string, text: string): Promise<T> {
     headers: { "Content-Type": "application/yaml" },
     body: text,
   });
-  if (!response.ok) {
-    const p = (await response.json().catch(() => ({}))) as Partial<Schema["Problem"]>;
-    throw new Refused(response.status, p.detail ?? response.statusText, p.remedy ?? "", p.errors ?? []);
-  }
+  if (!response.ok) throw await refusal(response);
   return (await response.json()) as T;
 }

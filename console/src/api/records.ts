@@ -4,7 +4,10 @@ import { useSearchParams } from "react-router";
 import { call, type Schema } from "./client";
 
 export type Gap = Schema["Gap"];
-type Page<T> = { items: T[]; next?: string };
+type Page<T> = { items: T[]; next?: string; searched?: string; unreadable?: number };
+
+/** How many records are asked for at a time, and at least looked for before a search stops by itself. */
+const pageSize = 100;
 
 /** A live stream of one kind of event. Stale tells that nothing, not even a sign of life, came for a while. */
 export function useStream<T>(
@@ -55,10 +58,19 @@ export function useRecords<T extends { id: string }>(path: string, event: string
   const list = useInfiniteQuery({
     queryKey: [path, query],
     queryFn: ({ pageParam }) =>
-      call<Page<T>>("GET", `/${path}?${query}&limit=100${pageParam ? `&before=${pageParam}` : ""}`),
+      call<Page<T>>("GET", `/${path}?${query}&limit=${pageSize}${pageParam ? `&before=${pageParam}` : ""}`),
     initialPageParam: "",
     getNextPageParam: (page) => page.next || undefined,
   });
+  const pages = list.data?.pages ?? [];
+  const searched = pages.at(-1)?.searched;
+  let missing = pageSize; // of the page that a search is looking for
+  for (const page of pages) missing = page.searched ? missing - page.items.length : pageSize;
+  const [stopped, setStopped] = useState(false);
+  const searching = Boolean(searched) && missing > 0 && !stopped && list.hasNextPage && !list.isError;
+  useEffect(() => {
+    if (searching && !list.isFetching) list.fetchNextPage();
+  }, [searching, list.isFetching]);
   const on = live && !params.get("until");
   const stale = useStream<T>(
     `${path}-live`,
@@ -76,6 +88,7 @@ export function useRecords<T extends { id: string }>(path: string, event: string
     if (value) next.set(key, value);
     else next.delete(key);
     setFresh([]);
+    setStopped(false);
     setParams(next, { replace: true });
   };
   const pause = () => {
@@ -85,13 +98,19 @@ export function useRecords<T extends { id: string }>(path: string, event: string
     setGap(undefined);
     list.refetch();
   };
-  const old = list.data?.pages.flatMap((p) => p.items) ?? [];
+  const old = pages.flatMap((p) => p.items);
   const known = new Set(old.map((one) => one.id));
   return {
     rows: [...fresh.filter((one) => !known.has(one.id)), ...old],
     list,
     params,
     query,
+    /** How far back was searched, where that takes long; whether it goes on by itself; and how to change that. */
+    searched,
+    searching,
+    stop: () => setStopped(true),
+    goOn: () => setStopped(false),
+    unreadable: pages.reduce((n, page) => n + (page.unreadable ?? 0), 0),
     set,
     clear: () => setParams({}),
     live,

@@ -1,6 +1,6 @@
 import type { ReactNode } from "react";
 import type { Gap } from "../api/records";
-import { Button, Empty, Failure } from "./basic";
+import { Button, Empty, Failure, Notice, When } from "./basic";
 
 /** A moment as the field for it wants it: local time without zone. */
 const local = (iso: string | null) =>
@@ -88,8 +88,37 @@ type Listed = {
   };
   rows: unknown[];
   query: string;
+  searched?: string;
+  searching: boolean;
+  stop: () => void;
+  goOn: () => void;
+  unreadable: number;
   clear: () => void;
 };
+
+/** How far a search came that takes long. */
+function Searched({ of }: { of: Listed }) {
+  if (!of.searched) return null;
+  return (
+    <p role="status" className="mt-3 flex items-center gap-3 text-soft">
+      <span>
+        {of.searching ? "Searching; so far back to" : "Searched back to"} <When at={of.searched} long />
+      </span>
+      {of.searching ? (
+        <Button onClick={of.stop}>Stop</Button>
+      ) : (
+        <Button
+          onClick={() => {
+            of.goOn();
+            of.list.fetchNextPage();
+          }}
+        >
+          Go on
+        </Button>
+      )}
+    </p>
+  );
+}
 
 /** The table of a list of records, or what stands in its place, and the way to older ones. */
 export function RecordTable({
@@ -106,10 +135,17 @@ export function RecordTable({
   children: ReactNode;
 }) {
   const { list, rows, query, clear } = of;
+  const over = list.data && rows.length === 0;
   return (
     <>
       <Failure error={list.error} />
-      {list.data && rows.length === 0 ? (
+      {of.unreadable > 0 && (
+        <Notice tone="out">
+          {of.unreadable.toLocaleString()} records are left out: the file is damaged where they are. Check the disk; a
+          backup may have them.
+        </Notice>
+      )}
+      {over && of.searched ? null : over ? (
         <Empty title={title}>
           {query ? (
             <button className="underline" onClick={clear}>
@@ -127,7 +163,8 @@ export function RecordTable({
           <tbody>{children}</tbody>
         </table>
       )}
-      {list.hasNextPage && (
+      <Searched of={of} />
+      {list.hasNextPage && !of.searched && (
         <Button className="mt-3" disabled={list.isFetchingNextPage} onClick={() => list.fetchNextPage()}>
           Older
         </Button>

@@ -339,6 +339,7 @@ func (a *Account) normalise(old *Account) {
 		}
 	}
 	a.Groups = groups
+	a.ChangedAt = time.UnixMilli(a.ChangedAt.UnixMilli()) // as it is stored: an entity tag survives a restart
 	if a.Keeps == "" {
 		if a.Keeps = config.KeepsHash; old != nil {
 			a.Keeps = old.Keeps

@@ -279,6 +279,7 @@ func (d *Device) tidy() error {
 		return &FieldError{"tags", "more than 50 tags", "Remove some."}
 	}
 	d.Tags = tags
+	d.ChangedAt = time.UnixMilli(d.ChangedAt.UnixMilli()) // as it is stored: an entity tag survives a restart
 	return nil
 }
 

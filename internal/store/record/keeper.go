@@ -376,10 +376,7 @@ func (k *Keeper[T]) Last() (last ident.ID) {
 
 // Sync returns when everything that is committed is on the disk.
 func (k *Keeper[T]) Sync(ctx context.Context) error {
-	return k.do(ctx, func() error {
-		_, err := k.w.conn.ExecContext(ctx, "PRAGMA wal_checkpoint(FULL)")
-		return err
-	})
+	return k.file.Checkpoint(ctx)
 }
 
 // File is the open file.

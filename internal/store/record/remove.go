@@ -202,11 +202,11 @@ func (w *writer[T]) shrink(ctx context.Context) bool {
 
 // Shrink gives all free pages of the file back to the disk.
 func (k *Keeper[T]) Shrink(ctx context.Context) error {
-	return k.do(ctx, func() error {
-		if _, err := k.w.conn.ExecContext(ctx, "PRAGMA incremental_vacuum"); err != nil {
-			return fmt.Errorf("giving room back to the disk: %w", err)
-		}
-		_, err := k.w.conn.ExecContext(ctx, "PRAGMA wal_checkpoint(TRUNCATE)")
+	if err := k.do(ctx, func() error {
+		_, err := k.w.conn.ExecContext(ctx, "PRAGMA incremental_vacuum")
 		return err
-	})
+	}); err != nil {
+		return fmt.Errorf("giving room back to the disk: %w", err)
+	}
+	return k.file.Checkpoint(ctx)
 }

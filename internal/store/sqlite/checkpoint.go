@@ -20,6 +20,8 @@ const (
 // writer. Left to the writer, as SQLite does by itself, it would come as 64 MB at once, and hold up for tens of
 // milliseconds whoever waits for an answer on the same core or for the same disk.
 type checkpoints struct {
+	// mu is held by whoever brings something from the log into the file, or must not have that done.
+	mu      sync.Mutex
 	closing chan struct{}
 	once    sync.Once
 	done    sync.WaitGroup
@@ -55,8 +57,13 @@ func (c *checkpoints) run(db *sqlx.DB, path string) {
 		if info.Size() > maxLog {
 			how = "TRUNCATE"
 		}
+		if !c.mu.TryLock() { // a copy is made, which may take minutes
+			continue
+		}
 		var busy, logged, moved int
-		if err := db.QueryRow("PRAGMA wal_checkpoint("+how+")").Scan(&busy, &logged, &moved); err != nil {
+		err = db.QueryRow("PRAGMA wal_checkpoint("+how+")").Scan(&busy, &logged, &moved)
+		c.mu.Unlock()
+		if err != nil {
 			if time.Since(warned) > time.Minute { // it is tried ten times a second
 				warned = time.Now()
 				slog.Warn("bringing the log of a database into its file", "file", path, "error", err)

@@ -103,6 +103,8 @@ func explain(err error) error {
 // Close ends all use of the file.
 func (f *File) Close() error {
 	f.checkpoints.stop()
+	f.checkpoints.mu.Lock() // the last to close brings the log into the file, which a copy must not see
+	defer f.checkpoints.mu.Unlock()
 	return errors.Join(f.Read.Close(), f.Write.Close())
 }
 
@@ -149,4 +151,20 @@ func sound(ctx context.Context, db *sqlx.DB) bool {
 // Damaged reports that a file is not what was written to it.
 func Damaged(err error) bool {
 	return errors.Is(err, errDamaged) || code(err) == lib.SQLITE_CORRUPT || code(err) == lib.SQLITE_NOTADB
+}
+
+// Check looks whether a file that nobody has open holds together. A log beside it is brought into it.
+func Check(ctx context.Context, path string) error {
+	db, err := sqlx.Open("sqlite", "file:"+path+"?_pragma=journal_mode(WAL)")
+	if err != nil {
+		return err
+	}
+	var first string
+	if err = db.GetContext(ctx, &first, "PRAGMA quick_check(1)"); err == nil && first != "ok" {
+		err = fmt.Errorf("%w: %s", errDamaged, first)
+	}
+	if err = errors.Join(err, db.Close()); err != nil {
+		return fmt.Errorf("checking %s: %w", path, err)
+	}
+	return nil
 }

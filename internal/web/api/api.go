@@ -25,6 +25,7 @@ import (
 	"tollgate.example/key/internal/identity/copies"
 	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/manage/attention"
+	"tollgate.example/key/internal/manage/backup"
 	"tollgate.example/key/internal/manage/checkup"
 	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/manage/rehearsal"
@@ -59,6 +60,7 @@ type Service struct {
 	GearTrial func(from netip.Addr, by string) net.Conn
 	GearOpen  func() int
 	Journal   *store.Journal
+	Backup    *backup.Source
 	// Waiting counts the attempts under way.
 	Waiting func() int
 	// Secure tells that the console is served by TLS; in clear it answers to names of loopback and to Hosts alone.
@@ -158,6 +160,7 @@ func newServer(s *Service, r chi.Router) *server {
 	out.hits()
 	out.leases()
 	out.files()
+	out.backups()
 	requireInViews(out.api.OpenAPI())
 	return out
 }

@@ -1,10 +1,74 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
-import { sendFile, type Comparison } from "../../api/file";
+import { download, sendFile, type Comparison } from "../../api/file";
 import { Changes } from "../../draft-bar";
 import { Button, Failure } from "../../ui/basic";
 import { Problems } from "../../ui/editor";
 import { Modal, Tick } from "../../ui/form";
+
+/** A backup of everything, as one encrypted file. */
+export function BackupButton() {
+  const [open, setOpen] = useState(false);
+  const [passphrase, setPassphrase] = useState("");
+  const [again, setAgain] = useState("");
+  const [withKey, setWithKey] = useState(true);
+  const make = useMutation({
+    mutationFn: () => download("/backup", { passphrase, withoutKey: !withKey }),
+    onSuccess: () => close(),
+  });
+  const close = () => {
+    setOpen(false);
+    setPassphrase("");
+    setAgain("");
+    make.reset();
+  };
+  const differ = again !== "" && again !== passphrase;
+  return (
+    <>
+      <Button onClick={() => setOpen(true)}>Backup ...</Button>
+      <Modal open={open} onClose={close} title="Back up everything">
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            make.mutate();
+          }}
+        >
+          <p className="mb-3">
+            One file with the configuration, accounts, devices, attempts and the gear journal, as they are now. It is
+            encrypted with a passphrase; without the passphrase nobody can open it. The service goes on meanwhile.
+          </p>
+          <Failure error={make.error} />
+          {(["Passphrase", "The same again"] as const).map((label, i) => (
+            <label key={label} className="mb-2 block text-[13px] font-semibold">
+              {label}
+              <input
+                type="password"
+                autoComplete="new-password"
+                className="field mt-1 block w-full"
+                value={i ? again : passphrase}
+                onChange={(e) => (i ? setAgain : setPassphrase)(e.target.value)}
+              />
+            </label>
+          ))}
+          {differ && <p className="mb-2 text-out">The two are not the same.</p>}
+          <Tick label="With the key file, which opens the secrets" checked={withKey} onChange={setWithKey} />
+          {!withKey && (
+            <p className="mb-2 text-soft">
+              To restore, you need the file <code>key</code> of the data directory from elsewhere.
+            </p>
+          )}
+          <p className="mb-3 text-soft">
+            Restore it on a new machine with <code>tollgated -data DIR -restore FILE</code>. For millions of records use{" "}
+            <code>tollgate backup create FILE</code>.
+          </p>
+          <Button primary type="submit" disabled={make.isPending || passphrase.length < 12 || again !== passphrase}>
+            {make.isPending ? "Being made" : "Make the backup"}
+          </Button>
+        </form>
+      </Modal>
+    </>
+  );
+}
 
 /** The configuration as one file: to take away, to compare, to put into the draft. */
 export function FileButtons() {

@@ -4,7 +4,7 @@ import { call, unmet, type Schema } from "../../api/client";
 import { Changes } from "../../draft-bar";
 import { Button, Empty, Failure, PageHead, Verdict, When } from "../../ui/basic";
 import { Modal, TextField, Tick } from "../../ui/form";
-import { FileButtons } from "./file";
+import { BackupButton, FileButtons } from "./file";
 
 export function HistoryPage() {
   const list = useInfiniteQuery({
@@ -20,6 +20,7 @@ export function HistoryPage() {
   return (
     <>
       <PageHead title="History" lead="every published revision">
+        <BackupButton />
         <FileButtons />
       </PageHead>
       {rows.length > 1 && <Between numbers={rows.map((r) => r.number)} />}
