@@ -23,7 +23,7 @@ func FuzzBlock(f *testing.F) {
 		b := block{Head: p.blob(head, false), Body: p.blob(body, false)}
 		_, _ = decode(&kind, &b, true)
 		_, _ = plain(head)
-		_ = decodeTerms(head, func(string, []uint32) bool { return true })
+		_ = decodeTerms(head, func(_, _ []byte) bool { return true })
 		_, _ = decodePlaces(b.Head)
 	})
 }

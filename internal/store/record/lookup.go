@@ -1,7 +1,9 @@
 package record
 
 import (
+	"bytes"
 	"context"
+	"encoding/binary"
 	"errors"
 	"strings"
 
@@ -84,6 +86,19 @@ type places []uint64
 
 func (p places) has(i int) bool { return p[i/64]&(1<<(i%64)) != 0 }
 
+// add adds places as they are written.
+func (p places) add(list []byte, n int) {
+	for place := uint64(0); len(list) > 0; {
+		more, size := binary.Uvarint(list)
+		if size <= 0 {
+			return
+		}
+		if place, list = place+more, list[size:]; place < uint64(n) {
+			p[place/64] |= 1 << (place % 64)
+		}
+	}
+}
+
 // where finds the blocks of a segment in which all conditions can be fulfilled.
 func (s *search[T]) where(ctx context.Context, segment ident.ID, n int) (places, error) {
 	var all places
@@ -115,7 +130,7 @@ func (s *search[T]) lookup(ctx context.Context, segment ident.ID, field string, 
 	rows, err := s.tx.QueryContext(ctx, "SELECT first, data FROM terms WHERE segment = ?1 AND field = ?2 AND first >= "+
 		"coalesce((SELECT first FROM terms WHERE segment = ?1 AND field = ?2 AND first <= ?3 ORDER BY first DESC "+
 		"LIMIT 1), "+
-		"'') ORDER BY first", segment, field, prefix)
+		"'') ORDER BY first", segment, field, string(prefix))
 	if err != nil {
 		return err
 	}
@@ -126,7 +141,7 @@ func (s *search[T]) lookup(ctx context.Context, segment ident.ID, field string, 
 		if err := rows.Scan(&first, &data); err != nil {
 			return err
 		}
-		if first > prefix && !strings.HasPrefix(first, prefix) {
+		if first > string(prefix) && !strings.HasPrefix(first, string(prefix)) {
 			return nil
 		}
 		content, err := plain(data)
@@ -134,17 +149,13 @@ func (s *search[T]) lookup(ctx context.Context, segment ident.ID, field string, 
 			return errBlock
 		}
 		ended := false
-		err = decodeTerms(content, func(value string, list []uint32) bool {
-			if exact && value > prefix || value > prefix && !strings.HasPrefix(value, prefix) {
+		err = decodeTerms(content, func(value, list []byte) bool {
+			if bytes.Compare(value, prefix) > 0 && (exact || !bytes.HasPrefix(value, prefix)) {
 				ended = true
 				return false
 			}
 			if pattern.matchLower(value) {
-				for _, place := range list {
-					if int(place) < n {
-						to[place/64] |= 1 << (place % 64)
-					}
-				}
+				to.add(list, n)
 			}
 			return true
 		})

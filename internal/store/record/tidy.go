@@ -181,20 +181,20 @@ func (w *writer[T]) collect(b *block, place uint32, fields map[string]terms) {
 
 // encodeTerms writes sorted values, each as how much it has in common with the one before, the rest, and its places.
 func encodeTerms(values []string, places terms) []byte {
-	var out []byte
+	var out, list []byte
 	before := ""
 	for _, value := range values {
 		same := common(before, value)
 		out = binary.AppendUvarint(out, uint64(same))
 		out = binary.AppendUvarint(out, uint64(len(value)-same))
 		out = append(out, value[same:]...)
-		list := places[value]
-		out = binary.AppendUvarint(out, uint64(len(list)))
-		last := uint32(0)
-		for _, place := range list {
-			out = binary.AppendUvarint(out, uint64(place-last))
+		list, last := list[:0], uint32(0)
+		for _, place := range places[value] {
+			list = binary.AppendUvarint(list, uint64(place-last))
 			last = place
 		}
+		out = binary.AppendUvarint(out, uint64(len(list)))
+		out = append(out, list...)
 		before = value
 	}
 	return out
@@ -210,28 +210,36 @@ func common(a, b string) int {
 	return n
 }
 
-// decodeTerms goes through the values of a row until the function returns false.
-func decodeTerms(data []byte, each func(value string, places []uint32) bool) error {
-	d := &decoder{rest: string(data)}
-	value := ""
-	var places []uint32
-	for d.rest != "" && d.err == nil {
-		same := d.number()
-		if same > uint64(len(value)) {
+// decodeTerms goes through the values of a row, with their places as they are written, until the function returns false. It
+// must not keep what it is given.
+func decodeTerms(data []byte, each func(value, places []byte) bool) error {
+	var value, rest, places []byte
+	for len(data) > 0 {
+		same, n := binary.Uvarint(data)
+		if n <= 0 || same > uint64(len(value)) {
 			return errBlock
 		}
-		value = value[:same] + d.take(&d.rest, d.number())
-		places = places[:0]
-		place := uint64(0)
-		for range d.count() {
-			place += d.number()
-			places = append(places, uint32(min(place, 1<<31)))
+		var err error
+		if rest, data, err = sized(data[n:]); err != nil {
+			return err
 		}
-		if d.err == nil && !each(value, places) {
+		if places, data, err = sized(data); err != nil {
+			return err
+		}
+		if value = append(value[:same], rest...); !each(value, places) {
 			return nil
 		}
 	}
-	return d.err
+	return nil
+}
+
+// sized takes what has its size before it off the data.
+func sized(data []byte) (part, rest []byte, err error) {
+	size, n := binary.Uvarint(data)
+	if n <= 0 || size > uint64(len(data)-n) {
+		return nil, nil, errBlock
+	}
+	return data[n : n+int(size)], data[n+int(size):], nil
 }
 
 // decodePlaces reads the blocks of a segment.
