@@ -15,7 +15,7 @@ import (
 
 func backupCommands() []command {
 	return []command{
-		{"backup", "create", "FILE", "back up everything into one encrypted file; asks for a passphrase",
+		{"backup", "create", "FILE", "write everything into one file; asks for a passphrase",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
 				without := f.Bool("without-key", false, "leave the key file out; whoever restores must have it from "+
 					"elsewhere")
@@ -31,7 +31,7 @@ func backupCommands() []command {
 					return s.createBackup(path, apitype.BackupInput{Passphrase: passphrase, WithoutKey: *without})
 				}
 			}},
-		{"backup", "verify", "FILE", "whether a backup is whole, and what is in it; asks for its passphrase",
+		{"backup", "verify", "FILE", "whether a backup is whole; asks for its passphrase",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, args []string) error {
 					path, err := one(args, "file")
