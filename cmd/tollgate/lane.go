@@ -84,7 +84,7 @@ func laneCommands() []command {
 		delay := f.Int("reject-delay", 1000, "delay before a refusal, in milliseconds")
 		return func(was map[string]bool, old *apitype.Lane, label string) any {
 			in := apitype.LaneFields{When: *when, Realm: *realm, RejectDelayMillis: *delay, Methods: []string{"pap"},
-				Policies: []config.Policy{}}
+				Policies: []*config.Policy{}}
 			if old != nil {
 				in = old.LaneFields
 			}

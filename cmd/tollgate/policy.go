@@ -165,7 +165,7 @@ func (a *attributeFlag) Set(text string) error {
 }
 
 // editPolicies reads a lane, changes its policies and writes it back.
-func (s *invocation) editPolicies(lane, what string, p publishing, edit func([]config.Policy) ([]config.Policy,
+func (s *invocation) editPolicies(lane, what string, p publishing, edit func([]*config.Policy) ([]*config.Policy,
 	error)) error {
 	out, err := change(s, "/lanes", lane, p, func(old apitype.Lane) (any, string, error) {
 		list, err := edit(old.Policies)
@@ -180,7 +180,7 @@ func (s *invocation) editPolicies(lane, what string, p publishing, edit func([]c
 	return s.print(out, func() { s.saved("lane", out.Object.Name, what, out.Revision) })
 }
 
-func policyAt(list []config.Policy, name string) (int, error) {
+func policyAt(list []*config.Policy, name string) (int, error) {
 	if _, at := config.Find(list, name); at >= 0 {
 		return at, nil
 	}
@@ -236,7 +236,7 @@ func (f *policyFlags) apply(was map[string]bool, p *config.Policy) {
 }
 
 // place puts a policy where -at says.
-func place(list []config.Policy, p config.Policy, at int) ([]config.Policy, error) {
+func place(list []*config.Policy, p *config.Policy, at int) ([]*config.Policy, error) {
 	if at < 0 || at > len(list)+1 {
 		return nil, usageError(fmt.Sprintf("-at takes a place from 1 to %d", len(list)+1))
 	}
@@ -276,10 +276,10 @@ func policyCommands() []command {
 					return err
 				}
 				return s.editPolicies(args[0], "has a policy more", p.publishing,
-					func(list []config.Policy) ([]config.Policy, error) {
-						policy := config.Policy{Name: args[1], Enabled: true, When: *p.when, Outcome: config.Admit,
+					func(list []*config.Policy) ([]*config.Policy, error) {
+						policy := &config.Policy{Name: args[1], Enabled: true, When: *p.when, Outcome: config.Admit,
 							Groups: []config.GroupRow{}}
-						p.apply(given(f), &policy)
+						p.apply(given(f), policy)
 						return place(list, policy, *p.at)
 					})
 			}
@@ -291,14 +291,14 @@ func policyCommands() []command {
 					if err := two(args); err != nil {
 						return err
 					}
-					return s.editPolicies(args[0], "changed", p.publishing, func(list []config.Policy) ([]config.Policy,
+					return s.editPolicies(args[0], "changed", p.publishing, func(list []*config.Policy) ([]*config.Policy,
 						error) {
 						at, err := policyAt(list, args[1])
 						if err != nil {
 							return nil, err
 						}
 						policy := list[at]
-						p.apply(given(f), &policy)
+						p.apply(given(f), policy)
 						if *p.at == 0 {
 							list[at] = policy
 							return list, nil
@@ -314,7 +314,7 @@ func policyCommands() []command {
 				if err := two(args); err != nil {
 					return err
 				}
-				return s.editPolicies(args[0], "has a policy less", p, func(list []config.Policy) ([]config.Policy,
+				return s.editPolicies(args[0], "has a policy less", p, func(list []*config.Policy) ([]*config.Policy,
 					error) {
 					at, err := policyAt(list, args[1])
 					if err != nil {

@@ -15,7 +15,7 @@ type inUse struct {
 }
 
 // Directories are those in use.
-func (u inUse) Directories() []config.Directory { return u.gate.Current().Plan.Config.Directories }
+func (u inUse) Directories() []*config.Directory { return u.gate.Current().Plan.Config.Directories }
 
 // Panics implements checkup.Source.
 func (u inUse) Panics() []panics.Panic { return u.gate.Panics.List() }

@@ -21,7 +21,7 @@ func (g *Gate) RotateOld(ctx context.Context, now time.Time) error {
 	var failed []error
 	s := g.Current()
 	for i := range s.Plan.Config.Directories {
-		if d := &s.Plan.Config.Directories[i]; g.MachineAccounts.Due(d, now) {
+		if d := s.Plan.Config.Directories[i]; g.MachineAccounts.Due(d, now) {
 			failed = append(failed, g.Rotate(ctx, d.Name))
 		}
 	}

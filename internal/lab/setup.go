@@ -183,32 +183,32 @@ func (s *setup) passes() {
 }
 
 func (s *setup) lanes() {
-	admit := func(name, when, pass string) config.Policy {
-		return config.Policy{Name: name, Enabled: true, When: when, Outcome: config.Admit, Pass: pass}
+	admit := func(name, when, pass string) *config.Policy {
+		return &config.Policy{Name: name, Enabled: true, When: when, Outcome: config.Admit, Pass: pass}
 	}
 	pap := []string{"pap"}
 	s.add("/lanes", apitype.LaneFields{Name: "Core gear", When: "client.tier is core and service in device-login, " +
 		"device-command", Methods: pap, Realm: "shore", RejectDelayMillis: 1000, SecondFactor: config.OneTimeCode,
 		FactorRestMinutes: 10,
-		Policies: []config.Policy{admit("Network team", `group is "Network Team"`, "network-admin"),
+		Policies: []*config.Policy{admit("Network team", `group is "Network Team"`, "network-admin"),
 			admit("Emergency", "kind is emergency", "network-admin")}, Note: "A password alone is not enough here."})
 	s.add("/lanes", apitype.LaneFields{Name: "Device logins", When: "service in device-login, device-command",
 		Methods: pap, Realm: "shore", RejectDelayMillis: 1000,
-		Policies: []config.Policy{admit("Network team", `group is "Network Team"`, "network-admin"),
+		Policies: []*config.Policy{admit("Network team", `group is "Network Team"`, "network-admin"),
 			admit("Port operations", `group is "Port Operations" and client.kind in switch, router`, "gear-operators"),
 			admit("Emergency", "kind is emergency", "network-admin")}})
 	inTLS := config.LaneTLS{Certificate: "radius", Trust: trustName, ResumeMinutes: 480}
 	inAir := config.LaneTLS{Certificate: "radius-wlan", Trust: trustName, ResumeMinutes: 480}
-	department := config.Policy{Name: "By department", Enabled: true, When: "always", Outcome: config.Admit,
+	department := &config.Policy{Name: "By department", Enabled: true, When: "always", Outcome: config.Admit,
 		Groups: []config.GroupRow{{Group: "Ticketing", Pass: "ticketing"},
 			{Group: "Port Operations", Pass: "operations"}, {Group: "Engine Room", Pass: "engine-room"},
 			{Group: "Network Team", Pass: "operations"}}}
 	s.add("/lanes", apitype.LaneFields{Name: "VPN", When: "client.kind is vpn", Methods: []string{"mschapv2"},
 		Realm: "ships", RejectDelayMillis: 1000,
-		Policies: []config.Policy{admit("Crew", `group is Crew`, "vpn-crew")}})
+		Policies: []*config.Policy{admit("Crew", `group is Crew`, "vpn-crew")}})
 	s.add("/lanes", apitype.LaneFields{Name: "Printers and kiosks", When: "service is call-check",
 		Methods: []string{"mac"}, RejectDelayMillis: 200,
-		Policies: []config.Policy{admit("Printers", "device.kind is printer", "printers"),
+		Policies: []*config.Policy{admit("Printers", "device.kind is printer", "printers"),
 			admit("Kiosks", "device.kind is kiosk", "ticketing"),
 			{Name: "Ticket gates", Enabled: true, When: "device.kind is gate and time is opening-hours",
 				Outcome: config.Admit, Pass: "ticketing", Owner: "Ticketing", Note: "Closed at night."},
@@ -216,17 +216,17 @@ func (s *setup) lanes() {
 				Note: "They have a network of their own."}}})
 	s.add("/lanes", apitype.LaneFields{Name: "Wi-Fi LF-Crew", When: "ssid is LF-Crew", Methods: []string{"ttls-pap",
 		"eap-tls"}, Realm: "shore", TLS: inAir, RejectDelayMillis: 1000,
-		Policies: []config.Policy{admit("Deck officers", `group is "Deck Officers"`, "officers"), department,
+		Policies: []*config.Policy{admit("Deck officers", `group is "Deck Officers"`, "officers"), department,
 			admit("Harbour office", `group is "Harbour Office"`, "operations")}})
 	s.add("/lanes", apitype.LaneFields{Name: "Wi-Fi LF-Deck", When: "ssid is LF-Deck", Methods: []string{"eap-tls"},
 		Realm: "shore", TLS: inAir, RejectDelayMillis: 1000,
-		Policies: []config.Policy{admit("All crew and shore staff", `group is "Lantern Ferries"`, "officers")}})
+		Policies: []*config.Policy{admit("All crew and shore staff", `group is "Lantern Ferries"`, "officers")}})
 	s.add("/lanes", apitype.LaneFields{Name: "Wi-Fi LF-Visitors", When: "ssid is LF-Visitors",
 		Methods: []string{"peap-mschapv2"}, Realm: "ships", TLS: inAir, RejectDelayMillis: 1000,
-		Policies: []config.Policy{admit("Visitors", "group is Visitors", "visitors")}})
+		Policies: []*config.Policy{admit("Visitors", "group is Visitors", "visitors")}})
 	s.add("/lanes", apitype.LaneFields{Name: "Wired ports", When: "port.type is Ethernet", Methods: []string{"eap-tls",
 		"peap-gtc", "peap-mschapv2", "pap"}, Realm: "shore", TLS: inTLS, RejectDelayMillis: 1000,
-		Policies: []config.Policy{
+		Policies: []*config.Policy{
 			admit("Office computers", `kind is computer and machine.group is "`+computersGroup+`"`, "operations"),
 			admit("Deck officers", `group in "Deck Officers", Crew`, "officers"),
 			department,
@@ -241,10 +241,10 @@ func (s *setup) lanes() {
 			"Tunnel-Private-Group-ID"}, Note: "Decides about the pilots and inspectors of the port."}})
 	s.add("/lanes", apitype.LaneFields{Name: "Guests of the port", When: "ssid is LF-Harbour and name.realm is " +
 		PartnerRealm, Methods: []string{}, Forward: []string{PartnerName}, RejectDelayMillis: 1000,
-		Policies: []config.Policy{}})
+		Policies: []*config.Policy{}})
 	s.expectations()
 	s.add("/lanes", apitype.LaneFields{Name: "Everything else", When: "always", Methods: pap, RejectDelayMillis: 1000,
-		Policies: []config.Policy{}, Note: "Nobody is admitted here; the refusal says so."})
+		Policies: []*config.Policy{}, Note: "Nobody is admitted here; the refusal says so."})
 }
 
 // expectations are what has to stay as it is, whatever is changed.

@@ -118,7 +118,7 @@ func TestOneHangingDirectoryLeavesTheOthersAlone(t *testing.T) {
 		Forms:  []config.Form{{Kind: config.Suffix, Value: "slow.example"}},
 		Lookup: []config.Lookup{{Store: "SILENT", Unreachable: config.Refuse}}}, nil)
 	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Devices", When: "port.type is Wireless-802.11",
-		Methods: []string{"mac"}, Policies: []config.Policy{{Name: "Known", Enabled: true, When: "always",
+		Methods: []string{"mac"}, Policies: []*config.Policy{{Name: "Known", Enabled: true, When: "always",
 			Outcome: config.Admit, Pass: "crew"}}}, nil)
 	w.do(http.MethodPost, "/devices", apitype.DeviceFields{Name: "kiosk", Match: "02-00-5E-10-00-07", Enabled: true},
 		nil)

@@ -36,7 +36,7 @@ func TestBadInputNamesTheFieldAndChangesNothing(t *testing.T) {
 			Servers: []string{"dc1:389"}}}, "servers[0]", "StartTLS")
 	lane := apitype.LaneFields{Name: "L", When: "grup is x", Methods: []string{"pap"}}
 	w.refused(422, http.MethodPost, "/lanes", lane, "when", "column 1", "Did you mean group?")
-	lane.When, lane.Policies = "always", []config.Policy{{Name: "P", Enabled: true, When: `client.site is "x`,
+	lane.When, lane.Policies = "always", []*config.Policy{{Name: "P", Enabled: true, When: `client.site is "x`,
 		Outcome: config.Admit, Pass: "crew"}}
 	w.refused(422, http.MethodPost, "/lanes", lane, "policies[0].when", "column 16", "not closed")
 	lane.Policies[0].When, lane.Policies[0].Pass = "always", "gone"

@@ -38,7 +38,7 @@ func (w *world) tunnelled(change func(*apitype.LaneFields)) {
 		Unanswered: "refuse"}, nil)
 	lane := apitype.LaneFields{Name: "Wired", When: "port.type is Ethernet or port.type is Wireless-802.11",
 		Methods: config.Methods, RejectDelayMillis: 0,
-		TLS: config.LaneTLS{ResumeMinutes: 60}, Policies: []config.Policy{{Name: "Printers", Enabled: true,
+		TLS: config.LaneTLS{ResumeMinutes: 60}, Policies: []*config.Policy{{Name: "Printers", Enabled: true,
 			When: "device.kind is printer", Outcome: config.Admit, Pass: "printers"},
 			{Name: "Crew", Enabled: true, When: "group is Crew", Outcome: config.Admit, Pass: "crew"}}}
 	if change != nil {

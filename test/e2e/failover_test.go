@@ -33,7 +33,7 @@ func (w *world) member(in apitype.DirectoryInput) {
 	w.do(http.MethodPut, "/realms/here", realm.RealmFields, nil, client.IfMatch("*"))
 	var lane apitype.Lane
 	w.do(http.MethodGet, "/lanes/Wired", nil, &lane)
-	lane.Policies = []config.Policy{{Name: "Shore", Enabled: true, When: `group is "Shore Staff"`,
+	lane.Policies = []*config.Policy{{Name: "Shore", Enabled: true, When: `group is "Shore Staff"`,
 		Outcome: config.Admit, Pass: "crew"}}
 	w.do(http.MethodPut, "/lanes/Wired", lane.LaneFields, nil, client.IfMatch("*"))
 	w.do(http.MethodPost, "/directories/"+in.Name+"/join", apitype.JoinInput{Name: "Administrator@lantern.example",

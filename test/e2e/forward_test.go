@@ -151,7 +151,7 @@ func TestRemoteServersThatFail(t *testing.T) {
 		RemoteFields: apitype.RemoteFields{Name: "x", Address: "somewhere", Tries: 9}},
 		"is not an address with a port", "9 is out of range")
 	near.refused(422, http.MethodPost, "/lanes", apitype.LaneFields{Name: "y", Forward: []string{"nobody"},
-		Policies: []config.Policy{}}, `there is no remote server "nobody"`)
+		Policies: []*config.Policy{}}, `there is no remote server "nobody"`)
 }
 
 // Two servers that forward to each other do not ask each other for ever.

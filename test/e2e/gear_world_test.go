@@ -43,12 +43,12 @@ func (w *world) gear() {
 	} {
 		w.do(http.MethodPost, "/passes", p, nil)
 	}
-	admit := func(group, pass string) config.Policy {
-		return config.Policy{Name: group, Enabled: true, When: "group is " + group, Outcome: config.Admit, Pass: pass}
+	admit := func(group, pass string) *config.Policy {
+		return &config.Policy{Name: group, Enabled: true, When: "group is " + group, Outcome: config.Admit, Pass: pass}
 	}
 	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Gear", When: "service in device-login, device-command",
 		Methods: []string{"pap", "chap", "mschap", "mschapv2"}, RejectDelayMillis: 50,
-		Policies: []config.Policy{admit("Admins", "admin"), admit("Lookers", "looker"), admit("Bare", "bare"),
+		Policies: []*config.Policy{admit("Admins", "admin"), admit("Lookers", "looker"), admit("Bare", "bare"),
 			{Name: "Contractors", Enabled: true, When: "group is Contractors", Outcome: config.Refusal,
 				Message: "Ask the harbour office."}}}, nil)
 	for _, a := range [][3]string{{"ann", "rope-and-anchor", "Admins"}, {"lou", "look-and-see-1", "Lookers"},

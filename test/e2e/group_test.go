@@ -40,7 +40,7 @@ func (w *world) shore(in apitype.DirectoryInput, when string) {
 		Lookup: []config.Lookup{{Store: "LANTERN", Unreachable: config.Refuse}}}, nil)
 	w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "ticketing", VLAN: "20"}, nil)
 	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "always", Methods: []string{"pap"},
-		Policies: []config.Policy{{Name: "Shore", Enabled: true, When: when, Outcome: config.Admit,
+		Policies: []*config.Policy{{Name: "Shore", Enabled: true, When: when, Outcome: config.Admit,
 			Pass: "ticketing"}}}, nil)
 	w.publish()
 }

@@ -163,7 +163,7 @@ func TestHostileDirectories(t *testing.T) {
 			MessageAuthenticator: "require"}}, nil)
 	w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "ticketing", VLAN: "20"}, nil)
 	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "All", When: "always", Methods: []string{"pap"},
-		Policies: []config.Policy{{Name: "All", Enabled: true, When: "always", Outcome: config.Admit,
+		Policies: []*config.Policy{{Name: "All", Enabled: true, When: "always", Outcome: config.Admit,
 			Pass: "ticketing"}}}, nil)
 	var suffixes []string
 	for name, answer := range cases {
@@ -248,7 +248,7 @@ func TestPasswordsByBind(t *testing.T) {
 		Rewrite: "{name}", Lookup: []config.Lookup{{Store: "PIER", Unreachable: config.Refuse}}}, nil)
 	w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "ticketing", VLAN: "20"}, nil)
 	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "always", Methods: []string{"pap"},
-		Policies: []config.Policy{{Name: "Shore", Enabled: true, When: `group is "Shore Staff"`, Outcome: config.Admit,
+		Policies: []*config.Policy{{Name: "Shore", Enabled: true, When: `group is "Shore Staff"`, Outcome: config.Admit,
 			Pass: "ticketing"}}}, nil)
 	w.publish()
 	bind, err := ldap.DialURL("ldap://" + s.ldap)

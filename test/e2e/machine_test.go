@@ -29,7 +29,7 @@ func office(t *testing.T, when string) (*world, *lab.Kit) {
 	lane.Methods = []string{"teap-tls", "teap-pap", "eap-tls", "ttls-pap"}
 	lane.TLS.Prove = "both"
 	lane.RejectDelayMillis = 0
-	lane.Policies = []config.Policy{{Name: "Computers alone", Enabled: true, When: "kind is computer",
+	lane.Policies = []*config.Policy{{Name: "Computers alone", Enabled: true, When: "kind is computer",
 		Outcome: config.Admit, Pass: "holding"},
 		{Name: "On our machines", Enabled: true, When: `group is Ticketing and ` + when, Outcome: config.Admit,
 			Pass: "ticketing"}}

@@ -86,7 +86,7 @@ func TestMembershipOfARealDomain(t *testing.T) {
 	w.do(http.MethodPut, "/realms/here", realm.RealmFields, nil, client.IfMatch("*"))
 	var lane apitype.Lane
 	w.do(http.MethodGet, "/lanes/Wired", nil, &lane)
-	lane.Policies = []config.Policy{{Name: "Computers", Enabled: true,
+	lane.Policies = []*config.Policy{{Name: "Computers", Enabled: true,
 		When: `kind is computer and machine.group is "Domain Computers"`, Outcome: config.Admit, Pass: "printers"},
 		{Name: "Shore", Enabled: true, When: `group is "Shore Staff"`, Outcome: config.Admit, Pass: "crew"}}
 	w.do(http.MethodPut, "/lanes/Wired", lane.LaneFields, nil, client.IfMatch("*"))

@@ -300,7 +300,7 @@ func TestRealDomainController(t *testing.T) {
 		Lookup: []config.Lookup{{Store: "LANTERN", Unreachable: config.Refuse}}}, nil)
 	w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "ticketing", VLAN: "20"}, nil)
 	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "always", Methods: []string{"pap"},
-		Policies: []config.Policy{
+		Policies: []*config.Policy{
 			{Name: "Shore", Enabled: true,
 				When: `group is "Shore Staff" and group is Ticketing and group is "Domain Users" and person.department is Ticketing`, Outcome: config.Admit, Pass: "ticketing"}}}, nil)
 	w.publish()

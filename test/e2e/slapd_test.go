@@ -226,7 +226,7 @@ func TestRealDirectory(t *testing.T) {
 		Lookup: []config.Lookup{{Store: "PIER", Unreachable: config.Refuse}}}, nil)
 	w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "ticketing", VLAN: "20"}, nil)
 	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "always", Methods: []string{"pap"},
-		Policies: []config.Policy{
+		Policies: []*config.Policy{
 			{Name: "Shore", Enabled: true,
 				When: `group is "Shore Staff" and group is watch and group is main and group is Ring and person.departmentNumber is 20`, Outcome: config.Admit, Pass: "ticketing"}}}, nil)
 	w.publish()

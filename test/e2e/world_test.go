@@ -218,7 +218,7 @@ func (w *world) basic(mode string, addresses ...string) {
 		nil)
 	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "port.type is Ethernet",
 		Methods: []string{"pap"}, RejectDelayMillis: 50,
-		Policies: []config.Policy{{Name: "Crew", Enabled: true, When: "group is Crew", Outcome: config.Admit,
+		Policies: []*config.Policy{{Name: "Crew", Enabled: true, When: "group is Crew", Outcome: config.Admit,
 			Pass: "crew"}}}, nil)
 	w.account("k.nance", "gangway-and-rope", "Crew")
 	w.publish()

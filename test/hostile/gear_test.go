@@ -38,7 +38,7 @@ func (w *world) gearLanes() {
 				Addresses: []string{fmt.Sprintf("127.77.%d.0/24", i)}, MessageAuthenticator: "require"}}, nil)
 		w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "hostile " + name, When: "client is " + name,
 			Methods: methods, SecondFactor: factor,
-			Policies: []config.Policy{{Name: "Crown", Enabled: true, When: "group is Crown", Outcome: config.Admit,
+			Policies: []*config.Policy{{Name: "Crown", Enabled: true, When: "group is Crown", Outcome: config.Admit,
 				Pass: "crown"}, {Name: "Lesser", Enabled: true, When: "group is Lesser", Outcome: config.Admit,
 				Pass: "lesser"}}}, nil)
 	}

@@ -188,13 +188,13 @@ func (w *world) configure() {
 	for _, vlan := range []string{vlanCrown, vlanOnPC, vlanSeen, vlanByCertificate, vlanPC, vlanLesser, vlanLesserPC} {
 		w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "vlan " + vlan, VLAN: vlan}, nil)
 	}
-	policies := func() (out []config.Policy) {
+	policies := func() (out []*config.Policy) {
 		for _, p := range [][2]string{
 			{`group is Crown`, vlanCrown}, {`certificate.subject contains mighty`, vlanByCertificate},
 			{`kind is computer and machine is "PC01$"`, vlanPC}, {`kind is computer`, vlanLesserPC},
 			{`machine is "PC01$"`, vlanOnPC}, {`machine.seen within 8h`, vlanSeen}, {`group is Lesser`, vlanLesser},
 		} {
-			out = append(out, config.Policy{Name: p[0], Enabled: true, When: p[0], Outcome: config.Admit,
+			out = append(out, &config.Policy{Name: p[0], Enabled: true, When: p[0], Outcome: config.Admit,
 				Pass: "vlan " + p[1]})
 		}
 		return out

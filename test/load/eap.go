@@ -45,7 +45,7 @@ func prepareEAP(s *service) (*tunnels, error) {
 			Identity: []string{"subject"}, Unanswered: "refuse"}, nil),
 		s.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wireless", When: "port.type is Wireless-802.11",
 			Methods: []string{"peap-mschapv2", "eap-tls"}, TLS: config.LaneTLS{ResumeMinutes: 60},
-			Policies: []config.Policy{{Name: "All", Enabled: true, When: "always", Outcome: config.Admit,
+			Policies: []*config.Policy{{Name: "All", Enabled: true, When: "always", Outcome: config.Admit,
 				Pass: "crew"}}}, nil),
 		s.do(http.MethodPost, "/accounts", apitype.AccountInput{Password: password,
 			AccountFields: apitype.AccountFields{Name: "eap", Enabled: true, Keeps: "nt-hash"}}, nil),

@@ -197,7 +197,7 @@ func (s *service) configureGear() error {
 		s.do(http.MethodPost, "/passes", apitype.PassFields{Name: "gear", PrivilegeLevel: "7", Commands: "looking"},
 			nil),
 		s.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Gear",
-			When: "service in device-login, device-command", Methods: []string{"pap"}, Policies: []config.Policy{
+			When: "service in device-login, device-command", Methods: []string{"pap"}, Policies: []*config.Policy{
 				{Name: "Officers", Enabled: true, When: `group is "Deck Officers" and client.kind is router`,
 					Outcome: config.Admit, Pass: "gear"},
 				{Name: "Crew", Enabled: true, When: `group is Crew`, Outcome: config.Admit, Pass: "gear"}}}, nil),

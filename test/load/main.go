@@ -124,7 +124,7 @@ func (s *service) configure() error {
 		s.do(http.MethodPost, "/passes", apitype.PassFields{Name: "crew", VLAN: "30", SessionTimeout: 3600,
 			Role: "crew"}, nil),
 		s.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "port.type is Ethernet",
-			Methods: []string{"pap"}, Policies: []config.Policy{
+			Methods: []string{"pap"}, Policies: []*config.Policy{
 				{Name: "Officers", Enabled: true, When: `group is "Deck Officers" and client.site is north-pier`,
 					Outcome: config.Admit, Pass: "crew"},
 				{Name: "Engine", Enabled: true, When: `group is "Engine Room"`, Outcome: config.Admit, Pass: "crew"},

@@ -27,7 +27,7 @@ import (
 func big(box *seal.Box, c config.Config, ids *ident.Source) config.Config {
 	for i := range 10_000 {
 		id := ids.New(time.Now()).String()
-		c.Clients = append(c.Clients, config.Client{ID: id, Name: fmt.Sprintf("switch-%05d", i), Enabled: true,
+		c.Clients = append(c.Clients, &config.Client{ID: id, Name: fmt.Sprintf("switch-%05d", i), Enabled: true,
 			Addresses:            []string{fmt.Sprintf("198.18.%d.%d", i/250, i%250+1)},
 			Secret:               box.Seal(config.Place{Purpose: "radius", Object: id}, secret),
 			MessageAuthenticator: config.Require, Tags: map[string]string{"site": fmt.Sprintf("site-%d", i%100)}})
@@ -36,12 +36,12 @@ func big(box *seal.Box, c config.Config, ids *ident.Source) config.Config {
 		lane := config.Lane{ID: ids.New(time.Now()).String(), Name: fmt.Sprintf("Lane %d", l),
 			When: fmt.Sprintf("ssid is net-%d", l), Methods: []string{"pap"}}
 		for p := range 100 {
-			lane.Policies = append(lane.Policies, config.Policy{ID: ids.New(time.Now()).String(),
+			lane.Policies = append(lane.Policies, &config.Policy{ID: ids.New(time.Now()).String(),
 				Name: fmt.Sprintf("Policy %d", p), Enabled: true,
 				When:    fmt.Sprintf(`group is "Group %d" and client.site in site-%d, site-%d`, p, p, (p+1)%100),
 				Outcome: config.Admit, Pass: c.Passes[0].Name})
 		}
-		c.Lanes = append(c.Lanes, lane)
+		c.Lanes = append(c.Lanes, &lane)
 	}
 	return c
 }

@@ -158,7 +158,7 @@ const maxPEM = 256 << 10
 
 func (c *Config) checkCertificates(k *checker) {
 	for i := range c.Authorities {
-		a := &c.Authorities[i]
+		a := c.Authorities[i]
 		k.on("authority", a.Name, a.ID)
 		if n, err := blocks(a.Certificate); err != nil || n != 1 || !a.Key.Set() {
 			k.fail("certificate", Required, "Make it here, or import both.",
@@ -166,7 +166,7 @@ func (c *Config) checkCertificates(k *checker) {
 		}
 	}
 	for i := range c.Certificates {
-		s := &c.Certificates[i]
+		s := c.Certificates[i]
 		k.on("certificate", s.Name, s.ID)
 		n, err := blocks(s.Chain)
 		switch {
@@ -187,7 +187,7 @@ func (c *Config) checkCertificates(k *checker) {
 		}
 	}
 	for i := range c.Trusts {
-		c.checkTrust(k, &c.Trusts[i])
+		c.checkTrust(k, c.Trusts[i])
 	}
 }
 
@@ -286,7 +286,7 @@ func (l LaneTLS) String() string {
 // would have to be chosen from several: who may sign in is never left to the order of a list.
 func (c *Config) TrustList(name string) *Trust {
 	if name == "" && len(c.Trusts) == 1 {
-		return &c.Trusts[0]
+		return c.Trusts[0]
 	}
 	if t, at := Find(c.Trusts, name); name != "" && at >= 0 {
 		return t
@@ -311,14 +311,14 @@ func (c *Config) settleTrust() {
 	if len(c.Trusts) < 2 {
 		return
 	}
-	for i := range c.Lanes {
-		if _, trust := c.Lanes[i].needsTLS(); trust && c.Lanes[i].TLS.Trust == "" {
-			c.Lanes[i].TLS.Trust = c.Trusts[0].Name
+	for i, lane := range c.Lanes {
+		if _, trust := lane.needsTLS(); trust && lane.TLS.Trust == "" {
+			Own(c.Lanes, i).TLS.Trust = c.Trusts[0].Name
 		}
 	}
-	for i := range c.Clients {
-		if len(c.Clients[i].TACACSNames) > 0 && c.Clients[i].TACACSTrust == "" {
-			c.Clients[i].TACACSTrust = c.Trusts[0].Name
+	for i, client := range c.Clients {
+		if len(client.TACACSNames) > 0 && client.TACACSTrust == "" {
+			Own(c.Clients, i).TACACSTrust = c.Trusts[0].Name
 		}
 	}
 }
@@ -376,7 +376,7 @@ func oneOf(k *checker, field, value string, list []string) {
 func (c *Config) checkMethods(k *checker, l *Lane) {
 	realms := c.Realms
 	if realm, at := Find(c.Realms, l.Realm); l.Realm != "" && at >= 0 {
-		realms = []Realm{*realm}
+		realms = []*Realm{realm}
 	}
 	for j, name := range l.Methods {
 		m := FindMethod(name)

@@ -114,7 +114,7 @@ func (k *checker) names(kind string, n int, at func(int) (string, string)) {
 func (c *Config) checkClients(k *checker) {
 	owner, names := map[netip.Prefix]string{}, map[string]string{}
 	for i := range c.Clients {
-		client := &c.Clients[i]
+		client := c.Clients[i]
 		k.on("client", client.Name, client.ID)
 		if len(client.Addresses) == 0 {
 			k.fail("addresses", Required, "Add the source address of the device, or a prefix.", "no address")
@@ -195,7 +195,7 @@ func isWord(text string) bool {
 func (c *Config) checkRealms(k *checker) {
 	owner := map[Form]string{}
 	for i := range c.Realms {
-		r := &c.Realms[i]
+		r := c.Realms[i]
 		k.on("realm", r.Name, r.ID)
 		if len(r.Forms) == 0 {
 			k.fail("forms", Required, "Add a suffix, a prefix or bare.", "no name form")
@@ -242,7 +242,7 @@ func (c *Config) checkRealms(k *checker) {
 
 func (c *Config) checkLanes(k *checker) {
 	for i := range c.Lanes {
-		l := &c.Lanes[i]
+		l := c.Lanes[i]
 		k.on("lane", l.Name, l.ID)
 		c.checkForward(k, l)
 		// commands need none
@@ -275,7 +275,7 @@ func (c *Config) checkLanes(k *checker) {
 		}
 		seen := map[string]bool{}
 		for j := range l.Policies {
-			c.checkPolicy(k, &l.Policies[j], fmt.Sprintf("policies[%d]", j), seen)
+			c.checkPolicy(k, l.Policies[j], fmt.Sprintf("policies[%d]", j), seen)
 		}
 	}
 }

@@ -6,7 +6,6 @@
 package config
 
 import (
-	"encoding/json"
 	"strings"
 	"time"
 )
@@ -19,24 +18,27 @@ const (
 )
 
 // Config is one complete configuration. Lanes and the policies inside them are ordered; the rest is a set.
+//
+// Configurations share the objects in which they do not differ: an object that stands in one is not changed any more.
+// Whoever edits works on a Copy, and changes what Own returns.
 type Config struct {
-	Clients     []Client    `json:"clients"`
-	Directories []Directory `json:"directories"`
-	Realms      []Realm     `json:"realms"`
-	Lanes       []Lane      `json:"lanes"`
-	Passes      []Pass      `json:"passes"`
+	Clients     []*Client    `json:"clients"`
+	Directories []*Directory `json:"directories"`
+	Realms      []*Realm     `json:"realms"`
+	Lanes       []*Lane      `json:"lanes"`
+	Passes      []*Pass      `json:"passes"`
 
-	Authorities  []Authority   `json:"authorities"`
-	Certificates []Certificate `json:"certificates"`
-	Trusts       []Trust       `json:"trusts"`
+	Authorities  []*Authority   `json:"authorities"`
+	Certificates []*Certificate `json:"certificates"`
+	Trusts       []*Trust       `json:"trusts"`
 
-	Calendars    []Calendar    `json:"calendars"`
-	Pools        []Pool        `json:"pools"`
-	Remotes      []Remote      `json:"remotes"`
-	Vendors      []Vendor      `json:"vendors"`
-	Overrides    []Override    `json:"overrides"`
-	Expectations []Expectation `json:"expectations"`
-	CommandLists []CommandList `json:"commandLists"`
+	Calendars    []*Calendar    `json:"calendars"`
+	Pools        []*Pool        `json:"pools"`
+	Remotes      []*Remote      `json:"remotes"`
+	Vendors      []*Vendor      `json:"vendors"`
+	Overrides    []*Override    `json:"overrides"`
+	Expectations []*Expectation `json:"expectations"`
+	CommandLists []*CommandList `json:"commandLists"`
 }
 
 // Secret is a secret sealed with the key file of the data directory, in text form; "" means not set.
@@ -164,7 +166,7 @@ type Lane struct {
 	// FactorRestMinutes is for how long the same person is not asked for a code again on the same client, from the same
 	// place.
 	FactorRestMinutes int      `json:"factorRestMinutes,omitempty"`
-	Policies          []Policy `json:"policies"`
+	Policies          []*Policy `json:"policies"`
 	Note              string   `json:"note,omitempty"`
 }
 
@@ -207,115 +209,16 @@ type Attribute struct {
 	Value string `json:"value"`
 }
 
-// Clone copies the configuration so deeply that editing the copy leaves the original alone.
-func (c Config) Clone() Config {
-	text, err := json.Marshal(c)
-	if err != nil {
-		panic("config: a configuration cannot be encoded: " + err.Error())
-	}
-	var out Config
-	if err := json.Unmarshal(text, &out); err != nil {
-		panic("config: a configuration cannot be decoded: " + err.Error())
-	}
-	out.fill()
-	return out
-}
-
-// fill replaces missing lists by empty ones, so that every JSON form has lists and never null.
-func (c *Config) fill() {
-	orEmpty(&c.Clients)
-	orEmpty(&c.Directories)
-	orEmpty(&c.Realms)
-	orEmpty(&c.Lanes)
-	orEmpty(&c.Passes)
-	orEmpty(&c.Authorities)
-	orEmpty(&c.Certificates)
-	orEmpty(&c.Trusts)
-	orEmpty(&c.Calendars)
-	orEmpty(&c.Pools)
-	orEmpty(&c.Remotes)
-	for i := range c.Remotes {
-		if c.Remotes[i].Grants == nil { // made when everything was passed on
-			c.Remotes[i].Grants = []string{AllGrants}
-		}
-	}
-	for i := range c.Pools {
-		orEmpty(&c.Pools[i].Ranges)
-	}
-	orEmpty(&c.Vendors)
-	orEmpty(&c.Overrides)
-	orEmpty(&c.Expectations)
-	orEmpty(&c.CommandLists)
-	for i := range c.CommandLists {
-		orEmpty(&c.CommandLists[i].Lines)
-		orEmpty(&c.CommandLists[i].Extends)
-	}
-	for i := range c.Calendars {
-		orEmpty(&c.Calendars[i].Spans)
-		orEmpty(&c.Calendars[i].Holidays)
-	}
-	for i := range c.Vendors {
-		orEmpty(&c.Vendors[i].Attributes)
-	}
-	for i := range c.Expectations {
-		orEmpty(&c.Expectations[i].Attributes)
-	}
-	for i := range c.Trusts {
-		orEmpty(&c.Trusts[i].Authorities)
-		orEmpty(&c.Trusts[i].Identity)
-		orEmpty(&c.Trusts[i].CRLs)
-	}
-	for i := range c.Clients {
-		orEmpty(&c.Clients[i].Addresses)
-		orEmpty(&c.Clients[i].TACACSNames)
-		if c.Clients[i].Tags == nil {
-			c.Clients[i].Tags = map[string]string{}
-		}
-	}
-	for i := range c.Directories {
-		orEmpty(&c.Directories[i].Servers)
-		orEmpty(&c.Directories[i].Attributes)
-		orEmpty(&c.Directories[i].Groups)
-		orEmpty(&c.Directories[i].CopyBelow)
-		orEmpty(&c.Directories[i].CopyWanted)
-	}
-	for i := range c.Realms {
-		orEmpty(&c.Realms[i].Forms)
-		orEmpty(&c.Realms[i].Lookup)
-	}
-	for i := range c.Lanes {
-		orEmpty(&c.Lanes[i].Methods)
-		orEmpty(&c.Lanes[i].Forward)
-		orEmpty(&c.Lanes[i].Policies)
-		orEmpty(&c.Lanes[i].TLS.Older)
-		for j := range c.Lanes[i].Policies {
-			orEmpty(&c.Lanes[i].Policies[j].Groups)
-		}
-	}
-	for i := range c.Passes {
-		orEmpty(&c.Passes[i].Attributes)
-		orEmpty(&c.Passes[i].AccessRules)
-		orEmpty(&c.Passes[i].Arguments)
-	}
-	c.settleTrust()
-}
-
-func orEmpty[T any](list *[]T) {
-	if *list == nil {
-		*list = []T{}
-	}
-}
-
 // Find returns the object of that ID, or else of that name without regard to case, and its place; -1 if none.
-func Find[T any, P Object[T]](list []T, ref string) (P, int) {
-	for i := range list {
-		if P(&list[i]).Ident() == ref {
-			return P(&list[i]), i
+func Find[T any, P Object[T]](list []*T, ref string) (P, int) {
+	for i, o := range list {
+		if P(o).Ident() == ref {
+			return o, i
 		}
 	}
-	for i := range list {
-		if strings.EqualFold(P(&list[i]).Label(), ref) {
-			return P(&list[i]), i
+	for i, o := range list {
+		if strings.EqualFold(P(o).Label(), ref) {
+			return o, i
 		}
 	}
 	return nil, -1

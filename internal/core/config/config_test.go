@@ -9,15 +9,15 @@ import (
 
 func valid() Config {
 	c := Config{
-		Clients: []Client{{ID: "c1", Name: "np-switch-1", Enabled: true, Addresses: []string{"192.0.2.11"},
+		Clients: []*Client{{ID: "c1", Name: "np-switch-1", Enabled: true, Addresses: []string{"192.0.2.11"},
 			Secret: "sealed", Tags: map[string]string{"site": "north-pier"}}},
-		Directories: []Directory{{ID: "d1", Name: "LANTERN", Servers: []string{"dc1"}, BindName: "svc",
+		Directories: []*Directory{{ID: "d1", Name: "LANTERN", Servers: []string{"dc1"}, BindName: "svc",
 			BindPassword: "sealed"}},
-		Realms: []Realm{{ID: "r1", Name: "shore", Forms: []Form{{Kind: Suffix, Value: "@Lanternferries.example"},
+		Realms: []*Realm{{ID: "r1", Name: "shore", Forms: []Form{{Kind: Suffix, Value: "@Lanternferries.example"},
 			{Kind: Bare}}, Lookup: []Lookup{{Store: "LANTERN"}, {Store: "local"}}}},
-		Lanes: []Lane{{ID: "l1", Name: "Wired", Methods: []string{"PAP"}, Realm: "shore",
-			Policies: []Policy{{ID: "p1", Name: "All", Enabled: true, Pass: "crew"}}}},
-		Passes: []Pass{{ID: "a1", Name: "crew", VLAN: "30"}},
+		Lanes: []*Lane{{ID: "l1", Name: "Wired", Methods: []string{"PAP"}, Realm: "shore",
+			Policies: []*Policy{{ID: "p1", Name: "All", Enabled: true, Pass: "crew"}}}},
+		Passes: []*Pass{{ID: "a1", Name: "crew", VLAN: "30"}},
 	}
 	c.Normalise()
 	return c
@@ -25,13 +25,13 @@ func valid() Config {
 
 func TestNormalise(t *testing.T) {
 	c := Config{
-		Clients: []Client{{Name: " np-switch-1 ", Addresses: []string{" 192.0.2.77/24 ", "[2001:db8::1]",
+		Clients: []*Client{{Name: " np-switch-1 ", Addresses: []string{" 192.0.2.77/24 ", "[2001:db8::1]",
 			"192.0.2.0/24", "::ffff:192.0.2.9", ""}, Tags: map[string]string{" Site ": " north-pier "}}},
-		Directories: []Directory{{Servers: []string{"ldap://dc1.lanternferries.example/", "dc2.", "[2001:db8::2]:389",
+		Directories: []*Directory{{Servers: []string{"ldap://dc1.lanternferries.example/", "dc2.", "[2001:db8::2]:389",
 			"dc2:389"}}},
-		Realms: []Realm{{Forms: []Form{{Suffix, " @LanternFerries.EXAMPLE"}, {Prefix, `lantern\`}, {Bare, "x"}},
+		Realms: []*Realm{{Forms: []Form{{Suffix, " @LanternFerries.EXAMPLE"}, {Prefix, `lantern\`}, {Bare, "x"}},
 			Lookup: []Lookup{{Store: " local "}}}},
-		Lanes: []Lane{{Methods: []string{" PAP", "pap"}, Policies: []Policy{{Outcome: Refusal, Pass: "x"}}}},
+		Lanes: []*Lane{{Methods: []string{" PAP", "pap"}, Policies: []*Policy{{Outcome: Refusal, Pass: "x"}}}},
 	}
 	c.Normalise()
 	got := fmt.Sprintln(c.Clients[0].Name, c.Clients[0].Addresses, c.Clients[0].Tags,
@@ -45,9 +45,21 @@ func TestNormalise(t *testing.T) {
 	if got != want {
 		t.Errorf("normalised to\n%swanted\n%s", got, want)
 	}
-	again := c.Clone()
+	again := c.Copy()
+	for i := range again.Clients {
+		Own(again.Clients, i)
+	}
+	for i := range again.Directories {
+		Own(again.Directories, i)
+	}
+	for i := range again.Lanes {
+		lane := Own(again.Lanes, i)
+		for j := range lane.Policies {
+			Own(lane.Policies, j)
+		}
+	}
 	again.Normalise()
-	if d := Diff(&c, &again); len(d) > 0 {
+	if d := Diff(&c, again); len(d) > 0 {
 		t.Errorf("normalising twice changes %v", d)
 	}
 }
@@ -81,7 +93,7 @@ func TestCheck(t *testing.T) {
 		change            func(*Config)
 	}{
 		{"address of another", "addresses[1]", `already belongs to client "np-switch-1"`, func(c *Config) {
-			c.Clients = append(c.Clients, Client{ID: "c2", Name: "other", Addresses: []string{"192.0.2.12",
+			c.Clients = append(c.Clients, &Client{ID: "c2", Name: "other", Addresses: []string{"192.0.2.12",
 				"192.0.2.11"}, Secret: "s"})
 		}},
 		{"no address", "addresses", "no address", func(c *Config) { c.Clients[0].Addresses = nil }},
@@ -94,7 +106,7 @@ func TestCheck(t *testing.T) {
 		{"tag name", "tags", "characters", func(c *Config) { c.Clients[0].Tags["my tag"] = "x" }},
 		{"tag called like a field", "tags", "name of a field", func(c *Config) { c.Clients[0].Tags["address"] = "x" }},
 		{"same name", "name", "another client", func(c *Config) {
-			c.Clients = append(c.Clients, Client{ID: "c2", Name: "NP-switch-1", Addresses: []string{"192.0.2.12"},
+			c.Clients = append(c.Clients, &Client{ID: "c2", Name: "NP-switch-1", Addresses: []string{"192.0.2.12"},
 				Secret: "s"})
 		}},
 		{"port for the mode", "servers[0]", "speaks plain LDAP or StartTLS", func(c *Config) {
@@ -112,7 +124,7 @@ func TestCheck(t *testing.T) {
 			c.Realms[0].Lookup = c.Realms[0].Lookup[1:]
 		}},
 		{"form of two realms", "forms[0]", "already belongs", func(c *Config) {
-			c.Realms = append(c.Realms, Realm{ID: "r2", Name: "ships", Forms: []Form{{Kind: Bare}}, Rewrite: "{name}",
+			c.Realms = append(c.Realms, &Realm{ID: "r2", Name: "ships", Forms: []Form{{Kind: Bare}}, Rewrite: "{name}",
 				Lookup: []Lookup{{"local", Refuse}}})
 		}},
 		{"same name for everybody", "rewrite", "the same name", func(c *Config) { c.Realms[0].Rewrite = "guest" }},
@@ -125,7 +137,7 @@ func TestCheck(t *testing.T) {
 		}},
 		{"delay", "rejectDelayMillis", "out of range", func(c *Config) { c.Lanes[0].RejectDelayMillis = 60000 }},
 		{"table of a refusal", "policies[0].groups", "refuses", func(c *Config) {
-			p := &c.Lanes[0].Policies[0]
+			p := c.Lanes[0].Policies[0]
 			p.Outcome, p.Pass, p.Groups = Refusal, "", []GroupRow{{"x", "crew"}}
 		}},
 		{"VLAN 5000", "vlan", "VLAN 5000 does not exist", func(c *Config) { c.Passes[0].VLAN = "5000" }},
@@ -167,7 +179,7 @@ func TestDiff(t *testing.T) {
 	to.Clients[0].Addresses = append(to.Clients[0].Addresses, "192.0.2.12")
 	to.Clients[0].Secret = "other"
 	to.Clients[0].PreviousUntil = time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC)
-	to.Passes = append(to.Passes, Pass{ID: "a2", Name: "ticketing", VLAN: "20"})
+	to.Passes = append(to.Passes, &Pass{ID: "a2", Name: "ticketing", VLAN: "20"})
 	to.Directories = nil
 	to.Lanes[0].Policies[0].When = "group is Ticketing"
 	got := ""
@@ -192,7 +204,7 @@ func TestDiff(t *testing.T) {
 func TestDiffNamesTheFewestMoves(t *testing.T) {
 	from, to := Config{}, Config{}
 	for _, name := range []string{"a", "b", "c", "d", "e"} {
-		from.Lanes = append(from.Lanes, Lane{ID: name, Name: name})
+		from.Lanes = append(from.Lanes, &Lane{ID: name, Name: name})
 	}
 	for _, i := range []int{4, 0, 1, 2, 3} {
 		to.Lanes = append(to.Lanes, from.Lanes[i])
@@ -205,7 +217,7 @@ func TestDiffNamesTheFewestMoves(t *testing.T) {
 
 func TestRenameFollows(t *testing.T) {
 	c := valid()
-	c.Lanes[0].Policies = append(c.Lanes[0].Policies, Policy{Name: "t", Groups: []GroupRow{{"x", "Crew"}}})
+	c.Lanes[0].Policies = append(c.Lanes[0].Policies, &Policy{Name: "t", Groups: []GroupRow{{"x", "Crew"}}})
 	c.Rename("pass", "crew", "deck")
 	c.Rename("realm", "shore", "land")
 	c.Rename("directory", "LANTERN", "DOMAIN")

@@ -45,40 +45,49 @@ func Diff(from, to *Config) []Change {
 	return out
 }
 
-func diffList[T any, P Object[T]](kind string, from, to []T, ordered bool) []Change {
+func diffList[T any, P Object[T]](kind string, from, to []*T, ordered bool) []Change {
 	var out []Change
+	first := 0
+	for len(from) > first && len(to) > first && from[first] == to[first] {
+		first++
+	}
+	whole := to
+	from, to = from[first:], to[first:]
+	for len(from) > 0 && len(to) > 0 && from[len(from)-1] == to[len(to)-1] {
+		from, to = from[:len(from)-1], to[:len(to)-1]
+	}
 	old := make(map[string]int, len(from))
 	for i := range from {
-		old[P(&from[i]).Ident()] = i
+		old[P(from[i]).Ident()] = i
 	}
 	kept := make(map[string]int, len(to))
 	for i := range to {
-		p := P(&to[i])
+		p := P(to[i])
 		kept[p.Ident()] = i
 		at, was := old[p.Ident()]
 		if !was {
 			lines := describe(p)
 			if ordered {
-				lines = append(lines, fmt.Sprintf("place %d of %d", i+1, len(to)))
+				lines = append(lines, fmt.Sprintf("place %d of %d", first+i+1, len(whole)))
 			}
 			out = append(out, Change{kind, p.Label(), p.Ident(), "added", lines, nil})
 			continue
 		}
-		if reflect.DeepEqual(from[at], to[i]) { // most of ten thousand objects; writing them out would take longer
+		if from[at] == to[i] || reflect.DeepEqual(from[at], to[i]) { // most; writing them out would take longer
 			continue
 		}
-		if lines := compare(&from[at], &to[i]); len(lines) > 0 {
-			out = append(out, Change{kind, p.Label(), p.Ident(), "changed", lines, parts(&from[at], &to[i])})
+		if lines := compare(from[at], to[i]); len(lines) > 0 {
+			out = append(out, Change{kind, p.Label(), p.Ident(), "changed", lines, parts(from[at], to[i])})
 		}
 	}
 	for i := range from {
-		p := P(&from[i])
+		p := P(from[i])
 		if _, still := kept[p.Ident()]; !still {
 			out = append(out, Change{kind, p.Label(), p.Ident(), "removed", []string{}, nil})
 		}
 	}
 	if ordered {
-		out = append(out, moved[T, P](kind, from, to)...)
+		out = append(out, moved[T, P](kind, from, to, whole[:first])...)
 	}
 	return out
 }
@@ -93,15 +102,16 @@ func parts(from, to any) []Change {
 }
 
 // moved reports objects of an ordered list that are in both but no longer in the same order. It names the fewest
-// objects that have to be moved: those outside a longest run that kept its order.
-func moved[T any, P Object[T]](kind string, from, to []T) []Change {
+// objects that have to be moved: those outside a longest run that kept its order. ahead are those before them, which
+// stayed where they are.
+func moved[T any, P Object[T]](kind string, from, to, ahead []*T) []Change {
 	place := map[string]int{}
 	for i := range from {
-		place[P(&from[i]).Ident()] = i
+		place[P(from[i]).Ident()] = i
 	}
 	var common, seq []int
 	for i := range to {
-		if at, ok := place[P(&to[i]).Ident()]; ok {
+		if at, ok := place[P(to[i]).Ident()]; ok {
 			common, seq = append(common, i), append(seq, at)
 		}
 	}
@@ -111,10 +121,12 @@ func moved[T any, P Object[T]](kind string, from, to []T) []Change {
 		if stay[k] {
 			continue
 		}
-		p := P(&to[i])
+		p := P(to[i])
 		where := "now first"
 		if i > 0 {
-			where = fmt.Sprintf("now after %q", P(&to[i-1]).Label())
+			where = fmt.Sprintf("now after %q", P(to[i-1]).Label())
+		} else if len(ahead) > 0 {
+			where = fmt.Sprintf("now after %q", P(ahead[len(ahead)-1]).Label())
 		}
 		out = append(out, Change{kind, p.Label(), p.Ident(), "moved", []string{where}, nil})
 	}
@@ -163,8 +175,8 @@ func compare[T any](from, to *T) []string {
 		if name == "id" {
 			continue
 		}
-		if policies, ok := a.Field(i).Interface().([]Policy); ok {
-			for _, change := range diffList("policy", policies, b.Field(i).Interface().([]Policy), true) {
+		if policies, ok := a.Field(i).Interface().([]*Policy); ok {
+			for _, change := range diffList("policy", policies, b.Field(i).Interface().([]*Policy), true) {
 				line := fmt.Sprintf("policy %q %s", change.Object, change.What)
 				if len(change.Lines) > 0 {
 					line += ": " + strings.Join(change.Lines, "; ")

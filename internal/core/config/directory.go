@@ -121,6 +121,11 @@ func (d *Directory) Timeout() time.Duration {
 }
 
 func (d *Directory) normalise() {
+	orEmpty(&d.Servers)
+	orEmpty(&d.Attributes)
+	orEmpty(&d.Groups)
+	orEmpty(&d.CopyBelow)
+	orEmpty(&d.CopyWanted)
 	trim(&d.Name, &d.BindName, &d.Base, &d.GroupBase, &d.ServerName, &d.Note, &d.CA, &d.DNS, &d.Source)
 	if d.Kind == "" {
 		d.Kind = Generic
@@ -150,7 +155,7 @@ func (d *Directory) normalise() {
 
 func (c *Config) checkDirectories(k *checker) {
 	for i := range c.Directories {
-		d := &c.Directories[i]
+		d := c.Directories[i]
 		k.on("directory", d.Name, d.ID)
 		if strings.EqualFold(d.Name, LocalStore) || strings.EqualFold(d.Name, DeviceStore) {
 			k.fail("name", Conflict, "Choose another name.", "the names local and devices are reserved for the local "+

@@ -74,6 +74,7 @@ func (a Argument) String() string {
 }
 
 func (l *CommandList) normalise() {
+	orEmpty(&l.Lines)
 	trim(&l.Name, &l.Note)
 	for i := range l.Extends {
 		trim(&l.Extends[i])
@@ -131,7 +132,7 @@ func (c *Config) gather(l *CommandList, out *command.List, chain []string) (Comm
 
 func (c *Config) checkCommandLists(k *checker) {
 	for i := range c.CommandLists {
-		l := &c.CommandLists[i]
+		l := c.CommandLists[i]
 		k.on("command-list", l.Name, l.ID)
 		if len(l.Lines) > maxLines {
 			k.fail("lines", TooMany, "Use patterns that match more, or split the list.",

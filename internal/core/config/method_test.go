@@ -22,9 +22,9 @@ bae4eOIJHqD8qZ/vskV+s/OBXTCAjYLfbYE=
 // tunnelled is a valid configuration whose lane shows a certificate.
 func tunnelled() Config {
 	c := valid()
-	c.Authorities = []Authority{{ID: "u1", Name: "Lantern", Certificate: pemText, Key: "k"}}
-	c.Certificates = []Certificate{{ID: "s1", Name: "radius", Chain: pemText, Key: "k"}}
-	c.Trusts = []Trust{{ID: "t1", Name: "laptops", Authorities: []string{"lantern"}}}
+	c.Authorities = []*Authority{{ID: "u1", Name: "Lantern", Certificate: pemText, Key: "k"}}
+	c.Certificates = []*Certificate{{ID: "s1", Name: "radius", Chain: pemText, Key: "k"}}
+	c.Trusts = []*Trust{{ID: "t1", Name: "laptops", Authorities: []string{"lantern"}}}
 	c.Realms[0].Lookup = []Lookup{{Store: LocalStore}}
 	c.Lanes[0].Methods = []string{"eap-tls", "peap-mschapv2"}
 	c.Normalise()

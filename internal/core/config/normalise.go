@@ -9,61 +9,64 @@ import (
 )
 
 // Normalise tidies everything that people type in more than one way: spaces, trailing slashes, host bits in
-// prefixes, missing ports. What it cannot make sense of stays as it is, for Check to report.
-func (c *Config) Normalise() {
-	c.fill()
-	for i := range c.Clients {
-		c.Clients[i].normalise()
-	}
-	for i := range c.Directories {
-		c.Directories[i].normalise()
-	}
-	for i := range c.Realms {
-		c.Realms[i].normalise()
-	}
-	for i := range c.Lanes {
-		c.Lanes[i].normalise()
-	}
-	for i := range c.Passes {
-		c.Passes[i].normalise()
-	}
-	for i := range c.Calendars {
-		c.Calendars[i].normalise()
-	}
-	for i := range c.Pools {
-		p := &c.Pools[i]
+// prefixes, missing ports. What it cannot make sense of stays as it is, for Check to report. It changes the objects, so
+// no other configuration may share them.
+func (c *Config) Normalise() { c.NormaliseSince(&Config{}) }
+
+// NormaliseSince tidies the objects that do not stand in a configuration before, which was normalised. Missing lists
+// become empty ones, so that every JSON form has lists and never null.
+func (c *Config) NormaliseSince(before *Config) {
+	fresh(before.Clients, &c.Clients, (*Client).normalise)
+	fresh(before.Directories, &c.Directories, (*Directory).normalise)
+	fresh(before.Realms, &c.Realms, (*Realm).normalise)
+	lanes := before.Lanes
+	fresh(before.Lanes, &c.Lanes, func(l *Lane) {
+		l.normalise()
+		old, at := Find(lanes, l.ID)
+		if at < 0 {
+			old = &Lane{}
+		}
+		fresh(old.Policies, &l.Policies, (*Policy).normalise)
+	})
+	fresh(before.Passes, &c.Passes, (*Pass).normalise)
+	fresh(before.Calendars, &c.Calendars, (*Calendar).normalise)
+	fresh(before.Pools, &c.Pools, func(p *Pool) {
 		trim(&p.Name, &p.Note)
 		p.Ranges = unique(p.Ranges)
-	}
-	for i := range c.Remotes {
-		c.Remotes[i].normalise()
-	}
-	for i := range c.Vendors {
-		c.Vendors[i].normalise()
-	}
-	for i := range c.Overrides {
-		o := &c.Overrides[i]
+	})
+	fresh(before.Remotes, &c.Remotes, (*Remote).normalise)
+	fresh(before.Vendors, &c.Vendors, (*Vendor).normalise)
+	fresh(before.Overrides, &c.Overrides, func(o *Override) {
 		trim(&o.Name, &o.Person, &o.Store, &o.Lane, &o.Pass, &o.Owner, &o.Note)
-	}
-	for i := range c.Expectations {
-		e := &c.Expectations[i]
+	})
+	fresh(before.Expectations, &c.Expectations, func(e *Expectation) {
+		orEmpty(&e.Attributes)
 		trim(&e.Name, &e.Sent, &e.Client, &e.Method, &e.Pass, &e.VLAN, &e.Reason, &e.Note)
+	})
+	fresh(before.CommandLists, &c.CommandLists, (*CommandList).normalise)
+	fresh(before.Authorities, &c.Authorities, func(a *Authority) { trim(&a.Name, &a.Note) })
+	fresh(before.Certificates, &c.Certificates, func(o *Certificate) { trim(&o.Name, &o.Chain, &o.Note) })
+	fresh(before.Trusts, &c.Trusts, (*Trust).normalise)
+	c.settleTrust()
+}
+
+// fresh tidies the objects of a list that do not stand in the one before.
+func fresh[T any](before []*T, list *[]*T, tidy func(*T)) {
+	orEmpty(list)
+	changed, _ := Fresh(before, *list)
+	for _, o := range changed {
+		tidy(o)
 	}
-	for i := range c.CommandLists {
-		c.CommandLists[i].normalise()
-	}
-	for i := range c.Authorities {
-		trim(&c.Authorities[i].Name, &c.Authorities[i].Note)
-	}
-	for i := range c.Certificates {
-		trim(&c.Certificates[i].Name, &c.Certificates[i].Chain, &c.Certificates[i].Note)
-	}
-	for i := range c.Trusts {
-		c.Trusts[i].normalise()
+}
+
+func orEmpty[T any](list *[]T) {
+	if *list == nil {
+		*list = []T{}
 	}
 }
 
 func (c *Client) normalise() {
+	orEmpty(&c.Addresses)
 	trim(&c.Name, &c.TACACSCertificate, &c.TACACSTrust, &c.Note)
 	for i := range c.TACACSNames {
 		trim(&c.TACACSNames[i])
@@ -86,6 +89,8 @@ func (c *Client) normalise() {
 }
 
 func (r *Realm) normalise() {
+	orEmpty(&r.Forms)
+	orEmpty(&r.Lookup)
 	trim(&r.Name, &r.Rewrite, &r.Note)
 	if r.Rewrite == "" {
 		r.Rewrite = "{name}"
@@ -120,21 +125,22 @@ func (l *Lane) normalise() {
 	}
 	l.Methods, l.Forward = unique(l.Methods), unique(l.Forward)
 	l.TLS.normalise()
-	for i := range l.Policies {
-		p := &l.Policies[i]
-		trim(&p.Name, &p.When, &p.Pass, &p.Message, &p.Owner, &p.Note)
-		if p.When == "" {
-			p.When = "always"
-		}
-		if p.Outcome == "" {
-			p.Outcome = Admit
-		}
-		if p.Outcome == Refusal {
-			p.Pass = ""
-		}
-		for j := range p.Groups {
-			trim(&p.Groups[j].Group, &p.Groups[j].Pass)
-		}
+}
+
+func (p *Policy) normalise() {
+	orEmpty(&p.Groups)
+	trim(&p.Name, &p.When, &p.Pass, &p.Message, &p.Owner, &p.Note)
+	if p.When == "" {
+		p.When = "always"
+	}
+	if p.Outcome == "" {
+		p.Outcome = Admit
+	}
+	if p.Outcome == Refusal {
+		p.Pass = ""
+	}
+	for j := range p.Groups {
+		trim(&p.Groups[j].Group, &p.Groups[j].Pass)
 	}
 }
 

@@ -57,6 +57,9 @@ type Pass struct {
 }
 
 func (p *Pass) normalise() {
+	orEmpty(&p.Attributes)
+	orEmpty(&p.AccessRules)
+	orEmpty(&p.Arguments)
 	trim(&p.Name, &p.Extends, &p.VLAN, &p.Role, &p.Address, &p.Pool, &p.ReportName, &p.Class, &p.PrivilegeLevel,
 		&p.Commands, &p.Note)
 	for i := range p.Arguments {
@@ -160,7 +163,7 @@ func (c *Config) checkPasses(k *checker) {
 		}
 	}
 	for i := range c.Passes {
-		p := &c.Passes[i]
+		p := c.Passes[i]
 		k.on("pass", p.Name, p.ID)
 		whole, err := c.Resolve(p)
 		if err != nil {

@@ -76,6 +76,8 @@ func (c *Calendar) Compile() (*calendar.Calendar, []calendar.Fault) {
 }
 
 func (c *Calendar) normalise() {
+	orEmpty(&c.Spans)
+	orEmpty(&c.Holidays)
 	trim(&c.Name, &c.Zone, &c.Note)
 	for i := range c.Spans {
 		s := &c.Spans[i]
@@ -98,7 +100,7 @@ func (c *Calendar) normalise() {
 
 func (c *Config) checkCalendars(k *checker) {
 	for i := range c.Calendars {
-		one := &c.Calendars[i]
+		one := c.Calendars[i]
 		k.on("calendar", one.Name, one.ID)
 		_, faults := one.Compile()
 		for _, f := range faults {
@@ -110,7 +112,7 @@ func (c *Config) checkCalendars(k *checker) {
 func (c *Config) checkOverrides(k *checker) {
 	taken := map[string]string{}
 	for i := range c.Overrides {
-		o := &c.Overrides[i]
+		o := c.Overrides[i]
 		k.on("override", o.Name, o.ID)
 		if o.Person == "" {
 			k.fail("person", Required, "Enter the name as in the directory.", "no person")
@@ -177,7 +179,7 @@ func (e *Expectation) checkAsks(k *checker) {
 
 func (c *Config) checkExpectations(k *checker) {
 	for i := range c.Expectations {
-		e := &c.Expectations[i]
+		e := c.Expectations[i]
 		k.on("expectation", e.Name, e.ID)
 		if _, at := Find(c.Clients, e.Client); at < 0 {
 			k.fail("client", NotFound, "Choose one of the clients.", "there is no client %q", e.Client)

@@ -12,24 +12,24 @@ import (
 // sound is a configuration with one of each thing that policies are made with, and nothing wrong.
 func sound() Config {
 	c := Config{
-		Clients: []Client{{ID: "c", Name: "pier", Enabled: true, Addresses: []string{"192.0.2.1"}, Secret: "s"}},
-		Realms:  []Realm{{ID: "r", Name: "here", Forms: []Form{{Kind: Bare}}, Lookup: []Lookup{{Store: LocalStore}}}},
-		Passes: []Pass{{ID: "p1", Name: "crew", VLAN: "30", SessionTimeout: 3600}, {ID: "p2", Name: "bridge",
+		Clients: []*Client{{ID: "c", Name: "pier", Enabled: true, Addresses: []string{"192.0.2.1"}, Secret: "s"}},
+		Realms:  []*Realm{{ID: "r", Name: "here", Forms: []Form{{Kind: Bare}}, Lookup: []Lookup{{Store: LocalStore}}}},
+		Passes: []*Pass{{ID: "p1", Name: "crew", VLAN: "30", SessionTimeout: 3600}, {ID: "p2", Name: "bridge",
 			Extends: "crew", Pool: "vpn"}},
-		Calendars: []Calendar{{ID: "k", Name: "hours", Zone: "UTC", Spans: []calendar.Span{{Days: []string{"mon"},
+		Calendars: []*Calendar{{ID: "k", Name: "hours", Zone: "UTC", Spans: []calendar.Span{{Days: []string{"mon"},
 			From: "08:00", To: "18:00"}}}},
-		Pools:   []Pool{{ID: "a", Name: "vpn", Ranges: []string{"192.0.2.64/26", "2001:db8::/120"}}},
-		Remotes: []Remote{{ID: "f", Name: "far", Address: "192.0.2.80", Secret: "s"}},
-		Vendors: []Vendor{{ID: "v", Name: "Harbour", Number: 32473,
+		Pools:   []*Pool{{ID: "a", Name: "vpn", Ranges: []string{"192.0.2.64/26", "2001:db8::/120"}}},
+		Remotes: []*Remote{{ID: "f", Name: "far", Address: "192.0.2.80", Secret: "s"}},
+		Vendors: []*Vendor{{ID: "v", Name: "Harbour", Number: 32473,
 			Attributes: []VendorAttribute{{Number: 1, Name: "Harbour-Role", Type: "text"},
 				{Number: 2, Name: "Harbour-Down", Type: "integer", Means: RateDown, Unit: 1},
 				{Number: 3, Name: "Harbour-Level", Type: "integer", Values: []NamedValue{{1, "guest"}}}}}},
-		Overrides: []Override{{ID: "o", Name: "Ines", Person: "i.solvang", Store: LocalStore, Lane: "Wired",
+		Overrides: []*Override{{ID: "o", Name: "Ines", Person: "i.solvang", Store: LocalStore, Lane: "Wired",
 			Pass: "bridge"}},
-		Expectations: []Expectation{{ID: "e", Name: "Crew", Sent: "k.nance", Client: "pier", Method: "pap",
+		Expectations: []*Expectation{{ID: "e", Name: "Crew", Sent: "k.nance", Client: "pier", Method: "pap",
 			Admitted: true, Pass: "crew"}},
-		Lanes: []Lane{{ID: "l", Name: "Wired", Methods: []string{"pap"},
-			Policies: []Policy{{ID: "q", Name: "Crew", Enabled: true, Outcome: Admit, Pass: "crew"}}},
+		Lanes: []*Lane{{ID: "l", Name: "Wired", Methods: []string{"pap"},
+			Policies: []*Policy{{ID: "q", Name: "Crew", Enabled: true, Outcome: Admit, Pass: "crew"}}},
 			{ID: "m", Name: "Guests", Forward: []string{"far"}}},
 	}
 	c.Normalise()
@@ -84,7 +84,7 @@ func TestFaultsOfWhatPoliciesAreMadeWith(t *testing.T) {
 		{func(c *Config) { c.Pools[0].Ranges = []string{"192.0.2.9-2001:db8::"} }, "pool", "ranges[0]",
 			"from a lower to a higher", false},
 		{func(c *Config) {
-			c.Pools = append(c.Pools, Pool{Name: "b", Ranges: []string{"192.0.2.100-192.0.2.200"}})
+			c.Pools = append(c.Pools, &Pool{Name: "b", Ranges: []string{"192.0.2.100-192.0.2.200"}})
 		}, "pool", "ranges[0]", `overlaps with addresses of pool "vpn"`, false},
 		{func(c *Config) { c.Remotes[0].Address = "far:1812" }, "remote", "address", "is not an address with a port",
 			false},
@@ -105,7 +105,7 @@ func TestFaultsOfWhatPoliciesAreMadeWith(t *testing.T) {
 		{func(c *Config) { c.Vendors[0].Number = 0 }, "vendor", "number", "is not the number of a vendor", false},
 		{func(c *Config) { c.Vendors[0].Number = 311 }, "vendor", "number", "used by this server itself", false},
 		{func(c *Config) {
-			c.Vendors = append(c.Vendors, Vendor{Name: "Twin", Number: 32473, TypeOctets: 1, LengthOctets: 1})
+			c.Vendors = append(c.Vendors, &Vendor{Name: "Twin", Number: 32473, TypeOctets: 1, LengthOctets: 1})
 		}, "vendor", "number", `is the number of "Harbour" already`, false},
 		{func(c *Config) { c.Vendors[0].TypeOctets = 3 }, "vendor", "typeOctets", "types of 3 octets", false},
 		{func(c *Config) { c.Vendors[0].Attributes[0].Number = 256 }, "vendor", "attributes[0].number",
@@ -131,7 +131,7 @@ func TestFaultsOfWhatPoliciesAreMadeWith(t *testing.T) {
 		{func(c *Config) { c.Overrides[0].Lane = "Air" }, "override", "lane", "there is no lane", false},
 		{func(c *Config) { c.Overrides[0].Pass = "" }, "override", "pass", "admits without a pass", false},
 		{func(c *Config) {
-			c.Overrides = append(c.Overrides, Override{Name: "Again", Person: "I.SOLVANG", Store: "Local",
+			c.Overrides = append(c.Overrides, &Override{Name: "Again", Person: "I.SOLVANG", Store: "Local",
 				Lane: "wired", Pass: "crew"})
 		}, "override", "person", `override "Ines" is for the same person`, false},
 		{func(c *Config) { c.Expectations[0].Client = "gone" }, "expectation", "client", "there is no client", false},
@@ -156,11 +156,11 @@ func TestFaultsOfWhatPoliciesAreMadeWith(t *testing.T) {
 
 func TestPassesThatExtend(t *testing.T) {
 	c := sound()
-	c.Passes = append(c.Passes, Pass{Name: "a", VLAN: "1", SessionTimeout: 60, AtTimeout: SignInAgain, Role: "r",
+	c.Passes = append(c.Passes, &Pass{Name: "a", VLAN: "1", SessionTimeout: 60, AtTimeout: SignInAgain, Role: "r",
 		Address: "192.0.2.1", AccessRules: []string{"x"}, Attributes: []Attribute{{"Class", "one"},
 			{"Idle-Timeout", "5"}}},
-		Pass{Name: "b", Extends: "a", VLAN: "2", Attributes: []Attribute{{"class", "two"}, {"Class", "three"}}},
-		Pass{Name: "c", Extends: "B", SessionTimeout: 90, Pool: "vpn"})
+		&Pass{Name: "b", Extends: "a", VLAN: "2", Attributes: []Attribute{{"class", "two"}, {"Class", "three"}}},
+		&Pass{Name: "c", Extends: "B", SessionTimeout: 90, Pool: "vpn"})
 	for name, want := range map[string]string{"b": "2 60 sign-in-again r 192.0.2.1  Idle-Timeout=5 class=two " +
 		"Class=three", "c": "2 90  r  vpn Idle-Timeout=5 class=two Class=three"} {
 		p, _ := Find(c.Passes, name)
@@ -179,9 +179,9 @@ func TestPassesThatExtend(t *testing.T) {
 	}
 	for range 12 {
 		last := c.Passes[len(c.Passes)-1].Name
-		c.Passes = append(c.Passes, Pass{Name: last + "x", Extends: last})
+		c.Passes = append(c.Passes, &Pass{Name: last + "x", Extends: last})
 	}
-	if _, err := c.Resolve(&c.Passes[len(c.Passes)-1]); err == nil || !strings.Contains(err.Error(),
+	if _, err := c.Resolve(c.Passes[len(c.Passes)-1]); err == nil || !strings.Contains(err.Error(),
 		"more than 10 passes") {
 		t.Errorf("a long chain: %v", err)
 	}

@@ -103,7 +103,7 @@ func (c *Config) checkPools(k *checker) {
 	}
 	var all []owned
 	for i := range c.Pools {
-		p := &c.Pools[i]
+		p := c.Pools[i]
 		k.on("pool", p.Name, p.ID)
 		if len(p.Ranges) == 0 {
 			k.fail("ranges", Required, "Add a prefix such as 192.0.2.64/26, or 192.0.2.70-192.0.2.99.", "no addresses")

@@ -37,6 +37,9 @@ func (r *Remote) Label() string      { return r.Name }
 func (r *Remote) Identify(id string) { r.ID = id }
 
 func (r *Remote) normalise() {
+	if r.Grants == nil { // made when everything was passed on
+		r.Grants = []string{AllGrants}
+	}
 	trim(&r.Name, &r.Address, &r.Pass, &r.Note)
 	for i := range r.Grants {
 		trim(&r.Grants[i])
@@ -55,7 +58,7 @@ func (r *Remote) normalise() {
 
 func (c *Config) checkRemotes(k *checker) {
 	for i := range c.Remotes {
-		r := &c.Remotes[i]
+		r := c.Remotes[i]
 		k.on("remote", r.Name, r.ID)
 		if at, err := netip.ParseAddrPort(r.Address); err != nil || at.Port() == 0 {
 			k.fail("address", Malformed, "Write for instance 192.0.2.80 or 192.0.2.80:1812.",
@@ -102,7 +105,7 @@ func (c *Config) checkForward(k *checker, l *Lane) {
 				"there is no remote server %q", name)
 		}
 	}
-	if len(l.Forward) > 0 && slices.ContainsFunc(l.Policies, func(p Policy) bool { return p.Enabled }) {
+	if len(l.Forward) > 0 && slices.ContainsFunc(l.Policies, func(p *Policy) bool { return p.Enabled }) {
 		k.warn("policies", Ignored, "Remove them, or decide here.", "the lane forwards, so its policies are not used")
 	}
 }

@@ -1,98 +1,94 @@
 package config
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Rename follows a new name of an object through everything that refers to it. It must be called
 // with the old name before or after the object itself is changed. Conditions are left alone:
-// they are text that the administrator wrote.
+// they are text that the administrator wrote. The configuration must be a Copy.
 func (c *Config) Rename(kind, from, to string) {
-	follow := func(text *string) {
-		if strings.EqualFold(*text, from) {
-			*text = to
-		}
-	}
+	r := renaming{from, to}
 	switch kind {
 	case "directory":
-		for i := range c.Realms {
-			for j := range c.Realms[i].Lookup {
-				follow(&c.Realms[i].Lookup[j].Store)
+		follow(r, c.Realms, func(o *Realm) (out []*string) {
+			for j := range o.Lookup {
+				out = append(out, &o.Lookup[j].Store)
 			}
-		}
-		for i := range c.Overrides {
-			follow(&c.Overrides[i].Store)
-		}
+			return out
+		})
+		follow(r, c.Overrides, func(o *Override) []*string { return []*string{&o.Store} })
 	case "client":
-		for i := range c.Expectations {
-			follow(&c.Expectations[i].Client)
-		}
+		follow(r, c.Expectations, func(o *Expectation) []*string { return []*string{&o.Client} })
 	case "command-list":
-		for i := range c.Passes {
-			follow(&c.Passes[i].Commands)
-		}
-		for i := range c.CommandLists {
-			for j := range c.CommandLists[i].Extends {
-				follow(&c.CommandLists[i].Extends[j])
-			}
-		}
+		follow(r, c.Passes, func(o *Pass) []*string { return []*string{&o.Commands} })
+		follow(r, c.CommandLists, func(o *CommandList) []*string { return each(o.Extends) })
 	case "lane":
-		for i := range c.Overrides {
-			follow(&c.Overrides[i].Lane)
-		}
+		follow(r, c.Overrides, func(o *Override) []*string { return []*string{&o.Lane} })
 	case "authority":
-		for i := range c.Trusts {
-			for j := range c.Trusts[i].Authorities {
-				follow(&c.Trusts[i].Authorities[j])
-			}
-		}
+		follow(r, c.Trusts, func(o *Trust) []*string { return each(o.Authorities) })
 	case "certificate":
-		for i := range c.Lanes {
-			follow(&c.Lanes[i].TLS.Certificate)
-		}
-		for i := range c.Clients {
-			follow(&c.Clients[i].TACACSCertificate)
-		}
+		follow(r, c.Lanes, func(o *Lane) []*string { return []*string{&o.TLS.Certificate} })
+		follow(r, c.Clients, func(o *Client) []*string { return []*string{&o.TACACSCertificate} })
 	case "trust":
-		for i := range c.Lanes {
-			follow(&c.Lanes[i].TLS.Trust)
-		}
-		for i := range c.Clients {
-			follow(&c.Clients[i].TACACSTrust)
-		}
+		follow(r, c.Lanes, func(o *Lane) []*string { return []*string{&o.TLS.Trust} })
+		follow(r, c.Clients, func(o *Client) []*string { return []*string{&o.TACACSTrust} })
 	case "pool":
-		for i := range c.Passes {
-			follow(&c.Passes[i].Pool)
-		}
+		follow(r, c.Passes, func(o *Pass) []*string { return []*string{&o.Pool} })
 	case "remote":
-		for i := range c.Lanes {
-			for j := range c.Lanes[i].Forward {
-				follow(&c.Lanes[i].Forward[j])
-			}
-		}
+		follow(r, c.Lanes, func(o *Lane) []*string { return each(o.Forward) })
 	case "realm":
-		for i := range c.Lanes {
-			follow(&c.Lanes[i].Realm)
-		}
+		follow(r, c.Lanes, func(o *Lane) []*string { return []*string{&o.Realm} })
 	case "pass":
-		for i := range c.Passes {
-			follow(&c.Passes[i].Extends)
+		c.renamePass(r)
+	}
+}
+
+func (c *Config) renamePass(r renaming) {
+	follow(r, c.Passes, func(o *Pass) []*string { return []*string{&o.Extends} })
+	follow(r, c.Overrides, func(o *Override) []*string { return []*string{&o.Pass} })
+	follow(r, c.Expectations, func(o *Expectation) []*string { return []*string{&o.Pass} })
+	follow(r, c.Remotes, func(o *Remote) []*string { return []*string{&o.Pass} })
+	named := func(o *Policy) []*string {
+		out := []*string{&o.Pass}
+		for j := range o.Groups {
+			out = append(out, &o.Groups[j].Pass)
 		}
-		for i := range c.Overrides {
-			follow(&c.Overrides[i].Pass)
+		return out
+	}
+	for i, lane := range c.Lanes {
+		if slices.ContainsFunc(lane.Policies, func(p *Policy) bool { return r.in(named(p)) }) {
+			follow(r, Own(c.Lanes, i).Policies, named)
 		}
-		for i := range c.Expectations {
-			follow(&c.Expectations[i].Pass)
+	}
+}
+
+// renaming is the name that an object had, and the one that it has.
+type renaming struct{ from, to string }
+
+func (r renaming) in(texts []*string) bool {
+	return slices.ContainsFunc(texts, func(text *string) bool { return strings.EqualFold(*text, r.from) })
+}
+
+// follow changes the names in the objects of a list that hold the old one.
+func follow[T any](r renaming, list []*T, names func(*T) []*string) {
+	for i, o := range list {
+		if !r.in(names(o)) {
+			continue
 		}
-		for i := range c.Remotes {
-			follow(&c.Remotes[i].Pass)
-		}
-		for i := range c.Lanes {
-			for j := range c.Lanes[i].Policies {
-				p := &c.Lanes[i].Policies[j]
-				follow(&p.Pass)
-				for r := range p.Groups {
-					follow(&p.Groups[r].Pass)
-				}
+		for _, text := range names(Own(list, i)) {
+			if strings.EqualFold(*text, r.from) {
+				*text = r.to
 			}
 		}
 	}
+}
+
+func each(list []string) []*string {
+	out := make([]*string, len(list))
+	for i := range list {
+		out[i] = &list[i]
+	}
+	return out
 }

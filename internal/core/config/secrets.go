@@ -3,6 +3,7 @@ package config
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -30,44 +31,50 @@ func (a *Authority) KeyPlace() Place { return Place{"authority", a.ID} }
 // KeyPlace is that of the private key of a server certificate.
 func (c *Certificate) KeyPlace() Place { return Place{"certificate", c.ID} }
 
-// Secrets lets a function see, and replace, every secret of a configuration. path names it by kind, object and field.
-func (c *Config) Secrets(see func(at Place, path string, s *Secret) error) error {
-	type found struct {
-		at         Place
-		kind, name string
-		field      string
-		s          *Secret
-	}
-	var all []found
-	for i := range c.Clients {
-		x := &c.Clients[i]
-		all = append(all, found{x.RADIUSPlace(), "client", x.Name, "secret", &x.Secret}, found{x.RADIUSPlace(),
-			"client", x.Name, "previous", &x.Previous},
-			found{x.TACACSPlace(), "client", x.Name, "tacacsSecret", &x.TACACSSecret}, found{x.TACACSPlace(), "client",
-				x.Name, "tacacsPrevious", &x.TACACSPrevious})
-	}
-	for i := range c.Directories {
-		x := &c.Directories[i]
-		all = append(all, found{x.BindPlace(), "directory", x.Name, "bindPassword", &x.BindPassword})
-	}
-	for i := range c.Remotes {
-		x := &c.Remotes[i]
-		all = append(all, found{x.SecretPlace(), "remote", x.Name, "secret", &x.Secret})
-	}
-	for i := range c.Authorities {
-		x := &c.Authorities[i]
-		all = append(all, found{x.KeyPlace(), "authority", x.Name, "key", &x.Key})
-	}
-	for i := range c.Certificates {
-		x := &c.Certificates[i]
-		all = append(all, found{x.KeyPlace(), "certificate", x.Name, "key", &x.Key})
-	}
-	for _, f := range all {
-		if !f.s.Set() {
-			continue
-		}
-		if err := see(f.at, fmt.Sprintf("%s %q, %s", f.kind, f.name, f.field), f.s); err != nil {
-			return err
+// Secrets lets a function see every secret of a configuration, and return what stands in its place. path names it by
+// kind, object and field. The configuration must be a Copy: an object of which a secret changes is replaced.
+func (c *Config) Secrets(see func(at Place, path string, s Secret) (Secret, error)) error {
+	return errors.Join(
+		secrets("client", c.Clients, see, func(o *Client) []held {
+			return []held{{o.RADIUSPlace(), "secret", &o.Secret}, {o.RADIUSPlace(), "previous", &o.Previous},
+				{o.TACACSPlace(), "tacacsSecret", &o.TACACSSecret},
+				{o.TACACSPlace(), "tacacsPrevious", &o.TACACSPrevious}}
+		}),
+		secrets("directory", c.Directories, see, func(o *Directory) []held {
+			return []held{{o.BindPlace(), "bindPassword", &o.BindPassword}}
+		}),
+		secrets("remote", c.Remotes, see, func(o *Remote) []held {
+			return []held{{o.SecretPlace(), "secret", &o.Secret}}
+		}),
+		secrets("authority", c.Authorities, see, func(o *Authority) []held {
+			return []held{{o.KeyPlace(), "key", &o.Key}}
+		}),
+		secrets("certificate", c.Certificates, see, func(o *Certificate) []held {
+			return []held{{o.KeyPlace(), "key", &o.Key}}
+		}))
+}
+
+// held is one secret of an object.
+type held struct {
+	at    Place
+	field string
+	s     *Secret
+}
+
+func secrets[T any, P Object[T]](kind string, list []*T, see func(at Place, path string, s Secret) (Secret, error),
+	of func(*T) []held) error {
+	for i, o := range list {
+		for f, h := range of(o) {
+			if !h.s.Set() {
+				continue
+			}
+			next, err := see(h.at, fmt.Sprintf("%s %q, %s", kind, P(o).Label(), h.field), *h.s)
+			if err != nil {
+				return err
+			}
+			if next != *h.s {
+				*of(Own(list, i))[f].s = next
+			}
 		}
 	}
 	return nil

@@ -69,6 +69,7 @@ var VendorTypes = []string{"text", "octets", "integer", "integer64", "ipv4addr",
 	"time"}
 
 func (v *Vendor) normalise() {
+	orEmpty(&v.Attributes)
 	trim(&v.Name, &v.Note)
 	if v.TypeOctets == 0 {
 		v.TypeOctets, v.LengthOctets = 1, 1
@@ -89,7 +90,7 @@ const maxVendorAttributes = 1000
 func (c *Config) checkVendors(k *checker) {
 	numbers, names := map[uint32]string{}, map[string]string{}
 	for i := range c.Vendors {
-		v := &c.Vendors[i]
+		v := c.Vendors[i]
 		k.on("vendor", v.Name, v.ID)
 		switch other := numbers[v.Number]; {
 		case v.Number == 0 || v.Number > 0xffffff:

@@ -22,7 +22,7 @@ func policies(lines ...string) func(*config.Config) {
 		c.Lanes[0].Policies = nil
 		for i, line := range lines {
 			when, then, _ := strings.Cut(line, " -> ")
-			p := config.Policy{ID: fmt.Sprint(i), Name: fmt.Sprintf("P%d", i+1), Enabled: true, When: when,
+			p := &config.Policy{ID: fmt.Sprint(i), Name: fmt.Sprintf("P%d", i+1), Enabled: true, When: when,
 				Outcome: config.Admit, Pass: then}
 			if then == "refuse" {
 				p.Outcome, p.Pass = config.Refusal, ""
@@ -104,9 +104,9 @@ func TestAnalysis(t *testing.T) {
 		"overlap with the same": {policies("group is Crew -> officers", "ssid is a -> officers"), nil},
 		"a lane behind another": {func(c *config.Config) {
 			policies("always -> officers")(c)
-			second := c.Lanes[0]
+			second := *c.Lanes[0]
 			second.ID, second.Name, second.When = "l2", "Later", "service is network"
-			c.Lanes = append(c.Lanes, second)
+			c.Lanes = append(c.Lanes, &second)
 		}, []string{"when unreachable: can never be reached: lane 1, Wired, matches everything that this could match"}},
 		"no policy": {policies(), []string{"the lane has no policy"}},
 	} {
@@ -128,7 +128,7 @@ func TestAnalysis(t *testing.T) {
 func TestAnalysisOfGroupsAndUse(t *testing.T) {
 	plan := small(func(c *config.Config) {
 		policies("group is Gone -> officers", "always -> table Crew=officers;Nobody=officers")(c)
-		c.Calendars = []config.Calendar{{ID: "c", Name: "hours", Zone: "UTC",
+		c.Calendars = []*config.Calendar{{ID: "c", Name: "hours", Zone: "UTC",
 			Spans: []calendar.Span{{Days: calendar.Days, From: "08:00", To: "18:00"}}}}
 	})
 	list := plan.Analyse(Known{At: monday, Group: func(name string) (bool, bool) {
@@ -147,8 +147,8 @@ func TestAnalysisOfGroupsAndUse(t *testing.T) {
 
 func TestWhatALaneTakesByDefaultIsUsed(t *testing.T) {
 	plan := small(nil)
-	plan.Config.Trusts = []config.Trust{{ID: "t1", Name: "laptops"}, {ID: "t2", Name: "phones"}}
-	plan.Config.Certificates = []config.Certificate{{ID: "c1", Name: "waiting"}, {ID: "c2", Name: "signed", Chain: "x"}}
+	plan.Config.Trusts = []*config.Trust{{ID: "t1", Name: "laptops"}, {ID: "t2", Name: "phones"}}
+	plan.Config.Certificates = []*config.Certificate{{ID: "c1", Name: "waiting"}, {ID: "c2", Name: "signed", Chain: "x"}}
 	a := &analysis{plan: plan}
 	a.unused()
 	var found []string

@@ -12,32 +12,32 @@ import (
 )
 
 func harbour() config.Config {
-	admit := func(name, when, pass string) config.Policy {
-		return config.Policy{ID: name, Name: name, Enabled: true, When: when, Outcome: config.Admit, Pass: pass}
+	admit := func(name, when, pass string) *config.Policy {
+		return &config.Policy{ID: name, Name: name, Enabled: true, When: when, Outcome: config.Admit, Pass: pass}
 	}
 	off := admit("Switched off", "always", "crew")
 	off.Enabled = false
 	c := config.Config{
-		Clients: []config.Client{
+		Clients: []*config.Client{
 			{ID: "1", Name: "pier", Addresses: []string{"192.0.2.0/24", "2001:db8::/32"}, Secret: "s",
 				Tags: map[string]string{"site": "north-pier"}},
 			{ID: "2", Name: "np-switch-1", Addresses: []string{"192.0.2.11", "2001:db8:7::1"}, Secret: "s",
 				Tags: map[string]string{"site": "north-pier"}},
 		},
-		Directories: []config.Directory{{ID: "d", Name: "LANTERN", Servers: []string{"dc1"}, BindName: "svc",
+		Directories: []*config.Directory{{ID: "d", Name: "LANTERN", Servers: []string{"dc1"}, BindName: "svc",
 			BindPassword: "s"}},
-		Realms: []config.Realm{
+		Realms: []*config.Realm{
 			{ID: "r1", Name: "shore", Forms: []config.Form{{Kind: config.Suffix, Value: "lanternferries.example"},
 				{Kind: config.Prefix, Value: "LANTERN"}, {Kind: config.Bare}},
 				Lookup: []config.Lookup{{Store: "LANTERN", Unreachable: config.Next}, {Store: "local"}}},
 			{ID: "r2", Name: "ships", Forms: []config.Form{{Kind: config.Suffix, Value: "ships.example"}},
 				Rewrite: "ship-{name}", Lookup: []config.Lookup{{Store: "local"}}},
 		},
-		Lanes: []config.Lane{
+		Lanes: []*config.Lane{
 			{ID: "l1", Name: "Device logins", When: "service is device-login", Methods: []string{"pap"},
 				Realm: "shore"},
 			{ID: "l2", Name: "Wired", When: "port.type is Ethernet", Methods: []string{"pap"},
-				Policies: []config.Policy{
+				Policies: []*config.Policy{
 					off, admit("Officers", `group is "Deck Officers" and client.site is north-pier`, "crew"),
 					{ID: "t", Name: "By department", Enabled: true, Outcome: config.Admit,
 						Groups: []config.GroupRow{{Group: "Ticketing", Pass: "ticketing"}, {Group: "Harbour Office",
@@ -46,7 +46,7 @@ func harbour() config.Config {
 						Message: "ashore only"},
 				}},
 		},
-		Passes: []config.Pass{{ID: "a", Name: "crew", VLAN: "30"}, {ID: "b", Name: "ticketing", VLAN: "20",
+		Passes: []*config.Pass{{ID: "a", Name: "crew", VLAN: "30"}, {ID: "b", Name: "ticketing", VLAN: "20",
 			SessionTimeout: 28800, Role: "ticketing"}},
 	}
 	c.Normalise()

@@ -22,7 +22,7 @@ type Commands struct {
 func compileCommands(c *config.Config) map[string]*Commands {
 	out := make(map[string]*Commands, len(c.CommandLists))
 	for i := range c.CommandLists {
-		l := &c.CommandLists[i]
+		l := c.CommandLists[i]
 		whole, _ := c.WholeList(l) // the check has told
 		out[strings.ToLower(l.Name)] = &Commands{l, whole}
 	}
@@ -174,7 +174,7 @@ func (a *analysis) commandLists() {
 		}
 	}
 	for i := range c.CommandLists {
-		l := &c.CommandLists[i]
+		l := c.CommandLists[i]
 		on := results.Finding{Kind: "command-list", Object: l.Name, ID: l.ID, Field: "name"}
 		if !used[strings.ToLower(l.Name)] {
 			on.Code, on.Note, on.Message, on.Remedy = results.Unused, true, "no pass uses this command list",

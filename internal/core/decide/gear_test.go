@@ -14,25 +14,25 @@ import (
 // gearPlan is a small world of gear: two command lists, one of which extends the other, and passes with and without.
 func gearPlan(t testing.TB, change func(*config.Config)) *Plan {
 	t.Helper()
-	admit := func(group, pass string) config.Policy {
-		return config.Policy{ID: group, Name: group, Enabled: true, When: "group is " + group, Outcome: config.Admit,
+	admit := func(group, pass string) *config.Policy {
+		return &config.Policy{ID: group, Name: group, Enabled: true, When: "group is " + group, Outcome: config.Admit,
 			Pass: pass}
 	}
 	c := &config.Config{
-		Realms: []config.Realm{{ID: "r", Name: "here", Forms: []config.Form{{Kind: config.Bare}},
+		Realms: []*config.Realm{{ID: "r", Name: "here", Forms: []config.Form{{Kind: config.Bare}},
 			Lookup: []config.Lookup{{Store: "local"}}}},
-		CommandLists: []config.CommandList{
+		CommandLists: []*config.CommandList{
 			{ID: "l1", Name: "looking", Lines: []config.CommandLine{{Verdict: "refuse", Pattern: "show secrets *"},
 				{Verdict: "permit", Pattern: "show *"}}},
 			{ID: "l2", Name: "ports", Extends: []string{"looking"}, Lines: []config.CommandLine{{Verdict: "permit",
 				Pattern: "interface *"}, {Verdict: "refuse", Pattern: "interface eth0"}}},
 			{ID: "l3", Name: "nobody's", Otherwise: "permit"},
 		},
-		Passes: []config.Pass{{ID: "p1", Name: "ports", PrivilegeLevel: "7", Commands: "ports", SessionTimeout: 90,
+		Passes: []*config.Pass{{ID: "p1", Name: "ports", PrivilegeLevel: "7", Commands: "ports", SessionTimeout: 90,
 			Arguments: []config.Argument{{Name: "mail", Value: "{{person.mail}}"}}}, {ID: "p2", Name: "bare"},
 			{ID: "p3", Name: "higher", Extends: "ports", PrivilegeLevel: "15"}},
-		Lanes: []config.Lane{{ID: "a", Name: "Gear", When: "service in device-login, device-command",
-			Methods: []string{"pap"}, Policies: []config.Policy{admit("Ports", "ports"), admit("Bare", "bare"),
+		Lanes: []*config.Lane{{ID: "a", Name: "Gear", When: "service in device-login, device-command",
+			Methods: []string{"pap"}, Policies: []*config.Policy{admit("Ports", "ports"), admit("Bare", "bare"),
 				admit("Higher", "higher"),
 				{ID: "n", Name: "By night", Enabled: true,
 					When: `group is Night and command starts "show" and level at least 1 and authenticated is tacacs and from within 192.0.2.0/24 and asks is command`, Outcome: config.Admit, Pass: "ports"}}}},
@@ -165,19 +165,19 @@ func TestFaultsOfGear(t *testing.T) {
 			c.Passes[0].Arguments = make([]config.Argument, 61)
 		},
 		"not the name of a single device": func(c *config.Config) {
-			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSNames: []string{"*.example"}}}
+			c.Clients = []*config.Client{{ID: "c", Name: "c", TACACSNames: []string{"*.example"}}}
 		},
 		"no trust list to check": func(c *config.Config) {
-			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSNames: []string{"c.example"}}}
+			c.Clients = []*config.Client{{ID: "c", Name: "c", TACACSNames: []string{"c.example"}}}
 		},
 		"previous TACACS+ secret has no end": func(c *config.Config) {
-			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSPrevious: "x"}}
+			c.Clients = []*config.Client{{ID: "c", Name: "c", TACACSPrevious: "x"}}
 		},
 		`there is no certificate "gone"`: func(c *config.Config) {
-			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSCertificate: "gone"}}
+			c.Clients = []*config.Client{{ID: "c", Name: "c", TACACSCertificate: "gone"}}
 		},
 		"belongs to client": func(c *config.Config) {
-			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSNames: []string{"x"}},
+			c.Clients = []*config.Client{{ID: "c", Name: "c", TACACSNames: []string{"x"}},
 				{ID: "d", Name: "d", TACACSNames: []string{"X"}}}
 		},
 		"no method is allowed": func(c *config.Config) {
@@ -185,7 +185,7 @@ func TestFaultsOfGear(t *testing.T) {
 		},
 		"more than 5000 lines": func(c *config.Config) { manyLines(c) },
 		"not obfuscated are taken from this client": func(c *config.Config) {
-			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSPlain: true}}
+			c.Clients = []*config.Client{{ID: "c", Name: "c", TACACSPlain: true}}
 		},
 		"empty, so it refuses every command": func(c *config.Config) { c.CommandLists[2].Otherwise = "" },
 		"1001 lines, at most 1000 are allowed": func(c *config.Config) {
@@ -196,12 +196,12 @@ func TestFaultsOfGear(t *testing.T) {
 		},
 		`"a=b" is not an argument name`: func(c *config.Config) { c.Passes[0].Arguments[0].Name = "a=b" },
 		`there is no trust list "gone"`: func(c *config.Config) {
-			c.Clients = []config.Client{{ID: "c", Name: "c", TACACSTrust: "gone"}}
+			c.Clients = []*config.Client{{ID: "c", Name: "c", TACACSTrust: "gone"}}
 		},
 		`there is no command list "looking-not"`: func(c *config.Config) { c.Passes[0].Commands = "looking-not" },
 	} {
 		var c config.Config
-		gearPlan(t, func(whole *config.Config) { c = whole.Clone() })
+		gearPlan(t, func(whole *config.Config) { c = *whole })
 		change(&c)
 		c.Normalise()
 		_, problems := Compile(&c)
@@ -222,7 +222,7 @@ func manyLines(c *config.Config) {
 	}
 	for i := range 7 {
 		name := string(rune('a' + i))
-		c.CommandLists = append(c.CommandLists, config.CommandList{ID: name, Name: name, Lines: lines})
+		c.CommandLists = append(c.CommandLists, &config.CommandList{ID: name, Name: name, Lines: lines})
 		c.CommandLists[0].Extends = append(c.CommandLists[0].Extends, name)
 	}
 }

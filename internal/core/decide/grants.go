@@ -37,7 +37,7 @@ func (p *Plan) compileGrants(c *config.Config, passes map[string]*Pass) []config
 	p.grants = make(map[string]*Grants, len(c.Remotes))
 	var problems []config.Problem
 	for i := range c.Remotes {
-		r := &c.Remotes[i]
+		r := c.Remotes[i]
 		g := &Grants{all: slices.Contains(r.Grants, config.AllGrants), named: make(map[string]bool, len(r.Grants))}
 		p.grants[strings.ToLower(r.Name)] = g
 		fail := func(field, remedy string, p config.Problem) {

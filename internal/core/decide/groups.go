@@ -39,7 +39,7 @@ func (p *Plan) Qualified(text string) (store, group string) {
 func (p *Plan) compileOwners() {
 	p.owners = owners{picked: map[string][]string{}, qualified: map[string]bool{}}
 	for i := range p.Config.Directories {
-		d := &p.Config.Directories[i]
+		d := p.Config.Directories[i]
 		for _, g := range d.Groups {
 			key := rule.FoldString(g.Name)
 			p.owners.picked[key] = append(p.owners.picked[key], d.Name)
@@ -133,7 +133,7 @@ func (p *Plan) stranger(store, group string, space []byte) bool {
 func (p *Plan) stores(lane *Lane) []string {
 	var out []string
 	for i := range p.Config.Realms {
-		r := &p.Config.Realms[i]
+		r := p.Config.Realms[i]
 		if lane.Realm != "" && !strings.EqualFold(lane.Realm, r.Name) {
 			continue
 		}

@@ -15,18 +15,18 @@ import (
 func twoStores(t *testing.T, picked []config.PickedGroup, groups ...string) *Plan {
 	t.Helper()
 	c := &config.Config{
-		Directories: []config.Directory{{ID: "d", Name: "LANTERN", Kind: config.ActiveDirectory,
+		Directories: []*config.Directory{{ID: "d", Name: "LANTERN", Kind: config.ActiveDirectory,
 			Servers: []string{"192.0.2.53:636"}, TLS: config.LDAPS, Groups: picked}},
-		Realms: []config.Realm{{ID: "r", Name: "all", Rewrite: "{name}",
+		Realms: []*config.Realm{{ID: "r", Name: "all", Rewrite: "{name}",
 			Forms: []config.Form{{Kind: config.Bare}},
 			Lookup: []config.Lookup{{Store: "LANTERN", Unreachable: config.Refuse}, {Store: config.LocalStore,
 				Unreachable: config.Refuse}}}},
-		Lanes: []config.Lane{{ID: "l", Name: "gear", When: "always", Methods: []string{"pap"},
+		Lanes: []*config.Lane{{ID: "l", Name: "gear", When: "always", Methods: []string{"pap"},
 			TLS: config.LaneTLS{Minimum: "1.2", Binding: "optional", Prove: "user"}}},
 	}
 	for _, g := range groups {
-		c.Passes = append(c.Passes, config.Pass{ID: g, Name: "pass of " + g[len(g)-1:]})
-		c.Lanes[0].Policies = append(c.Lanes[0].Policies, config.Policy{ID: g, Name: g, Enabled: true,
+		c.Passes = append(c.Passes, &config.Pass{ID: g, Name: "pass of " + g[len(g)-1:]})
+		c.Lanes[0].Policies = append(c.Lanes[0].Policies, &config.Policy{ID: g, Name: g, Enabled: true,
 			When: `group is "` + g + `"`, Outcome: config.Admit, Pass: c.Passes[len(c.Passes)-1].Name})
 	}
 	c.Normalise()

@@ -90,7 +90,9 @@ type Realm struct {
 }
 
 // Compile checks a configuration and compiles it. The plan is nil if any problem is more than a warning.
-func Compile(c *config.Config) (*Plan, []config.Problem) {
+func Compile(c *config.Config) (*Plan, []config.Problem) { return new(Compiler).Compile(c) }
+
+func compileAll(c *config.Config) (*Plan, []config.Problem) {
 	problems := c.Check()
 	p := &Plan{Config: c, realms: map[config.Form]*Realm{}, byRealm: map[string]*Realm{}}
 	for i := range c.Clients {
@@ -113,7 +115,7 @@ func Compile(c *config.Config) (*Plan, []config.Problem) {
 	problems = append(problems, wrong...)
 	problems = append(problems, p.compileGrants(c, passes)...)
 	for i := range c.Realms {
-		realm := &Realm{&c.Realms[i]}
+		realm := &Realm{c.Realms[i]}
 		p.byRealm[strings.ToLower(realm.Name)] = realm
 		for _, form := range realm.Forms {
 			p.realms[form] = realm
@@ -121,7 +123,7 @@ func Compile(c *config.Config) (*Plan, []config.Problem) {
 	}
 	tags := clientTags(c)
 	for i := range c.Lanes {
-		lane, wrong := p.compileLane(&c.Lanes[i], i+1, passes, tags)
+		lane, wrong := p.compileLane(c.Lanes[i], i+1, passes, tags)
 		problems = append(problems, wrong...)
 		p.Lanes = append(p.Lanes, lane)
 		p.Forwards = p.Forwards || len(lane.Forward) > 0
@@ -130,7 +132,7 @@ func Compile(c *config.Config) (*Plan, []config.Problem) {
 	p.lanes = newIndex(len(p.Lanes), func(i int) []rule.Anchor { return anchorsOf(p.Lanes[i].when) })
 	p.overrides = map[string][]*Override{}
 	for i := range c.Overrides {
-		o := &c.Overrides[i]
+		o := c.Overrides[i]
 		key := rule.FoldString(o.Person)
 		p.overrides[key] = append(p.overrides[key], &Override{o, passes[strings.ToLower(o.Pass)]})
 	}
@@ -180,7 +182,7 @@ func (p *Plan) compileLane(c *config.Lane, number int, passes map[string]*Pass, 
 	}
 	lane.when = compile(c.When, "when", rule.Request)
 	for i := range c.Policies {
-		policy := &Policy{Policy: &c.Policies[i], Number: i + 1}
+		policy := &Policy{Policy: c.Policies[i], Number: i + 1}
 		policy.when = compile(policy.When, fmt.Sprintf("policies[%d].when", i), rule.Person)
 		policy.pass = passes[strings.ToLower(policy.Pass)]
 		policy.byGroup = make(map[string]int, len(policy.Groups))
@@ -201,9 +203,9 @@ func (p *Plan) compilePasses(c *config.Config) (map[string]*Pass, []config.Probl
 	passes := make(map[string]*Pass, len(c.Passes))
 	var problems []config.Problem
 	for i := range c.Passes {
-		whole, err := c.Resolve(&c.Passes[i])
+		whole, err := c.Resolve(c.Passes[i])
 		if err != nil {
-			whole = c.Passes[i] // the check has told
+			whole = *c.Passes[i] // the check has told
 		}
 		reply, wrong := pass.Compile(&whole, p.Dictionary, c.Vendors)
 		problems = append(problems, wrong...)
@@ -226,7 +228,7 @@ func unread(c *config.Config, p *config.Pass, reply *pass.Reply) []config.Proble
 		for _, field := range t.Fields() {
 			name, ok := strings.CutPrefix(field, "person.")
 			if !ok || strings.EqualFold(name, "mail") || slices.ContainsFunc(c.Directories,
-				func(d config.Directory) bool {
+				func(d *config.Directory) bool {
 					return slices.ContainsFunc(d.Attributes, func(a string) bool { return strings.EqualFold(a, name) })
 				}) {
 				continue
@@ -250,7 +252,7 @@ func (p *Plan) Client(addr netip.Addr) (*config.Client, int) {
 	if !ok {
 		return nil, -1
 	}
-	return &p.Config.Clients[i], i
+	return p.Config.Clients[i], i
 }
 
 // Realm returns a realm by name, nil if there is none.

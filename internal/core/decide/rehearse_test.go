@@ -12,14 +12,14 @@ import (
 // small is a configuration with one lane whose policies can be changed.
 func small(change func(*config.Config)) *Plan {
 	c := &config.Config{
-		Clients: []config.Client{{ID: "c1", Name: "np-switch-1", Enabled: true, Addresses: []string{"192.0.2.11"},
+		Clients: []*config.Client{{ID: "c1", Name: "np-switch-1", Enabled: true, Addresses: []string{"192.0.2.11"},
 			Secret: "x", MessageAuthenticator: "require", Tags: map[string]string{"site": "north-pier"}}},
-		Directories: []config.Directory{},
-		Realms: []config.Realm{{ID: "r1", Name: "here", Forms: []config.Form{{Kind: config.Bare}},
+		Directories: []*config.Directory{},
+		Realms: []*config.Realm{{ID: "r1", Name: "here", Forms: []config.Form{{Kind: config.Bare}},
 			Rewrite: "{name}", Lookup: []config.Lookup{{Store: config.LocalStore, Unreachable: config.Refuse}}}},
-		Passes: []config.Pass{{ID: "p1", Name: "ticketing", VLAN: "20"}, {ID: "p2", Name: "officers", VLAN: "30"}},
-		Lanes: []config.Lane{{ID: "l1", Name: "Wired", When: "always", Methods: []string{"pap"},
-			Policies: []config.Policy{
+		Passes: []*config.Pass{{ID: "p1", Name: "ticketing", VLAN: "20"}, {ID: "p2", Name: "officers", VLAN: "30"}},
+		Lanes: []*config.Lane{{ID: "l1", Name: "Wired", When: "always", Methods: []string{"pap"},
+			Policies: []*config.Policy{
 				{Name: "Ticketing", Enabled: true, When: `group is Ticketing and client.site is north-pier`,
 					Outcome: config.Admit, Pass: "ticketing"},
 				{Name: "Crew", Enabled: true, When: `group is Crew`, Outcome: config.Admit, Pass: "officers"}}}},

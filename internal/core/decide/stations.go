@@ -196,7 +196,7 @@ func (p *Plan) fillDirectory(s *results.Station, f *facts.Facts, d *Decision) {
 func (p *Plan) forms(d *Decision) string {
 	var list []string
 	for i := range p.Config.Realms {
-		r := &p.Config.Realms[i]
+		r := p.Config.Realms[i]
 		if d.Lane != nil && d.Lane.Realm != "" && !strings.EqualFold(d.Lane.Realm, r.Name) {
 			continue
 		}

@@ -128,7 +128,7 @@ func (a *analysis) unused() {
 	if anyTrust && len(c.Trusts) == 1 {
 		use("trust", c.Trusts[0].Name)
 	}
-	signed := slices.IndexFunc(c.Certificates, func(one config.Certificate) bool { return one.Chain != "" })
+	signed := slices.IndexFunc(c.Certificates, func(one *config.Certificate) bool { return one.Chain != "" })
 	if anyCertificate && signed >= 0 {
 		use("certificate", c.Certificates[signed].Name)
 	}

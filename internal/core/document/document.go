@@ -54,7 +54,7 @@ func order(list reflect.Value, byName bool) []int {
 		out[i] = i
 	}
 	if byName {
-		name := func(i int) string { return strings.ToLower(list.Index(i).FieldByName("Name").String()) }
+		name := func(i int) string { return strings.ToLower(list.Index(i).Elem().FieldByName("Name").String()) }
 		slices.SortStableFunc(out, func(a, b int) int { return strings.Compare(name(a), name(b)) })
 	}
 	return out
@@ -80,6 +80,8 @@ var shown = map[string]bool{"admitted": true}
 // plain turns a value into what is written: structs without identifiers and without what is not set.
 func plain(v reflect.Value, secrets bool) any {
 	switch {
+	case v.Kind() == reflect.Pointer:
+		return plain(v.Elem(), secrets)
 	case v.Type() == reflect.TypeFor[time.Time]():
 		return v.Interface().(time.Time).UTC().Format(time.RFC3339)
 	case v.Kind() == reflect.Struct:

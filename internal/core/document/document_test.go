@@ -25,6 +25,9 @@ func fill(v reflect.Value, r *rand.Rand, depth int) {
 		for i := range v.NumField() {
 			fill(v.Field(i), r, depth+1)
 		}
+	case v.Kind() == reflect.Pointer:
+		v.Set(reflect.New(v.Type().Elem()))
+		fill(v.Elem(), r, depth)
 	case v.Kind() == reflect.Slice:
 		n := 1 + r.IntN(3)
 		v.Set(reflect.MakeSlice(v.Type(), n, n))
@@ -57,6 +60,8 @@ func whole(r *rand.Rand) *config.Config {
 	var name func(v reflect.Value)
 	name = func(v reflect.Value) {
 		switch v.Kind() {
+		case reflect.Pointer:
+			name(v.Elem())
 		case reflect.Struct:
 			if id := v.FieldByName("ID"); id.IsValid() {
 				if label := v.FieldByName("Name"); label.IsValid() {
@@ -118,8 +123,8 @@ func TestEverythingComesBack(t *testing.T) {
 }
 
 func TestPartsAndDefaults(t *testing.T) {
-	base := &config.Config{Passes: []config.Pass{{ID: "p", Name: "crew", VLAN: "30"}},
-		Lanes: []config.Lane{{ID: "l", Name: "Wired", Policies: []config.Policy{{ID: "x", Name: "Crew", Enabled: true},
+	base := &config.Config{Passes: []*config.Pass{{ID: "p", Name: "crew", VLAN: "30"}},
+		Lanes: []*config.Lane{{ID: "l", Name: "Wired", Policies: []*config.Policy{{ID: "x", Name: "Crew", Enabled: true},
 			{ID: "y", Name: "Others"}}}}}
 	base.Normalise()
 	doc, err := Read([]byte("# who wants to know\ntollgate: 1\nlanes:\n- name: Wired\n  when: ssid is x # why\n  " +

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -86,12 +87,34 @@ func Read(text []byte) (*Document, error) {
 	if err := yaml.NodeToValue(file.Docs[0].Body, &in, yaml.Strict()); err != nil {
 		return nil, fault(err)
 	}
+	if err := noGaps(&in.Config); err != nil {
+		return nil, err
+	}
 	doc.Config, doc.Comments = in.Config, w.comments-strings.Count(head, "\n")
 	if doc.Comments < 0 || !bytes.HasPrefix(text, []byte(head)) {
 		doc.Comments = w.comments
 	}
 	doc.present(all)
 	return doc, nil
+}
+
+// noGaps refuses lists with nothing in the place of an object.
+func noGaps(c *config.Config) error {
+	all := reflect.ValueOf(c).Elem()
+	for _, kind := range kinds {
+		list := all.FieldByIndex(fieldOf(all.Type(), kind).Index)
+		for i := range list.Len() {
+			if list.Index(i).IsNil() {
+				return fmt.Errorf("entry %d of %s is empty", i+1, kind)
+			}
+		}
+	}
+	for _, lane := range c.Lanes {
+		if at := slices.Index(lane.Policies, nil); at >= 0 {
+			return fmt.Errorf("policy %d of lane %q is empty", at+1, lane.Name)
+		}
+	}
+	return nil
 }
 
 // present finds which lists stand in the text, and switches on what does not say that it is off.
@@ -116,7 +139,7 @@ func (d *Document) present(all map[string]any) {
 	}
 	for i, lane := range list(all, "lanes") {
 		for j, policy := range list(lane, "policies") {
-			p := &d.Lanes[i].Policies[j]
+			p := d.Lanes[i].Policies[j]
 			p.Enabled = p.Enabled || !said(policy)
 		}
 	}
@@ -186,27 +209,40 @@ func (w *walker) Visit(n ast.Node) ast.Visitor {
 // Over puts the document over a configuration: lists that stand in it replace those there, others stay. Objects keep
 // the identifiers of those of the same name, and secrets that are left out; for others make is asked.
 func (d *Document) Over(base *config.Config, make func() string) *config.Config {
-	out := base.Clone()
-	to, from, old := reflect.ValueOf(&out).Elem(), reflect.ValueOf(&d.Config).Elem(), reflect.ValueOf(base).Elem()
+	out := base.Copy()
+	to, from, old := reflect.ValueOf(out).Elem(), reflect.ValueOf(&d.Config).Elem(), reflect.ValueOf(base).Elem()
 	for _, kind := range d.Lists {
 		index := fieldOf(to.Type(), kind).Index
-		list := from.FieldByIndex(index)
+		list := copied(from.FieldByIndex(index)) // the document may be put over another configuration as well
 		adopt(list, old.FieldByIndex(index), make)
 		to.FieldByIndex(index).Set(list)
 	}
-	out = out.Clone() // the two share nothing
-	out.Normalise()
-	return &out
+	out.NormaliseSince(base)
+	return out
+}
+
+// copied copies the objects of a list, and the policies in them.
+func copied(list reflect.Value) reflect.Value {
+	out := reflect.MakeSlice(list.Type(), list.Len(), list.Len())
+	for i := range list.Len() {
+		object := reflect.New(list.Type().Elem().Elem())
+		config.Unshare(object.Elem(), list.Index(i).Elem())
+		if policies := object.Elem().FieldByName("Policies"); policies.IsValid() {
+			policies.Set(copied(policies))
+		}
+		out.Index(i).Set(object)
+	}
+	return out
 }
 
 // adopt gives objects the identifiers and missing secrets of those of the same name.
 func adopt(list, old reflect.Value, make func() string) {
 	places := byName(old)
 	for i := range list.Len() {
-		object := list.Index(i)
+		object := list.Index(i).Elem()
 		before := reflect.Value{}
 		if at, there := places[label(object)]; there {
-			before = old.Index(at)
+			before = old.Index(at).Elem()
 		}
 		if before.IsValid() {
 			object.FieldByName("ID").Set(before.FieldByName("ID"))
@@ -237,7 +273,7 @@ func byName(list reflect.Value) map[string]int {
 	out := map[string]int{}
 	if list.IsValid() {
 		for i := range list.Len() {
-			out[label(list.Index(i))] = i
+			out[label(list.Index(i).Elem())] = i
 		}
 	}
 	return out
@@ -245,28 +281,4 @@ func byName(list reflect.Value) map[string]int {
 
 func label(object reflect.Value) string {
 	return strings.ToLower(strings.TrimSpace(object.FieldByName("Name").String()))
-}
-
-// Secrets lets a function look at each secret of the document and replace it. path names it.
-func (d *Document) Secrets(see func(path string, s config.Secret) (config.Secret, error)) error {
-	whole := reflect.ValueOf(&d.Config).Elem()
-	for _, kind := range kinds {
-		list := whole.FieldByIndex(fieldOf(whole.Type(), kind).Index)
-		for i := range list.Len() {
-			object := list.Index(i)
-			for f := range object.NumField() {
-				s, ok := object.Field(f).Interface().(config.Secret)
-				if !ok || !s.Set() {
-					continue
-				}
-				next, err := see(fmt.Sprintf("%s %q, %s", strings.TrimSuffix(kind, "s"),
-					object.FieldByName("Name").String(), nameOf(object.Type().Field(f))), s)
-				if err != nil {
-					return err
-				}
-				object.Field(f).SetString(string(next))
-			}
-		}
-	}
-	return nil
 }

@@ -8,11 +8,10 @@ import (
 )
 
 // Dictionary makes the dictionary of a configuration: the standard attributes and those of its vendors.
-func Dictionary(vendors []config.Vendor) (*dict.Dictionary, []config.Problem) {
+func Dictionary(vendors []*config.Vendor) (*dict.Dictionary, []config.Problem) {
 	dictionary := dict.NewDictionary()
 	var problems []config.Problem
-	for i := range vendors {
-		v := &vendors[i]
+	for _, v := range vendors {
 		attributes := make([]dict.Attribute, 0, len(v.Attributes))
 		for j := range v.Attributes {
 			a := &v.Attributes[j]

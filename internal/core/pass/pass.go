@@ -77,7 +77,7 @@ func (c *compiler) fail(field string, code config.ProblemCode, remedy, format st
 }
 
 // Compile encodes a pass that was resolved, or lists what is wrong with its fields.
-func Compile(p *config.Pass, dictionary *dict.Dictionary, vendors []config.Vendor) (*Reply, []config.Problem) {
+func Compile(p *config.Pass, dictionary *dict.Dictionary, vendors []*config.Vendor) (*Reply, []config.Problem) {
 	c := &compiler{Reply: &Reply{dictionary: dictionary}, pass: p}
 	if p.VLAN != "" {
 		c.add(tunnelType, integer(dict.TunnelTypeVLAN))
@@ -198,7 +198,7 @@ func encodeAddress(text string) (byte, []byte, error) {
 }
 
 // rates puts the rates into every attribute of a vendor that carries them; a device passes over those of others.
-func (c *compiler) rates(vendors []config.Vendor) {
+func (c *compiler) rates(vendors []*config.Vendor) {
 	for i := range vendors {
 		for _, a := range vendors[i].Attributes {
 			kbit := map[config.Meaning]int{config.RateDown: c.pass.RateDown, config.RateUp: c.pass.RateUp}[a.Means]

@@ -11,7 +11,7 @@ import (
 )
 
 // harbour is a vendor of the documentation's number, with one attribute of each type; wide uses fields of other widths.
-var harbour = config.Vendor{Name: "Harbour", Number: 32473, TypeOctets: 1, LengthOctets: 1,
+var harbour = &config.Vendor{Name: "Harbour", Number: 32473, TypeOctets: 1, LengthOctets: 1,
 	Attributes: []config.VendorAttribute{
 		{Number: 1, Name: "Harbour-Role", Type: "text"}, {Number: 2, Name: "Harbour-Level", Type: "integer",
 			Values: []config.NamedValue{{Number: 7, Name: "deck"}}},
@@ -19,14 +19,14 @@ var harbour = config.Vendor{Name: "Harbour", Number: 32473, TypeOctets: 1, Lengt
 		{Number: 4, Name: "Harbour-Up", Type: "integer64", Means: config.RateUp},
 		{Number: 5, Name: "Harbour-Gate", Type: "ipv4addr"},
 	}}
-var wide = config.Vendor{Name: "Wide", Number: 99999, TypeOctets: 2, LengthOctets: 2,
+var wide = &config.Vendor{Name: "Wide", Number: 99999, TypeOctets: 2, LengthOctets: 2,
 	Attributes: []config.VendorAttribute{{Number: 258, Name: "Wide-Key", Type: "octets"}}}
-var endless = config.Vendor{Name: "Endless", Number: 99998, TypeOctets: 4,
+var endless = &config.Vendor{Name: "Endless", Number: 99998, TypeOctets: 4,
 	Attributes: []config.VendorAttribute{{Number: 1, Name: "Endless-Note", Type: "text"}}}
 
 func compile(t *testing.T, p *config.Pass) (*Reply, []config.Problem) {
 	t.Helper()
-	vendors := []config.Vendor{harbour, wide, endless}
+	vendors := []*config.Vendor{harbour, wide, endless}
 	dictionary, problems := Dictionary(vendors)
 	if len(problems) > 0 {
 		t.Fatal(problems)
@@ -153,7 +153,7 @@ func TestFaultsOfPasses(t *testing.T) {
 			t.Errorf("%+v: %+v", c.pass, problems)
 		}
 	}
-	_, problems := Dictionary([]config.Vendor{{Name: "Sly", Number: 7, TypeOctets: 1, LengthOctets: 1,
+	_, problems := Dictionary([]*config.Vendor{{Name: "Sly", Number: 7, TypeOctets: 1, LengthOctets: 1,
 		Attributes: []config.VendorAttribute{{Number: 1, Name: "Filter-Id", Type: "text"}}}})
 	if len(problems) != 1 || problems[0].Field != "attributes[0].name" {
 		t.Errorf("a vendor's attribute takes a standard name: %v", problems)
@@ -161,7 +161,7 @@ func TestFaultsOfPasses(t *testing.T) {
 }
 
 func FuzzOpenVendor(f *testing.F) {
-	dictionary, _ := Dictionary([]config.Vendor{harbour, wide, endless})
+	dictionary, _ := Dictionary([]*config.Vendor{harbour, wide, endless})
 	f.Add([]byte{0, 0, 0x7e, 0xd9, 1, 6, 'c', 'o', 'o', 'k'})
 	f.Add([]byte{0, 1, 0x86, 0x9f, 1, 2, 0, 6, 1, 2})
 	f.Add([]byte{0, 1, 0x86, 0x9e, 0, 0, 0, 1, 'a'})
@@ -175,7 +175,7 @@ func FuzzOpenVendor(f *testing.F) {
 }
 
 func BenchmarkFor(b *testing.B) {
-	dictionary, _ := Dictionary([]config.Vendor{harbour})
+	dictionary, _ := Dictionary([]*config.Vendor{harbour})
 	for name, p := range map[string]*config.Pass{"fixed": {VLAN: "20", SessionTimeout: 3600}, "template": {VLAN: "20",
 		ReportName: "{{person}}"}} {
 		reply, _ := Compile(p, dictionary, nil)

@@ -38,7 +38,7 @@ func SpeaksGear(c *config.Client) bool {
 func (s *Snapshot) GearClient(names []string) (*config.Client, int) {
 	for _, name := range names {
 		if at, ok := s.gearNames[strings.ToLower(name)]; ok {
-			return &s.Plan.Config.Clients[at], at
+			return s.Plan.Config.Clients[at], at
 		}
 	}
 	return nil, -1
@@ -67,7 +67,7 @@ func (s *Snapshot) GearTrust(c *config.Client) *certificate.Trust {
 
 // openGear opens the TACACS+ secrets of a client, and keeps the names of its certificate.
 func (s *Snapshot) openGear(at int, box *seal.Box) error {
-	c, keys := &s.Plan.Config.Clients[at], &s.Gear[at]
+	c, keys := s.Plan.Config.Clients[at], &s.Gear[at]
 	for _, one := range []struct {
 		from config.Secret
 		to   *[]byte

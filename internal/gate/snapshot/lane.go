@@ -29,7 +29,7 @@ func (s *Snapshot) openLanes(m *Maker) error {
 	servers := map[string]*tls.Certificate{}
 	s.servers = servers
 	for i := range c.Certificates {
-		pair, err := openServer(&c.Certificates[i], m.Box)
+		pair, err := openServer(c.Certificates[i], m.Box)
 		if err != nil {
 			return fmt.Errorf("certificate %s: %w", c.Certificates[i].Name, err)
 		}
@@ -38,7 +38,7 @@ func (s *Snapshot) openLanes(m *Maker) error {
 	trusts := map[string]*certificate.Trust{}
 	s.trusts = trusts
 	for i := range c.Trusts {
-		trust, err := openTrust(&c.Trusts[i], c, m.Issued)
+		trust, err := openTrust(c.Trusts[i], c, m.Issued)
 		if err != nil {
 			return fmt.Errorf("trust list %s: %w", c.Trusts[i].Name, err)
 		}
@@ -47,7 +47,7 @@ func (s *Snapshot) openLanes(m *Maker) error {
 	}
 	s.lanes = make([]Lane, len(c.Lanes))
 	for i := range c.Lanes {
-		lane, ready := &c.Lanes[i], &s.lanes[i]
+		lane, ready := c.Lanes[i], &s.lanes[i]
 		ready.Trust = s.trust(lane.TLS.Trust)
 		shown, name := servers[strings.ToLower(lane.TLS.Certificate)], lane.TLS.Certificate
 		for j := range c.Certificates {

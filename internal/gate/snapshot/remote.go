@@ -13,7 +13,7 @@ import (
 func (s *Snapshot) openRemotes(box *seal.Box) error {
 	s.remotes = map[string]*upstream.Server{}
 	for i := range s.Plan.Config.Remotes {
-		r := &s.Plan.Config.Remotes[i]
+		r := s.Plan.Config.Remotes[i]
 		secret, err := box.Open(r.SecretPlace(), r.Secret)
 		if err != nil {
 			return fmt.Errorf("the secret of remote server %s: %w", r.Name, err)

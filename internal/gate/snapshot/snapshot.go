@@ -87,7 +87,7 @@ func (m *Maker) Make(plan *decide.Plan, revision int, before *Snapshot) (*Snapsh
 	}
 	s.pools = make(map[string]*session.Pool, len(plan.Config.Pools))
 	for i := range plan.Config.Pools {
-		s.pools[strings.ToLower(plan.Config.Pools[i].Name)] = session.NewPool(&plan.Config.Pools[i])
+		s.pools[strings.ToLower(plan.Config.Pools[i].Name)] = session.NewPool(plan.Config.Pools[i])
 	}
 	return s, nil
 }
@@ -107,7 +107,7 @@ func (s *Snapshot) Under(plan *decide.Plan) *Snapshot {
 // openClients opens the shared secrets of all clients.
 func (s *Snapshot) openClients(box *seal.Box) error {
 	for i := range s.Plan.Config.Clients {
-		c := &s.Plan.Config.Clients[i]
+		c := s.Plan.Config.Clients[i]
 		if err := s.openGear(i, box); err != nil {
 			return err
 		}
@@ -134,7 +134,7 @@ func (s *Snapshot) openClients(box *seal.Box) error {
 func (s *Snapshot) openDirectories(m *Maker, before *Snapshot) error {
 	s.directories = make(map[string]*Directory, len(s.Plan.Config.Directories))
 	for i := range s.Plan.Config.Directories {
-		d := &s.Plan.Config.Directories[i]
+		d := s.Plan.Config.Directories[i]
 		if before != nil {
 			if old := before.Directory(d.Name); old != nil && same(&old.Config, d) {
 				s.directories[strings.ToLower(d.Name)] = old

@@ -28,7 +28,7 @@ var ErrNothing = errors.New("this directory has no subtree to copy: say below wh
 
 // Source finds the directories in use.
 type Source interface {
-	Directories() []config.Directory
+	Directories() []*config.Directory
 	Directory(name string) *directory.Directory
 }
 
@@ -151,9 +151,7 @@ func (k *Keeper) Schedule(ctx context.Context, every time.Duration) {
 
 func (k *Keeper) due(ctx context.Context, now time.Time) {
 	var kept []string
-	list := k.source.Directories()
-	for i := range list {
-		d := &list[i]
+	for _, d := range k.source.Directories() {
 		if kept = append(kept, d.ID); d.CopyMinutes == 0 || len(d.CopyBelow) == 0 {
 			continue
 		}

@@ -46,10 +46,10 @@ func TestCertificatesAskForAttentionInTime(t *testing.T) {
 	day := 24 * time.Hour
 	far, near, over := text(t, now.Add(60*day)), text(t, now.Add(10*day+time.Hour)), text(t, now.Add(-day))
 	c := &config.Config{
-		Certificates: []config.Certificate{{ID: "1", Name: "far", Chain: far}, {ID: "2", Name: "near",
+		Certificates: []*config.Certificate{{ID: "1", Name: "far", Chain: far}, {ID: "2", Name: "near",
 			Chain: near + over}, {ID: "3", Name: "unread", Chain: "x"}},
-		Authorities: []config.Authority{{ID: "4", Name: "old", Certificate: over}},
-		Trusts:      []config.Trust{{ID: "5", Name: "several", PEM: far + near}},
+		Authorities: []*config.Authority{{ID: "4", Name: "old", Certificate: over}},
+		Trusts:      []*config.Trust{{ID: "5", Name: "several", PEM: far + near}},
 	}
 	got := certificates(c, now)
 	want := []struct {

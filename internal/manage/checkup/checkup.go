@@ -33,7 +33,7 @@ func key(l *results.Line) string { return "directory/" + l.ID + "/" + l.Key + "/
 
 // Source gives what is checked: the configuration in use, and what belongs to it.
 type Source interface {
-	Directories() []config.Directory
+	Directories() []*config.Directory
 	Password(d *config.Directory) (string, error)
 	Member(d *config.Directory) directory.MemberTester
 	// Panics are faults of the program that were caught since the start.
@@ -126,8 +126,7 @@ func (c *Checkup) Run(ctx context.Context, only string, report func(results.Line
 	passed := true
 	all := c.source.Directories()
 	there := map[string]bool{}
-	for i := range all {
-		d := &all[i]
+	for _, d := range all {
 		there[d.ID] = true
 		if only != "" && d.ID != only {
 			continue

@@ -16,11 +16,11 @@ import (
 )
 
 type source struct {
-	list     []config.Directory
+	list     []*config.Directory
 	panicked []panics.Panic
 }
 
-func (s *source) Directories() []config.Directory                 { return s.list }
+func (s *source) Directories() []*config.Directory                 { return s.list }
 func (s *source) Password(*config.Directory) (string, error)      { return "", nil }
 func (s *source) Panics() []panics.Panic                          { return s.panicked }
 func (s *source) Member(*config.Directory) directory.MemberTester { return nil }
@@ -38,7 +38,7 @@ func TestChangesAreToldOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	src := &source{list: []config.Directory{{ID: "d1", Name: "PIER", Kind: config.Generic, TLS: config.Plain,
+	src := &source{list: []*config.Directory{{ID: "d1", Name: "PIER", Kind: config.Generic, TLS: config.Plain,
 		Servers: []string{server}, TimeoutMillis: 300}}}
 	ctx := context.Background()
 	c, err := Open(ctx, s, src, slog.New(slog.DiscardHandler))

@@ -92,7 +92,7 @@ func (k *Keeper) Run(ctx context.Context, in Input, tell func(results.Progress))
 		return nil, err
 	}
 	r := decide.NewRehearsal(in.Before, in.After)
-	codes := in.Enrolled != nil && slices.ContainsFunc(in.After.Config.Lanes, func(l config.Lane) bool {
+	codes := in.Enrolled != nil && slices.ContainsFunc(in.After.Config.Lanes, func(l *config.Lane) bool {
 		return l.SecondFactor != ""
 	})
 	var f facts.Facts

@@ -21,13 +21,13 @@ import (
 func plan(t testing.TB, vlan string) *decide.Plan {
 	t.Helper()
 	c := &config.Config{
-		Clients: []config.Client{{ID: "c1", Name: "np-switch-1", Enabled: true, Addresses: []string{"192.0.2.11"},
+		Clients: []*config.Client{{ID: "c1", Name: "np-switch-1", Enabled: true, Addresses: []string{"192.0.2.11"},
 			Secret: "x", MessageAuthenticator: "require"}},
-		Realms: []config.Realm{{ID: "r1", Name: "here", Forms: []config.Form{{Kind: config.Bare}}, Rewrite: "{name}",
+		Realms: []*config.Realm{{ID: "r1", Name: "here", Forms: []config.Form{{Kind: config.Bare}}, Rewrite: "{name}",
 			Lookup: []config.Lookup{{Store: config.LocalStore, Unreachable: config.Refuse}}}},
-		Passes: []config.Pass{{ID: "p1", Name: "ticketing", VLAN: vlan}},
-		Lanes: []config.Lane{{ID: "l1", Name: "Wired", When: "always", Methods: []string{"pap"},
-			Policies: []config.Policy{{Name: "Ticketing", Enabled: true, When: "group is Ticketing",
+		Passes: []*config.Pass{{ID: "p1", Name: "ticketing", VLAN: vlan}},
+		Lanes: []*config.Lane{{ID: "l1", Name: "Wired", When: "always", Methods: []string{"pap"},
+			Policies: []*config.Policy{{Name: "Ticketing", Enabled: true, When: "group is Ticketing",
 				Outcome: config.Admit, Pass: "ticketing"}}}},
 	}
 	c.Normalise()

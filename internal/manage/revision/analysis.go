@@ -139,7 +139,7 @@ func (a *Analyst) LookAfterGroups(ctx context.Context) {
 		gone := map[string]bool{}
 		snapshot := a.gate.Current()
 		for i := range snapshot.Plan.Config.Directories {
-			cfg := &snapshot.Plan.Config.Directories[i]
+			cfg := snapshot.Plan.Config.Directories[i]
 			if len(cfg.Groups) == 0 {
 				continue
 			}

@@ -5,14 +5,30 @@ import (
 	"tollgate.example/key/internal/core/rule"
 )
 
+// settle makes what was typed into a configuration what is kept: tidied, conditions in their canonical form, and with
+// the objects of the configuration before that it was made from where they mean the same.
+func settle(c, before *config.Config) {
+	c.NormaliseSince(before)
+	CanonicalSince(c, before)
+	c.Share(before)
+}
+
 // Canonical rewrites every condition that can be read in its canonical form, so that the same condition is the same
 // text everywhere. One that cannot be read stays as typed, for its error to point into.
-func Canonical(c *config.Config) {
-	for i := range c.Lanes {
-		lane := &c.Lanes[i]
+func Canonical(c *config.Config) { CanonicalSince(c, &config.Config{}) }
+
+// CanonicalSince does so for what does not stand in a configuration before, where it was done.
+func CanonicalSince(c, before *config.Config) {
+	lanes, _ := config.Fresh(before.Lanes, c.Lanes)
+	for _, lane := range lanes {
 		rewrite(&lane.When, rule.Request)
-		for j := range lane.Policies {
-			rewrite(&lane.Policies[j].When, rule.Person)
+		old, at := config.Find(before.Lanes, lane.ID)
+		if at < 0 {
+			old = &config.Lane{}
+		}
+		policies, _ := config.Fresh(old.Policies, lane.Policies)
+		for _, p := range policies {
+			rewrite(&p.When, rule.Person)
 		}
 	}
 }

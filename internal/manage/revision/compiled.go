@@ -22,10 +22,11 @@ var compiles atomic.Int64
 // Compiles tells how often a configuration was compiled since the start of the process: it is what costs in an edit.
 func Compiles() int64 { return compiles.Load() }
 
-// Compile compiles a configuration, which must not be changed afterwards.
-func Compile(c *config.Config) *Compiled {
+// Compile compiles a configuration, which must not be changed afterwards. What it shares with the one compiled before
+// it is not compiled again.
+func (k *Keeper) Compile(c *config.Config) *Compiled {
 	compiles.Add(1)
-	plan, problems := decide.Compile(c)
+	plan, problems := k.compiler.Compile(c)
 	return &Compiled{Config: c, Plan: plan, Problems: problems}
 }
 

@@ -16,22 +16,21 @@ const tries = 10
 // Authors tells who changed an object of the draft last.
 type Authors func(id string) (Author, bool)
 
-// Edit changes one object of the draft. The function works on a copy; its error, or a fault in the object with the
+// Edit changes one object of the draft. The function works on a Copy of it, and changes what config.Own returns; its error, or a fault in the object with the
 // ID that it returns, leaves the draft as it was. It is called again if somebody else changed the draft meanwhile.
 func (k *Keeper) Edit(ctx context.Context, operator string, change func(*config.Config, Authors) (id string,
 	err error)) error {
 	return k.change(ctx, operator, func(before *state) (*Compiled, map[string]Author, error) {
-		next := before.draft.Config.Clone()
-		id, err := change(&next, func(id string) (Author, bool) {
+		next := before.draft.Config.Copy()
+		id, err := change(next, func(id string) (Author, bool) {
 			a, ok := before.authors[id]
 			return a, ok
 		})
 		if err != nil {
 			return nil, nil, err
 		}
-		next.Normalise()
-		Canonical(&next)
-		compiled := Compile(&next)
+		settle(next, before.draft.Config)
+		compiled := k.Compile(next)
 		var own []config.Problem
 		for _, p := range compiled.Problems {
 			if p.ID == id && !p.Warning {
@@ -59,8 +58,8 @@ func (k *Keeper) Replace(ctx context.Context, operator, mark string, next func(d
 		if err != nil {
 			return nil, nil, err
 		}
-		Canonical(c)
-		compiled := Compile(c)
+		settle(c, before.draft.Config)
+		compiled := k.Compile(c)
 		if compiled.Plan == nil {
 			return nil, nil, &Invalid{compiled.Problems}
 		}

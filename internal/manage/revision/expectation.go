@@ -167,7 +167,7 @@ func (k *Keeper) Expect(ctx context.Context, plan *decide.Plan) []Expected {
 	defer cancel()
 	out := make([]Expected, 0, len(plan.Config.Expectations))
 	for i := range plan.Config.Expectations {
-		e := &plan.Config.Expectations[i]
+		e := plan.Config.Expectations[i]
 		one := Expected{ID: e.ID, Name: e.Name, State: Unchecked, Wanted: wanted(e)}
 		d, f, err := k.DryRun(ctx, plan, e, time.Now())
 		if f != nil {

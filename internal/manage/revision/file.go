@@ -27,16 +27,15 @@ func inFile(at config.Place, path string) config.Place {
 // ForFile seals the secrets of a configuration for a file, each for the object of its name; the same secret comes out
 // the same.
 func (k *Keeper) ForFile(c *config.Config) (*config.Config, error) {
-	out := c.Clone()
-	err := out.Secrets(func(at config.Place, path string, secret *config.Secret) error {
-		clear, err := k.box.Open(at, *secret)
+	out := c.Copy()
+	err := out.Secrets(func(at config.Place, path string, secret config.Secret) (config.Secret, error) {
+		clear, err := k.box.Open(at, secret)
 		if err != nil {
-			return fmt.Errorf("%s: %w", path, err)
+			return "", fmt.Errorf("%s: %w", path, err)
 		}
-		*secret = k.box.SealAlike(inFile(at, path), clear)
-		return nil
+		return k.box.SealAlike(inFile(at, path), clear), nil
 	})
-	return &out, err
+	return out, err
 }
 
 // Over puts a file over a configuration, and seals its secrets for the objects they belong to there: those that stand
@@ -44,38 +43,35 @@ func (k *Keeper) ForFile(c *config.Config) (*config.Config, error) {
 func (k *Keeper) Over(doc *document.Document, base *config.Config, newID func() string) (*config.Config, error) {
 	next := doc.Over(base, newID)
 	before := map[config.Place][]config.Secret{}
-	kept := base.Clone()
-	_ = kept.Secrets(func(at config.Place, _ string, secret *config.Secret) error {
-		before[at] = append(before[at], *secret)
-		return nil
+	_ = base.Secrets(func(at config.Place, _ string, secret config.Secret) (config.Secret, error) {
+		before[at] = append(before[at], secret)
+		return secret, nil
 	})
-	err := next.Secrets(func(at config.Place, path string, secret *config.Secret) error {
-		if slices.Contains(before[at], *secret) {
-			return nil
+	err := next.Secrets(func(at config.Place, path string, secret config.Secret) (config.Secret, error) {
+		if slices.Contains(before[at], secret) {
+			return secret, nil
 		}
-		clear, plain := strings.CutPrefix(string(*secret), clearMark)
+		clear, plain := strings.CutPrefix(string(secret), clearMark)
 		if !plain {
 			var err error
-			if clear, err = k.box.Open(inFile(at, path), *secret); err != nil {
-				return fileError(path+" cannot be opened: it was sealed by the key file of another server, for "+
+			if clear, err = k.box.Open(inFile(at, path), secret); err != nil {
+				return "", fileError(path+" cannot be opened: it was sealed by the key file of another server, for "+
 					"another object, or is not sealed", "Nothing was changed. Leave it out to keep the present one, "+
 					"or write "+clearMark+" in front of the secret itself.")
 			}
 		}
 		for _, old := range before[at] {
 			if was, err := k.box.Open(at, old); err == nil && was == clear {
-				*secret = old
-				return nil
+				return old, nil
 			}
 		}
-		*secret = k.box.Seal(at, clear)
-		return nil
+		return k.box.Seal(at, clear), nil
 	})
 	if err != nil {
 		return nil, err
 	}
 	for i := range next.Directories { // a stored password goes to no other servers than it was given for
-		d := &next.Directories[i]
+		d := next.Directories[i]
 		if old, at := config.Find(base.Directories, d.ID); at >= 0 && d.BindPassword.Set() &&
 			d.BindPassword == old.BindPassword && d.Destination() != old.Destination() {
 			return nil, fileError(fmt.Sprintf("directory %q gets other servers, TLS, authority or DNS than those "+

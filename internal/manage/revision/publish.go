@@ -68,7 +68,7 @@ func (k *Keeper) Return(ctx context.Context, number int, o Order) (int, error) {
 	if len(changes) == 0 {
 		return 0, ErrNothing
 	}
-	return k.publish(ctx, o, before, Compile(c), changes)
+	return k.publish(ctx, o, before, k.Compile(c), changes)
 }
 
 // publish stores a configuration as the next revision and puts it into effect; the draft becomes the same. It returns

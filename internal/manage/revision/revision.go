@@ -43,6 +43,8 @@ type Keeper struct {
 	box   *seal.Box
 	gate  *gate.Gate
 	state atomic.Pointer[state]
+	// compiler keeps what the next compilation takes over.
+	compiler decide.Compiler
 	// commit is held while a change is stored and takes effect, never while compiling.
 	commit sync.Mutex
 
@@ -73,7 +75,7 @@ func Open(ctx context.Context, s Store, box *seal.Box, g *gate.Gate) (*Keeper, e
 	k := &Keeper{store: s, box: box, gate: g, plans: map[int]*decide.Plan{}}
 	running := &config.Config{}
 	running.Normalise()
-	compiled := Compile(running)
+	compiled := k.Compile(running)
 	k.state.Store(newState(compiled, 0, compiled, map[string]Author{}))
 	return k, k.Reload(ctx)
 }
@@ -95,7 +97,7 @@ func (k *Keeper) Reload(ctx context.Context) error {
 		if err != nil {
 			return fmt.Errorf("revision %d: %w", row.Number, err)
 		}
-		running, number = Compile(c), row.Number
+		running, number = k.Compile(c), row.Number
 		if running.Plan == nil {
 			return fmt.Errorf("putting revision %d into effect: %w", number, &Invalid{running.Problems})
 		}
@@ -132,7 +134,7 @@ func (k *Keeper) readDraft(ctx context.Context, running *Compiled) (*Compiled, m
 	if Tag(c) == Tag(running.Config) {
 		return running, authors, nil
 	}
-	return Compile(c), authors, nil
+	return k.Compile(c), authors, nil
 }
 
 func decode(text []byte) (*config.Config, error) {
@@ -207,7 +209,7 @@ func (k *Keeper) Plan(ctx context.Context, number int) (*decide.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	compiled := Compile(c)
+	compiled := k.Compile(c)
 	if compiled.Plan == nil {
 		return nil, &Invalid{compiled.Problems}
 	}

@@ -60,7 +60,7 @@ func open(t *testing.T) *bench {
 // add puts a client into the draft.
 func (b *bench) add(name, address string) error {
 	return b.Edit(context.Background(), "o.brandt", func(c *config.Config, _ Authors) (string, error) {
-		c.Clients = append(c.Clients, config.Client{ID: name, Name: name, Enabled: true, Addresses: []string{address},
+		c.Clients = append(c.Clients, &config.Client{ID: name, Name: name, Enabled: true, Addresses: []string{address},
 			Secret: b.box.Seal(config.Place{Purpose: "radius", Object: name}, "quay-light")})
 		return name, nil
 	})
@@ -126,7 +126,7 @@ func TestEditsThatFailChangeNothing(t *testing.T) {
 	}
 	// A fault elsewhere in the draft does not stop the edit of an object that has none.
 	if err := b.Edit(context.Background(), "x", func(c *config.Config, _ Authors) (string, error) {
-		c.Lanes = append(c.Lanes, config.Lane{ID: "l", Name: "L"})
+		c.Lanes = append(c.Lanes, &config.Lane{ID: "l", Name: "L"})
 		return "other", nil
 	}); err != nil {
 		t.Errorf("an edit beside a fault: %v", err)
@@ -142,7 +142,7 @@ func TestEditsThatFailChangeNothing(t *testing.T) {
 func TestConditionsBecomeCanonical(t *testing.T) {
 	b := open(t)
 	if err := b.Edit(context.Background(), "x", func(c *config.Config, _ Authors) (string, error) {
-		c.Lanes = append(c.Lanes, config.Lane{ID: "l", Name: "L", When: " (PORT.TYPE is  Ethernet) ",
+		c.Lanes = append(c.Lanes, &config.Lane{ID: "l", Name: "L", When: " (PORT.TYPE is  Ethernet) ",
 			Methods: []string{"pap"}})
 		return "l", nil
 	}); err != nil || b.Draft().Lanes[0].When != "port.type is Ethernet" {
@@ -213,7 +213,7 @@ func TestASecretOfAnotherKeyFileStopsThePublish(t *testing.T) {
 	key[0] = 1
 	other := seal.New(key)
 	b.Edit(context.Background(), "x", func(c *config.Config, _ Authors) (string, error) {
-		c.Clients = append(c.Clients, config.Client{ID: "a", Name: "a", Enabled: true,
+		c.Clients = append(c.Clients, &config.Client{ID: "a", Name: "a", Enabled: true,
 			Addresses: []string{"192.0.2.1"}, Secret: other.Seal(config.Place{Purpose: "radius", Object: "a"}, "x")})
 		return "a", nil
 	})

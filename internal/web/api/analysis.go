@@ -24,28 +24,24 @@ func (s *server) analyses() {
 		Body apitype.LaneFields
 	}) (*body[apitype.Analysis], error) {
 		c, at := withLane(s.Revisions.Draft(), in.Ref, &in.Body)
-		return ok(analysisView(s.Analyst.Lane(revision.Compile(c), at))), nil
+		return ok(analysisView(s.Analyst.Lane(s.Revisions.Compile(c), at))), nil
 	})
 }
 
 // withLane is the draft with a lane as it is being typed, and its place.
 func withLane(draft *config.Config, ref string, in *apitype.LaneFields) (*config.Config, int) {
-	c := *draft
-	c.Lanes = slices.Clone(c.Lanes)
+	c := draft.Copy()
 	_, at := config.Find(c.Lanes, ref)
-	lane := config.Lane{ID: ref}
-	if at >= 0 {
-		lane = c.Lanes[at]
-	} else {
+	if at < 0 {
 		at = len(c.Lanes)
-		c.Lanes = append(c.Lanes, lane)
+		c.Lanes = append(c.Lanes, &config.Lane{ID: ref})
 	}
+	lane := config.Own(c.Lanes, at)
 	lane.Name, lane.When, lane.Methods, lane.Realm, lane.Forward, lane.TLS, lane.Policies = in.Name, in.When,
 		in.Methods, in.Realm, in.Forward, in.TLS, slices.Clone(in.Policies)
-	c.Lanes[at] = lane
-	next := c.Clone()
-	next.Normalise()
-	return &next, at
+	c.NormaliseSince(draft)
+	c.Share(draft)
+	return c, at
 }
 
 func analysisView(a revision.Analysis) apitype.Analysis {

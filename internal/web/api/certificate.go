@@ -27,21 +27,21 @@ const (
 func (s *server) certificates() {
 	register(s, kind[config.Authority, *config.Authority, apitype.AuthorityInput, apitype.Authority]{
 		name: "authority", plural: "authorities",
-		list:  func(c *config.Config) *[]config.Authority { return &c.Authorities },
+		list:  func(c *config.Config) *[]*config.Authority { return &c.Authorities },
 		apply: s.applyAuthority,
 		text:  func(a *config.Authority) string { return a.Name },
 		views: func(*config.Config) func(*config.Authority, apitype.Meta) apitype.Authority { return s.authorityView },
 	})
 	register(s, kind[config.Certificate, *config.Certificate, apitype.CertificateInput, apitype.ServerCertificate]{
 		name: "certificate", plural: "certificates",
-		list:  func(c *config.Config) *[]config.Certificate { return &c.Certificates },
+		list:  func(c *config.Config) *[]*config.Certificate { return &c.Certificates },
 		apply: s.applyCertificate,
 		text:  func(c *config.Certificate) string { return c.Name },
 		views: certificateView,
 	})
 	register(s, kind[config.Trust, *config.Trust, apitype.TrustFields, apitype.Trust]{
 		name: "trust", plural: "trusts",
-		list: func(c *config.Config) *[]config.Trust { return &c.Trusts },
+		list: func(c *config.Config) *[]*config.Trust { return &c.Trusts },
 		apply: func(_ *config.Config, t *config.Trust, in *apitype.TrustFields) (string, error) {
 			t.Name, t.Authorities, t.PEM, t.Identity, t.CRLs, t.Listed = in.Name, in.Authorities, in.PEM, in.Identity,
 				in.CRLs, in.Listed
@@ -271,7 +271,7 @@ func certificateView(c *config.Config) func(*config.Certificate, apitype.Meta) a
 			out.Days = attention.DaysLeft(list[0].NotAfter, time.Now())
 		}
 		for i := range c.Lanes {
-			if name := serverOf(c, &c.Lanes[i]); strings.EqualFold(name, t.Name) {
+			if name := serverOf(c, c.Lanes[i]); strings.EqualFold(name, t.Name) {
 				out.UsedBy = append(out.UsedBy, c.Lanes[i].Name)
 			}
 		}
@@ -311,7 +311,7 @@ func trustView(c *config.Config) func(*config.Trust, apitype.Meta) apitype.Trust
 			}
 		}
 		for i := range c.Lanes {
-			l := &c.Lanes[i]
+			l := c.Lanes[i]
 			if strings.EqualFold(l.TLS.Trust, t.Name) || l.TLS.Trust == "" && len(c.Trusts) == 1 &&
 				serverOf(c, l) != "" {
 				out.UsedBy = append(out.UsedBy, l.Name)

@@ -20,7 +20,7 @@ import (
 func (s *server) commandLists() {
 	register(s, kind[config.CommandList, *config.CommandList, apitype.CommandListFields, apitype.CommandList]{
 		name: "command-list", plural: "command-lists",
-		list: func(c *config.Config) *[]config.CommandList { return &c.CommandLists },
+		list: func(c *config.Config) *[]*config.CommandList { return &c.CommandLists },
 		apply: func(_ *config.Config, l *config.CommandList, in *apitype.CommandListFields) (string, error) {
 			applyCommandList(l, in)
 			return "", nil
@@ -73,10 +73,10 @@ func (s *server) tryCommands(in *apitype.CommandTrialInput) apitype.CommandTrial
 	c := *s.Revisions.Draft()
 	var typed config.CommandList
 	applyCommandList(&typed, &in.CommandListFields)
-	c.CommandLists = slices.DeleteFunc(slices.Clone(c.CommandLists), func(l config.CommandList) bool {
+	c.CommandLists = slices.DeleteFunc(slices.Clone(c.CommandLists), func(l *config.CommandList) bool {
 		return strings.EqualFold(l.Name, typed.Name)
 	})
-	c.CommandLists = append(c.CommandLists, typed)
+	c.CommandLists = append(c.CommandLists, &typed)
 	out := apitype.CommandTrials{Commands: []apitype.CommandTrial{}, Lines: []apitype.WholeLine{},
 		Findings: []results.Finding{}, Problems: []apitype.Fault{}}
 	for i, line := range typed.Lines {

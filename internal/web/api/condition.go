@@ -109,7 +109,7 @@ func (s *server) completions(field, query string) []apitype.Completion {
 	}
 	s.knownValues(c, strings.ToLower(field), add)
 	for i := range c.Lanes {
-		lane := &c.Lanes[i]
+		lane := c.Lanes[i]
 		texts := []string{lane.When}
 		for _, p := range lane.Policies {
 			texts = append(texts, p.When)

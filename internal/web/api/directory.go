@@ -64,8 +64,8 @@ func (s *server) memberOf(id string) directory.MemberTester {
 
 // underTest makes the directory to test of what was typed; a password that was not typed is that of the draft.
 func (s *server) underTest(in *apitype.DirectoryTest) (config.Directory, string, error) {
-	c := config.Config{Directories: []config.Directory{{}}}
-	d := &c.Directories[0]
+	c := config.Config{Directories: []*config.Directory{{}}}
+	d := c.Directories[0]
 	d.ID = in.ID
 	if err := s.applyDirectory(d, &in.DirectoryInput); err != nil {
 		return *d, "", err
@@ -94,10 +94,10 @@ func sameServers(typed, stored *config.Directory) bool {
 	for _, server := range stored.Servers {
 		allowed[server] = true
 	}
-	c := config.Config{Directories: []config.Directory{*typed}}
-	c.Directories[0].Servers = append([]string(nil), typed.Servers...)
+	c := config.Config{Directories: []*config.Directory{typed}}
+	config.Own(c.Directories, 0)
 	c.Normalise()
-	n := &c.Directories[0]
+	n := c.Directories[0]
 	for _, server := range n.Servers {
 		if !allowed[server] {
 			return false

@@ -62,8 +62,8 @@ func (s *server) files() {
 		if err != nil {
 			return nil, fileProblem(err)
 		}
-		revision.Canonical(next)
-		problems := revision.Compile(next).Problems
+		revision.CanonicalSince(next, base)
+		problems := s.Revisions.Compile(next).Problems
 		out := apitype.FileComparison{Changes: config.Diff(base, next), Problems: problems, Lists: doc.Lists,
 			Comments: doc.Comments, Mark: revision.Tag(s.Revisions.Draft()), Others: []string{}}
 		if out.Problems == nil {

@@ -179,11 +179,11 @@ func (s *server) groups() {
 func (s *server) editDirectory(ctx context.Context, p PublishInput, id string, change func(*config.Directory)) (int,
 	error) {
 	err := s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config, _ revision.Authors) (string, error) {
-		d, at := config.Find(c.Directories, id)
+		_, at := config.Find(c.Directories, id)
 		if at < 0 {
 			return "", problem(http.StatusNotFound, "the directory was removed meanwhile", "")
 		}
-		change(d)
+		change(config.Own(c.Directories, at))
 		return id, nil
 	})
 	if err != nil {

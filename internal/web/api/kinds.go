@@ -22,7 +22,7 @@ import (
 func (s *server) objects() {
 	register(s, kind[config.Client, *config.Client, apitype.ClientInput, apitype.Client]{
 		name: "client", plural: "clients",
-		list:  func(c *config.Config) *[]config.Client { return &c.Clients },
+		list:  func(c *config.Config) *[]*config.Client { return &c.Clients },
 		apply: s.applyClient,
 		text: func(c *config.Client) string {
 			text := c.Name + " " + strings.Join(c.Addresses, " ") + " " + c.Note
@@ -35,7 +35,7 @@ func (s *server) objects() {
 	})
 	register(s, kind[config.Directory, *config.Directory, apitype.DirectoryInput, apitype.Directory]{
 		name: "directory", plural: "directories",
-		list: func(c *config.Config) *[]config.Directory { return &c.Directories },
+		list: func(c *config.Config) *[]*config.Directory { return &c.Directories },
 		apply: func(_ *config.Config, d *config.Directory, in *apitype.DirectoryInput) (string, error) {
 			return "", s.applyDirectory(d, in)
 		},
@@ -61,7 +61,7 @@ func (s *server) objects() {
 	})
 	register(s, kind[config.Realm, *config.Realm, apitype.RealmFields, apitype.Realm]{
 		name: "realm", plural: "realms",
-		list: func(c *config.Config) *[]config.Realm { return &c.Realms },
+		list: func(c *config.Config) *[]*config.Realm { return &c.Realms },
 		apply: func(_ *config.Config, r *config.Realm, in *apitype.RealmFields) (string, error) {
 			r.Name, r.Forms, r.Rewrite, r.Lookup, r.Note = in.Name, in.Forms, in.Rewrite, in.Lookup, in.Note
 			return "", nil
@@ -76,7 +76,7 @@ func (s *server) objects() {
 	})
 	register(s, kind[config.Lane, *config.Lane, apitype.LaneFields, apitype.Lane]{
 		name: "lane", plural: "lanes", ordered: true,
-		list:  func(c *config.Config) *[]config.Lane { return &c.Lanes },
+		list:  func(c *config.Config) *[]*config.Lane { return &c.Lanes },
 		apply: s.applyLane,
 		text:  func(l *config.Lane) string { return l.Name + " " + l.When },
 		views: func(c *config.Config) func(*config.Lane, apitype.Meta) apitype.Lane {
@@ -94,7 +94,7 @@ func (s *server) objects() {
 	})
 	register(s, kind[config.Pass, *config.Pass, apitype.PassFields, apitype.Pass]{
 		name: "pass", plural: "passes",
-		list: func(c *config.Config) *[]config.Pass { return &c.Passes },
+		list: func(c *config.Config) *[]*config.Pass { return &c.Passes },
 		apply: func(_ *config.Config, p *config.Pass, in *apitype.PassFields) (string, error) {
 			in.Apply(p)
 			return "", nil
@@ -225,8 +225,8 @@ func (s *server) applyDirectory(d *config.Directory, in *apitype.DirectoryInput)
 	case in.BindPassword != "":
 		d.BindPassword = s.Box.Seal(d.BindPlace(), in.BindPassword)
 	case old.Set():
-		typed := config.Config{Directories: []config.Directory{*d}}
-		typed.Directories[0].Servers = slices.Clone(d.Servers)
+		typed := config.Config{Directories: []*config.Directory{d}}
+		config.Own(typed.Directories, 0)
 		if typed.Normalise(); typed.Directories[0].Destination() != before {
 			return faulty("bindPassword", "the servers, their TLS, authority or name, or the DNS server are others "+
 				"than those that the stored password was given for", "Type the password of the service account again.")
@@ -245,7 +245,7 @@ func (s *server) applyLane(_ *config.Config, l *config.Lane, in *apitype.LaneFie
 	}
 	l.Policies = slices.Clone(in.Policies)
 	for i := range l.Policies {
-		p := &l.Policies[i]
+		p := l.Policies[i]
 		if !known[p.ID] { // a new policy, or an identifier that came from elsewhere
 			p.ID = s.IDs.New(time.Now()).String()
 		}
@@ -309,7 +309,7 @@ func (s *server) laneOrder() {
 		}) (*body[apitype.Published], error) {
 			moved := ""
 			err := s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config, _ revision.Authors) (string, error) {
-				out := make([]config.Lane, 0, len(c.Lanes))
+				out := make([]*config.Lane, 0, len(c.Lanes))
 				for i, id := range in.Body.Lanes {
 					lane, at := config.Find(c.Lanes, id)
 					if at < 0 || slices.Contains(in.Body.Lanes[:i], id) {
@@ -320,7 +320,7 @@ func (s *server) laneOrder() {
 					if moved == "" && at != i {
 						moved = id
 					}
-					out = append(out, *lane)
+					out = append(out, lane)
 				}
 				if len(out) != len(c.Lanes) {
 					return "", problem(http.StatusConflict, "the draft holds other lanes than these",

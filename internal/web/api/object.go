@@ -23,7 +23,7 @@ type kind[T any, P config.Object[T], In, Out any] struct {
 	name, plural string
 	// ordered kinds are listed as they stand; others by name.
 	ordered bool
-	list    func(*config.Config) *[]T
+	list    func(*config.Config) *[]*T
 	// apply writes the input into an object, new or present, and returns a generated secret, if any.
 	apply func(c *config.Config, target P, in *In) (secret string, err error)
 	// text is what searching looks at.
@@ -84,7 +84,7 @@ func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In
 				var object T
 				P(&object).Identify(id)
 				secret, err := k.apply(c, &object, &in.Body)
-				*list = append(*list, object)
+				*list = append(*list, &object)
 				return secret, err
 			})
 		})
@@ -111,6 +111,7 @@ func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In
 					return "", err
 				}
 				before := target.Label()
+				target = config.Own(*k.list(c), at)
 				secret, err := k.apply(c, target, &in.Body)
 				if after := strings.TrimSpace(target.Label()); after != before {
 					c.Rename(k.name, before, after)
@@ -211,7 +212,7 @@ func page[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, In, O
 	order := make([]P, 0, len(list))
 	query := strings.ToLower(in.Query)
 	for i := range list {
-		if p := P(&list[i]); query == "" || strings.Contains(strings.ToLower(k.text(p)), query) {
+		if p := P(list[i]); query == "" || strings.Contains(strings.ToLower(k.text(p)), query) {
 			order = append(order, p)
 		}
 	}

@@ -21,7 +21,7 @@ import (
 func (s *server) policyKinds() {
 	register(s, kind[config.Calendar, *config.Calendar, apitype.CalendarFields, apitype.Calendar]{
 		name: "calendar", plural: "calendars",
-		list: func(c *config.Config) *[]config.Calendar { return &c.Calendars },
+		list: func(c *config.Config) *[]*config.Calendar { return &c.Calendars },
 		apply: func(_ *config.Config, c *config.Calendar, in *apitype.CalendarFields) (string, error) {
 			c.Name, c.Zone, c.Spans, c.Holidays, c.Note = in.Name, in.Zone, in.Spans, in.Holidays, in.Note
 			return "", nil
@@ -41,7 +41,7 @@ func (s *server) policyKinds() {
 	s.commandLists()
 	register(s, kind[config.Pool, *config.Pool, apitype.PoolFields, apitype.Pool]{
 		name: "pool", plural: "pools",
-		list: func(c *config.Config) *[]config.Pool { return &c.Pools },
+		list: func(c *config.Config) *[]*config.Pool { return &c.Pools },
 		apply: func(_ *config.Config, p *config.Pool, in *apitype.PoolFields) (string, error) {
 			p.Name, p.Ranges, p.Note = in.Name, in.Ranges, in.Note
 			return "", nil
@@ -51,7 +51,7 @@ func (s *server) policyKinds() {
 	})
 	register(s, kind[config.Remote, *config.Remote, apitype.RemoteInput, apitype.Remote]{
 		name: "remote", plural: "remotes",
-		list: func(c *config.Config) *[]config.Remote { return &c.Remotes },
+		list: func(c *config.Config) *[]*config.Remote { return &c.Remotes },
 		apply: func(_ *config.Config, r *config.Remote, in *apitype.RemoteInput) (string, error) {
 			r.Name, r.Address, r.TimeoutMillis, r.Tries, r.Unsigned, r.Note = in.Name, in.Address, in.TimeoutMillis,
 				in.Tries, in.Unsigned, in.Note
@@ -69,7 +69,7 @@ func (s *server) policyKinds() {
 	})
 	register(s, kind[config.Vendor, *config.Vendor, apitype.VendorFields, apitype.Vendor]{
 		name: "vendor", plural: "vendors",
-		list: func(c *config.Config) *[]config.Vendor { return &c.Vendors },
+		list: func(c *config.Config) *[]*config.Vendor { return &c.Vendors },
 		apply: func(_ *config.Config, v *config.Vendor, in *apitype.VendorFields) (string, error) {
 			v.Name, v.Number, v.TypeOctets, v.LengthOctets, v.Attributes, v.Note = in.Name, in.Number, in.TypeOctets,
 				given(in.LengthOctets), in.Attributes, in.Note
@@ -86,7 +86,7 @@ func (s *server) policyKinds() {
 	})
 	register(s, kind[config.Override, *config.Override, apitype.OverrideFields, apitype.Override]{
 		name: "override", plural: "overrides",
-		list: func(c *config.Config) *[]config.Override { return &c.Overrides },
+		list: func(c *config.Config) *[]*config.Override { return &c.Overrides },
 		apply: func(_ *config.Config, o *config.Override, in *apitype.OverrideFields) (string, error) {
 			o.Name, o.Person, o.Store, o.Lane, o.Pass, o.Until, o.Owner, o.Note = in.Name, in.Person, in.Store,
 				in.Lane, in.Pass, in.Until, in.Owner, in.Note
@@ -103,7 +103,7 @@ func (s *server) policyKinds() {
 	})
 	register(s, kind[config.Expectation, *config.Expectation, apitype.ExpectationFields, apitype.Expectation]{
 		name: "expectation", plural: "expectations",
-		list: func(c *config.Config) *[]config.Expectation { return &c.Expectations },
+		list: func(c *config.Config) *[]*config.Expectation { return &c.Expectations },
 		apply: func(_ *config.Config, e *config.Expectation, in *apitype.ExpectationFields) (string, error) {
 			e.Name, e.Sent, e.Client, e.Method, e.Attributes, e.At = in.Name, in.Sent, in.Client, in.Method,
 				in.Attributes, in.At
@@ -195,7 +195,7 @@ var examples = map[string]string{"text": "crew", "octets": "0x0a", "integer": "1
 
 // formsOf shows each attribute of a vendor, with a value of its type, as it would go over the wire.
 func formsOf(v *config.Vendor) []results.Text {
-	dictionary, _ := pass.Dictionary([]config.Vendor{*v})
+	dictionary, _ := pass.Dictionary([]*config.Vendor{v})
 	out := []results.Text{}
 	for _, a := range v.Attributes {
 		value := examples[a.Type]

@@ -66,9 +66,10 @@ func (s *server) passPreview(in *apitype.PassFields) apitype.PassPreview {
 	c := *s.Revisions.Draft()
 	var p config.Pass
 	in.Apply(&p)
-	c.Passes = append(slices.DeleteFunc(slices.Clone(c.Passes), func(other config.Pass) bool {
+	c.Passes = append(slices.DeleteFunc(slices.Clone(c.Passes), func(other *config.Pass) bool {
 		return other.Name == p.Name
-	}), p)
+	}), &p)
+	c.Clients, c.Lanes = nil, nil // nothing of a pass depends on them
 	dictionary, _ := pass.Dictionary(c.Vendors)
 	whole, _ := c.Resolve(&p)
 	reply, problems := pass.Compile(&whole, dictionary, c.Vendors)
