@@ -3,7 +3,6 @@ package config
 import (
 	"cmp"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -14,7 +13,7 @@ const (
 	maxName      = 100
 	maxText      = 4000
 	maxList      = 200
-	maxObjects   = 50_000
+	maxObjects   = 200_000
 	maxPolicies  = 10_000
 	maxGroupRows = 2_000
 )
@@ -22,6 +21,18 @@ const (
 type checker struct {
 	kind, object, id string
 	problems         []Problem
+	// passes are the names and identifiers of passes, clients the names of clients; read when they are needed.
+	passes, clients map[string]bool
+}
+
+// known makes a set of the names and identifiers of objects.
+func known[T any, P Object[T]](list []*T) map[string]bool {
+	out := make(map[string]bool, 2*len(list))
+	for _, o := range list {
+		out[P(o).Ident()] = true
+		out[strings.ToLower(P(o).Label())] = true
+	}
+	return out
 }
 
 func (k *checker) on(kind, object, id string) { k.kind, k.object, k.id = kind, object, id }
@@ -38,39 +49,33 @@ func (k *checker) warn(field string, code ProblemCode, remedy, format string, ar
 }
 
 // Check validates everything about a configuration that needs neither the condition language nor the dictionary;
-// decide.Compile calls it and adds those.
+// decide.Compile does the same in parts, and adds those.
 func (c *Config) Check() []Problem {
+	problems := slices.Concat(new(ClientIndex).Check(c), c.CheckRest())
+	for _, found := range c.CheckLanes(c.Lanes) {
+		problems = append(problems, found...)
+	}
+	return problems
+}
+
+// CheckRest validates everything but clients and what is in the lanes.
+func (c *Config) CheckRest() []Problem {
 	k := &checker{}
-	k.names("client", len(c.Clients), func(i int) (string, string) { return c.Clients[i].Name, c.Clients[i].ID })
-	k.names("directory", len(c.Directories), func(i int) (string, string) {
-		return c.Directories[i].Name, c.Directories[i].ID
-	})
-	k.names("realm", len(c.Realms), func(i int) (string, string) { return c.Realms[i].Name, c.Realms[i].ID })
-	k.names("lane", len(c.Lanes), func(i int) (string, string) { return c.Lanes[i].Name, c.Lanes[i].ID })
-	k.names("pass", len(c.Passes), func(i int) (string, string) { return c.Passes[i].Name, c.Passes[i].ID })
-	k.names("authority", len(c.Authorities), func(i int) (string, string) {
-		return c.Authorities[i].Name, c.Authorities[i].ID
-	})
-	k.names("certificate", len(c.Certificates), func(i int) (string, string) {
-		return c.Certificates[i].Name, c.Certificates[i].ID
-	})
-	k.names("trust", len(c.Trusts), func(i int) (string, string) { return c.Trusts[i].Name, c.Trusts[i].ID })
-	k.names("calendar", len(c.Calendars), func(i int) (string, string) {
-		return c.Calendars[i].Name, c.Calendars[i].ID
-	})
-	k.names("pool", len(c.Pools), func(i int) (string, string) { return c.Pools[i].Name, c.Pools[i].ID })
-	k.names("remote", len(c.Remotes), func(i int) (string, string) { return c.Remotes[i].Name, c.Remotes[i].ID })
-	k.names("vendor", len(c.Vendors), func(i int) (string, string) { return c.Vendors[i].Name, c.Vendors[i].ID })
-	k.names("override", len(c.Overrides), func(i int) (string, string) {
-		return c.Overrides[i].Name, c.Overrides[i].ID
-	})
-	k.names("expectation", len(c.Expectations), func(i int) (string, string) {
-		return c.Expectations[i].Name, c.Expectations[i].ID
-	})
-	k.names("command-list", len(c.CommandLists), func(i int) (string, string) {
-		return c.CommandLists[i].Name, c.CommandLists[i].ID
-	})
-	c.checkClients(k)
+	names(k, "client", nil, c.Clients) // the index of clients knows their names
+	names(k, "directory", c.Directories, c.Directories)
+	names(k, "realm", c.Realms, c.Realms)
+	names(k, "lane", c.Lanes, c.Lanes)
+	names(k, "pass", c.Passes, c.Passes)
+	names(k, "authority", c.Authorities, c.Authorities)
+	names(k, "certificate", c.Certificates, c.Certificates)
+	names(k, "trust", c.Trusts, c.Trusts)
+	names(k, "calendar", c.Calendars, c.Calendars)
+	names(k, "pool", c.Pools, c.Pools)
+	names(k, "remote", c.Remotes, c.Remotes)
+	names(k, "vendor", c.Vendors, c.Vendors)
+	names(k, "override", c.Overrides, c.Overrides)
+	names(k, "expectation", c.Expectations, c.Expectations)
+	names(k, "command-list", c.CommandLists, c.CommandLists)
 	c.checkCommandLists(k)
 	c.checkCalendars(k)
 	c.checkPools(k)
@@ -80,103 +85,49 @@ func (c *Config) Check() []Problem {
 	c.checkExpectations(k)
 	c.checkDirectories(k)
 	c.checkRealms(k)
-	c.checkLanes(k)
 	c.checkPasses(k)
 	c.checkCertificates(k)
 	return k.problems
 }
 
-func (k *checker) names(kind string, n int, at func(int) (string, string)) {
-	if n > maxObjects {
-		k.on(kind, "", "")
-		k.fail("", TooMany, "Remove some.", "%d objects of this kind, at most %d are allowed", n, maxObjects)
+// CheckLanes validates lanes of the configuration, and what is in them; the problems are by lane.
+func (c *Config) CheckLanes(lanes []*Lane) [][]Problem {
+	out := make([][]Problem, len(lanes))
+	k := &checker{}
+	for i, l := range lanes {
+		c.checkLane(k, l)
+		out[i], k.problems = k.problems, nil
 	}
-	seen := map[string]bool{}
-	for i := range n {
-		name, id := at(i)
-		k.on(kind, name, id)
-		lower := strings.ToLower(name)
-		switch {
-		case name == "":
-			k.fail("name", Required, "Give it a name.", "the name is empty")
-		case len(name) > maxName:
-			k.fail("name", TooMany, "Shorten it.", "the name has %d octets, at most %d are allowed", len(name), maxName)
-		case strings.ContainsAny(name, "\"\n\r\t/"):
-			k.fail("name", Malformed, "Use other characters.", "the name holds a quotation mark, a slash, a tab or a "+
-				"line end")
-		case seen[lower]:
-			k.fail("name", Taken, "Choose a different name.", "another %s has this name", kind)
-		}
+	return out
+}
+
+// names checks how many objects of a kind there are, and the names of a list of them.
+func names[T any, P Object[T]](k *checker, kind string, list, all []*T) {
+	if len(all) > maxObjects {
+		k.on(kind, "", "")
+		k.fail("", TooMany, "Remove some.", "%d objects of this kind, at most %d are allowed", len(all), maxObjects)
+	}
+	seen := make(map[string]bool, len(list))
+	for _, o := range list {
+		k.on(kind, P(o).Label(), P(o).Ident())
+		lower := strings.ToLower(P(o).Label())
+		k.name(kind, seen[lower])
 		seen[lower] = true
 	}
 }
 
-func (c *Config) checkClients(k *checker) {
-	owner, names := map[netip.Prefix]string{}, map[string]string{}
-	for i := range c.Clients {
-		client := c.Clients[i]
-		k.on("client", client.Name, client.ID)
-		if len(client.Addresses) == 0 {
-			k.fail("addresses", Required, "Add the source address of the device, or a prefix.", "no address")
-		}
-		if len(client.Addresses) > maxList {
-			k.fail("addresses", TooMany, "Use a prefix.", "%d addresses, at most %d are allowed",
-				len(client.Addresses), maxList)
-		}
-		for j, text := range client.Addresses {
-			field := fmt.Sprintf("addresses[%d]", j)
-			prefix, err := ParsePrefix(text)
-			if err != nil {
-				k.fail(field, Malformed, "Correct the address.", "%s", err)
-				continue
-			}
-			if other, taken := owner[prefix]; taken {
-				k.fail(field, Taken, "Remove it from one of the two; a longer prefix inside another client's prefix "+
-					"is fine.", "%s already belongs to client %q", FormatPrefix(prefix), other)
-				continue
-			}
-			owner[prefix] = client.Name
-			if prefix.Bits() == 0 {
-				k.warn(field, EveryAddress, "Use the prefix that the devices are really in.",
-					"every address in the world belongs to this client")
-			}
-		}
-		if !client.Secret.Set() && !client.TACACSSecret.Set() && !client.TACACSPlain && !client.TACACSByAddress &&
-			len(client.TACACSNames) == 0 {
-			k.fail("secret", Required, "Enter the secret that is set on the device, or generate one.",
-				"no shared secret")
-		}
-		c.checkTACACS(k, client, names)
-		if client.Previous.Set() && client.PreviousUntil.IsZero() {
-			k.fail("previousUntil", Required, "Set the date until which it is accepted.",
-				"the previous secret has no end date")
-		}
-		switch client.MessageAuthenticator {
-		case Require, Auto:
-		case Off:
-			k.warn("messageAuthenticator", NoMessageAuthenticator,
-				"Enable it on the device, then choose require here.",
-				"Message-Authenticator is off: anyone on the path can forge requests and replies of this client")
-		default:
-			k.fail("messageAuthenticator", Unknown, "Use require, auto or off.", "%q is not a mode",
-				client.MessageAuthenticator)
-		}
-		for key, value := range client.Tags {
-			if !isWord(key) {
-				k.fail("tags", Malformed, "Use a word such as site.",
-					"tag name %q has characters other than letters, digits and -", key)
-			}
-			if ReservedTag(key) {
-				k.fail("tags", Conflict, "Choose another name.", "tag name %q is the name of a field in conditions",
-					key)
-			}
-			if len(value) > maxName {
-				k.fail("tags", TooLong, "Shorten it.", "the value of tag %q is longer than %d octets", key, maxName)
-			}
-		}
-		if len(client.Tags) > 50 {
-			k.fail("tags", TooMany, "Remove some.", "more than 50 tags")
-		}
+// name checks the name of the object; taken tells that another one has it.
+func (k *checker) name(kind string, taken bool) {
+	switch name := k.object; {
+	case name == "":
+		k.fail("name", Required, "Give it a name.", "the name is empty")
+	case len(name) > maxName:
+		k.fail("name", TooMany, "Shorten it.", "the name has %d octets, at most %d are allowed", len(name), maxName)
+	case strings.ContainsAny(name, "\"\n\r\t/"):
+		k.fail("name", Malformed, "Use other characters.", "the name holds a quotation mark, a slash, a tab or a "+
+			"line end")
+	case taken:
+		k.fail("name", Taken, "Choose a different name.", "another %s has this name", kind)
 	}
 }
 
@@ -240,43 +191,40 @@ func (c *Config) checkRealms(k *checker) {
 	}
 }
 
-func (c *Config) checkLanes(k *checker) {
-	for i := range c.Lanes {
-		l := c.Lanes[i]
-		k.on("lane", l.Name, l.ID)
-		c.checkForward(k, l)
-		// commands need none
-		if len(l.Methods) == 0 && len(l.Forward) == 0 && !strings.Contains(l.When, "device-command") {
-			k.fail("methods", Required, "Choose at least one.", "no method is allowed")
+func (c *Config) checkLane(k *checker, l *Lane) {
+	k.on("lane", l.Name, l.ID)
+	c.checkForward(k, l)
+	// commands need none
+	if len(l.Methods) == 0 && len(l.Forward) == 0 && !strings.Contains(l.When, "device-command") {
+		k.fail("methods", Required, "Choose at least one.", "no method is allowed")
+	}
+	for j, method := range l.Methods {
+		if !slices.Contains(Methods, method) {
+			k.fail(fmt.Sprintf("methods[%d]", j), Unknown, "Use one of: "+strings.Join(Methods, ", ")+".",
+				"%q is not a method", method)
 		}
-		for j, method := range l.Methods {
-			if !slices.Contains(Methods, method) {
-				k.fail(fmt.Sprintf("methods[%d]", j), Unknown, "Use one of: "+strings.Join(Methods, ", ")+".",
-					"%q is not a method", method)
-			}
+	}
+	if l.Realm != "" {
+		if _, at := Find(c.Realms, l.Realm); at < 0 {
+			k.fail("realm", NotFound, "Choose one of the realms, or leave it empty to choose by the form of "+
+				"the name.",
+				"there is no realm %q", l.Realm)
 		}
-		if l.Realm != "" {
-			if _, at := Find(c.Realms, l.Realm); at < 0 {
-				k.fail("realm", NotFound, "Choose one of the realms, or leave it empty to choose by the form of "+
-					"the name.",
-					"there is no realm %q", l.Realm)
-			}
-		}
-		c.checkTLS(k, l)
-		c.checkMethods(k, l)
-		checkFactor(k, l)
-		if l.RejectDelayMillis < 0 || l.RejectDelayMillis > 5000 {
-			k.fail("rejectDelayMillis", OutOfRange, "Use 0 to 5000 ms; 1000 is usual.", "%d ms is out of range",
-				l.RejectDelayMillis)
-		}
-		if len(l.Policies) > maxPolicies {
-			k.fail("policies", TooMany, "Use group tables.", "%d policies, at most %d are allowed", len(l.Policies),
-				maxPolicies)
-		}
-		seen := map[string]bool{}
-		for j := range l.Policies {
-			c.checkPolicy(k, l.Policies[j], fmt.Sprintf("policies[%d]", j), seen)
-		}
+	}
+	c.checkTLS(k, l)
+	c.checkMethods(k, l)
+	checkFactor(k, l)
+	if l.RejectDelayMillis < 0 || l.RejectDelayMillis > 5000 {
+		k.fail("rejectDelayMillis", OutOfRange, "Use 0 to 5000 ms; 1000 is usual.", "%d ms is out of range",
+			l.RejectDelayMillis)
+	}
+	if len(l.Policies) > maxPolicies {
+		k.fail("policies", TooMany, "Use group tables.", "%d policies, at most %d are allowed", len(l.Policies),
+			maxPolicies)
+	}
+	seen := map[string]bool{}
+	for j := range l.Policies {
+		c.checkPolicy(k, l.Policies[j], fmt.Sprintf("policies[%d]", j), seen)
 	}
 }
 
@@ -342,7 +290,10 @@ func (c *Config) checkPassName(k *checker, field, name string) {
 			"admits without a pass")
 		return
 	}
-	if _, at := Find(c.Passes, name); at < 0 {
+	if k.passes == nil {
+		k.passes = known(c.Passes)
+	}
+	if !k.passes[name] && !k.passes[strings.ToLower(name)] {
 		k.fail(field, NotFound, "Choose an existing pass, or add this one.", "there is no pass %q", name)
 	}
 }

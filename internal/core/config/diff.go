@@ -47,15 +47,9 @@ func Diff(from, to *Config) []Change {
 
 func diffList[T any, P Object[T]](kind string, from, to []*T, ordered bool) []Change {
 	var out []Change
-	first := 0
-	for len(from) > first && len(to) > first && from[first] == to[first] {
-		first++
-	}
 	whole := to
-	from, to = from[first:], to[first:]
-	for len(from) > 0 && len(to) > 0 && from[len(from)-1] == to[len(to)-1] {
-		from, to = from[:len(from)-1], to[:len(to)-1]
-	}
+	first, last := differ(from, to)
+	from, to = from[first:len(from)-last], to[first:len(to)-last]
 	old := make(map[string]int, len(from))
 	for i := range from {
 		old[P(from[i]).Ident()] = i

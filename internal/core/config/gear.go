@@ -208,35 +208,32 @@ func printable(text string) bool {
 	return true
 }
 
-// checkTACACS checks how a client speaks TACACS+. taken are the names of certificates of other clients.
-func (c *Config) checkTACACS(k *checker, client *Client, taken map[string]string) {
-	if client.TACACSPrevious.Set() && client.TACACSPreviousUntil.IsZero() {
+// checkTACACS checks how a client speaks TACACS+.
+func (c *Client) checkTACACS(k *checker) {
+	if c.TACACSPrevious.Set() && c.TACACSPreviousUntil.IsZero() {
 		k.fail("tacacsPreviousUntil", Required, "Set the date until which it is accepted.",
 			"the previous TACACS+ secret has no end date")
 	}
-	if client.TACACSPlain {
+	if c.TACACSPlain {
 		k.warn("tacacsPlain", PlainBodies, "Set a shared secret on the device, or use TLS.",
 			"packets that are not obfuscated are taken from this client: anyone on the path can read every password")
 	}
-	if client.TACACSByAddress {
+	if c.TACACSByAddress {
 		k.warn("tacacsByAddress", AddressAlone, "Give the device a certificate, and its name here.",
 			"over TLS this client is known by its address alone: anyone who can use that address is accepted as "+
 				"this client")
 	}
-	for i, name := range client.TACACSNames {
+	for i, name := range c.TACACSNames {
 		field := fmt.Sprintf("tacacsNames[%d]", i)
 		if name == "" || strings.ContainsAny(name, "* ") || !printable(name) {
 			k.fail(field, Malformed, "Write a DNS name or an address, as in the certificate of the device; a "+
 				"wildcard would let one device act as another.", "%q is not the name of a single device", name)
-			continue
 		}
-		key := strings.ToLower(name)
-		if other := taken[key]; other != "" {
-			k.fail(field, Taken, "Remove it from one of the two.", "the name %s already belongs to client %q", name,
-				other)
-		}
-		taken[key] = client.Name
 	}
+}
+
+// checkBound checks what a client refers to in TLS.
+func (c *Config) checkBound(k *checker, client *Client) {
 	if _, at := Find(c.Certificates, client.TACACSCertificate); client.TACACSCertificate != "" && at < 0 {
 		k.fail("tacacsCertificate", NotFound,
 			"Choose one of the server certificates, or leave it empty for the first.", "there is no certificate %q",

@@ -181,7 +181,10 @@ func (c *Config) checkExpectations(k *checker) {
 	for i := range c.Expectations {
 		e := c.Expectations[i]
 		k.on("expectation", e.Name, e.ID)
-		if _, at := Find(c.Clients, e.Client); at < 0 {
+		if k.clients == nil {
+			k.clients = known(c.Clients)
+		}
+		if !k.clients[e.Client] && !k.clients[strings.ToLower(e.Client)] {
 			k.fail("client", NotFound, "Choose one of the clients.", "there is no client %q", e.Client)
 		}
 		if e.Sent == "" {

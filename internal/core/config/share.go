@@ -72,12 +72,8 @@ func Unshare(to, from reflect.Value) {
 // Fresh lists the objects of a list that do not stand in the list before, and those that no longer stand in it. What
 // both lists begin and end with is not looked at twice.
 func Fresh[T any](before, after []*T) (fresh, gone []*T) {
-	for len(before) > 0 && len(after) > 0 && before[0] == after[0] {
-		before, after = before[1:], after[1:]
-	}
-	for len(before) > 0 && len(after) > 0 && before[len(before)-1] == after[len(after)-1] {
-		before, after = before[:len(before)-1], after[:len(after)-1]
-	}
+	first, last := differ(before, after)
+	before, after = before[first:len(before)-last], after[first:len(after)-last]
 	if len(before) == 0 || len(after) == 0 {
 		return after, before
 	}
@@ -98,6 +94,18 @@ func Fresh[T any](before, after []*T) (fresh, gone []*T) {
 		}
 	}
 	return fresh, gone
+}
+
+// differ counts with how many objects both lists begin and end.
+func differ[T any](a, b []*T) (first, last int) {
+	short := min(len(a), len(b))
+	for first < short && a[first] == b[first] {
+		first++
+	}
+	for last < short-first && a[len(a)-1-last] == b[len(b)-1-last] {
+		last++
+	}
+	return first, last
 }
 
 // Share puts the objects of a configuration before in place of those that equal them, so that two configurations differ
@@ -142,6 +150,8 @@ func share[T any, P Object[T]](list, before []*T) bool {
 		old[P(o).Ident()] = o
 	}
 	found := false
+	first, last := differ(before, list)
+	list = list[first : len(list)-last]
 	for i, o := range list {
 		if was := old[P(o).Ident()]; was != nil && was != o && reflect.DeepEqual(was, o) {
 			list[i], found = was, true

@@ -35,23 +35,13 @@ func (p *Plan) Qualified(text string) (store, group string) {
 	return before, after
 }
 
-// compileOwners reads which groups were picked where, and which names policies write with their store.
-func (p *Plan) compileOwners() {
-	p.owners = owners{picked: map[string][]string{}, qualified: map[string]bool{}}
-	for i := range p.Config.Directories {
-		d := p.Config.Directories[i]
+// compilePicked reads which groups were picked where.
+func (p *Plan) compilePicked() {
+	p.owners.picked = map[string][]string{}
+	for _, d := range p.Config.Directories {
 		for _, g := range d.Groups {
 			key := rule.FoldString(g.Name)
 			p.owners.picked[key] = append(p.owners.picked[key], d.Name)
-		}
-	}
-	for _, lane := range p.Lanes {
-		for _, policy := range lane.Policies {
-			for _, group := range policy.asks() {
-				if store, _ := p.Qualified(group); store != "" {
-					p.owners.qualified[rule.FoldString(group)] = true
-				}
-			}
 		}
 	}
 }

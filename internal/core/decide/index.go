@@ -111,8 +111,8 @@ func anchorsOf(c *rule.Condition) []rule.Anchor {
 	return c.Anchors()
 }
 
-// anchors lists what a policy cannot do without: that of its condition, and a group of its table.
-func (p *Policy) anchors() []rule.Anchor {
+// needs lists what a policy cannot do without: that of its condition, and a group of its table.
+func (p *Policy) needs() []rule.Anchor {
 	out := anchorsOf(p.when)
 	if len(p.Groups) > 0 {
 		a := rule.Anchor{Source: rule.GroupSource()}

@@ -3,8 +3,6 @@
 package decide
 
 import (
-	"errors"
-	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -33,7 +31,7 @@ type Plan struct {
 	commands  map[string]*Commands
 	owners    owners
 	grants    map[string]*Grants
-	clients   bart.Table[int]
+	clients   *bart.Table[*config.Client]
 	realms    map[config.Form]*Realm
 	byRealm   map[string]*Realm
 }
@@ -45,6 +43,8 @@ type Lane struct {
 	when     *rule.Condition
 	Policies []*Policy
 	policies *index
+	// qualified are the groups that its policies name with their store.
+	qualified []string
 }
 
 // Policy is a compiled policy.
@@ -54,6 +54,10 @@ type Policy struct {
 	when   *rule.Condition
 	pass   *Pass
 	rows   []*Pass
+	// qualified are the groups that it names with their store.
+	qualified []string
+	// anchors are what it cannot do without.
+	anchors []rule.Anchor
 	// byGroup is the first row of each group of the table.
 	byGroup map[string]int
 }
@@ -87,115 +91,6 @@ func (p *Pass) VLANFor(f *facts.Facts) string {
 // Realm is a compiled realm.
 type Realm struct {
 	*config.Realm
-}
-
-// Compile checks a configuration and compiles it. The plan is nil if any problem is more than a warning.
-func Compile(c *config.Config) (*Plan, []config.Problem) { return new(Compiler).Compile(c) }
-
-func compileAll(c *config.Config) (*Plan, []config.Problem) {
-	problems := c.Check()
-	p := &Plan{Config: c, realms: map[config.Form]*Realm{}, byRealm: map[string]*Realm{}}
-	for i := range c.Clients {
-		for _, text := range c.Clients[i].Addresses {
-			if prefix, err := config.ParsePrefix(text); err == nil {
-				p.clients.Insert(prefix, i)
-			}
-		}
-	}
-	dictionary, wrong := pass.Dictionary(c.Vendors)
-	p.Dictionary, problems = dictionary, append(problems, wrong...)
-	p.calendars = map[string]*calendar.Calendar{}
-	for i := range c.Calendars {
-		if made, _ := c.Calendars[i].Compile(); made != nil {
-			p.calendars[strings.ToLower(c.Calendars[i].Name)] = made
-		}
-	}
-	p.commands = compileCommands(c)
-	passes, wrong := p.compilePasses(c)
-	problems = append(problems, wrong...)
-	problems = append(problems, p.compileGrants(c, passes)...)
-	for i := range c.Realms {
-		realm := &Realm{c.Realms[i]}
-		p.byRealm[strings.ToLower(realm.Name)] = realm
-		for _, form := range realm.Forms {
-			p.realms[form] = realm
-		}
-	}
-	tags := clientTags(c)
-	for i := range c.Lanes {
-		lane, wrong := p.compileLane(c.Lanes[i], i+1, passes, tags)
-		problems = append(problems, wrong...)
-		p.Lanes = append(p.Lanes, lane)
-		p.Forwards = p.Forwards || len(lane.Forward) > 0
-	}
-	p.compileOwners()
-	p.lanes = newIndex(len(p.Lanes), func(i int) []rule.Anchor { return anchorsOf(p.Lanes[i].when) })
-	p.overrides = map[string][]*Override{}
-	for i := range c.Overrides {
-		o := c.Overrides[i]
-		key := rule.FoldString(o.Person)
-		p.overrides[key] = append(p.overrides[key], &Override{o, passes[strings.ToLower(o.Pass)]})
-	}
-	config.Sort(problems)
-	if len(problems) > 0 && !problems[0].Warning {
-		return nil, problems
-	}
-	return p, problems
-}
-
-// clientTags lists the tag names that any client carries.
-func clientTags(c *config.Config) map[string]bool {
-	out := map[string]bool{}
-	for i := range c.Clients {
-		for key := range c.Clients[i].Tags {
-			out[key] = true
-		}
-	}
-	return out
-}
-
-func (p *Plan) compileLane(c *config.Lane, number int, passes map[string]*Pass, tags map[string]bool) (*Lane,
-	[]config.Problem) {
-	lane := &Lane{Lane: c, Number: number}
-	var problems []config.Problem
-	compile := func(text, field string, stage rule.Stage) *rule.Condition {
-		cond, err := rule.Parse(text, stage, p.Calendar)
-		if err != nil {
-			problem, remedy := config.NewProblem(config.Malformed, "%s", err), ""
-			var at *rule.Error
-			if errors.As(err, &at) {
-				problem, remedy = config.NewProblem(config.Malformed, "column %d: %s", at.Column, at.Message), at.Remedy
-				problem.Column = at.Column
-			}
-			problems = append(problems, problem.On("lane", c.Name, c.ID, field, remedy))
-			return nil
-		}
-		for name := range cond.Uses() {
-			if tag, ok := strings.CutPrefix(name, "client."); ok && !config.ReservedTag(tag) && !tags[tag] {
-				problem := config.NewProblem(config.TagUnused, "no client carries the tag %q, so %s is always empty",
-					tag, name)
-				problems = append(problems, problem.On("lane", c.Name, c.ID, field,
-					"Set the tag on the clients, or correct its name.").AsWarning())
-			}
-		}
-		return cond
-	}
-	lane.when = compile(c.When, "when", rule.Request)
-	for i := range c.Policies {
-		policy := &Policy{Policy: c.Policies[i], Number: i + 1}
-		policy.when = compile(policy.When, fmt.Sprintf("policies[%d].when", i), rule.Person)
-		policy.pass = passes[strings.ToLower(policy.Pass)]
-		policy.byGroup = make(map[string]int, len(policy.Groups))
-		for r, row := range policy.Groups {
-			policy.rows = append(policy.rows, passes[strings.ToLower(row.Pass)])
-			if key := rule.FoldString(row.Group); policy.byGroup[key] == 0 {
-				policy.byGroup[key] = r + 1
-			}
-		}
-		lane.Policies = append(lane.Policies, policy)
-	}
-	lane.policies = newIndex(len(lane.Policies), func(i int) []rule.Anchor { return lane.Policies[i].anchors() })
-	return lane, problems
 }
 
 // compilePasses compiles the passes, by name in lower case, with what each takes from those it extends.
@@ -246,13 +141,10 @@ func unread(c *config.Config, p *config.Pass, reply *pass.Reply) []config.Proble
 // Calendar returns a compiled calendar by name, nil if there is none.
 func (p *Plan) Calendar(name string) *calendar.Calendar { return p.calendars[strings.ToLower(name)] }
 
-// Client returns the client that an address belongs to, by the longest prefix, and its place in the configuration.
-func (p *Plan) Client(addr netip.Addr) (*config.Client, int) {
-	i, ok := p.clients.Lookup(addr.Unmap().WithZone(""))
-	if !ok {
-		return nil, -1
-	}
-	return p.Config.Clients[i], i
+// Client returns the client that an address belongs to, by the longest prefix; nil if there is none.
+func (p *Plan) Client(addr netip.Addr) *config.Client {
+	client, _ := p.clients.Lookup(addr.Unmap().WithZone(""))
+	return client
 }
 
 // Realm returns a realm by name, nil if there is none.

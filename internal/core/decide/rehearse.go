@@ -82,7 +82,7 @@ func (r *Rehearsal) Add(id string, f *facts.Facts) {
 // again decides with the client as a plan has it.
 func again(p *Plan, f *facts.Facts) Decision {
 	name, tags := f.Client, f.ClientTags
-	if c, at := p.Client(f.Address); at >= 0 {
+	if c := p.Client(f.Address); c != nil {
 		f.Client, f.ClientTags = c.Name, c.Tags
 	}
 	d := p.Decide(f)

@@ -148,7 +148,7 @@ func (r *Server) packet(s *socket, data []byte, from netip.AddrPort, back route)
 	now := time.Now()
 	addr := from.Addr().Unmap().WithZone("")
 	snapshot := r.gate.Current()
-	client, at := snapshot.Plan.Client(addr)
+	client := snapshot.Plan.Client(addr)
 	if client == nil {
 		r.sources.Discard(addr, "", sources.UnknownClient, "", now)
 		return
@@ -167,13 +167,13 @@ func (r *Server) packet(s *socket, data []byte, from netip.AddrPort, back route)
 		discard(sources.WrongCode, p.Code.String())
 		return
 	}
-	if snapshot.Keys[at].Current == nil {
+	keys := &snapshot.Keys(client).RADIUS
+	if keys.Current == nil {
 		discard(sources.NoSecret, "RADIUS")
 		return
 	}
 	a := arrival{Request: access.Request{Packet: p, Client: client, From: addr, Snapshot: snapshot, Begun: now},
 		socket: s, from: from, back: back, id: request{from, p.Identifier}}
-	keys := &snapshot.Keys[at]
 	if fault, detail := a.prove(keys, r.sources.Signs(addr)); fault != "" {
 		discard(fault, detail)
 		return

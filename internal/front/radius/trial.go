@@ -16,14 +16,15 @@ import (
 func (r *Server) Trial(ctx context.Context, data []byte, from netip.Addr, by string) ([]byte, error) {
 	now := time.Now()
 	snapshot := r.gate.Current()
-	client, at := snapshot.Plan.Client(from)
+	client := snapshot.Plan.Client(from)
 	if client == nil {
 		return nil, errors.New("no client has the address " + from.String())
 	}
 	if !client.Enabled {
 		return nil, errors.New("client " + client.Name + " is switched off, so its requests are discarded")
 	}
-	if snapshot.Keys[at].Current == nil {
+	keys := &snapshot.Keys(client).RADIUS
+	if keys.Current == nil {
 		return nil, errors.New("client " + client.Name + " has no secret for RADIUS")
 	}
 	p, err := radius.Decode(data)
@@ -35,7 +36,7 @@ func (r *Server) Trial(ctx context.Context, data []byte, from netip.Addr, by str
 	a := arrival{Request: access.Request{Packet: p, Client: client, From: from, Snapshot: snapshot, Begun: now,
 		Tried: by},
 		from: address, id: request{address, p.Identifier}, hand: func(b []byte) { reply = b }}
-	if fault, detail := a.prove(&snapshot.Keys[at], false); fault != "" {
+	if fault, detail := a.prove(keys, false); fault != "" {
 		sentence, _ := sources.Fault(fault).Words()
 		return nil, errors.New("the request is discarded: " + sentence + " " + detail)
 	}

@@ -74,15 +74,15 @@ func newConn(t *Server, raw net.Conn, addr netip.Addr, tried string) *conn {
 }
 
 // client is who the connection belongs to under what is in effect now, nil if nobody any more.
-func (c *conn) client(s *snapshot.Snapshot) (*config.Client, int) {
+func (c *conn) client(s *snapshot.Snapshot) *config.Client {
 	if c.names != nil {
 		return s.GearClient(c.names)
 	}
-	client, at := s.Plan.Client(c.addr)
+	client := s.Plan.Client(c.addr)
 	if client != nil && c.secure && c.tried == "" && (!client.TACACSByAddress || len(client.TACACSNames) > 0) {
-		return nil, -1 // since it was let in, the client has been told to prove itself
+		return nil // since it was let in, the client has been told to prove itself
 	}
-	return client, at
+	return client
 }
 
 // run reads packets until the connection ends.
@@ -158,7 +158,7 @@ func (c *conn) giveUp(s *openSession, why string) {
 
 func (c *conn) fault(fault sources.Fault, detail string) {
 	id := ""
-	if client, _ := c.client(c.t.gate.Current()); client != nil {
+	if client := c.client(c.t.gate.Current()); client != nil {
 		id = client.ID
 	}
 	c.t.sources.Discard(c.addr, id, fault, detail, time.Now())
@@ -197,7 +197,7 @@ func (c *conn) packet(h tacacs.Header, body []byte) bool {
 // find returns the session of a packet, and shows its body. With ok false the connection has to end.
 func (c *conn) find(h tacacs.Header, body []byte) (s *openSession, ok bool) {
 	snapshot := c.t.gate.Current()
-	client, at := c.client(snapshot)
+	client := c.client(snapshot)
 	if client == nil || !client.Enabled {
 		c.fault(sources.Disabled, "TACACS+")
 		return nil, false
@@ -223,7 +223,7 @@ func (c *conn) find(h tacacs.Header, body []byte) (s *openSession, ok bool) {
 	case s == nil && open > 0 && !c.single:
 		wrong = "a second session began on a connection for one"
 	}
-	key, readable := c.show(h, body, &snapshot.Gear[at], client, s)
+	key, readable := c.show(h, body, &snapshot.Keys(client).Gear, client, s)
 	if !readable {
 		return nil, false
 	}

@@ -137,7 +137,7 @@ func (t *Server) accept(l net.Listener, secure bool) {
 		place, full := t.crowd.enter(addr)
 		if full != "" {
 			id := ""
-			if client, _ := t.gate.Current().Plan.Client(addr); client != nil {
+			if client := t.gate.Current().Plan.Client(addr); client != nil {
 				id = client.ID
 			}
 			t.sources.Discard(addr, id, sources.Busy, full, time.Now())
@@ -154,7 +154,7 @@ func (t *Server) accept(l net.Listener, secure bool) {
 // welcome reports whether a connection from an address is worth anything; nobody else costs more than this.
 func (t *Server) welcome(addr netip.Addr, secure bool) bool {
 	s, now := t.gate.Current(), time.Now()
-	client, _ := s.Plan.Client(addr)
+	client := s.Plan.Client(addr)
 	switch {
 	case client == nil && secure && s.NamesGear():
 		return true // its certificate may tell who it is
@@ -206,7 +206,7 @@ func (t *Server) Trial(from netip.Addr, by string) net.Conn {
 // within TLS.
 func (c *conn) handshake() bool {
 	s := c.t.gate.Current()
-	byAddress, _ := s.Plan.Client(c.addr)
+	byAddress := s.Plan.Client(c.addr)
 	cert := s.GearCertificate(byAddress)
 	refuse := func(detail string) bool {
 		id := ""
@@ -234,7 +234,7 @@ func (c *conn) handshake() bool {
 		for _, ip := range chain[0].IPAddresses {
 			names = append(names, ip.String())
 		}
-		if client, _ := s.GearClient(names); client != nil {
+		if client := s.GearClient(names); client != nil {
 			trust := s.GearTrust(client)
 			if trust == nil {
 				return refuse("there is no trust list for the certificate of " + client.Name)

@@ -34,14 +34,14 @@ func SpeaksGear(c *config.Client) bool {
 	return c.TACACSSecret.Set() || c.TACACSPlain || c.TACACSByAddress || len(c.TACACSNames) > 0
 }
 
-// GearClient finds the client that has one of the names in a certificate, and its place; nil if none has.
-func (s *Snapshot) GearClient(names []string) (*config.Client, int) {
+// GearClient finds the client that has one of the names in a certificate; nil if none has.
+func (s *Snapshot) GearClient(names []string) *config.Client {
 	for _, name := range names {
-		if at, ok := s.gearNames[strings.ToLower(name)]; ok {
-			return s.Plan.Config.Clients[at], at
+		if client := s.gearNames[strings.ToLower(name)]; client != nil {
+			return client
 		}
 	}
-	return nil, -1
+	return nil
 }
 
 // NamesGear reports whether any client proves itself by a certificate.
@@ -65,9 +65,8 @@ func (s *Snapshot) GearTrust(c *config.Client) *certificate.Trust {
 	return s.trust(c.TACACSTrust)
 }
 
-// openGear opens the TACACS+ secrets of a client, and keeps the names of its certificate.
-func (s *Snapshot) openGear(at int, box *seal.Box) error {
-	c, keys := s.Plan.Config.Clients[at], &s.Gear[at]
+// openGear opens the TACACS+ secrets of a client.
+func openGear(c *config.Client, box *seal.Box) (keys GearKeys, err error) {
 	for _, one := range []struct {
 		from config.Secret
 		to   *[]byte
@@ -77,13 +76,10 @@ func (s *Snapshot) openGear(at int, box *seal.Box) error {
 		}
 		text, err := box.Open(c.TACACSPlace(), one.from)
 		if err != nil {
-			return fmt.Errorf("the TACACS+ secret of client %s: %w", c.Name, err)
+			return keys, fmt.Errorf("the TACACS+ secret of client %s: %w", c.Name, err)
 		}
 		*one.to = []byte(text)
 	}
 	keys.Until = c.TACACSPreviousUntil
-	for _, name := range c.TACACSNames {
-		s.gearNames[strings.ToLower(name)] = at
-	}
-	return nil
+	return keys, nil
 }

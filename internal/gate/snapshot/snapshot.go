@@ -5,6 +5,7 @@ package snapshot
 import (
 	"crypto/tls"
 	"fmt"
+	"maps"
 	"strings"
 	"time"
 
@@ -27,15 +28,18 @@ type ClientKeys struct {
 	Until    time.Time
 }
 
+// Keys are the opened secrets of one client.
+type Keys struct {
+	RADIUS ClientKeys
+	Gear   GearKeys
+}
+
 // Snapshot is a published configuration made ready for use. It is immutable.
 type Snapshot struct {
-	Plan     *decide.Plan
-	Revision int
-	// Keys are by the place of the client in the configuration.
-	Keys []ClientKeys
-	// Gear are the keys for TACACS+, by the same place.
-	Gear        []GearKeys
-	gearNames   map[string]int // by name in a certificate, in lower case: place of the client
+	Plan        *decide.Plan
+	Revision    int
+	keys        map[*config.Client]*Keys
+	gearNames   map[string]*config.Client // by name in a certificate, in lower case
 	servers     map[string]*tls.Certificate
 	trusts      map[string]*certificate.Trust
 	directories map[string]*Directory
@@ -72,11 +76,9 @@ type Maker struct {
 // Make opens the secrets, directories and certificates of a plan. Directories that did not change keep the connections
 // that they have in the snapshot before, which may be nil.
 func (m *Maker) Make(plan *decide.Plan, revision int, before *Snapshot) (*Snapshot, error) {
-	n := len(plan.Config.Clients)
-	s := &Snapshot{Plan: plan, Revision: revision, Keys: make([]ClientKeys, n), Gear: make([]GearKeys, n),
-		gearNames: map[string]int{}}
+	s := &Snapshot{Plan: plan, Revision: revision}
 	for _, open := range []func() error{
-		func() error { return s.openClients(m.Box) },
+		func() error { return s.openClients(m.Box, before) },
 		func() error { return s.openDirectories(m, before) },
 		func() error { return s.openRemotes(m.Box) },
 		func() error { return s.openLanes(m) },
@@ -104,30 +106,64 @@ func (s *Snapshot) Under(plan *decide.Plan) *Snapshot {
 	return &Snapshot{Plan: plan, Revision: s.Revision, directories: s.directories}
 }
 
-// openClients opens the shared secrets of all clients.
-func (s *Snapshot) openClients(box *seal.Box) error {
-	for i := range s.Plan.Config.Clients {
-		c := s.Plan.Config.Clients[i]
-		if err := s.openGear(i, box); err != nil {
+// Keys are the opened secrets of a client of the plan.
+func (s *Snapshot) Keys(c *config.Client) *Keys {
+	if keys := s.keys[c]; keys != nil {
+		return keys
+	}
+	return &noKeys
+}
+
+var noKeys Keys
+
+// openClients opens the shared secrets of the clients that are others than in the snapshot before, which may be nil.
+func (s *Snapshot) openClients(box *seal.Box, before *Snapshot) error {
+	var had []*config.Client
+	if before != nil && before.keys != nil {
+		had = before.Plan.Config.Clients
+		s.keys, s.gearNames = maps.Clone(before.keys), maps.Clone(before.gearNames)
+	} else {
+		s.keys, s.gearNames = make(map[*config.Client]*Keys, len(s.Plan.Config.Clients)), map[string]*config.Client{}
+	}
+	fresh, gone := config.Fresh(had, s.Plan.Config.Clients)
+	for _, c := range gone {
+		delete(s.keys, c)
+		for _, name := range c.TACACSNames {
+			delete(s.gearNames, strings.ToLower(name))
+		}
+	}
+	for _, c := range fresh {
+		keys, err := openKeys(c, box)
+		if err != nil {
 			return err
 		}
-		if !c.Secret.Set() { // it speaks TACACS+ only
-			continue
-		}
-		current, err := box.Open(c.RADIUSPlace(), c.Secret)
-		if err != nil {
-			return fmt.Errorf("the secret of client %s: %w", c.Name, err)
-		}
-		s.Keys[i].Current = radius.NewKey([]byte(current))
-		if c.Previous.Set() {
-			previous, err := box.Open(c.RADIUSPlace(), c.Previous)
-			if err != nil {
-				return fmt.Errorf("the previous secret of client %s: %w", c.Name, err)
-			}
-			s.Keys[i].Previous, s.Keys[i].Until = radius.NewKey([]byte(previous)), c.PreviousUntil
+		s.keys[c] = keys
+		for _, name := range c.TACACSNames {
+			s.gearNames[strings.ToLower(name)] = c
 		}
 	}
 	return nil
+}
+
+func openKeys(c *config.Client, box *seal.Box) (*Keys, error) {
+	gear, err := openGear(c, box)
+	keys := &Keys{Gear: gear}
+	if err != nil || !c.Secret.Set() { // it speaks TACACS+ only
+		return keys, err
+	}
+	current, err := box.Open(c.RADIUSPlace(), c.Secret)
+	if err != nil {
+		return nil, fmt.Errorf("the secret of client %s: %w", c.Name, err)
+	}
+	keys.RADIUS.Current = radius.NewKey([]byte(current))
+	if c.Previous.Set() {
+		previous, err := box.Open(c.RADIUSPlace(), c.Previous)
+		if err != nil {
+			return nil, fmt.Errorf("the previous secret of client %s: %w", c.Name, err)
+		}
+		keys.RADIUS.Previous, keys.RADIUS.Until = radius.NewKey([]byte(previous)), c.PreviousUntil
+	}
+	return keys, nil
 }
 
 // openDirectories opens the directories, and keeps those that did not change.

@@ -20,7 +20,7 @@ type source struct {
 	panicked []panics.Panic
 }
 
-func (s *source) Directories() []*config.Directory                 { return s.list }
+func (s *source) Directories() []*config.Directory                { return s.list }
 func (s *source) Password(*config.Directory) (string, error)      { return "", nil }
 func (s *source) Panics() []panics.Panic                          { return s.panicked }
 func (s *source) Member(*config.Directory) directory.MemberTester { return nil }

@@ -76,7 +76,7 @@ func TestDraftAndPublish(t *testing.T) {
 		t.Fatal(err)
 	}
 	addr := netip.MustParseAddr("192.0.2.11")
-	if c, _ := b.gate.Current().Plan.Client(addr); c != nil {
+	if c := b.gate.Current().Plan.Client(addr); c != nil {
 		t.Error("the draft is in effect before it is published")
 	}
 	if changes := b.Changes(); len(changes) != 1 || changes[0].What != "added" {
@@ -89,7 +89,7 @@ func TestDraftAndPublish(t *testing.T) {
 		t.Fatal(n, err)
 	}
 	snapshot := b.gate.Current()
-	if c, at := snapshot.Plan.Client(addr); c == nil || snapshot.Revision != 1 || snapshot.Keys[at].Current == nil {
+	if c := snapshot.Plan.Client(addr); c == nil || snapshot.Revision != 1 || snapshot.Keys(c).RADIUS.Current == nil {
 		t.Errorf("in effect is revision %d with %+v", snapshot.Revision, c)
 	}
 	if len(b.Changes()) != 0 {
