@@ -4,7 +4,9 @@ import (
 	"context"
 	"crypto/aes"
 	"crypto/cipher"
+	"database/sql"
 	"encoding/base64"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -45,8 +47,11 @@ func TestSecretsOfTheVersionBefore(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	must(s.Publish(ctx, store.Revision{Number: 1, Config: []byte(text), Changes: []byte("[]")},
-		store.Draft{Config: []byte(text), Authors: []byte("{}")}))
+	must(s.Publish(ctx, store.Revision{Number: 1, Config: []byte(text), Changes: []byte("[]")}, nil))
+	db, err := sql.Open("sqlite", filepath.Join(dir, "tollgate.db"))
+	must(err)
+	_, err = db.Exec("INSERT INTO draft VALUES (1, 0, '', ?, '{}')", []byte(text))
+	must(errors.Join(err, db.Close()))
 	must(s.SaveAccount(ctx, store.Account{ID: "a1", Name: "ann", Groups: []byte("[]"), Hash: "x", Keeps: "password",
 		Proof: before(t, key, "gangway")}))
 	must(s.SaveMachineAccount(ctx, store.MachineAccount{Domain: "LANTERN", Computer: "TOLLGATE",
@@ -71,7 +76,7 @@ func TestSecretsOfTheVersionBefore(t *testing.T) {
 	}
 	r, err := s.Revision(ctx, 1)
 	must(err)
-	d, err := s.Draft(ctx)
+	d, err := s.WholeDraft(ctx)
 	must(err)
 	for _, text := range []string{string(r.Config), string(d.Config)} {
 		if !strings.Contains(text, `"ofOldTimes":{"x":12345678901234567890}`) || strings.Contains(text, "sealed1:") {

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
 
 	"github.com/jmoiron/sqlx"
@@ -15,50 +14,145 @@ type Revision struct {
 	Operator string `db:"operator"`
 	Note     string `db:"note"`
 	Changes  []byte `db:"changes"`
-	Config   []byte `db:"config"`
+	// Config is the whole configuration of a revision that was published before there were rows of objects; empty
+	// otherwise.
+	Config []byte `db:"config"`
 }
 
-// Draft is the one draft.
-type Draft struct {
-	At       int64  `db:"at"`
+// Object is one object of a configuration. Body is nil for one that is not there any more.
+type Object struct {
+	Kind string `db:"kind"`
+	ID   string `db:"id"`
+	Body []byte `db:"body"`
+}
+
+// DraftObject is an object in which the draft differs from the newest revision, and who changed it last.
+type DraftObject struct {
+	Object
 	Operator string `db:"operator"`
-	Config   []byte `db:"config"`
-	Authors  []byte `db:"authors"`
+	At       int64  `db:"at"`
 }
 
-// Publish stores a new revision and the draft that follows from it, both or neither.
-func (s *Store) Publish(ctx context.Context, r Revision, d Draft) error {
+// Publish stores a new revision by the objects in which it differs from the one before. The draft becomes the same.
+func (s *Store) Publish(ctx context.Context, r Revision, objects []Object) error {
+	if r.Config == nil {
+		r.Config = []byte{}
+	}
 	return s.within(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.NamedExecContext(ctx, `INSERT INTO revisions (number, at, operator, note, changes, config)
 			VALUES (:number, :at, :operator, :note, :changes, :config)`, r); err != nil {
 			return fmt.Errorf("storing revision %d: %w", r.Number, err)
 		}
-		return saveDraft(ctx, tx, d)
+		if err := replaceObjects(ctx, tx, r.Number, objects); err != nil {
+			return fmt.Errorf("storing the objects of revision %d: %w", r.Number, err)
+		}
+		return discardDraft(ctx, tx)
 	})
 }
 
-type namedExec interface {
-	NamedExecContext(ctx context.Context, query string, arg any) (sql.Result, error)
-}
-
-func saveDraft(ctx context.Context, db namedExec, d Draft) error {
-	if _, err := db.NamedExecContext(ctx, `INSERT OR REPLACE INTO draft (only, at, operator, config, authors)
-		VALUES (1, :at, :operator, :config, :authors)`, d); err != nil {
-		return fmt.Errorf("storing the draft: %w", err)
+// replaceObjects ends the present form of objects with a revision, and begins their next one.
+func replaceObjects(ctx context.Context, tx *sqlx.Tx, number int, objects []Object) error {
+	end, err := tx.PreparexContext(ctx, "UPDATE objects SET until = ? WHERE kind = ? AND id = ? AND until IS NULL")
+	if err != nil {
+		return err
+	}
+	defer end.Close()
+	begin, err := tx.PreparexContext(ctx, "INSERT INTO objects (kind, id, since, body) VALUES (?, ?, ?, ?)")
+	if err != nil {
+		return err
+	}
+	defer begin.Close()
+	for _, o := range objects {
+		if _, err := end.ExecContext(ctx, number, o.Kind, o.ID); err != nil {
+			return err
+		}
+		if o.Body == nil {
+			continue
+		}
+		if _, err := begin.ExecContext(ctx, o.Kind, o.ID, number, o.Body); err != nil {
+			return err
+		}
 	}
 	return nil
 }
 
-// SaveDraft replaces the draft.
-func (s *Store) SaveDraft(ctx context.Context, d Draft) error {
-	return s.within(ctx, func(tx *sqlx.Tx) error { return saveDraft(ctx, tx, d) })
+func discardDraft(ctx context.Context, tx *sqlx.Tx) error {
+	for _, table := range []string{"draft_objects", "draft"} {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM "+table); err != nil {
+			return fmt.Errorf("discarding the draft: %w", err)
+		}
+	}
+	return nil
 }
 
-// Draft returns the draft, ErrNotFound if none was ever saved.
-func (s *Store) Draft(ctx context.Context) (Draft, error) {
-	var d Draft
-	err := s.db.GetContext(ctx, &d, "SELECT at, operator, config, authors FROM draft")
+// SaveDraft stores objects of the draft that were changed.
+func (s *Store) SaveDraft(ctx context.Context, objects []DraftObject) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error { return saveDraft(ctx, tx, objects) })
+}
+
+func saveDraft(ctx context.Context, tx *sqlx.Tx, objects []DraftObject) error {
+	save, err := tx.PreparexContext(ctx, `INSERT OR REPLACE INTO draft_objects (kind, id, body, operator, at)
+		VALUES (?, ?, ?, ?, ?)`)
+	if err != nil {
+		return fmt.Errorf("storing the draft: %w", err)
+	}
+	defer save.Close()
+	for _, o := range objects {
+		if _, err := save.ExecContext(ctx, o.Kind, o.ID, o.Body, o.Operator, o.At); err != nil {
+			return fmt.Errorf("storing the draft: %w", err)
+		}
+	}
+	return nil
+}
+
+// DiscardDraft makes the draft the same as the newest revision.
+func (s *Store) DiscardDraft(ctx context.Context) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error { return discardDraft(ctx, tx) })
+}
+
+// Draft lists in what the draft differs from the newest revision.
+func (s *Store) Draft(ctx context.Context) ([]DraftObject, error) {
+	var out []DraftObject
+	err := s.db.SelectContext(ctx, &out, "SELECT kind, id, body, operator, at FROM draft_objects ORDER BY kind, id")
+	return out, err
+}
+
+// Objects lists the objects of a revision, by kind and identifier; none if its configuration is in its own row.
+func (s *Store) Objects(ctx context.Context, number int) ([]Object, error) {
+	var out []Object
+	err := s.db.SelectContext(ctx, &out, `SELECT kind, id, body FROM objects WHERE since <= ? AND
+		(until IS NULL OR until > ?) ORDER BY kind, id`, number, number)
+	return out, err
+}
+
+// Whole is a draft of the versions that kept it in one row.
+type Whole struct {
+	Config  []byte `db:"config"`
+	Authors []byte `db:"authors"`
+}
+
+// WholeDraft returns the draft that an earlier version left, ErrNotFound if there is none.
+func (s *Store) WholeDraft(ctx context.Context) (Whole, error) {
+	var d Whole
+	err := s.db.GetContext(ctx, &d, "SELECT config, authors FROM draft")
 	return d, notFound(err)
+}
+
+// Divide puts the objects of the newest revision and of the draft, which an earlier version kept whole, into rows of
+// their own.
+func (s *Store) Divide(ctx context.Context, number int, objects []Object, draft []DraftObject) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		if err := replaceObjects(ctx, tx, number, objects); err != nil {
+			return fmt.Errorf("storing the objects of revision %d: %w", number, err)
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE revisions SET config = x'' WHERE number = ?", number); err != nil {
+			return fmt.Errorf("storing the objects of revision %d: %w", number, err)
+		}
+		if err := discardDraft(ctx, tx); err != nil {
+			return err
+		}
+		return saveDraft(ctx, tx, draft)
+	})
 }
 
 // Revision returns one revision; number 0 asks for the newest.

@@ -112,19 +112,46 @@ func TestAttemptsAreWrittenAndFiltered(t *testing.T) {
 
 func TestPublishIsAllOrNothing(t *testing.T) {
 	s, ctx := open(t), context.Background()
-	d := Draft{At: 1, Operator: "o.brandt", Config: []byte("{}"), Authors: []byte("{}")}
-	r := Revision{Number: 1, At: 1, Operator: "o.brandt", Note: "first", Changes: []byte("[]"), Config: []byte("{}")}
-	if err := s.Publish(ctx, r, d); err != nil {
-		t.Fatal(err)
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
 	}
-	d.Operator = "somebody else"
-	if err := s.Publish(ctx, r, d); err == nil {
+	object := func(id, body string) Object {
+		if body == "" {
+			return Object{Kind: "client", ID: id}
+		}
+		return Object{Kind: "client", ID: id, Body: []byte(body)}
+	}
+	r := Revision{Number: 1, At: 1, Operator: "o.brandt", Note: "first", Changes: []byte("[]")}
+	must(s.SaveDraft(ctx, []DraftObject{{object("a", "a1"), "o.brandt", 1}}))
+	must(s.Publish(ctx, r, []Object{object("a", "a1"), object("b", "b1")}))
+	if d, err := s.Draft(ctx); err != nil || len(d) > 0 {
+		t.Errorf("after a publish the draft holds %+v, %v", d, err)
+	}
+	must(s.SaveDraft(ctx, []DraftObject{{object("a", ""), "o.brandt", 2}, {object("b", "b2"), "o.brandt", 2}}))
+	must(s.SaveDraft(ctx, []DraftObject{{object("b", "b3"), "s.lodge", 3}}))
+	if err := s.Publish(ctx, r, []Object{object("b", "lost")}); err == nil {
 		t.Fatal("a revision is overwritten")
 	}
-	if got, err := s.Draft(ctx); err != nil || got.Operator != "o.brandt" {
-		t.Errorf("the draft of a failed publish stayed: %+v, %v", got, err)
+	d, err := s.Draft(ctx)
+	if err != nil || len(d) != 2 || d[0].Body != nil || string(d[1].Body) != "b3" || d[1].Operator != "s.lodge" {
+		t.Errorf("the draft of a failed publish stayed: %+v, %v", d, err)
 	}
-	if got, err := s.Revision(ctx, 0); err != nil || got.Number != 1 || got.Note != "first" {
+	r.Number = 2
+	must(s.Publish(ctx, r, []Object{object("a", ""), object("b", "b3"), object("c", "c1")}))
+	for number, want := range map[int]string{1: "a=a1 b=b1 ", 2: "b=b3 c=c1 "} {
+		objects, err := s.Objects(ctx, number)
+		got := ""
+		for _, o := range objects {
+			got += o.ID + "=" + string(o.Body) + " "
+		}
+		if err != nil || got != want {
+			t.Errorf("revision %d is %s, %v", number, got, err)
+		}
+	}
+	if got, err := s.Revision(ctx, 0); err != nil || got.Number != 2 || got.Note != "first" {
 		t.Errorf("newest %+v, %v", got, err)
 	}
 	if _, err := s.Revision(ctx, 7); !errors.Is(err, ErrNotFound) {

@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 
@@ -95,8 +96,11 @@ func TestRecordsChangedElsewhere(t *testing.T) {
 	r, err := other.Revision(ctx, n)
 	must(err)
 	r.Number, r.Note = n+1, "elsewhere"
-	r.Config = []byte(strings.Replace(string(r.Config), clients.Items[0].Name, "renamed-elsewhere", 1))
-	must(other.Publish(ctx, r, store.Draft{At: r.At, Operator: "x", Config: r.Config, Authors: []byte("{}")}))
+	objects, err := other.Objects(ctx, n)
+	must(err)
+	at := slices.IndexFunc(objects, func(o store.Object) bool { return o.ID == clients.Items[0].ID })
+	objects[at].Body = []byte(strings.Replace(string(objects[at].Body), clients.Items[0].Name, "renamed-elsewhere", 1))
+	must(other.Publish(ctx, r, objects[at:at+1]))
 	told("configuration", "")
 	w.do(http.MethodGet, "/clients", nil, &clients)
 	if _, m := w.running(); m != n+1 || clients.Items[0].Name != "renamed-elsewhere" {

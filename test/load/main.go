@@ -39,6 +39,7 @@ func main() {
 	held, at := flag.Int("hold", 0, "only open so many TACACS+ connections and let them rest; the measurement calls "+
 		"itself with it"), flag.String("at", "", "where to")
 	published := flag.Bool("publish", false, "measure only publishing among 10,000 clients and 1,000 policies")
+	large := flag.Bool("large", false, "measure only a configuration of 100,000 clients and 10,000 policies")
 	rehearsed := flag.Int("rehearse", 0, "record so many attempts, and measure only their rehearsal, alone and "+
 		"under load")
 	records := flag.Int("records", 0, "record so many attempts, and measure only searches through them")
@@ -65,6 +66,8 @@ func main() {
 	switch {
 	case *published:
 		err = publishOnly()
+	case *large:
+		err = largeOnly(100_000, 20, 500)
 	case *records > 0:
 		err = recording(*records)
 	default:

@@ -3,6 +3,7 @@ package config
 import (
 	"encoding/json"
 	"fmt"
+	"math"
 	"reflect"
 	"slices"
 	"strings"
@@ -26,27 +27,49 @@ type Change struct {
 
 // Diff lists what has to be done to come from one configuration to the other. Objects are matched by ID.
 func Diff(from, to *Config) []Change {
-	out := []Change{}
-	out = append(out, diffList("client", from.Clients, to.Clients, false)...)
-	out = append(out, diffList("directory", from.Directories, to.Directories, false)...)
-	out = append(out, diffList("realm", from.Realms, to.Realms, false)...)
-	out = append(out, diffList("lane", from.Lanes, to.Lanes, true)...)
-	out = append(out, diffList("pass", from.Passes, to.Passes, false)...)
-	out = append(out, diffList("authority", from.Authorities, to.Authorities, false)...)
-	out = append(out, diffList("certificate", from.Certificates, to.Certificates, false)...)
-	out = append(out, diffList("trust", from.Trusts, to.Trusts, false)...)
-	out = append(out, diffList("calendar", from.Calendars, to.Calendars, false)...)
-	out = append(out, diffList("pool", from.Pools, to.Pools, false)...)
-	out = append(out, diffList("remote", from.Remotes, to.Remotes, false)...)
-	out = append(out, diffList("vendor", from.Vendors, to.Vendors, false)...)
-	out = append(out, diffList("override", from.Overrides, to.Overrides, false)...)
-	out = append(out, diffList("expectation", from.Expectations, to.Expectations, false)...)
-	out = append(out, diffList("command-list", from.CommandLists, to.CommandLists, false)...)
+	out, _ := DiffUpTo(from, to, math.MaxInt)
 	return out
 }
 
-func diffList[T any, P Object[T]](kind string, from, to []*T, ordered bool) []Change {
-	var out []Change
+// DiffUpTo lists up to so many changes, and tells how many there are beyond them.
+func DiffUpTo(from, to *Config, limit int) (list []Change, more int) {
+	d := &diff{left: limit, out: []Change{}}
+	diffList(d, "client", from.Clients, to.Clients, false)
+	diffList(d, "directory", from.Directories, to.Directories, false)
+	diffList(d, "realm", from.Realms, to.Realms, false)
+	diffList(d, "lane", from.Lanes, to.Lanes, true)
+	diffList(d, "pass", from.Passes, to.Passes, false)
+	diffList(d, "authority", from.Authorities, to.Authorities, false)
+	diffList(d, "certificate", from.Certificates, to.Certificates, false)
+	diffList(d, "trust", from.Trusts, to.Trusts, false)
+	diffList(d, "calendar", from.Calendars, to.Calendars, false)
+	diffList(d, "pool", from.Pools, to.Pools, false)
+	diffList(d, "remote", from.Remotes, to.Remotes, false)
+	diffList(d, "vendor", from.Vendors, to.Vendors, false)
+	diffList(d, "override", from.Overrides, to.Overrides, false)
+	diffList(d, "expectation", from.Expectations, to.Expectations, false)
+	diffList(d, "command-list", from.CommandLists, to.CommandLists, false)
+	return d.out, d.more
+}
+
+// diff is a list of changes, and how many more it takes.
+type diff struct {
+	out        []Change
+	left, more int
+}
+
+// add adds a change, whose parts are only asked for if it is listed.
+func (d *diff) add(kind, object, id, what string, told func() (lines []string, parts []Change)) {
+	if d.left == 0 {
+		d.more++
+		return
+	}
+	d.left--
+	lines, parts := told()
+	d.out = append(d.out, Change{kind, object, id, what, lines, parts})
+}
+
+func diffList[T any, P Object[T]](d *diff, kind string, from, to []*T, ordered bool) {
 	whole := to
 	first, last := differ(from, to)
 	from, to = from[first:len(from)-last], to[first:len(to)-last]
@@ -59,32 +82,35 @@ func diffList[T any, P Object[T]](kind string, from, to []*T, ordered bool) []Ch
 		p := P(to[i])
 		kept[p.Ident()] = i
 		at, was := old[p.Ident()]
-		if !was {
-			lines := describe(p)
-			if ordered {
-				lines = append(lines, fmt.Sprintf("place %d of %d", first+i+1, len(whole)))
-			}
-			out = append(out, Change{kind, p.Label(), p.Ident(), "added", lines, nil})
-			continue
-		}
-		if from[at] == to[i] || reflect.DeepEqual(from[at], to[i]) { // most; writing them out would take longer
-			continue
-		}
-		if lines := compare(from[at], to[i]); len(lines) > 0 {
-			out = append(out, Change{kind, p.Label(), p.Ident(), "changed", lines, parts(from[at], to[i])})
+		switch {
+		case !was:
+			d.add(kind, p.Label(), p.Ident(), "added", func() ([]string, []Change) {
+				lines := describe(p)
+				if ordered {
+					lines = append(lines, fmt.Sprintf("place %d of %d", first+i+1, len(whole)))
+				}
+				return lines, nil
+			})
+		case from[at] == to[i] || reflect.DeepEqual(from[at], to[i]): // most; writing them out would take longer
+		case d.left == 0 || len(compare(from[at], to[i])) > 0:
+			d.add(kind, p.Label(), p.Ident(), "changed", func() ([]string, []Change) {
+				return compare(from[at], to[i]), parts(from[at], to[i])
+			})
 		}
 	}
 	for i := range from {
 		p := P(from[i])
 		if _, still := kept[p.Ident()]; !still {
-			out = append(out, Change{kind, p.Label(), p.Ident(), "removed", []string{}, nil})
+			d.add(kind, p.Label(), p.Ident(), "removed", func() ([]string, []Change) { return []string{}, nil })
 		}
 	}
 	if ordered {
-		out = append(out, moved[T, P](kind, from, to, whole[:first])...)
+		moved[T, P](d, kind, from, to, whole[:first])
 	}
-	return out
 }
+
+// maxParts bounds the changed policies of one lane that are listed.
+const maxParts = 1000
 
 // parts are the changes of the policies of a lane, nil for other objects.
 func parts(from, to any) []Change {
@@ -92,13 +118,15 @@ func parts(from, to any) []Change {
 	if !ok {
 		return nil
 	}
-	return diffList("policy", before.Policies, to.(*Lane).Policies, true)
+	d := &diff{left: maxParts}
+	diffList(d, "policy", before.Policies, to.(*Lane).Policies, true)
+	return d.out
 }
 
 // moved reports objects of an ordered list that are in both but no longer in the same order. It names the fewest
 // objects that have to be moved: those outside a longest run that kept its order. ahead are those before them, which
 // stayed where they are.
-func moved[T any, P Object[T]](kind string, from, to, ahead []*T) []Change {
+func moved[T any, P Object[T]](d *diff, kind string, from, to, ahead []*T) {
 	place := map[string]int{}
 	for i := range from {
 		place[P(from[i]).Ident()] = i
@@ -110,7 +138,6 @@ func moved[T any, P Object[T]](kind string, from, to, ahead []*T) []Change {
 		}
 	}
 	stay := longestIncreasing(seq)
-	var out []Change
 	for k, i := range common {
 		if stay[k] {
 			continue
@@ -122,9 +149,8 @@ func moved[T any, P Object[T]](kind string, from, to, ahead []*T) []Change {
 		} else if len(ahead) > 0 {
 			where = fmt.Sprintf("now after %q", P(ahead[len(ahead)-1]).Label())
 		}
-		out = append(out, Change{kind, p.Label(), p.Ident(), "moved", []string{where}, nil})
+		d.add(kind, p.Label(), p.Ident(), "moved", func() ([]string, []Change) { return []string{where}, nil })
 	}
-	return out
 }
 
 // longestIncreasing marks the members of one longest increasing subsequence.
@@ -160,8 +186,8 @@ func describe[T any, P Object[T]](p P) []string {
 }
 
 // compare lists the fields in which two objects of one kind differ.
-func compare[T any](from, to *T) []string {
-	lines := []string{}
+func compare[T any](from, to *T) (lines []string) {
+	lines = []string{}
 	a, b := reflect.ValueOf(from).Elem(), reflect.ValueOf(to).Elem()
 	for i := range a.NumField() {
 		field := a.Type().Field(i)
@@ -170,7 +196,12 @@ func compare[T any](from, to *T) []string {
 			continue
 		}
 		if policies, ok := a.Field(i).Interface().([]*Policy); ok {
-			for _, change := range diffList("policy", policies, b.Field(i).Interface().([]*Policy), true) {
+			d := &diff{left: maxParts}
+			diffList(d, "policy", policies, b.Field(i).Interface().([]*Policy), true)
+			if d.more > 0 {
+				defer func() { lines = append(lines, fmt.Sprintf("and %d more changes of policies", d.more)) }()
+			}
+			for _, change := range d.out {
 				line := fmt.Sprintf("policy %q %s", change.Object, change.What)
 				if len(change.Lines) > 0 {
 					line += ": " + strings.Join(change.Lines, "; ")

@@ -159,3 +159,18 @@ func share[T any, P Object[T]](list, before []*T) bool {
 	}
 	return found
 }
+
+// Same reports whether two configurations hold the same objects, which they share.
+func Same(a, b *Config) bool {
+	return slices.Equal(a.Lanes, b.Lanes) && sameSet(a.Clients, b.Clients) && sameSet(a.Directories, b.Directories) &&
+		sameSet(a.Realms, b.Realms) && sameSet(a.Passes, b.Passes) && sameSet(a.Authorities, b.Authorities) &&
+		sameSet(a.Certificates, b.Certificates) && sameSet(a.Trusts, b.Trusts) &&
+		sameSet(a.Calendars, b.Calendars) && sameSet(a.Pools, b.Pools) && sameSet(a.Remotes, b.Remotes) &&
+		sameSet(a.Vendors, b.Vendors) && sameSet(a.Overrides, b.Overrides) &&
+		sameSet(a.Expectations, b.Expectations) && sameSet(a.CommandLists, b.CommandLists)
+}
+
+func sameSet[T any](a, b []*T) bool {
+	fresh, gone := Fresh(a, b)
+	return len(fresh) == 0 && len(gone) == 0
+}

@@ -194,3 +194,61 @@ func FuzzRead(f *testing.F) {
 		Write(out, true)
 	})
 }
+
+// A long text is read in parts, and comes to the same as in one; errors name the line in the whole of it.
+func TestLongFiles(t *testing.T) {
+	c := &config.Config{}
+	for i := range 6000 {
+		c.Clients = append(c.Clients, &config.Client{ID: fmt.Sprint(i), Name: fmt.Sprintf("switch-%05d", i),
+			Enabled: i%3 > 0, Addresses: []string{fmt.Sprintf("10.0.%d.%d", i/250, i%250)}, Note: "- a\nclients:\n- b",
+			Tags: map[string]string{"site": "north"}})
+	}
+	for i := range 40 {
+		lane := &config.Lane{ID: fmt.Sprint("l", i), Name: fmt.Sprint("Lane ", i)}
+		for j := range 100 {
+			lane.Policies = append(lane.Policies, &config.Policy{ID: fmt.Sprint("p", i, "/", j), Name: fmt.Sprint(j),
+				Enabled: j%2 > 0, When: "group is Crew"})
+		}
+		c.Lanes = append(c.Lanes, lane)
+	}
+	c.Normalise()
+	text := Write(c, true)
+	parts, err := divide(text)
+	if err != nil || len(parts) < 5 {
+		t.Fatalf("%d octets are read in %d parts, %v", len(text), len(parts), err)
+	}
+	doc, err := Read(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if doc.Comments != 0 || len(doc.Lists) != len(kinds) {
+		t.Errorf("%d comments, lists %v", doc.Comments, doc.Lists)
+	}
+	if changes := config.Diff(c, doc.Over(c, func() string { t.Fatal("an identifier"); return "" })); len(changes) > 0 {
+		t.Fatalf("read in parts it differs: %+v", changes[0])
+	}
+	lines := strings.Split(string(text), "\n")
+	for _, at := range []int{20, len(lines) / 3, len(lines) - 300} {
+		for !strings.HasPrefix(strings.TrimSpace(lines[at]), "name:") && !strings.HasPrefix(strings.TrimSpace(lines[at]),
+			"- name:") {
+			at++
+		}
+		broken := slices.Clone(lines)
+		broken[at] = strings.Replace(broken[at], "name:", "nmae:", 1)
+		if _, err := Read([]byte(strings.Join(broken, "\n"))); err == nil ||
+			!strings.Contains(err.Error(), fmt.Sprintf("[%d:", at+1)) {
+			t.Errorf("a fault in line %d: %v", at+1, err)
+		}
+	}
+	twice := strings.Replace(string(text), "\nlanes:", "\nclients:\n- name: x\nlanes:", 1)
+	if _, err := Read([]byte(twice)); err == nil || !strings.Contains(err.Error(), "a second time") {
+		t.Errorf("a list twice: %v", err)
+	}
+	if _, err := Read(bytes.Replace(text, []byte("tollgate: 1"), []byte("tollgate: 2"), 1)); err == nil ||
+		!strings.Contains(err.Error(), "newer") {
+		t.Errorf("another form: %v", err)
+	}
+	if _, err := Read(text[:len(text)*2/3]); err == nil {
+		t.Error("two thirds of a file are taken")
+	}
+}

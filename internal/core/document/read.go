@@ -31,7 +31,8 @@ type written struct {
 }
 
 const (
-	maxSize  = 8 << 20
+	// MaxSize bounds a text, in octets.
+	MaxSize  = 64 << 20
 	maxDepth = 40
 	// maxBrackets bounds brackets that are not closed again, also in what looks like a quoted text: a quotation mark
 	// may be a part of something else.
@@ -40,62 +41,103 @@ const (
 
 // Read reads a text. Errors name the line.
 func Read(text []byte) (*Document, error) {
-	if len(text) > maxSize {
-		return nil, fmt.Errorf("the file has %d octets, at most %d are allowed", len(text), maxSize)
+	if len(text) > MaxSize {
+		return nil, fmt.Errorf("the file has %d octets, at most %d are allowed", len(text), MaxSize)
 	}
-	if err := tame(text); err != nil {
+	parts, err := divide(text)
+	if err != nil {
 		return nil, err
+	}
+	doc := &Document{}
+	ended := bytes.HasSuffix(bytes.TrimSpace(text), []byte("..."))
+	for i, p := range parts {
+		if err := doc.read(p.text, i == 0, ended); err != nil {
+			return nil, shifted(err, p.line)
+		}
+	}
+	slices.SortFunc(doc.Lists, func(a, b string) int { return slices.Index(kinds, a) - slices.Index(kinds, b) })
+	if bytes.HasPrefix(text, []byte(head)) {
+		doc.Comments = max(0, doc.Comments-strings.Count(head, "\n"))
+	}
+	return doc, nil
+}
+
+// known refuses other forms than the one that this version reads.
+func known(version int) error {
+	switch {
+	case version == 0:
+		return fmt.Errorf("the file does not say of which form it is; its first line has to be tollgate: %d", Form)
+	case version < Form:
+		return fmt.Errorf("the file is of form %d, and this version reads form %d; export it again with a "+
+			"version that knows both", version, Form)
+	case version > Form:
+		return fmt.Errorf("the file is of form %d, which is newer than this version of Tollgate Key; it reads "+
+			"form %d", version, Form)
+	}
+	return nil
+}
+
+// read reads one part of a text and adds what stands in it. The first one says of which form it is; ended tells that
+// the text has its end.
+func (d *Document) read(text []byte, first, ended bool) error {
+	if err := tame(text); err != nil {
+		return err
 	}
 	file, err := parser.ParseBytes(text, parser.ParseComments)
 	if err != nil {
-		return nil, fault(err)
+		return fault(err)
 	}
 	if len(file.Docs) != 1 || file.Docs[0].Body == nil {
-		return nil, errors.New("the file does not hold one YAML document")
+		return errors.New("the file does not hold one YAML document")
 	}
-	doc := &Document{}
 	w := &walker{}
 	ast.Walk(w, file.Docs[0].Body)
 	if w.err != nil {
-		return nil, w.err
+		return w.err
 	}
+	d.Comments += w.comments
 	var all map[string]any
 	if err := yaml.NodeToValue(file.Docs[0].Body, &all); err != nil {
-		return nil, fault(err)
+		return fault(err)
 	}
-	var version struct{ Tollgate int }
+	form := 0
 	if n, ok := all["tollgate"].(uint64); ok {
-		version.Tollgate = int(min(n, 1<<30))
+		form = int(min(n, 1<<30))
 	} else if n, ok := all["tollgate"].(int64); ok {
-		version.Tollgate = int(n)
+		form = int(n)
 	}
-	switch {
-	case version.Tollgate == 0:
-		return nil, fmt.Errorf("the file does not say of which form it is; its first line has to be tollgate: %d", Form)
-	case version.Tollgate < Form:
-		return nil, fmt.Errorf("the file is of form %d, and this version reads form %d; export it again with a "+
-			"version that knows both", version.Tollgate, Form)
-	case version.Tollgate > Form:
-		return nil, fmt.Errorf("the file is of form %d, which is newer than this version of Tollgate Key; it reads "+
-			"form %d", version.Tollgate, Form)
+	if err := known(form); err != nil && (first || form != 0) { // another form may hold what this one does not know
+		return err
 	}
-	if !bytes.HasSuffix(bytes.TrimSpace(text), []byte("...")) {
-		return nil, errors.New("the file has no end: its last line has to be three dots, which tells that it was not " +
+	if !ended {
+		return errors.New("the file has no end: its last line has to be three dots, which tells that it was not " +
 			"cut off")
 	}
 	var in written
 	if err := yaml.NodeToValue(file.Docs[0].Body, &in, yaml.Strict()); err != nil {
-		return nil, fault(err)
+		return fault(err)
 	}
 	if err := noGaps(&in.Config); err != nil {
-		return nil, err
+		return err
 	}
-	doc.Config, doc.Comments = in.Config, w.comments-strings.Count(head, "\n")
-	if doc.Comments < 0 || !bytes.HasPrefix(text, []byte(head)) {
-		doc.Comments = w.comments
+	present(&in.Config, all)
+	d.add(&in.Config, all)
+	return nil
+}
+
+// add adds the lists of a part.
+func (d *Document) add(c *config.Config, all map[string]any) {
+	to, from := reflect.ValueOf(&d.Config).Elem(), reflect.ValueOf(c).Elem()
+	for _, kind := range kinds {
+		if _, there := all[kind]; !there {
+			continue
+		}
+		if !slices.Contains(d.Lists, kind) {
+			d.Lists = append(d.Lists, kind)
+		}
+		index := fieldOf(to.Type(), kind).Index
+		to.FieldByIndex(index).Set(reflect.AppendSlice(to.FieldByIndex(index), from.FieldByIndex(index)))
 	}
-	doc.present(all)
-	return doc, nil
 }
 
 // noGaps refuses lists with nothing in the place of an object.
@@ -117,13 +159,8 @@ func noGaps(c *config.Config) error {
 	return nil
 }
 
-// present finds which lists stand in the text, and switches on what does not say that it is off.
-func (d *Document) present(all map[string]any) {
-	for _, kind := range kinds {
-		if _, there := all[kind]; there {
-			d.Lists = append(d.Lists, kind)
-		}
-	}
+// present switches on what does not say that it is off.
+func present(c *config.Config, all map[string]any) {
 	said := func(object any) bool {
 		fields, _ := object.(map[string]any)
 		_, there := fields["enabled"]
@@ -135,11 +172,11 @@ func (d *Document) present(all map[string]any) {
 		return out
 	}
 	for i, object := range list(all, "clients") {
-		d.Clients[i].Enabled = d.Clients[i].Enabled || !said(object)
+		c.Clients[i].Enabled = c.Clients[i].Enabled || !said(object)
 	}
 	for i, lane := range list(all, "lanes") {
 		for j, policy := range list(lane, "policies") {
-			p := d.Lanes[i].Policies[j]
+			p := c.Lanes[i].Policies[j]
 			p.Enabled = p.Enabled || !said(policy)
 		}
 	}

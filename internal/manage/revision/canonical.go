@@ -6,11 +6,12 @@ import (
 )
 
 // settle makes what was typed into a configuration what is kept: tidied, conditions in their canonical form, and with
-// the objects of the configuration before that it was made from where they mean the same.
-func settle(c, before *config.Config) {
-	c.NormaliseSince(before)
-	CanonicalSince(c, before)
-	c.Share(before)
+// the objects of the draft that it was made from, and of what is running, where they mean the same.
+func settle(c *config.Config, before *state) {
+	c.NormaliseSince(before.draft.Config)
+	CanonicalSince(c, before.draft.Config)
+	c.Share(before.draft.Config)
+	c.Share(before.running.Config)
 }
 
 // Canonical rewrites every condition that can be read in its canonical form, so that the same condition is the same

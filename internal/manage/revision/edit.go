@@ -2,7 +2,6 @@ package revision
 
 import (
 	"context"
-	"encoding/json"
 	"maps"
 	"time"
 
@@ -29,7 +28,7 @@ func (k *Keeper) Edit(ctx context.Context, operator string, change func(*config.
 		if err != nil {
 			return nil, nil, err
 		}
-		settle(next, before.draft.Config)
+		settle(next, before)
 		compiled := k.Compile(next)
 		var own []config.Problem
 		for _, p := range compiled.Problems {
@@ -51,21 +50,26 @@ func (k *Keeper) Edit(ctx context.Context, operator string, change func(*config.
 func (k *Keeper) Replace(ctx context.Context, operator, mark string, next func(draft *config.Config) (*config.Config,
 	error)) error {
 	return k.change(ctx, operator, func(before *state) (*Compiled, map[string]Author, error) {
-		if mark != "" && mark != Tag(before.draft.Config) {
+		if mark != "" && mark != before.mark() {
 			return nil, nil, ErrChanged
 		}
 		c, err := next(before.draft.Config)
 		if err != nil {
 			return nil, nil, err
 		}
-		settle(c, before.draft.Config)
+		arrange(c)
+		settle(c, before)
 		compiled := k.Compile(c)
 		if compiled.Plan == nil {
 			return nil, nil, &Invalid{compiled.Problems}
 		}
 		authors := maps.Clone(before.authors)
-		for _, change := range config.Diff(before.draft.Config, c) {
-			authors[change.ID] = Author{operator, time.Now()}
+		changed, err := delta(before.draft.Config, c)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, o := range changed {
+			authors[owner(o)] = Author{operator, time.Now()}
 		}
 		return compiled, authors, nil
 	})
@@ -87,11 +91,11 @@ func (k *Keeper) change(ctx context.Context, operator string, make func(before *
 		if err != nil {
 			return err
 		}
-		row, err := draftRow(operator, next.Config, authors)
+		changed, err := draftRows(operator, before.draft.Config, next.Config)
 		if err != nil {
 			return err
 		}
-		if stored, err := k.saveOver(ctx, before, next, authors, row); stored || err != nil {
+		if stored, err := k.saveOver(ctx, before, next, authors, changed); stored || err != nil {
 			return err
 		}
 	}
@@ -100,24 +104,34 @@ func (k *Keeper) change(ctx context.Context, operator string, make func(before *
 
 // saveOver stores a draft if the state is still the one that it was made from.
 func (k *Keeper) saveOver(ctx context.Context, before *state, next *Compiled, authors map[string]Author,
-	row store.Draft) (bool, error) {
+	changed []store.DraftObject) (bool, error) {
 	k.commit.Lock()
 	defer k.commit.Unlock()
 	if k.state.Load() != before {
 		return false, nil
 	}
-	if err := k.store.SaveDraft(ctx, row); err != nil {
+	if config.Same(before.running.Config, next.Config) {
+		if err := k.store.DiscardDraft(ctx); err != nil {
+			return false, err
+		}
+		next, authors = before.running, map[string]Author{}
+	} else if err := k.store.SaveDraft(ctx, changed); err != nil {
 		return false, err
 	}
 	k.state.Store(newState(before.running, before.number, next, authors))
 	return true, nil
 }
 
-func draftRow(operator string, c *config.Config, authors map[string]Author) (store.Draft, error) {
-	text, err := json.Marshal(c)
+// draftRows lists what an operator changed in the draft, as it is stored.
+func draftRows(operator string, from, to *config.Config) ([]store.DraftObject, error) {
+	changed, err := delta(from, to)
 	if err != nil {
-		return store.Draft{}, err
+		return nil, err
 	}
-	who, err := json.Marshal(authors)
-	return store.Draft{At: time.Now().UnixMilli(), Operator: operator, Config: text, Authors: who}, err
+	at := time.Now().UnixMilli()
+	out := make([]store.DraftObject, len(changed))
+	for i, o := range changed {
+		out[i] = store.DraftObject{Object: o, Operator: operator, At: at}
+	}
+	return out, nil
 }

@@ -5,6 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+	"strconv"
+	"time"
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/store"
@@ -37,10 +40,10 @@ func (k *Keeper) Publish(ctx context.Context, o Order) (int, error) {
 	for range tries {
 		before := k.state.Load()
 		changes := before.changes()
-		if len(changes) == 0 {
+		if changes.Count() == 0 {
 			return 0, ErrNothing
 		}
-		for _, c := range changes {
+		for _, c := range changes.List {
 			if o.Only != "" && c.ID != o.Only {
 				return 0, fmt.Errorf("%w: %s %q %s by %s", ErrOthers, c.Kind, c.Object, c.What,
 					before.authors[c.ID].Operator)
@@ -57,15 +60,15 @@ func (k *Keeper) Publish(ctx context.Context, o Order) (int, error) {
 // Return publishes the configuration of an earlier revision as a new one, if its expectations are met.
 func (k *Keeper) Return(ctx context.Context, number int, o Order) (int, error) {
 	before := k.state.Load()
-	if len(before.changes()) > 0 {
+	if before.changes().Count() > 0 {
 		return 0, ErrDraft
 	}
 	c, err := k.read(ctx, number)
 	if err != nil {
 		return 0, err
 	}
-	changes := config.Diff(before.running.Config, c)
-	if len(changes) == 0 {
+	changes := Differences(before.running.Config, c)
+	if changes.Count() == 0 {
 		return 0, ErrNothing
 	}
 	return k.publish(ctx, o, before, k.Compile(c), changes)
@@ -73,7 +76,7 @@ func (k *Keeper) Return(ctx context.Context, number int, o Order) (int, error) {
 
 // publish stores a configuration as the next revision and puts it into effect; the draft becomes the same. It returns
 // ErrChanged if the state is no longer the one before.
-func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Compiled, changes []config.Change) (int,
+func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Compiled, changes Changes) (int,
 	error) {
 	if next.Plan == nil {
 		return 0, &Invalid{next.Problems}
@@ -83,11 +86,11 @@ func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Comp
 			return 0, err
 		}
 	}
-	row, err := draftRow(o.Operator, next.Config, map[string]Author{})
+	objects, err := delta(before.running.Config, next.Config)
 	if err != nil {
 		return 0, err
 	}
-	list, err := json.Marshal(changes)
+	list, err := json.Marshal(changes.stored())
 	if err != nil {
 		return 0, err
 	}
@@ -101,13 +104,35 @@ func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Comp
 	if err != nil {
 		return 0, err
 	}
-	r := store.Revision{Number: number, At: row.At, Operator: o.Operator, Note: o.Note, Changes: list,
-		Config: row.Config}
-	if err := k.store.Publish(ctx, r, row); err != nil {
+	r := store.Revision{Number: number, At: time.Now().UnixMilli(), Operator: o.Operator, Note: o.Note, Changes: list}
+	if err := k.store.Publish(ctx, r, objects); err != nil {
 		return 0, err
 	}
 	k.gate.Swap(snapshot)
 	k.remember(before.number, before.running.Plan)
 	k.state.Store(newState(next, number, next, map[string]Author{}))
 	return number, nil
+}
+
+// unlisted is the kind under which a stored list of changes says how many more there are.
+const unlisted = "unlisted"
+
+func (c Changes) stored() []config.Change {
+	if c.More == 0 {
+		return c.List
+	}
+	return append(slices.Clone(c.List), config.Change{Kind: unlisted, Object: strconv.Itoa(c.More)})
+}
+
+// ReadChanges reads the stored changes of a revision.
+func ReadChanges(text []byte) (Changes, error) {
+	c := Changes{List: []config.Change{}}
+	if err := json.Unmarshal(text, &c.List); err != nil || c.List == nil {
+		return Changes{List: []config.Change{}}, err
+	}
+	if n := len(c.List); n > 0 && c.List[n-1].Kind == unlisted {
+		c.More, _ = strconv.Atoi(c.List[n-1].Object)
+		c.List = c.List[:n-1]
+	}
+	return c, nil
 }

@@ -24,10 +24,15 @@ import (
 // Store is where revisions and the draft are kept.
 type Store interface {
 	Revision(ctx context.Context, number int) (store.Revision, error)
-	Draft(ctx context.Context) (store.Draft, error)
-	SaveDraft(ctx context.Context, d store.Draft) error
-	// Publish stores a revision and the draft that follows from it, both or neither.
-	Publish(ctx context.Context, r store.Revision, d store.Draft) error
+	Objects(ctx context.Context, number int) ([]store.Object, error)
+	Draft(ctx context.Context) ([]store.DraftObject, error)
+	SaveDraft(ctx context.Context, changed []store.DraftObject) error
+	DiscardDraft(ctx context.Context) error
+	// Publish stores a revision, by what it changes, and makes the draft the same; both or neither.
+	Publish(ctx context.Context, r store.Revision, changed []store.Object) error
+	// WholeDraft is a draft that an earlier version left; Divide puts it and the newest revision into rows.
+	WholeDraft(ctx context.Context) (store.Whole, error)
+	Divide(ctx context.Context, number int, objects []store.Object, draft []store.DraftObject) error
 }
 
 // Author is who changed an object of the draft last.
@@ -58,13 +63,36 @@ type state struct {
 	number  int
 	draft   *Compiled
 	authors map[string]Author
-	// changes computes how the draft differs, once.
-	changes func() []config.Change
+	// changes computes how the draft differs, and mark what tells it from others; both once.
+	changes func() Changes
+	mark    func() string
 }
 
 func newState(running *Compiled, number int, draft *Compiled, authors map[string]Author) *state {
-	changes := sync.OnceValue(func() []config.Change { return config.Diff(running.Config, draft.Config) })
-	return &state{running: running, number: number, draft: draft, authors: authors, changes: changes}
+	changes := sync.OnceValue(func() Changes { return Differences(running.Config, draft.Config) })
+	mark := sync.OnceValue(func() string {
+		changed, _ := delta(running.Config, draft.Config)
+		return Tag(append(changed, store.Object{Kind: "revision", ID: fmt.Sprint(number)}))
+	})
+	return &state{running: running, number: number, draft: draft, authors: authors, changes: changes, mark: mark}
+}
+
+// maxChanges bounds the changes that are listed one by one.
+const maxChanges = 1000
+
+// Changes are how one configuration differs from another: up to a thousand changes, and how many more there are.
+type Changes struct {
+	List []config.Change
+	More int
+}
+
+// Count is how many changes there are.
+func (c Changes) Count() int { return len(c.List) + c.More }
+
+// Differences lists how a configuration differs from another one.
+func Differences(from, to *config.Config) Changes {
+	list, more := config.DiffUpTo(from, to, maxChanges)
+	return Changes{list, more}
 }
 
 // maxPlans bounds the compiled revisions kept for traces.
@@ -85,18 +113,25 @@ func Open(ctx context.Context, s Store, box *seal.Box, g *gate.Gate) (*Keeper, e
 func (k *Keeper) Reload(ctx context.Context) error {
 	k.commit.Lock()
 	defer k.commit.Unlock()
+	if err := k.divide(ctx); err != nil {
+		return err
+	}
 	before := k.state.Load()
 	running, number := before.running, before.number
 	row, err := k.store.Revision(ctx, 0)
-	switch {
-	case errors.Is(err, store.ErrNotFound):
-	case err != nil:
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return fmt.Errorf("reading the newest revision: %w", err)
-	case row.Number != number:
-		c, err := decode(row.Config)
+	}
+	objects, err := k.store.Objects(ctx, row.Number)
+	if err != nil {
+		return fmt.Errorf("reading revision %d: %w", row.Number, err)
+	}
+	if row.Number != number {
+		c, err := assemble(objects)
 		if err != nil {
 			return fmt.Errorf("revision %d: %w", row.Number, err)
 		}
+		c.Share(running.Config)
 		running, number = k.Compile(c), row.Number
 		if running.Plan == nil {
 			return fmt.Errorf("putting revision %d into effect: %w", number, &Invalid{running.Problems})
@@ -107,7 +142,7 @@ func (k *Keeper) Reload(ctx context.Context) error {
 		}
 		k.gate.Swap(next)
 	}
-	draft, authors, err := k.readDraft(ctx, running)
+	draft, authors, err := k.readDraft(ctx, running, objects)
 	if err != nil {
 		return fmt.Errorf("the draft: %w", err)
 	}
@@ -116,27 +151,72 @@ func (k *Keeper) Reload(ctx context.Context) error {
 }
 
 // readDraft reads the draft, which is the running revision if there is none.
-func (k *Keeper) readDraft(ctx context.Context, running *Compiled) (*Compiled, map[string]Author, error) {
+func (k *Keeper) readDraft(ctx context.Context, running *Compiled, objects []store.Object) (*Compiled,
+	map[string]Author, error) {
 	authors := map[string]Author{}
-	row, err := k.store.Draft(ctx)
-	if errors.Is(err, store.ErrNotFound) {
-		return running, authors, nil
-	} else if err != nil {
-		return nil, nil, err
+	changed, err := k.store.Draft(ctx)
+	if err != nil || len(changed) == 0 {
+		return running, authors, err
 	}
-	c, err := decode(row.Config)
+	c, err := assemble(put(objects, changed))
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := json.Unmarshal(row.Authors, &authors); err != nil {
-		return nil, nil, err
-	}
-	if Tag(c) == Tag(running.Config) {
+	c.Share(running.Config)
+	if config.Same(running.Config, c) {
 		return running, authors, nil
+	}
+	for _, o := range changed {
+		if a := (Author{o.Operator, time.UnixMilli(o.At)}); a.At.After(authors[owner(o.Object)].At) {
+			authors[owner(o.Object)] = a
+		}
 	}
 	return k.Compile(c), authors, nil
 }
 
+// divide puts the newest revision and the draft into rows if an earlier version left them whole.
+func (k *Keeper) divide(ctx context.Context) error {
+	row, err := k.store.Revision(ctx, 0)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return fmt.Errorf("reading the newest revision: %w", err)
+	}
+	running := &config.Config{}
+	if len(row.Config) > 0 {
+		if running, err = decode(row.Config); err != nil {
+			return fmt.Errorf("revision %d: %w", row.Number, err)
+		}
+	}
+	whole, err := k.store.WholeDraft(ctx)
+	if errors.Is(err, store.ErrNotFound) && len(row.Config) == 0 {
+		return nil
+	}
+	draft := running
+	authors := map[string]Author{}
+	if err == nil {
+		if draft, err = decode(whole.Config); err == nil {
+			err = json.Unmarshal(whole.Authors, &authors)
+		}
+	}
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return fmt.Errorf("the draft: %w", err)
+	}
+	draft.Share(running)
+	objects, err := delta(&config.Config{}, running)
+	if err != nil {
+		return err
+	}
+	changed, err := draftRows("", running, draft)
+	if err != nil {
+		return err
+	}
+	for i, o := range changed {
+		a := authors[owner(o.Object)]
+		changed[i].Operator, changed[i].At = a.Operator, a.At.UnixMilli()
+	}
+	return k.store.Divide(ctx, row.Number, objects, changed)
+}
+
+// decode reads a configuration that an earlier version stored whole.
 func decode(text []byte) (*config.Config, error) {
 	c := &config.Config{}
 	if err := json.Unmarshal(text, c); err != nil {
@@ -177,7 +257,10 @@ func (k *Keeper) CompiledRunning() (*Compiled, int) {
 }
 
 // Changes lists how the draft differs from what is running.
-func (k *Keeper) Changes() []config.Change { return k.state.Load().changes() }
+func (k *Keeper) Changes() Changes { return k.state.Load().changes() }
+
+// Mark changes with the draft and with the running revision.
+func (k *Keeper) Mark() string { return k.state.Load().mark() }
 
 // Author tells who changed an object of the draft last.
 func (k *Keeper) Author(id string) (Author, bool) {
@@ -217,16 +300,26 @@ func (k *Keeper) Plan(ctx context.Context, number int) (*decide.Plan, error) {
 	return compiled.Plan, nil
 }
 
-// read reads the configuration of a revision from the store.
+// read reads the configuration of a revision from the store. What is the same as in the running one is shared with it.
 func (k *Keeper) read(ctx context.Context, number int) (*config.Config, error) {
 	row, err := k.store.Revision(ctx, number)
 	if err != nil {
 		return nil, fmt.Errorf("revision %d: %w", number, err)
 	}
-	c, err := decode(row.Config)
+	var c *config.Config
+	if len(row.Config) > 0 {
+		c, err = decode(row.Config)
+	} else {
+		var objects []store.Object
+		if objects, err = k.store.Objects(ctx, row.Number); err == nil {
+			c, err = assemble(objects)
+		}
+	}
 	if err != nil {
 		return nil, fmt.Errorf("revision %d: %w", number, err)
 	}
+	running, _ := k.Running()
+	c.Share(running)
 	return c, nil
 }
 

@@ -79,7 +79,7 @@ func TestDraftAndPublish(t *testing.T) {
 	if c := b.gate.Current().Plan.Client(addr); c != nil {
 		t.Error("the draft is in effect before it is published")
 	}
-	if changes := b.Changes(); len(changes) != 1 || changes[0].What != "added" {
+	if changes := b.Changes(); changes.Count() != 1 || changes.List[0].What != "added" {
 		t.Errorf("changes %v", changes)
 	}
 	if a, ok := b.Author("np-switch-1"); !ok || a.Operator != "o.brandt" {
@@ -92,14 +92,14 @@ func TestDraftAndPublish(t *testing.T) {
 	if c := snapshot.Plan.Client(addr); c == nil || snapshot.Revision != 1 || snapshot.Keys(c).RADIUS.Current == nil {
 		t.Errorf("in effect is revision %d with %+v", snapshot.Revision, c)
 	}
-	if len(b.Changes()) != 0 {
+	if b.Changes().Count() != 0 {
 		t.Error("after a publish the draft differs")
 	}
 	again, err := Open(ctx, b.store, b.box, b.gate)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if c, n := again.Running(); n != 1 || len(c.Clients) != 1 || len(again.Changes()) != 0 {
+	if c, n := again.Running(); n != 1 || len(c.Clients) != 1 || again.Changes().Count() != 0 {
 		t.Errorf("read again: revision %d with %d clients", n, len(c.Clients))
 	}
 }
@@ -176,7 +176,7 @@ func TestReturnAndOldPlans(t *testing.T) {
 	if n, err := b.Return(ctx, 3, Order{Operator: "x", Note: "back"}); n != 13 || err != nil {
 		t.Fatal(n, err)
 	}
-	if c, _ := b.Running(); len(c.Clients) != 3 || len(b.Changes()) != 0 {
+	if c, _ := b.Running(); len(c.Clients) != 3 || b.Changes().Count() != 0 {
 		t.Errorf("running with %d clients", len(c.Clients))
 	}
 	if _, err := b.Return(ctx, 13, Order{Operator: "x", Note: ""}); !errors.Is(err, ErrNothing) {
@@ -186,7 +186,7 @@ func TestReturnAndOldPlans(t *testing.T) {
 	if _, err := b.Return(ctx, 2, Order{Operator: "x", Note: ""}); !errors.Is(err, ErrDraft) {
 		t.Errorf("over a draft: %v", err)
 	}
-	if err := b.Discard(ctx, "x"); err != nil || len(b.Changes()) != 0 {
+	if err := b.Discard(ctx, "x"); err != nil || b.Changes().Count() != 0 {
 		t.Errorf("discarding: %v", err)
 	}
 }
@@ -286,8 +286,11 @@ func TestEditsAtOnce(t *testing.T) {
 	if n := len(b.Draft().Clients); n < 8*each-8 {
 		t.Errorf("%d clients are in the draft, %d were added", n, 8*each)
 	}
-	if row, err := b.store.Draft(context.Background()); err != nil || !strings.Contains(string(row.Config),
-		b.Draft().Clients[0].Name) {
-		t.Errorf("what is stored is not the draft: %v", err)
+	again, err := Open(context.Background(), b.store, b.box, b.gate)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if changes := config.Diff(b.Draft(), again.Draft()); len(changes) > 0 {
+		t.Errorf("what is stored is not the draft: %+v", changes)
 	}
 }

@@ -20,6 +20,7 @@ import (
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/base/tally"
+	"tollgate.example/key/internal/core/document"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/identity/account"
 	"tollgate.example/key/internal/identity/copies"
@@ -82,6 +83,7 @@ type server struct {
 const (
 	maxBody     = 2 << 20
 	maxImport   = 9 << 20
+	maxFile     = document.MaxSize + 1<<20
 	sessionName = "tollgate_session"
 )
 
@@ -97,7 +99,7 @@ func New(s *Service) http.Handler {
 	router.Route("/api", func(r chi.Router) {
 		r.Use(func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
-				req.Body = http.MaxBytesReader(w, req.Body, maxImport)
+				req.Body = http.MaxBytesReader(w, req.Body, maxFile)
 				w.Header().Set("Cache-Control", "no-store")
 				next.ServeHTTP(w, req)
 			})

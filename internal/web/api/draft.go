@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"time"
@@ -20,8 +19,9 @@ func (s *server) draft() {
 		func(_ context.Context, _ *none) (*body[apitype.Draft], error) {
 			_, number := s.Revisions.Running()
 			c := s.Revisions.CompiledDraft()
-			out := apitype.Draft{Revision: number, Changes: s.Revisions.Changes(), Problems: s.Analyst.Problems(c),
-				Mark: revision.Tag(c.Config), Publishable: true}
+			changes := s.Revisions.Changes()
+			out := apitype.Draft{Revision: number, Changes: changes.List, More: changes.More,
+				Problems: s.Analyst.Problems(c), Mark: s.Revisions.Mark(), Publishable: true}
 			if out.Problems == nil {
 				out.Problems = []config.Problem{}
 			}
@@ -109,8 +109,9 @@ func (s *server) draft() {
 					return nil, missing(err, "revision")
 				}
 			}
-			return ok(apitype.Draft{Revision: number, Changes: config.Diff(from, to), Problems: []config.Problem{},
-				Publishable: true}), nil
+			changes := revision.Differences(from, to)
+			return ok(apitype.Draft{Revision: number, Changes: changes.List, More: changes.More,
+				Problems: []config.Problem{}, Publishable: true}), nil
 		})
 }
 
@@ -124,10 +125,7 @@ func (s *server) published(number int) apitype.Published {
 }
 
 func revisionView(row store.Revision, running int) apitype.Revision {
-	out := apitype.Revision{Number: row.Number, At: time.UnixMilli(row.At), Operator: row.Operator, Note: row.Note,
-		Running: row.Number == running}
-	if json.Unmarshal(row.Changes, &out.Changes) != nil || out.Changes == nil {
-		out.Changes = []config.Change{}
-	}
-	return out
+	changes, _ := revision.ReadChanges(row.Changes)
+	return apitype.Revision{Number: row.Number, At: time.UnixMilli(row.At), Operator: row.Operator, Note: row.Note,
+		Running: row.Number == running, Changes: changes.List, More: changes.More}
 }

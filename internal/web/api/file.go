@@ -45,7 +45,7 @@ func (s *server) files() {
 		})
 	compare := operation("POST", "/file/compare", "compare-file", "What applying a file would change, of the draft "+
 		"or of a revision; nothing is changed")
-	compare.MaxBodyBytes = maxImport
+	compare.MaxBodyBytes = maxFile
 	huma.Register(s.api, compare, func(ctx context.Context, in *struct {
 		fileInput
 		With string `query:"with" default:"draft" maxLength:"20" doc:"draft, running, or the number of a revision"`
@@ -63,19 +63,21 @@ func (s *server) files() {
 			return nil, fileProblem(err)
 		}
 		revision.CanonicalSince(next, base)
+		next.Share(base)
 		problems := s.Revisions.Compile(next).Problems
-		out := apitype.FileComparison{Changes: config.Diff(base, next), Problems: problems, Lists: doc.Lists,
-			Comments: doc.Comments, Mark: revision.Tag(s.Revisions.Draft()), Others: []string{}}
+		changes := revision.Differences(base, next)
+		out := apitype.FileComparison{Changes: changes.List, More: changes.More, Problems: problems, Lists: doc.Lists,
+			Comments: doc.Comments, Mark: s.Revisions.Mark(), Others: []string{}}
 		if out.Problems == nil {
 			out.Problems = []config.Problem{}
 		}
-		for _, c := range s.Revisions.Changes() {
+		for _, c := range s.Revisions.Changes().List {
 			out.Others = append(out.Others, fmt.Sprintf("%s %q %s", c.Kind, c.Object, c.What))
 		}
 		return ok(out), nil
 	})
 	apply := operation("POST", "/file/apply", "apply-file", "Make the draft what a file says, all of it or nothing")
-	apply.MaxBodyBytes = maxImport
+	apply.MaxBodyBytes = maxFile
 	huma.Register(s.api, apply, func(ctx context.Context, in *struct {
 		fileInput
 		Mark string `query:"mark" maxLength:"100" doc:"Mark of the draft that was compared; refused if the draft has changed since"`
@@ -92,8 +94,9 @@ func (s *server) files() {
 		}
 		_, number := s.Revisions.Running()
 		c := s.Revisions.CompiledDraft()
-		return ok(apitype.Draft{Revision: number, Changes: s.Revisions.Changes(), Problems: s.Analyst.Problems(c),
-			Mark: revision.Tag(c.Config), Publishable: true}), nil
+		changes := s.Revisions.Changes()
+		return ok(apitype.Draft{Revision: number, Changes: changes.List, More: changes.More,
+			Problems: s.Analyst.Problems(c), Mark: s.Revisions.Mark(), Publishable: true}), nil
 	})
 }
 

@@ -2,9 +2,6 @@ package api
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"time"
@@ -28,7 +25,7 @@ func (s *server) rehearsals() {
 					"Run one.")
 			}
 			_, number := s.Revisions.Running()
-			return ok(apitype.Rehearsal{Rehearsal: last, Outdated: last.Draft != s.draftMark() ||
+			return ok(apitype.Rehearsal{Rehearsal: last, Outdated: last.Draft != s.Revisions.Mark() ||
 				last.Revision != number}), nil
 		})
 	op := operation("POST", "/rehearsal", "rehearse", "Decide recorded attempts again under the draft; how far it "+
@@ -55,7 +52,7 @@ func (s *server) rehearsals() {
 
 func (s *server) rehearse(ctx context.Context, in *apitype.RehearsalInput,
 	tell func(results.Progress)) (*results.Rehearsal, error) {
-	mark := s.draftMark()
+	mark := s.Revisions.Mark()
 	draft := s.Revisions.CompiledDraft()
 	if fault, bad := draft.Fault(); bad {
 		return nil, fmt.Errorf("the draft cannot be rehearsed before its faults are corrected: %w", fault)
@@ -90,11 +87,4 @@ func (s *server) samples() {
 			}
 			return &fileOutput{"application/x-ndjson", out}, nil
 		})
-}
-
-// draftMark changes with the draft.
-func (s *server) draftMark() string {
-	text, _ := json.Marshal(s.Revisions.Changes())
-	sum := sha256.Sum256(text)
-	return hex.EncodeToString(sum[:8])
 }

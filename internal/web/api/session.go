@@ -49,7 +49,7 @@ func (s *server) sessions() {
 			if w := who(ctx); w.Name != "" {
 				out.Operator = w.Name
 				_, out.Revision = s.Revisions.Running()
-				out.Changes = len(s.Revisions.Changes())
+				out.Changes = s.Revisions.Changes().Count()
 			}
 			return ok(out), nil
 		})

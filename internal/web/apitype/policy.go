@@ -283,6 +283,7 @@ type DiscardPart struct {
 // FileComparison is what applying a file would change.
 type FileComparison struct {
 	Changes  []config.Change  `json:"changes"`
+	More     int              `json:"more" doc:"Changes that are not listed because there are so many"`
 	Problems []config.Problem `json:"problems"`
 	Lists    []string         `json:"lists" doc:"The lists that stand in the file; others stay as they are"`
 	Comments int              `json:"comments" doc:"Comments in the file, which are not kept"`

@@ -111,6 +111,7 @@ type OperatorInput struct {
 type Draft struct {
 	Revision int              `json:"revision" doc:"The revision that is running; 0 if none"`
 	Changes  []config.Change  `json:"changes"`
+	More     int              `json:"more" doc:"Changes that are not listed because there are so many"`
 	Problems []config.Problem `json:"problems"`
 	// Mark is what the draft is like; it changes with it.
 	Mark string `json:"mark" doc:"Changes with the draft"`
@@ -132,6 +133,7 @@ type Revision struct {
 	Note     string          `json:"note"`
 	Running  bool            `json:"running"`
 	Changes  []config.Change `json:"changes"`
+	More     int             `json:"more" doc:"Changes that are not listed because there are so many"`
 }
 
 // Account is a local account.
