@@ -184,6 +184,9 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte("tollgate: 1\npasses:\n- name: crew\n...\n"))
 	f.Add([]byte("{tollgate: 1, clients: [{name: a, tags: {b: c}}]}\n..."))
 	f.Fuzz(func(t *testing.T, text []byte) {
+		if tame(text) == nil {
+			alike(t, text)
+		}
 		doc, err := Read(text)
 		if err != nil {
 			return
@@ -250,5 +253,51 @@ func TestLongFiles(t *testing.T) {
 	}
 	if _, err := Read(text[:len(text)*2/3]); err == nil {
 		t.Error("two thirds of a file are taken")
+	}
+}
+
+// alike reads a text with the quick reader; what that takes, the other one must read alike.
+func alike(t *testing.T, text []byte) (taken bool) {
+	t.Helper()
+	in, lists, comments, ok := quick(text)
+	if !ok {
+		return false
+	}
+	var doc Document
+	if err := doc.parse(text, false, true); err != nil {
+		t.Fatalf("only the quick reader takes %q: %v", text, err)
+	}
+	if doc.Comments != comments || len(doc.Lists) != len(lists)-min(1, in.Tollgate) {
+		t.Fatalf("%d comments, lists %v; quickly %d and %v in %q", doc.Comments, doc.Lists, comments, lists, text)
+	}
+	for kind := range lists {
+		if kind != "tollgate" && !slices.Contains(doc.Lists, kind) {
+			t.Fatalf("only the quick reader finds %s in %q", kind, text)
+		}
+	}
+	doc.Config.Normalise()
+	in.Config.Normalise()
+	if !reflect.DeepEqual(doc.Config, in.Config) {
+		t.Fatalf("read quickly it differs: %+v in %q", config.Diff(&doc.Config, &in.Config), text)
+	}
+	return true
+}
+
+func TestQuickReader(t *testing.T) {
+	for seed := range uint64(100) {
+		if !alike(t, Write(whole(rand.New(rand.NewPCG(seed, 2))), true)) {
+			t.Errorf("seed %d: what was written is not read quickly", seed)
+		}
+	}
+	for text, taken := range map[string]bool{"clients:\n- name: a # b\n  note: 2026-11-23\n": true,
+		"# x\n# y\nclients:\n- name: yes\n  enabled: false\n": true, "clients:\n- name: 5\n": false,
+		"clients:\n- Name: a\n": false, "clients: [{name: a, tags: {A: b}}]": true, "clients:\n- name: &a b\n": false,
+		"clients:\n- name: a\n  name: b\n": false, "clients:\n-\n": false, "lanes:\n- rejectDelayMillis: 0x10\n": false,
+		"lanes:\n- rejectDelayMillis: 010\n": false, "clients:\n- name: ~\n": false, "boats: []\n": false,
+		"clients: []\n---\nlanes: []\n": false, "clients:\n- enabled: yes\n": false, "clients:\n- name: !!str a\n": false,
+		"clients:\n- name: \"a\\tb\\u2028\"\n  note: >-\n    b\n    c\n": true} {
+		if got := alike(t, []byte(text)); got != taken {
+			t.Errorf("%q: taken %v", text, got)
+		}
 	}
 }

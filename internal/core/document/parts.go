@@ -61,7 +61,11 @@ func divide(text []byte) ([]part, error) {
 		}
 		entry := bytes.TrimLeft(now, " ")
 		depth := len(now) - len(entry)
-		if m := outerKey.FindSubmatch(now); m != nil {
+		var m [][]byte
+		if c := now[0] | 0x20; c >= 'a' && c <= 'z' {
+			m = outerKey.FindSubmatch(now)
+		}
+		if m != nil {
 			key := string(m[1]) + string(m[2])
 			if seen[key] {
 				return nil, fmt.Errorf("line %d begins %s a second time", line+1, key)

@@ -83,6 +83,18 @@ func (d *Document) read(text []byte, first, ended bool) error {
 	if err := tame(text); err != nil {
 		return err
 	}
+	if !first && ended { // a part of a long text
+		if in, lists, comments, ok := quick(text); ok && in.Tollgate == 0 {
+			d.Comments += comments
+			d.add(&in.Config, lists)
+			return nil
+		}
+	}
+	return d.parse(text, first, ended)
+}
+
+// parse reads a part with the parser that can tell what is wrong, and where.
+func (d *Document) parse(text []byte, first, ended bool) error {
 	file, err := parser.ParseBytes(text, parser.ParseComments)
 	if err != nil {
 		return fault(err)
