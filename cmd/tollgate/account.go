@@ -107,6 +107,7 @@ func (a *accountFlags) input(s *invocation, was map[string]bool, in *apitype.Acc
 func accountCommands() []command {
 	list := accounts.commands()[:2]
 	return append(list,
+		importCommand("account", "import local accounts from CSV (- is the standard input)"),
 		command{"account", "add", "NAME", "add a local account at once; asks for the password",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
 				a := newAccountFlags(f)

@@ -6,7 +6,6 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -82,50 +81,7 @@ func deviceCommands() []command {
 					})
 				}
 			}},
-		command{"device", "import", "FILE", "import known devices from CSV (- is the standard input)",
-			func(f *flag.FlagSet) func(*invocation, []string) error {
-				check, partial := f.Bool("check", false, "only report what would happen"), f.Bool("partial", false,
-					"import the valid lines even if others are wrong")
-				return func(s *invocation, args []string) error {
-					path, err := one(args, "file")
-					if err != nil {
-						return err
-					}
-					return s.importDevices(path, *check, *partial)
-				}
-			}})
-}
-
-func (s *invocation) importDevices(path string, check, partial bool) error {
-	if path == "-" {
-		path = "/dev/stdin"
-	}
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return err
-	}
-	var report apitype.DeviceReport
-	if err := s.api.Do(s.ctx, http.MethodPost, "/device-import", apitype.DeviceImport{CSV: string(text), Check: check,
-		Partial: partial}, &report); err != nil {
-		return err
-	}
-	err = s.print(report, func() {
-		for _, line := range report.Lines {
-			if line.What == "wrong" {
-				s.say("line %d  %s  %s: %s", line.Number, line.Match, line.Field, line.Message)
-			}
-		}
-		what := "imported"
-		if !report.Done {
-			what = "nothing was stored"
-		}
-		s.say("%s: %d added, %d changed, %d the same, %d wrong", what, report.Added, report.Changed, report.Same,
-			report.Wrong)
-	})
-	if err == nil && report.Wrong > 0 {
-		return errFailed
-	}
-	return err
+		importCommand("device", "import known devices from CSV (- is the standard input)"))
 }
 
 func deviceCommand(fresh bool) func(f *flag.FlagSet) func(*invocation, []string) error {

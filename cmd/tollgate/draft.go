@@ -26,6 +26,13 @@ func (s *invocation) changes(list []config.Change) {
 	}
 }
 
+// more tells how many changes are not listed.
+func (s *invocation) more(n int) {
+	if n > 0 {
+		s.say("and %s more, which are not listed", many(n, "change"))
+	}
+}
+
 func (s *invocation) problems(list []config.Problem) {
 	for _, p := range list {
 		word := s.paint(red, "fault")
@@ -47,10 +54,11 @@ func draftCommands() []command {
 						return err
 					}
 					return s.print(d, func() {
-						s.say("Running revision %d, %d changes in the draft.", d.Revision, len(d.Changes))
+						s.say("Running revision %d, %s in the draft.", d.Revision, many(len(d.Changes)+d.More, "change"))
 						for _, c := range d.Changes {
 							s.say("  %s %s %q", c.What, c.Kind, c.Object)
 						}
+						s.more(d.More)
 						s.problems(d.Problems)
 					})
 				}
@@ -62,7 +70,7 @@ func draftCommands() []command {
 				if err != nil {
 					return err
 				}
-				return s.print(d.Changes, func() { s.changes(d.Changes) })
+				return s.print(d.Changes, func() { s.changes(d.Changes); s.more(d.More) })
 			}
 		}},
 		rehearseCommand(),
@@ -101,7 +109,7 @@ func draftCommands() []command {
 							number += " *"
 						}
 						rows = append(rows, []string{number, r.At.Local().Format("2006-01-02 15:04"), r.Operator,
-							fmt.Sprint(len(r.Changes)), r.Note})
+							fmt.Sprint(len(r.Changes) + r.More), r.Note})
 					}
 					s.table([]string{"REVISION", "PUBLISHED", "BY", "CHANGES", "NOTE"}, rows)
 				})
@@ -120,7 +128,7 @@ func draftCommands() []command {
 					if err != nil {
 						return err
 					}
-					return s.print(d.Changes, func() { s.changes(d.Changes) })
+					return s.print(d.Changes, func() { s.changes(d.Changes); s.more(d.More) })
 				}
 			}},
 		{"revision", "return", "NUMBER", "publish the configuration of an earlier revision again",

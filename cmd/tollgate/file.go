@@ -72,6 +72,7 @@ func (s *invocation) compareFile(args []string, with string) (client.Raw, apityp
 
 func (s *invocation) comparison(c apitype.FileComparison) {
 	s.changes(c.Changes)
+	s.more(c.More)
 	s.problems(c.Problems)
 	if c.Comments > 0 {
 		s.say("The file holds %s, which are not kept: use notes instead.", many(c.Comments, "comment"))
@@ -114,7 +115,7 @@ func applyFile(only string) func(f *flag.FlagSet) func(*invocation, []string) er
 			return s.print(d, func() {
 				s.comparison(c)
 				s.say("The file is applied to the draft, %s. Publish with: tollgate draft publish",
-					many(len(d.Changes), "change"))
+					many(len(d.Changes)+d.More, "change"))
 			})
 		}
 	}

@@ -18,9 +18,11 @@ const verbs: Record<string, string> = {
 /** Changes in words. With discard, each can be taken back by itself. */
 export function Changes({
   list,
+  more = 0,
   discard,
 }: {
   list: Schema["ConfigChange"][];
+  more?: number;
   discard?: (part: Schema["DiscardPart"]) => void;
 }) {
   if (list.length === 0) return <p className="text-soft">No difference.</p>;
@@ -45,6 +47,7 @@ export function Changes({
                   {l}
                 </li>
               ))}
+              {more > 0 && <li className="text-soft">and {more.toLocaleString()} more, which are not listed</li>}
             </ul>
           )}
           {discard && c.parts && c.parts.length > 0 && c.kind === "lane" && c.what === "changed" && (
@@ -91,7 +94,8 @@ export function DraftBar() {
     onSettled: () => queries.invalidateQueries(),
   });
   if (!draft.data) return null;
-  const { changes, problems, revision } = draft.data;
+  const { changes, more, problems, revision } = draft.data;
+  const count = changes.length + more;
   if (changes.length === 0) {
     return (
       <span className="text-soft">
@@ -103,7 +107,7 @@ export function DraftBar() {
   return (
     <>
       <span>
-        <b>Draft</b> · {changes.length} {changes.length === 1 ? "change" : "changes"}
+        <b>Draft</b> · {count.toLocaleString()} {count === 1 ? "change" : "changes"}
         {faults.length > 0 && <span className="text-out"> · {faults.length} to correct</span>}
       </span>
       <Button onClick={() => setReading(true)}>Read</Button>
@@ -120,7 +124,7 @@ export function DraftBar() {
       <Modal wide open={reading} onClose={() => setReading(false)} title={`Draft against revision ${revision}`}>
         <Problems list={faults} />
         <Failure error={part.error} />
-        <Changes list={changes} discard={(p) => part.mutate(p)} />
+        <Changes list={changes} more={more} discard={(p) => part.mutate(p)} />
         <div className="mt-4 flex gap-2 border-t border-hair pt-3">
           <Button
             primary
@@ -146,8 +150,8 @@ export function DraftBar() {
         >
           <Failure error={publish.error} />
           <p className="mb-3">
-            {changes.length === 1 ? "One change takes" : `${changes.length} changes take`} effect at once. You can
-            return to any earlier revision in History.
+            {count === 1 ? "One change takes" : `${count.toLocaleString()} changes take`} effect at once. You can return
+            to any earlier revision in History.
           </p>
           <p className="mb-3 text-[13px]">
             {!rehearsed.data || rehearsed.data.outdated ? (

@@ -262,6 +262,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	a.background(func() { disk.Run(background) })
 	copies := copies.New(a.store, inUse{a.Gate, box}, o.Log)
 	a.background(func() { copies.Schedule(background, time.Minute) })
+	a.background(func() { accounts.HashPending(background) })
 	a.background(func() { checks.Schedule(background, firstCheckup, checkup.Every) })
 	a.background(func() { registry.Run(background, a.store) })
 	a.background(func() { a.housekeeping(background, o) })

@@ -1,6 +1,10 @@
 package store
 
-import "context"
+import (
+	"context"
+
+	"github.com/jmoiron/sqlx"
+)
 
 // Account is a person kept here.
 type Account struct {
@@ -32,14 +36,31 @@ func (s *Store) Accounts(ctx context.Context) ([]Account, error) {
 
 // SaveAccount adds or replaces an account. A name that another account has gives ErrTaken.
 func (s *Store) SaveAccount(ctx context.Context, a Account) error {
-	_, err := s.namedExec(ctx,
-		`INSERT INTO accounts (id, name, display, mail, groups, enabled, expires, hash, keeps, proof, version, changed_at, changed_by, emergency, opened, opened_on, uses)
+	return s.SaveAccounts(ctx, []Account{a})
+}
+
+// SaveAccounts adds or replaces accounts, all of them or none.
+func (s *Store) SaveAccounts(ctx context.Context, list []Account) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		save, err := tx.PrepareNamedContext(ctx, saveAccount)
+		if err != nil {
+			return err
+		}
+		defer save.Close()
+		for i := range list {
+			if _, err := save.ExecContext(ctx, &list[i]); err != nil {
+				return taken(err)
+			}
+		}
+		return nil
+	})
+}
+
+const saveAccount = `INSERT INTO accounts (id, name, display, mail, groups, enabled, expires, hash, keeps, proof, version, changed_at, changed_by, emergency, opened, opened_on, uses)
 		VALUES (:id, :name, :display, :mail, :groups, :enabled, :expires, :hash, :keeps, :proof, :version, :changed_at, :changed_by, :emergency, :opened, :opened_on, :uses)
 		ON CONFLICT (id) DO UPDATE SET name = excluded.name, display = excluded.display, mail = excluded.mail, groups = excluded.groups,
 		enabled = excluded.enabled, expires = excluded.expires, hash = excluded.hash, keeps = excluded.keeps, proof = excluded.proof, version = excluded.version,
-		changed_at = excluded.changed_at, changed_by = excluded.changed_by, emergency = excluded.emergency, opened = excluded.opened, opened_on = excluded.opened_on, uses = excluded.uses`, a)
-	return taken(err)
-}
+		changed_at = excluded.changed_at, changed_by = excluded.changed_by, emergency = excluded.emergency, opened = excluded.opened, opened_on = excluded.opened_on, uses = excluded.uses`
 
 // OpenEmergency notes a use of an emergency account; the first breaks its seal.
 func (s *Store) OpenEmergency(ctx context.Context, id, on string, at int64) error {

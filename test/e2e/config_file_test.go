@@ -112,9 +112,9 @@ func TestBadConfigurationFiles(t *testing.T) {
 	}
 	w.t = t
 	err := w.api.Do(context.Background(), http.MethodPost, "/file/apply", client.Raw{Type: "application/yaml",
-		Body: make([]byte, 12<<20)}, nil)
+		Body: make([]byte, 66<<20)}, nil)
 	if p, ok := err.(*apitype.Problem); !ok || p.Status != 413 {
-		t.Errorf("12 MB: %v", err)
+		t.Errorf("66 MB: %v", err)
 	}
 	// Operators are no part of the file, so that no file can lock them out; even one with nothing in it.
 	var empty strings.Builder

@@ -291,7 +291,7 @@ func TestQuickReader(t *testing.T) {
 	}
 	for text, taken := range map[string]bool{"clients:\n- name: a # b\n  note: 2026-11-23\n": true,
 		"# x\n# y\nclients:\n- name: yes\n  enabled: false\n": true, "clients:\n- name: 5\n": false,
-		"clients:\n- Name: a\n": false, "clients: [{name: a, tags: {A: b}}]": true, "clients:\n- name: &a b\n": false,
+		"clients:\n- Name: a\n": false, "clients: [{name: a, tags: {A: b}}]": false, "clients:\n- name: &a b\n": false,
 		"clients:\n- name: a\n  name: b\n": false, "clients:\n-\n": false, "lanes:\n- rejectDelayMillis: 0x10\n": false,
 		"lanes:\n- rejectDelayMillis: 010\n": false, "clients:\n- name: ~\n": false, "boats: []\n": false,
 		"clients: []\n---\nlanes: []\n": false, "clients:\n- enabled: yes\n": false, "clients:\n- name: !!str a\n": false,

@@ -60,7 +60,8 @@ func countComments(n *yaml.Node) (count int) {
 // value writes a value that stands under a key; on tells that it is an object that is enabled unless it says otherwise.
 func (w *quickWriter) value(n *yaml.Node, key string, on bool) bool {
 	w.comments += countComments(n)
-	if n.Anchor != "" || n.Style&yaml.TaggedStyle != 0 {
+	flow := n.Style&yaml.FlowStyle != 0 && len(n.Content) > 0
+	if n.Anchor != "" || n.Style&yaml.TaggedStyle != 0 || flow {
 		return false
 	}
 	switch n.Kind {
@@ -91,7 +92,7 @@ func (w *quickWriter) mapping(n *yaml.Node, under string, on bool) bool {
 		key := n.Content[i]
 		w.comments += countComments(key)
 		if key.Kind != yaml.ScalarNode || key.ShortTag() != "!!str" || key.Anchor != "" || seen[key.Value] ||
-			under != "tags" && !fieldNames[key.Value] {
+			!plainKey.MatchString(key.Value) || under != "tags" && !fieldNames[key.Value] {
 			return false
 		}
 		seen[key.Value] = true
@@ -114,10 +115,18 @@ func (w *quickWriter) mapping(n *yaml.Node, under string, on bool) bool {
 	return true
 }
 
+// Parsers differ about what is hardly ever written.
+var (
+	plainKey  = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
+	plainText = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 _./:@+=,"()-]*$`)
+)
+
 var wholeNumber = regexp.MustCompile(`^(0|-?[1-9][0-9]{0,17})$`)
 
 func (w *quickWriter) scalar(n *yaml.Node) bool {
 	switch tag := n.ShortTag(); {
+	case n.Style == 0 && !plainText.MatchString(n.Value):
+		return false
 	case tag == "!!str" || tag == "!!timestamp":
 		w.text(n.Value)
 	case tag == "!!int" && wholeNumber.MatchString(n.Value), tag == "!!bool" && (n.Value == "true" || n.Value == "false"):

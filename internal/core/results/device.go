@@ -17,7 +17,7 @@ type ImportLine struct {
 
 // Import is what became of an import.
 type Import struct {
-	Lines   []ImportLine `json:"lines"`
+	Lines   []ImportLine `json:"lines" doc:"What became of each line; up to a thousand that are wrong, and a thousand others"`
 	Added   int          `json:"added"`
 	Changed int          `json:"changed"`
 	Same    int          `json:"same"`
@@ -45,17 +45,22 @@ func (h *Held) String() string {
 	return fmt.Sprintf("%d wrong ones %s came; it goes on at %s", h.Wrong, of, h.Until.UTC().Format("15:04 MST"))
 }
 
+// maxListed bounds the lines that are listed: those that are wrong, and the others.
+const maxListed = 1000
+
 // Add counts a line.
 func (r *Import) Add(line ImportLine) {
-	r.Lines = append(r.Lines, line)
+	count := &r.Wrong
 	switch line.What {
 	case "added":
-		r.Added++
+		count = &r.Added
 	case "changed":
-		r.Changed++
+		count = &r.Changed
 	case "same":
-		r.Same++
-	default:
-		r.Wrong++
+		count = &r.Same
+	}
+	wrong, good := r.Wrong, r.Added+r.Changed+r.Same
+	if *count++; line.What == "wrong" && wrong < maxListed || line.What != "wrong" && good < maxListed {
+		r.Lines = append(r.Lines, line)
 	}
 }

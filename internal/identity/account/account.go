@@ -10,10 +10,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/singleflight"
@@ -24,6 +27,8 @@ import (
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/core/rule"
+	"tollgate.example/key/internal/identity/roster"
+	"tollgate.example/key/internal/identity/sheet"
 	"tollgate.example/key/internal/store"
 )
 
@@ -34,7 +39,7 @@ const verifiedFor = 10 * time.Minute
 const patience = 5 * time.Second
 
 // maxAccounts bounds what is kept in memory.
-const maxAccounts = 200_000
+const maxAccounts = 500_000
 
 // Account is one local account. The hash stays inside this package.
 type Account struct {
@@ -67,6 +72,7 @@ type Store interface {
 	Accounts(ctx context.Context) ([]store.Account, error)
 	AccountByID(ctx context.Context, id string) (store.Account, error)
 	SaveAccount(ctx context.Context, a store.Account) error
+	SaveAccounts(ctx context.Context, list []store.Account) error
 	OpenEmergency(ctx context.Context, id, on string, at int64) error
 	RemoveAccount(ctx context.Context, id string) error
 }
@@ -76,8 +82,12 @@ type Keeper struct {
 	store Store
 	box   *seal.Box
 
-	mu     sync.RWMutex
-	byName map[string]*Account
+	mu           sync.RWMutex
+	byName, byID map[string]*Account
+	list         roster.List[Account]
+	// unhashed counts the accounts whose password is still to be hashed, and hashing wakes who does that.
+	unhashed atomic.Int64
+	hashing  chan struct{}
 
 	// Recently verified passwords: account -> hash of the password under a key that lives only in this process. A
 	// password that was right a moment ago is right again without a second argon2id; a wrong one always costs it.
@@ -100,11 +110,14 @@ func Open(ctx context.Context, s Store, box *seal.Box) (*Keeper, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the local accounts: %w", err)
 	}
-	k := &Keeper{store: s, box: box, byName: make(map[string]*Account, len(rows))}
+	k := &Keeper{store: s, box: box, byName: make(map[string]*Account, len(rows)),
+		byID: make(map[string]*Account, len(rows)), hashing: make(chan struct{}, 1)}
 	rand.Read(k.key[:])
-	for _, row := range rows {
-		k.byName[strings.ToLower(row.Name)] = fromRow(row)
+	list := make([]*Account, len(rows))
+	for i, row := range rows {
+		list[i] = fromRow(row)
 	}
+	k.use(list...)
 	return k, nil
 }
 
@@ -116,17 +129,58 @@ func (k *Keeper) Reload(ctx context.Context, id string) error {
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return fmt.Errorf("reading local account %s anew: %w", id, err)
 	}
-	old := k.byID(id)
-	k.mu.Lock()
-	if old != nil {
-		delete(k.byName, strings.ToLower(old.Name))
-	}
 	if err == nil {
-		k.byName[strings.ToLower(row.Name)] = fromRow(row)
+		k.use(fromRow(row))
+	} else if old := k.ofID(id); old != nil {
+		k.forget(old)
+	}
+	return nil
+}
+
+// use keeps accounts, in place of those of the same identifiers.
+func (k *Keeper) use(list ...*Account) {
+	entries := make([]roster.Entry[Account], len(list))
+	k.mu.Lock()
+	for i, a := range list {
+		key := strings.ToLower(a.Name)
+		entries[i] = roster.Entry[Account]{Key: key, Text: key + "\n" + strings.ToLower(a.Display), Of: a}
+		if old := k.byID[a.ID]; old != nil {
+			k.drop(old)
+			if was := strings.ToLower(old.Name); was != key {
+				defer k.list.Remove(was)
+			}
+		}
+		k.byName[key], k.byID[a.ID] = a, a
+		if a.pending() {
+			k.unhashed.Add(1)
+		}
 	}
 	k.mu.Unlock()
-	k.seen.Delete(id)
-	return nil
+	k.list.Put(entries...)
+	if k.unhashed.Load() > 0 {
+		k.wake()
+	}
+	for _, a := range list {
+		k.seen.Delete(a.ID)
+	}
+}
+
+// drop takes an account out of the maps; the lock is held.
+func (k *Keeper) drop(a *Account) {
+	delete(k.byName, strings.ToLower(a.Name))
+	delete(k.byID, a.ID)
+	if a.pending() {
+		k.unhashed.Add(-1)
+	}
+}
+
+// forget no longer keeps an account.
+func (k *Keeper) forget(a *Account) {
+	k.mu.Lock()
+	k.drop(a)
+	k.mu.Unlock()
+	k.list.Remove(strings.ToLower(a.Name))
+	k.seen.Delete(a.ID)
 }
 
 func fromRow(row store.Account) *Account {
@@ -198,6 +252,9 @@ func (k *Keeper) CheckPassword(ctx context.Context, name, clear string, now time
 	defer cancel()
 	// Those who come with the same password at once, as devices do after a restart, share one argon2id.
 	same, err, _ := k.checking.Do(string(mac[:]), func() (any, error) {
+		if a.pending() {
+			return k.checkPending(a, clear)
+		}
 		return password.People.Check(ctx, a.hash, clear)
 	})
 	ok, _ := same.(bool)
@@ -223,19 +280,19 @@ func (k *Keeper) mac(a *Account, clear string) [sha256.Size]byte {
 
 // List returns the accounts whose name or display name contains the text, in the order of names.
 func (k *Keeper) List(text string) []*Account {
-	k.mu.RLock()
-	defer k.mu.RUnlock()
-	out := make([]*Account, 0, len(k.byName))
-	text = strings.ToLower(text)
-	for name, a := range k.byName {
-		if strings.Contains(name, text) || strings.Contains(strings.ToLower(a.Display), text) {
-			out = append(out, a)
-		}
-	}
-	slices.SortFunc(out, func(a, b *Account) int {
-		return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name))
-	})
+	out, _ := k.Page(text, "", math.MaxInt)
 	return out
+}
+
+// Page returns up to so many accounts like List, those behind the one of an identifier; "" begins at the start. more
+// tells that there are others.
+func (k *Keeper) Page(text, after string, limit int) (page []*Account, more bool) {
+	key := ""
+	if a := k.ofID(after); a != nil {
+		key = strings.ToLower(a.Name)
+	}
+	text = strings.ToLower(text)
+	return k.list.Page(key, limit, func(e *roster.Entry[Account]) bool { return strings.Contains(e.Text, text) })
 }
 
 // Get returns an account by ID or name, nil if there is none.
@@ -243,37 +300,28 @@ func (k *Keeper) Get(ref string) *Account {
 	if a := k.find(ref); a != nil {
 		return a
 	}
-	k.mu.RLock()
-	defer k.mu.RUnlock()
-	for _, a := range k.byName {
-		if a.ID == ref {
-			return a
-		}
-	}
-	return nil
+	return k.ofID(ref)
 }
 
 // FieldError is a fault in one field of an account.
-type FieldError struct{ Field, Message, Remedy string }
-
-func (e *FieldError) Error() string { return e.Field + ": " + e.Message + ". " + e.Remedy }
+type FieldError = sheet.Fault
 
 func (a *Account) check(hasPassword bool) error {
 	switch {
 	case a.Name == "" || len(a.Name) > 100:
-		return &FieldError{"name", "the name needs 1 to 100 octets", "Give the name with which the person signs in."}
+		return sheet.Fail("name", "the name needs 1 to 100 octets", "Give the name with which the person signs in.")
 	case strings.ContainsAny(a.Name, "@\\/\"\n\r\t "):
-		return &FieldError{"name", "the name holds a space, a quotation mark, a slash or a realm",
-			`Give the bare name, without @suffix or PREFIX\.`}
+		return sheet.Fail("name", "the name holds a space, a quotation mark, a slash or a realm",
+			`Give the bare name, without @suffix or PREFIX\.`)
 	case len(a.Display) > 200 || len(a.Mail) > 200:
-		return &FieldError{"display", "the text has more than 200 octets", "Shorten it."}
+		return sheet.Fail("display", "the text has more than 200 octets", "Shorten it.")
 	case len(a.Groups) > 200:
-		return &FieldError{"groups", "more than 200 groups", "Remove some."}
+		return sheet.Fail("groups", "more than 200 groups", "Remove some.")
 	case !hasPassword:
-		return &FieldError{"password", "a new account needs a password", "Give one."}
+		return sheet.Fail("password", "a new account needs a password", "Give one.")
 	case a.Keeps != config.KeepsHash && a.Keeps != config.KeepsNTHash && a.Keeps != config.KeepsPassword:
-		return &FieldError{"keeps", fmt.Sprintf("%q is nothing that can be kept", a.Keeps),
-			"Use hash, nt-hash or password."}
+		return sheet.Fail("keeps", fmt.Sprintf("%q is nothing that can be kept", a.Keeps),
+			"Use hash, nt-hash or password.")
 	}
 	return nil
 }
@@ -282,13 +330,19 @@ func (a *Account) check(hasPassword bool) error {
 func (k *Keeper) Save(ctx context.Context, a Account, clear string) (*Account, error) {
 	k.editing.Lock()
 	defer k.editing.Unlock()
-	old := k.byID(a.ID)
+	old := k.ofID(a.ID)
 	a.normalise(old)
+	if old != nil && old.pending() && clear == "" && a.Keeps != old.Keeps {
+		var err error
+		if clear, err = k.openPending(old); err != nil {
+			return nil, err
+		}
+	}
 	if old != nil {
 		a.hash, a.proof, a.version = old.hash, old.proof, old.version+1
 	} else if k.count() >= maxAccounts {
-		return nil, &FieldError{"name", fmt.Sprintf("there are %d local accounts already", maxAccounts),
-			"Use a directory."}
+		return nil, sheet.Fail("name", fmt.Sprintf("there are %d local accounts already", maxAccounts),
+			"Use a directory.")
 	}
 	if err := a.check(old != nil || clear != ""); err != nil {
 		return nil, err
@@ -307,25 +361,19 @@ func (k *Keeper) Save(ctx context.Context, a Account, clear string) (*Account, e
 	if clear != "" {
 		var err error
 		if a.hash, err = password.People.Hash(ctx, clear); err != nil {
-			return nil, &FieldError{"password", err.Error(), "Give a shorter one."}
+			return nil, sheet.Fail("password", err.Error(), "Give a shorter one.")
 		}
 	}
 	if err := k.seal(&a, old, clear); err != nil {
 		return nil, err
 	}
 	if err := k.store.SaveAccount(ctx, a.row()); errors.Is(err, store.ErrTaken) {
-		return nil, &FieldError{"name", fmt.Sprintf("another account is called %q", a.Name), "Choose a different name."}
+		return nil, sheet.Fail("name", fmt.Sprintf("another account is called %q", a.Name), "Choose a different name.")
 	} else if err != nil {
 		return nil, fmt.Errorf("storing the account %s: %w", a.Name, err)
 	}
-	k.mu.Lock()
-	if old != nil {
-		delete(k.byName, strings.ToLower(old.Name))
-	}
 	kept := a
-	k.byName[strings.ToLower(a.Name)] = &kept
-	k.mu.Unlock()
-	k.seen.Delete(a.ID)
+	k.use(&kept)
 	return &a, nil
 }
 
@@ -363,15 +411,10 @@ func (a *Account) row() store.Account {
 	return row
 }
 
-func (k *Keeper) byID(id string) *Account {
+func (k *Keeper) ofID(id string) *Account {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
-	for _, a := range k.byName {
-		if a.ID == id {
-			return a
-		}
-	}
-	return nil
+	return k.byID[id]
 }
 
 func (k *Keeper) count() int {
@@ -384,25 +427,24 @@ func (k *Keeper) count() int {
 func (k *Keeper) Remove(ctx context.Context, id string) error {
 	k.editing.Lock()
 	defer k.editing.Unlock()
-	a := k.byID(id)
+	a := k.ofID(id)
 	if a == nil {
 		return store.ErrNotFound
 	}
 	if err := k.store.RemoveAccount(ctx, id); err != nil {
 		return fmt.Errorf("removing the account %s: %w", a.Name, err)
 	}
-	k.mu.Lock()
-	delete(k.byName, strings.ToLower(a.Name))
-	k.mu.Unlock()
-	k.seen.Delete(id)
+	k.forget(a)
 	return nil
 }
 
-// Groups lists the groups that local accounts are in, as often as accounts are in them.
+// Groups lists the groups that local accounts are in.
 func (k *Keeper) Groups() []string {
-	var out []string
-	for _, a := range k.List("") {
-		out = append(out, a.Groups...)
+	seen := map[string]bool{}
+	for _, a := range k.list.All() {
+		for _, g := range a.Groups {
+			seen[g] = true
+		}
 	}
-	return out
+	return slices.Sorted(maps.Keys(seen))
 }

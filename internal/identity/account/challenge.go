@@ -8,6 +8,7 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/identity/sheet"
 	"tollgate.example/key/internal/wire/mschap"
 )
 
@@ -19,6 +20,9 @@ func (a *Account) place() config.Place { return Place(a.ID) }
 // seal brings what is kept beside the hash up to date. Keeping less than before only drops it; keeping more needs the
 // password, which a hash does not give back. From the password itself the NT hash can be made without it.
 func (k *Keeper) seal(a, old *Account, clear string) error {
+	if clear == "" && old != nil && old.pending() && old.Keeps == a.Keeps {
+		return nil // it stays as it is until it is hashed
+	}
 	if a.Keeps == config.KeepsHash {
 		a.proof = ""
 		return nil
@@ -35,8 +39,8 @@ func (k *Keeper) seal(a, old *Account, clear string) error {
 		}
 	}
 	if clear == "" {
-		return &FieldError{"password", "what is to be kept cannot be made of the hash",
-			"Give the password too, or have the person set it anew."}
+		return sheet.Fail("password", "what is to be kept cannot be made of the hash",
+			"Give the password too, or have the person set it anew.")
 	}
 	if a.Keeps == config.KeepsNTHash {
 		hash := mschap.NTHash(clear)

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"tollgate.example/key/internal/base/ident"
@@ -12,6 +11,7 @@ import (
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/core/rule"
+	"tollgate.example/key/internal/identity/sheet"
 )
 
 // Emergency is an account for signing in to devices while no directory answers. Its password is kept in an envelope;
@@ -33,7 +33,7 @@ func parseDevices(text string) (*rule.Condition, error) {
 	cond, err := rule.Parse(text, rule.Request, nil)
 	var at *rule.Error
 	if errors.As(err, &at) {
-		return nil, &FieldError{"emergency", at.Error(), at.Remedy}
+		return nil, sheet.Fail("emergency", at.Error(), at.Remedy)
 	}
 	return cond, err
 }
@@ -60,22 +60,18 @@ func (k *Keeper) Opened(ctx context.Context, name, on string, now time.Time) err
 	if err := k.store.OpenEmergency(ctx, a.ID, on, now.UnixMilli()); err != nil {
 		return fmt.Errorf("noting the use of emergency account %s: %w", name, err)
 	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
 	kept := *a
 	if kept.Uses++; kept.OpenedAt.IsZero() {
 		kept.OpenedAt, kept.OpenedOn = now, on
 	}
-	k.byName[strings.ToLower(kept.Name)] = &kept
+	k.use(&kept)
 	return nil
 }
 
 // Broken lists the emergency accounts whose seal is broken.
 func (k *Keeper) Broken() []*Account {
-	k.mu.RLock()
-	defer k.mu.RUnlock()
 	var out []*Account
-	for _, a := range k.byName {
+	for _, a := range k.list.All() {
 		if !a.OpenedAt.IsZero() {
 			out = append(out, a)
 		}

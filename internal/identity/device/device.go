@@ -9,7 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"slices"
+	"math"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -18,11 +18,13 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/identity/roster"
+	"tollgate.example/key/internal/identity/sheet"
 	"tollgate.example/key/internal/store"
 )
 
 // MaxDevices bounds what is kept in memory.
-const MaxDevices = 500_000
+const MaxDevices = 1_000_000
 
 // Device is one known device, or all of a prefix.
 type Device struct {
@@ -57,6 +59,7 @@ type Keeper struct {
 	byID    map[string]*Device
 	lengths [6]int // how many prefixes there are of each number of octets
 	count   atomic.Int64
+	list    roster.List[Device]
 
 	editing sync.Mutex
 	strangers
@@ -69,9 +72,11 @@ func Open(ctx context.Context, s Store) (*Keeper, error) {
 		return nil, fmt.Errorf("reading the known devices: %w", err)
 	}
 	k := &Keeper{store: s, byMatch: make(map[string]*Device, len(rows)), byID: make(map[string]*Device, len(rows))}
-	for _, row := range rows {
-		k.put(fromRow(row))
+	list := make([]*Device, len(rows))
+	for i, row := range rows {
+		list[i] = fromRow(row)
 	}
+	k.use(list...)
 	return k, nil
 }
 
@@ -83,14 +88,38 @@ func (k *Keeper) Reload(ctx context.Context, id string) error {
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return fmt.Errorf("reading known device %s anew: %w", id, err)
 	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
 	if err != nil {
-		k.drop(id)
-		return nil
+		k.forget(id)
+	} else {
+		k.use(fromRow(row))
 	}
-	k.put(fromRow(row))
 	return nil
+}
+
+// use keeps devices, in place of those of the same identifiers.
+func (k *Keeper) use(list ...*Device) {
+	entries := make([]roster.Entry[Device], len(list))
+	k.mu.Lock()
+	for i, d := range list {
+		entries[i] = roster.Entry[Device]{Key: d.Match, Text: d.words(), Of: d}
+		if old := k.byID[d.ID]; old != nil && old.Match != d.Match {
+			defer k.list.Remove(old.Match)
+		}
+		k.put(d)
+	}
+	k.mu.Unlock()
+	k.list.Put(entries...)
+}
+
+// forget no longer keeps a device.
+func (k *Keeper) forget(id string) {
+	k.mu.Lock()
+	old := k.byID[id]
+	k.drop(id)
+	k.mu.Unlock()
+	if old != nil {
+		k.list.Remove(old.Match)
+	}
 }
 
 func fromRow(row store.Device) *Device {
@@ -210,47 +239,48 @@ func (k *Keeper) Get(ref string) *Device {
 
 // List returns the devices in whose words the text occurs, in the order of addresses.
 func (k *Keeper) List(text string) []*Device {
+	out, _ := k.Page(text, "", math.MaxInt)
+	return out
+}
+
+// Page returns up to so many devices like List, those behind the one of an identifier; "" begins at the start. more
+// tells that there are others.
+func (k *Keeper) Page(text, after string, limit int) (page []*Device, more bool) {
 	text = strings.ToLower(strings.TrimSpace(text))
 	mac := ""
 	if match, err := Match(text); err == nil {
 		mac = strings.TrimSuffix(match, "*")
 	}
-	k.mu.RLock()
-	defer k.mu.RUnlock()
-	out := make([]*Device, 0, len(k.byMatch))
-	for _, d := range k.byMatch {
-		if text == "" || mac != "" && strings.HasPrefix(d.Match, mac) || d.contains(text) {
-			out = append(out, d)
-		}
+	if d := k.Get(after); d != nil {
+		after = d.Match
+	} else {
+		after = ""
 	}
-	slices.SortFunc(out, func(a, b *Device) int { return strings.Compare(a.Match, b.Match) })
-	return out
+	return k.list.Page(after, limit, func(e *roster.Entry[Device]) bool {
+		return text == "" || mac != "" && strings.HasPrefix(e.Key, mac) || strings.Contains(e.Text, text)
+	})
 }
 
-func (d *Device) contains(text string) bool {
+// words are what a text is searched in, a line each.
+func (d *Device) words() string {
+	var b strings.Builder
 	for _, field := range []string{d.Match, d.Name, d.Owner, d.Note} {
-		if strings.Contains(strings.ToLower(field), text) {
-			return true
-		}
+		b.WriteString(strings.ToLower(field) + "\n")
 	}
 	for key, value := range d.Tags {
-		if strings.Contains(strings.ToLower(key+"="+value), text) {
-			return true
-		}
+		b.WriteString(strings.ToLower(key+"="+value) + "\n")
 	}
-	return false
+	return b.String()
 }
 
 // FieldError is a fault in one field of a device.
-type FieldError struct{ Field, Message, Remedy string }
-
-func (e *FieldError) Error() string { return e.Field + ": " + e.Message + ". " + e.Remedy }
+type FieldError = sheet.Fault
 
 // tidy checks a device and brings it into its one form.
 func (d *Device) tidy() error {
 	match, err := Match(d.Match)
 	if err != nil {
-		return &FieldError{"match", err.Error(), "Write an address such as 02-00-5E-10-7A-31, or its beginning and *."}
+		return sheet.Fail("match", err.Error(), "Write an address such as 02-00-5E-10-7A-31, or its beginning and *.")
 	}
 	d.Match, d.Name, d.Owner, d.Note = match, strings.TrimSpace(d.Name), strings.TrimSpace(d.Owner),
 		strings.TrimSpace(d.Note)
@@ -259,7 +289,7 @@ func (d *Device) tidy() error {
 	}
 	for field, text := range map[string]string{"name": d.Name, "owner": d.Owner, "note": d.Note} {
 		if len(text) > 200 || strings.ToValidUTF8(text, "") != text {
-			return &FieldError{field, "the text has more than 200 octets or is not UTF-8", "Shorten it."}
+			return sheet.Fail(field, "the text has more than 200 octets or is not UTF-8", "Shorten it.")
 		}
 	}
 	tags := map[string]string{}
@@ -267,16 +297,16 @@ func (d *Device) tidy() error {
 		key, value = strings.ToLower(strings.TrimSpace(key)), strings.TrimSpace(value)
 		if key == "" || strings.Trim(key, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" || key == "owner" ||
 			key == "name" {
-			return &FieldError{"tags", fmt.Sprintf("%q is no name for a tag", key),
-				"Use letters, digits and -, such as kind=printer; owner and name are fields of their own."}
+			return sheet.Fail("tags", fmt.Sprintf("%q is no name for a tag", key),
+				"Use letters, digits and -, such as kind=printer; owner and name are fields of their own.")
 		}
 		if len(key) > 100 || len(value) > 100 {
-			return &FieldError{"tags", "a tag has more than 100 octets", "Shorten it."}
+			return sheet.Fail("tags", "a tag has more than 100 octets", "Shorten it.")
 		}
 		tags[key] = value
 	}
 	if len(tags) > 50 {
-		return &FieldError{"tags", "more than 50 tags", "Remove some."}
+		return sheet.Fail("tags", "more than 50 tags", "Remove some.")
 	}
 	d.Tags = tags
 	d.ChangedAt = time.UnixMilli(d.ChangedAt.UnixMilli()) // as it is stored: an entity tag survives a restart
@@ -301,7 +331,7 @@ func (k *Keeper) Save(ctx context.Context, d Device) (*Device, error) {
 		return nil, err
 	}
 	if k.Get(d.ID) == nil && k.Len() >= MaxDevices {
-		return nil, &FieldError{"match", fmt.Sprintf("there are %d devices already", MaxDevices), "Use prefixes."}
+		return nil, sheet.Fail("match", fmt.Sprintf("there are %d devices already", MaxDevices), "Use prefixes.")
 	}
 	if err := k.keep(ctx, []*Device{&d}); err != nil {
 		return nil, err
@@ -316,18 +346,18 @@ func (k *Keeper) keep(ctx context.Context, list []*Device) error {
 		rows[i] = d.row()
 	}
 	if err := k.store.SaveDevices(ctx, rows); errors.Is(err, store.ErrTaken) {
-		return &FieldError{"match", "another device has this address or prefix", "Change that one instead."}
+		return sheet.Fail("match", "another device has this address or prefix", "Change that one instead.")
 	} else if err != nil {
 		return fmt.Errorf("storing known devices: %w", err)
 	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	for _, d := range list {
-		kept := *d
-		kept.Tags = maps.Clone(d.Tags)
-		k.put(&kept)
+	kept := make([]*Device, len(list))
+	for i, d := range list {
+		one := *d
+		one.Tags = maps.Clone(d.Tags)
+		kept[i] = &one
 		k.strangers.forget(d.Match)
 	}
+	k.use(kept...)
 	return nil
 }
 
@@ -338,9 +368,7 @@ func (k *Keeper) Remove(ctx context.Context, id string) error {
 	if err := k.store.RemoveDevice(ctx, id); err != nil {
 		return fmt.Errorf("removing a known device: %w", err)
 	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	k.drop(id)
+	k.forget(id)
 	return nil
 }
 

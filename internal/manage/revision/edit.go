@@ -50,7 +50,7 @@ func (k *Keeper) Edit(ctx context.Context, operator string, change func(*config.
 func (k *Keeper) Replace(ctx context.Context, operator, mark string, next func(draft *config.Config) (*config.Config,
 	error)) error {
 	return k.change(ctx, operator, func(before *state) (*Compiled, map[string]Author, error) {
-		if mark != "" && mark != before.mark() {
+		if mark != "" && mark != before.mark {
 			return nil, nil, ErrChanged
 		}
 		c, err := next(before.draft.Config)
@@ -110,15 +110,20 @@ func (k *Keeper) saveOver(ctx context.Context, before *state, next *Compiled, au
 	if k.state.Load() != before {
 		return false, nil
 	}
-	if config.Same(before.running.Config, next.Config) {
+	switch {
+	case config.Same(before.draft.Config, next.Config): // nothing was changed
+		return true, nil
+	case config.Same(before.running.Config, next.Config):
 		if err := k.store.DiscardDraft(ctx); err != nil {
 			return false, err
 		}
 		next, authors = before.running, map[string]Author{}
-	} else if err := k.store.SaveDraft(ctx, changed); err != nil {
-		return false, err
+	default:
+		if err := k.store.SaveDraft(ctx, changed); err != nil {
+			return false, err
+		}
 	}
-	k.state.Store(newState(before.running, before.number, next, authors))
+	k.state.Store(k.newState(before.running, before.number, next, authors))
 	return true, nil
 }
 

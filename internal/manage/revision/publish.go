@@ -110,7 +110,7 @@ func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Comp
 	}
 	k.gate.Swap(snapshot)
 	k.remember(before.number, before.running.Plan)
-	k.state.Store(newState(next, number, next, map[string]Author{}))
+	k.state.Store(k.newState(next, number, next, map[string]Author{}))
 	return number, nil
 }
 

@@ -48,6 +48,9 @@ type Keeper struct {
 	box   *seal.Box
 	gate  *gate.Gate
 	state atomic.Pointer[state]
+	// states counts states since it was begun, for their marks.
+	states atomic.Int64
+	begun  time.Time
 	// compiler keeps what the next compilation takes over.
 	compiler decide.Compiler
 	// commit is held while a change is stored and takes effect, never while compiling.
@@ -63,17 +66,15 @@ type state struct {
 	number  int
 	draft   *Compiled
 	authors map[string]Author
-	// changes computes how the draft differs, and mark what tells it from others; both once.
+	// changes computes how the draft differs, once.
 	changes func() Changes
-	mark    func() string
+	// mark tells the state from every other one.
+	mark string
 }
 
-func newState(running *Compiled, number int, draft *Compiled, authors map[string]Author) *state {
+func (k *Keeper) newState(running *Compiled, number int, draft *Compiled, authors map[string]Author) *state {
 	changes := sync.OnceValue(func() Changes { return Differences(running.Config, draft.Config) })
-	mark := sync.OnceValue(func() string {
-		changed, _ := delta(running.Config, draft.Config)
-		return Tag(append(changed, store.Object{Kind: "revision", ID: fmt.Sprint(number)}))
-	})
+	mark := fmt.Sprintf("%d-%x-%x", number, k.begun.UnixNano(), k.states.Add(1))
 	return &state{running: running, number: number, draft: draft, authors: authors, changes: changes, mark: mark}
 }
 
@@ -100,11 +101,11 @@ const maxPlans = 8
 
 // Open reads the newest revision and the draft and puts the revision into effect.
 func Open(ctx context.Context, s Store, box *seal.Box, g *gate.Gate) (*Keeper, error) {
-	k := &Keeper{store: s, box: box, gate: g, plans: map[int]*decide.Plan{}}
+	k := &Keeper{begun: time.Now(), store: s, box: box, gate: g, plans: map[int]*decide.Plan{}}
 	running := &config.Config{}
 	running.Normalise()
 	compiled := k.Compile(running)
-	k.state.Store(newState(compiled, 0, compiled, map[string]Author{}))
+	k.state.Store(k.newState(compiled, 0, compiled, map[string]Author{}))
 	return k, k.Reload(ctx)
 }
 
@@ -146,7 +147,7 @@ func (k *Keeper) Reload(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("the draft: %w", err)
 	}
-	k.state.Store(newState(running, number, draft, authors))
+	k.state.Store(k.newState(running, number, draft, authors))
 	return nil
 }
 
@@ -260,7 +261,7 @@ func (k *Keeper) CompiledRunning() (*Compiled, int) {
 func (k *Keeper) Changes() Changes { return k.state.Load().changes() }
 
 // Mark changes with the draft and with the running revision.
-func (k *Keeper) Mark() string { return k.state.Load().mark() }
+func (k *Keeper) Mark() string { return k.state.Load().mark }
 
 // Author tells who changed an object of the draft last.
 func (k *Keeper) Author(id string) (Author, bool) {

@@ -17,24 +17,34 @@ import (
 func (s *server) accounts() {
 	huma.Register(s.api, operation("GET", "/accounts", "list-accounts", "Local accounts"), func(_ context.Context,
 		in *ListInput) (*body[apitype.Page[apitype.Account]], error) {
-		list := s.Accounts.List(in.Query)
-		if in.After != "" {
-			for i, a := range list {
-				if a.ID == in.After {
-					list = list[i+1:]
-					break
-				}
-			}
-		}
+		list, more := s.Accounts.Page(in.Query, in.After, in.Limit)
 		out := apitype.Page[apitype.Account]{Items: []apitype.Account{}}
-		for _, a := range list[:min(len(list), in.Limit)] {
+		for _, a := range list {
 			out.Items = append(out.Items, accountView(a))
 		}
-		if len(list) > in.Limit {
-			out.Next = list[in.Limit-1].ID
+		if more {
+			out.Next = list[len(list)-1].ID
 		}
 		return ok(out), nil
 	})
+	big := operation("POST", "/account-import", "import-accounts", "Import local accounts from CSV, with a report on "+
+		"every line")
+	big.MaxBodyBytes = maxFile
+	huma.Register(s.api, big, func(ctx context.Context, in *struct {
+		Body apitype.Sheet
+	}) (*body[apitype.SheetReport], error) {
+		now := time.Now()
+		report, err := s.Accounts.Import(ctx, in.Body.CSV, in.Body.Check, in.Body.Partial, who(ctx).Name, s.newID, now)
+		if err != nil {
+			return nil, accountProblem(err)
+		}
+		return ok(report), nil
+	})
+	huma.Register(s.api, operation("GET", "/account-import", "get-account-import",
+		"How many passwords of an import are still to be hashed"),
+		func(context.Context, *none) (*body[apitype.Hashing], error) {
+			return ok(apitype.Hashing{Left: s.Accounts.Unhashed()}), nil
+		})
 	huma.Register(s.api, operation("GET", "/accounts/{ref}", "get-account", "Show one local account"),
 		func(_ context.Context, in *OneInput) (*tagged[apitype.Account], error) {
 			a := s.Accounts.Get(in.Ref)
@@ -85,15 +95,20 @@ func (s *server) saveAccount(ctx context.Context, id string, in *apitype.Account
 		a.Expires = *in.Expires
 	}
 	saved, err := s.Accounts.Save(ctx, a, in.Password)
-	var field *account.FieldError
-	if errors.As(err, &field) {
-		return nil, problem(http.StatusUnprocessableEntity, "Not saved. Correct the fields marked below.", "",
-			apitype.Fault{Field: field.Field, Message: field.Message, Remedy: field.Remedy})
-	} else if err != nil {
-		return nil, err
+	if err != nil {
+		return nil, accountProblem(err)
 	}
 	view := accountView(saved)
 	return &tagged[apitype.Account]{view.Tag, view}, nil
+}
+
+func accountProblem(err error) error {
+	var field *account.FieldError
+	if errors.As(err, &field) {
+		return problem(http.StatusUnprocessableEntity, "Not saved. Correct the fields marked below.", "",
+			apitype.Fault{Field: field.Field, Message: field.Message, Remedy: field.Remedy})
+	}
+	return err
 }
 
 func accountView(a *account.Account) apitype.Account {

@@ -18,17 +18,12 @@ func (s *server) devices() {
 	huma.Register(s.api, operation("GET", "/devices", "list-devices", "Known devices"), func(_ context.Context,
 		in *ListInput) (*body[apitype.Page[apitype.Device]], error) {
 		out := apitype.Page[apitype.Device]{Items: []apitype.Device{}}
-		skip := in.After != ""
-		for _, d := range keeper().List(in.Query) {
-			if skip {
-				skip = d.ID != in.After
-				continue
-			}
-			if len(out.Items) == in.Limit {
-				out.Next = out.Items[in.Limit-1].ID
-				break
-			}
+		page, more := keeper().Page(in.Query, in.After, in.Limit)
+		for _, d := range page {
 			out.Items = append(out.Items, deviceView(d))
+		}
+		if more {
+			out.Next = page[len(page)-1].ID
 		}
 		return ok(out), nil
 	})
@@ -86,10 +81,10 @@ func (s *server) devices() {
 	})
 	big := operation("POST", "/device-import", "import-devices", "Import known devices from CSV, with a report on "+
 		"every line")
-	big.MaxBodyBytes = maxImport
+	big.MaxBodyBytes = maxFile
 	huma.Register(s.api, big, func(ctx context.Context, in *struct {
-		Body apitype.DeviceImport
-	}) (*body[apitype.DeviceReport], error) {
+		Body apitype.Sheet
+	}) (*body[apitype.SheetReport], error) {
 		now := time.Now()
 		report, err := keeper().Import(ctx, in.Body.CSV, in.Body.Check, in.Body.Partial, who(ctx).Name, func() string {
 			return s.IDs.New(now).String()

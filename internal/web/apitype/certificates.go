@@ -141,15 +141,20 @@ type Device struct {
 	DeviceFields
 }
 
-// DeviceImport is a CSV file of devices.
-type DeviceImport struct {
-	CSV     string `json:"csv" maxLength:"8000000"`
+// Sheet is a CSV file of devices or accounts.
+type Sheet struct {
+	CSV     string `json:"csv" maxLength:"67108864"`
 	Check   bool   `json:"check,omitempty" required:"false" doc:"Only report what would happen"`
 	Partial bool   `json:"partial,omitempty" required:"false" doc:"Store the good lines even if others are wrong"`
 }
 
-// DeviceReport is what became of an import.
-type DeviceReport = results.Import
+// SheetReport is what became of an import.
+type SheetReport = results.Import
+
+// Hashing tells how many passwords of an import are still to be hashed.
+type Hashing struct {
+	Left int `json:"left" doc:"Accounts whose password is kept sealed until it has been hashed; they can sign in"`
+}
 
 // UnknownDevice is an address that was refused lately because it is not known.
 type UnknownDevice struct {

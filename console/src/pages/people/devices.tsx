@@ -3,8 +3,9 @@ import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { useDebounced } from "../../api/hooks";
-import { ago, Button, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, Verdict, When } from "../../ui/basic";
-import { Field, lines, LinesField, Modal, TextField, Tick } from "../../ui/form";
+import { ago, Button, ButtonLink, Empty, Failure, PageHead, rowKeys, Verdict, When } from "../../ui/basic";
+import { lines, LinesField, Modal, TextField, Tick } from "../../ui/form";
+import { SheetImport } from "../../ui/sheet";
 
 type Device = Schema["Device"];
 
@@ -80,7 +81,18 @@ export function DevicesPage() {
         </table>
       )}
       <Modal wide open={importing} onClose={() => setImporting(false)} title="Import known devices from CSV">
-        {importing && <Import />}
+        {importing && (
+          <SheetImport
+            path="/device-import"
+            named="Address"
+            hint={
+              <>
+                The first line names the columns: <code>mac,name,owner,tags,expires,note</code>; only mac is needed.
+                Tags are written <code>kind=printer;site=north-pier</code>.
+              </>
+            }
+          />
+        )}
       </Modal>
     </>
   );
@@ -141,107 +153,6 @@ function Strangers() {
       </table>
       {items.length > 10 && <div className="mt-1 text-soft">and {items.length - 10} more</div>}
     </section>
-  );
-}
-
-function Import() {
-  const queries = useQueryClient();
-  const [csv, setCSV] = useState("");
-  const run = useMutation({
-    mutationFn: (v: { check: boolean; partial: boolean }) =>
-      call<Schema["ResultsImport"]>("POST", "/device-import", { csv, ...v }),
-    onSuccess: (r) => r.done && queries.invalidateQueries(),
-  });
-  const r = run.data;
-  return (
-    <>
-      <Failure error={run.error} />
-      <Field
-        label="CSV"
-        name="csv"
-        error={run.error}
-        hint={
-          <>
-            The first line names the columns: <code>mac,name,owner,tags,expires,note</code>; only mac is needed. Tags
-            are written <code>kind=printer;site=north-pier</code>.
-          </>
-        }
-      >
-        {(p) => (
-          <textarea
-            {...p}
-            rows={8}
-            className="field mono block text-[12.5px]"
-            value={csv}
-            onChange={(e) => {
-              setCSV(e.target.value);
-              run.reset();
-            }}
-            spellCheck={false}
-          />
-        )}
-      </Field>
-      <input
-        aria-label="CSV file"
-        type="file"
-        accept=".csv,text/csv,text/plain"
-        className="mb-3 block text-[13px]"
-        onChange={async (e) => {
-          if (e.target.files?.[0]) {
-            setCSV(await e.target.files[0].text());
-            run.reset();
-          }
-        }}
-      />
-      {r && (
-        <div className="mb-3">
-          <Notice tone={r.done ? "in" : r.wrong ? "out" : "wait"}>
-            <b>{r.done ? "Imported" : r.wrong ? "Nothing was stored" : "This is what would happen"}:</b> {r.added}{" "}
-            added, {r.changed} changed, {r.same} the same, {r.wrong} wrong.
-          </Notice>
-          {r.lines.some((l) => l.what === "wrong") && (
-            <table className="grid-table mt-2">
-              <thead>
-                <tr>
-                  <th>Line</th>
-                  <th>Address</th>
-                  <th>Field</th>
-                  <th>What is wrong</th>
-                </tr>
-              </thead>
-              <tbody>
-                {r.lines
-                  .filter((l) => l.what === "wrong")
-                  .slice(0, 50)
-                  .map((l) => (
-                    <tr key={l.number}>
-                      <td>{l.number}</td>
-                      <td className="mono">{l.match}</td>
-                      <td className="mono">{l.field}</td>
-                      <td className="text-out">{l.message}</td>
-                    </tr>
-                  ))}
-              </tbody>
-            </table>
-          )}
-        </div>
-      )}
-      <div className="flex gap-2">
-        <Button disabled={!csv.trim() || run.isPending} onClick={() => run.mutate({ check: true, partial: false })}>
-          Check
-        </Button>
-        <Button
-          primary
-          disabled={!csv.trim() || run.isPending}
-          onClick={() => run.mutate({ check: false, partial: false })}
-        >
-          Import
-        </Button>
-        {r && r.wrong > 0 && !r.done && (
-          <Button onClick={() => run.mutate({ check: false, partial: true })}>Import the good lines</Button>
-        )}
-      </div>
-    </>
   );
 }
 

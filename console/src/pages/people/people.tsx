@@ -5,11 +5,28 @@ import { call, type Schema } from "../../api/client";
 import { useDebounced, useObjects } from "../../api/hooks";
 import { Button, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, sentence, Verdict, When } from "../../ui/basic";
 import { lines, LinesField, Modal, Pick, TextField, Tick } from "../../ui/form";
+import { SheetImport } from "../../ui/sheet";
 
 type Account = Schema["Account"];
 
+/** Tells how many passwords of an import are still to be hashed. */
+function Hashing() {
+  const left = useQuery({
+    queryKey: ["account-import"],
+    queryFn: () => call<Schema["Hashing"]>("GET", "/account-import"),
+    refetchInterval: (q) => (q.state.data?.left ? 2000 : false),
+  });
+  return left.data?.left ? (
+    <Notice tone="wait">
+      {left.data.left.toLocaleString()} imported passwords are still to be hashed, in the background. Until then they
+      are kept sealed; these people can sign in.
+    </Notice>
+  ) : null;
+}
+
 export function PeoplePage() {
   const [q, setQ] = useState("");
+  const [importing, setImporting] = useState(false);
   const go = useNavigate();
   const late = useDebounced(q);
   const list = useQuery({
@@ -27,11 +44,13 @@ export function PeoplePage() {
           value={q}
           onChange={(e) => setQ(e.target.value)}
         />
+        <Button onClick={() => setImporting(true)}>Import CSV</Button>
         <ButtonLink primary to="/people/new">
           Add account
         </ButtonLink>
       </PageHead>
       <Failure error={list.error} />
+      <Hashing />
       {list.data?.items.length === 0 ? (
         <Empty title={q ? "No matching account" : "No local account"}>
           People of a directory need none; local accounts are for those who are in no directory.
@@ -65,6 +84,22 @@ export function PeoplePage() {
         </table>
       )}
       <Lookup />
+      {list.data?.next && <p className="mt-2 text-[13px] text-soft">There are more. Search to find them.</p>}
+      <Modal wide open={importing} onClose={() => setImporting(false)} title="Import local accounts from CSV">
+        {importing && (
+          <SheetImport
+            path="/account-import"
+            named="Name"
+            hint={
+              <>
+                The first line names the columns: <code>name,person,mail,groups,enabled,expires,hash,password</code>.
+                Only name is needed, and for a new account a password, or its hash by argon2id. Groups are separated by
+                semicolons; what a line leaves out stays.
+              </>
+            }
+          />
+        )}
+      </Modal>
     </>
   );
 }

@@ -136,7 +136,7 @@ export function FileButtons() {
               It holds {c.lists.join(", ")}; other lists stay as they are.
               {c.comments > 0 && ` ${c.comments} comments are not kept.`}
             </p>
-            <Changes list={c.changes} />
+            <Changes list={c.changes} more={c.more} />
             <div className="mt-2">
               <Problems list={faults} />
             </div>

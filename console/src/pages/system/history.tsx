@@ -45,7 +45,7 @@ export function HistoryPage() {
             <span className="w-28">{r.operator}</span>
             <span className="grow">{r.note || <span className="text-soft">no note</span>}</span>
             <span className="text-soft">
-              {r.changes.length} {r.changes.length === 1 ? "change" : "changes"}
+              {(r.changes.length + r.more).toLocaleString()} {r.changes.length + r.more === 1 ? "change" : "changes"}
             </span>
             <span className="w-32 text-right">
               {r.running ? (
@@ -57,7 +57,7 @@ export function HistoryPage() {
           </div>
           {open === r.number && (
             <div className="mt-2 ml-28">
-              <Changes list={r.changes} />
+              <Changes list={r.changes} more={r.more} />
             </div>
           )}
         </div>
@@ -107,7 +107,7 @@ function Between({ numbers }: { numbers: number[] }) {
       <Failure error={diff.error} />
       {diff.data && from && to && (
         <div className="mt-2">
-          <Changes list={diff.data.changes} />
+          <Changes list={diff.data.changes} more={diff.data.more} />
         </div>
       )}
     </div>
@@ -133,7 +133,7 @@ function Return({ number, close }: { number: number; close: () => void }) {
     <Modal wide open onClose={close} title={`Return to revision ${number}`}>
       <Failure error={take.error ?? diff.error} />
       <p className="mb-2">Its configuration is published again as a new revision. Compared with what is running:</p>
-      {diff.data && <Changes list={diff.data.changes} />}
+      {diff.data && <Changes list={diff.data.changes} more={diff.data.more} />}
       <form
         className="mt-4"
         onSubmit={(e) => {
