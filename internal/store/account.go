@@ -29,9 +29,21 @@ type Account struct {
 
 // Accounts returns all accounts.
 func (s *Store) Accounts(ctx context.Context) ([]Account, error) {
+	rows, err := s.db.QueryContext(ctx, selectAccount)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
 	out := []Account{}
-	err := s.db.SelectContext(ctx, &out, selectAccount+" ORDER BY name")
-	return out, err
+	for rows.Next() { // without the names of columns: there may be hundreds of thousands of rows
+		var a Account
+		if err := rows.Scan(&a.ID, &a.Name, &a.Display, &a.Mail, &a.Groups, &a.Enabled, &a.Expires, &a.Hash, &a.Keeps,
+			&a.Proof, &a.Version, &a.ChangedAt, &a.ChangedBy, &a.Emergency, &a.Opened, &a.OpenedOn, &a.Uses); err != nil {
+			return nil, err
+		}
+		out = append(out, a)
+	}
+	return out, rows.Err()
 }
 
 // SaveAccount adds or replaces an account. A name that another account has gives ErrTaken.

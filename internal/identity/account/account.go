@@ -114,8 +114,8 @@ func Open(ctx context.Context, s Store, box *seal.Box) (*Keeper, error) {
 		byID: make(map[string]*Account, len(rows)), hashing: make(chan struct{}, 1)}
 	rand.Read(k.key[:])
 	list := make([]*Account, len(rows))
-	for i, row := range rows {
-		list[i] = fromRow(row)
+	for i := range rows {
+		list[i] = fromRow(&rows[i])
 	}
 	k.use(list...)
 	return k, nil
@@ -130,7 +130,7 @@ func (k *Keeper) Reload(ctx context.Context, id string) error {
 		return fmt.Errorf("reading local account %s anew: %w", id, err)
 	}
 	if err == nil {
-		k.use(fromRow(row))
+		k.use(fromRow(&row))
 	} else if old := k.ofID(id); old != nil {
 		k.forget(old)
 	}
@@ -183,7 +183,7 @@ func (k *Keeper) forget(a *Account) {
 	k.seen.Delete(a.ID)
 }
 
-func fromRow(row store.Account) *Account {
+func fromRow(row *store.Account) *Account {
 	a := &Account{ID: row.ID, Name: row.Name, Display: row.Display, Mail: row.Mail, Groups: []string{},
 		Enabled:   row.Enabled,
 		ChangedAt: time.UnixMilli(row.ChangedAt), ChangedBy: row.ChangedBy, hash: row.Hash,
