@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -57,19 +58,40 @@ func replaceObjects(ctx context.Context, tx *sqlx.Tx, number int, objects []Obje
 		return err
 	}
 	defer end.Close()
-	begin, err := tx.PreparexContext(ctx, "INSERT INTO objects (kind, id, since, body) VALUES (?, ?, ?, ?)")
-	if err != nil {
-		return err
-	}
-	defer begin.Close()
+	var values []any
 	for _, o := range objects {
-		if _, err := end.ExecContext(ctx, number, o.Kind, o.ID); err != nil {
-			return err
+		if number > 1 { // before the first revision there is nothing to end
+			if _, err := end.ExecContext(ctx, number, o.Kind, o.ID); err != nil {
+				return err
+			}
 		}
-		if o.Body == nil {
+		if o.Body != nil {
+			values = append(values, o.Kind, o.ID, number, o.Body)
+		}
+	}
+	return insert(ctx, tx, "INSERT INTO objects (kind, id, since, body) VALUES ", 4, values)
+}
+
+// atOnce is how many rows one statement inserts.
+const atOnce = 50
+
+// insert inserts rows of so many columns, whose values follow one another.
+func insert(ctx context.Context, tx *sqlx.Tx, statement string, columns int, values []any) error {
+	row := ", (" + strings.Repeat(", ?", columns)[2:] + ")"
+	for size := atOnce; len(values) > 0; size = min(size, len(values)/columns) {
+		if len(values) < size*columns {
 			continue
 		}
-		if _, err := begin.ExecContext(ctx, o.Kind, o.ID, number, o.Body); err != nil {
+		many, err := tx.PreparexContext(ctx, statement+strings.Repeat(row, size)[2:])
+		if err != nil {
+			return err
+		}
+		for len(values) >= size*columns && err == nil {
+			_, err = many.ExecContext(ctx, values[:size*columns]...)
+			values = values[size*columns:]
+		}
+		many.Close()
+		if err != nil {
 			return err
 		}
 	}
@@ -91,16 +113,13 @@ func (s *Store) SaveDraft(ctx context.Context, objects []DraftObject) error {
 }
 
 func saveDraft(ctx context.Context, tx *sqlx.Tx, objects []DraftObject) error {
-	save, err := tx.PreparexContext(ctx, `INSERT OR REPLACE INTO draft_objects (kind, id, body, operator, at)
-		VALUES (?, ?, ?, ?, ?)`)
-	if err != nil {
-		return fmt.Errorf("storing the draft: %w", err)
-	}
-	defer save.Close()
+	values := make([]any, 0, 5*len(objects))
 	for _, o := range objects {
-		if _, err := save.ExecContext(ctx, o.Kind, o.ID, o.Body, o.Operator, o.At); err != nil {
-			return fmt.Errorf("storing the draft: %w", err)
-		}
+		values = append(values, o.Kind, o.ID, o.Body, o.Operator, o.At)
+	}
+	if err := insert(ctx, tx, "INSERT OR REPLACE INTO draft_objects (kind, id, body, operator, at) VALUES ", 5,
+		values); err != nil {
+		return fmt.Errorf("storing the draft: %w", err)
 	}
 	return nil
 }

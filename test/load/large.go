@@ -117,6 +117,7 @@ func largeOnly(clients, lanes, policies int) error {
 	err = errors.Join(
 		p.several("one client edited", func(i int) error { return p.editClient(i, "") }),
 		p.several("one policy edited", func(i int) error { return p.editPolicy(i, "") }),
+		p.do(http.MethodDelete, "/draft", nil, nil),
 		p.several("one client edited and published", func(i int) error { return p.editClient(i, "?publish=true") }),
 		p.several("one policy edited and published", func(i int) error { return p.editPolicy(i, "?publish=true") }),
 		p.several("/now", func(int) error { return p.do(http.MethodGet, "/now", nil, nil) }),

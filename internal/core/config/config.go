@@ -6,6 +6,7 @@
 package config
 
 import (
+	"slices"
 	"strings"
 	"time"
 )
@@ -211,6 +212,13 @@ type Attribute struct {
 
 // Find returns the object of that ID, or else of that name without regard to case, and its place; -1 if none.
 func Find[T any, P Object[T]](list []*T, ref string) (P, int) {
+	// Most lists are in the order of identifiers.
+	at, there := slices.BinarySearchFunc(list, ref, func(o *T, ref string) int {
+		return strings.Compare(P(o).Ident(), ref)
+	})
+	if there {
+		return list[at], at
+	}
 	for i, o := range list {
 		if P(o).Ident() == ref {
 			return o, i

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -50,16 +52,44 @@ func Read(text []byte) (*Document, error) {
 	}
 	doc := &Document{}
 	ended := bytes.HasSuffix(bytes.TrimSpace(text), []byte("..."))
-	for i, p := range parts {
-		if err := doc.read(p.text, i == 0, ended); err != nil {
-			return nil, shifted(err, p.line)
-		}
+	if err := doc.read(parts[0].text, true, ended); err != nil {
+		return nil, err
+	}
+	if err := doc.readRest(parts[1:]); err != nil {
+		return nil, err
 	}
 	slices.SortFunc(doc.Lists, func(a, b string) int { return slices.Index(kinds, a) - slices.Index(kinds, b) })
 	if bytes.HasPrefix(text, []byte(head)) {
 		doc.Comments = max(0, doc.Comments-strings.Count(head, "\n"))
 	}
 	return doc, nil
+}
+
+// readRest reads all parts but the first, several at a time.
+func (d *Document) readRest(parts []part) error {
+	var all sync.WaitGroup
+	slots := make(chan struct{}, runtime.GOMAXPROCS(0))
+	read, errs := make([]Document, len(parts)), make([]error, len(parts))
+	for i, p := range parts {
+		slots <- struct{}{}
+		all.Go(func() {
+			errs[i] = shifted(read[i].read(p.text, false, true), p.line)
+			<-slots
+		})
+	}
+	all.Wait()
+	for i := range parts {
+		if errs[i] != nil {
+			return errs[i]
+		}
+		lists := make(map[string]any, len(read[i].Lists))
+		for _, kind := range read[i].Lists {
+			lists[kind] = true
+		}
+		d.Comments += read[i].Comments
+		d.add(&read[i].Config, lists)
+	}
+	return nil
 }
 
 // known refuses other forms than the one that this version reads.

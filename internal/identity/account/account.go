@@ -87,7 +87,9 @@ type Keeper struct {
 	list         roster.List[Account]
 	// unhashed counts the accounts whose password is still to be hashed, and hashing wakes who does that.
 	unhashed atomic.Int64
-	hashing  chan struct{}
+	// broken counts the emergency accounts whose seal is broken.
+	broken  atomic.Int64
+	hashing chan struct{}
 
 	// Recently verified passwords: account -> hash of the password under a key that lives only in this process. A
 	// password that was right a moment ago is right again without a second argon2id; a wrong one always costs it.
@@ -151,9 +153,7 @@ func (k *Keeper) use(list ...*Account) {
 			}
 		}
 		k.byName[key], k.byID[a.ID] = a, a
-		if a.pending() {
-			k.unhashed.Add(1)
-		}
+		k.tally(a, 1)
 	}
 	k.mu.Unlock()
 	k.list.Put(entries...)
@@ -169,8 +169,15 @@ func (k *Keeper) use(list ...*Account) {
 func (k *Keeper) drop(a *Account) {
 	delete(k.byName, strings.ToLower(a.Name))
 	delete(k.byID, a.ID)
+	k.tally(a, -1)
+}
+
+func (k *Keeper) tally(a *Account, n int64) {
 	if a.pending() {
-		k.unhashed.Add(-1)
+		k.unhashed.Add(n)
+	}
+	if !a.OpenedAt.IsZero() {
+		k.broken.Add(n)
 	}
 }
 

@@ -71,6 +71,9 @@ func (k *Keeper) Opened(ctx context.Context, name, on string, now time.Time) err
 // Broken lists the emergency accounts whose seal is broken.
 func (k *Keeper) Broken() []*Account {
 	var out []*Account
+	if k.broken.Load() == 0 {
+		return nil
+	}
 	for _, a := range k.list.All() {
 		if !a.OpenedAt.IsZero() {
 			out = append(out, a)

@@ -119,10 +119,6 @@ func (s *Sources) List(now time.Time) []Item {
 
 // addresses lists clients and strangers whose requests are discarded.
 func (s *Sources) addresses(c *config.Config, now time.Time) []Item {
-	names := make(map[string]string, len(c.Clients))
-	for i := range c.Clients {
-		names[c.Clients[i].ID] = c.Clients[i].Name
-	}
 	var out []Item
 	for _, a := range s.Addresses.All() {
 		p := a.Problem
@@ -131,7 +127,13 @@ func (s *Sources) addresses(c *config.Config, now time.Time) []Item {
 		}
 		params := map[string]string{"fault": string(p.Fault), "address": a.Address.String(),
 			"since": p.Since.Format("15:04"), "count": strconv.Itoa(p.Count)}
-		if name := names[a.Client]; name != "" {
+		name := ""
+		if a.Client != "" {
+			if client, at := config.Find(c.Clients, a.Client); at >= 0 {
+				name = client.Name
+			}
+		}
+		if name != "" {
 			params["client"] = name
 			out = append(out, Item{ClientFault, Fail, "client", a.Client, params})
 			continue

@@ -7,6 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -49,12 +50,16 @@ func (s *server) now() {
 		Unknown bool `query:"unknown" doc:"Only addresses that are no client"`
 	}) (*body[apitype.Page[apitype.Contact]], error) {
 		out := apitype.Page[apitype.Contact]{Items: []apitype.Contact{}}
-		names := s.clientNames()
+		running, _ := s.Revisions.Running()
 		for _, c := range s.Sources.All() {
 			if c.Problem == nil || in.Unknown && c.Client != "" {
 				continue
 			}
-			if out.Items = append(out.Items, *contactView(&c, names[c.Client])); len(out.Items) == 500 {
+			name := ""
+			if client, at := config.Find(running.Clients, c.Client); c.Client != "" && at >= 0 {
+				name = client.Name
+			}
+			if out.Items = append(out.Items, *contactView(&c, name)); len(out.Items) == 500 {
 				break
 			}
 		}
@@ -89,13 +94,4 @@ func (s *server) refusals(ctx context.Context) ([]store.Attempt, error) {
 		}
 	}
 	return out, nil
-}
-
-func (s *server) clientNames() map[string]string {
-	c, _ := s.Revisions.Running()
-	out := make(map[string]string, len(c.Clients))
-	for i := range c.Clients {
-		out[c.Clients[i].ID] = c.Clients[i].Name
-	}
-	return out
 }
