@@ -138,6 +138,12 @@ func (w *quickWriter) scalar(n *yaml.Node) bool {
 }
 
 func (w *quickWriter) text(s string) {
+	if plainText.MatchString(s) && !strings.Contains(s, `"`) {
+		w.out.WriteByte('"')
+		w.out.WriteString(s)
+		w.out.WriteByte('"')
+		return
+	}
 	quoted, _ := json.Marshal(s)
 	w.out.Write(quoted)
 }

@@ -121,11 +121,17 @@ func (s *Snapshot) openClients(box *seal.Box, before *Snapshot) error {
 	var had []*config.Client
 	if before != nil && before.keys != nil {
 		had = before.Plan.Config.Clients
-		s.keys, s.gearNames = maps.Clone(before.keys), maps.Clone(before.gearNames)
-	} else {
-		s.keys, s.gearNames = make(map[*config.Client]*Keys, len(s.Plan.Config.Clients)), map[string]*config.Client{}
 	}
 	fresh, gone := config.Fresh(had, s.Plan.Config.Clients)
+	switch {
+	case had == nil:
+		s.keys, s.gearNames = make(map[*config.Client]*Keys, len(s.Plan.Config.Clients)), map[string]*config.Client{}
+	case len(fresh)+len(gone) == 0:
+		s.keys, s.gearNames = before.keys, before.gearNames
+		return nil
+	default:
+		s.keys, s.gearNames = maps.Clone(before.keys), maps.Clone(before.gearNames)
+	}
 	for _, c := range gone {
 		delete(s.keys, c)
 		for _, name := range c.TACACSNames {

@@ -37,7 +37,18 @@ func (l *List[T]) Put(entries ...Entry[T]) {
 		l.at.Store(&after)
 		return
 	}
-	after := slices.Concat(before, entries)
+	l.set(slices.Concat(before, entries))
+}
+
+// Set makes the list these entries and no others.
+func (l *List[T]) Set(entries ...Entry[T]) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.set(slices.Clone(entries))
+}
+
+// set sorts entries and makes the list of them; the lock is held.
+func (l *List[T]) set(after []Entry[T]) {
 	slices.SortStableFunc(after, func(a, b Entry[T]) int { return strings.Compare(a.Key, b.Key) })
 	kept := after[:0]
 	for i, e := range after { // of the same key the last one counts

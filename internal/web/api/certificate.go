@@ -25,21 +25,21 @@ const (
 )
 
 func (s *server) certificates() {
-	register(s, kind[config.Authority, *config.Authority, apitype.AuthorityInput, apitype.Authority]{
+	register(s, &kind[config.Authority, *config.Authority, apitype.AuthorityInput, apitype.Authority]{
 		name: "authority", plural: "authorities",
 		list:  func(c *config.Config) *[]*config.Authority { return &c.Authorities },
 		apply: s.applyAuthority,
 		text:  func(a *config.Authority) string { return a.Name },
 		views: func(*config.Config) func(*config.Authority, apitype.Meta) apitype.Authority { return s.authorityView },
 	})
-	register(s, kind[config.Certificate, *config.Certificate, apitype.CertificateInput, apitype.ServerCertificate]{
+	register(s, &kind[config.Certificate, *config.Certificate, apitype.CertificateInput, apitype.ServerCertificate]{
 		name: "certificate", plural: "certificates",
 		list:  func(c *config.Config) *[]*config.Certificate { return &c.Certificates },
 		apply: s.applyCertificate,
 		text:  func(c *config.Certificate) string { return c.Name },
 		views: certificateView,
 	})
-	register(s, kind[config.Trust, *config.Trust, apitype.TrustFields, apitype.Trust]{
+	register(s, &kind[config.Trust, *config.Trust, apitype.TrustFields, apitype.Trust]{
 		name: "trust", plural: "trusts",
 		list: func(c *config.Config) *[]*config.Trust { return &c.Trusts },
 		apply: func(_ *config.Config, t *config.Trust, in *apitype.TrustFields) (string, error) {

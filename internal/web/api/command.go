@@ -18,7 +18,7 @@ import (
 
 // commandLists registers the command lists.
 func (s *server) commandLists() {
-	register(s, kind[config.CommandList, *config.CommandList, apitype.CommandListFields, apitype.CommandList]{
+	register(s, &kind[config.CommandList, *config.CommandList, apitype.CommandListFields, apitype.CommandList]{
 		name: "command-list", plural: "command-lists",
 		list: func(c *config.Config) *[]*config.CommandList { return &c.CommandLists },
 		apply: func(_ *config.Config, l *config.CommandList, in *apitype.CommandListFields) (string, error) {

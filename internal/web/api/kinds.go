@@ -20,7 +20,7 @@ import (
 )
 
 func (s *server) objects() {
-	register(s, kind[config.Client, *config.Client, apitype.ClientInput, apitype.Client]{
+	register(s, &kind[config.Client, *config.Client, apitype.ClientInput, apitype.Client]{
 		name: "client", plural: "clients",
 		list:  func(c *config.Config) *[]*config.Client { return &c.Clients },
 		apply: s.applyClient,
@@ -33,7 +33,7 @@ func (s *server) objects() {
 		},
 		views: s.clientView,
 	})
-	register(s, kind[config.Directory, *config.Directory, apitype.DirectoryInput, apitype.Directory]{
+	register(s, &kind[config.Directory, *config.Directory, apitype.DirectoryInput, apitype.Directory]{
 		name: "directory", plural: "directories",
 		list: func(c *config.Config) *[]*config.Directory { return &c.Directories },
 		apply: func(_ *config.Config, d *config.Directory, in *apitype.DirectoryInput) (string, error) {
@@ -59,7 +59,7 @@ func (s *server) objects() {
 			}
 		},
 	})
-	register(s, kind[config.Realm, *config.Realm, apitype.RealmFields, apitype.Realm]{
+	register(s, &kind[config.Realm, *config.Realm, apitype.RealmFields, apitype.Realm]{
 		name: "realm", plural: "realms",
 		list: func(c *config.Config) *[]*config.Realm { return &c.Realms },
 		apply: func(_ *config.Config, r *config.Realm, in *apitype.RealmFields) (string, error) {
@@ -74,7 +74,7 @@ func (s *server) objects() {
 			}
 		},
 	})
-	register(s, kind[config.Lane, *config.Lane, apitype.LaneFields, apitype.Lane]{
+	register(s, &kind[config.Lane, *config.Lane, apitype.LaneFields, apitype.Lane]{
 		name: "lane", plural: "lanes", ordered: true,
 		list:  func(c *config.Config) *[]*config.Lane { return &c.Lanes },
 		apply: s.applyLane,
@@ -92,7 +92,7 @@ func (s *server) objects() {
 			}
 		},
 	})
-	register(s, kind[config.Pass, *config.Pass, apitype.PassFields, apitype.Pass]{
+	register(s, &kind[config.Pass, *config.Pass, apitype.PassFields, apitype.Pass]{
 		name: "pass", plural: "passes",
 		list: func(c *config.Config) *[]*config.Pass { return &c.Passes },
 		apply: func(_ *config.Config, p *config.Pass, in *apitype.PassFields) (string, error) {

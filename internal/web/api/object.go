@@ -7,11 +7,13 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/identity/roster"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/web/apitype"
@@ -30,6 +32,8 @@ type kind[T any, P config.Object[T], In, Out any] struct {
 	text func(P) string
 	// views makes the function that shows objects of one configuration.
 	views func(c *config.Config) func(P, apitype.Meta) Out
+
+	catalogue catalogue[T]
 }
 
 type ListInput struct {
@@ -56,11 +60,11 @@ type tagged[T any] struct {
 	Body T
 }
 
-func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In, Out]) {
+func register[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, In, Out]) {
 	base := "/" + k.plural
 	huma.Register(s.api, operation("GET", base, "list-"+k.plural, "List the "+k.plural+" of the draft"),
 		func(_ context.Context, in *ListInput) (*body[apitype.Page[Out]], error) {
-			return ok(page(s, &k, in)), nil
+			return ok(page(s, k, in)), nil
 		})
 	huma.Register(s.api, operation("GET", base+"/{ref}", "get-"+k.name, "Show one "+k.name+" of the draft"),
 		func(_ context.Context, in *OneInput) (*tagged[Out], error) {
@@ -79,7 +83,7 @@ func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In
 			Body In
 		}) (*tagged[apitype.Saved[Out]], error) {
 			id := s.IDs.New(time.Now()).String()
-			return save(ctx, s, &k, id, in.PublishInput, func(c *config.Config, _ revision.Authors) (string, error) {
+			return save(ctx, s, k, id, in.PublishInput, func(c *config.Config, _ revision.Authors) (string, error) {
 				list := k.list(c)
 				var object T
 				P(&object).Identify(id)
@@ -101,7 +105,7 @@ func register[T any, P config.Object[T], In, Out any](s *server, k kind[T, P, In
 					"")
 			}
 			id := object.Ident()
-			return save(ctx, s, &k, id, in.PublishInput, func(c *config.Config, authors revision.Authors) (string,
+			return save(ctx, s, k, id, in.PublishInput, func(c *config.Config, authors revision.Authors) (string,
 				error) {
 				target, at := config.Find[T, P](*k.list(c), id)
 				if at < 0 {
@@ -206,33 +210,86 @@ func (s *server) publishOne(ctx context.Context, p PublishInput, id string) (int
 	return number, publishProblem(err)
 }
 
-func page[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, In, Out], in *ListInput) apitype.Page[Out] {
-	c := s.Revisions.Draft()
-	list := *k.list(c)
-	order := make([]P, 0, len(list))
-	query := strings.ToLower(in.Query)
-	for i := range list {
-		if p := P(list[i]); query == "" || strings.Contains(strings.ToLower(k.text(p)), query) {
-			order = append(order, p)
+// catalogue keeps the objects of a kind in the order of their names, with the text that searching looks at. It follows
+// the draft, and looks only at what changed in it.
+type catalogue[T any] struct {
+	mu   sync.Mutex
+	of   []*T
+	list roster.List[T]
+}
+
+// follow brings the catalogue up to the objects of a draft.
+func (c *catalogue[T]) follow(list []*T, entry func(*T) roster.Entry[T]) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	fresh, gone := config.Fresh(c.of, list)
+	entries := func(of []*T) []roster.Entry[T] {
+		out := make([]roster.Entry[T], len(of))
+		for i, o := range of {
+			out[i] = entry(o)
+		}
+		return out
+	}
+	switch {
+	case len(fresh)+len(gone) > worthFollowing:
+		c.list.Set(entries(list)...)
+	default:
+		for _, o := range gone {
+			c.list.Remove(entry(o).Key)
+		}
+		for _, e := range entries(fresh) {
+			c.list.Put(e)
 		}
 	}
+	c.of = list
+}
+
+// worthFollowing is how many changes are made one by one; with more, the list is made anew.
+const worthFollowing = 30
+
+func (k *kind[T, P, In, Out]) entry(o *T) roster.Entry[T] {
+	return roster.Entry[T]{Key: strings.ToLower(P(o).Label()) + "\x00" + P(o).Ident(),
+		Text: strings.ToLower(k.text(o)), Of: o}
+}
+
+// find lists up to so many objects of a draft that fit, and whether there are more.
+func (k *kind[T, P, In, Out]) find(list []*T, in *ListInput) (found []*T, more bool) {
+	query := strings.ToLower(in.Query)
 	if !k.ordered {
-		slices.SortFunc(order, func(a, b P) int {
-			return strings.Compare(strings.ToLower(a.Label()), strings.ToLower(b.Label()))
+		k.catalogue.follow(list, k.entry)
+		after := ""
+		if o, at := config.Find[T, P](list, in.After); in.After != "" && at >= 0 {
+			after = k.entry(o).Key
+		}
+		return k.catalogue.list.Page(after, in.Limit, func(e *roster.Entry[T]) bool {
+			return strings.Contains(e.Text, query)
 		})
 	}
-	if in.After != "" {
-		if at := slices.IndexFunc(order, func(p P) bool { return p.Ident() == in.After }); at >= 0 {
-			order = order[at+1:]
-		}
+	if at := slices.IndexFunc(list, func(o *T) bool { return P(o).Ident() == in.After }); in.After != "" && at >= 0 {
+		list = list[at+1:]
 	}
+	for _, o := range list {
+		if !strings.Contains(strings.ToLower(k.text(o)), query) {
+			continue
+		}
+		if len(found) == in.Limit {
+			return found, true
+		}
+		found = append(found, o)
+	}
+	return found, false
+}
+
+func page[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, In, Out], in *ListInput) apitype.Page[Out] {
+	c := s.Revisions.Draft()
+	found, more := k.find(*k.list(c), in)
 	out := apitype.Page[Out]{Items: []Out{}}
 	view, problems := k.views(c), s.problemsOfDraft()
-	for _, p := range order[:min(len(order), in.Limit)] {
-		out.Items = append(out.Items, view(p, s.meta(p, p.Ident(), problems)))
+	for _, o := range found {
+		out.Items = append(out.Items, view(o, s.meta(o, P(o).Ident(), problems)))
 	}
-	if len(order) > in.Limit {
-		out.Next = order[in.Limit-1].Ident()
+	if more {
+		out.Next = P(found[len(found)-1]).Ident()
 	}
 	return out
 }

@@ -19,7 +19,7 @@ import (
 
 // policyKinds registers what policies are made with beside passes: calendars, vendors, overrides and expectations.
 func (s *server) policyKinds() {
-	register(s, kind[config.Calendar, *config.Calendar, apitype.CalendarFields, apitype.Calendar]{
+	register(s, &kind[config.Calendar, *config.Calendar, apitype.CalendarFields, apitype.Calendar]{
 		name: "calendar", plural: "calendars",
 		list: func(c *config.Config) *[]*config.Calendar { return &c.Calendars },
 		apply: func(_ *config.Config, c *config.Calendar, in *apitype.CalendarFields) (string, error) {
@@ -39,7 +39,7 @@ func (s *server) policyKinds() {
 		},
 	})
 	s.commandLists()
-	register(s, kind[config.Pool, *config.Pool, apitype.PoolFields, apitype.Pool]{
+	register(s, &kind[config.Pool, *config.Pool, apitype.PoolFields, apitype.Pool]{
 		name: "pool", plural: "pools",
 		list: func(c *config.Config) *[]*config.Pool { return &c.Pools },
 		apply: func(_ *config.Config, p *config.Pool, in *apitype.PoolFields) (string, error) {
@@ -49,7 +49,7 @@ func (s *server) policyKinds() {
 		text:  func(p *config.Pool) string { return p.Name + " " + strings.Join(p.Ranges, " ") },
 		views: s.poolView,
 	})
-	register(s, kind[config.Remote, *config.Remote, apitype.RemoteInput, apitype.Remote]{
+	register(s, &kind[config.Remote, *config.Remote, apitype.RemoteInput, apitype.Remote]{
 		name: "remote", plural: "remotes",
 		list: func(c *config.Config) *[]*config.Remote { return &c.Remotes },
 		apply: func(_ *config.Config, r *config.Remote, in *apitype.RemoteInput) (string, error) {
@@ -67,7 +67,7 @@ func (s *server) policyKinds() {
 		text:  func(r *config.Remote) string { return r.Name + " " + r.Address },
 		views: s.remoteView,
 	})
-	register(s, kind[config.Vendor, *config.Vendor, apitype.VendorFields, apitype.Vendor]{
+	register(s, &kind[config.Vendor, *config.Vendor, apitype.VendorFields, apitype.Vendor]{
 		name: "vendor", plural: "vendors",
 		list: func(c *config.Config) *[]*config.Vendor { return &c.Vendors },
 		apply: func(_ *config.Config, v *config.Vendor, in *apitype.VendorFields) (string, error) {
@@ -84,7 +84,7 @@ func (s *server) policyKinds() {
 			}
 		},
 	})
-	register(s, kind[config.Override, *config.Override, apitype.OverrideFields, apitype.Override]{
+	register(s, &kind[config.Override, *config.Override, apitype.OverrideFields, apitype.Override]{
 		name: "override", plural: "overrides",
 		list: func(c *config.Config) *[]*config.Override { return &c.Overrides },
 		apply: func(_ *config.Config, o *config.Override, in *apitype.OverrideFields) (string, error) {
@@ -101,7 +101,7 @@ func (s *server) policyKinds() {
 			}
 		},
 	})
-	register(s, kind[config.Expectation, *config.Expectation, apitype.ExpectationFields, apitype.Expectation]{
+	register(s, &kind[config.Expectation, *config.Expectation, apitype.ExpectationFields, apitype.Expectation]{
 		name: "expectation", plural: "expectations",
 		list: func(c *config.Config) *[]*config.Expectation { return &c.Expectations },
 		apply: func(_ *config.Config, e *config.Expectation, in *apitype.ExpectationFields) (string, error) {
