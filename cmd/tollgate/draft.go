@@ -54,7 +54,8 @@ func draftCommands() []command {
 						return err
 					}
 					return s.print(d, func() {
-						s.say("Running revision %d, %s in the draft.", d.Revision, many(len(d.Changes)+d.More, "change"))
+						s.say("Running revision %d, %s in the draft.", d.Revision, many(len(d.Changes)+d.More,
+							"change"))
 						for _, c := range d.Changes {
 							s.say("  %s %s %q", c.What, c.Kind, c.Object)
 						}

@@ -291,20 +291,21 @@ func policyCommands() []command {
 					if err := two(args); err != nil {
 						return err
 					}
-					return s.editPolicies(args[0], "changed", p.publishing, func(list []*config.Policy) ([]*config.Policy,
-						error) {
-						at, err := policyAt(list, args[1])
-						if err != nil {
-							return nil, err
-						}
-						policy := list[at]
-						p.apply(given(f), policy)
-						if *p.at == 0 {
-							list[at] = policy
-							return list, nil
-						}
-						return place(slices.Delete(list, at, at+1), policy, *p.at)
-					})
+					return s.editPolicies(args[0], "changed", p.publishing,
+						func(list []*config.Policy) ([]*config.Policy,
+							error) {
+							at, err := policyAt(list, args[1])
+							if err != nil {
+								return nil, err
+							}
+							policy := list[at]
+							p.apply(given(f), policy)
+							if *p.at == 0 {
+								list[at] = policy
+								return list, nil
+							}
+							return place(slices.Delete(list, at, at+1), policy, *p.at)
+						})
 				}
 			}},
 		{"policy", "remove", "LANE NAME", "take a policy out of a lane", func(f *flag.FlagSet) func(*invocation,

@@ -260,7 +260,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	disk := host.OpenDisk(o.Data, a.Attempts, nil)
 	a.background(func() { clock.Run(background) })
 	a.background(func() { disk.Run(background) })
-	a.background(func() { host.WatchMemory(background) })
+	a.background(func() { host.WatchMemory(background, gcPercent) })
 	copies := copies.New(a.store, inUse{a.Gate, box}, o.Log)
 	a.background(func() { copies.Schedule(background, time.Minute) })
 	a.background(func() { accounts.HashPending(background) })

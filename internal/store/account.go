@@ -38,7 +38,8 @@ func (s *Store) Accounts(ctx context.Context) ([]Account, error) {
 	for rows.Next() { // without the names of columns: there may be hundreds of thousands of rows
 		var a Account
 		if err := rows.Scan(&a.ID, &a.Name, &a.Display, &a.Mail, &a.Groups, &a.Enabled, &a.Expires, &a.Hash, &a.Keeps,
-			&a.Proof, &a.Version, &a.ChangedAt, &a.ChangedBy, &a.Emergency, &a.Opened, &a.OpenedOn, &a.Uses); err != nil {
+			&a.Proof, &a.Version, &a.ChangedAt, &a.ChangedBy, &a.Emergency, &a.Opened, &a.OpenedOn,
+			&a.Uses); err != nil {
 			return nil, err
 		}
 		out = append(out, a)

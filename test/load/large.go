@@ -33,7 +33,8 @@ func launch(s *service) (*process, time.Duration, error) {
 		return nil, 0, fmt.Errorf("bin/tollgated is not built (make build): %w", err)
 	}
 	p := &process{service: service{dir: s.dir, api: &client.Client{URL: "http://127.0.0.1:38442", Token: s.api.Token}}}
-	p.cmd = exec.Command(binary, "-data", s.dir, "-http", "127.0.0.1:38442", "-radius", "127.0.0.1:38122", "-tacacs", "")
+	p.cmd = exec.Command(binary, "-data", s.dir, "-http", "127.0.0.1:38442", "-radius", "127.0.0.1:38122", "-tacacs",
+		"")
 	begun := time.Now()
 	if err := p.cmd.Start(); err != nil {
 		return nil, 0, err
@@ -161,7 +162,8 @@ func (p *process) written() int {
 
 func (p *process) editClient(i int, query string) error {
 	path := fmt.Sprintf("/clients/switch-%06d", 1000*i)
-	in := apitype.ClientInput{ClientFields: apitype.ClientFields{Name: fmt.Sprintf("switch-%06d", 1000*i), Enabled: true,
+	in := apitype.ClientInput{ClientFields: apitype.ClientFields{Name: fmt.Sprintf("switch-%06d", 1000*i),
+		Enabled:              true,
 		Addresses:            []string{fmt.Sprintf("10.%d.%d.%d", 1000*i>>16, 1000*i>>8&255, 1000*i&255)},
 		MessageAuthenticator: "require", Tags: map[string]string{"site": "site-1"},
 		Note: fmt.Sprint("change ", i, query, time.Now())}}

@@ -148,7 +148,8 @@ func TestAnalysisOfGroupsAndUse(t *testing.T) {
 func TestWhatALaneTakesByDefaultIsUsed(t *testing.T) {
 	plan := small(nil)
 	plan.Config.Trusts = []*config.Trust{{ID: "t1", Name: "laptops"}, {ID: "t2", Name: "phones"}}
-	plan.Config.Certificates = []*config.Certificate{{ID: "c1", Name: "waiting"}, {ID: "c2", Name: "signed", Chain: "x"}}
+	plan.Config.Certificates = []*config.Certificate{{ID: "c1", Name: "waiting"}, {ID: "c2", Name: "signed",
+		Chain: "x"}}
 	a := &analysis{plan: plan}
 	a.unused()
 	var found []string

@@ -124,7 +124,8 @@ func TestEverythingComesBack(t *testing.T) {
 
 func TestPartsAndDefaults(t *testing.T) {
 	base := &config.Config{Passes: []*config.Pass{{ID: "p", Name: "crew", VLAN: "30"}},
-		Lanes: []*config.Lane{{ID: "l", Name: "Wired", Policies: []*config.Policy{{ID: "x", Name: "Crew", Enabled: true},
+		Lanes: []*config.Lane{{ID: "l", Name: "Wired", Policies: []*config.Policy{{ID: "x", Name: "Crew",
+			Enabled: true},
 			{ID: "y", Name: "Others"}}}}}
 	base.Normalise()
 	doc, err := Read([]byte("# who wants to know\ntollgate: 1\nlanes:\n- name: Wired\n  when: ssid is x # why\n  " +
@@ -232,8 +233,9 @@ func TestLongFiles(t *testing.T) {
 	}
 	lines := strings.Split(string(text), "\n")
 	for _, at := range []int{20, len(lines) / 3, len(lines) - 300} {
-		for !strings.HasPrefix(strings.TrimSpace(lines[at]), "name:") && !strings.HasPrefix(strings.TrimSpace(lines[at]),
-			"- name:") {
+		for !strings.HasPrefix(strings.TrimSpace(lines[at]), "name:") &&
+			!strings.HasPrefix(strings.TrimSpace(lines[at]),
+				"- name:") {
 			at++
 		}
 		broken := slices.Clone(lines)
@@ -294,7 +296,8 @@ func TestQuickReader(t *testing.T) {
 		"clients:\n- Name: a\n": false, "clients: [{name: a, tags: {A: b}}]": false, "clients:\n- name: &a b\n": false,
 		"clients:\n- name: a\n  name: b\n": false, "clients:\n-\n": false, "lanes:\n- rejectDelayMillis: 0x10\n": false,
 		"lanes:\n- rejectDelayMillis: 010\n": false, "clients:\n- name: ~\n": false, "boats: []\n": false,
-		"clients: []\n---\nlanes: []\n": false, "clients:\n- enabled: yes\n": false, "clients:\n- name: !!str a\n": false,
+		"clients: []\n---\nlanes: []\n": false, "clients:\n- enabled: yes\n": false,
+		"clients:\n- name: !!str a\n":                                    false,
 		"clients:\n- name: \"a\\tb\\u2028\"\n  note: >-\n    b\n    c\n": true} {
 		if got := alike(t, []byte(text)); got != taken {
 			t.Errorf("%q: taken %v", text, got)

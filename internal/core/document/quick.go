@@ -129,7 +129,8 @@ func (w *quickWriter) scalar(n *yaml.Node) bool {
 		return false
 	case tag == "!!str" || tag == "!!timestamp":
 		w.text(n.Value)
-	case tag == "!!int" && wholeNumber.MatchString(n.Value), tag == "!!bool" && (n.Value == "true" || n.Value == "false"):
+	case tag == "!!int" && wholeNumber.MatchString(n.Value), tag == "!!bool" &&
+		(n.Value == "true" || n.Value == "false"):
 		w.out.WriteString(n.Value)
 	default:
 		return false
@@ -148,8 +149,8 @@ func (w *quickWriter) text(s string) {
 	w.out.Write(quoted)
 }
 
-// fieldNames are the names of all fields of a document. Others are left to the other reader, for JSON takes no notice of
-// upper and lower case.
+// fieldNames are the names of all fields of a document. Others are left to the other reader, for JSON takes no notice
+// of upper and lower case.
 var fieldNames = namesOf(reflect.TypeFor[written](), map[string]bool{})
 
 func namesOf(t reflect.Type, out map[string]bool) map[string]bool {

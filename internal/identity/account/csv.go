@@ -19,10 +19,10 @@ import (
 // that is new.
 var Columns = []string{"name", "person", "mail", "groups", "enabled", "expires", "hash", "password"}
 
-// Import reads accounts from CSV. Groups are separated by semicolons or bars; enabled is yes or no; expires is a date; hash is a
-// password hashed by argon2id (RFC 9106) in its usual text form. A line replaces the account of the same name, and what
-// it leaves out stays. A password is kept sealed until it has been hashed, which happens beside everything else. Unless
-// partial is set, nothing is stored if any line is wrong; with check nothing is stored at all.
+// Import reads accounts from CSV. Groups are separated by semicolons or bars; enabled is yes or no; expires is a date;
+// hash is a password hashed by argon2id (RFC 9106) in its usual text form. A line replaces the account of the same
+// name, and what it leaves out stays. A password is kept sealed until it has been hashed, which happens beside
+// everything else. Unless partial is set, nothing is stored if any line is wrong; with check nothing is stored at all.
 func (k *Keeper) Import(ctx context.Context, text string, check, partial bool, by string, newID func() string,
 	now time.Time) (results.Import, error) {
 	k.editing.Lock()

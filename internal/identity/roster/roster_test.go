@@ -65,7 +65,8 @@ func TestPages(t *testing.T) {
 		limit int
 		want  string
 		more  bool
-	}{{"", 2, "a b", true}, {"b", 2, "bb c", false}, {"b", 1, "bb", true}, {"ba", 9, "bb c", false}, {"z", 9, "", false},
+	}{{"", 2, "a b", true}, {"b", 2, "bb c", false}, {"b", 1, "bb", true}, {"ba", 9, "bb c", false},
+		{"z", 9, "", false},
 		{"", 4, "a b bb c", false}} {
 		page, more := list.Page(c.after, c.limit, everything)
 		if names(page) != c.want || more != c.more {

@@ -55,7 +55,8 @@ func (r *Row) Date(column string) (time.Time, error) {
 
 // Read reads a text. line is called for each line in turn and tells what becomes of it, and under what name; keep is
 // called if the line counts: two of the same name are a fault of the second. The first of the columns has to be there.
-func Read(text string, columns []string, line func(r *Row) (name, what string, keep func(), err error)) (results.Import, error) {
+func Read(text string, columns []string, line func(r *Row) (name, what string, keep func(), err error)) (
+	results.Import, error) {
 	report := results.Import{Lines: []results.ImportLine{}}
 	text = strings.TrimPrefix(text, "\ufeff")
 	r := csv.NewReader(strings.NewReader(text))

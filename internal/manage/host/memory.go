@@ -9,33 +9,38 @@ import (
 )
 
 const (
-	// largeHeap is from how many octets in use on garbage is collected earlier: what is in use is much by then, and as
-	// much again would lie about. The collector runs seldom enough not to be noticed.
-	largeHeap   = 96 << 20
-	largeGC     = 50
+	// garbage is how much may lie about before it is collected, in octets, within the bounds of minPercent and the
+	// percentage that a small installation has.
+	garbage     = 160 << 20
+	minPercent  = 50
 	memoryEvery = time.Second
 )
 
-// WatchMemory keeps a large installation in little more memory than it uses, until the context ends. GOGC in the
-// environment overrides it.
-func WatchMemory(ctx context.Context) {
+// WatchMemory has garbage collected earlier the more memory is in use, until the context ends: a small installation
+// collects it seldom, at so many percent of what it uses, and a large one does not take several times what it needs.
+// GOGC in the environment overrides it.
+func WatchMemory(ctx context.Context, percent int) {
 	if os.Getenv("GOGC") != "" {
 		return
 	}
 	tick := time.NewTicker(memoryEvery)
 	defer tick.Stop()
 	sample := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
-	early := false
-	for {
+	for set := percent; ; {
 		select {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
 		}
 		metrics.Read(sample)
-		if large := sample[0].Value.Kind() == metrics.KindUint64 && sample[0].Value.Uint64() > largeHeap; large != early {
-			early = large
-			debug.SetGCPercent(map[bool]int{true: largeGC, false: 100}[large])
+		if next := percentOf(sample[0].Value.Uint64(), percent); next*10 < set*9 || next*9 > set*10 {
+			set = next
+			debug.SetGCPercent(set)
 		}
 	}
+}
+
+// percentOf is what may lie about in percent of what is in use.
+func percentOf(live uint64, most int) int {
+	return max(minPercent, int(min(uint64(most), garbage*100/max(1, live))))
 }

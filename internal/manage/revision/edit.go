@@ -15,8 +15,9 @@ const tries = 10
 // Authors tells who changed an object of the draft last.
 type Authors func(id string) (Author, bool)
 
-// Edit changes one object of the draft. The function works on a Copy of it, and changes what config.Own returns; its error, or a fault in the object with the
-// ID that it returns, leaves the draft as it was. It is called again if somebody else changed the draft meanwhile.
+// Edit changes one object of the draft. The function works on a Copy of it, and changes what config.Own returns; its
+// error, or a fault in the object with the ID that it returns, leaves the draft as it was. It is called again if
+// somebody else changed the draft meanwhile.
 func (k *Keeper) Edit(ctx context.Context, operator string, change func(*config.Config, Authors) (id string,
 	err error)) error {
 	return k.change(ctx, operator, func(before *state) (*Compiled, map[string]Author, error) {

@@ -210,8 +210,8 @@ func common(a, b string) int {
 	return n
 }
 
-// decodeTerms goes through the values of a row, with their places as they are written, until the function returns false. It
-// must not keep what it is given.
+// decodeTerms goes through the values of a row, with their places as they are written, until the function returns
+// false. It must not keep what it is given.
 func decodeTerms(data []byte, each func(value, places []byte) bool) error {
 	var value, rest, places []byte
 	for len(data) > 0 {
