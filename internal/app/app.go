@@ -76,8 +76,8 @@ type Options struct {
 	Log *slog.Logger
 }
 
-func (o *Options) retention(keep time.Duration) record.Retention {
-	return record.Retention{Keep: keep, All: o.RemoveAll, Now: o.Now}
+func (o *Options) retention(keep time.Duration, clock *host.Clock) record.Retention {
+	return record.Retention{Keep: keep, All: o.RemoveAll, Now: o.Now, Doubtful: clock.Doubtful}
 }
 
 // App is a running service.
@@ -144,8 +144,9 @@ func Start(ctx context.Context, o Options) (*App, error) {
 }
 
 // openRecords opens what is recorded of attempts, and of what is done on network gear.
-func (a *App) openRecords(ctx context.Context, o *Options, ids *ident.Source, counts *tally.Tally) (err error) {
-	if a.Attempts, err = store.OpenAttempts(ctx, o.Data, ids, a.store, o.retention(o.KeepAttempts),
+func (a *App) openRecords(ctx context.Context, o *Options, ids *ident.Source, counts *tally.Tally,
+	clock *host.Clock) (err error) {
+	if a.Attempts, err = store.OpenAttempts(ctx, o.Data, ids, a.store, o.retention(o.KeepAttempts, clock),
 		func(batch []*store.Attempt) {
 			for _, attempt := range batch {
 				counts.Attempt(attempt.At, attempt.Verdict == "admitted", attempt.Micros)
@@ -154,7 +155,7 @@ func (a *App) openRecords(ctx context.Context, o *Options, ids *ident.Source, co
 		return err
 	}
 	a.done = append(a.done, func() { a.Attempts.Close() })
-	if a.Journal, err = store.OpenJournal(ctx, o.Data, ids, o.retention(o.KeepJournal)); err != nil {
+	if a.Journal, err = store.OpenJournal(ctx, o.Data, ids, o.retention(o.KeepJournal, clock)); err != nil {
 		return err
 	}
 	a.done = append(a.done, func() { a.Journal.Close() })
@@ -232,7 +233,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		return err
 	}
 	counts := &tally.Tally{}
-	if err := a.openRecords(ctx, o, ids, counts); err != nil {
+	if err := a.openRecords(ctx, o, ids, counts, clock); err != nil {
 		return err
 	}
 	if err := a.openGate(ctx, accounts, box, ids, clock.Seen()); err != nil {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 )
@@ -19,6 +20,8 @@ const (
 	// remembered is how long a jump asks for attention, keptJumps how many are kept.
 	remembered = 24 * time.Hour
 	keptJumps  = 10
+	// doubtful is from how far ahead on nothing is removed because of its age for a day.
+	doubtful = 48 * time.Hour
 )
 
 // ClockStore keeps when the service was last seen running.
@@ -43,6 +46,9 @@ type Clock struct {
 	now   func() time.Time
 	seen  time.Time
 
+	begun time.Time     // by the monotonic clock
+	away  time.Duration // how long the service was stopped, if the clock is right
+
 	mu    sync.Mutex
 	jumps []Jump
 }
@@ -56,8 +62,11 @@ func OpenClock(ctx context.Context, s ClockStore, now func() time.Time) (*Clock,
 	if err != nil {
 		return nil, fmt.Errorf("reading when the service was last seen running: %w", err)
 	}
-	c := &Clock{store: s, now: now, seen: seen}
+	c := &Clock{store: s, now: now, seen: seen, begun: time.Now()}
 	at := wall(now())
+	if !seen.IsZero() {
+		c.away = at.Sub(seen)
+	}
 	if back := seen.Sub(at); !seen.IsZero() && back > jump {
 		c.jumped(Jump{At: at, By: -back, Stopped: true})
 	}
@@ -114,6 +123,15 @@ func (c *Clock) jumped(j Jump) {
 	if len(c.jumps) > keptJumps {
 		c.jumps = c.jumps[1:]
 	}
+}
+
+// Doubtful reports whether the clock may be days ahead: it was set so within the last day, or was it while the service
+// was stopped, which looks the same as a long stop.
+func (c *Clock) Doubtful() bool {
+	if c.away > doubtful && time.Since(c.begun) < remembered {
+		return true
+	}
+	return slices.ContainsFunc(c.Jumps(), func(j Jump) bool { return j.By > doubtful })
 }
 
 // Jumps are the jumps of the last day, the oldest first.

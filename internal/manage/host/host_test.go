@@ -129,3 +129,22 @@ func TestGarbageIsBounded(t *testing.T) {
 		}
 	}
 }
+
+func TestTheClockIsDoubted(t *testing.T) {
+	now := time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
+	for after, want := range map[time.Duration]bool{-time.Hour: false, 0: false, 40 * time.Hour: false,
+		50 * time.Hour: true, 365 * 24 * time.Hour: true} {
+		c, err := OpenClock(context.Background(), &seen{now}, func() time.Time { return now.Add(after) })
+		if err != nil || c.Doubtful() != want {
+			t.Errorf("started %v after it was seen: %v, %v", after, c.Doubtful(), err)
+		}
+	}
+	c, err := OpenClock(context.Background(), &seen{}, func() time.Time { return now })
+	if err != nil || c.Doubtful() {
+		t.Errorf("a first start is doubted, %v", err)
+	}
+	c.jumped(Jump{At: now, By: 72 * time.Hour})
+	if !c.Doubtful() {
+		t.Error("a jump of three days is not doubted")
+	}
+}

@@ -31,6 +31,8 @@ type Retention struct {
 	All bool
 	// Now is the time; time.Now if it is nil.
 	Now func() time.Time
+	// Doubtful reports that the clock may be days ahead: nothing is removed because of its age meanwhile. nil is never.
+	Doubtful func() bool
 }
 
 // Held says that more is older than records are kept than can have become so in a day.
@@ -125,6 +127,9 @@ func (k *Keeper[T]) cutoff(ctx context.Context) (time.Time, error) {
 		r.begun, r.floor = time.Now(), oldest
 	}
 	allowed := r.floor.Add(usualShare)
+	if r.keep.Doubtful != nil && r.keep.Doubtful() {
+		allowed = time.Time{}
+	}
 	var held *Held
 	if oldest.Before(wanted) && allowed.Before(wanted) {
 		held = &Held{Oldest: oldest, Until: wanted}
