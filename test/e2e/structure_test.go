@@ -46,7 +46,9 @@ var allowed = map[string][]string{
 	"internal/eap/server": {"internal/core/facts", "internal/core/reason", "internal/eap/tunnel",
 		"internal/identity/proof", "internal/wire/"},
 
-	"internal/identity/":         {"internal/base/", "internal/core/", "internal/store", "internal/wire/mschap"},
+	"internal/identity/": {"internal/base/", "internal/core/", "internal/identity/sheet", "internal/store",
+		"internal/wire/mschap"},
+	"internal/identity/sheet":    {"internal/core/results"},
 	"internal/identity/failover": {},
 	"internal/identity/lockout":  {"internal/core/results"},
 	"internal/identity/proof":    {"internal/core/facts", "internal/core/reason"},

@@ -15,10 +15,10 @@ import (
 	"sync/atomic"
 	"time"
 
+	"tollgate.example/key/internal/base/roster"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
-	"tollgate.example/key/internal/identity/roster"
 	"tollgate.example/key/internal/identity/sheet"
 	"tollgate.example/key/internal/store"
 )

@@ -12,8 +12,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"tollgate.example/key/internal/base/roster"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/identity/roster"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/web/apitype"
