@@ -39,6 +39,7 @@ func main() {
 	held, at := flag.Int("hold", 0, "only open so many TACACS+ connections and let them rest; the measurement calls "+
 		"itself with it"), flag.String("at", "", "where to")
 	published := flag.Bool("publish", false, "measure only publishing among 10,000 clients and 1,000 policies")
+	retained := flag.Int("retention", 0, "record so many old attempts, and measure only attempts beside their removal")
 	large := flag.Bool("large", false, "measure only a configuration of 100,000 clients and 10,000 policies")
 	rehearsed := flag.Int("rehearse", 0, "record so many attempts, and measure only their rehearsal, alone and "+
 		"under load")
@@ -66,6 +67,8 @@ func main() {
 	switch {
 	case *published:
 		err = publishOnly()
+	case *retained > 0:
+		err = retaining(*retained, 12_000)
 	case *large:
 		err = largeOnly(100_000, 20, 500)
 	case *records > 0:
@@ -207,8 +210,13 @@ func run(duration time.Duration, rounds int, only, tunnelled, gear bool, rehears
 	if err != nil {
 		return err
 	}
-	fmt.Printf("At half load, %.0f/s: p50 %v, p99 %v, max %v, unanswered %d\n", half.rate, half.percentile(50),
-		half.percentile(99), half.percentile(100), half.lost)
+	beside, err := drive(floor.Addr(), options{window: 64, duration: duration, rate: last.rate / 2})
+	if err != nil {
+		return err
+	}
+	fmt.Printf("At half load, %.0f/s: p50 %v, p99 %v, max %v, unanswered %d; the floor p50 %v, p99 %v\n", half.rate,
+		half.percentile(50), half.percentile(99), half.percentile(100), half.lost, beside.percentile(50),
+		beside.percentile(99))
 	if err := publishing(s, target, last.rate/4); err != nil {
 		return err
 	}
