@@ -22,6 +22,7 @@ import (
 	"tollgate.example/key/internal/app"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 func local(n byte) netip.Addr { return netip.AddrFrom4([4]byte{127, 0, 0, n}) }
@@ -149,6 +150,25 @@ func TestTheClockJumpsWhileTheServiceIsStopped(t *testing.T) {
 					want)
 			}
 		}
+	}
+}
+
+// Nothing in the place of an object is refused, in a call as in a file.
+func TestNothingInThePlaceOfAPolicy(t *testing.T) {
+	t.Parallel()
+	w := start(t)
+	w.basic("require", "127.0.0.1")
+	lane := map[string]any{"name": "Wired", "when": "always", "methods": []string{"pap"}, "policies": []any{nil}}
+	for method, path := range map[string]string{http.MethodPost: "/lanes", http.MethodPut: "/lanes/Wired"} {
+		err := w.api.Do(context.Background(), method, path, lane, nil, client.IfMatch("*"))
+		if p, ok := err.(*apitype.Problem); !ok || p.Status != http.StatusUnprocessableEntity {
+			t.Errorf("%s %s: %v", method, path, err)
+		}
+	}
+	w.wants(1, []string{"config", "apply", "-yes", w.write("empty.yaml", "tollgate: 1\nclients:\n-\n...\n")},
+		"entry 1 of clients is empty")
+	if reply, err := w.ask(nil); err != nil || reply.Code != "Access-Accept" {
+		t.Errorf("after that: %s, %v", reply.Code, err)
 	}
 }
 
