@@ -60,7 +60,7 @@ export function SheetImport({ path, hint, named }: { path: string; hint: ReactNo
         <div className="mb-3">
           <Notice tone={r.done ? "in" : r.wrong ? "out" : "wait"}>
             <b>{r.done ? "Imported" : r.wrong ? "Nothing was stored" : "This is what would happen"}:</b>{" "}
-            {r.added.toLocaleString()} added, {r.changed.toLocaleString()} changed, {r.same.toLocaleString()} the same,{" "}
+            {r.added.toLocaleString()} new, {r.changed.toLocaleString()} changed, {r.same.toLocaleString()} the same,{" "}
             {r.wrong.toLocaleString()} wrong.
           </Notice>
           {wrong.length > 0 && (
