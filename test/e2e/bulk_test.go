@@ -83,7 +83,7 @@ func TestAMillionLines(t *testing.T) {
 	}
 }
 
-// Thirty thousand clients come from a file and are published; after that one client is changed as quickly as among ten,
+// A hundred thousand clients come from a file and are published; after that one client is changed as quickly as among ten,
 // and is in effect at once.
 func TestManyClientsFromAFile(t *testing.T) {
 	t.Parallel()
@@ -92,8 +92,8 @@ func TestManyClientsFromAFile(t *testing.T) {
 	var exported []byte
 	w.do(http.MethodGet, "/file?of=running&secrets=true", nil, &exported)
 	var b strings.Builder
-	for i := range 30_000 {
-		fmt.Fprintf(&b, "- name: sw-%05d\n  addresses:\n  - 10.%d.%d.%d\n  secret: clear:%s\n  messageAuthenticator: "+
+	for i := range 100_000 {
+		fmt.Fprintf(&b, "- name: sw-%06d\n  addresses:\n  - 10.%d.%d.%d\n  secret: clear:%s\n  messageAuthenticator: "+
 			"require\n  tags:\n    site: s%d\n", i, i>>16, i>>8&255, i&255, secret, i%50)
 	}
 	at := "\nclients:\n"
@@ -102,14 +102,14 @@ func TestManyClientsFromAFile(t *testing.T) {
 		t.Fatalf("the file has no list of clients:\n%s", exported)
 	}
 	file := w.write("many.yaml", before+at+b.String()+after)
-	w.wants(0, []string{"config", "apply", "-yes", file}, "30000 changes", "and 29000 changes more")
+	w.wants(0, []string{"config", "apply", "-yes", file}, "100000 changes", "and 99000 changes more")
 	var d apitype.Draft
-	if w.do(http.MethodGet, "/draft", nil, &d); len(d.Changes) != 1000 || d.More != 29_000 || !d.Publishable {
+	if w.do(http.MethodGet, "/draft", nil, &d); len(d.Changes) != 1000 || d.More != 99_000 || !d.Publishable {
 		t.Fatalf("%d changes are listed, and %d more", len(d.Changes), d.More)
 	}
 	w.publish()
 	var revisions apitype.Page[apitype.Revision]
-	if w.do(http.MethodGet, "/revisions?limit=1", nil, &revisions); revisions.Items[0].More != 29_000 {
+	if w.do(http.MethodGet, "/revisions?limit=1", nil, &revisions); revisions.Items[0].More != 99_000 {
 		t.Errorf("the revision says that %d are not listed", revisions.Items[0].More)
 	}
 	seen := 0
@@ -118,19 +118,19 @@ func TestManyClientsFromAFile(t *testing.T) {
 		w.do(http.MethodGet, "/clients?limit=1000&q=sw-&after="+after, nil, &page)
 		seen, after = seen+len(page.Items), page.Next
 	}
-	if seen != 30_000 {
+	if seen != 100_000 {
 		t.Errorf("%d clients are found page by page", seen)
 	}
 	if reply, err := w.ask(nil); err != nil || reply.Code != "Access-Accept" {
-		t.Errorf("among 30,000: %s, %v", reply.Code, err)
+		t.Errorf("among 100,000: %s, %v", reply.Code, err)
 	}
-	w.wants(0, []string{"client", "change", "sw-29999", "-address", "127.0.0.7", "-publish"}, "sw-29999")
-	if c := w.app.Gate.Current().Plan.Client(local(7)); c == nil || c.Name != "sw-29999" {
+	w.wants(0, []string{"client", "change", "sw-099999", "-address", "127.0.0.7", "-publish"}, "sw-099999")
+	if c := w.app.Gate.Current().Plan.Client(local(7)); c == nil || c.Name != "sw-099999" {
 		t.Errorf("127.0.0.7 belongs to %+v", c)
 	}
 	w.app.Stop()
 	w.boot()
-	if c := w.app.Gate.Current().Plan.Client(local(7)); c == nil || c.Name != "sw-29999" {
+	if c := w.app.Gate.Current().Plan.Client(local(7)); c == nil || c.Name != "sw-099999" {
 		t.Errorf("after a start 127.0.0.7 belongs to %+v", c)
 	}
 	w.wants(0, []string{"revision", "return", "1", "-note", "as it was"}, "revision 4")
