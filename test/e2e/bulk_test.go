@@ -83,8 +83,8 @@ func TestAMillionLines(t *testing.T) {
 	}
 }
 
-// A hundred thousand clients come from a file and are published; after that one client is changed as quickly as among ten,
-// and is in effect at once.
+// A hundred thousand clients come from a file and are published; after that one client is changed as quickly as among
+// ten, and is in effect at once.
 func TestManyClientsFromAFile(t *testing.T) {
 	t.Parallel()
 	w := start(t)

@@ -54,7 +54,8 @@ func (s *service) atRate(server string, rate float64, beside string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("%.0f/s, %s: p50 %v, p99 %v, unanswered %d\n", r.rate, beside, r.percentile(50), r.percentile(99), r.lost)
+	fmt.Printf("%.0f/s, %s: p50 %v, p99 %v, unanswered %d\n", r.rate, beside, r.percentile(50), r.percentile(99),
+		r.lost)
 	return nil
 }
 
