@@ -34,7 +34,7 @@ test: tools build
 	@test -z "$$(gofmt -l cmd internal test console/*.go)" || { echo "gofmt:"; gofmt -l cmd internal test console/*.go; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
-	go test -count=1 -timeout 14m -parallel 4 ./...
+	go test -count=1 -timeout 18m -parallel 4 ./...
 	go test -race -count=1 -timeout 10m $(RACED)
 	go test -race -count=1 -timeout 5m ./test/hostile -conversations 600
 
@@ -52,6 +52,9 @@ fuzz:
 bench: build
 	go test -run '^$$' -bench . -benchmem ./internal/...
 	go run ./test/load
+	go run ./test/load -records 1000000
+	go run ./test/load -retention 1000000
+	go run ./test/load -large
 
 screenshots: build
 	go run ./test/shots

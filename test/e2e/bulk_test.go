@@ -5,12 +5,15 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"tollgate.example/key/internal/base/password"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/wire/radius"
 )
 
 // Accounts come from a file, with hashes and with passwords, and these people sign in at once.
@@ -139,5 +142,63 @@ func TestManyClientsFromAFile(t *testing.T) {
 	}
 	if reply, err := w.ask(nil); err != nil || reply.Code != "Access-Accept" {
 		t.Errorf("after the return: %s, %v", reply.Code, err)
+	}
+}
+
+// Twenty operators search for what nobody has while devices sign in: everybody is answered, everything is recorded, and
+// a list of accounts comes at once.
+func TestSearchesBesideLoad(t *testing.T) {
+	w := start(t)
+	w.basic("require", "127.0.0.1")
+	if _, err := w.ask(nil); err != nil { // its password by argon2id, once
+		t.Fatal(err)
+	}
+	build := func(b *radius.Builder, authenticator [16]byte) {
+		b.AddText(radius.UserName, "k.nance")
+		b.AddInteger(radius.NASPortType, 15)
+		w.hide(b, authenticator, "gangway-and-rope")
+	}
+	_, first := w.offer(2000, 2*time.Second, build)
+	var all sync.WaitGroup
+	stop := make(chan struct{})
+	var slowest, accounts atomic.Int64
+	get := func(path string, took *atomic.Int64) {
+		all.Go(func() {
+			for {
+				select {
+				case <-stop:
+					return
+				default:
+				}
+				begun := time.Now()
+				if err := w.api.Do(context.Background(), http.MethodGet, path, nil, nil); err != nil {
+					t.Error(err)
+					return
+				}
+				for now, was := int64(time.Since(begun)), took.Load(); was < now && !took.CompareAndSwap(was, now); {
+					was = took.Load()
+				}
+			}
+		})
+	}
+	for i := range 20 {
+		get(fmt.Sprintf("/attempts?q=zzyzx%d", i), &slowest)
+	}
+	get("/accounts", &accounts)
+	sent, answered := w.offer(500, 3*time.Second, build)
+	close(stop)
+	all.Wait()
+	t.Logf("%d of %d answered; the slowest search %v, the slowest list of accounts %v", answered[radius.AccessAccept],
+		sent, time.Duration(slowest.Load()), time.Duration(accounts.Load()))
+	if answered[radius.AccessAccept] < sent*98/100 {
+		t.Errorf("%d of %d are answered", answered[radius.AccessAccept], sent)
+	}
+	if slow := max(slowest.Load(), accounts.Load()); slow > int64(3*time.Second) {
+		t.Errorf("somebody waited for %v", time.Duration(slow))
+	}
+	w.app.Attempts.Flush(context.Background())
+	if n := w.app.Attempts.Len(); w.app.Attempts.Lost() > 0 ||
+		n < int64(first[radius.AccessAccept]+answered[radius.AccessAccept]) {
+		t.Errorf("%d are recorded, %d lost", n, w.app.Attempts.Lost())
 	}
 }
