@@ -183,24 +183,31 @@ func (k *Keeper) HashPending(ctx context.Context) {
 			return
 		case <-k.hashing:
 		}
+		failed := false
 		for _, a := range k.list.All() {
 			if !a.pending() {
 				continue
 			}
-			if err := k.hashOne(ctx, a.ID); ctx.Err() != nil {
+			err := k.hashOne(ctx, a.ID)
+			if ctx.Err() != nil {
 				return
-			} else if err != nil { // a full disk, or an account that was changed; it stays as it is
-				select {
-				case <-ctx.Done():
-					return
-				case <-time.After(time.Second):
-				}
-				k.wake()
-				break
 			}
+			failed = failed || err != nil
+		}
+		if !failed {
+			continue
+		}
+		select { // a full disk, or what is kept of one cannot be opened: it stays as it is, and holds up nobody else
+		case <-ctx.Done():
+			return
+		case <-time.After(hashAgain):
+			k.wake()
 		}
 	}
 }
+
+// hashAgain is when passwords that could not be hashed are tried again.
+const hashAgain = time.Minute
 
 // hashOne hashes the password of one account, unless it was changed meanwhile.
 func (k *Keeper) hashOne(ctx context.Context, id string) error {

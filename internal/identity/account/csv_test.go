@@ -134,6 +134,34 @@ func TestKeepMoreOfAnUnhashedPassword(t *testing.T) {
 	}
 }
 
+// An account of which nothing can be opened holds up nobody else whose password is still to be hashed.
+func TestADamagedAccountHoldsUpNoOther(t *testing.T) {
+	k, s := keeper(t)
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	bring(t, k, "name,password\na.first,x\nb.second,quay-light\n", false, false)
+	bad := k.Get("a.first").row()
+	bad.Proof = k.Get("b.second").row().Proof // sealed for another account
+	if err := s.SaveAccount(ctx, bad); err != nil {
+		t.Fatal(err)
+	}
+	if err := k.Reload(ctx, bad.ID); err != nil {
+		t.Fatal(err)
+	}
+	go k.HashPending(ctx)
+	for k.Unhashed() > 1 && ctx.Err() == nil {
+		time.Sleep(10 * time.Millisecond)
+	}
+	if k.Get("b.second").pending() || !k.Get("a.first").pending() {
+		t.Errorf("%d passwords are still to be hashed", k.Unhashed())
+	}
+	for _, clear := range []string{"x", "quay-light", ""} {
+		if got, _ := k.CheckPassword(ctx, "a.first", clear, time.Now()); got == reason.OK {
+			t.Errorf("%q admits somebody whose password cannot be opened", clear)
+		}
+	}
+}
+
 func TestPages(t *testing.T) {
 	k, _ := keeper(t)
 	var b strings.Builder

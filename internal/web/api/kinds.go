@@ -245,7 +245,7 @@ func (s *server) applyLane(_ *config.Config, l *config.Lane, in *apitype.LaneFie
 	}
 	l.Policies = slices.Clone(in.Policies)
 	for i := range l.Policies {
-		p := l.Policies[i]
+		p := config.Own(l.Policies, i)
 		if !known[p.ID] { // a new policy, or an identifier that came from elsewhere
 			p.ID = s.IDs.New(time.Now()).String()
 		}

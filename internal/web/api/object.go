@@ -89,6 +89,7 @@ func register[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, I
 				P(&object).Identify(id)
 				secret, err := k.apply(c, &object, &in.Body)
 				*list = append(*list, &object)
+				config.Own(*list, len(*list)-1) // it shares nothing with the call, which may be made again
 				return secret, err
 			})
 		})
@@ -117,6 +118,7 @@ func register[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, I
 				before := target.Label()
 				target = config.Own(*k.list(c), at)
 				secret, err := k.apply(c, target, &in.Body)
+				target = config.Own(*k.list(c), at) // it shares nothing with the call, which may be made again
 				if after := strings.TrimSpace(target.Label()); after != before {
 					c.Rename(k.name, before, after)
 				}
