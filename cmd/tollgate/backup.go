@@ -20,11 +20,7 @@ func backupCommands() []command {
 				without := f.Bool("without-key", false, "leave the key file out; whoever restores must have it from "+
 					"elsewhere")
 				return func(s *invocation, args []string) error {
-					path, err := one(args, "file")
-					if err != nil {
-						return err
-					}
-					passphrase, err := s.secret("Passphrase")
+					path, passphrase, err := s.backupFile(args)
 					if err != nil {
 						return err
 					}
@@ -34,11 +30,7 @@ func backupCommands() []command {
 		{"backup", "verify", "FILE", "whether a backup is whole; asks for its passphrase",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, args []string) error {
-					path, err := one(args, "file")
-					if err != nil {
-						return err
-					}
-					passphrase, err := s.secret("Passphrase")
+					path, passphrase, err := s.backupFile(args)
 					if err != nil {
 						return err
 					}
@@ -50,6 +42,14 @@ func backupCommands() []command {
 				}
 			}},
 	}
+}
+
+// backupFile reads the name of a backup and asks for its passphrase.
+func (s *invocation) backupFile(args []string) (path, passphrase string, err error) {
+	if path, err = one(args, "file"); err == nil {
+		passphrase, err = s.secret("Passphrase")
+	}
+	return path, passphrase, err
 }
 
 // createBackup writes a backup under another name, verifies it, and then gives it its own.
