@@ -57,6 +57,11 @@ var methods = []Method{
 	{Name: "mschap", Title: "MS-CHAP version 1", Needs: NeedsNTHash,
 		Exposed: "anyone who captures one sign-in can compute the NT hash from it, and the server does not prove its " +
 			"identity"},
+	{Name: "eap-mschapv2", Title: "EAP-MSCHAPv2 without a tunnel", Needs: NeedsNTHash, EAP: true,
+		Exposed: "inside IKEv2 the gateway sees each sign-in, elsewhere anyone on the path does, and can compute the NT " +
+			"hash from it, for any password, and sign in with it"},
+	{Name: "eap-gtc", Title: "EAP-GTC without a tunnel", Needs: NeedsPassword, EAP: true,
+		Exposed: "inside IKEv2 the gateway sees every password, elsewhere anyone on the path does"},
 	{Name: "eap-md5", Title: "EAP-MD5", Needs: NeedsClear, EAP: true,
 		Exposed: "anyone who captures one sign-in can guess the password offline; the server does not prove its " +
 			"identity, and a wireless network gets no keys"},

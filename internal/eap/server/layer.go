@@ -157,6 +157,10 @@ func (c *Conversation) offers(f family) []offer {
 			switch {
 			case name == "eap-tls":
 				add(offer{eap.TLS, name, func(l *layer) method { return newTLS(l, eap.TLS, outside) }})
+			case name == "eap-mschapv2":
+				add(offer{eap.MSCHAPv2, name, func(l *layer) method { return &mschapMethod{l: l, name: name} }})
+			case name == "eap-gtc":
+				add(offer{eap.GTC, name, func(l *layer) method { return &gtcMethod{l: l, name: name} }})
 			case name == "eap-md5" || name == "mac":
 				add(offer{eap.MD5, name, func(l *layer) method { return &md5Method{l: l, name: name} }})
 			case prefix == "peap":

@@ -46,7 +46,7 @@ func (c *Conversation) proven(l *layer, p proof.Proof, msk []byte) step {
 	return c.succeeded(msk, p)
 }
 
-// gtcMethod is EAP-GTC (RFC 3748 section 5.6), which hands over the password; only inside tunnels.
+// gtcMethod is EAP-GTC (RFC 3748 section 5.6), which hands over the password.
 type gtcMethod struct {
 	l    *layer
 	name string
@@ -71,7 +71,7 @@ func (m *gtcMethod) respond(ctx context.Context, data []byte) step {
 	return c.proven(m.l, claim.Finish(m.name), nil)
 }
 
-// mschapMethod is EAP-MSCHAPv2: MS-CHAPv2 (RFC 2759) in EAP, inside tunnels.
+// mschapMethod is EAP-MSCHAPv2: MS-CHAPv2 (RFC 2759) in EAP, inside tunnels, and without one as clients of IKEv2 use it.
 type mschapMethod struct {
 	l         *layer
 	name      string

@@ -184,7 +184,8 @@ type world struct {
 }
 
 var every = []string{"eap-tls", "peap-mschapv2", "peap-gtc", "peap-tls", "ttls-pap", "ttls-chap", "ttls-mschap",
-	"ttls-mschapv2", "ttls-md5", "ttls-gtc", "ttls-tls", "teap-mschapv2", "teap-tls", "teap-pap", "eap-md5"}
+	"ttls-mschapv2", "ttls-md5", "ttls-gtc", "ttls-tls", "teap-mschapv2", "teap-tls", "teap-pap",
+	"eap-mschapv2", "eap-gtc", "eap-md5"}
 
 func newWorld(t testing.TB) *world {
 	ca := newAuthority(t, "Lantern test authority")

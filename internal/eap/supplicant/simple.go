@@ -38,6 +38,8 @@ type mschapv2 struct {
 	response  mschap.Response
 	challenge [16]byte
 	msk       []byte
+	// outside tells that no tunnel is around it, so that its key is that of the conversation.
+	outside bool
 }
 
 func (m *mschapv2) respond(packet eap.Packet) ([]byte, error) {
@@ -64,6 +66,9 @@ func (m *mschapv2) respond(packet eap.Packet) ([]byte, error) {
 		m.p.say("server", "MS-CHAPv2 success, with its proof")
 		msk := mschap.KeysV2(again, m.response.NT).MSK()
 		m.msk = msk[:32]
+		if m.outside {
+			m.p.Result.MSK = m.msk
+		}
 		return []byte{byte(eap.OpSuccess)}, nil
 	case eap.OpFailure:
 		m.p.say("server", "MS-CHAPv2 failure: %s", x.Text)

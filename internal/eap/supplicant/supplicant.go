@@ -91,21 +91,28 @@ func New(s *Settings) (*Peer, error) {
 	outer, inner, _ := strings.Cut(s.Method, "-")
 	kind, known := map[string]eap.Type{"eap": 0, "peap": eap.PEAP, "ttls": eap.TTLS, "teap": eap.TEAP,
 		"mac": eap.MD5}[outer]
+	bare, tunnelled := map[string]eap.Type{"eap-md5": eap.MD5, "eap-gtc": eap.GTC, "eap-mschapv2": eap.MSCHAPv2,
+		"mac": eap.MD5}[s.Method], true
 	if s.Method == "eap-tls" {
 		kind = eap.TLS
-	} else if s.Method == "eap-md5" {
-		kind = eap.MD5
+	} else if bare != 0 {
+		kind, tunnelled = bare, false
 	}
 	if !known || kind == 0 {
 		return nil, fmt.Errorf("%q is no EAP method", s.Method)
 	}
 	name := s.Outer
-	if name == "" || kind == eap.MD5 {
+	if name == "" || !tunnelled {
 		name = s.Identity
 	}
 	p.layer = layer{p: p, name: name, kind: kind, make: func() method {
-		if kind == eap.MD5 {
+		switch kind {
+		case eap.MD5:
 			return &md5{p: p}
+		case eap.GTC:
+			return &gtc{p: p}
+		case eap.MSCHAPv2:
+			return &mschapv2{p: p, name: name, outside: true}
 		}
 		return newTLS(p, kind, inner, s)
 	}}

@@ -138,8 +138,9 @@ func (x *exchange) eap(ctx context.Context) (radius.Packet, error) {
 		}
 		switch {
 		case p.Code != radius.AccessChallenge:
-			if p.Code == radius.AccessAccept && len(device.Result.MSK) >= 64 {
-				x.compare(&p, device.Result.MSK[:32], device.Result.MSK[32:64])
+			if msk := device.Result.MSK; p.Code == radius.AccessAccept && len(msk) >= 32 {
+				n := min(len(msk)/2, 32)
+				x.compare(&p, msk[:n], msk[n:2*n])
 			}
 			return p, nil
 		case err != nil:

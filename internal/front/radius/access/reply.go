@@ -57,8 +57,9 @@ func Fill(b *radius.Builder, p *radius.Packet, key *radius.Key, out *gate.Answer
 // section 2.3), or what a remote server sent.
 func sessionKeys(out *gate.Answer) (receive, send []byte) {
 	switch {
-	case len(out.MSK) >= 64:
-		return out.MSK[:32], out.MSK[32:64]
+	case len(out.MSK) >= 32: // halves of at most 32 octets: EAP-MSCHAPv2 makes 16 each, like MS-CHAPv2
+		n := min(len(out.MSK)/2, 32)
+		return out.MSK[:n], out.MSK[n : 2*n]
 	case out.Forwarded != nil:
 		return out.Forwarded.ReceiveKey, out.Forwarded.SendKey
 	}
