@@ -31,7 +31,7 @@ func TestConnectingADirectoryInTheConsole(t *testing.T) {
 		p.open(w.app.URL+"/directories"), p.click("Add directory"), p.fill("Domain or server", "nowhere at all"),
 		p.click("Find it"), p.see("neither a host nor a domain"),
 		p.fill("Domain or server", "o.brandt@"+lab.Domain), p.fill("Service account", lab.ServiceName),
-		p.fill("Its password", lab.ServicePassword), p.fill("Ask this DNS server", dns.Address()), p.click("Find it"),
+		p.fill("Its password", lab.ServicePassword), p.fill("Ask these DNS servers", dns.Address()), p.click("Find it"),
 		p.see("1 for the domain "+lab.Domain), p.see("would learn the password"), p.click("Trust this authority"),
 		p.see(lab.ServiceName+"@"+lab.Domain+", let in"),
 		p.click("Take these settings"), p.see("They are in the form below"), p.fill("Name", "LANTERN"),

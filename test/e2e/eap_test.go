@@ -274,6 +274,9 @@ func TestNegotiationWithARealSupplicant(t *testing.T) {
 	if a := w.newest(2); a.Reason != "eap.no-common-method" || !strings.Contains(a.Trace.Sentence, "CHAP") {
 		t.Errorf("%s: %s", a.Reason, a.Trace.Sentence)
 	}
+	if a := w.newest(2); a.Facts.Method != "ttls" { // what was agreed on, not what was offered first
+		t.Errorf("agreed on %s", a.Facts.Method)
+	}
 	w.eapol(253, blocks["eap-md5"], "-n")
 	if a := w.newest(3); a.Reason != "eap.no-common-method" || !strings.Contains(a.Trace.Sentence, "EAP-MD5") {
 		t.Errorf("%s: %s", a.Reason, a.Trace.Sentence)

@@ -91,7 +91,7 @@ func steps(p *browser.Page, base string, shot func(string) error) error {
 		shot("attempt-peap.png"),
 		open("/clients", "hh-router-1"), shot("clients.png"),
 		open("/directories/new", "Find it"), p.Fill("Domain or server", "lanternferries.example"),
-		p.Fill("Service account", "svc-tollgate"), p.Fill("Ask this DNS server", dns), p.Click("Find it"),
+		p.Fill("Service account", "svc-tollgate"), p.Fill("Ask these DNS servers", dns), p.Click("Find it"),
 		p.See("Trust this authority"), shot("directory-connect.png"),
 		open("/directories", "LANTERN"), p.Click("LANTERN"), p.Click("Groups"), p.See("renamed"),
 		shot("directory-groups.png"),

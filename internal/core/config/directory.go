@@ -3,6 +3,8 @@ package config
 import (
 	"fmt"
 	"net"
+	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -59,7 +61,8 @@ type Directory struct {
 	Groups []PickedGroup `json:"groups"`
 	// CacheSeconds is how long what was found of a person is taken again without asking; 0 asks each time.
 	CacheSeconds int `json:"cacheSeconds"`
-	// DNS is the DNS server to ask for the servers' addresses, host:port; empty asks those of the operating system.
+	// DNS are the DNS servers to ask for the servers' addresses, host:port, separated by commas; empty asks those of
+	// the operating system.
 	DNS string `json:"dns,omitempty"`
 	// Source is the address that connections go out from; empty leaves it to the operating system.
 	Source string `json:"source,omitempty"`
@@ -143,11 +146,7 @@ func (d *Directory) normalise() {
 	d.Servers = unique(d.Servers)
 	d.Attributes = unique(d.Attributes)
 	d.CopyBelow, d.CopyWanted = unique(d.CopyBelow), unique(d.CopyWanted)
-	if d.DNS != "" {
-		if _, _, err := net.SplitHostPort(d.DNS); err != nil {
-			d.DNS = net.JoinHostPort(strings.Trim(d.DNS, "[]"), "53")
-		}
-	}
+	d.DNS = strings.Join(DNSServers(d.DNS), ", ")
 	for i := range d.Groups {
 		trim(&d.Groups[i].ID, &d.Groups[i].Name)
 	}
@@ -222,6 +221,24 @@ func (d *Directory) checkServer(k *checker, field, server string) {
 }
 
 // checkFurther checks what few directories need.
+// maxDNSServers bounds the DNS servers of one directory.
+const maxDNSServers = 8
+
+// DNSServers reads a list of DNS servers, separated by commas or spaces: each an address, with port 53 unless one is
+// written.
+func DNSServers(text string) []string {
+	var out []string
+	for _, one := range strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ';' || r == ' ' }) {
+		if _, _, err := net.SplitHostPort(one); err != nil {
+			one = net.JoinHostPort(strings.Trim(one, "[]"), "53")
+		}
+		if !slices.Contains(out, one) {
+			out = append(out, one)
+		}
+	}
+	return out
+}
+
 func (d *Directory) checkFurther(k *checker) {
 	if d.CacheSeconds < 0 || d.CacheSeconds > 3600 {
 		k.fail("cacheSeconds", OutOfRange, "Use 0 (ask each time) to 3600; 60 suits most.",
@@ -231,10 +248,14 @@ func (d *Directory) checkFurther(k *checker) {
 		k.fail("guardAfter", OutOfRange, "Use 0 to follow the domain, -1 for no protection, or a number up to 100.",
 			"%d wrong passwords is out of range", d.GuardAfter)
 	}
-	if d.DNS != "" {
-		if host, _, err := net.SplitHostPort(d.DNS); err != nil || net.ParseIP(host) == nil {
-			k.fail("dns", Malformed, "Write an address, such as 192.0.2.53.", "%q is not the address of a DNS server",
-				d.DNS)
+	servers := DNSServers(d.DNS)
+	if len(servers) > maxDNSServers {
+		k.fail("dns", TooMany, "Two or three are enough.", "%d DNS servers are more than %d", len(servers), maxDNSServers)
+	}
+	for _, server := range servers {
+		if _, err := netip.ParseAddrPort(server); err != nil {
+			k.fail("dns", Malformed, "Write addresses, such as 192.0.2.53, 198.51.100.53.",
+				"%q is not the address of a DNS server", server)
 		}
 	}
 	if d.Source != "" && net.ParseIP(d.Source) == nil {

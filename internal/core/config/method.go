@@ -17,6 +17,13 @@ const (
 	NeedsAddress     Needs = "address"
 )
 
+// Tunnels are the methods that run another one inside; an attempt has such a name as long as that is not agreed.
+const (
+	PEAP = "peap"
+	TTLS = "ttls"
+	TEAP = "teap"
+)
+
 // Method is one way to prove an identity.
 type Method struct {
 	Name  string `json:"name"`
@@ -96,6 +103,9 @@ func FindMethod(name string) *Method {
 func Title(name string) string {
 	if m := FindMethod(name); m != nil {
 		return m.Title
+	}
+	if name == TTLS {
+		return "EAP-TTLS"
 	}
 	return strings.ToUpper(name)
 }

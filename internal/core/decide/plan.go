@@ -152,7 +152,10 @@ func (p *Plan) Realm(name string) *Realm { return p.byRealm[strings.ToLower(name
 
 // Allows reports whether the lane allows a method; eap, while none is agreed, if it allows any that runs in EAP.
 func (l *Lane) Allows(method string) bool {
-	if method == "eap" {
+	switch method {
+	case config.PEAP, config.TTLS, config.TEAP:
+		return slices.ContainsFunc(l.Methods, func(name string) bool { return strings.HasPrefix(name, method+"-") })
+	case "eap":
 		return slices.ContainsFunc(l.Methods, func(name string) bool {
 			m := config.FindMethod(name)
 			return m != nil && m.EAP

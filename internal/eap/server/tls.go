@@ -73,7 +73,11 @@ func newTLS(l *layer, kind eap.Type, inside family) method {
 }
 
 // name is EAP-TLS in full: eap-tls, peap-tls and so on.
+// name is the name of EAP-TLS, outside or inside of a tunnel, or of the tunnel.
 func (m *tlsMethod) name() string {
+	if m.kind != eap.TLS {
+		return string(map[eap.Type]family{eap.PEAP: insidePEAP, eap.TTLS: insideTTLS, eap.TEAP: insideTEAP}[m.kind])
+	}
 	if m.inside == outside {
 		return "eap-tls"
 	}
@@ -81,9 +85,7 @@ func (m *tlsMethod) name() string {
 }
 
 func (m *tlsMethod) begin() []byte {
-	if m.kind == eap.TLS {
-		m.c.asker.Method(m.name())
-	}
+	m.c.asker.Method(m.name()) // of a tunnel, until it is known what is inside
 	f := eap.Fragment{Version: m.version, Start: true}
 	if m.kind == eap.TEAP {
 		f.Outer = eap.TLV{Type: eap.TLVAuthorityID, Value: []byte(m.c.settings.Authority)}.Append(nil)

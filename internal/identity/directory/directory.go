@@ -19,6 +19,7 @@ import (
 	ber "github.com/go-asn1-ber/asn1-ber"
 	"github.com/go-ldap/ldap/v3"
 
+	"tollgate.example/key/internal/base/resolve"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/identity/failover"
 )
@@ -53,7 +54,7 @@ type Directory struct {
 	groups groupNames
 	people memory
 	book   book
-	dialer *net.Dialer
+	dialer *resolve.Dialer
 	health *failover.Keeper
 
 	mu   sync.Mutex
@@ -83,7 +84,7 @@ func Open(cfg config.Directory, password string) (*Directory, error) {
 func (d *Directory) Name() string { return d.cfg.Name }
 
 // Dialer connects as the directory is to be connected.
-func (d *Directory) Dialer() *net.Dialer { return d.dialer }
+func (d *Directory) Dialer() *resolve.Dialer { return d.dialer }
 
 // Close drops all connections.
 func (d *Directory) Close() {
@@ -92,24 +93,14 @@ func (d *Directory) Close() {
 	d.verify.close()
 }
 
-// dialer connects from the address and with the DNS server that the directory is to use.
-func dialer(cfg *config.Directory) *net.Dialer {
-	out := &net.Dialer{Timeout: failover.Share(cfg.Timeout(), len(cfg.Servers)), Resolver: resolver(cfg.DNS,
-		cfg.Timeout())}
+// dialer connects from the address and with the DNS servers that the directory is to use.
+func dialer(cfg *config.Directory) *resolve.Dialer {
+	out := &resolve.Dialer{Dialer: net.Dialer{Timeout: failover.Share(cfg.Timeout(), len(cfg.Servers))},
+		Names: resolve.For(config.DNSServers(cfg.DNS)...)}
 	if ip := net.ParseIP(cfg.Source); ip != nil {
 		out.LocalAddr = &net.TCPAddr{IP: ip}
 	}
 	return out
-}
-
-// resolver asks one DNS server, or those of the operating system if none is given.
-func resolver(server string, limit time.Duration) *net.Resolver {
-	if server == "" {
-		return net.DefaultResolver
-	}
-	return &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
-		return (&net.Dialer{Timeout: limit}).DialContext(ctx, network, server)
-	}}
 }
 
 func tlsConfig(cfg *config.Directory) (*tls.Config, error) {

@@ -151,7 +151,7 @@ func (d *discovery) services(ctx context.Context, domain string) ([]results.Cand
 	ctx, cancel := context.WithTimeout(ctx, d.in.Timeout)
 	defer cancel()
 	for _, service := range []string{"dc._msdcs." + domain, domain} {
-		_, records, err := resolver(d.cfg.DNS, d.in.Timeout).LookupSRV(ctx, "ldap", "tcp", service)
+		records, err := dialer(&d.cfg).Names.Services(ctx, "_ldap._tcp."+service)
 		if len(records) == 0 {
 			if service == domain {
 				return nil, err
@@ -160,8 +160,7 @@ func (d *discovery) services(ctx context.Context, domain string) ([]results.Cand
 		}
 		var out []results.Candidate
 		for _, r := range records {
-			out = append(out, results.Candidate{Host: strings.ToLower(strings.TrimSuffix(r.Target, ".")),
-				From: "DNS of " + domain, Port: int(r.Port)})
+			out = append(out, results.Candidate{Host: r.Host, From: "DNS of " + domain, Port: r.Port})
 		}
 		return out, nil
 	}

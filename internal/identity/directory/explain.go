@@ -36,7 +36,8 @@ func explain(err error, mode config.TLSMode, server string) (detail, remedy stri
 			return fmt.Sprintf("the name %s is not known to DNS", dns.Name),
 				"Correct the name, or use the address of the server."
 		}
-		return fmt.Sprintf("DNS did not answer when asked for %s", dns.Name), "Check the DNS servers of this machine."
+		return fmt.Sprintf("DNS did not answer when asked for %s: %s", dns.Name, dns.Err),
+			"Check the DNS servers that are asked: " + dns.Server + "."
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return server + " refuses the connection", "No directory listens on this port. " + portHint(mode)
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"strings"
 	"time"
 
@@ -81,6 +82,36 @@ func runStep(report func(results.Step), mode config.TLSMode, s results.Step, do 
 	return s.State != results.Fail
 }
 
+// resolve finds the addresses of a host, and says which DNS servers do not answer: as long as another does, nobody
+// would notice.
+func (t *tester) resolve(ctx context.Context, host string, s *results.Step) error {
+	names := t.dialer.Names
+	addrs, err := names.Addresses(ctx, host)
+	if err != nil {
+		return err
+	}
+	var all, mute []string
+	for _, addr := range addrs {
+		all = append(all, addr.String())
+	}
+	s.Detail = strings.Join(all, ", ")
+	if _, err := netip.ParseAddr(host); err == nil {
+		return nil
+	}
+	for _, state := range names.Probe(ctx, host) {
+		if state.Err != nil {
+			mute = append(mute, state.Server)
+		}
+	}
+	if len(mute) > 0 {
+		s.State = results.Warn
+		s.Detail += "; no answer from the DNS server " + strings.Join(mute, ", ")
+		s.Remedy = "Repair it or take it out of the list: while it is asked first, a lookup takes longer, and nothing is " +
+			"left if the others fail too."
+	}
+	return nil
+}
+
 // server tests one server up to a bound connection; nil if any step failed.
 func (t *tester) server(ctx context.Context, server string) *ldap.Conn {
 	var c *ldap.Conn
@@ -88,9 +119,7 @@ func (t *tester) server(ctx context.Context, server string) *ldap.Conn {
 	ok := t.step("resolve", "Find the address", server, func(s *results.Step) error {
 		limited, cancel := context.WithTimeout(ctx, t.cfg.Timeout())
 		defer cancel()
-		addrs, err := t.dialer.Resolver.LookupHost(limited, host)
-		s.Detail = strings.Join(addrs, ", ")
-		return err
+		return t.resolve(limited, host, s)
 	}) && t.step("connect", "Connect", server, func(s *results.Step) error {
 		raw, err := t.dialer.DialContext(ctx, "tcp", server)
 		if err == nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -247,7 +248,7 @@ func (t *tester) domainDNS(ctx context.Context, s *results.Step) error {
 	domain := domainOf(t.whole())
 	limited, cancel := context.WithTimeout(ctx, t.cfg.Timeout())
 	defer cancel()
-	_, records, err := t.dialer.Resolver.LookupSRV(limited, "ldap", "tcp", "dc._msdcs."+domain)
+	records, err := t.dialer.Names.Services(limited, "_ldap._tcp.dc._msdcs."+domain)
 	if err != nil || len(records) == 0 {
 		s.State, s.Detail = results.Warn, "the DNS server that is asked does not know the domain "+domain+
 			"; it may be an outside one"
@@ -256,9 +257,9 @@ func (t *tester) domainDNS(ctx context.Context, s *results.Step) error {
 	}
 	var names, outside []string
 	for _, r := range records {
-		name := strings.ToLower(strings.TrimSuffix(r.Target, "."))
+		name := r.Host
 		names = append(names, name)
-		if addresses, err := t.dialer.Resolver.LookupHost(limited, name); err != nil || !strings.HasSuffix(name,
+		if addresses, err := t.dialer.Names.Addresses(limited, name); err != nil || !strings.HasSuffix(name,
 			"."+strings.ToLower(domain)) && !slices.ContainsFunc(addresses, t.configured) {
 			outside = append(outside, name)
 		}
@@ -273,10 +274,10 @@ func (t *tester) domainDNS(ctx context.Context, s *results.Step) error {
 }
 
 // configured reports whether an address is that of a configured server.
-func (t *tester) configured(address string) bool {
+func (t *tester) configured(address netip.Addr) bool {
 	return slices.ContainsFunc(t.cfg.Servers, func(server string) bool {
 		host, _, _ := net.SplitHostPort(server)
-		return host == address
+		return host == address.String()
 	})
 }
 

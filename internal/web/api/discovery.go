@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"net"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2/sse"
@@ -26,11 +25,6 @@ func (s *server) discovery() {
 			defer cancel()
 			search := directory.Search{Text: in.Body.Text, DNS: in.Body.DNS, Source: in.Body.Source,
 				BindName: in.Body.BindName, Password: in.Body.Password, CA: in.Body.CA}
-			if search.DNS != "" {
-				if _, _, err := net.SplitHostPort(search.DNS); err != nil {
-					search.DNS = net.JoinHostPort(search.DNS, "53")
-				}
-			}
 			found := directory.Discover(ctx, search, func(step results.Step) {
 				if send.Data(step) != nil {
 					cancel() // nobody reads any more

@@ -95,7 +95,7 @@ type DirectoryFields struct {
 
 	Groups       []config.PickedGroup `json:"groups" required:"false" doc:"Picked groups: policies name them as here, whatever they are called in the directory"`
 	CacheSeconds *int                 `json:"cacheSeconds,omitempty" required:"false" default:"60" doc:"How long what was found of a person is taken again; 0 asks each time"`
-	DNS          string               `json:"dns" required:"false" maxLength:"100" doc:"DNS server to ask; empty asks those of the operating system"`
+	DNS          string               `json:"dns" required:"false" maxLength:"400" doc:"DNS servers to ask, separated by commas; empty asks those of the operating system"`
 	Source       string               `json:"source" required:"false" maxLength:"100" doc:"Address that connections go out from"`
 	CopyBelow    []string             `json:"copyBelow" required:"false" doc:"Subtrees whose people are copied"`
 	CopyWanted   []string             `json:"copyWanted" required:"false" doc:"Attributes that everybody copied should have"`

@@ -311,10 +311,10 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
                       error={error}
                     />
                     <TextField
-                      label="DNS server"
+                      label="DNS servers"
                       field="dns"
                       mono
-                      hint="If left empty, the DNS servers of this machine are used."
+                      hint="Separated by commas. If left empty, those of this machine are used."
                       value={form.dns}
                       onChange={(dns) => set({ dns })}
                       error={error}

@@ -60,9 +60,9 @@ export function Connect({ take }: { take: (found: object, password: string) => v
           autoComplete="new-password"
         />
         <TextField
-          label="Ask this DNS server"
+          label="Ask these DNS servers"
           mono
-          placeholder="that of this machine"
+          placeholder="those of this machine"
           value={form.dns}
           onChange={(dns) => set({ dns })}
         />
