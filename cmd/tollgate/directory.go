@@ -74,8 +74,9 @@ func newDirectoryFlags(f *flag.FlagSet) *directoryFlags {
 	f.Var(&d.below, "copy-below", "DN below which people are copied; repeatable")
 	f.Var(&d.wanted, "copy-wanted", "attribute that everybody copied should have; repeatable")
 	d.every = f.Int("copy-every", 0, "minutes between copies; 0 on demand only")
-	d.dns, d.source = f.String("dns", "", "DNS servers to ask, separated by commas; empty asks those of the system"), f.String("source", "",
-		"address that connections go out from")
+	d.dns, d.source = f.String("dns", "", "DNS servers to ask, separated by commas; empty asks those of the system"),
+		f.String("source", "",
+			"address that connections go out from")
 	d.cache = f.Int("cache", 60, "seconds that people are cached; 0 asks each time")
 	d.guard = f.Int("guard", 0, "stop passing on passwords after this many failures; 0 follows the domain, -1 "+
 		"never stops")

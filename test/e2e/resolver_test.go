@@ -39,7 +39,8 @@ func TestTheFirstResolverIsMute(t *testing.T) {
 			t.Errorf("%s took %v", method, took)
 		}
 	}
-	w.wants(0, []string{"directory", "test", "LANTERN"}, "no answer from the DNS server "+mute, "Repair it or take it out")
+	w.wants(0, []string{"directory", "test", "LANTERN"}, "no answer from the DNS server "+mute,
+		"Repair it or take it out")
 	var d apitype.Directory
 	w.do(http.MethodGet, "/directories/LANTERN", nil, &d)
 	if d.DNS != mute+", "+controller+":53" {

@@ -79,7 +79,8 @@ func (r *Resolver) servers(ctx context.Context, q question) (*answer, *net.DNSEr
 	if timedOut(last) {
 		text = "no answer in time"
 	}
-	return nil, &net.DNSError{Err: text, Name: strings.TrimSuffix(q.name, "."), Server: strings.Join(list[:asked], ", "),
+	return nil, &net.DNSError{Err: text, Name: strings.TrimSuffix(q.name, "."), Server: strings.Join(list[:asked],
+		", "),
 		IsTemporary: true, IsTimeout: timedOut(last)}
 }
 

@@ -145,7 +145,8 @@ func TestAnswersAreKeptAndUsedPastTheirTimeWhileNobodyAnswers(t *testing.T) {
 func TestWhatAServerSaysIsTakenAsItIsMeant(t *testing.T) {
 	long := []string{"_ldap._tcp.lantern.example. 60 IN SRV 10 5 389 dc3.lantern.example."}
 	for range 60 {
-		long = append(long, "_ldap._tcp.lantern.example. 60 IN SRV 0 100 389 a-long-name-of-a-controller.lantern.example.")
+		long = append(long, "_ldap._tcp.lantern.example. 60 IN SRV 0 100 389 "+
+			"a-long-name-of-a-controller.lantern.example.")
 	}
 	first := serve(t, "alias.lantern.example. 60 IN CNAME dc1.lantern.example.")
 	first.answer(func(q dns.Question, reply *dns.Msg) {

@@ -250,7 +250,8 @@ func (d *Directory) checkFurther(k *checker) {
 	}
 	servers := DNSServers(d.DNS)
 	if len(servers) > maxDNSServers {
-		k.fail("dns", TooMany, "Two or three are enough.", "%d DNS servers are more than %d", len(servers), maxDNSServers)
+		k.fail("dns", TooMany, "Two or three are enough.", "%d DNS servers are more than %d", len(servers),
+			maxDNSServers)
 	}
 	for _, server := range servers {
 		if _, err := netip.ParseAddrPort(server); err != nil {

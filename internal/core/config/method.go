@@ -65,7 +65,8 @@ var methods = []Method{
 		Exposed: "anyone who captures one sign-in can compute the NT hash from it, and the server does not prove its " +
 			"identity"},
 	{Name: "eap-mschapv2", Title: "EAP-MSCHAPv2 without a tunnel", Needs: NeedsNTHash, EAP: true,
-		Exposed: "inside IKEv2 the gateway sees each sign-in, elsewhere anyone on the path does, and can compute the NT " +
+		Exposed: "inside IKEv2 the gateway sees each sign-in, elsewhere anyone on the path does, and can compute " +
+			"the NT " +
 			"hash from it, for any password, and sign in with it"},
 	{Name: "eap-gtc", Title: "EAP-GTC without a tunnel", Needs: NeedsPassword, EAP: true,
 		Exposed: "inside IKEv2 the gateway sees every password, elsewhere anyone on the path does"},

@@ -71,7 +71,8 @@ func (m *gtcMethod) respond(ctx context.Context, data []byte) step {
 	return c.proven(m.l, claim.Finish(m.name), nil)
 }
 
-// mschapMethod is EAP-MSCHAPv2: MS-CHAPv2 (RFC 2759) in EAP, inside tunnels, and without one as clients of IKEv2 use it.
+// mschapMethod is EAP-MSCHAPv2: MS-CHAPv2 (RFC 2759) in EAP, inside tunnels, and without one as clients of IKEv2 use
+// it.
 type mschapMethod struct {
 	l         *layer
 	name      string

@@ -106,7 +106,8 @@ func (t *tester) resolve(ctx context.Context, host string, s *results.Step) erro
 	if len(mute) > 0 {
 		s.State = results.Warn
 		s.Detail += "; no answer from the DNS server " + strings.Join(mute, ", ")
-		s.Remedy = "Repair it or take it out of the list: while it is asked first, a lookup takes longer, and nothing is " +
+		s.Remedy = "Repair it or take it out of the list: while it is asked first, a lookup takes longer, and " +
+			"nothing is " +
 			"left if the others fail too."
 	}
 	return nil
