@@ -20,24 +20,25 @@ const (
 	AccountingResponse Code = 5
 	AccessChallenge    Code = 11
 	StatusServer       Code = 12
+
+	// Changes of authorization (RFC 5176 section 2.3).
+	DisconnectRequest Code = 40
+	DisconnectACK     Code = 41
+	DisconnectNAK     Code = 42
+	CoARequest        Code = 43
+	CoAACK            Code = 44
+	CoANAK            Code = 45
 )
 
+var codes = map[Code]string{AccessRequest: "Access-Request", AccessAccept: "Access-Accept",
+	AccessReject: "Access-Reject", AccountingRequest: "Accounting-Request", AccountingResponse: "Accounting-Response",
+	AccessChallenge: "Access-Challenge", StatusServer: "Status-Server", DisconnectRequest: "Disconnect-Request",
+	DisconnectACK: "Disconnect-ACK", DisconnectNAK: "Disconnect-NAK", CoARequest: "CoA-Request", CoAACK: "CoA-ACK",
+	CoANAK: "CoA-NAK"}
+
 func (c Code) String() string {
-	switch c {
-	case AccessRequest:
-		return "Access-Request"
-	case AccessAccept:
-		return "Access-Accept"
-	case AccessReject:
-		return "Access-Reject"
-	case AccountingRequest:
-		return "Accounting-Request"
-	case AccountingResponse:
-		return "Accounting-Response"
-	case AccessChallenge:
-		return "Access-Challenge"
-	case StatusServer:
-		return "Status-Server"
+	if name, ok := codes[c]; ok {
+		return name
 	}
 	return fmt.Sprintf("code %d", byte(c))
 }
@@ -50,15 +51,30 @@ const (
 	NASIPAddress         = 4
 	NASPort              = 5
 	ServiceType          = 6
+	FramedIPAddress      = 8
 	FilterID             = 11
 	ReplyMessage         = 18
 	State                = 24
+	Class                = 25
 	VendorSpecific       = 26
 	SessionTimeout       = 27
 	CalledStationID      = 30
 	CallingStationID     = 31
 	NASIdentifier        = 32
 	ProxyState           = 33
+	AcctStatusType       = 40
+	AcctDelayTime        = 41
+	AcctInputOctets      = 42
+	AcctOutputOctets     = 43
+	AcctSessionID        = 44
+	AcctSessionTime      = 46
+	AcctInputPackets     = 47
+	AcctOutputPackets    = 48
+	AcctTerminateCause   = 49
+	AcctMultiSessionID   = 50
+	AcctInputGigawords   = 52
+	AcctOutputGigawords  = 53
+	EventTimestamp       = 55
 	CHAPChallenge        = 60
 	NASPortType          = 61
 	TunnelType           = 64
@@ -68,6 +84,9 @@ const (
 	TunnelPrivateGroupID = 81
 	NASPortID            = 87
 	NASIPv6Address       = 95
+	FramedIPv6Prefix     = 97
+	ErrorCause           = 101
+	FramedIPv6Address    = 168
 )
 
 const (

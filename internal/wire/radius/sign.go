@@ -83,6 +83,28 @@ func (b *Builder) SignRequest(k *Key) ([]byte, error) {
 	return b.buf, nil
 }
 
+// SignFixed completes a request whose authenticator follows from its octets: accounting (RFC 2866 section 3) and
+// changes of authorization (RFC 5176 section 2.3). The Message-Authenticator is over zeros in its place.
+func (b *Builder) SignFixed(k *Key) ([]byte, error) {
+	if b.err != nil {
+		return nil, b.err
+	}
+	return b.SignReply(k, zero)
+}
+
+// VerifyFixed checks the authenticator of such a request, and its Message-Authenticator if it has one.
+func (k *Key) VerifyFixed(p *Packet) bool {
+	h := md5.New()
+	h.Write(p.raw[:4])
+	h.Write(zero[:])
+	h.Write(p.raw[HeaderSize:])
+	h.Write(k.secret)
+	if subtle.ConstantTimeCompare(h.Sum(nil), p.Authenticator[:]) != 1 {
+		return false
+	}
+	return !p.Has(MessageAuthenticator) || k.verifyMAC(p, zero[:])
+}
+
 // Errors of VerifyReply.
 var (
 	ErrReplyAuthenticator = errors.New("the response authenticator does not verify: the shared secrets differ, or " +
