@@ -30,6 +30,7 @@ func main() { os.Exit(run()) }
 func run() int {
 	var o app.Options
 	radius := flag.String("radius", ":1812", "addresses for RADIUS authentication over UDP, separated by commas")
+	accounting := flag.String("accounting", ":1813", "addresses for RADIUS accounting over UDP; empty takes none")
 	flag.StringVar(&o.Data, "data", "", "directory for the database and the key file (required)")
 	flag.StringVar(&o.HTTP, "http", "127.0.0.1:8440", "address of the console and the API; other than loopback is "+
 		"served by TLS only")
@@ -45,6 +46,8 @@ func run() int {
 		"for no TLS")
 	flag.DurationVar(&o.KeepJournal, "keep-journal", 400*24*time.Hour,
 		"how long the gear journal is kept; 0 keeps it for ever")
+	flag.DurationVar(&o.KeepAccounting, "keep-accounting", 400*24*time.Hour,
+		"how long accounting is kept; 0 keeps it for ever")
 	flag.BoolVar(&o.RemoveAll, "remove-old-now", false, "remove records whose time is over even if they are more than "+
 		"become so in two days, as after a long stop")
 	node := flag.Uint("node", 0, "number of this node, 0 to 255; nodes that share records need different ones")
@@ -85,6 +88,7 @@ func run() int {
 		return 0
 	}
 	o.RADIUS, o.TACACS, o.TACACSTLS = strings.Split(*radius, ","), list(*tacacs), list(*secure)
+	o.Accounting = list(*accounting)
 	o.Node = uint8(*node)
 	o.TACACSOptional, o.HTTPHosts = true, list(*hosts)
 	flag.Visit(func(f *flag.Flag) { // asked for, and not had, is an error
@@ -103,6 +107,9 @@ func run() int {
 	fmt.Println("  Console  ", a.URL)
 	for _, address := range a.RADIUS {
 		fmt.Println("  RADIUS   ", address)
+	}
+	for _, address := range a.Accounting {
+		fmt.Println("  RADIUS   ", address, "for accounting")
 	}
 	for _, address := range a.TACACS {
 		fmt.Println("  TACACS+  ", address)

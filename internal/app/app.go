@@ -31,6 +31,7 @@ import (
 	"tollgate.example/key/internal/identity/domain"
 	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/manage/attention"
+	"tollgate.example/key/internal/manage/change"
 	"tollgate.example/key/internal/manage/checkup"
 	"tollgate.example/key/internal/manage/host"
 	"tollgate.example/key/internal/manage/operator"
@@ -61,6 +62,8 @@ type Options struct {
 	TLSCert, TLSKey string
 	// RADIUS are the addresses for authentication.
 	RADIUS []string
+	// Accounting are the addresses for accounting.
+	Accounting []string
 	// TACACS and TACACSTLS are the addresses for TACACS+, over TCP and over TLS 1.3. TACACSOptional goes on without
 	// them where the operating system does not let us listen there.
 	TACACS, TACACSTLS []string
@@ -69,6 +72,8 @@ type Options struct {
 	KeepAttempts time.Duration
 	// KeepJournal is how long the gear journal is kept.
 	KeepJournal time.Duration
+	// KeepAccounting is how long records of accounting are kept.
+	KeepAccounting time.Duration
 	// RemoveAll removes whatever is older than that at once, even if it is more than a usual day's share.
 	RemoveAll bool
 	// Now is the time of the clock; time.Now if it is nil.
@@ -82,14 +87,16 @@ func (o *Options) retention(keep time.Duration, clock *host.Clock) record.Retent
 
 // App is a running service.
 type App struct {
-	URL       string
-	RADIUS    []netip.AddrPort
-	TACACS    []netip.AddrPort
-	TACACSTLS []netip.AddrPort
-	SetupCode string
-	Gate      *gate.Gate
-	Attempts  *store.Attempts
-	Journal   *store.Journal
+	URL        string
+	RADIUS     []netip.AddrPort
+	Accounting []netip.AddrPort
+	TACACS     []netip.AddrPort
+	TACACSTLS  []netip.AddrPort
+	SetupCode  string
+	Gate       *gate.Gate
+	Attempts   *store.Attempts
+	Journal    *store.Journal
+	Sessions   *session.Sessions
 
 	store    *store.Store
 	factors  *factor.Keeper
@@ -163,8 +170,8 @@ func (a *App) openRecords(ctx context.Context, o *Options, ids *ident.Source, co
 }
 
 // openGate opens what the gate asks, and the gate.
-func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.Box, ids *ident.Source,
-	seen time.Time) error {
+func (a *App) openGate(ctx context.Context, o *Options, accounts *account.Keeper, box *seal.Box, ids *ident.Source,
+	clock *host.Clock) error {
 	devices, err := device.Open(ctx, a.store)
 	if err != nil {
 		return err
@@ -181,7 +188,7 @@ func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.
 	if err != nil {
 		return err
 	}
-	leases, err := session.Open(ctx, a.store, seen)
+	leases, err := session.Open(ctx, a.store, clock.Seen())
 	if err != nil {
 		return err
 	}
@@ -189,11 +196,15 @@ func (a *App) openGate(ctx context.Context, accounts *account.Keeper, box *seal.
 		return err
 	}
 	a.done = append(a.done, computers.Close, leases.Close)
+	if err := a.openSessions(ctx, o, ids, clock, leases); err != nil {
+		return err
+	}
 	a.owners = map[string]owner{"account": accounts, "device": devices, "factor": a.factors, "lease": leases,
 		"issued": issued, "machine-account": members}
 	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Computers: computers, Issued: issued,
-		MachineAccounts: members, Leases: leases, Factors: a.factors, Attempts: a.Attempts, Journal: a.Journal,
-		Panics: a.panicked})
+		MachineAccounts: members, Leases: leases, Sessions: a.Sessions, Factors: a.factors, Attempts: a.Attempts,
+		Journal: a.Journal,
+		Panics:  a.panicked})
 	a.done = append(a.done, a.Gate.Close)
 	return nil
 }
@@ -236,7 +247,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	if err := a.openRecords(ctx, o, ids, counts, clock); err != nil {
 		return err
 	}
-	if err := a.openGate(ctx, accounts, box, ids, clock.Seen()); err != nil {
+	if err := a.openGate(ctx, o, accounts, box, ids, clock); err != nil {
 		return err
 	}
 	revisions, err := revision.Open(ctx, a.store, box, a.Gate)
@@ -249,6 +260,9 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	}
 	a.RADIUS = a.radius.Addresses()
 	a.done = append(a.done, a.radius.Close)
+	if err := a.serveAccounting(o, registry); err != nil {
+		return err
+	}
 	if err := a.openTACACS(o, registry); err != nil {
 		return err
 	}
@@ -276,12 +290,13 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	analyst := revision.NewAnalyst(a.Gate, accounts.Groups)
 	needs := &attention.Sources{Addresses: registry, Accounts: accounts, Checkup: checks, Revisions: revisions,
 		Analyst: analyst, Clock: clock, Disk: disk, Records: map[string]attention.Records{"attempts": a.Attempts,
-			"journal": a.Journal}}
+			"journal": a.Journal, "accounting": a.Sessions.Records()}}
 	return a.serve(o, listener, secure, api.New(&api.Service{Version: Version, Store: a.store,
 		Revisions: revisions, Analyst: analyst, Attention: needs, Accounts: accounts, Factors: a.factors,
 		Operators: operators,
 		Sources:   registry, Gate: a.Gate, Checkup: checks, Copies: copies, Rehearsals: rehearsal.New(a.Attempts,
 			a.Attempts.Added), Box: box, IDs: ids, Tally: counts, Attempts: a.Attempts, Journal: a.Journal,
+		Sessions: a.Sessions, Changes: change.New(a.Sessions, a.Gate.Current, a.Attempts),
 		Backup: a.backupOf(o),
 		Trial:  a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting,
 		Secure: secure, Hosts: o.HTTPHosts, Done: background.Done()}))

@@ -39,6 +39,7 @@ type Parts struct {
 	Issued          *certificate.Issued
 	MachineAccounts *domain.MachineAccounts
 	Leases          *session.Keeper
+	Sessions        *session.Sessions
 	Factors         *factor.Keeper
 	Attempts        *store.Attempts
 	Journal         *store.Journal

@@ -9,6 +9,7 @@ import (
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/identity/proof"
+	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/store"
 )
 
@@ -23,9 +24,16 @@ func (v *Visit) Leave(proofs ...proof.Proof) Answer {
 	if err := v.enterJournal(&d); err != nil { // no record, no answer
 		return Answer{Verdict: results.Refused, Err: err, Discard: true}
 	}
+	var class []byte
+	if d.Verdict == results.Admitted && v.Facts.Gear == nil && v.Facts.Tried == "" &&
+		v.gate.Sessions != nil {
+		class, v.class = session.NewClass()
+	}
 	v.record(&d, now.Sub(v.begun))
 	if d.Verdict == results.Admitted {
-		return v.admit(&d)
+		out := v.admit(&d)
+		out.Class = class
+		return out
 	}
 	return v.refuse(&d)
 }
@@ -145,5 +153,9 @@ func (v *Visit) record(d *decide.Decision, took time.Duration) {
 		a.Pass, a.VLAN = d.Pass.Name, d.Pass.VLANFor(f)
 	}
 	a.Trial = f.Tried != ""
+	if a.Class = v.class; a.Class != "" {
+		v.gate.Sessions.Gave(session.Given{At: f.At, Client: a.Client, Who: a.Who, Display: a.Display, MAC: a.MAC,
+			Lane: a.Lane, Pass: a.Pass, VLAN: a.VLAN, Class: a.Class})
+	}
 	v.gate.Attempts.Add(a)
 }

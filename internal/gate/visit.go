@@ -31,6 +31,8 @@ type Visit struct {
 	anew bool
 	// pass is what was given, nil before Leave and for a refusal.
 	pass *decide.Pass
+	// class is the Class that was given, as it is recorded; "" for none.
+	class string
 }
 
 // Answer is the outcome of a visit.
@@ -39,6 +41,8 @@ type Answer struct {
 	Reason  reason.Code
 	// Reply are the attributes of the pass, nil if refused.
 	Reply []pass.Attribute
+	// Class is what clients send back in accounting, so that the session is joined with the attempt; nil for none.
+	Class []byte
 	// Message is what a refusing policy wants the person to read.
 	Message string
 	// Forwarded is the answer of a remote server, nil if we decided.

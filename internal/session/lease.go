@@ -225,6 +225,27 @@ func (k *Keeper) Release(addr netip.Addr) bool {
 	return true
 }
 
+// Hold keeps an address taken for somebody for so long, or a little less: the session that has it is known to be open.
+func (k *Keeper) Hold(addr netip.Addr, client, who string, now time.Time, length time.Duration) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if l := k.taken[addr]; l != nil && l.Client == client && l.Who == who && l.Until.Before(now.Add(length/2)) {
+		longer := *l
+		longer.Until = now.Add(length)
+		k.give(&longer)
+	}
+}
+
+// Ended frees an address whose session is over, if it is still taken for the same.
+func (k *Keeper) Ended(addr netip.Addr, client, who string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if l := k.taken[addr]; l != nil && l.Client == client && l.Who == who {
+		delete(k.taken, addr)
+		k.dirty[addr] = true
+	}
+}
+
 // List lists what is taken of a pool, by address; of all pools for an empty name.
 func (k *Keeper) List(pool string, now time.Time) []Lease {
 	k.mu.Lock()

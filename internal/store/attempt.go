@@ -32,6 +32,9 @@ type Attempt struct {
 	// Facts are what it was decided by, as JSON. Lists have them only where the rest does not say how it ended.
 	Facts []byte
 
+	// Class is what the client was given to send back in accounting, in hexadecimal digits; "" for none.
+	Class string
+
 	// PolicyID and Group are the policy that decided, and the row of its table; Trial marks what an operator tried.
 	// They only count hits.
 	PolicyID string
@@ -60,6 +63,7 @@ func attempts(written func([]*Attempt)) record.Kind[Attempt] {
 			f.Whole(&a.Revision)
 			f.Int(&a.Micros)
 			f.Body(&a.Facts)
+			f.Term("class", &a.Class)
 		}}
 }
 

@@ -83,6 +83,14 @@ func (f *Filter) conditions() conditions[Attempt] {
 	return c
 }
 
+// ByClass asks for the attempt that was given a Class, as it is recorded, with its facts.
+func ByClass(class string) record.Query[Attempt] {
+	c := conditions[Attempt]{}
+	c.equal("class", class, func(a *Attempt) string { return a.Class })
+	return record.Query[Attempt]{Conditions: c, Limit: 1, Patience: 2 * time.Second,
+		Bodies: func(*Attempt) bool { return true }}
+}
+
 // EntryFilter selects entries of the journal. Empty fields select everything.
 type EntryFilter struct {
 	Who, Client, Verdict, Task string

@@ -2,49 +2,149 @@ package e2e
 
 import (
 	"net/http"
+	"slices"
+	"strings"
 	"testing"
 
-	"tollgate.example/key/internal/eap/supplicant"
+	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/lab"
 	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/wire/radius"
 )
 
-// Somebody whose password must be changed changes it while signing in, and the domain holds the new one from then on. A
-// new password that breaks the rules of the domain is told apart.
-func TestAnExpiredPasswordIsChangedWhileSigningIn(t *testing.T) {
-	dc := newController(t)
-	populate(t, dc.ca)
-	w := start(t)
-	in := ofDomain(dc.ca)
-	w.member(in)
-	var lane apitype.Lane
-	w.do(http.MethodGet, "/lanes/Wired", nil, &lane)
-	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: lab.Switches()[0].Secret,
-		ClientFields: apitype.ClientFields{Name: "quay", Enabled: true,
-			Addresses: []string{lab.Switches()[0].Addr.String()}, MessageAuthenticator: "require"}}, nil)
-	w.wants(0, []string{"policy", "change", "Wired", "Shore", "-when", `group is "Domain Users"`}, "changed")
+// changeable lets the basic client take changes at an address.
+func (w *world) changeable(c *lab.Changes, set func(*config.ClientSessions)) {
+	w.t.Helper()
+	var client apitype.Client
+	w.do(http.MethodGet, "/clients/np-switch-1", nil, &client)
+	in := apitype.ClientInput{ClientFields: client.ClientFields}
+	in.Sessions.ChangeAddress, in.Sessions.ChangePort = c.Address().Addr().String(), int(c.Address().Port())
+	if set != nil {
+		set(&in.Sessions)
+	}
+	w.do(http.MethodPut, "/clients/np-switch-1", in, nil, matchAny)
 	w.publish()
-	n := 0
-	signs := func(method, user, old, next string) string {
-		t.Helper()
-		n++
-		reply := w.plug("02-00-5E-10-01-01", method, user, old, supplicant.Settings{NewPassword: next})
-		a := w.newest(n)
-		if reply.Accepted != (a.Reason == "ok") || reply.Accepted && reply.Keys != "match" {
-			t.Errorf("%s: %+v, recorded %s", method, reply, a.Reason)
-		}
-		return a.Reason
+}
+
+func (w *world) askSession(id string, in apitype.SessionAsk) (out apitype.SessionAnswer) {
+	w.t.Helper()
+	w.do(http.MethodPost, "/sessions/"+id+"/ask", in, &out)
+	return out
+}
+
+// Sessions are ended and changed on the device, and what it answers stands in their story.
+func TestChangesOnTheFly(t *testing.T) {
+	t.Parallel()
+	w := start(t)
+	w.basic("auto", "127.0.0.1")
+	w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "quarantine", VLAN: "99"}, nil)
+	switches, err := lab.TakeChanges("127.0.0.1:0", secret, lab.Willing)
+	if err != nil {
+		t.Fatal(err)
 	}
-	const old, next = "Harbour-e.garth-1", "Harbour-e.garth-New-2"
-	for _, c := range []struct{ method, old, next, reason string }{
-		{"peap-mschapv2", old, "", "password.must-change"}, {"peap-mschapv2", old, "short", "password.rejected"},
-		{"peap-mschapv2", "wrong", next, "password.wrong"},
-		{"peap-mschapv2", old, next, "ok"}, {"peap-mschapv2", next, "", "ok"}, {"ttls-pap", next, "", "ok"},
-	} {
-		if got := signs(c.method, "e.garth", c.old, c.next); got != c.reason {
-			out, _ := w.run("", "tollgate", "attempt", "explain")
-			t.Errorf("from %s to %q: %s, wanted %s\n%s", c.old, c.next, got, c.reason, out)
+	defer switches.Close()
+	w.changeable(switches, nil)
+	d := w.signIn("s-1", "00-00-5E-00-53-07")
+	d.must("Start", "NAS-IP-Address=192.0.2.11")
+	id := w.openSessions("").Items[0].ID
+	// what the device does not know
+	if a := w.askSession(id, apitype.SessionAsk{Action: "disconnect"}); a.Done || a.Cause != 503 ||
+		!strings.Contains(a.Answer, "Session-Context-Not-Found") {
+		t.Errorf("of a session that the device does not know: %+v", a)
+	}
+	asked := make(chan radius.Packet, 10)
+	switches.Open("s-1", func(p *radius.Packet) { asked <- *p })
+	if a := w.askSession(id, apitype.SessionAsk{Action: "change", Pass: "quarantine"}); !a.Done {
+		t.Errorf("changing the pass: %+v", a)
+	}
+	p := <-asked
+	if string(p.Get(radius.TunnelPrivateGroupID)) != "99" && string(p.Get(radius.TunnelPrivateGroupID)) != "\x0099" ||
+		string(p.Get(radius.UserName)) != "k.nance" || string(p.Get(radius.CallingStationID)) != d.mac ||
+		string(p.Get(radius.NASIdentifier)) != "np-switch-1" || len(p.Get(radius.NASIPAddress)) != 4 {
+		t.Errorf("the CoA-Request is %x", p.Raw())
+	}
+	if a := w.askSession(id, apitype.SessionAsk{Action: "reauthenticate"}); !a.Done {
+		t.Errorf("authenticating again: %+v", a)
+	}
+	if p := <-asked; p.Code != radius.CoARequest {
+		t.Errorf("it is asked by %s", p.Code)
+	} else if v, _ := p.Integer(radius.SessionTimeout); v != 1 {
+		t.Errorf("Session-Timeout is %d", v)
+	}
+	switches.Open("s-1", func(*radius.Packet) { d.must("Stop", "Acct-Terminate-Cause=Admin-Reset") })
+	if a := w.askSession(id, apitype.SessionAsk{Action: "disconnect"}); !a.Done || a.Answer != "Disconnect-ACK" {
+		t.Errorf("disconnecting: %+v", a)
+	}
+	var story []string
+	for range 100 {
+		story = nil
+		for _, e := range w.session(id).Story {
+			story = append(story, e.Text)
+		}
+		if len(story) == 6 {
+			break
 		}
 	}
-	w.wants(0, []string{"attempt", "list", "-limit", "10"}, "password.rejected")
+	want := []string{"The client reports the start", "Asked by o.brandt: disconnect: refused, Disconnect-NAK, " +
+		"Session-Context-Not-Found (503)", "Asked by o.brandt: change to pass quarantine: done, CoA-ACK",
+		"Asked by o.brandt: authenticate again: done, CoA-ACK", "Asked by o.brandt: disconnect: done, Disconnect-ACK",
+		"The client reports the end: Admin-Reset"}
+	slices.Sort(story)
+	slices.Sort(want)
+	if !slices.Equal(story, want) {
+		t.Errorf("the story is\n%s", strings.Join(story, "\n"))
+	}
+	w.refused(404, http.MethodPost, "/sessions/"+id+"/ask", apitype.SessionAsk{Action: "disconnect"}, "not open")
+	d.must("Start", "Acct-Delay-Time=0")
+	w.refused(422, http.MethodPost, "/sessions/"+w.openSessions("").Items[0].ID+"/ask", apitype.SessionAsk{
+		Action: "change", Pass: "nothing"}, "there is no pass")
+}
+
+// Many at once, a client that is mute, one that refuses changes, and one that takes none.
+func TestChangesOfManySessions(t *testing.T) {
+	t.Parallel()
+	w := start(t)
+	w.basic("auto", "127.0.0.1")
+	refusing, err := lab.TakeChanges("127.0.0.1:0", "other-secret-for-coa", lab.NoCoA)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer refusing.Close()
+	w.changeable(refusing, nil)
+	for _, name := range []string{"s-1", "s-2", "s-3"} {
+		d := &device{w: w, session: name, mac: "00-00-5E-00-53-0" + name[2:]}
+		d.must("Start")
+		refusing.Open(name, func(*radius.Packet) {})
+	}
+	all := apitype.SessionsAsk{SessionAsk: apitype.SessionAsk{Action: "disconnect"}, Client: "np-switch-1",
+		Preview: true}
+	var out apitype.SessionsAnswer
+	w.do(http.MethodPost, "/sessions-ask", all, &out)
+	if out.Count != 3 || len(out.Answers) != 0 || len(refusing.Asked()) != 0 {
+		t.Errorf("the preview says %+v", out)
+	}
+	// the secret is another one for changes
+	if a := w.askSession(w.openSessions("").Items[0].ID, apitype.SessionAsk{Action: "disconnect"}); a.Done ||
+		!strings.Contains(a.Answer, "no answer") || a.Tries != 3 {
+		t.Errorf("with a wrong secret: %+v", a)
+	}
+	var c apitype.Client
+	w.do(http.MethodGet, "/clients/np-switch-1", nil, &c)
+	w.do(http.MethodPut, "/clients/np-switch-1", apitype.ClientInput{ClientFields: c.ClientFields,
+		ChangeSecret: "other-secret-for-coa"}, nil, matchAny)
+	w.publish()
+	if a := w.askSession(w.openSessions("").Items[0].ID, apitype.SessionAsk{Action: "reauthenticate"}); a.Done ||
+		a.Cause != 405 {
+		t.Errorf("of one that refuses changes: %+v", a)
+	}
+	all.Preview = false
+	w.do(http.MethodPost, "/sessions-ask", all, &out)
+	if out.Count != 3 || out.Done != 3 {
+		t.Errorf("disconnecting all: %+v", out)
+	}
+	w.changeable(refusing, func(s *config.ClientSessions) { s.ChangePort = -1 })
+	if a := w.askSession(w.openSessions("").Items[0].ID, apitype.SessionAsk{Action: "disconnect"}); a.Done ||
+		!strings.Contains(a.Answer, "take no changes") {
+		t.Errorf("of one that takes none: %+v", a)
+	}
 }

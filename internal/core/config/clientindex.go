@@ -172,6 +172,7 @@ func checkClient(client *Client) []Problem {
 			"no shared secret")
 	}
 	client.checkTACACS(k)
+	client.Sessions.check(k)
 	if client.Previous.Set() && client.PreviousUntil.IsZero() {
 		k.fail("previousUntil", Required, "Set the date until which it is accepted.",
 			"the previous secret has no end date")

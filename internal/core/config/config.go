@@ -90,6 +90,10 @@ type Client struct {
 	TACACSCertificate string `json:"tacacsCertificate,omitempty"`
 	TACACSTrust       string `json:"tacacsTrust,omitempty"`
 
+	// Sessions are how accounting is taken, and sessions changed; ChangeSecret signs changes, empty for Secret.
+	Sessions     ClientSessions `json:"sessions,omitzero"`
+	ChangeSecret Secret         `json:"changeSecret,omitempty"`
+
 	Note string `json:"note,omitempty"`
 }
 

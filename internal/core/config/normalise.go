@@ -72,6 +72,7 @@ func (c *Client) normalise() {
 		trim(&c.TACACSNames[i])
 	}
 	c.TACACSNames = unique(c.TACACSNames)
+	c.Sessions.normalise()
 	if c.MessageAuthenticator == "" {
 		c.MessageAuthenticator = Require
 	}

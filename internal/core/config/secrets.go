@@ -19,6 +19,9 @@ func (c *Client) RADIUSPlace() Place { return Place{"radius", c.ID} }
 // TACACSPlace is that of the shared secrets for TACACS+.
 func (c *Client) TACACSPlace() Place { return Place{"tacacs", c.ID} }
 
+// ChangePlace is that of the secret for changes of authorization.
+func (c *Client) ChangePlace() Place { return Place{"changes", c.ID} }
+
 // BindPlace is that of the password of the service account.
 func (d *Directory) BindPlace() Place { return Place{"bind", d.ID} }
 
@@ -38,7 +41,8 @@ func (c *Config) Secrets(see func(at Place, path string, s Secret) (Secret, erro
 		secrets("client", c.Clients, see, func(o *Client) []held {
 			return []held{{o.RADIUSPlace(), "secret", &o.Secret}, {o.RADIUSPlace(), "previous", &o.Previous},
 				{o.TACACSPlace(), "tacacsSecret", &o.TACACSSecret},
-				{o.TACACSPlace(), "tacacsPrevious", &o.TACACSPrevious}}
+				{o.TACACSPlace(), "tacacsPrevious", &o.TACACSPrevious}, {o.ChangePlace(), "changeSecret",
+					&o.ChangeSecret}}
 		}),
 		secrets("directory", c.Directories, see, func(o *Directory) []held {
 			return []held{{o.BindPlace(), "bindPassword", &o.BindPassword}}

@@ -31,6 +31,7 @@ type Plan struct {
 	commands  map[string]*Commands
 	owners    owners
 	grants    map[string]*Grants
+	passes    map[string]*Pass
 	clients   *bart.Table[*config.Client]
 	realms    map[config.Form]*Realm
 	byRealm   map[string]*Realm
@@ -113,6 +114,7 @@ func (p *Plan) compilePasses(c *config.Config) (map[string]*Pass, []config.Probl
 		}
 		passes[strings.ToLower(whole.Name)] = made
 	}
+	p.passes = passes
 	return passes, problems
 }
 
@@ -140,6 +142,9 @@ func unread(c *config.Config, p *config.Pass, reply *pass.Reply) []config.Proble
 
 // Calendar returns a compiled calendar by name, nil if there is none.
 func (p *Plan) Calendar(name string) *calendar.Calendar { return p.calendars[strings.ToLower(name)] }
+
+// Pass returns a pass by name, nil if there is none.
+func (p *Plan) Pass(name string) *Pass { return p.passes[strings.ToLower(name)] }
 
 // Client returns the client that an address belongs to, by the longest prefix; nil if there is none.
 func (p *Plan) Client(addr netip.Addr) *config.Client {

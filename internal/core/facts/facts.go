@@ -258,6 +258,21 @@ func (f *Facts) Where() string {
 	return f.PortType
 }
 
+// SSID finds the wireless network in a Called-Station-Id: it follows the address of the access point and a colon
+// (RFC 3580 section 3.20). Some write the address with colons too. It is "" if there is none.
+func SSID(called string) string {
+	if len(called) > 18 && called[17] == ':' {
+		if _, ok := FormatMAC(called[:17]); ok {
+			return called[18:]
+		}
+	}
+	address, name, _ := strings.Cut(called, ":")
+	if _, ok := FormatMAC(address); ok {
+		return name
+	}
+	return ""
+}
+
 // FormatMAC writes a MAC address in any common form (02:00:5e:10:7a:31, 0200.5e10.7a31, 02005E107A31) as
 // 02-00-5E-10-7A-31, the form of RFC 3580 section 3.20. ok is false if the text is not a MAC address.
 func FormatMAC(text string) (mac string, ok bool) {

@@ -1,4 +1,4 @@
-// Package listen holds the sockets. For RADIUS over UDP it does what RFC 2865, 3579, 5080 and 5997 ask of a server
+// Package radius holds the sockets. For RADIUS over UDP it does what RFC 2865, 3579, 5080 and 5997 ask of a server
 // before anybody is looked up: find the client, discard what has to be discarded (and count it where people can see
 // it), prove the request, answer retransmissions from memory, hold refusals back.
 package radius
@@ -95,6 +95,11 @@ func (r *Server) Close() {
 }
 
 func (r *Server) read(s *socket) {
+	s.packets(r.ctx, func(data []byte, from netip.AddrPort, back route) { r.guardedPacket(s, data, from, back) })
+}
+
+// packets hands over what arrives at a socket, until its read deadline.
+func (s *socket) packets(ctx context.Context, take func(data []byte, from netip.AddrPort, back route)) {
 	buf := make([]byte, radius.MaxSize+1)
 	for {
 		n, from, back, err := s.receive(buf)
@@ -102,14 +107,14 @@ func (r *Server) read(s *socket) {
 			if ne, ok := err.(net.Error); ok && ne.Timeout() {
 				return
 			}
-			if r.ctx.Err() != nil {
+			if ctx.Err() != nil {
 				return
 			}
 			slog.Warn("reading from the RADIUS socket", "error", err)
 			time.Sleep(time.Millisecond)
 			continue
 		}
-		r.guardedPacket(s, buf[:n], from, back)
+		take(buf[:n], from, back)
 	}
 }
 

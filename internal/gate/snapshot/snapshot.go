@@ -32,6 +32,8 @@ type ClientKeys struct {
 type Keys struct {
 	RADIUS ClientKeys
 	Gear   GearKeys
+	// Changes signs changes of authorization; nil if the client has no secret for RADIUS.
+	Changes *radius.Key
 }
 
 // Snapshot is a published configuration made ready for use. It is immutable.
@@ -168,6 +170,14 @@ func openKeys(c *config.Client, box *seal.Box) (*Keys, error) {
 			return nil, fmt.Errorf("the previous secret of client %s: %w", c.Name, err)
 		}
 		keys.RADIUS.Previous, keys.RADIUS.Until = radius.NewKey([]byte(previous)), c.PreviousUntil
+	}
+	keys.Changes = keys.RADIUS.Current
+	if c.ChangeSecret.Set() {
+		secret, err := box.Open(c.ChangePlace(), c.ChangeSecret)
+		if err != nil {
+			return nil, fmt.Errorf("the secret of client %s for changes: %w", c.Name, err)
+		}
+		keys.Changes = radius.NewKey([]byte(secret))
 	}
 	return keys, nil
 }

@@ -26,6 +26,8 @@ const (
 	Malformed       Fault = "malformed"
 	WrongCode       Fault = "unexpected-code"
 	Busy            Fault = "busy"
+	// NotRecorded is accounting that could not be put on the disk, so it was not answered.
+	NotRecorded Fault = "not-recorded"
 	// Panicked is a request that hit a fault of ours.
 	Panicked Fault = "service-fault"
 	// NoSecret is a client that has no secret for what it speaks.
@@ -81,6 +83,9 @@ func (f Fault) Words() (sentence, remedy string) {
 	case Busy:
 		return "was not answered, because too many requests were waiting",
 			"A directory answers too slowly. Run its test."
+	case NotRecorded:
+		return "was not answered, because its accounting could not be recorded",
+			"Now says what is wrong with the disk. The device sends the record again."
 	case Panicked:
 		return "sent a request that triggered a fault in Tollgate Key",
 			"Run the checkup: it names the fault. Report it " +

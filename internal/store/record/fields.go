@@ -97,6 +97,26 @@ func (f *Fields) Bool(v *bool) {
 	*v = n != 0
 }
 
+// Moment is a time to the microsecond; the zero time stays zero.
+func (f *Fields) Moment(v *time.Time) {
+	n := int64(0)
+	if !v.IsZero() {
+		n = v.UnixMicro()
+	}
+	if f.Int(&n); n != 0 {
+		*v = time.UnixMicro(n)
+	}
+}
+
+// Identifier is the identifier of another record, that records are found by.
+func (f *Fields) Identifier(name string, v *ident.ID) {
+	n := int64(*v)
+	if f.Int(&n); f.index != nil && n != 0 {
+		f.index(name, lowerASCII(v.String()))
+	}
+	*v = ident.ID(n)
+}
+
 // Body is what is not needed to list a record or to find it. It is kept apart, and read only where it is asked for.
 func (f *Fields) Body(v *[]byte) {
 	f.n++

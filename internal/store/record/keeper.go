@@ -290,6 +290,9 @@ func (k *Keeper[T]) commit(batch []pending[T]) {
 		k.w.log.Error("records are lost", err, "file", k.file.Name(), "count", missing)
 	}
 	k.total.Add(int64(len(kept)))
+	if len(kept) > 0 && k.kind.Written != nil {
+		k.kind.Written(kept)
+	}
 	for i, p := range batch {
 		if p.done == nil {
 			continue
@@ -299,12 +302,6 @@ func (k *Keeper[T]) commit(batch []pending[T]) {
 		} else {
 			p.done <- fmt.Errorf("recording in %s: %w", k.file.Name(), err)
 		}
-	}
-	if len(kept) == 0 {
-		return
-	}
-	if k.kind.Written != nil {
-		k.kind.Written(kept)
 	}
 	if k.Live.Active() {
 		for _, r := range kept {

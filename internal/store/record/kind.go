@@ -25,7 +25,7 @@ type Kind[T any] struct {
 	// Fields goes through the fields of a record, always in the same order. New fields are added at the end: in older
 	// records they are empty.
 	Fields func(f *Fields, r *T)
-	// Written, if it is set, is called with each batch after its commit, in order.
+	// Written, if it is set, is called with each batch after its commit, in order, before those who wait are told.
 	Written func([]*T)
 }
 

@@ -27,11 +27,13 @@ import (
 	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/manage/attention"
 	"tollgate.example/key/internal/manage/backup"
+	"tollgate.example/key/internal/manage/change"
 	"tollgate.example/key/internal/manage/checkup"
 	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/manage/rehearsal"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/manage/sources"
+	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -61,7 +63,10 @@ type Service struct {
 	GearTrial func(from netip.Addr, by string) net.Conn
 	GearOpen  func() int
 	Journal   *store.Journal
-	Backup    *backup.Source
+	Sessions  *session.Sessions
+	// Changes asks clients to end or change sessions.
+	Changes *change.Keeper
+	Backup  *backup.Source
 	// Waiting counts the attempts under way.
 	Waiting func() int
 	// Secure tells that the console is served by TLS; in clear it answers to names of loopback and to Hosts alone.
@@ -145,6 +150,7 @@ func newServer(s *Service, r chi.Router) *server {
 	out.trials()
 	out.gearTrials()
 	out.journal()
+	out.networkSessions()
 	out.factors()
 	out.draft()
 	out.directories()
@@ -205,7 +211,8 @@ var optional = func() map[string]bool {
 		"problem": true, "expires": true, "ConfigPolicy.pass": true, "message": true, "$schema": true,
 		"ConfigPolicy.note": true, "ConfigPolicy.owner": true, "ConfigPolicy.from": true, "ConfigPolicy.until": true,
 		"Override.until": true, "Expectation.at": true, "request": true, "ConfigLaneTLS.certificate": true,
-		"ConfigLaneTLS.trust": true, "Trust.listed": true, "machinePasswordSet": true, "Trust.responder": true}
+		"ConfigLaneTLS.trust": true, "Trust.listed": true, "machinePasswordSet": true, "Trust.responder": true,
+		"Client.sessions": true}
 	for _, kind := range []string{"Client", "Directory", "Realm", "Lane", "Pass", "Authority", "ServerCertificate",
 		"Trust", "Calendar", "Pool", "Remote", "Vendor", "Override", "Expectation", "CommandList"} {
 		out[kind+".changedBy"], out[kind+".changedAt"] = true, true

@@ -15,6 +15,7 @@ import (
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/store/record"
 	"tollgate.example/key/internal/web/apitype"
@@ -54,7 +55,43 @@ func (s *server) attemptView(ctx context.Context, a *store.Attempt) apitype.Atte
 	return apitype.Attempt{ID: a.ID.String(), At: a.At, Verdict: a.Verdict, Reason: a.Reason,
 		Sentence: s.sentence(ctx, a), Client: a.Client, Sent: a.Sent, Person: a.Display,
 		User: a.Who, MAC: a.MAC, Where: a.Place, Lane: a.Lane, Policy: a.Policy, Pass: a.Pass, VLAN: a.VLAN,
-		Revision: a.Revision, Micros: a.Micros}
+		Revision: a.Revision, Micros: a.Micros, Class: a.Class}
+}
+
+// sessionsOf adds the open sessions that attempts led to.
+func (s *server) sessionsOf(list []apitype.Attempt) {
+	at := map[string]*apitype.Attempt{}
+	for i := range list {
+		if class := list[i].Class; class != "" {
+			at[class] = &list[i]
+		}
+	}
+	for class, one := range session.ByClass(s.Sessions.Book, at) {
+		at[class].Session = attemptSession(&one.Accounted, true)
+	}
+}
+
+func attemptSession(a *store.Accounted, open bool) *apitype.AttemptSession {
+	view := sessionView(a, open)
+	return &apitype.AttemptSession{ID: view.ID, Open: open, Address: view.Address, VLAN: view.Applied,
+		Began: view.Began,
+		Last:  view.Last}
+}
+
+// sessionOf is the session that an attempt led to, open or not; nil if there is none.
+func (s *server) sessionOf(ctx context.Context, class string) *apitype.AttemptSession {
+	if class == "" {
+		return nil
+	}
+	if open, _ := s.Sessions.List(session.Filter{Class: class, Limit: 1}); len(open) > 0 {
+		return attemptSession(&open[0].Accounted, true)
+	}
+	page, err := s.Sessions.Records().Find(ctx, store.AccountingFilter{Class: class, Ended: true, Limit: 1,
+		Patience: patience})
+	if err != nil || len(page.Items) == 0 {
+		return nil
+	}
+	return attemptSession(&page.Items[0], false)
 }
 
 // sentence says in words how an attempt ended. What the columns do not tell is decided again from the facts, as for its
@@ -95,7 +132,9 @@ func (s *server) attempts() {
 			if err != nil {
 				return nil, searchProblem(err)
 			}
-			return ok(pageView(&page, func(a *store.Attempt) apitype.Attempt { return s.attemptView(ctx, a) })), nil
+			out := pageView(&page, func(a *store.Attempt) apitype.Attempt { return s.attemptView(ctx, a) })
+			s.sessionsOf(out.Items)
+			return ok(out), nil
 		})
 	huma.Register(s.api, operation("GET", "/attempts/{id}", "get-attempt", "One attempt with its facts and its road"),
 		func(ctx context.Context, in *struct {
@@ -119,6 +158,7 @@ func (s *server) attempt(ctx context.Context, ref, under string) (apitype.Attemp
 		return out, missing(err, "attempt, or it was removed after its time")
 	}
 	out.Attempt = s.attemptView(ctx, &row)
+	out.Session = s.sessionOf(ctx, row.Class)
 	if err := json.Unmarshal(row.Facts, &out.Facts); err != nil {
 		return out, fmt.Errorf("the facts of attempt %s: %w", ref, err)
 	}

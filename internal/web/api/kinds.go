@@ -111,6 +111,13 @@ func (s *server) applyClient(_ *config.Config, c *config.Client, in *apitype.Cli
 	c.MessageAuthenticator = config.MessageAuthenticator(in.MessageAuthenticator)
 	c.TACACSPlain, c.TACACSByAddress, c.TACACSNames, c.TACACSCertificate, c.TACACSTrust = in.TACACSPlain,
 		in.TACACSByAddress, in.TACACSNames, in.TACACSCertificate, in.TACACSTrust
+	c.Sessions = in.Sessions
+	switch {
+	case in.RemoveChangeSecret:
+		c.ChangeSecret = ""
+	case in.ChangeSecret != "":
+		c.ChangeSecret = s.Box.Seal(c.ChangePlace(), in.ChangeSecret)
+	}
 	if in.GenerateSecret && in.GenerateTACACSSecret {
 		return "", faulty("generateTacacsSecret", "two secrets cannot be made in one call, since one is returned",
 			"Make one after the other.")
@@ -178,8 +185,8 @@ func (s *server) clientView(*config.Config) func(*config.Client, apitype.Meta) a
 			Enabled: c.Enabled, Addresses: c.Addresses,
 			MessageAuthenticator: string(c.MessageAuthenticator), Tags: c.Tags, Note: c.Note,
 			TACACSPlain: c.TACACSPlain, TACACSByAddress: c.TACACSByAddress, TACACSNames: c.TACACSNames,
-			TACACSCertificate: c.TACACSCertificate, TACACSTrust: c.TACACSTrust},
-			TACACSSecretSet: c.TACACSSecret.Set()}
+			TACACSCertificate: c.TACACSCertificate, TACACSTrust: c.TACACSTrust,
+			Sessions: c.Sessions}, TACACSSecretSet: c.TACACSSecret.Set(), ChangeSecretSet: c.ChangeSecret.Set()}
 		if c.TACACSPrevious.Set() {
 			out.TACACSPreviousUntil = &c.TACACSPreviousUntil
 		}

@@ -33,6 +33,8 @@ type ClientFields struct {
 	TACACSNames       []string `json:"tacacsNames" required:"false" doc:"Names in the certificate by which the device proves itself over TLS"`
 	TACACSCertificate string   `json:"tacacsCertificate" required:"false" maxLength:"200" doc:"Server certificate shown to it over TLS; empty is the first"`
 	TACACSTrust       string   `json:"tacacsTrust" required:"false" maxLength:"200" doc:"Trust list for its certificate; empty is the only one"`
+
+	Sessions config.ClientSessions `json:"sessions,omitzero" required:"false" doc:"How its accounting is taken, and its sessions changed"`
 }
 
 // ClientInput adds or replaces a client. Without a secret the present one stays.
@@ -44,6 +46,8 @@ type ClientInput struct {
 	TACACSSecret         string    `json:"tacacsSecret,omitempty" required:"false" minLength:"6" maxLength:"128" doc:"Shared secret for TACACS+"`
 	GenerateTACACSSecret bool      `json:"generateTacacsSecret,omitempty" required:"false" doc:"Make a secret for TACACS+; it is returned once"`
 	RemoveTACACSSecret   bool      `json:"removeTacacsSecret,omitempty" required:"false" doc:"Take no TACACS+ from it, but over TLS"`
+	ChangeSecret         string    `json:"changeSecret,omitempty" required:"false" minLength:"6" maxLength:"128" doc:"Secret for changes of authorization; without one the shared secret is used"`
+	RemoveChangeSecret   bool      `json:"removeChangeSecret,omitempty" required:"false" doc:"Use the shared secret for changes of authorization"`
 	KeepPreviousUntil    time.Time `json:"keepPreviousUntil,omitzero" required:"false" doc:"With a new secret: until when the present one is still accepted"`
 }
 
@@ -55,6 +59,7 @@ type Client struct {
 	PreviousUntil *time.Time `json:"previousUntil,omitempty"`
 
 	TACACSSecretSet     bool       `json:"tacacsSecretSet"`
+	ChangeSecretSet     bool       `json:"changeSecretSet"`
 	TACACSPreviousUntil *time.Time `json:"tacacsPreviousUntil,omitempty"`
 
 	LastSeen *time.Time `json:"lastSeen,omitempty"`

@@ -185,6 +185,19 @@ type Attempt struct {
 	VLAN     string    `json:"vlan"`
 	Revision int       `json:"revision"`
 	Micros   int64     `json:"micros"`
+	// Session is the one that it led to, if its client reports accounting.
+	Session *AttemptSession `json:"session,omitempty"`
+	Class   string          `json:"-"`
+}
+
+// AttemptSession is what the client says of the session that an attempt led to.
+type AttemptSession struct {
+	ID      string    `json:"id"`
+	Open    bool      `json:"open"`
+	Address string    `json:"address,omitempty" doc:"IP address that the device really has"`
+	VLAN    string    `json:"vlan,omitempty" doc:"VLAN that the client says it applied"`
+	Began   time.Time `json:"began"`
+	Last    time.Time `json:"last"`
 }
 
 // AttemptDetail is one attempt with its facts and its road.

@@ -64,25 +64,10 @@ func Facts(p *radius.Packet, client *config.Client, dictionary *dict.Dictionary,
 		f.Port, _ = f.Attribute("NAS-Port")
 	}
 	if strings.HasPrefix(f.PortType, "Wireless") {
-		f.SSID = ssid(f.Called)
+		f.SSID = facts.SSID(f.Called)
 	}
 	f.Method = method(p)
 	bypass(f)
-}
-
-// ssid finds the wireless network in a Called-Station-Id: it follows the address of the access point and a colon
-// (RFC 3580 section 3.20). Some write the address with colons too.
-func ssid(called string) string {
-	if len(called) > 18 && called[17] == ':' {
-		if _, ok := facts.FormatMAC(called[:17]); ok {
-			return called[18:]
-		}
-	}
-	address, name, _ := strings.Cut(called, ":")
-	if _, ok := facts.FormatMAC(address); ok {
-		return name
-	}
-	return ""
 }
 
 func addAttribute(f *facts.Facts, dictionary *dict.Dictionary, t byte, value []byte) {

@@ -34,6 +34,9 @@ func Fill(b *radius.Builder, p *radius.Packet, key *radius.Key, out *gate.Answer
 			b.Add(attribute.Type, attribute.Value)
 		}
 	}
+	if out.Class != nil {
+		b.Add(radius.Class, out.Class)
+	}
 	if out.State != nil {
 		b.Add(radius.State, out.State)
 	}

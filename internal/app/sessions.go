@@ -1,0 +1,58 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/core/results"
+	"tollgate.example/key/internal/front/radius"
+	"tollgate.example/key/internal/manage/host"
+	"tollgate.example/key/internal/manage/sources"
+	"tollgate.example/key/internal/session"
+	"tollgate.example/key/internal/store"
+)
+
+// recentlyGiven is how far back attempts are joined with the sessions that follow, after a restart.
+const recentlyGiven = 10 * time.Minute
+
+// openSessions opens accounting and the sessions that are open.
+func (a *App) openSessions(ctx context.Context, o *Options, ids *ident.Source, clock *host.Clock,
+	leases *session.Keeper) error {
+	file, err := store.OpenOpenSessions(ctx, o.Data)
+	if err != nil {
+		return err
+	}
+	if a.Sessions, err = session.OpenSessions(ctx, file, leases, func(written func([]*store.Accounted)) (
+		*store.Accounting, error) {
+		return store.OpenAccounting(ctx, o.Data, ids, o.retention(o.KeepAccounting, clock), written)
+	}); err != nil {
+		return errors.Join(err, file.Close())
+	}
+	a.done = append(a.done, a.Sessions.Close)
+	page, err := a.Attempts.Find(ctx, store.Filter{Span: store.Span{Since: time.Now().Add(-recentlyGiven)},
+		Verdict: string(results.Admitted), Limit: 20_000})
+	if err != nil {
+		return fmt.Errorf("reading the latest attempts: %w", err)
+	}
+	for i := len(page.Items) - 1; i >= 0; i-- {
+		if t := &page.Items[i]; t.Class != "" {
+			a.Sessions.Gave(session.Given{At: t.At, Client: t.Client, Who: t.Who, Display: t.Display, MAC: t.MAC,
+				Lane: t.Lane, Pass: t.Pass, VLAN: t.VLAN, Class: t.Class})
+		}
+	}
+	return nil
+}
+
+// serveAccounting opens the sockets of accounting.
+func (a *App) serveAccounting(o *Options, registry *sources.Registry) error {
+	served, err := radius.ServeAccounting(a.Gate, registry, a.Sessions, o.Accounting)
+	if err != nil {
+		return err
+	}
+	a.Accounting = served.Addresses()
+	a.done = append(a.done, served.Close)
+	return nil
+}

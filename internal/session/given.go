@@ -1,0 +1,96 @@
+package session
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"strings"
+	"sync"
+	"time"
+)
+
+const (
+	// maxGiven bounds the admissions that wait for their session.
+	maxGiven = 1 << 16
+	// joinedByName is how long an admission is joined to a session that does not name it by its Class.
+	joinedByName = 5 * time.Minute
+	// classPrefix begins our value of Class (RFC 2865 section 5.25), which clients send back in accounting.
+	classPrefix = "tk"
+)
+
+// Given is what an attempt was given: what its session is joined with.
+type Given struct {
+	At                        time.Time
+	Client, Who, Display, MAC string
+	Lane, Pass, VLAN          string
+	// Class is what the client sends back, in hexadecimal digits.
+	Class string
+}
+
+// given remembers admissions until their sessions begin.
+type given struct {
+	mu      sync.Mutex
+	byClass map[string]*Given
+	byName  map[name]*Given
+	ring    []*Given
+	next    int
+}
+
+type name struct{ client, mac, who string }
+
+func (g *given) init() {
+	g.byClass, g.byName, g.ring = map[string]*Given{}, map[name]*Given{}, make([]*Given, maxGiven)
+}
+
+// NewClass makes a value of Class that nobody can guess, and how it is recorded.
+func NewClass() (value []byte, recorded string) {
+	value = make([]byte, len(classPrefix)+8)
+	copy(value, classPrefix)
+	rand.Read(value[len(classPrefix):])
+	return value, hex.EncodeToString(value[len(classPrefix):])
+}
+
+// readClass is how a value of Class is recorded; "" if it is not ours.
+func readClass(value []byte) string {
+	rest, ours := strings.CutPrefix(string(value), classPrefix)
+	if !ours || len(rest) != 8 {
+		return ""
+	}
+	return hex.EncodeToString([]byte(rest))
+}
+
+// Gave notes what an attempt was given, for the session that follows.
+func (b *Book) Gave(v Given) { b.given.add(&v) }
+
+func (g *given) add(v *Given) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if old := g.ring[g.next]; old != nil {
+		delete(g.byClass, old.Class)
+		if n := (name{old.Client, old.MAC, old.Who}); g.byName[n] == old {
+			delete(g.byName, n)
+		}
+	}
+	g.ring[g.next] = v
+	g.next = (g.next + 1) % len(g.ring)
+	if v.Class != "" {
+		g.byClass[v.Class] = v
+	}
+	g.byName[name{v.Client, v.MAC, v.Who}] = v
+}
+
+// find returns what a session was given: by its Class, else by name, address and client, lately. foreign tells that the
+// Class was given to another client.
+func (g *given) find(class, client, mac, who string, now time.Time) (v *Given, foreign bool) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if v = g.byClass[class]; v != nil && class != "" {
+		if v.Client == client {
+			return v, false
+		}
+		return nil, true
+	}
+	if v = g.byName[name{client, mac, who}]; v != nil && now.Sub(v.At) < joinedByName {
+		return v, false
+	}
+	return nil, false
+}

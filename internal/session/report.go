@@ -1,0 +1,254 @@
+package session
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/store"
+)
+
+// sentAgain is how far apart the same event may seem to be when a client sends it again, with another delay or none.
+const sentAgain = time.Minute
+
+// Causes of ends that we note ourselves.
+const (
+	causeRestart = "client restarted"
+	causeSilent  = "nothing heard"
+	causeAnew    = "begun anew without an end"
+	causeTooMany = "too many sessions of its client"
+)
+
+// Report is what a client reports, as it was read.
+type Report struct {
+	store.Accounted
+	// Classes are the values of Class.
+	Classes [][]byte
+}
+
+// Records is where accounting is recorded.
+type Records interface {
+	Record(ctx context.Context, a *store.Accounted) error
+}
+
+// Report records what a client reports, and returns when it is on the disk. What was sent again is recorded once.
+func (k *Sessions) Report(ctx context.Context, r *Report) error {
+	a := &r.Accounted
+	for _, value := range r.Classes {
+		if class := readClass(value); class != "" {
+			a.Class = class
+		}
+	}
+	if a.Kind == store.AccountingOn || a.Kind == store.AccountingOff {
+		if err := k.records.Record(ctx, a); err != nil {
+			return err
+		}
+		k.restarted(a)
+		return nil
+	}
+	done, err := k.turn(ctx, keyOf(a))
+	if err != nil {
+		return err
+	}
+	defer done()
+	before, again := k.state(a)
+	if again {
+		return nil
+	}
+	if before != nil && a.Kind == store.AccountingStart { // a new one under the identifier of an old one
+		if err := k.records.Record(ctx, lost(before, a.At, causeAnew)); err != nil {
+			return err
+		}
+		before = nil
+	}
+	k.complete(a, before)
+	if before == nil && !a.Ends() {
+		k.makeRoom(a.Client)
+	}
+	return k.records.Record(ctx, a)
+}
+
+// turn waits until nobody else reports about the same session.
+func (b *Book) turn(ctx context.Context, k key) (done func(), err error) {
+	for {
+		b.mu.Lock()
+		other := b.busy[k]
+		if other == nil {
+			mine := make(chan struct{})
+			b.busy[k] = mine
+			b.mu.Unlock()
+			return func() {
+				b.mu.Lock()
+				delete(b.busy, k)
+				b.mu.Unlock()
+				close(mine)
+			}, nil
+		}
+		b.mu.Unlock()
+		select {
+		case <-other:
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// state is the session that a record is about, nil if none is open; again tells that the record is there already.
+func (b *Book) state(a *store.Accounted) (s *Session, again bool) {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	k := keyOf(a)
+	if e := b.open[k]; e != nil {
+		s = e.now.Load()
+	}
+	near := func(at time.Time) bool { return a.At.Sub(at).Abs() <= sentAgain }
+	switch a.Kind {
+	case store.AccountingStart:
+		return s, s != nil && s.MAC == a.MAC && near(s.Began)
+	case store.AccountingInterim:
+		return s, s != nil && s.Kind == a.Kind && s.Seconds == a.Seconds && s.In == a.In && s.Out == a.Out &&
+			near(s.At)
+	case store.AccountingStop:
+		end, known := b.ended[k]
+		return s, s == nil && known && end.seconds == a.Seconds && end.in == a.In && end.out_ == a.Out &&
+			near(end.at)
+	}
+	return s, false
+}
+
+// complete adds what is known of the session, and says what is odd.
+func (b *Book) complete(a *store.Accounted, before *Session) {
+	sent := a.Who
+	a.Who = strings.ToLower(sent)
+	if before == nil {
+		a.Began = a.At.Add(-time.Duration(a.Seconds) * time.Second)
+		v, foreign := b.given.find(a.Class, a.Client, a.MAC, a.Who, time.Now())
+		switch {
+		case v != nil:
+			a.Class, a.Lane, a.Pass, a.VLAN, a.Display = v.Class, v.Lane, v.Pass, v.VLAN, v.Display
+			a.Who = v.Who
+			if a.MAC == "" {
+				a.MAC = v.MAC
+			}
+		case foreign:
+			a.Note = join(a.Note, "its Class was given to another client")
+			a.Class = ""
+		}
+		switch a.Kind {
+		case store.AccountingInterim:
+			a.Note = join(a.Note, "no start was received")
+		case store.AccountingStop:
+			a.Note = join(a.Note, "no open session has this identifier")
+		}
+		return
+	}
+	a.Of, a.Began, a.Class, a.Lane, a.Pass, a.VLAN = before.ID, before.Began, before.Class, before.Lane, before.Pass,
+		before.VLAN
+	if sent != "" && a.Who != before.Who && a.Who != bare(before.Who) && bare(a.Who) != before.Who {
+		a.Note = join(a.Note, "the name was "+before.Who+" before")
+	}
+	a.Who, a.Display = before.Who, before.Display
+	for to, from := range map[*string]string{&a.MAC: before.MAC, &a.Address: before.Address, &a.Place: before.Place,
+		&a.Applied: before.Applied} {
+		if *to == "" {
+			*to = from
+		}
+	}
+	if a.Seconds < before.Seconds || a.In < before.In || a.Out < before.Out {
+		a.Note = join(a.Note, "counters went back")
+	}
+	if a.At.Before(before.Began.Add(-sentAgain)) {
+		a.Note = join(a.Note, "it happened before the session began")
+	}
+}
+
+func join(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a + "; " + b
+}
+
+// bare is a name without its realm.
+func bare(name string) string {
+	if at := strings.LastIndexByte(name, '\\'); at >= 0 {
+		name = name[at+1:]
+	}
+	name, _, _ = strings.Cut(name, "@")
+	return name
+}
+
+// lost is the end of a session that its client did not report.
+func lost(s *Session, at time.Time, cause string) *store.Accounted {
+	a := s.Accounted
+	a.ID, a.Of, a.Kind, a.Cause, a.Attributes, a.Note = 0, s.ID, store.AccountingLost, cause, nil, ""
+	if at.After(a.At) && cause != causeSilent { // of a silent one nobody knows; the last word is what is certain
+		a.At = at
+	}
+	return &a
+}
+
+// restarted ends all sessions of a device that begins anew or ends (RFC 2866 section 5.1).
+func (k *Sessions) restarted(on *store.Accounted) {
+	for _, e := range *k.order.Load() {
+		s := e.now.Load()
+		if s != nil && s.Client == on.Client && s.NAS == on.NAS && s.ID < on.ID {
+			k.end(s, on.At, causeRestart)
+		}
+	}
+}
+
+// end records that a session is over, without waiting.
+func (k *Sessions) end(s *Session, at time.Time, cause string) { k.later(lost(s, at, cause)) }
+
+// makeRoom gives up the oldest session of a client that has too many, or of all.
+func (k *Sessions) makeRoom(client string) {
+	k.mu.RLock()
+	full, all := k.clients[client] >= maxOfClient, len(k.open) >= maxOpen
+	k.mu.RUnlock()
+	if !full && !all {
+		return
+	}
+	for _, e := range *k.order.Load() {
+		if s := e.now.Load(); s != nil && (all || s.Client == client) {
+			k.end(s, time.Now(), causeTooMany)
+			return
+		}
+	}
+}
+
+// Asked records what a client answered when it was asked to change a session, for whom.
+func (k *Sessions) Asked(ctx context.Context, s *Session, what, by string) error {
+	a := s.Accounted
+	a.ID, a.Of, a.Kind, a.At, a.Note, a.Cause, a.Attributes = 0, s.ID, store.AccountingAsked, time.Now(), what, by, nil
+	return k.records.Record(ctx, &a)
+}
+
+// Find returns an open session; nil if it is not open.
+func (b *Book) Find(id ident.ID) *Session {
+	list := *b.order.Load()
+	low, high := 0, len(list)
+	for low < high { // entries keep no identifier of their own once they are over, so the neighbours are looked at
+		mid := (low + high) / 2
+		at := mid
+		for at < high && list[at].now.Load() == nil {
+			at++
+		}
+		if at == high {
+			high = mid
+			continue
+		}
+		switch s := list[at].now.Load(); {
+		case s == nil: // it ended just now
+			high = mid
+		case s.ID == id:
+			return s
+		case s.ID < id:
+			low = at + 1
+		default:
+			high = mid
+		}
+	}
+	return nil
+}

@@ -1,0 +1,338 @@
+package api
+
+import (
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/manage/change"
+	"tollgate.example/key/internal/session"
+	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/web/apitype"
+)
+
+// SessionFilterInput selects sessions.
+type SessionFilterInput struct {
+	State   string    `query:"state" enum:"open,ended" default:"open" doc:"open: those that are open; ended: those that ended"`
+	User    string    `query:"user" maxLength:"200" doc:"Name; * stands for any characters at the end"`
+	MAC     string    `query:"mac" maxLength:"40"`
+	Client  string    `query:"client" maxLength:"200"`
+	Pass    string    `query:"pass" maxLength:"200" doc:"Pass that was given, of open ones"`
+	Address string    `query:"address" maxLength:"60" doc:"IP address, of open ones"`
+	Text    string    `query:"q" maxLength:"200" doc:"Text in name, person, MAC, address, client or session"`
+	Since   time.Time `query:"since" doc:"Of ended ones: recorded since"`
+	Until   time.Time `query:"until"`
+}
+
+func (in *SessionFilterInput) open() session.Filter {
+	return session.Filter{User: in.User, MAC: inForm(in.MAC), Client: in.Client, Pass: in.Pass, Address: in.Address,
+		Text: in.Text}
+}
+
+func (in *SessionFilterInput) ended() store.AccountingFilter {
+	return store.AccountingFilter{User: in.User, MAC: inForm(in.MAC), Client: in.Client, Text: in.Text, Ended: true,
+		Span: store.Span{Since: in.Since, Until: in.Until}, Patience: patience}
+}
+
+// inForm writes a MAC address as it is kept, however it is typed.
+func inForm(mac string) string {
+	if formed, ok := facts.FormatMAC(mac); ok {
+		return formed
+	}
+	return mac
+}
+
+func sessionView(a *store.Accounted, open bool) apitype.Session {
+	id := a.ID
+	if a.Of != 0 {
+		id = a.Of
+	}
+	out := apitype.Session{ID: id.String(), Open: open, User: a.Who, Person: a.Display, MAC: a.MAC, Address: a.Address,
+		Client: a.Client, NAS: a.NAS, Place: a.Place, Lane: a.Lane, Pass: a.Pass, VLAN: a.VLAN, Applied: a.Applied,
+		Began: a.Began, Last: a.At, Seconds: a.Seconds, In: a.In, Out: a.Out, Note: a.Note, Session: a.Session}
+	if !open {
+		out.Cause = a.Cause
+	}
+	return out
+}
+
+func (s *server) networkSessions() {
+	huma.Register(s.api, operation("GET", "/sessions", "list-sessions", "Sessions, those that began last first"),
+		func(ctx context.Context, in *struct {
+			SessionFilterInput
+			Before string `query:"before" maxLength:"13" doc:"Cursor"`
+			Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
+		}) (*body[apitype.SessionPage], error) {
+			var before ident.ID
+			if in.Before != "" {
+				var err error
+				if before, err = ident.Parse(in.Before); err != nil {
+					return nil, faulty("before", err.Error(), "Use the cursor as it was given.")
+				}
+			}
+			out, err := s.sessionPage(ctx, &in.SessionFilterInput, before, in.Limit)
+			return ok(out), err
+		})
+	huma.Register(s.api, operation("GET", "/sessions/{id}", "get-session", "One session with its story"),
+		func(ctx context.Context, in *struct {
+			ID string `path:"id" maxLength:"13"`
+		}) (*body[apitype.SessionDetail], error) {
+			out, err := s.session(ctx, in.ID)
+			return ok(out), err
+		})
+	s.exportSessions()
+	s.askSessions()
+}
+
+func (s *server) sessionPage(ctx context.Context, in *SessionFilterInput, before ident.ID,
+	limit int) (apitype.SessionPage, error) {
+	out := apitype.SessionPage{Open: s.Sessions.Len()}
+	if in.State == "ended" {
+		f := in.ended()
+		f.Before, f.Limit = before, limit
+		page, err := s.Sessions.Records().Find(ctx, f)
+		if err != nil {
+			return out, searchProblem(err)
+		}
+		out.Page = pageView(&page, func(a *store.Accounted) apitype.Session { return sessionView(a, false) })
+		return out, nil
+	}
+	f := in.open()
+	f.Before, f.Limit = before, limit
+	items, next := s.Sessions.List(f)
+	out.Items = make([]apitype.Session, len(items))
+	for i, one := range items {
+		out.Items[i] = sessionView(&one.Accounted, true)
+	}
+	if next != 0 {
+		out.Next = next.String()
+	}
+	return out, nil
+}
+
+// session is one session with what was recorded of it. Its identifier is that of the record that began it, or of an end
+// that belongs to no beginning.
+func (s *server) session(ctx context.Context, ref string) (apitype.SessionDetail, error) {
+	out := apitype.SessionDetail{Story: []apitype.SessionEvent{}, Earlier: []apitype.Session{}}
+	id, err := ident.Parse(ref)
+	if err != nil || id == 0 {
+		return out, problem(http.StatusNotFound, "there is no session "+ref, "List the sessions to find it.")
+	}
+	records, class := s.Sessions.Records(), ""
+	first, err := records.Get(ctx, id)
+	if err == nil {
+		out.Session, class = sessionView(&first, false), first.Class
+		out.Story = append(out.Story, eventView(&first))
+	}
+	more, failed := records.Find(ctx, store.AccountingFilter{Of: id, Span: store.Span{After: id}, Limit: storyLimit,
+		Patience: patience, Bodies: true})
+	if failed != nil {
+		return out, searchProblem(failed)
+	}
+	for i := range more.Items {
+		a := &more.Items[i]
+		out.Story = append(out.Story, eventView(a))
+		if a.Kind != store.AccountingAsked || out.ID == "" {
+			out.Session, class = sessionView(a, false), a.Class
+		}
+	}
+	if now := s.Sessions.Find(id); now != nil {
+		out.Session, class = sessionView(&now.Accounted, true), now.Class
+	} else if len(out.Story) == 0 {
+		return out, missing(err, "session, or it was removed after its time")
+	}
+	if class != "" {
+		if page, err := s.Attempts.List(ctx, store.ByClass(class)); err == nil && len(page.Items) > 0 {
+			view := s.attemptView(ctx, &page.Items[0])
+			out.Attempt = &view
+		}
+	}
+	earlier, err := records.Find(ctx, store.AccountingFilter{User: strings.ReplaceAll(out.User, "*", ""), Ended: true,
+		Span: store.Span{Before: id}, Limit: 5, Patience: patience})
+	for i := range earlier.Items {
+		out.Earlier = append(out.Earlier, sessionView(&earlier.Items[i], false))
+	}
+	return out, err
+}
+
+// storyLimit bounds the records of a session that are shown.
+const storyLimit = 500
+
+func eventView(a *store.Accounted) apitype.SessionEvent {
+	out := apitype.SessionEvent{ID: a.ID.String(), At: a.At, Kind: a.Kind, Text: eventText(a), Note: a.Note,
+		Seconds: a.Seconds, In: a.In, Out: a.Out, Address: a.Address, Attributes: []apitype.Attribute{}}
+	for _, p := range a.Pairs() {
+		out.Attributes = append(out.Attributes, apitype.Attribute{Name: p.Name, Value: p.Value})
+	}
+	if a.Kind == store.AccountingAsked {
+		out.Note = ""
+	}
+	return out
+}
+
+// eventText says in words what happened.
+func eventText(a *store.Accounted) string {
+	switch a.Kind {
+	case store.AccountingStart:
+		return "The client reports the start"
+	case store.AccountingInterim:
+		return "The client reports that it goes on"
+	case store.AccountingStop:
+		if a.Cause != "" {
+			return "The client reports the end: " + a.Cause
+		}
+		return "The client reports the end"
+	case store.AccountingLost:
+		return "Counted as over: " + a.Cause
+	case store.AccountingAsked:
+		return "Asked by " + a.Cause + ": " + a.Note
+	}
+	return a.Kind
+}
+
+// exportSessions registers the export: as CSV (RFC 4180) or one JSON object a line, the newest first.
+func (s *server) exportSessions() {
+	huma.Register(s.api, operation("GET", "/sessions-export", "export-sessions",
+		"Sessions as a file, the newest first"),
+		func(ctx context.Context, in *struct {
+			SessionFilterInput
+			Format string `query:"format" enum:"csv,jsonl" default:"csv"`
+		}) (*huma.StreamResponse, error) {
+			page, err := s.sessionPage(ctx, &in.SessionFilterInput, 0, exported)
+			if err != nil {
+				return nil, err
+			}
+			return &huma.StreamResponse{Body: func(out huma.Context) {
+				out.SetHeader("Content-Disposition", `attachment; filename="sessions.`+in.Format+`"`)
+				out.SetHeader("Content-Type", map[string]string{"csv": "text/csv; charset=utf-8",
+					"jsonl": "application/jsonl"}[in.Format])
+				table, lines := csv.NewWriter(out.BodyWriter()), json.NewEncoder(out.BodyWriter())
+				if in.Format == "csv" {
+					_ = table.Write([]string{"id", "open", "user", "person", "mac", "address", "client", "nas", "place",
+						"lane", "pass", "vlan", "applied", "began", "last", "seconds", "in", "out", "cause", "note",
+						"session"})
+				}
+				for {
+					for _, v := range page.Items {
+						if in.Format == "jsonl" {
+							_ = lines.Encode(v) // a reader that went away ends the next query
+							continue
+						}
+						_ = table.Write([]string{v.ID, strconv.FormatBool(v.Open), safe(v.User), safe(v.Person), v.MAC,
+							v.Address, v.Client, safe(v.NAS), safe(v.Place), v.Lane, v.Pass, v.VLAN, safe(v.Applied),
+							v.Began.UTC().Format(time.RFC3339), v.Last.UTC().Format(time.RFC3339),
+							strconv.FormatInt(v.Seconds, 10), strconv.FormatInt(v.In, 10),
+							strconv.FormatInt(v.Out, 10), v.Cause, safe(v.Note), safe(v.Session)})
+					}
+					table.Flush()
+					next, err := ident.Parse(page.Next)
+					if err != nil {
+						return
+					}
+					if page, err = s.sessionPage(out.Context(), &in.SessionFilterInput, next, exported); err != nil {
+						return
+					}
+				}
+			}}, nil
+		})
+}
+
+// asksAtOnce bounds how many clients are asked at a time, maxAsked how many sessions in one call.
+const (
+	asksAtOnce = 16
+	maxAsked   = 500
+)
+
+func (s *server) askSessions() {
+	huma.Register(s.api, operation("POST", "/sessions/{id}/ask", "ask-session",
+		"Ask the client to disconnect a session, to authenticate it again, or to change its pass"),
+		func(ctx context.Context, in *struct {
+			ID   string `path:"id" maxLength:"13"`
+			Body apitype.SessionAsk
+		}) (*body[apitype.SessionAnswer], error) {
+			id, err := ident.Parse(in.ID)
+			if err != nil || s.Sessions.Find(id) == nil {
+				return nil, problem(http.StatusNotFound, "session "+in.ID+" is not open",
+					"List the open ones; it may have ended.")
+			}
+			if err := s.checkAsk(&in.Body); err != nil {
+				return nil, err
+			}
+			return ok(s.ask(ctx, s.Sessions.Find(id), &in.Body)), nil
+		})
+	huma.Register(s.api, operation("POST", "/sessions-ask", "ask-sessions",
+		"Ask for all sessions that a filter selects; with preview, count them"),
+		func(ctx context.Context, in *struct{ Body apitype.SessionsAsk }) (*body[apitype.SessionsAnswer], error) {
+			if err := s.checkAsk(&in.Body.SessionAsk); err != nil {
+				return nil, err
+			}
+			f := session.Filter{User: in.Body.User, MAC: inForm(in.Body.MAC), Client: in.Body.Client,
+				Pass: in.Body.OfPass, Text: in.Body.Text}
+			list, _ := s.Sessions.List(f)
+			out := apitype.SessionsAnswer{Count: len(list), Answers: []apitype.SessionAnswer{}}
+			switch {
+			case in.Body.Preview:
+				return ok(out), nil
+			case len(list) > maxAsked:
+				return nil, problem(http.StatusUnprocessableEntity, fmt.Sprintf("%d sessions are more than %d at once",
+					len(list), maxAsked), "Narrow the filter, such as by client.")
+			}
+			out.Answers = s.askAll(ctx, list, &in.Body.SessionAsk)
+			for _, a := range out.Answers {
+				if a.Done {
+					out.Done++
+				}
+			}
+			return ok(out), nil
+		})
+}
+
+func (s *server) checkAsk(in *apitype.SessionAsk) error {
+	if in.Action == string(change.ChangePass) && s.Gate.Current().Plan.Pass(in.Pass) == nil {
+		return faulty("pass", fmt.Sprintf("there is no pass %q in effect", in.Pass), "Name one that is published.")
+	}
+	return nil
+}
+
+func (s *server) askAll(ctx context.Context, list []*session.Session, in *apitype.SessionAsk) []apitype.SessionAnswer {
+	out := make([]apitype.SessionAnswer, len(list))
+	places := make(chan struct{}, asksAtOnce)
+	var all sync.WaitGroup
+	for i, one := range list {
+		places <- struct{}{}
+		all.Go(func() {
+			defer func() { <-places }()
+			out[i] = s.ask(ctx, one, in)
+		})
+	}
+	all.Wait()
+	return out
+}
+
+func (s *server) ask(ctx context.Context, one *session.Session, in *apitype.SessionAsk) apitype.SessionAnswer {
+	out := apitype.SessionAnswer{User: "", Answer: "the session is not open any more"}
+	if one == nil {
+		return out
+	}
+	out.ID, out.User, out.Client = one.ID.String(), one.Who, one.Client
+	got, err := s.Changes.Ask(ctx, one.ID, change.Action(in.Action), in.Pass, who(ctx).Name)
+	out.Done, out.Answer, out.Cause, out.Tries, out.Micros = got.Done, got.Answer, got.Cause, got.Tries, got.Took
+	if err != nil {
+		out.Done, out.Answer = false, err.Error()
+		if errors.Is(err, change.ErrGone) {
+			out.Answer = "the session is not open any more"
+		}
+	}
+	return out
+}
