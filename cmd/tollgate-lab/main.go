@@ -40,6 +40,7 @@ func run(args []string) int {
 	flags.StringVar(&o.Service, "service", filepath.Join(filepath.Dir(self), "tollgated"), "path of tollgated")
 	flags.StringVar(&o.HTTP, "http", "127.0.0.1:8440", "address of the console")
 	flags.StringVar(&o.RADIUS, "radius", "127.0.0.1:18120", "address of RADIUS authentication")
+	flags.StringVar(&o.Accounting, "accounting", "127.0.0.1:18130", "address of RADIUS accounting")
 	flags.StringVar(&o.TACACS, "tacacs", "127.0.0.1:4949", "address of TACACS+")
 	flags.StringVar(&o.TACACSTLS, "tacacs-tls", "127.0.0.1:4930", "address of TACACS+ over TLS")
 	flags.StringVar(&o.LDAPS, "ldaps", "127.0.0.53:6636", "address of the stand-in directory, TLS from the first octet")

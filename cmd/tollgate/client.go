@@ -22,7 +22,8 @@ var clients = kind[apitype.Client]{
 			[2]string{"state", clientState(c)}, [2]string{"last seen", since(c.LastSeen)},
 			[2]string{"answered", fmt.Sprint(c.Good)}, [2]string{"discarded", fmt.Sprint(c.Dropped)},
 			[2]string{"note", c.Note})
-		s.fields([2]string{"tacacs+", gearState(c)})
+		s.fields([2]string{"tacacs+", gearState(c)}, [2]string{"accounting", accountingState(c)},
+			[2]string{"takes changes at", changesState(c)})
 		if c.PreviousUntil != nil {
 			s.fields([2]string{"previous secret until", c.PreviousUntil.Local().Format(time.RFC1123)})
 		}
@@ -97,6 +98,7 @@ type clientFlags struct {
 	byAddress, byName                                            *bool
 	certNames                                                    list
 	certificate, trust                                           *string
+	sessions                                                     sessionSettings
 	publishing
 }
 
@@ -122,6 +124,7 @@ func newClientFlags(f *flag.FlagSet) *clientFlags {
 	f.Var(&c.certNames, "tacacs-name", "name in the client's certificate over TLS; repeatable, none for none")
 	c.certificate, c.trust = f.String("tacacs-certificate", "", "server certificate shown to it over TLS"),
 		f.String("tacacs-trust", "", "trust list for its certificate")
+	c.sessions.flags(f)
 	c.note, c.on, c.off = f.String("text", "", "note about the client"), f.Bool("on", false, "switch on"),
 		f.Bool("off", false, "switch off")
 	c.publishing = publishFlags(f)
@@ -161,6 +164,9 @@ func (c *clientFlags) input(s *invocation, was map[string]bool, in *apitype.Clie
 		if in.TACACSNames = c.certNames; len(c.certNames) == 1 && c.certNames[0] == "none" {
 			in.TACACSNames = []string{}
 		}
+	}
+	if err := c.sessions.apply(s, was, in); err != nil {
+		return err
 	}
 	if *c.tacacsTyped {
 		secret, err := s.secret("TACACS+ secret")

@@ -39,7 +39,8 @@ func commands() []command {
 		accountCommands(), factorCommands(), deviceCommands(), realmCommands(), laneCommands(), policyCommands(),
 		passCommands(), commandListCommands(), poolCommands(), remoteCommands(), calendarCommands(), vendorCommands(),
 		overrideCommands(), expectationCommands(), certificateCommands(),
-		draftCommands(), fileCommands(), backupCommands(), hitCommands(), attemptCommands(), journalCommands(),
+		draftCommands(), fileCommands(), backupCommands(), hitCommands(), attemptCommands(), sessionCommands(),
+		journalCommands(),
 		tryCommands(),
 		[]command{{"completion", "", "", "print a completion script for bash", completion}})
 }

@@ -29,6 +29,8 @@ type Outcome struct {
 	Device, User string
 	Reply        results.Reply
 	Err          error
+	// Sent are the attributes of the request.
+	Sent []results.Attribute
 }
 
 // wlanMAC is the radio of the wireless controller.
@@ -63,7 +65,7 @@ func (s *Station) Ask(ctx context.Context, server string, r trial.Request, mac s
 	}
 	add("Service-Type", service)
 	reply, err := trial.Send(ctx, r)
-	return Outcome{Device: s.Name, User: r.User, Reply: reply, Err: err}
+	return Outcome{Device: s.Name, User: r.User, Reply: reply, Err: err, Sent: r.Attributes}
 }
 
 // harbour is what the scenes play in.
@@ -225,8 +227,8 @@ func forms(r *rand.Rand, user string) string {
 }
 
 // Harbour runs the stations at a gentle steady rate with a fixed seed until the context ends. It returns when
-// everything under way has ended.
-func Harbour(ctx context.Context, server string, kit *Kit, every time.Duration, each func(Outcome)) {
+// everything under way has ended. Whoever is admitted has a session on a floor, which may be nil.
+func Harbour(ctx context.Context, server string, floor *Floor, kit *Kit, every time.Duration, each func(Outcome)) {
 	h := &harbour{r: rand.New(rand.NewPCG(7, 7)), people: People(), kit: kit, switches: Switches(),
 		wlan: station("np-wlan-1"), vpn: station("hh-vpn-1")}
 	total := 0
@@ -250,6 +252,7 @@ func Harbour(ctx context.Context, server string, kit *Kit, every time.Duration, 
 				under.Go(func() {
 					defer func() { <-slots }()
 					if out := p.at.Ask(ctx, server, p.ask, p.mac, p.port, p.ssid); ctx.Err() == nil {
+						floor.Admitted(ctx, p.at, p.mac, p.ask.User, out.Sent, &out.Reply)
 						each(out)
 					}
 				})

@@ -26,8 +26,8 @@ type Options struct {
 	Dir string
 	// Service is the path of tollgated.
 	Service string
-	// HTTP and RADIUS are where the service listens; LDAPS and LDAP the stand-in directory.
-	HTTP, RADIUS, LDAPS, LDAP string
+	// HTTP, RADIUS and Accounting are where the service listens; LDAPS and LDAP the stand-in directory.
+	HTTP, RADIUS, Accounting, LDAPS, LDAP string
 	// TACACS and TACACSTLS are where the service listens for TACACS+.
 	TACACS, TACACSTLS string
 	// DNS is where the stand-in for the DNS server of the domain listens.
@@ -136,9 +136,11 @@ func Up(ctx context.Context, o Options) error {
 // run plays the harbour: switches, wireless and VPN, a router whose secret was typed wrong, and a device that is no
 // client.
 func run(ctx context.Context, o *Options, kit *Kit) {
+	floor := NewFloor(o.Accounting, append(Switches(), station("np-wlan-1"), station("hh-vpn-1"))...)
+	defer floor.Close()
 	var all sync.WaitGroup
 	defer all.Wait()
-	all.Go(func() { Harbour(ctx, o.RADIUS, kit, o.Every, func(Outcome) {}) })
+	all.Go(func() { Harbour(ctx, o.RADIUS, floor, kit, o.Every, func(Outcome) {}) })
 	all.Go(func() { Administrators(ctx, o.TACACS, o.TACACSTLS, kit, 25*o.Every) })
 	ask := func(from, secret, user string, every time.Duration) {
 		all.Go(func() {
@@ -164,7 +166,9 @@ func writeEnv(o *Options, token, ca string) error {
 	}
 	var b strings.Builder
 	for _, v := range [][2]string{{"TOLLGATE_URL", "http://" + o.HTTP}, {"TOLLGATE_TOKEN", token},
-		{"DEMO_RADIUS", o.RADIUS}, {"DEMO_TACACS", o.TACACS}, {"DEMO_TACACS_TLS", o.TACACSTLS},
+		{"DEMO_RADIUS", o.RADIUS}, {"DEMO_ACCOUNTING", o.Accounting},
+		{"DEMO_COA", netip.AddrPortFrom(mustAddr(playerAddress), changesPort).String()}, {"DEMO_TACACS", o.TACACS},
+		{"DEMO_TACACS_TLS", o.TACACSTLS},
 		{"DEMO_CLIENT_ADDR", playerAddress},
 		{"DEMO_CLIENT_SECRET", playerSecret}, {"DEMO_USER", PlayerUser}, {"DEMO_PASSWORD", "harbour-" + PlayerUser},
 		{"DEMO_OPERATOR", OperatorName}, {"DEMO_OPERATOR_PASSWORD", OperatorPassword}, {"DEMO_LDAPS", o.LDAPS},
@@ -192,6 +196,7 @@ In another shell, to try it from the command line:
       -from $DEMO_CLIENT_ADDR -attr NAS-Port-Type=Ethernet $DEMO_RADIUS
   bin/tollgate directory test LANTERN -person s.lodge
   bin/tollgate directory discover %s -dns $DEMO_DNS
+  bin/tollgate session list
   bin/tollgate checkup run
   bin/tollgate-lab console hh-router-1        (sign in as n.pryce, harbour-n.pryce)
   bin/tollgate journal follow
@@ -217,6 +222,7 @@ func startService(ctx context.Context, o *Options) (*service, error) {
 	}
 	defer log.Close() // the child has its own
 	s.cmd = exec.Command(o.Service, "-data", filepath.Join(o.Dir, "data"), "-http", o.HTTP, "-radius", o.RADIUS,
+		"-accounting", o.Accounting,
 		"-tacacs", o.TACACS, "-tacacs-tls", o.TACACSTLS)
 	s.cmd.Stdout = log
 	stderr, err := s.cmd.StderrPipe()

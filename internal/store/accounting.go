@@ -131,6 +131,11 @@ type AccountingFilter struct {
 	Bodies   bool
 }
 
+// Fits reports whether a record is among those that the filter selects by what is in it.
+func (f *AccountingFilter) Fits(a *Accounted) bool {
+	return f.Holds(a.ID, a.At) && fits(f.conditions(), a)
+}
+
 func (f *AccountingFilter) conditions() conditions[Accounted] {
 	c := conditions[Accounted]{}
 	if user := strings.ToLower(f.User); strings.Contains(user, "*") {

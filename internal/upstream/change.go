@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"net/netip"
 	"strconv"
+	"syscall"
 	"time"
 
 	"tollgate.example/key/internal/wire/dict"
@@ -82,7 +84,11 @@ func (c *Change) send(ctx context.Context, key *radius.Key, tries int) (Changed,
 		}
 		return out.read(&p, c.Code)
 	})
-	if err != nil {
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return out, fmt.Errorf("nothing listens on %s. Switch changes of authorization on at the device, or correct the "+
+			"address of the client", c.To)
+	case err != nil:
 		return out, fmt.Errorf("%s: %w", c.To, err)
 	}
 	return out, nil

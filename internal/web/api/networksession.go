@@ -13,12 +13,14 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/sse"
 
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/manage/change"
 	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/store/record"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -93,6 +95,33 @@ func (s *server) networkSessions() {
 		})
 	s.exportSessions()
 	s.askSessions()
+	s.liveSessions()
+}
+
+// liveSessions registers the stream of what is recorded of sessions.
+func (s *server) liveSessions() {
+	op := liveOperation("/sessions-live", "follow-sessions", "Records of sessions as they arrive (server-sent "+
+		"events); "+
+		"Last-Event-ID catches up")
+	sse.Register(s.api, op, map[string]any{"record": apitype.SessionRecord{}, "gap": apitype.Gap{}, "beat": Beat{}},
+		func(ctx context.Context, in *struct {
+			SessionFilterInput
+			LastEventID int64 `header:"Last-Event-ID"`
+		}, send sse.Sender) {
+			f := in.ended()
+			f.Ended = false
+			follow(ctx, s, &s.Sessions.Records().Live, send, ident.ID(in.LastEventID), follower[store.Accounted]{
+				fits: f.Fits, id: func(a *store.Accounted) ident.ID {
+					return a.ID
+				}, view: func(a *store.Accounted) any {
+					return apitype.SessionRecord{Session: sessionView(a, !a.Ends()), Event: eventView(a)}
+				},
+				after: func(id ident.ID, limit int) (record.Page[store.Accounted], error) {
+					f := f
+					f.After, f.Limit, f.Patience = id, limit, patience
+					return s.Sessions.Records().Find(ctx, f)
+				}})
+		})
 }
 
 func (s *server) sessionPage(ctx context.Context, in *SessionFilterInput, before ident.ID,

@@ -51,6 +51,12 @@ type SessionEvent struct {
 	Attributes []Attribute `json:"attributes"`
 }
 
+// SessionRecord is one record as it arrives, with the session it is about.
+type SessionRecord struct {
+	Session Session      `json:"session"`
+	Event   SessionEvent `json:"event"`
+}
+
 // Attribute is an attribute with its value in words.
 type Attribute struct {
 	Name  string `json:"name"`

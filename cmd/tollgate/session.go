@@ -1,0 +1,261 @@
+package main
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
+)
+
+// sessionFlags are those that select sessions.
+func sessionFlags(f *flag.FlagSet) func(args []string) url.Values {
+	values := map[string]*string{}
+	for _, v := range [][2]string{{"user", "name; * at the end stands for any characters"},
+		{"mac", "MAC address in any form"}, {"client", "name of the client"}, {"pass", "pass that was given"},
+		{"address", "IP address of the device"}} {
+		values[v[0]] = f.String(v[0], "", v[1])
+	}
+	ended := f.Bool("ended", false, "sessions that ended")
+	return func(args []string) url.Values {
+		q := url.Values{}
+		for name, v := range values {
+			if *v != "" {
+				q.Set(name, *v)
+			}
+		}
+		if len(args) > 0 {
+			q.Set("q", strings.Join(args, " "))
+		}
+		if *ended {
+			q.Set("state", "ended")
+		}
+		return q
+	}
+}
+
+// inSession is how long a session has lasted, or lasted.
+func inSession(v *apitype.Session) string {
+	length := time.Duration(v.Seconds) * time.Second
+	if v.Open {
+		length = max(length, time.Since(v.Began))
+	}
+	switch {
+	case length < 2*time.Minute:
+		return fmt.Sprintf("%d s", int(length.Seconds()))
+	case length >= 48*time.Hour:
+		return fmt.Sprintf("%d d", int(length.Hours()/24))
+	case length >= time.Hour:
+		return fmt.Sprintf("%d h %02d", int(length.Hours()), int(length.Minutes())%60)
+	}
+	return fmt.Sprintf("%d min", int(length.Minutes()))
+}
+
+// octets writes an amount of data.
+func octets(n int64) string {
+	for _, unit := range []struct {
+		of   int64
+		name string
+	}{{1e12, "TB"}, {1e9, "GB"}, {1e6, "MB"}, {1e3, "kB"}} {
+		if n >= unit.of {
+			return fmt.Sprintf("%.1f %s", float64(n)/float64(unit.of), unit.name)
+		}
+	}
+	return fmt.Sprintf("%d B", n)
+}
+
+// vlans is the VLAN that was given, and the one that is applied if it is another.
+func vlans(v *apitype.Session) string {
+	if v.Applied != "" && v.Applied != v.VLAN {
+		return v.VLAN + " -> " + v.Applied
+	}
+	return v.VLAN
+}
+
+func sessionCommands() []command {
+	return append([]command{
+		{"session", "list", "[TEXT]", "sessions, those that began last first",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				query, limit := sessionFlags(f), f.Int("limit", 20, "how many")
+				return func(s *invocation, args []string) error {
+					list, err := records[apitype.Session](s, "/sessions", query(args), *limit)
+					if err != nil {
+						return err
+					}
+					return s.print(list, func() { s.sessionTable(list) })
+				}
+			}},
+		{"session", "show", "ID", "one session with its story", func(*flag.FlagSet) func(*invocation, []string) error {
+			return func(s *invocation, args []string) error {
+				id, err := one(args, "session")
+				if err != nil {
+					return err
+				}
+				d, err := client.Get[apitype.SessionDetail](s.ctx, s.api, "/sessions/"+url.PathEscape(id))
+				if err != nil {
+					return err
+				}
+				return s.print(d, func() { s.sessionStory(&d) })
+			}
+		}},
+		{"session", "follow", "[TEXT]", "what clients report, as it arrives, until Ctrl-C",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				query, count := sessionFlags(f), f.Int("count", 0, "stop after this many; 0 for no limit")
+				return func(s *invocation, args []string) error {
+					q := query(args)
+					q.Del("state")
+					return s.followLive("/sessions-live", "record", q, *count, func(data []byte) {
+						var r apitype.SessionRecord
+						if json.Unmarshal(data, &r) == nil {
+							s.say("%s  %-13s  %-20s  %-14s  %-15s  %s", s.paint(faint,
+								r.Event.At.Local().Format("15:04:05")), cut(r.Session.ID, 13), cut(r.Session.User, 20),
+								cut(r.Session.Client, 14), cut(r.Session.Address, 15), cut(r.Event.Kind, 10))
+						}
+					})
+				}
+			}},
+		{"session", "export", "[TEXT]", "write sessions to a file, the newest first",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				query, format, to := sessionFlags(f), f.String("format", "csv",
+					"csv, or jsonl for one JSON object a line"),
+					f.String("to", "", "file to write; without it, to the terminal")
+				return func(s *invocation, args []string) error {
+					q := query(args)
+					q.Set("format", *format)
+					out := s.file
+					if *to != "" {
+						file, err := os.OpenFile(*to, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+						if err != nil {
+							return err
+						}
+						defer file.Close()
+						out = file
+					}
+					return s.api.Do(s.ctx, http.MethodGet, "/sessions-export?"+q.Encode(), nil, client.To{Writer: out})
+				}
+			}},
+	}, askCommand("disconnect", "disconnect", "end sessions: the device is disconnected"),
+		askCommand("reauth", "reauthenticate", "have devices authenticate again"),
+		askCommand("change", "change", "give open sessions another pass"))
+}
+
+// askCommand asks the client of one session, or of those that flags select.
+func askCommand(verb, action, help string) command {
+	return command{"session", verb, "[ID]", help, func(f *flag.FlagSet) func(*invocation, []string) error {
+		in := apitype.SessionsAsk{SessionAsk: apitype.SessionAsk{Action: action}}
+		f.StringVar(&in.User, "user", "", "all sessions of a person; * at the end stands for any characters")
+		f.StringVar(&in.MAC, "mac", "", "all sessions of a device")
+		f.StringVar(&in.Client, "client", "", "all sessions of a client")
+		f.StringVar(&in.OfPass, "of-pass", "", "all sessions with a pass")
+		f.BoolVar(&in.Preview, "preview", false, "say how many, and ask nobody")
+		if action == "change" {
+			f.StringVar(&in.Pass, "to", "", "pass to change to (required)")
+		}
+		return func(s *invocation, args []string) error {
+			selected := in.User != "" || in.MAC != "" || in.Client != "" || in.OfPass != ""
+			switch {
+			case action == "change" && in.Pass == "":
+				return usageError("name the pass with -to")
+			case len(args) > 1 || (len(args) == 1) == selected:
+				return usageError("give one session, or select some with -user, -mac, -client or -of-pass")
+			case len(args) == 1:
+				var a apitype.SessionAnswer
+				if err := s.api.Do(s.ctx, http.MethodPost, "/sessions/"+url.PathEscape(args[0])+"/ask", in.SessionAsk,
+					&a); err != nil {
+					return err
+				}
+				return s.answered(apitype.SessionsAnswer{Count: 1, Done: map[bool]int{true: 1}[a.Done],
+					Answers: []apitype.SessionAnswer{a}}, false)
+			}
+			var out apitype.SessionsAnswer
+			if err := s.api.Do(s.ctx, http.MethodPost, "/sessions-ask", in, &out); err != nil {
+				return err
+			}
+			return s.answered(out, in.Preview)
+		}
+	}}
+}
+
+// answered prints what clients answered. That one was not done is a failure.
+func (s *invocation) answered(out apitype.SessionsAnswer, preview bool) error {
+	err := s.print(out, func() {
+		if preview {
+			s.say("%s would be asked for.", many(out.Count, "session"))
+			return
+		}
+		for _, a := range out.Answers {
+			word := s.paint(green, "done")
+			if !a.Done {
+				word = s.paint(red, "not done")
+			}
+			s.say("%s  %s on %s: %s, %s", a.ID, a.User, a.Client, word, a.Answer)
+		}
+		if out.Count != 1 {
+			s.say("%d of %s done.", out.Done, many(out.Count, "session"))
+		}
+	})
+	if err == nil && !preview && out.Done < out.Count {
+		return errFailed
+	}
+	return err
+}
+
+func (s *invocation) sessionTable(list []apitype.Session) {
+	if len(list) == 0 {
+		s.say("No matching sessions. Clients report them where accounting is set up on them.")
+		return
+	}
+	rows := make([][]string, len(list))
+	for i := range list {
+		v := &list[i]
+		last := inSession(v)
+		if v.Cause != "" {
+			last += ", " + v.Cause
+		}
+		rows[i] = []string{v.ID, cut(v.User, 18), cut(v.Client, 12), cut(v.Place, 10), v.Address, cut(v.Pass, 10),
+			vlans(v), cut(last, 22)}
+	}
+	s.table([]string{"id", "user", "client", "place", "address", "pass", "vlan", "lasts"}, rows)
+}
+
+func (s *invocation) sessionStory(d *apitype.SessionDetail) {
+	state := "ended"
+	if d.Open {
+		state = "open"
+	}
+	s.fields([2]string{"session", d.ID + ", " + state}, [2]string{"who", d.User}, [2]string{"person", d.Person},
+		[2]string{"MAC address", d.MAC}, [2]string{"address", d.Address}, [2]string{"client", d.Client},
+		[2]string{"calls itself", d.NAS}, [2]string{"place", d.Place}, [2]string{"lane", d.Lane},
+		[2]string{"pass", d.Pass}, [2]string{"VLAN given", d.VLAN}, [2]string{"VLAN applied", d.Applied},
+		[2]string{"since", d.Began.Local().Format("2006-01-02 15:04:05 MST")},
+		[2]string{"lasts", inSession(&d.Session)},
+		[2]string{"from the device", octets(d.In)}, [2]string{"to the device", octets(d.Out)},
+		[2]string{"ended by", d.Cause}, [2]string{"note", d.Note}, [2]string{"Acct-Session-Id", d.Session.Session})
+	s.say("")
+	if d.Attempt != nil {
+		s.say("%s  admitted by %s, attempt %s", s.paint(faint, d.Attempt.At.Local().Format("2006-01-02 15:04:05")),
+			d.Attempt.Policy, d.Attempt.ID)
+	}
+	for _, e := range d.Story {
+		text := e.Text
+		if e.Kind == "interim" || e.Kind == "stop" {
+			text += fmt.Sprintf(" (%s in, %s out)", octets(e.In), octets(e.Out))
+		}
+		if e.Note != "" {
+			text += "; " + e.Note
+		}
+		for i, line := range wrap(text, width-22) {
+			at := strings.Repeat(" ", 19)
+			if i == 0 {
+				at = s.paint(faint, e.At.Local().Format("2006-01-02 15:04:05"))
+			}
+			s.say("%s  %s", at, line)
+		}
+	}
+}
