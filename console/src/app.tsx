@@ -31,6 +31,8 @@ import { SignIn } from "./pages/system/sign-in";
 import { TrustPage } from "./pages/certificates/trust";
 import { TryPage } from "./pages/clients/try";
 import { DictionaryPage, VendorPage } from "./pages/passes/vendors";
+import { SessionPage } from "./pages/watch/session";
+import { SessionsPage } from "./pages/watch/sessions";
 import { Shell } from "./shell";
 import { Button, Failure } from "./ui/basic";
 
@@ -54,6 +56,8 @@ export function App() {
         <Route path="/" element={<NowPage />} />
         <Route path="/attempts" element={<AttemptsPage />} />
         <Route path="/attempts/:id" element={<AttemptPage />} />
+        <Route path="/sessions" element={<SessionsPage />} />
+        <Route path="/sessions/:id" element={<SessionPage />} />
         <Route path="/clients" element={<ClientsPage />} />
         <Route path="/clients/:id" element={<ClientPage />} />
         <Route path="/directories" element={<DirectoriesPage />} />

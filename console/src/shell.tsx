@@ -13,6 +13,7 @@ const groups: [string, [string, string][]][] = [
     [
       ["Now", "/"],
       ["Attempts", "/attempts"],
+      ["Sessions", "/sessions"],
       ["Gear journal", "/journal"],
       ["Try", "/try"],
     ],

@@ -19,6 +19,7 @@ export const places: Record<string, string> = {
   pool: "/pools",
   realm: "/realms",
   remote: "/remotes",
+  session: "/sessions",
   trust: "/trusts",
   vendor: "/vendors",
 };

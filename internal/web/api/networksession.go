@@ -307,7 +307,7 @@ func (s *server) askSessions() {
 				return nil, err
 			}
 			f := session.Filter{User: in.Body.User, MAC: inForm(in.Body.MAC), Client: in.Body.Client,
-				Pass: in.Body.OfPass, Text: in.Body.Text}
+				Pass: in.Body.OfPass, Address: in.Body.Address, Text: in.Body.Text}
 			list, _ := s.Sessions.List(f)
 			out := apitype.SessionsAnswer{Count: len(list), Answers: []apitype.SessionAnswer{}}
 			switch {

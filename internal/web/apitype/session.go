@@ -88,6 +88,7 @@ type SessionsAsk struct {
 	MAC     string `json:"mac,omitempty" required:"false" maxLength:"40"`
 	Client  string `json:"client,omitempty" required:"false" maxLength:"200"`
 	OfPass  string `json:"ofPass,omitempty" required:"false" maxLength:"200" doc:"Sessions with this pass"`
+	Address string `json:"address,omitempty" required:"false" maxLength:"60"`
 	Text    string `json:"text,omitempty" required:"false" maxLength:"200"`
 	Preview bool   `json:"preview,omitempty" required:"false" doc:"Count them, and ask nobody"`
 }

@@ -14,4 +14,5 @@ export const blank = {
   tacacsNames: [] as string[],
   tacacsCertificate: "",
   tacacsTrust: "",
+  sessions: {} as Schema["ConfigClientSessions"],
 };

@@ -7,6 +7,7 @@ import { ago, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, sentence, V
 import { Editor, Problems } from "../../ui/editor";
 import { lines, LinesField, Pick, TextField, Tick } from "../../ui/form";
 import { type GearSecret, GearSection } from "./client-gear";
+import { type ChangeSecret, SessionSection } from "./client-sessions";
 import { type Client, blank } from "./client";
 
 const speaks = (c: Client) =>
@@ -132,7 +133,9 @@ export function ClientPage() {
 
 function ClientForm({ client, address }: { client?: Client; address?: string }) {
   const [form, setForm] = useState<typeof blank>(
-    client ? { ...client, tacacsNames: client.tacacsNames ?? [] } : { ...blank, addresses: address ? [address] : [] },
+    client
+      ? { ...client, tacacsNames: client.tacacsNames ?? [], sessions: client.sessions ?? {} }
+      : { ...blank, addresses: address ? [address] : [] },
   );
   const [tags, setTags] = useState(tagText(form.tags));
   const [secret, setSecret] = useState("");
@@ -140,6 +143,7 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
   const [grace, setGrace] = useState("");
   const [made, setMade] = useState("");
   const [gear, setGear] = useState<GearSecret>({ how: client ? "keep" : "none", secret: "" });
+  const [change, setChange] = useState<ChangeSecret>({ how: "keep", secret: "" });
   const set = (patch: Partial<typeof blank>) => setForm({ ...form, ...patch });
   const body = () => ({
     name: form.name,
@@ -152,6 +156,12 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
     tacacsNames: lines(form.tacacsNames),
     tacacsCertificate: form.tacacsCertificate,
     tacacsTrust: form.tacacsTrust,
+    sessions: { ...form.sessions, identify: lines(form.sessions.identify ?? []) },
+    ...(change.how === "type"
+      ? { changeSecret: change.secret }
+      : change.how === "none"
+        ? { removeChangeSecret: true }
+        : {}),
     ...(gear.how === "type"
       ? { tacacsSecret: gear.secret }
       : gear.how === "generate"
@@ -214,6 +224,7 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
           setSecret("");
           setGrace("");
           setGear({ how: "keep", secret: "" });
+          setChange({ how: "keep", secret: "" });
         }}
       >
         {(error) => (
@@ -301,6 +312,7 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
               ]}
             />
             <GearSection client={client} form={form} set={set} gear={gear} setGear={setGear} error={error} />
+            <SessionSection client={client} form={form} set={set} secret={change} setSecret={setChange} error={error} />
             <LinesField
               label="Tags"
               field="tags"

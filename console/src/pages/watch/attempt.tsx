@@ -82,6 +82,26 @@ export function AttemptPage() {
         </div>
       )}
       <Road trace={t} />
+      {a.session && (
+        <div className="mt-2 text-[13px]">
+          {a.session.open ? "Connected now" : "Was connected"}
+          {a.session.address && (
+            <>
+              , address <span className="mono">{a.session.address}</span>
+            </>
+          )}
+          {a.session.vlan && (
+            <>
+              , VLAN <span className="mono">{a.session.vlan}</span> on the device
+              {a.vlan && a.session.vlan !== a.vlan && <b className="text-out"> instead of {a.vlan}</b>}
+            </>
+          )}
+          .{" "}
+          <Link className="underline" to={`/sessions/${a.session.id}`}>
+            Its session
+          </Link>
+        </div>
+      )}
       <div className="mt-2">
         <Notice tone={raised ? "in" : "out"}>
           <b>{sentence(t.sentence)}</b> <span className="mono text-soft">{t.reason}</span>
