@@ -118,14 +118,14 @@ export function Shell({ operator, children }: { operator: string; children: Reac
         </div>
         {groups.map(([name, pages]) => (
           <div key={name}>
-            <div className="mx-4 mt-3.5 mb-1 text-[11px] font-semibold text-soft">{name}</div>
+            <div className="mx-4 mt-3 mb-1 text-[11px] font-semibold text-soft">{name}</div>
             {pages.map(([page, path]) => (
               <NavLink
                 key={path}
                 to={path}
                 end={path === "/"}
                 className={({ isActive }) =>
-                  `flex justify-between px-4 py-1 ${isActive ? "bg-sheet font-semibold shadow-[inset_3px_0_0_var(--brass)]" : ""}`
+                  `flex justify-between px-4 py-[2px] ${isActive ? "bg-sheet font-semibold shadow-[inset_3px_0_0_var(--brass)]" : ""}`
                 }
               >
                 <span>{page}</span>

@@ -106,7 +106,7 @@ func (b *Book) apply(a *store.Accounted) {
 		}
 	case a.Kind == store.AccountingAsked:
 		next := *e.now.Load()
-		next.Note, next.Records = a.Note, next.Records+1
+		next.Note, next.Records, next.Pass, next.VLAN = a.Note, next.Records+1, a.Pass, a.VLAN
 		e.now.Store(&next)
 		b.dirty[next.ID] = e
 	default:

@@ -218,10 +218,23 @@ func (k *Sessions) makeRoom(client string) {
 	}
 }
 
-// Asked records what a client answered when it was asked to change a session, for whom.
-func (k *Sessions) Asked(ctx context.Context, s *Session, what, by string) error {
+// Asked is what a client was asked to do with a session.
+type Asked struct {
+	// What says what was asked, and what came of it; By is the operator or the rule that asked.
+	What, By string
+	Done     bool
+	// Pass and VLAN are what the session was to be changed to; "" for other requests.
+	Pass, VLAN string
+}
+
+// Asked records what a client answered when it was asked to change a session.
+func (k *Sessions) Asked(ctx context.Context, s *Session, asked Asked) error {
 	a := s.Accounted
-	a.ID, a.Of, a.Kind, a.At, a.Note, a.Cause, a.Attributes = 0, s.ID, store.AccountingAsked, time.Now(), what, by, nil
+	a.ID, a.Of, a.Kind, a.At, a.Attributes = 0, s.ID, store.AccountingAsked, time.Now(), nil
+	a.Note, a.Cause = asked.What, asked.By
+	if asked.Done && asked.Pass != "" {
+		a.Pass, a.VLAN = asked.Pass, asked.VLAN
+	}
 	return k.records.Record(ctx, &a)
 }
 

@@ -57,6 +57,9 @@ func TestChangesOnTheFly(t *testing.T) {
 	if a := w.askSession(id, apitype.SessionAsk{Action: "change", Pass: "quarantine"}); !a.Done {
 		t.Errorf("changing the pass: %+v", a)
 	}
+	if s := w.openSessions("").Items[0]; s.Pass != "quarantine" || s.VLAN != "99" {
+		t.Errorf("after the change, the session has %+v", s)
+	}
 	p := <-asked
 	if string(p.Get(radius.TunnelPrivateGroupID)) != "99" && string(p.Get(radius.TunnelPrivateGroupID)) != "\x0099" ||
 		string(p.Get(radius.UserName)) != "k.nance" || string(p.Get(radius.CallingStationID)) != d.mac ||

@@ -44,7 +44,7 @@ const (
 // Sessions are the open sessions, and what was recorded of them.
 type Sessions interface {
 	Find(id ident.ID) *session.Session
-	Asked(ctx context.Context, s *session.Session, what, by string) error
+	Asked(ctx context.Context, s *session.Session, a session.Asked) error
 	Records() *store.Accounting
 }
 
@@ -70,7 +70,8 @@ func (k *Keeper) Ask(ctx context.Context, id ident.ID, action Action, pass, by s
 	if s == nil {
 		return upstream.Changed{}, ErrGone
 	}
-	c, err := k.request(ctx, s, action, pass)
+	asked := session.Asked{By: by}
+	c, err := k.request(ctx, s, action, pass, &asked)
 	if err != nil {
 		return upstream.Changed{}, err
 	}
@@ -78,16 +79,17 @@ func (k *Keeper) Ask(ctx context.Context, id ident.ID, action Action, pass, by s
 	if out.Cause == causeRequestInitiated { // RFC 5176 section 3.2: refused in form, and done in fact
 		out.Done = true
 	}
-	what := title(action, pass) + ": "
+	asked.What = title(action, pass) + ": "
 	switch {
 	case err != nil:
-		what += err.Error()
+		asked.What += err.Error()
 	case out.Done:
-		what += "done, " + out.Answer
+		asked.What += "done, " + out.Answer
+		asked.Done = true
 	default:
-		what += "refused, " + out.Answer
+		asked.What += "refused, " + out.Answer
 	}
-	if e := k.sessions.Asked(context.WithoutCancel(ctx), s, what, by); e != nil {
+	if e := k.sessions.Asked(context.WithoutCancel(ctx), s, asked); e != nil {
 		err = errors.Join(err, fmt.Errorf("recording what the client answered: %w", e))
 	}
 	return out, err
@@ -105,8 +107,8 @@ func title(action Action, pass string) string {
 }
 
 // request prepares what is sent.
-func (k *Keeper) request(ctx context.Context, s *session.Session, action Action, pass string) (*upstream.Change,
-	error) {
+func (k *Keeper) request(ctx context.Context, s *session.Session, action Action, pass string,
+	asked *session.Asked) (*upstream.Change, error) {
 	current := k.current()
 	source, err := netip.ParseAddr(s.Source)
 	if err != nil {
@@ -137,7 +139,7 @@ func (k *Keeper) request(ctx context.Context, s *session.Session, action Action,
 		again(c, client.Sessions.Reauthenticate)
 	case ChangePass:
 		c.Code = radius.CoARequest
-		reply, err := k.reply(ctx, current, s, pass)
+		reply, err := k.reply(ctx, current, s, pass, asked)
 		if err != nil {
 			return nil, err
 		}
@@ -199,8 +201,8 @@ func (k *Keeper) identify(ctx context.Context, s *session.Session, client *confi
 }
 
 // reply are the attributes of a pass, as the attempt that began the session would be given them.
-func (k *Keeper) reply(ctx context.Context, current *snapshot.Snapshot, s *session.Session,
-	name string) ([]upstream.Attribute, error) {
+func (k *Keeper) reply(ctx context.Context, current *snapshot.Snapshot, s *session.Session, name string,
+	asked *session.Asked) ([]upstream.Attribute, error) {
 	pass := current.Plan.Pass(name)
 	if pass == nil {
 		return nil, fmt.Errorf("there is no pass %q", name)
@@ -209,6 +211,7 @@ func (k *Keeper) reply(ctx context.Context, current *snapshot.Snapshot, s *sessi
 	if err != nil {
 		return nil, err
 	}
+	asked.Pass, asked.VLAN = pass.Name, pass.VLANFor(f)
 	made, err := pass.Reply.For(f)
 	if err != nil {
 		return nil, fmt.Errorf("pass %s cannot be made: %w", name, err)

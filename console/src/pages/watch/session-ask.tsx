@@ -144,7 +144,7 @@ export function AskMany({ query, onClose }: { query: URLSearchParams; onClose: (
           disabled={ask.isPending || count === 0 || (action === "change" && !pass)}
           onClick={() => ask.mutate()}
         >
-          {ask.isPending ? "Asking…" : `Ask for ${count}`}
+          {ask.isPending ? "Asking…" : `Ask for ${count} ${count === 1 ? "session" : "sessions"}`}
         </Button>
         <Button onClick={onClose}>Close</Button>
       </div>

@@ -73,7 +73,7 @@ export function SessionPage() {
               {s.attempt && (
                 <Told
                   at={s.attempt.at}
-                  mark={<Bar kind="in" />}
+                  mark={<Glyph kind="in" />}
                   title={`Admitted on ${s.attempt.client}`}
                   link={`/attempts/${s.attempt.id}`}
                 >
@@ -97,6 +97,12 @@ export function SessionPage() {
     </>
   );
 }
+
+const Glyph = ({ kind }: { kind: "in" | "out" }) => (
+  <span className={kind === "in" ? "text-in" : "text-out"}>
+    <Bar kind={kind} />
+  </span>
+);
 
 const titles: Record<string, string> = {
   start: "Session started",
@@ -139,7 +145,7 @@ function Story({ list }: { list: Event[] }) {
         at={e.at}
         mark={
           asked ? (
-            <Bar kind={done ? "in" : "out"} />
+            <Glyph kind={done ? "in" : "out"} />
           ) : (
             <span aria-hidden className="inline-block h-[7px] w-[7px] rounded-full bg-soft" />
           )
