@@ -12,18 +12,26 @@ import (
 	"tollgate.example/key/internal/wire/radius"
 )
 
+// changes sets how the sessions of a client are changed.
+func (w *world) changes(name string, set func(*config.ClientSessions)) {
+	w.t.Helper()
+	var client apitype.Client
+	w.do(http.MethodGet, "/clients/"+name, nil, &client)
+	in := apitype.ClientInput{ClientFields: client.ClientFields}
+	set(&in.Sessions)
+	w.do(http.MethodPut, "/clients/"+name, in, nil, matchAny)
+	w.publish()
+}
+
 // changeable lets the basic client take changes at an address.
 func (w *world) changeable(c *lab.Changes, set func(*config.ClientSessions)) {
 	w.t.Helper()
-	var client apitype.Client
-	w.do(http.MethodGet, "/clients/np-switch-1", nil, &client)
-	in := apitype.ClientInput{ClientFields: client.ClientFields}
-	in.Sessions.ChangeAddress, in.Sessions.ChangePort = c.Address().Addr().String(), int(c.Address().Port())
-	if set != nil {
-		set(&in.Sessions)
-	}
-	w.do(http.MethodPut, "/clients/np-switch-1", in, nil, matchAny)
-	w.publish()
+	w.changes("np-switch-1", func(s *config.ClientSessions) {
+		s.ChangeAddress, s.ChangePort = c.Address().Addr().String(), int(c.Address().Port())
+		if set != nil {
+			set(s)
+		}
+	})
 }
 
 func (w *world) askSession(id string, in apitype.SessionAsk) (out apitype.SessionAnswer) {

@@ -2,11 +2,13 @@ package e2e
 
 import (
 	"fmt"
+	"net"
 	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 )
@@ -79,10 +81,11 @@ func TestPAMClient(t *testing.T) {
 	w.basic("off", "127.0.0.1")
 	w.wants(0, []string{"lane", "change", "Wired", "-when", "always", "-publish"})
 	conf, service := filepath.Join(t.TempDir(), "servers"), fmt.Sprintf("tollgate-test-%d", os.Getpid())
-	os.WriteFile(conf, []byte(fmt.Sprintf("%s %s 3\n", w.radius, secret)), 0o600)
+	os.WriteFile(conf, []byte(fmt.Sprintf("%s %s 3\n", neighbours(t, w), secret)), 0o600)
 	path := "/etc/pam.d/" + service
 	if err := os.WriteFile(path,
-		[]byte(fmt.Sprintf("auth required pam_radius_auth.so conf=%s\naccount required pam_permit.so\n", conf)),
+		[]byte(fmt.Sprintf("auth required pam_radius_auth.so conf=%[1]s\naccount required pam_permit.so\n"+
+			"session required pam_radius_auth.so conf=%[1]s\n", conf)),
 		0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -100,6 +103,67 @@ func TestPAMClient(t *testing.T) {
 	if a.Client != "np-switch-1" {
 		t.Errorf("recorded %+v", a)
 	}
+	if out, err := exec.Command("pamtester", service, "k.nance", "open_session", "close_session").CombinedOutput(); err !=
+		nil {
+		t.Errorf("the session: %s", out)
+	}
+	if ended := w.openSessions("state=ended").Items; len(ended) != 1 || ended[0].User != "k.nance" {
+		t.Errorf("the sessions of PAM are %+v", ended)
+	}
+}
+
+// neighbours passes two ports that follow each other on to authentication and accounting, as old clients want them.
+func neighbours(t *testing.T, w *world) string {
+	t.Helper()
+	for range 50 {
+		first, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		at := first.LocalAddr().(*net.UDPAddr)
+		second, err := net.ListenUDP("udp", &net.UDPAddr{IP: at.IP, Port: at.Port + 1})
+		if err != nil {
+			first.Close()
+			continue
+		}
+		relay(t, first, w.radius)
+		relay(t, second, w.app.Accounting[0].String())
+		return at.String()
+	}
+	t.Fatal("no two free ports follow each other")
+	return ""
+}
+
+// relay passes datagrams on, and what is answered to the last who asked.
+func relay(t *testing.T, socket *net.UDPConn, to string) {
+	t.Helper()
+	out, err := net.Dial("udp", to)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { socket.Close(); out.Close() })
+	var last atomic.Value
+	go func() {
+		buf := make([]byte, 4096)
+		for {
+			n, from, err := socket.ReadFromUDPAddrPort(buf)
+			if err != nil {
+				return
+			}
+			last.Store(from)
+			out.Write(buf[:n])
+		}
+	}()
+	go func() {
+		buf := make([]byte, 4096)
+		for {
+			n, err := out.Read(buf)
+			if err != nil {
+				return
+			}
+			socket.WriteToUDPAddrPort(buf[:n], last.Load().(netip.AddrPort))
+		}
+	}()
 }
 
 // TestDecoderFindsNothingWrong captures traffic and has an independent decoder check every packet and authenticator.

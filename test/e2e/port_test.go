@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -12,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -39,10 +41,16 @@ func TestARealPort(t *testing.T) {
 	ip("link", "set", ns+"a", "up")
 	ip("netns", "exec", ns, "ip", "link", "set", ns+"b", "up")
 	host, port, _ := net.SplitHostPort(w.radius)
+	das := int(netip.MustParseAddrPort(freePort(t)).Port())
+	w.changes("np-switch-1", func(s *config.ClientSessions) { s.ChangePort = das })
 	authenticator := w.write("hostapd.conf",
 		fmt.Sprintf("interface=%sa\ndriver=wired\nieee8021x=1\nuse_pae_group_addr=1\nnas_identifier=np-switch-1\n"+
 			"auth_server_addr=%s\nauth_server_port=%s\nauth_server_shared_secret=%s\n"+
-			"radius_auth_req_attr=61:d:15\nradius_auth_req_attr=87:s:1/0/8\n", ns, host, port, secret))
+			"radius_auth_req_attr=61:d:15\nradius_auth_req_attr=87:s:1/0/8\n"+
+			"acct_server_addr=%[2]s\nacct_server_port=%[5]d\nacct_server_shared_secret=%[4]s\n"+
+			"radius_acct_interim_interval=2\nradius_das_port=%[6]d\nradius_das_client=127.0.0.1 %[4]s\n"+
+			"radius_das_require_event_timestamp=1\nradius_das_require_message_authenticator=1\n", ns, host, port, secret,
+			w.app.Accounting[0].Port(), das))
 	log := w.background(t, "hostapd", "-d", authenticator)
 	waitFor(t, "the authenticator", func() bool { return strings.Contains(read(log), "AP-ENABLED") })
 	n := 0
@@ -66,10 +74,42 @@ func TestARealPort(t *testing.T) {
 			a.Facts.MAC == "" || a.Where != "port 1/0/8" {
 			t.Errorf("%s is recorded as %+v by %s", method, a.Attempt, a.Facts.Method)
 		}
+		w.portSession(t, method)
 		cancel()
 		cmd.Wait()
 		out.Close()
 	}
+}
+
+// portSession looks at the session on the port, and has it ended: hostapd takes Disconnect-Requests, and no changes.
+func (w *world) portSession(t *testing.T, method string) {
+	t.Helper()
+	var s apitype.Session
+	waitFor(t, "the session of "+method, func() bool {
+		open := w.openSessions("").Items
+		if len(open) == 1 {
+			s = open[0]
+		}
+		return len(open) == 1 && s.Seconds >= 2 // an interim record has come
+	})
+	if s.Pass != "crew" || s.User != "k.nance" || s.NAS != "np-switch-1" || s.MAC == "" {
+		t.Errorf("the session of %s is %+v", method, s)
+	}
+	if a := w.askSession(s.ID, apitype.SessionAsk{Action: "reauthenticate"}); a.Done || a.Cause != 402 &&
+		a.Cause != 401 {
+		t.Errorf("hostapd answers a CoA-Request with %+v", a)
+	}
+	if a := w.askSession(s.ID, apitype.SessionAsk{Action: "disconnect"}); !a.Done {
+		t.Errorf("hostapd answers a Disconnect-Request with %+v", a)
+	}
+	waitFor(t, "the end of the session", func() bool {
+		for _, e := range w.session(s.ID).Story {
+			if e.Kind == "stop" {
+				return true
+			}
+		}
+		return false
+	})
 }
 
 func read(path string) string {
