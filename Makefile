@@ -55,6 +55,7 @@ bench: build
 	go run ./test/load -records 1000000
 	go run ./test/load -retention 1000000
 	go run ./test/load -large
+	go run ./test/load -accounting
 
 screenshots: build
 	go run ./test/shots

@@ -1,6 +1,8 @@
 package session
 
 import (
+	"cmp"
+	"slices"
 	"strings"
 
 	"tollgate.example/key/internal/base/ident"
@@ -15,6 +17,8 @@ type Filter struct {
 	// Before is a cursor: only those that began earlier.
 	Before ident.ID
 	Limit  int
+	// upper is the text in upper case, as MAC addresses are written.
+	upper string
 }
 
 // Fits reports whether the filter selects a session.
@@ -40,12 +44,8 @@ func (f *Filter) text(s *Session) bool {
 	if f.Text == "" {
 		return true
 	}
-	for _, v := range []string{s.Who, s.Address, s.Client, s.Session, s.MAC, s.Display} {
-		if contains(v, f.Text) {
-			return true
-		}
-	}
-	return false
+	return strings.Contains(s.Who, f.Text) || strings.Contains(s.Address, f.Text) || strings.Contains(s.MAC, f.upper) ||
+		contains(s.Client, f.Text) || contains(s.Session, f.Text) || contains(s.Display, f.Text)
 }
 
 // contains looks for an ASCII text without regard to case; low is in lower case.
@@ -87,7 +87,10 @@ func ByClass[V any](b *Book, classes map[string]V) map[string]*Session {
 
 // List lists sessions, those that began last first; next continues as Before, 0 at the end.
 func (b *Book) List(f Filter) (items []*Session, next ident.ID) {
-	f.Text = strings.ToLower(f.Text)
+	f.Text, f.upper = strings.ToLower(f.Text), strings.ToUpper(f.Text)
+	if f.User != "" && !strings.HasSuffix(f.User, "*") {
+		return b.ofPerson(&f)
+	}
 	list := *b.order.Load()
 	for i := len(list) - 1; i >= 0; i-- {
 		s := list[i].now.Load()
@@ -100,4 +103,19 @@ func (b *Book) List(f Filter) (items []*Session, next ident.ID) {
 		items = append(items, s)
 	}
 	return items, 0
+}
+
+// ofPerson lists those of one person.
+func (b *Book) ofPerson(f *Filter) (items []*Session, next ident.ID) {
+	b.Of(strings.ToLower(f.User), "", func(s *Session) {
+		if (f.Before == 0 || s.ID < f.Before) && f.Fits(s) {
+			items = append(items, s)
+		}
+	})
+	slices.SortFunc(items, func(a, b *Session) int { return cmp.Compare(b.ID, a.ID) })
+	if f.Limit > 0 && len(items) > f.Limit {
+		items = items[:f.Limit]
+		next = items[f.Limit-1].ID
+	}
+	return items, next
 }

@@ -13,8 +13,9 @@ import (
 )
 
 const (
-	// saveEvery is how often open sessions are saved, lookEvery how often those are looked for that went silent.
-	saveEvery = time.Second
+	// saveEvery is how often open sessions are saved: what is newer is read from accounting at the start. lookEvery is
+	// how often those are looked for that went silent.
+	saveEvery = 15 * time.Second
 	lookEvery = 10 * time.Second
 	// replayed is how far back accounting is read where nothing else is known.
 	replayed = 48 * time.Hour

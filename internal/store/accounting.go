@@ -69,10 +69,15 @@ type Accounted struct {
 // Ends reports whether the record ends a session.
 func (a *Accounted) Ends() bool { return a.Kind == AccountingStop || a.Kind == AccountingLost }
 
+// gatherAccounting is how long a record waits for others: clients wait for seconds, and a commit costs the same for one
+// as for hundreds.
+const gatherAccounting = 4 * time.Millisecond
+
 // accounting is the kind of record that accounting is. A client forgets what it was acknowledged for, so a record is on
 // the disk before that.
 func accounting(written func([]*Accounted)) record.Kind[Accounted] {
-	return record.Kind[Accounted]{Name: "accounting", Durable: true, Written: written,
+	return record.Kind[Accounted]{Name: "accounting", Durable: true, Gather: gatherAccounting,
+		Written: written,
 		Key: func(a *Accounted) (*ident.ID, *time.Time) { return &a.ID, &a.At },
 		Fields: func(f *record.Fields, a *Accounted) {
 			f.Term("kind", &a.Kind)

@@ -86,8 +86,8 @@ func (c *Change) send(ctx context.Context, key *radius.Key, tries int) (Changed,
 	})
 	switch {
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return out, fmt.Errorf("nothing listens on %s. Switch changes of authorization on at the device, or correct the "+
-			"address of the client", c.To)
+		return out, fmt.Errorf("nothing listens on %s. Switch changes of authorization on at the device, or correct "+
+			"the address of the client", c.To)
 	case err != nil:
 		return out, fmt.Errorf("%s: %w", c.To, err)
 	}

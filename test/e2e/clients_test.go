@@ -103,7 +103,8 @@ func TestPAMClient(t *testing.T) {
 	if a.Client != "np-switch-1" {
 		t.Errorf("recorded %+v", a)
 	}
-	if out, err := exec.Command("pamtester", service, "k.nance", "open_session", "close_session").CombinedOutput(); err !=
+	if out, err := exec.Command("pamtester", service, "k.nance", "open_session",
+		"close_session").CombinedOutput(); err !=
 		nil {
 		t.Errorf("the session: %s", out)
 	}

@@ -23,7 +23,7 @@ const gearSecret = "mooring-line-and-anchor"
 // gear configures one client that speaks TACACS+, people with levels and command lists, and publishes.
 func (w *world) gear() {
 	w.t.Helper()
-	w.do(http.MethodPost, "/clients", apitype.ClientInput{TACACSSecret: gearSecret,
+	w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, TACACSSecret: gearSecret,
 		ClientFields: apitype.ClientFields{Name: "hh-router-1", Enabled: true, Addresses: []string{"127.0.0.1"},
 			MessageAuthenticator: "require", Tags: map[string]string{"kind": "router"}}}, nil)
 	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "here", Forms: []config.Form{{Kind: config.Bare},

@@ -49,7 +49,8 @@ func TestARealPort(t *testing.T) {
 			"radius_auth_req_attr=61:d:15\nradius_auth_req_attr=87:s:1/0/8\n"+
 			"acct_server_addr=%[2]s\nacct_server_port=%[5]d\nacct_server_shared_secret=%[4]s\n"+
 			"radius_acct_interim_interval=2\nradius_das_port=%[6]d\nradius_das_client=127.0.0.1 %[4]s\n"+
-			"radius_das_require_event_timestamp=1\nradius_das_require_message_authenticator=1\n", ns, host, port, secret,
+			"radius_das_require_event_timestamp=1\nradius_das_require_message_authenticator=1\n", ns, host, port,
+			secret,
 			w.app.Accounting[0].Port(), das))
 	log := w.background(t, "hostapd", "-d", authenticator)
 	waitFor(t, "the authenticator", func() bool { return strings.Contains(read(log), "AP-ENABLED") })

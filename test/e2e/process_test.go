@@ -3,16 +3,19 @@ package e2e
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"fmt"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
 
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
@@ -23,13 +26,16 @@ type process struct {
 	*world
 	cmd *exec.Cmd
 	log bytes.Buffer
+	// accounting is its address for accounting.
+	accounting string
 }
 
 // run starts the service in the data directory of a world. The script, if it is not empty, prepares the mounts of the
 // process, with the directory in $DIR.
 func (p *process) run(script string) {
 	p.t.Helper()
-	args := fmt.Sprintf("exec %s -data %s -http 127.0.0.1:0 -radius 127.0.0.1:0 -tacacs 127.0.0.1:0 -tacacs-tls "+
+	args := fmt.Sprintf("exec %s -data %s -http 127.0.0.1:0 -radius 127.0.0.1:0 -accounting 127.0.0.1:0 "+
+		"-tacacs 127.0.0.1:0 -tacacs-tls "+
 		"127.0.0.1:0",
 		filepath.Join(binaries, "tollgated"), p.dir)
 	p.cmd = exec.Command("sh", "-c", args)
@@ -58,6 +64,8 @@ func (p *process) run(script string) {
 		switch {
 		case field == "Console":
 			p.api = &client.Client{URL: value, Token: token}
+		case field == "RADIUS" && strings.HasSuffix(value, "for accounting"):
+			p.accounting, _, _ = strings.Cut(value, " ")
 		case field == "RADIUS":
 			p.radius = value
 		case field == "TACACS+" && p.tacacs == "":
@@ -114,6 +122,31 @@ func (p *process) wait(code string, there bool) apitype.Now {
 	}
 }
 
+// reports begins sessions, eight at a time, until a moment and a little longer, so that the last are cut off, and
+// returns those that were acknowledged.
+func (p *process) reports(round string, until time.Time) (out []string) {
+	var mu sync.Mutex
+	var all sync.WaitGroup
+	for i := range 8 {
+		all.Go(func() {
+			for n := 0; time.Now().Before(until); n++ {
+				session := fmt.Sprintf("%s-%d-%d", round, i, n)
+				r := trial.Report{Server: p.accounting, Secret: secret, Timeout: time.Second, Tries: 1,
+					Attributes: []results.Attribute{{Name: "Acct-Status-Type", Value: "Start"},
+						{Name: "User-Name", Value: "ann"},
+						{Name: "Acct-Session-Id", Value: session}}}
+				if r.Send(context.Background()) == nil {
+					mu.Lock()
+					out = append(out, session)
+					mu.Unlock()
+				}
+			}
+		})
+	}
+	all.Wait()
+	return out
+}
+
 // Whatever gear was told is in the journal, and whatever was shown is still there, when the service is killed in the
 // middle, again and again.
 func TestKilledAgainAndAgain(t *testing.T) {
@@ -122,9 +155,11 @@ func TestKilledAgainAndAgain(t *testing.T) {
 	p.run("")
 	defer func() { p.end(syscall.SIGKILL) }()
 	p.gear()
-	told, shown := map[string]bool{}, map[string]bool{}
+	told, shown, acknowledged := map[string]bool{}, map[string]bool{}, map[string]bool{}
 	for round := range 10 {
 		stop := time.Now().Add(300 * time.Millisecond)
+		reported := make(chan []string)
+		go func() { reported <- p.reports(fmt.Sprint(round), stop.Add(100*time.Millisecond)) }()
 		g := p.device(false)
 		for i := 0; time.Now().Before(stop); i++ {
 			task := fmt.Sprintf("%d-%d", round, i)
@@ -144,18 +179,26 @@ func TestKilledAgainAndAgain(t *testing.T) {
 			shown[a.ID] = true
 		}
 		p.end(syscall.SIGKILL)
+		for _, one := range <-reported {
+			acknowledged[one] = true
+		}
 		p.run("")
 	}
-	for path, want := range map[string]map[string]bool{"/journal?kind=start": told, "/attempts?": shown} {
+	if open := p.openSessions("").Open; open < len(acknowledged) {
+		t.Errorf("%d sessions are open, and %d were acknowledged", open, len(acknowledged))
+	}
+	for path, want := range map[string]map[string]bool{"/journal?kind=start": told, "/attempts?": shown,
+		"/sessions?": acknowledged} {
 		got, next := map[string]bool{}, ""
 		for {
 			var page apitype.Page[struct {
-				ID   string `json:"id"`
-				Task string `json:"task"`
+				ID      string `json:"id"`
+				Task    string `json:"task"`
+				Session string `json:"session"`
 			}]
 			p.do(http.MethodGet, path+"&limit=500&before="+next, nil, &page)
 			for _, r := range page.Items {
-				got[r.ID], got[r.Task] = true, true
+				got[r.ID], got[r.Task], got[r.Session] = true, true, true
 			}
 			if next = page.Next; next == "" {
 				break

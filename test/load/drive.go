@@ -16,6 +16,9 @@ type options struct {
 	duration time.Duration // how long, or
 	requests int           // how many
 	rate     float64       // requests per second; 0 is as many as are answered
+	// build makes a request, code is what it is answered with; without them they are those of PAP.
+	build func(key *radius.Key, identifier byte, n int) ([]byte, error)
+	code  radius.Code
 }
 
 type result struct {
@@ -38,7 +41,10 @@ const giveUp = 3 * time.Second
 
 // drive keeps a window of requests under way, each identifier a request of its own, and checks every answer's code.
 func drive(server string, o options) (result, error) {
-	const sockets = 4
+	sockets := max(4, (o.window+239)/240) // a socket has 256 identifiers
+	if o.build == nil {
+		o.build, o.code = build, radius.AccessAccept
+	}
 	results := make([]result, sockets)
 	errs := make([]error, sockets)
 	var all sync.WaitGroup
@@ -46,7 +52,7 @@ func drive(server string, o options) (result, error) {
 	for i := range sockets {
 		all.Go(func() {
 			part := o
-			part.window, part.requests, part.rate = o.window/sockets, o.requests/sockets, o.rate/sockets
+			part.window, part.requests, part.rate = o.window/sockets, o.requests/sockets, o.rate/float64(sockets)
 			results[i], errs[i] = driveSocket(server, part, i)
 		})
 	}
@@ -97,7 +103,7 @@ func driveSocket(server string, o options, number int) (result, error) {
 			for !sent[identifier].IsZero() {
 				identifier++
 			}
-			data, err := build(key, identifier, number<<24|counter)
+			data, err := o.build(key, identifier, number<<24|counter)
 			if err != nil {
 				return out, err
 			}
@@ -128,7 +134,7 @@ func driveSocket(server string, o options, number int) (result, error) {
 			}
 			continue
 		}
-		if n < radius.HeaderSize || radius.Code(buf[0]) != radius.AccessAccept {
+		if n < radius.HeaderSize || radius.Code(buf[0]) != o.code {
 			return out, fmt.Errorf("answered with code %d", buf[0])
 		}
 		if at := sent[buf[1]]; !at.IsZero() {

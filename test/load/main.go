@@ -43,6 +43,7 @@ func main() {
 	large := flag.Bool("large", false, "measure only a configuration of 100,000 clients and 10,000 policies")
 	rehearsed := flag.Int("rehearse", 0, "record so many attempts, and measure only their rehearsal, alone and "+
 		"under load")
+	accounting := flag.Bool("accounting", false, "measure only accounting and sessions")
 	records := flag.Int("records", 0, "record so many attempts, and measure only searches through them")
 	flag.Parse()
 	if *profile != "" {
@@ -71,6 +72,8 @@ func main() {
 		err = retaining(*retained, 12_000)
 	case *large:
 		err = largeOnly(100_000, 20, 500)
+	case *accounting:
+		err = accountingOnly(*seconds, min(*rounds, 5), *only)
 	case *records > 0:
 		err = recording(*records)
 	default:
@@ -96,7 +99,7 @@ func start() (*service, error) {
 	}
 	s := &service{dir: dir}
 	s.App, err = app.Start(context.Background(), app.Options{Data: dir, HTTP: "127.0.0.1:0",
-		RADIUS: []string{"127.0.0.1:0"}, TACACS: []string{"127.0.0.1:0"}})
+		RADIUS: []string{"127.0.0.1:0"}, Accounting: []string{"127.0.0.1:0"}, TACACS: []string{"127.0.0.1:0"}})
 	if err != nil {
 		return nil, err
 	}

@@ -20,6 +20,13 @@ import (
 	"tollgate.example/key/internal/wire/radius"
 )
 
+// maxReports bounds the records under way at once, maxReportsOfOne those of one client. They only wait for the disk,
+// and the more wait together, the more share a commit.
+const (
+	maxReports      = 8192
+	maxReportsOfOne = maxReports / 4
+)
+
 // recordWithin is how long a record may wait for the disk. Clients send it again after a few seconds.
 const recordWithin = 10 * time.Second
 
@@ -175,14 +182,14 @@ func (a *Accounting) packet(s *socket, data []byte, from netip.AddrPort, back ro
 }
 
 func (a *Accounting) begin(share *atomic.Int64) string {
-	if share.Add(1) > maxOfOne {
+	if share.Add(1) > maxReportsOfOne {
 		share.Add(-1)
-		return fmt.Sprintf("more than %d records of one client at once", maxOfOne)
+		return fmt.Sprintf("more than %d records of one client at once", maxReportsOfOne)
 	}
-	if a.inFlight.Add(1) > maxInFlight {
+	if a.inFlight.Add(1) > maxReports {
 		share.Add(-1)
 		a.inFlight.Add(-1)
-		return fmt.Sprintf("more than %d records at once", maxInFlight)
+		return fmt.Sprintf("more than %d records at once", maxReports)
 	}
 	return ""
 }

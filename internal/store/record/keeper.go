@@ -222,6 +222,10 @@ func (k *Keeper[T]) run() {
 					runtime.Gosched()
 				}
 				batch = k.gather(batch)
+				if k.kind.Gather > 0 && len(batch) < batchSize {
+					time.Sleep(k.kind.Gather)
+					batch = k.gather(batch)
+				}
 			} else if batch = k.gather(batch); len(batch) < batchSize {
 				time.Sleep(linger)
 				batch = k.gather(batch)

@@ -20,6 +20,8 @@ type Kind[T any] struct {
 	// Durable has each record on the disk before Record returns, whatever happens to the machine. The others are
 	// committed without waiting for the disk.
 	Durable bool
+	// Gather is how long a record that is durable waits for others to share its commit with; 0 is not at all.
+	Gather time.Duration
 	// Key is where the identifier and the time of a record are.
 	Key func(r *T) (*ident.ID, *time.Time)
 	// Fields goes through the fields of a record, always in the same order. New fields are added at the end: in older
