@@ -21,10 +21,19 @@ var lanes = kind[apitype.Lane]{
 		s.fields([2]string{"name", l.Name}, [2]string{"when", l.When}, [2]string{"methods", methodTitles(l.Methods)},
 			[2]string{"inside TLS", l.TLS.String()}, [2]string{"realm", l.Realm}, [2]string{"forwarded to",
 				strings.Join(l.Forward, ", ")}, [2]string{"second factor", secondFactor(l)}, [2]string{"reject delay",
-				fmt.Sprintf("%d ms", l.RejectDelayMillis)}, [2]string{"note", l.Note})
+				fmt.Sprintf("%d ms", l.RejectDelayMillis)}, [2]string{"open sessions", follows(l)},
+			[2]string{"note", l.Note})
 		s.say("")
 		s.policies(l)
 	},
+}
+
+// follows says what becomes of open sessions.
+func follows(l apitype.Lane) string {
+	if l.Follow {
+		return "authenticated again when their people would get something else"
+	}
+	return ""
 }
 
 // secondFactor says what a lane asks for beside the credential.
@@ -81,6 +90,8 @@ func laneCommands() []command {
 		second := f.String("second-factor", "", "second factor: code, or none")
 		rest := f.Int("factor-rest", 0, "minutes during which a code is not asked for again, for the same client "+
 			"and source")
+		follow := f.String("follow-changes", "off", "on has open sessions authenticated again when their people would "+
+			"get\nsomething else; off leaves them")
 		delay := f.Int("reject-delay", 1000, "delay before a refusal, in milliseconds")
 		return func(was map[string]bool, old *apitype.Lane, label string) any {
 			in := apitype.LaneFields{When: *when, Realm: *realm, RejectDelayMillis: *delay, Methods: []string{"pap"},
@@ -102,6 +113,7 @@ func laneCommands() []command {
 			assign(was, "reject-delay", &in.RejectDelayMillis, *delay)
 			assign(was, "second-factor", &in.SecondFactor, strings.TrimSuffix(*second, "none"))
 			assign(was, "factor-rest", &in.FactorRestMinutes, *rest)
+			assign(was, "follow-changes", &in.Follow, *follow == "on")
 			assign(was, "text", &in.Note, *note)
 			return in
 		}

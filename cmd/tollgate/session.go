@@ -140,6 +140,26 @@ func sessionCommands() []command {
 					return s.api.Do(s.ctx, http.MethodGet, "/sessions-export?"+q.Encode(), nil, client.To{Writer: out})
 				}
 			}},
+		{"session", "differing", "", "open sessions whose people would now get something else",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				lane, limit := f.String("lane", "", "only of this lane"), f.Int("limit", 500, "how many to look at")
+				return func(s *invocation, _ []string) error {
+					d, err := client.Get[apitype.DifferingSessions](s.ctx, s.api,
+						fmt.Sprintf("/sessions-differing?limit=%d&lane=%s",
+							*limit, url.QueryEscape(*lane)))
+					if err != nil {
+						return err
+					}
+					return s.print(d, func() {
+						for _, one := range d.Items {
+							s.say("%s  %-20s  %-14s  %s", one.Session.ID, cut(one.Session.User, 20),
+								cut(one.Session.Client, 14),
+								one.Why)
+						}
+						s.say("%d of %s would change.", len(d.Items), many(d.Looked, "session"))
+					})
+				}
+			}},
 	}, askCommand("disconnect", "disconnect", "end sessions: the device is disconnected"),
 		askCommand("reauth", "reauthenticate", "have devices authenticate again"),
 		askCommand("change", "change", "give open sessions another pass"))

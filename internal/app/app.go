@@ -287,6 +287,9 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	if err != nil {
 		return err
 	}
+	changes := change.New(a.Sessions, a.Gate.Current, a.Attempts)
+	follower := change.NewFollower(changes, a.Sessions, a.Gate)
+	a.background(func() { follower.Run(background) })
 	analyst := revision.NewAnalyst(a.Gate, accounts.Groups)
 	needs := &attention.Sources{Addresses: registry, Accounts: accounts, Checkup: checks, Revisions: revisions,
 		Analyst: analyst, Clock: clock, Disk: disk, Records: map[string]attention.Records{"attempts": a.Attempts,
@@ -296,7 +299,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		Operators: operators,
 		Sources:   registry, Gate: a.Gate, Checkup: checks, Copies: copies, Rehearsals: rehearsal.New(a.Attempts,
 			a.Attempts.Added), Box: box, IDs: ids, Tally: counts, Attempts: a.Attempts, Journal: a.Journal,
-		Sessions: a.Sessions, Changes: change.New(a.Sessions, a.Gate.Current, a.Attempts),
+		Sessions: a.Sessions, Changes: changes, Follower: follower,
 		Backup: a.backupOf(o),
 		Trial:  a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting,
 		Secure: secure, Hosts: o.HTTPHosts, Done: background.Done()}))

@@ -225,7 +225,7 @@ func (s *setup) lanes() {
 		Methods: []string{"peap-mschapv2"}, Realm: "ships", TLS: inAir, RejectDelayMillis: 1000,
 		Policies: []*config.Policy{admit("Visitors", "group is Visitors", "visitors")}})
 	s.add("/lanes", apitype.LaneFields{Name: "Wired ports", When: "port.type is Ethernet", Methods: []string{"eap-tls",
-		"peap-gtc", "peap-mschapv2", "pap"}, Realm: "shore", TLS: inTLS, RejectDelayMillis: 1000,
+		"peap-gtc", "peap-mschapv2", "pap"}, Realm: "shore", TLS: inTLS, RejectDelayMillis: 1000, Follow: true,
 		Policies: []*config.Policy{
 			admit("Office computers", `kind is computer and machine.group is "`+computersGroup+`"`, "operations"),
 			admit("Deck officers", `group in "Deck Officers", Crew`, "officers"),

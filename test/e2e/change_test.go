@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/lab"
@@ -157,5 +158,74 @@ func TestChangesOfManySessions(t *testing.T) {
 	if a := w.askSession(w.openSessions("").Items[0].ID, apitype.SessionAsk{Action: "disconnect"}); a.Done ||
 		!strings.Contains(a.Answer, "take no changes") {
 		t.Errorf("of one that takes none: %+v", a)
+	}
+}
+
+// A lane that follows changes: an account is disabled, its client is asked to authenticate the session again, cannot,
+// and disconnects it; another pass is followed too, and what did not change is left alone. Whoever is asked for can be
+// seen before.
+func TestSessionsFollowWhatChanges(t *testing.T) {
+	t.Parallel()
+	w := start(t)
+	w.basic("auto", "127.0.0.1")
+	w.account("m.ward", "gangway-and-rope", "Crew")
+	w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "bridge", VLAN: "40"}, nil)
+	w.publish()
+	switches, err := lab.TakeChanges("127.0.0.1:0", secret, lab.NoCoA)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer switches.Close()
+	w.changeable(switches, nil)
+	d := w.signIn("s-1", "00-00-5E-00-53-07")
+	d.must("Start")
+	id := w.openSessions("").Items[0].ID
+	switches.Open("s-1", func(*radius.Packet) { d.must("Stop", "Acct-Terminate-Cause=Admin-Reset") })
+	w.wants(0, []string{"session", "differing"}, "0 of 1 session would change")
+	var account apitype.Account
+	w.do(http.MethodGet, "/accounts/k.nance", nil, &account)
+	disable := func(off bool) {
+		in := apitype.AccountInput{AccountFields: account.AccountFields}
+		in.Enabled = !off
+		w.do(http.MethodPut, "/accounts/k.nance", in, nil, matchAny)
+	}
+	disable(true)
+	w.wants(0, []string{"session", "differing"}, "would be refused now, person.disabled", "1 of 1 session would change")
+	time.Sleep(300 * time.Millisecond)
+	if len(switches.Asked()) != 0 {
+		t.Fatalf("a lane that does not follow changes asked for %v", switches.Asked())
+	}
+	w.wants(0, []string{"lane", "change", "Wired", "-follow-changes", "on", "-publish"})
+	w.wants(0, []string{"lane", "show", "Wired"}, "authenticated again when")
+	disable(true) // once more, so that it is looked at right away
+	waitFor(t, "the end of the session", func() bool { return w.openSessions("").Open == 0 })
+	var story []string
+	for _, e := range w.session(id).Story {
+		story = append(story, e.Text)
+	}
+	told := strings.Join(story, "\n")
+	for _, want := range []string{
+		"Asked by rule, would be refused now, person.disabled: authenticate again: refused, " +
+			"CoA-NAK, Unsupported-Service (405)", "person.disabled: disconnect: done, Disconnect-ACK",
+		"the end: Admin-Reset"} {
+		if !strings.Contains(told, want) {
+			t.Errorf("the story lacks %q:\n%s", want, told)
+		}
+	}
+	// another pass by a published policy, and a session that is left alone
+	disable(false)
+	d = w.signIn("s-2", "00-00-5E-00-53-08")
+	d.must("Start")
+	asked := make(chan radius.Code, 10)
+	switches.Open("s-2", func(p *radius.Packet) { asked <- p.Code })
+	disable(false)
+	time.Sleep(300 * time.Millisecond)
+	if got := switches.Asked(); len(got) != 2 {
+		t.Errorf("what did not change was asked for: %v", got)
+	}
+	w.wants(0, []string{"policy", "change", "Wired", "Crew", "-pass", "bridge", "-publish"})
+	waitFor(t, "the question about the other pass", func() bool { return len(switches.Asked()) >= 4 })
+	if code := <-asked; code != radius.DisconnectRequest {
+		t.Errorf("it ends with %s", code)
 	}
 }

@@ -170,9 +170,11 @@ type Lane struct {
 	SecondFactor string `json:"secondFactor,omitempty"`
 	// FactorRestMinutes is for how long the same person is not asked for a code again on the same client, from the same
 	// place.
-	FactorRestMinutes int       `json:"factorRestMinutes,omitempty"`
-	Policies          []*Policy `json:"policies"`
-	Note              string    `json:"note,omitempty"`
+	FactorRestMinutes int `json:"factorRestMinutes,omitempty"`
+	// Follow has open sessions authenticated again when their people would now get something else.
+	Follow   bool      `json:"follow,omitempty"`
+	Policies []*Policy `json:"policies"`
+	Note     string    `json:"note,omitempty"`
 }
 
 // Outcome is what a policy does with those that fit.

@@ -82,7 +82,9 @@ func (s *server) accounts() {
 		if a == nil {
 			return nil, problem(http.StatusNotFound, "there is no local account "+in.Ref, "")
 		}
-		return nil, missing(s.Accounts.Remove(ctx, a.ID), "local account")
+		err := s.Accounts.Remove(ctx, a.ID)
+		s.Follower.Soon(a.Name)
+		return nil, missing(err, "local account")
 	})
 }
 
@@ -98,6 +100,7 @@ func (s *server) saveAccount(ctx context.Context, id string, in *apitype.Account
 	if err != nil {
 		return nil, accountProblem(err)
 	}
+	s.Follower.Soon(saved.Name)
 	view := accountView(saved)
 	return &tagged[apitype.Account]{view.Tag, view}, nil
 }

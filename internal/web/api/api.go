@@ -66,7 +66,9 @@ type Service struct {
 	Sessions  *session.Sessions
 	// Changes asks clients to end or change sessions.
 	Changes *change.Keeper
-	Backup  *backup.Source
+	// Follower asks for sessions whose people would get something else now.
+	Follower *change.Follower
+	Backup   *backup.Source
 	// Waiting counts the attempts under way.
 	Waiting func() int
 	// Secure tells that the console is served by TLS; in clear it answers to names of loopback and to Hosts alone.

@@ -88,7 +88,7 @@ func (s *server) objects() {
 				return apitype.Lane{Meta: m, Number: place[l.ID], LaneFields: apitype.LaneFields{Name: l.Name,
 					When: l.When, Methods: l.Methods, Realm: l.Realm, Forward: l.Forward, TLS: l.TLS,
 					RejectDelayMillis: l.RejectDelayMillis, SecondFactor: l.SecondFactor,
-					FactorRestMinutes: l.FactorRestMinutes, Policies: l.Policies, Note: l.Note}}
+					FactorRestMinutes: l.FactorRestMinutes, Follow: l.Follow, Policies: l.Policies, Note: l.Note}}
 			}
 		},
 	})
@@ -245,7 +245,7 @@ func (s *server) applyDirectory(d *config.Directory, in *apitype.DirectoryInput)
 func (s *server) applyLane(_ *config.Config, l *config.Lane, in *apitype.LaneFields) (string, error) {
 	l.Name, l.When, l.Methods, l.Realm, l.Forward, l.TLS, l.RejectDelayMillis, l.Note = in.Name, in.When, in.Methods,
 		in.Realm, in.Forward, in.TLS, in.RejectDelayMillis, in.Note
-	l.SecondFactor, l.FactorRestMinutes = in.SecondFactor, in.FactorRestMinutes
+	l.SecondFactor, l.FactorRestMinutes, l.Follow = in.SecondFactor, in.FactorRestMinutes, in.Follow
 	known := map[string]bool{}
 	for _, p := range l.Policies {
 		known[p.ID] = true

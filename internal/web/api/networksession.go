@@ -96,6 +96,7 @@ func (s *server) networkSessions() {
 	s.exportSessions()
 	s.askSessions()
 	s.liveSessions()
+	s.differing()
 }
 
 // liveSessions registers the stream of what is recorded of sessions.
@@ -321,6 +322,31 @@ func (s *server) askSessions() {
 			for _, a := range out.Answers {
 				if a.Done {
 					out.Done++
+				}
+			}
+			return ok(out), nil
+		})
+}
+
+// differing registers the preview of what would be asked for by rule.
+func (s *server) differing() {
+	huma.Register(s.api, operation("GET", "/sessions-differing", "list-differing-sessions",
+		"Open sessions whose people "+
+			"would now get something else: what the lanes that follow changes ask for by themselves"),
+		func(ctx context.Context, in *struct {
+			Lane  string `query:"lane" maxLength:"200"`
+			Limit int    `query:"limit" minimum:"1" maximum:"2000" default:"500" doc:"How many sessions to look at"`
+		}) (*body[apitype.DifferingSessions], error) {
+			list, next := s.Sessions.List(session.Filter{Lane: in.Lane, Limit: in.Limit})
+			out := apitype.DifferingSessions{Looked: len(list), All: next == 0, Items: []apitype.DifferingSession{}}
+			for _, one := range list {
+				why, err := s.Follower.Differs(ctx, one)
+				if err != nil {
+					return nil, err
+				}
+				if why != "" {
+					out.Items = append(out.Items, apitype.DifferingSession{Session: sessionView(&one.Accounted, true),
+						Why: why})
 				}
 			}
 			return ok(out), nil

@@ -184,6 +184,7 @@ type LaneFields struct {
 	RejectDelayMillis int              `json:"rejectDelayMillis" doc:"1000 is usual"`
 	SecondFactor      string           `json:"secondFactor" required:"false" doc:"What has to be shown beside the credential: code, or empty for nothing"`
 	FactorRestMinutes int              `json:"factorRestMinutes" required:"false" doc:"For how long the same person is not asked for a code again on the same client, from the same place"`
+	Follow            bool             `json:"follow" required:"false" doc:"Have open sessions authenticated again when their people would now get something else"`
 	Policies          []*config.Policy `json:"policies" required:"false" doc:"In order; the first that fits decides"`
 	Note              string           `json:"note" required:"false" maxLength:"4000"`
 }

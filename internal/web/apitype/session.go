@@ -100,6 +100,19 @@ type SessionsAnswer struct {
 	Answers []SessionAnswer `json:"answers"`
 }
 
+// DifferingSession is an open session whose person would now get something else.
+type DifferingSession struct {
+	Session Session `json:"session"`
+	Why     string  `json:"why"`
+}
+
+// DifferingSessions are those of the sessions that were looked at.
+type DifferingSessions struct {
+	Looked int                `json:"looked"`
+	All    bool               `json:"all" doc:"All open sessions were looked at"`
+	Items  []DifferingSession `json:"items"`
+}
+
 // SessionPage is a page of sessions.
 type SessionPage struct {
 	Page[Session]

@@ -5,7 +5,7 @@ import { useObjects } from "../../api/hooks";
 import { Button, ButtonLink, PageHead } from "../../ui/basic";
 import { ConditionField } from "../../ui/condition";
 import { Editor } from "../../ui/editor";
-import { Field, Pick, TextField } from "../../ui/form";
+import { Field, Pick, TextField, Tick } from "../../ui/form";
 import { MethodsField, freshTLS } from "./methods";
 import {} from "./analysis";
 import {} from "../../ui/hits";
@@ -23,6 +23,7 @@ export type LaneValues = {
   rejectDelayMillis: number;
   secondFactor: string;
   factorRestMinutes: number;
+  follow: boolean;
   policies: Policy[];
   note?: string;
 };
@@ -37,6 +38,7 @@ export const laneBody = (l: LaneValues) => ({
   rejectDelayMillis: l.rejectDelayMillis,
   secondFactor: l.secondFactor,
   factorRestMinutes: l.factorRestMinutes,
+  follow: l.follow,
   policies: l.policies,
   note: l.note ?? "",
 });
@@ -102,6 +104,7 @@ export function LaneForm({ lane, close, fresh = [] }: { lane?: Lane; close?: () 
         rejectDelayMillis: 1000,
         secondFactor: "",
         factorRestMinutes: 0,
+        follow: false,
         policies: [],
         note: "",
       },
@@ -194,6 +197,11 @@ export function LaneForm({ lane, close, fresh = [] }: { lane?: Lane; close?: () 
               value={String(form.rejectDelayMillis)}
               onChange={(v) => set({ rejectDelayMillis: Number(v) })}
               error={error}
+            />
+            <Tick
+              label="Have open sessions authenticated again when their people would now get something else"
+              checked={form.follow}
+              onChange={(follow) => set({ follow })}
             />
             <TextField label="Note" value={form.note} onChange={(note) => set({ note })} />
           </>
