@@ -39,6 +39,9 @@ func lookupText(steps []config.Lookup) string {
 		if l.Unreachable == config.Next {
 			text += "?"
 		}
+		if l.Unreachable == config.Silent {
+			text += "!"
+		}
 		out = append(out, text)
 	}
 	return strings.Join(out, ", ")
@@ -57,6 +60,9 @@ func readForm(text string) config.Form {
 func readLookup(text string) config.Lookup {
 	if store, ok := strings.CutSuffix(text, "?"); ok {
 		return config.Lookup{Store: store, Unreachable: config.Next}
+	}
+	if store, ok := strings.CutSuffix(text, "!"); ok {
+		return config.Lookup{Store: store, Unreachable: config.Silent}
 	}
 	return config.Lookup{Store: text, Unreachable: config.Refuse}
 }
@@ -116,7 +122,7 @@ func realmCommands() []command {
 		var forms, stores list
 		f.Var(&forms, "form", `@suffix, PREFIX\ or bare; repeatable`)
 		f.Var(&stores, "lookup", "store to look in, in order: a directory or local; a ? after it means next if "+
-			"unreachable")
+			"unreachable,\na ! that nothing is answered then")
 		name, rewrite, note := f.String("name", "", "new name"), f.String("rewrite", "{name}",
 			"name passed to the directory, with {name} or {sent}"), f.String("text", "", "note")
 		return func(was map[string]bool, old *apitype.Realm, label string) any {

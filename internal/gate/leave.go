@@ -5,8 +5,10 @@ import (
 	"strings"
 	"time"
 
+	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/identity/proof"
 	"tollgate.example/key/internal/session"
@@ -35,7 +37,29 @@ func (v *Visit) Leave(proofs ...proof.Proof) Answer {
 		out.Class = class
 		return out
 	}
-	return v.refuse(&d)
+	out := v.refuse(&d)
+	out.Discard = v.silent(d.Reason)
+	return out
+}
+
+// silent reports whether a refusal is kept to ourselves: the person's store could not be asked, and the realm wants the
+// device to ask its other server then.
+func (v *Visit) silent(why reason.Code) bool {
+	switch why {
+	case reason.DirectoryUnreachable, reason.DirectoryBind, reason.DirectoryFailed, reason.DomainUnreachable,
+		reason.DomainRefuses:
+	default:
+		return false
+	}
+	if v.before.Realm == nil || v.Facts.Gear != nil {
+		return false
+	}
+	for _, step := range v.before.Realm.Lookup {
+		if step.Unreachable == config.Silent && (v.Facts.Claimed == nil || v.Facts.Claimed.Store == step.Store) {
+			return true
+		}
+	}
+	return false
 }
 
 // decide decides by the plan, once more after an address was taken for the pass: the pool may have run out.

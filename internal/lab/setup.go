@@ -203,7 +203,8 @@ func (s *setup) lanes() {
 		Groups: []config.GroupRow{{Group: "Ticketing", Pass: "ticketing"},
 			{Group: "Port Operations", Pass: "operations"}, {Group: "Engine Room", Pass: "engine-room"},
 			{Group: "Network Team", Pass: "operations"}}}
-	s.add("/lanes", apitype.LaneFields{Name: "VPN", When: "client.kind is vpn", Methods: []string{"mschapv2"},
+	s.add("/lanes", apitype.LaneFields{Name: "VPN", When: "client.kind is vpn", Methods: []string{"eap-mschapv2",
+		"mschapv2"},
 		Realm: "ships", RejectDelayMillis: 1000,
 		Policies: []*config.Policy{admit("Crew", `group is Crew`, "vpn-crew")}})
 	s.add("/lanes", apitype.LaneFields{Name: "Printers and kiosks", When: "service is call-check",

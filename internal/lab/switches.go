@@ -129,7 +129,8 @@ var scenes = []scene{
 	{8, func(h *harbour) play {
 		i := h.r.IntN(len(crew))
 		c := crew[i]
-		return play{at: &h.vpn, ask: trial.Request{Method: "mschapv2", User: c.user + "@" + shipsDomain,
+		return play{at: &h.vpn, ask: trial.Request{Method: []string{"mschapv2", "eap-mschapv2"}[i%2],
+			User:     c.user + "@" + shipsDomain,
 			Password: crewPassword(c.user)}, mac: "198.51.100.77", port: 1 + i}
 	}},
 	{8, func(h *harbour) play { return h.printer(h.r.IntN(6)) }},

@@ -179,8 +179,9 @@ func (c *Config) checkRealms(k *checker) {
 				k.fail(field, NotFound, "Choose one of the directories, or local.", "there is no directory %q",
 					step.Store)
 			}
-			if step.Unreachable != Refuse && step.Unreachable != Next {
-				k.fail(field, Unknown, "Use refuse or next.", "%q is neither refuse nor next", step.Unreachable)
+			if step.Unreachable != Refuse && step.Unreachable != Next && step.Unreachable != Silent {
+				k.fail(field, Unknown, "Use refuse, next or silent.", "%q is not what a lookup can do",
+					step.Unreachable)
 			}
 			for _, earlier := range r.Lookup[:j] {
 				if strings.EqualFold(earlier.Store, step.Store) {

@@ -132,12 +132,14 @@ type Unreachable string
 const (
 	Refuse Unreachable = "refuse"
 	Next   Unreachable = "next"
+	// Silent answers nothing, so that the device asks its other server.
+	Silent Unreachable = "silent"
 )
 
 // Lookup is one step of a realm's lookup order.
 type Lookup struct {
 	Store       string      `json:"store"`
-	Unreachable Unreachable `json:"unreachable" required:"false" enum:"refuse,next"`
+	Unreachable Unreachable `json:"unreachable" required:"false" enum:"refuse,next,silent"`
 }
 
 // Realm says which name forms belong together, how the name is rewritten, and where it is looked up.

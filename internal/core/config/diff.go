@@ -288,6 +288,9 @@ func show(value any) string {
 			if l.Unreachable == Next {
 				return l.Store + " (next if unreachable)"
 			}
+			if l.Unreachable == Silent {
+				return l.Store + " (no answer if unreachable)"
+			}
 			return l.Store
 		})
 	case []PickedGroup:

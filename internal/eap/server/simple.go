@@ -199,7 +199,9 @@ func ErrorCode(code reason.Code) int {
 		return mschap.ErrorExpired
 	case reason.PersonHours:
 		return mschap.ErrorHours
-	case reason.PolicyNone, reason.PolicyRefused:
+	case reason.PolicyNone, reason.PolicyRefused, reason.DirectoryUnreachable, reason.DirectoryBind,
+		reason.DirectoryFailed, reason.DomainUnreachable, reason.DomainRefuses, reason.ClockSkew, reason.Busy,
+		reason.MethodUnusable, reason.ServiceFault: // nobody has found the password wrong
 		return mschap.ErrorNoAccess
 	}
 	return mschap.ErrorWrong

@@ -52,7 +52,13 @@ export function RealmsPage() {
                 <td className="mono">{r.rewrite}</td>
                 <td>
                   {r.lookup
-                    .map((l) => l.store + (l.unreachable === "next" ? " (next if unreachable)" : ""))
+                    .map(
+                      (l) =>
+                        l.store +
+                        { refuse: "", next: " (next if unreachable)", silent: " (no answer if unreachable)" }[
+                          l.unreachable ?? "refuse"
+                        ],
+                    )
                     .join(", then ")}
                 </td>
               </tr>
@@ -144,13 +150,14 @@ function RealmForm({ realm }: { realm?: Realm }) {
                         onChange={(e) =>
                           setLookup(
                             lookup.map((x, j) =>
-                              j === i ? { ...x, unreachable: e.target.value as "refuse" | "next" } : x,
+                              j === i ? { ...x, unreachable: e.target.value as "refuse" | "next" | "silent" } : x,
                             ),
                           )
                         }
                       >
                         <option value="refuse">unreachable: refuse</option>
                         <option value="next">unreachable: try the next</option>
+                        <option value="silent">unreachable: do not answer</option>
                       </select>
                       <span className="ml-auto flex gap-1">
                         <Button disabled={i === 0} aria-label={`Move ${l.store} up`} onClick={() => move(i, -1)}>
