@@ -83,6 +83,9 @@ func (v *Visit) check(ctx context.Context, c *Credential) Answer {
 	switch {
 	case c.Unreadable:
 		v.Facts.Credential, v.Facts.CredentialDetail = reason.PasswordUnreadable, c.Detail
+		if c.Detail != "" { // the password did come through; the response to it is not one
+			v.Facts.Credential = reason.PasswordMalformed
+		}
 		return v.Leave()
 	case method == facts.MACBypass:
 		if v.Find(ctx) == reason.OK {

@@ -24,8 +24,7 @@ func (g *Gate) Again(ctx context.Context, f facts.Facts, now time.Time) (d decid
 	if f.Inner != "" {
 		f.Sent = f.Inner
 	}
-	f.At, f.Person, f.Claimed, f.Device, f.MachineSeen = now, nil, nil, nil, nil
-	f.Credential, f.CredentialDetail, f.Lookups, f.Lease, f.Spent = "", "", nil, nil, facts.Spent{}
+	f.Forget(now)
 	v, why := g.Arrive(s, f, now)
 	v.anew = true
 	if why != reason.OK || len(v.before.Lane.Forward) > 0 {

@@ -3,6 +3,7 @@ package session
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"sync"
@@ -19,6 +20,8 @@ const (
 	lookEvery = 10 * time.Second
 	// replayed is how far back accounting is read where nothing else is known.
 	replayed = 48 * time.Hour
+	// rememberedEnds is how far back ends are known after a restart, so that one that is sent again counts once.
+	rememberedEnds = 10 * time.Minute
 	// maxLater bounds the ends that wait to be recorded.
 	maxLater = 1 << 16
 )
@@ -57,11 +60,13 @@ func OpenSessions(ctx context.Context, file *store.OpenSessions, leases *Keeper,
 	if k.records, err = open(k.written); err != nil {
 		return nil, err
 	}
+	k.done.Go(k.recordEnds)
 	if err := k.replay(ctx, applied); err != nil {
-		return nil, fmt.Errorf("bringing the open sessions up to accounting: %w", err)
+		close(k.stop)
+		k.done.Wait()
+		return nil, errors.Join(fmt.Errorf("bringing the open sessions up to accounting: %w", err), k.records.Close())
 	}
 	k.done.Go(k.run)
-	k.done.Go(k.recordEnds)
 	return k, nil
 }
 
@@ -98,7 +103,14 @@ func (k *Sessions) replay(ctx context.Context, applied ident.ID) error {
 	for i := range restarts {
 		k.restarted(&restarts[i])
 	}
-	return nil
+	ended, err := k.records.Find(ctx, store.AccountingFilter{Ended: true, Limit: maxEnded,
+		Span: store.Span{Since: time.Now().Add(-rememberedEnds)}})
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for i := len(ended.Items) - 1; i >= 0; i-- {
+		k.remember(keyOf(&ended.Items[i]), &ended.Items[i])
+	}
+	return err
 }
 
 // DefaultSilence is after how long without a word a session counts as over, where its client says nothing else.
@@ -110,11 +122,11 @@ func (k *Sessions) Records() *store.Accounting { return k.records }
 // File is where open sessions are saved.
 func (k *Sessions) File() *store.OpenSessions { return k.file }
 
-// later has an end recorded by itself.
+// later has an end recorded by itself; it waits if very many are.
 func (k *Sessions) later(a *store.Accounted) {
 	select {
 	case k.ends <- a:
-	default: // the next look finds it again
+	case <-k.stop: // what is not recorded now is when it is looked at after the next start
 	}
 }
 

@@ -78,7 +78,7 @@ const gatherAccounting = 4 * time.Millisecond
 func accounting(written func([]*Accounted)) record.Kind[Accounted] {
 	return record.Kind[Accounted]{Name: "accounting", Durable: true, Gather: gatherAccounting,
 		Written: written,
-		Key: func(a *Accounted) (*ident.ID, *time.Time) { return &a.ID, &a.At },
+		Key:     func(a *Accounted) (*ident.ID, *time.Time) { return &a.ID, &a.At },
 		Fields: func(f *record.Fields, a *Accounted) {
 			f.Term("kind", &a.Kind)
 			f.Term("client", &a.Client)

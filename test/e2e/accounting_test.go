@@ -131,6 +131,8 @@ func TestASessionFromStartToStop(t *testing.T) {
 	stop := []string{"Acct-Session-Time=120", "Acct-Input-Octets=2000", "Acct-Input-Gigawords=2",
 		"Acct-Terminate-Cause=User-Request"}
 	d.must("Stop", stop...)
+	w.app.Stop()
+	w.boot()
 	d.must("Stop", append(stop, "Acct-Delay-Time=5")...)
 	if left := w.openSessions(""); len(left.Items) != 0 || left.Open != 0 {
 		t.Errorf("after the stop: %+v", left)

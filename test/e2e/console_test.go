@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/lab"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
@@ -240,6 +241,14 @@ func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {
 	}
 	refused := w.attempts("verdict=refused", 1)[0]
 	w.wants(0, []string{"checkup", "run"}, "password expires")
+	report := trial.Report{Server: w.app.Accounting[0].String(), From: must("127.0.10.99"), Timeout: time.Second,
+		Tries:  3,
+		Secret: "gangway-and-bollard-99", Attributes: []results.Attribute{{Name: "Acct-Status-Type", Value: "Start"},
+			{Name: "Acct-Session-Id", Value: "s-1"}, {Name: "User-Name", Value: "s.lodge"}}}
+	if err := report.Send(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	session := w.openSessions("").Items[0].ID
 	axe, err := os.ReadFile(filepath.Join(root(), "console/node_modules/axe-core/axe.min.js"))
 	if err != nil {
 		need(t, root()+"/console/node_modules/axe-core/axe.min.js")
@@ -266,7 +275,9 @@ func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {
 		"/operators": "Tokens", "/devices": "Known devices", "/devices/new": "MAC address or prefix",
 		"/certificates": "Our authorities", "/certificates/new": "Where it comes from",
 		"/authorities/new": "Where it comes from", "/trusts/new": "Revocation lists", "/try": "Nothing tried yet",
-		"/lanes/new": "Methods, the preferred"}
+		"/lanes/new": "Methods, the preferred", "/sessions": "Person or device",
+		"/sessions?state=ended": "has ended yet",
+		"/sessions/" + session:  "What is known"}
 	var both sync.WaitGroup
 	for _, theme := range []string{"light", "night"} {
 		p := pageSteps{signedIn(t, w)}

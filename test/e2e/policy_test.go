@@ -59,7 +59,8 @@ func TestPassesOnTheWire(t *testing.T) {
 		"Idle-Timeout": "60", "User-Name": "k.nance@ships.example", "Class": "north-pier",
 		"NAS-Filter-Rule": "0x" + fmt.Sprintf("%x", "permit in ip from any to 192.0.2.0/24\x00deny in ip from "+
 			"any to any"), "Vendor-Specific": "32473:3:0x000007d0;32473:1:Crew"} {
-		if got := values(reply, name); got != want {
+		got, _, _ := strings.Cut(values(reply, name), ";0x746b") // our own Class comes after that of the pass
+		if got != want {
 			t.Errorf("%s is %q, wanted %q", name, got, want)
 		}
 	}

@@ -84,7 +84,12 @@ func steps(p *browser.Page, base string, shot func(string) error) error {
 		return err
 	}
 	return errors.Join(
-		open("/attempts", "Took"), shot("attempts.png"),
+		open("/sessions", "device says"), shot("sessions.png"),
+		open("/sessions?client=np-switch-1", "np-switch-1"), row(), p.See("Session started"),
+		p.Click("Re-authenticate"),
+		p.Click("Ask"), p.See("CoA-ACK"), p.Click("Close"), p.Click("Change pass"), p.See("New pass"),
+		p.Choose("New pass", "contractors"), p.Click("Ask"), p.See("CoA-ACK"), p.Click("Close"),
+		p.See("change to pass contractors"), shot("session.png"),
 		open("/attempts?reason=policy.none", "policy.none"), row(), p.See("The same person before"),
 		shot("attempt-refused.png"),
 		open("/attempts?q=visitor", "admitted"), row(), p.See("Reply attributes"), p.See("The conversation"),
@@ -102,7 +107,6 @@ func steps(p *browser.Page, base string, shot func(string) error) error {
 		p.Click("Add line"), p.Fill("Command of line 7", "interface eth0|eth3"), p.See("never decides"),
 		shot("command-list.png"),
 		open("/journal", "Gear journal"), p.See("level.too-high"), row(), p.See("Everything of"), shot("journal.png"),
-		open("/certificates", "Issued to devices"), shot("certificates.png"),
 		open("/try", "Sign in"), p.Fill("Name", "g.bosun"), p.Fill("Password", "halyard-g.bosun"), p.Click("Sign in"),
 		p.See("Round by round"), shot("try.png"),
 		open("/lanes", "Wired ports"), p.Click("8. Wired ports"), p.See("By department"),

@@ -258,6 +258,13 @@ func (f *Facts) Where() string {
 	return f.PortType
 }
 
+// Forget leaves what was asked and proven, and forgets what was found of the person and the device, to find it anew at
+// another moment.
+func (f *Facts) Forget(now time.Time) {
+	f.At, f.Person, f.Claimed, f.Device, f.MachineSeen = now, nil, nil, nil, nil
+	f.Credential, f.CredentialDetail, f.Lookups, f.Lease, f.Spent = "", "", nil, nil, Spent{}
+}
+
 // SSID finds the wireless network in a Called-Station-Id: it follows the address of the access point and a colon
 // (RFC 3580 section 3.20). Some write the address with colons too. It is "" if there is none.
 func SSID(called string) string {

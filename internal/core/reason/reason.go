@@ -87,6 +87,8 @@ const (
 	PasswordWrong      Code = "password.wrong"
 	PasswordEmpty      Code = "password.empty"
 	PasswordUnreadable Code = "password.unreadable"
+	// PasswordMalformed is a response of CHAP or MS-CHAP that is cut short.
+	PasswordMalformed  Code = "password.malformed"
 	PasswordExpired    Code = "password.expired"
 	PasswordMustChange Code = "password.must-change"
 
@@ -286,6 +288,8 @@ var entries = []Entry{
 	{PasswordUnreadable, Credential, "The password came out as unreadable octets",
 		"Most likely the shared secret of {client} differs. Enter the same secret on both sides, and enable " +
 			"Message-Authenticator on the device, which tells the two cases apart."},
+	{PasswordMalformed, Credential, "The device sent a malformed response: {detail}",
+		"The shared secret is right. Look for an update of the device, or let it use another method."},
 	{PasswordExpired, Credential, "The password of {person} has expired",
 		"The person must set a new password in {store}."},
 	{PasswordMustChange, Credential, "{person} must change the password before signing in",

@@ -197,12 +197,12 @@ function Told({
         <td>{children}</td>
         <td className="w-20 pr-0 text-right">
           {link && (
-            <Link className="text-brass underline" to={link}>
+            <Link className="underline" to={link}>
               road
             </Link>
           )}
           {attributes.length > 0 && (
-            <button className="text-brass underline" aria-expanded={open} onClick={() => setOpen(!open)}>
+            <button className="underline" aria-expanded={open} onClick={() => setOpen(!open)}>
               record
             </button>
           )}
