@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tollgate.example/key/internal/core/results"
@@ -49,7 +50,7 @@ type stay struct {
 	port    []results.Attribute
 	class   []string
 	address string
-	vlan    string
+	vlan    atomic.Pointer[string]
 	began   time.Time
 	end     time.Duration
 	stop    chan string // with the cause
@@ -89,8 +90,9 @@ func (f *Floor) Admitted(ctx context.Context, s *Station, mac, user string, port
 	}
 	f.next++
 	t := &stay{station: s, user: user, mac: mac, port: port, began: time.Now(), stop: make(chan string, 1),
-		session: fmt.Sprintf("%s-%04X", strings.ToUpper(s.Name[:2]), f.next), vlan: "1",
-		end: shortest + rand.N(longest-shortest), address: fmt.Sprintf("198.51.100.%d", 1+f.next%254)}
+		session: fmt.Sprintf("%s-%04X", strings.ToUpper(s.Name[:2]), f.next),
+		end:     shortest + rand.N(longest-shortest), address: fmt.Sprintf("198.51.100.%d", 1+f.next%254)}
+	vlan := "1"
 	for _, a := range reply.Attributes {
 		switch a.Name {
 		case "Class":
@@ -98,7 +100,7 @@ func (f *Floor) Admitted(ctx context.Context, s *Station, mac, user string, port
 		case "Framed-IP-Address":
 			t.address = a.Value
 		case "Tunnel-Private-Group-ID":
-			t.vlan = strings.TrimPrefix(a.Value, "0:")
+			vlan = strings.TrimPrefix(a.Value, "0:")
 		case "Session-Timeout":
 			if n, err := strconv.Atoi(a.Value); err == nil {
 				t.end = min(t.end, time.Duration(n)*time.Second)
@@ -106,17 +108,22 @@ func (f *Floor) Admitted(ctx context.Context, s *Station, mac, user string, port
 		}
 	}
 	if manners[s.Name] == Mute { // the ship's switch knows no VLAN but its own
-		t.vlan = "1"
+		vlan = "1"
 	}
+	t.vlan.Store(&vlan)
 	f.open[where] = t
 	c := f.changes[s.Name]
 	if c != nil {
 		c.Open(t.session, func(p *radius.Packet) {
-			if p.Code == radius.DisconnectRequest {
+			vlan := strings.TrimLeft(string(p.Get(radius.TunnelPrivateGroupID)), "\x00")
+			switch {
+			case p.Code == radius.DisconnectRequest:
 				select {
 				case t.stop <- "Admin-Reset":
 				default:
 				}
+			case vlan != "":
+				t.vlan.Store(&vlan)
 			}
 		})
 	}
@@ -180,7 +187,7 @@ func (f *Floor) report(ctx context.Context, t *stay, status, cause string) {
 	if t.station.Kind != "vpn" {
 		add("Tunnel-Type", "VLAN")
 		add("Tunnel-Medium-Type", "IEEE-802")
-		add("Tunnel-Private-Group-ID", t.vlan)
+		add("Tunnel-Private-Group-ID", *t.vlan.Load())
 	}
 	if status != "Start" {
 		seconds := int(time.Since(t.began).Seconds())

@@ -106,6 +106,9 @@ func (b *Book) apply(a *store.Accounted) {
 		}
 	case a.Kind == store.AccountingAsked:
 		next := *e.now.Load()
+		if next.VLAN != a.VLAN { // what the device makes of it, it has not said yet
+			next.Applied = ""
+		}
 		next.Note, next.Records, next.Pass, next.VLAN = a.Note, next.Records+1, a.Pass, a.VLAN
 		e.now.Store(&next)
 		b.dirty[next.ID] = e
@@ -139,6 +142,9 @@ func (b *Book) update(e *entry, a *store.Accounted) {
 		next.At = a.At
 	}
 	next.Kind, next.Silence, next.Source = a.Kind, a.Silence, a.Source
+	if a.Class != next.Class { // authenticated again
+		next.Class, next.Lane, next.Pass, next.VLAN = a.Class, a.Lane, a.Pass, a.VLAN
+	}
 	next.Seconds, next.In, next.Out = max(next.Seconds, a.Seconds), max(next.In, a.In), max(next.Out, a.Out)
 	next.PacketsIn, next.PacketsOut = max(next.PacketsIn, a.PacketsIn), max(next.PacketsOut, a.PacketsOut)
 	for to, from := range map[*string]string{&next.Address: a.Address, &next.Applied: a.Applied, &next.Note: a.Note,

@@ -123,6 +123,51 @@ func TestASilentSessionEnds(t *testing.T) {
 	}
 }
 
+// A session that is authenticated again goes on with what that gave; a change by an operator stays until then.
+func TestASessionThatIsAuthenticatedAgain(t *testing.T) {
+	k := openIn(t, t.TempDir(), nil)
+	defer k.Close()
+	give := func(pass, vlan string) string {
+		value, class := NewClass()
+		k.Gave(Given{At: time.Now(), Client: "c", Who: "k.nance", MAC: "02-00-5E-00-00-01", Class: class, Pass: pass,
+			VLAN: vlan})
+		return string(value)
+	}
+	now := func() *Session { list, _ := k.List(Filter{}); return list[0] }
+	class := give("crew", "30")
+	with := func(class string) func(*Report) {
+		return func(r *Report) {
+			r.Classes, r.Seconds, r.Applied = [][]byte{[]byte(class)}, time.Now().UnixNano(), "30"
+		}
+	}
+	says(t, k, store.AccountingStart, "s", with(class))
+	if s := now(); s.Pass != "crew" || s.Applied != "30" {
+		t.Fatalf("it begins with %+v", s)
+	}
+	if err := k.Asked(context.Background(), now(), Asked{What: "x", By: "y", Done: true, Pass: "quarantine",
+		VLAN: "99"}); err != nil {
+		t.Fatal(err)
+	}
+	if s := now(); s.Pass != "quarantine" || s.VLAN != "99" || s.Applied != "" {
+		t.Errorf("after it was changed: %+v", s)
+	}
+	says(t, k, store.AccountingInterim, "s", with(class))
+	if s := now(); s.Pass != "quarantine" {
+		t.Errorf("a record of the same session gives it %s", s.Pass)
+	}
+	time.Sleep(time.Millisecond)
+	again := give("bridge", "40")
+	says(t, k, store.AccountingInterim, "s", with(again))
+	if s := now(); s.Pass != "bridge" || s.VLAN != "40" || k.Len() != 1 {
+		t.Errorf("authenticated again: %+v", s)
+	}
+	give("crew", "30")
+	says(t, k, store.AccountingInterim, "s", with(again)) // a client that goes on with the first Class
+	if s := now(); s.Pass != "crew" {
+		t.Errorf("authenticated again without another Class: %+v", s)
+	}
+}
+
 func TestWhatWasGivenIsBounded(t *testing.T) {
 	b := newBook(nil)
 	now := time.Now()

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"tollgate.example/key/internal/store"
 )
 
 const (
@@ -93,4 +95,20 @@ func (g *given) find(class, client, mac, who string, now time.Time) (v *Given, f
 		return v, false
 	}
 	return nil, false
+}
+
+// again returns what the person of an open session was given when it was authenticated again, by the Class that its
+// client sends now or else by name, address and client; nil if it was not, lately.
+func (g *given) again(a *store.Accounted, before *Session) *Given {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	v := g.byClass[a.Class]
+	if a.Class == "" || a.Class == before.Class {
+		v = g.byName[name{before.Client, before.MAC, before.Who}]
+	}
+	if v == nil || v.Client != before.Client || v.Class == before.Class || !v.At.After(before.Began) ||
+		time.Since(v.At) > joinedByName {
+		return nil
+	}
+	return v
 }

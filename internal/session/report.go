@@ -143,8 +143,12 @@ func (b *Book) complete(a *store.Accounted, before *Session) {
 		}
 		return
 	}
+	v := b.given.again(a, before)
 	a.Of, a.Began, a.Class, a.Lane, a.Pass, a.VLAN = before.ID, before.Began, before.Class, before.Lane, before.Pass,
 		before.VLAN
+	if v != nil { // it was authenticated again, and goes on with what that gave
+		a.Class, a.Lane, a.Pass, a.VLAN = v.Class, v.Lane, v.Pass, v.VLAN
+	}
 	if sent != "" && a.Who != before.Who && a.Who != bare(before.Who) && bare(a.Who) != before.Who {
 		a.Note = join(a.Note, "the name was "+before.Who+" before")
 	}

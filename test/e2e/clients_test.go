@@ -11,6 +11,9 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"tollgate.example/key/internal/lab"
+	"tollgate.example/key/internal/web/apitype"
 )
 
 // perl signs in by PAP as a client program of another author does, and prints code and attributes.
@@ -175,9 +178,20 @@ func TestDecoderFindsNothingWrong(t *testing.T) {
 	}
 	w := start(t)
 	w.basic("off", "127.0.0.1")
-	port := netip.MustParseAddrPort(w.radius).Port()
+	switches, err := lab.TakeChanges("127.0.0.1:0", secret, lab.Willing)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer switches.Close()
+	w.changeable(switches, nil)
+	var ports, decoded []string
+	for _, port := range []uint16{netip.MustParseAddrPort(w.radius).Port(), w.app.Accounting[0].Port(),
+		switches.Address().Port()} {
+		ports = append(ports, fmt.Sprintf("udp port %d", port))
+		decoded = append(decoded, "-d", fmt.Sprintf("udp.port==%d,radius", port))
+	}
 	file := filepath.Join(t.TempDir(), "traffic.pcapng")
-	capture := exec.Command("tshark", "-q", "-i", "lo", "-f", fmt.Sprintf("udp port %d", port), "-w", file)
+	capture := exec.Command("tshark", "-q", "-i", "lo", "-f", strings.Join(ports, " or "), "-w", file)
 	if err := capture.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -192,23 +206,31 @@ func TestDecoderFindsNothingWrong(t *testing.T) {
 		"NAS-Port-Type=Ethernet", w.radius})
 	w.wants(0, []string{"try", "-unsigned", "-secret", secret, "-user", "k.nance", "-password", "gangway-and-rope",
 		"-attr", "NAS-Port-Type=Ethernet", w.radius}, "Vendor-Specific", "32473:1:0x0a0b")
+	d := &device{w: w, session: "s-1", mac: "00-00-5E-00-53-07"}
+	d.must("Start")
+	d.must("Interim-Update", "Acct-Session-Time=60", "Acct-Input-Gigawords=1", "Framed-IPv6-Address=2001:db8::7")
+	id := w.openSessions("").Items[0].ID
+	for _, action := range []string{"change", "reauthenticate", "disconnect"} {
+		w.askSession(id, apitype.SessionAsk{Action: action, Pass: "crew"})
+		switches.Open("s-1", nil) // the first is refused
+	}
 	time.Sleep(time.Second)
 	capture.Process.Signal(os.Interrupt)
 	capture.Wait()
 	read := func(filter string) string {
-		out, err := exec.Command("tshark", "-r", file, "-d", fmt.Sprintf("udp.port==%d,radius", port), "-o",
-			"radius.shared_secret:"+secret, "-o", "radius.validate_authenticator:TRUE", "-Y", filter, "-V").Output()
+		out, err := exec.Command("tshark", append(decoded, "-r", file, "-o", "radius.shared_secret:"+secret, "-o",
+			"radius.validate_authenticator:TRUE", "-Y", filter, "-V")...).Output()
 		if err != nil {
 			t.Fatalf("tshark: %v", err)
 		}
 		return string(out)
 	}
 	all := read("radius")
-	if n := strings.Count(all, "RADIUS Protocol"); n != 8 {
-		t.Errorf("%d packets were captured, wanted 8", n)
+	if n := strings.Count(all, "RADIUS Protocol"); n != 18 {
+		t.Errorf("%d packets were captured, wanted 18", n)
 	}
 	for _, want := range []string{"Tunnel-Private-Group-Id", "Idle-Timeout", "2001:db8:7::/64", "Status-Server",
-		"Access-Reject"} {
+		"Access-Reject", "Accounting-Response", "CoA-NAK", "CoA-ACK", "Disconnect-ACK", "Session-Context-Not-Found"} {
 		if !strings.Contains(all, want) {
 			t.Errorf("the decoder does not see %s", want)
 		}

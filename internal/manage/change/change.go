@@ -207,7 +207,7 @@ func (k *Keeper) reply(ctx context.Context, current *snapshot.Snapshot, s *sessi
 	if pass == nil {
 		return nil, fmt.Errorf("there is no pass %q", name)
 	}
-	f, err := k.facts(ctx, s)
+	f, _, err := k.facts(ctx, s)
 	if err != nil {
 		return nil, err
 	}
@@ -226,16 +226,16 @@ func (k *Keeper) reply(ctx context.Context, current *snapshot.Snapshot, s *sessi
 	return out, nil
 }
 
-// facts are those of the attempt that began the session; of one that is not known, what the session tells.
-func (k *Keeper) facts(ctx context.Context, s *session.Session) (*facts.Facts, error) {
-	f := &facts.Facts{At: s.Began, Protocol: "radius", Service: facts.Network, Client: s.Client, MAC: s.MAC,
-		Sent: s.Who}
+// facts are those of the attempt that began the session, or that authenticated it again; of one that is not known, what
+// the session tells. pass is what that attempt was given.
+func (k *Keeper) facts(ctx context.Context, s *session.Session) (f *facts.Facts, pass string, err error) {
+	f = &facts.Facts{At: s.Began, Protocol: "radius", Service: facts.Network, Client: s.Client, MAC: s.MAC, Sent: s.Who}
 	if s.Class == "" {
-		return f, nil
+		return f, s.Pass, nil
 	}
 	page, err := k.attempts.List(ctx, store.ByClass(s.Class))
 	if err != nil || len(page.Items) == 0 {
-		return f, err
+		return f, s.Pass, err
 	}
-	return f, f.ParseJSON(page.Items[0].Facts)
+	return f, page.Items[0].Pass, f.ParseJSON(page.Items[0].Facts)
 }

@@ -85,7 +85,7 @@ func (f *Follower) Differs(ctx context.Context, s *session.Session) (string, err
 	if s.Class == "" {
 		return "", nil
 	}
-	was, err := f.keeper.facts(ctx, s)
+	was, given, err := f.keeper.facts(ctx, s)
 	if err != nil || was.Person == nil {
 		return "", err
 	}
@@ -95,8 +95,8 @@ func (f *Follower) Differs(ctx context.Context, s *session.Session) (string, err
 		return "", nil
 	case d.Verdict != results.Admitted:
 		return "would be refused now, " + string(d.Reason), nil
-	case d.Pass != nil && d.Pass.Name != s.Pass:
-		return fmt.Sprintf("would get pass %s now instead of %s", d.Pass.Name, s.Pass), nil
+	case d.Pass != nil && d.Pass.Name != given: // not s.Pass: what an operator changed by hand stays
+		return fmt.Sprintf("would get pass %s now instead of %s", d.Pass.Name, given), nil
 	}
 	return "", nil
 }
