@@ -26,8 +26,8 @@ func (o *sessionSettings) flags(f *flag.FlagSet) {
 		"where\naccounting comes from")
 	o.port = f.Int("change-port", 3799, "its UDP port; -1 sends it none")
 	f.Var(&o.identify, "identify", "attribute that names a session to it; repeatable, none for the usual ones")
-	o.again = f.String("reauthenticate", config.ByTimeout, "how it authenticates a session again: timeout, "+
-		"authorize-only\nor disconnect")
+	o.again = f.String("reauthenticate", config.ByTimeout, "how it authenticates a session again: timeout, or "+
+		"disconnect")
 	o.typed = f.Bool("change-secret", false, "read the secret for changes from the standard input, or ask for it")
 	o.remove = f.Bool("change-secret-remove", false, "use the shared secret for changes")
 }

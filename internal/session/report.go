@@ -41,6 +41,11 @@ func (k *Sessions) Report(ctx context.Context, r *Report) error {
 		}
 	}
 	if a.Kind == store.AccountingOn || a.Kind == store.AccountingOff {
+		done, err := k.turn(ctx, key{client: a.Client}) // one at a time: all sessions are gone through
+		if err != nil {
+			return err
+		}
+		defer done()
 		if err := k.records.Record(ctx, a); err != nil {
 			return err
 		}

@@ -20,7 +20,6 @@ type device struct {
 	session string
 	mac     string
 	class   string
-	extra   []results.Attribute
 }
 
 // signIn signs in with a device, and remembers the Class that came back.

@@ -19,8 +19,6 @@ const (
 const (
 	// ByTimeout sends a CoA-Request with a Session-Timeout of a second and Termination-Action RADIUS-Request.
 	ByTimeout = "timeout"
-	// ByAuthorize sends a CoA-Request with Service-Type Authorize-Only (RFC 5176 section 3.2).
-	ByAuthorize = "authorize-only"
 	// ByDisconnect ends the session; the device comes again by itself.
 	ByDisconnect = "disconnect"
 )
@@ -36,7 +34,7 @@ type ClientSessions struct {
 	// Identify are the attributes that name the session to the client; empty are those of RFC 5176 section 3 that most
 	// understand.
 	Identify       []string `json:"identify,omitempty" required:"false" maxItems:"10" doc:"Attributes that name the session to it; empty sends the usual ones"`
-	Reauthenticate string   `json:"reauthenticate,omitempty" required:"false" enum:"timeout,authorize-only,disconnect" doc:"How it is asked to authenticate a session again; empty is timeout"`
+	Reauthenticate string   `json:"reauthenticate,omitempty" required:"false" enum:"timeout,disconnect" doc:"How it is asked to authenticate a session again; empty is timeout"`
 }
 
 // Identifications are the attributes that may name a session (RFC 5176 section 3).
@@ -125,9 +123,9 @@ func (c *ClientSessions) check(k *checker) {
 		}
 	}
 	switch c.Reauthenticate {
-	case "", ByAuthorize, ByDisconnect:
+	case "", ByDisconnect:
 	default:
-		k.fail("sessions.reauthenticate", Unknown, "Use timeout, authorize-only or disconnect.",
+		k.fail("sessions.reauthenticate", Unknown, "Use timeout or disconnect.",
 			"%q is not a way to ask for authentication", c.Reauthenticate)
 	}
 }

@@ -4,7 +4,6 @@ package change
 
 import (
 	"context"
-	"crypto/rand"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -37,8 +36,6 @@ const (
 const (
 	terminationAction        = 29
 	terminationRADIUSRequest = 1
-	serviceAuthorizeOnly     = 17
-	causeRequestInitiated    = 507
 )
 
 // Sessions are the open sessions, and what was recorded of them.
@@ -76,9 +73,6 @@ func (k *Keeper) Ask(ctx context.Context, id ident.ID, action Action, pass, by s
 		return upstream.Changed{}, err
 	}
 	out, err := c.Send(ctx)
-	if out.Cause == causeRequestInitiated { // RFC 5176 section 3.2: refused in form, and done in fact
-		out.Done = true
-	}
 	asked.What = title(action, pass) + ": "
 	switch {
 	case err != nil:
@@ -155,15 +149,7 @@ func again(c *upstream.Change, way string) {
 	integer := func(t byte, v uint32) {
 		c.Attributes = append(c.Attributes, upstream.Attribute{Type: t, Value: binary.BigEndian.AppendUint32(nil, v)})
 	}
-	switch way {
-	case config.ByDisconnect:
-	case config.ByAuthorize:
-		c.Code = radius.CoARequest
-		integer(radius.ServiceType, serviceAuthorizeOnly)
-		var state [8]byte
-		rand.Read(state[:])
-		c.Attributes = append(c.Attributes, upstream.Attribute{Type: radius.State, Value: state[:]})
-	default:
+	if way != config.ByDisconnect {
 		c.Code = radius.CoARequest
 		integer(radius.SessionTimeout, 1)
 		integer(terminationAction, terminationRADIUSRequest)

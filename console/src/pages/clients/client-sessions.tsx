@@ -95,7 +95,6 @@ export function SessionSection({
           error={error}
           options={[
             { value: "timeout", label: "change its Session-Timeout to a second" },
-            { value: "authorize-only", label: "ask it to authorize only" },
             { value: "disconnect", label: "disconnect it: the device comes again" },
           ]}
         />
