@@ -131,15 +131,25 @@ func (k *Sessions) later(a *store.Accounted) {
 }
 
 func (k *Sessions) recordEnds() {
+	record := func(a *store.Accounted) {
+		if k.Find(a.Of) != nil { // it may have ended by itself meanwhile
+			k.records.Add(a)
+		}
+	}
 	for {
 		select {
-		case <-k.stop:
-			return
 		case a := <-k.ends:
-			if s := k.Find(a.Of); s == nil {
-				continue // it ended by itself meanwhile
+			record(a)
+			continue
+		case <-k.stop:
+		}
+		for { // what waits is recorded before the end
+			select {
+			case a := <-k.ends:
+				record(a)
+			default:
+				return
 			}
-			k.records.Add(a)
 		}
 	}
 }
