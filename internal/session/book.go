@@ -16,6 +16,12 @@ const (
 	maxOfClient = 600_000
 	// maxEnded bounds the sessions that are remembered after their end, to recognise a stop that is sent again.
 	maxEnded = 50_000
+	// maxStamps bounds the devices whose latest Event-Timestamp is remembered; one that is further ahead than maxAhead
+	// is not, since it would lock the device out.
+	maxStamps = 100_000
+	maxAhead  = 5 * time.Minute
+	// slack is how much the bounds may be passed by what is under way at once.
+	slack = 20_000
 )
 
 // Session is one that is open, or was when it was looked at. It is never changed: what a client reports makes a new
@@ -26,9 +32,14 @@ type Session struct {
 	Records int
 }
 
-// Key is what a client tells its sessions apart by. The same session identifier of another client, or of another
+// key is what a client tells its sessions apart by. The same session identifier of another client, or of another
 // device under the same client, is another session.
 type key struct{ client, nas, session string }
+
+// device is one that sends accounting.
+type device struct{ client, nas string }
+
+func deviceOf(a *store.Accounted) device { return device{a.Client, a.NAS} }
 
 func keyOf(a *store.Accounted) key { return key{a.Client, a.NAS, a.Session} }
 
@@ -38,6 +49,7 @@ type entry struct {
 	// heard is when something was last heard of it, by the monotonic clock: only the time that the service runs counts.
 	heard          time.Time
 	before, behind *entry // of the same person
+	leaving        bool   // it is given up, and its end on the way to the disk
 }
 
 // Book holds the sessions that are open: what the records of accounting come to. It is safe for concurrent use.
@@ -47,12 +59,15 @@ type Book struct {
 	mu      sync.RWMutex
 	open    map[key]*entry
 	byWho   map[string]*entry // the first of each person
-	clients map[string]int
+	clients map[string]int    // how many of each are open and not leaving
 	ended   map[key]last
 	queue   []key // of ended, in order
 	dirty   map[ident.ID]*entry
 	applied ident.ID
 	busy    map[key]chan struct{}
+	leaving int // entries that are leaving
+	// stamps are the latest Event-Timestamps, by device.
+	stamps map[device]time.Time
 	// order holds all entries by identifier. It is only appended to, or replaced: a reader needs no lock.
 	order atomic.Pointer[[]*entry]
 	gone  int // entries in order that are over
@@ -68,7 +83,8 @@ type last struct {
 
 func newBook(leases *Keeper) *Book {
 	b := &Book{leases: leases, open: map[key]*entry{}, byWho: map[string]*entry{}, clients: map[string]int{},
-		ended: map[key]last{}, dirty: map[ident.ID]*entry{}, busy: map[key]chan struct{}{}}
+		ended: map[key]last{}, dirty: map[ident.ID]*entry{}, busy: map[key]chan struct{}{},
+		stamps: map[device]time.Time{}}
 	b.order.Store(&[]*entry{})
 	b.given.init()
 	return b
@@ -85,6 +101,7 @@ func (b *Book) written(list []*store.Accounted) {
 }
 
 func (b *Book) apply(a *store.Accounted) {
+	b.stamped(a)
 	if a.Kind == store.AccountingOn || a.Kind == store.AccountingOff {
 		return
 	}
@@ -101,7 +118,7 @@ func (b *Book) apply(a *store.Accounted) {
 		if e != nil {
 			b.close(k, e)
 		}
-		if len(b.open) < maxOpen {
+		if len(b.open) < maxOpen+slack {
 			b.begin(k, &Session{Accounted: *a, Records: 1}, time.Now())
 		}
 	case a.Kind == store.AccountingAsked:
@@ -114,6 +131,15 @@ func (b *Book) apply(a *store.Accounted) {
 		b.dirty[next.ID] = e
 	default:
 		b.update(e, a)
+	}
+}
+
+// stamped remembers the latest Event-Timestamp of a device.
+func (b *Book) stamped(a *store.Accounted) {
+	d := deviceOf(a)
+	if last, known := b.stamps[d]; a.Stamp.After(last) && !a.Stamp.After(a.At.Add(maxAhead)) &&
+		(known || len(b.stamps) < maxStamps) {
+		b.stamps[d] = a.Stamp
 	}
 }
 
@@ -142,6 +168,9 @@ func (b *Book) update(e *entry, a *store.Accounted) {
 		next.At = a.At
 	}
 	next.Kind, next.Silence, next.Source = a.Kind, a.Silence, a.Source
+	if a.Stamp.After(next.Stamp) {
+		next.Stamp = a.Stamp
+	}
 	if a.Class != next.Class { // authenticated again
 		next.Class, next.Lane, next.Pass, next.VLAN = a.Class, a.Lane, a.Pass, a.VLAN
 	}
@@ -164,8 +193,10 @@ func (b *Book) close(k key, e *entry) {
 	s := e.now.Load()
 	e.now.Store(nil)
 	delete(b.open, k)
-	if b.clients[k.client]--; b.clients[k.client] <= 0 {
-		delete(b.clients, k.client)
+	if e.leaving {
+		b.leaving--
+	} else {
+		b.fewer(k.client)
 	}
 	if e.before != nil {
 		e.before.behind = e.behind
@@ -186,6 +217,13 @@ func (b *Book) close(k key, e *entry) {
 	}
 	if addr, err := netip.ParseAddr(s.Address); err == nil && b.leases != nil {
 		b.leases.Ended(addr, s.Client, s.Display)
+	}
+}
+
+// fewer counts one session less of a client.
+func (b *Book) fewer(client string) {
+	if b.clients[client]--; b.clients[client] <= 0 {
+		delete(b.clients, client)
 	}
 }
 
@@ -230,12 +268,12 @@ func (b *Book) Len() int {
 	return len(b.open)
 }
 
-// Of counts what is open of a person, but for what is open of a device: one that signs in again is no further session.
-func (b *Book) Of(who, mac string, each func(*Session)) {
+// of goes through what is open of a person.
+func (b *Book) of(who string, each func(*Session)) {
 	b.mu.RLock()
 	defer b.mu.RUnlock()
 	for e := b.byWho[who]; e != nil; e = e.behind {
-		if s := e.now.Load(); s != nil && (mac == "" || s.MAC != mac) {
+		if s := e.now.Load(); s != nil {
 			each(s)
 		}
 	}

@@ -135,9 +135,11 @@ func TestASessionThatIsAuthenticatedAgain(t *testing.T) {
 	}
 	now := func() *Session { list, _ := k.List(Filter{}); return list[0] }
 	class := give("crew", "30")
+	var seconds int64
 	with := func(class string) func(*Report) {
 		return func(r *Report) {
-			r.Classes, r.Seconds, r.Applied = [][]byte{[]byte(class)}, time.Now().UnixNano(), "30"
+			r.Classes, r.Seconds, r.Applied = [][]byte{[]byte(class)}, seconds, "30"
+			seconds++
 		}
 	}
 	says(t, k, store.AccountingStart, "s", with(class))
@@ -165,6 +167,30 @@ func TestASessionThatIsAuthenticatedAgain(t *testing.T) {
 	says(t, k, store.AccountingInterim, "s", with(again)) // a client that goes on with the first Class
 	if s := now(); s.Pass != "crew" {
 		t.Errorf("authenticated again without another Class: %+v", s)
+	}
+}
+
+// Each session that is given up for others is given up once, and only as many as have to be.
+func TestTheOldestGiveWay(t *testing.T) {
+	b := newBook(nil)
+	for i := range maxOfClient {
+		b.begin(key{"flood", "n", fmt.Sprint(i)}, &Session{Accounted: store.Accounted{ID: ident.ID(i + 1),
+			Client: "flood", NAS: "n", Session: fmt.Sprint(i)}}, time.Now())
+	}
+	b.begin(key{"other", "n", "1"}, &Session{Accounted: store.Accounted{ID: maxOfClient + 1, Client: "other"}},
+		time.Now())
+	if len(b.surplus("other")) != 0 {
+		t.Error("another client's sessions give way")
+	}
+	first, again := b.surplus("flood"), b.surplus("flood")
+	if len(first) != maxOfClient/100 || len(again) != 0 || first[0].ID != 1 || first[len(first)-1].Client != "flood" {
+		t.Fatalf("%d and %d give way", len(first), len(again))
+	}
+	for _, s := range first {
+		b.close(keyOf(&s.Accounted), b.open[keyOf(&s.Accounted)])
+	}
+	if b.leaving != 0 || len(b.surplus("flood")) != 0 || b.clients["flood"] != maxOfClient-len(first) {
+		t.Errorf("%d are leaving, %d of the client are open", b.leaving, b.clients["flood"])
 	}
 }
 

@@ -6,67 +6,38 @@ import (
 	"strings"
 
 	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/store/record"
 )
 
 // Filter selects open sessions. Empty fields select everything.
 type Filter struct {
-	// User is exact, without regard to case; * stands for any characters at the end.
+	// User is a name without regard to case; * stands for any characters.
 	User, MAC, Client, Pass, Lane, Address, Class string
 	// Text is searched in name, person, MAC, address, client and session.
 	Text string
 	// Before is a cursor: only those that began earlier.
 	Before ident.ID
 	Limit  int
-	// upper is the text in upper case, as MAC addresses are written.
-	upper string
 }
 
-// Fits reports whether the filter selects a session.
-func (f *Filter) Fits(s *Session) bool {
-	return f.user(s.Who) && (f.MAC == "" || f.MAC == s.MAC) && (f.Client == "" || strings.EqualFold(f.Client,
-		s.Client)) &&
-		(f.Pass == "" || strings.EqualFold(f.Pass, s.Pass)) && (f.Lane == "" || strings.EqualFold(f.Lane, s.Lane)) &&
-		(f.Address == "" || f.Address == s.Address) && (f.Class == "" || f.Class == s.Class) && f.text(s)
+// matcher is a filter that is made ready.
+type matcher struct {
+	*Filter
+	user, text record.Pattern
 }
 
-func (f *Filter) user(who string) bool {
-	if f.User == "" {
-		return true
-	}
-	if begin, open := strings.CutSuffix(f.User, "*"); open {
-		return len(who) >= len(begin) && strings.EqualFold(who[:len(begin)], begin)
-	}
-	return strings.EqualFold(f.User, who)
+func (f *Filter) matcher() *matcher {
+	return &matcher{f, record.NewPattern(f.User), record.NewPattern("*" + f.Text + "*")}
 }
 
-// text looks for the text, which is in lower case.
-func (f *Filter) text(s *Session) bool {
-	if f.Text == "" {
-		return true
-	}
-	return strings.Contains(s.Who, f.Text) || strings.Contains(s.Address, f.Text) || strings.Contains(s.MAC, f.upper) ||
-		contains(s.Client, f.Text) || contains(s.Session, f.Text) || contains(s.Display, f.Text)
-}
-
-// contains looks for an ASCII text without regard to case; low is in lower case.
-func contains(text, low string) bool {
-	for i := 0; i+len(low) <= len(text); i++ {
-		j := 0
-		for j < len(low) && lower(text[i+j]) == low[j] {
-			j++
-		}
-		if j == len(low) {
-			return true
-		}
-	}
-	return false
-}
-
-func lower(c byte) byte {
-	if 'A' <= c && c <= 'Z' {
-		return c + 'a' - 'A'
-	}
-	return c
+// fits reports whether the filter selects a session.
+func (m *matcher) fits(s *Session) bool {
+	return (m.User == "" || m.user.Match(s.Who)) && (m.MAC == "" || m.MAC == s.MAC) &&
+		(m.Client == "" || strings.EqualFold(m.Client, s.Client)) && (m.Pass == "" || strings.EqualFold(m.Pass,
+		s.Pass)) &&
+		(m.Lane == "" || strings.EqualFold(m.Lane, s.Lane)) && (m.Address == "" || m.Address == s.Address) &&
+		(m.Class == "" || m.Class == s.Class) && (m.Text == "" || m.text.Match(s.Who) || m.text.Match(s.Address) ||
+		m.text.Match(s.MAC) || m.text.Match(s.Client) || m.text.Match(s.Session) || m.text.Match(s.Display))
 }
 
 // ByClass finds the open sessions of some values of Class, as they are recorded.
@@ -87,14 +58,14 @@ func ByClass[V any](b *Book, classes map[string]V) map[string]*Session {
 
 // List lists sessions, those that began last first; next continues as Before, 0 at the end.
 func (b *Book) List(f Filter) (items []*Session, next ident.ID) {
-	f.Text, f.upper = strings.ToLower(f.Text), strings.ToUpper(f.Text)
-	if f.User != "" && !strings.HasSuffix(f.User, "*") {
-		return b.ofPerson(&f)
+	m := f.matcher()
+	if f.User != "" && !strings.Contains(f.User, "*") {
+		return b.ofPerson(m)
 	}
 	list := *b.order.Load()
 	for i := len(list) - 1; i >= 0; i-- {
 		s := list[i].now.Load()
-		if s == nil || f.Before != 0 && s.ID >= f.Before || !f.Fits(s) {
+		if s == nil || f.Before != 0 && s.ID >= f.Before || !m.fits(s) {
 			continue
 		}
 		if f.Limit > 0 && len(items) == f.Limit {
@@ -106,9 +77,9 @@ func (b *Book) List(f Filter) (items []*Session, next ident.ID) {
 }
 
 // ofPerson lists those of one person.
-func (b *Book) ofPerson(f *Filter) (items []*Session, next ident.ID) {
-	b.Of(strings.ToLower(f.User), "", func(s *Session) {
-		if (f.Before == 0 || s.ID < f.Before) && f.Fits(s) {
+func (b *Book) ofPerson(f *matcher) (items []*Session, next ident.ID) {
+	b.of(strings.ToLower(f.User), func(s *Session) {
+		if (f.Before == 0 || s.ID < f.Before) && f.fits(s) {
 			items = append(items, s)
 		}
 	})

@@ -2,10 +2,13 @@ package session
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"strings"
 	"time"
 
 	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/store"
 )
 
@@ -27,9 +30,12 @@ type Report struct {
 	Classes [][]byte
 }
 
-// Records is where accounting is recorded.
-type Records interface {
-	Record(ctx context.Context, a *store.Accounted) error
+// Attributes reads what the client sent; nil if it is not there.
+func Attributes(a *store.Accounted) (out []facts.Attribute) {
+	if json.Unmarshal(a.Attributes, &out) != nil {
+		return nil
+	}
+	return out
 }
 
 // Report records what a client reports, and returns when it is on the disk. What was sent again is recorded once.
@@ -46,8 +52,15 @@ func (k *Sessions) Report(ctx context.Context, r *Report) error {
 			return err
 		}
 		defer done()
+		replayed := k.replayed(a)
+		if replayed {
+			a.Note = ErrReplayed.Error()
+		}
 		if err := k.records.Record(ctx, a); err != nil {
 			return err
+		}
+		if replayed {
+			return ErrReplayed
 		}
 		k.restarted(a)
 		return nil
@@ -72,6 +85,22 @@ func (k *Sessions) Report(ctx context.Context, r *Report) error {
 		k.makeRoom(a.Client)
 	}
 	return k.records.Record(ctx, a)
+}
+
+// ErrReplayed is returned for an Accounting-On or -Off that is older than what its device sent before: somebody who
+// captured it could end all sessions with it, at any time. It is recorded, and ends none.
+var ErrReplayed = errors.New("its Event-Timestamp is older than that of an earlier record of the same device")
+
+// stampSlack is how far the Event-Timestamps of a device may be out of order.
+const stampSlack = time.Minute
+
+// replayed reports whether what ends all sessions of a device is older than what the device sent before. Without
+// Event-Timestamp nobody can tell.
+func (b *Book) replayed(a *store.Accounted) bool {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	last := b.stamps[deviceOf(a)]
+	return !last.IsZero() && (a.Stamp.IsZero() || a.Stamp.Before(last.Add(-stampSlack)))
 }
 
 // turn waits until nobody else reports about the same session.
@@ -130,6 +159,8 @@ func (b *Book) complete(a *store.Accounted, before *Session) {
 		a.Began = a.At.Add(-time.Duration(a.Seconds) * time.Second)
 		v, foreign := b.given.find(a.Class, a.Client, a.MAC, a.Who, time.Now())
 		switch {
+		case v != nil && v.MAC != "" && a.MAC != "" && v.MAC != a.MAC:
+			a.Note, a.Class = join(a.Note, "its Class was given to the device "+v.MAC), ""
 		case v != nil:
 			a.Class, a.Lane, a.Pass, a.VLAN, a.Display = v.Class, v.Lane, v.Pass, v.VLAN, v.Display
 			a.Who = v.Who
@@ -154,7 +185,7 @@ func (b *Book) complete(a *store.Accounted, before *Session) {
 	if v != nil { // it was authenticated again, and goes on with what that gave
 		a.Class, a.Lane, a.Pass, a.VLAN = v.Class, v.Lane, v.Pass, v.VLAN
 	}
-	if sent != "" && a.Who != before.Who && a.Who != bare(before.Who) && bare(a.Who) != before.Who {
+	if sent != "" && !sameName(a.Who, before.Who) {
 		a.Note = join(a.Note, "the name was "+before.Who+" before")
 	}
 	a.Who, a.Display = before.Who, before.Display
@@ -179,13 +210,11 @@ func join(a, b string) string {
 	return a + "; " + b
 }
 
-// bare is a name without its realm.
-func bare(name string) string {
-	if at := strings.LastIndexByte(name, '\\'); at >= 0 {
-		name = name[at+1:]
-	}
-	name, _, _ = strings.Cut(name, "@")
-	return name
+// sameName reports whether two names are the same, with or without a realm.
+func sameName(a, b string) bool {
+	_, a, _ = facts.SplitName(a)
+	_, b, _ = facts.SplitName(b)
+	return a == b
 }
 
 // lost is the end of a session that its client did not report.
@@ -211,20 +240,31 @@ func (k *Sessions) restarted(on *store.Accounted) {
 // end records that a session is over, without waiting.
 func (k *Sessions) end(s *Session, at time.Time, cause string) { k.later(lost(s, at, cause)) }
 
-// makeRoom gives up the oldest session of a client that has too many, or of all.
+// makeRoom gives up the oldest hundredth of the sessions of a client that has too many, or of all.
 func (k *Sessions) makeRoom(client string) {
-	k.mu.RLock()
-	full, all := k.clients[client] >= maxOfClient, len(k.open) >= maxOpen
-	k.mu.RUnlock()
-	if !full && !all {
-		return
+	for _, s := range k.surplus(client) {
+		k.end(s, time.Now(), causeTooMany)
 	}
-	for _, e := range *k.order.Load() {
-		if s := e.now.Load(); s != nil && (all || s.Client == client) {
-			k.end(s, time.Now(), causeTooMany)
-			return
+}
+
+// surplus are the sessions to give up, each once; none while there is room.
+func (b *Book) surplus(client string) (out []*Session) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	all := len(b.open)-b.leaving >= maxOpen
+	if !all && b.clients[client] < maxOfClient {
+		return nil
+	}
+	for _, e := range *b.order.Load() {
+		if s := e.now.Load(); s != nil && !e.leaving && (all || s.Client == client) {
+			e.leaving, b.leaving = true, b.leaving+1
+			b.fewer(s.Client)
+			if out = append(out, s); len(out) >= maxOfClient/100 {
+				break
+			}
 		}
 	}
+	return out
 }
 
 // Asked is what a client was asked to do with a session.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/store"
 )
 
@@ -50,6 +51,7 @@ func OpenSessions(ctx context.Context, file *store.OpenSessions, leases *Keeper,
 		}
 		s.ID = id
 		k.begin(keyOf(&s.Accounted), &s, time.Now())
+		k.stamped(&s.Accounted)
 		return nil
 	})
 	if err != nil {
@@ -85,12 +87,12 @@ func (k *Sessions) replay(ctx context.Context, applied ident.ID) error {
 		list := make([]*store.Accounted, len(page.Items))
 		for i := range page.Items {
 			a := &page.Items[i]
-			a.Silence = DefaultSilence
+			a.Silence = (&config.ClientSessions{}).Silence()
 			if s := k.open[keyOf(a)]; s != nil {
 				a.Silence = s.now.Load().Silence
 			}
 			list[i] = a
-			if a.Kind == store.AccountingOn || a.Kind == store.AccountingOff {
+			if (a.Kind == store.AccountingOn || a.Kind == store.AccountingOff) && a.Note == "" {
 				restarts = append(restarts, *a)
 			}
 		}
@@ -112,9 +114,6 @@ func (k *Sessions) replay(ctx context.Context, applied ident.ID) error {
 	}
 	return err
 }
-
-// DefaultSilence is after how long without a word a session counts as over, where its client says nothing else.
-const DefaultSilence = 24 * time.Hour
 
 // Records are the records of accounting.
 func (k *Sessions) Records() *store.Accounting { return k.records }

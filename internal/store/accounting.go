@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"strings"
 	"time"
 
@@ -62,6 +61,9 @@ type Accounted struct {
 	// Attributes are all that the client sent, as JSON.
 	Attributes []byte
 
+	// Stamp is the Event-Timestamp (RFC 2869 section 5.3), zero if the client sends none.
+	Stamp time.Time
+
 	// Silence is after how long without a word the session counts as over. It is not recorded.
 	Silence time.Duration
 }
@@ -105,6 +107,7 @@ func accounting(written func([]*Accounted)) record.Kind[Accounted] {
 			f.Text(&a.Cause)
 			f.Text(&a.Note)
 			f.Body(&a.Attributes)
+			f.Moment(&a.Stamp)
 		}}
 }
 
@@ -172,18 +175,4 @@ func (f *AccountingFilter) conditions() conditions[Accounted] {
 func (a *Accounting) Find(ctx context.Context, f AccountingFilter) (record.Page[Accounted], error) {
 	return a.List(ctx, record.Query[Accounted]{Span: f.Span, Conditions: f.conditions(), Limit: f.Limit,
 		Patience: f.Patience, Bodies: func(*Accounted) bool { return f.Bodies }})
-}
-
-// Pairs reads the attributes of a record; nil if there are none.
-func (a *Accounted) Pairs() (out []Pair) {
-	if json.Unmarshal(a.Attributes, &out) != nil {
-		return nil
-	}
-	return out
-}
-
-// Pair is an attribute with its value, in words.
-type Pair struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
 }

@@ -246,3 +246,37 @@ func TestAccountingIsAnsweredAndDropped(t *testing.T) {
 		t.Errorf("%d sessions, %d records are kept", n, w.app.Sessions.Records().Len())
 	}
 }
+
+// Somebody on the way repeats an Accounting-On that was captured, which would end every session and free its address;
+// and a device passes off its session as that of another.
+func TestAccountingThatIsRepeatedByOthers(t *testing.T) {
+	t.Parallel()
+	w := start(t)
+	w.basic("auto", "127.0.0.1")
+	at := func(ago time.Duration) string {
+		return "Event-Timestamp=" + time.Now().Add(-ago).UTC().Format(time.RFC3339)
+	}
+	d := w.signIn("s-1", "00-00-5E-00-53-07")
+	d.must("Accounting-On", at(time.Hour))
+	d.must("Start", at(0))
+	captured := at(time.Hour)
+	for _, restarted := range []bool{false, true} { // what is remembered outlives a restart of the service
+		if restarted {
+			w.app.Stop()
+			w.boot()
+		}
+		d.must("Accounting-On", captured, "Acct-Delay-Time=1")
+		w.contact(netip.MustParseAddr("127.0.0.1"), "replayed")
+		if n := w.openSessions("").Open; n != 1 {
+			t.Fatalf("%d sessions are open after an old Accounting-On", n)
+		}
+	}
+	thief := &device{w: w, session: "s-2", mac: "00-00-5E-00-53-66", class: d.class}
+	thief.must("Start")
+	if s := w.openSessions("mac=" + thief.mac).Items; len(s) != 1 || s[0].Pass != "" ||
+		s[0].Note != "its Class was given to the device 00-00-5E-00-53-07" {
+		t.Errorf("with the Class of another device: %+v", s)
+	}
+	d.must("Accounting-On", at(0))
+	waitFor(t, "the end of all sessions", func() bool { return w.openSessions("").Open == 0 })
+}

@@ -61,7 +61,7 @@ var allowed = map[string][]string{
 		"internal/identity/failover",
 		"internal/store", "internal/wire/"},
 
-	"internal/session":  {"internal/base/ident", "internal/core/config", "internal/store"},
+	"internal/session":  {"internal/base/ident", "internal/core/config", "internal/core/facts", "internal/store/"},
 	"internal/upstream": {"internal/wire/dict", "internal/wire/radius"},
 	"internal/upstream/trial": {"internal/core/results", "internal/eap/supplicant", "internal/upstream",
 		"internal/wire/"},

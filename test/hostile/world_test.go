@@ -97,6 +97,8 @@ var lanes = []struct {
 	{"teap-both", []string{"teap-tls", "teap-mschapv2", "teap-pap"}, "both"},
 	{"tls", []string{"eap-tls"}, "user"},
 	{"md5", []string{"eap-md5"}, "user"},
+	{"mschapv2", []string{"eap-mschapv2"}, "user"},
+	{"gtc", []string{"eap-gtc"}, "user"},
 	{"all", []string{"eap-tls", "peap-tls", "peap-mschapv2", "ttls-tls", "ttls-pap", "ttls-mschapv2", "teap-tls",
 		"teap-mschapv2", "teap-pap", "eap-md5"}, "both"},
 }

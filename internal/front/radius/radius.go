@@ -4,13 +4,6 @@
 package radius
 
 import (
-	"context"
-	"fmt"
-	"log/slog"
-	"net"
-	"net/netip"
-	"sync"
-	"sync/atomic"
 	"time"
 
 	"tollgate.example/key/internal/base/workers"
@@ -25,10 +18,8 @@ import (
 )
 
 const (
-	// maxInFlight bounds the attempts worked on at once, maxOfOne those of one client; beyond it requests are
-	// discarded, and the client asks again.
+	// maxInFlight bounds the attempts worked on at once.
 	maxInFlight = 4096
-	maxOfOne    = maxInFlight / 4
 	// workerIdle is how long a worker waits for another attempt before it ends.
 	workerIdle = 5 * time.Second
 	bufferSize = 4 << 20
@@ -36,193 +27,60 @@ const (
 
 // Server serves authentication over UDP.
 type Server struct {
-	gate       *gate.Gate
-	sources    *sources.Registry
-	conns      []*socket
-	duplicates *duplicates
-	delayer    *delayer
-	inFlight   atomic.Int64
-	shares     shares
-	readers    sync.WaitGroup
-	visits     *workers.Pool[*arrival]
-	ctx        context.Context
-	cancel     context.CancelFunc
+	port
+	delayer *delayer
+	visits  *workers.Pool[*arrival]
 }
 
 // Serve opens the sockets of the addresses (host:port, IPv4 or IPv6) and begins to serve.
 func Serve(g *gate.Gate, registry *sources.Registry, addresses []string) (*Server, error) {
-	ctx, cancel := context.WithCancel(context.Background())
-	r := &Server{gate: g, sources: registry, duplicates: newDuplicates(), delayer: newDelayer(g.Panics), ctx: ctx,
-		cancel: cancel}
-	r.visits = workers.New(workerIdle, r.visit)
-	for _, address := range addresses {
-		s, err := openSocket(address)
-		if err != nil {
-			r.Close()
-			return nil, fmt.Errorf("listening for RADIUS on %s: %w", address, err)
-		}
-		r.conns = append(r.conns, s)
+	r := &Server{}
+	r.setUp(g, registry, "RADIUS authentication", maxInFlight, radius.AccessRequest, radius.StatusServer)
+	if err := r.open(addresses); err != nil {
+		return nil, err
 	}
-	for _, s := range r.conns {
-		r.readers.Go(func() { r.read(s) })
-	}
+	r.delayer, r.visits = newDelayer(g.Panics), workers.New(workerIdle, r.visit)
+	r.listen(r.take)
 	return r, nil
-}
-
-// Addresses are the addresses really listened on.
-func (r *Server) Addresses() []netip.AddrPort {
-	var out []netip.AddrPort
-	for _, s := range r.conns {
-		out = append(out, s.LocalAddr().(*net.UDPAddr).AddrPort())
-	}
-	return out
 }
 
 // Close stops reading, lets attempts under way end, and closes the sockets.
 func (r *Server) Close() {
-	for _, s := range r.conns {
-		s.SetReadDeadline(time.Now())
-	}
-	r.readers.Wait()
-	timer := time.AfterFunc(2*time.Second, r.cancel)
-	r.visits.Close()
-	timer.Stop()
-	r.cancel()
+	r.close(r.visits.Close)
 	r.delayer.close()
-	for _, s := range r.conns {
-		s.Close()
-	}
-}
-
-func (r *Server) read(s *socket) {
-	s.packets(r.ctx, func(data []byte, from netip.AddrPort, back route) { r.guardedPacket(s, data, from, back) })
-}
-
-// packets hands over what arrives at a socket, until its read deadline.
-func (s *socket) packets(ctx context.Context, take func(data []byte, from netip.AddrPort, back route)) {
-	buf := make([]byte, radius.MaxSize+1)
-	for {
-		n, from, back, err := s.receive(buf)
-		if err != nil {
-			if ne, ok := err.(net.Error); ok && ne.Timeout() {
-				return
-			}
-			if ctx.Err() != nil {
-				return
-			}
-			slog.Warn("reading from the RADIUS socket", "error", err)
-			time.Sleep(time.Millisecond)
-			continue
-		}
-		take(buf[:n], from, back)
-	}
-}
-
-// guardedPacket keeps a fault of ours in one packet from ending the reading of all others.
-func (r *Server) guardedPacket(s *socket, data []byte, from netip.AddrPort, back route) {
-	defer r.gate.Panics.Catch(func() string { return "a packet from " + from.String() }, nil)
-	r.packet(s, data, from, back)
-}
-
-// shares count the attempts under way of each client.
-type shares struct{ of sync.Map }
-
-func (s *shares) get(client string) *atomic.Int64 {
-	if n, ok := s.of.Load(client); ok {
-		return n.(*atomic.Int64)
-	}
-	n, _ := s.of.LoadOrStore(client, &atomic.Int64{})
-	return n.(*atomic.Int64)
+	r.closeSockets()
 }
 
 // arrival is one request on its way to a reply.
 type arrival struct {
-	access.Request
-	socket *socket
-	from   netip.AddrPort
-	back   route
-	id     request
-	entry  *answer
-	share  *atomic.Int64
+	incoming
 	// hand takes the reply instead of the socket, for a trial within the process.
 	hand func([]byte)
 }
 
-// packet does everything that needs no lookup, in the order of the checks that cost least.
-func (r *Server) packet(s *socket, data []byte, from netip.AddrPort, back route) {
-	now := time.Now()
-	addr := from.Addr().Unmap().WithZone("")
-	snapshot := r.gate.Current()
-	client := snapshot.Plan.Client(addr)
-	if client == nil {
-		r.sources.Discard(addr, "", sources.UnknownClient, "", now)
-		return
-	}
-	discard := func(fault sources.Fault, detail string) { r.sources.Discard(addr, client.ID, fault, detail, now) }
-	if !client.Enabled {
-		discard(sources.Disabled, "")
-		return
-	}
-	p, err := radius.Decode(data)
-	if err != nil {
-		discard(sources.Malformed, err.Error())
-		return
-	}
-	if p.Code != radius.AccessRequest && p.Code != radius.StatusServer {
-		discard(sources.WrongCode, p.Code.String())
-		return
-	}
-	keys := &snapshot.Keys(client).RADIUS
+// take does everything that needs no lookup.
+func (r *Server) take(in *incoming) {
+	keys := &in.Snapshot.Keys(in.Client).RADIUS
 	if keys.Current == nil {
-		discard(sources.NoSecret, "RADIUS")
+		r.discard(in, sources.NoSecret, "RADIUS")
 		return
 	}
-	a := arrival{Request: access.Request{Packet: p, Client: client, From: addr, Snapshot: snapshot, Begun: now},
-		socket: s, from: from, back: back, id: request{from, p.Identifier}}
-	if fault, detail := a.prove(keys, r.sources.Signs(addr)); fault != "" {
-		discard(fault, detail)
+	a := arrival{incoming: *in}
+	if fault, detail := a.prove(keys, r.sources.Signs(a.From)); fault != "" {
+		r.discard(in, fault, detail)
 		return
 	}
-	if p.Code == radius.StatusServer { // RFC 5997 section 3: never remembered, answered at once
-		r.sources.Good(addr, client.ID, a.Signed, now)
+	if a.Packet.Code == radius.StatusServer { // RFC 5997 section 3: never remembered, answered at once
+		r.sources.Good(a.From, a.Client.ID, a.Signed, a.Begun)
 		r.reply(&a, gate.Answer{Verdict: results.Admitted})
 		return
 	}
-	entry, reply, again := r.duplicates.arrive(a.id, p.Authenticator, now)
-	if again {
-		if reply != nil {
-			s.send(reply, from, back)
-		}
+	if !r.admit(&a.incoming) {
 		return
 	}
-	a.share = r.shares.get(client.ID)
-	if busy := r.begin(a.share); busy != "" {
-		r.duplicates.forget(a.id, entry)
-		discard(sources.Busy, busy)
-		return
-	}
-	r.sources.Good(addr, client.ID, a.Signed, now)
-	a.entry = entry
-	a.Packet, _ = radius.Decode(append([]byte(nil), p.Raw()...)) // the buffer is about to be read into again
+	r.sources.Good(a.From, a.Client.ID, a.Signed, a.Begun)
+	a.Packet, _ = radius.Decode(append([]byte(nil), a.Packet.Raw()...)) // the buffer is about to be read into again
 	r.visits.Go(&a)
-}
-
-// begin takes a place for an attempt, or says why there is none. end gives it back.
-func (r *Server) begin(share *atomic.Int64) string {
-	if share.Add(1) > maxOfOne {
-		share.Add(-1)
-		return fmt.Sprintf("more than %d of one client at once", maxOfOne)
-	}
-	if r.inFlight.Add(1) > maxInFlight {
-		r.end(share)
-		return fmt.Sprintf("more than %d at once", maxInFlight)
-	}
-	return ""
-}
-
-func (r *Server) end(share *atomic.Int64) {
-	share.Add(-1)
-	r.inFlight.Add(-1)
 }
 
 // prove finds the key that the request was made with and checks what the client's mode asks for. The fault is "" if

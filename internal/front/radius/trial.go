@@ -33,9 +33,8 @@ func (r *Server) Trial(ctx context.Context, data []byte, from netip.Addr, by str
 	}
 	var reply []byte
 	address := netip.AddrPortFrom(from, 0)
-	a := arrival{Request: access.Request{Packet: p, Client: client, From: from, Snapshot: snapshot, Begun: now,
-		Tried: by},
-		from: address, id: request{address, p.Identifier}, hand: func(b []byte) { reply = b }}
+	a := arrival{incoming: incoming{Request: access.Request{Packet: p, Client: client, From: from, Snapshot: snapshot,
+		Begun: now, Tried: by}, from: address, id: request{address, p.Identifier}}, hand: func(b []byte) { reply = b }}
 	if fault, detail := a.prove(keys, false); fault != "" {
 		sentence, _ := sources.Fault(fault).Words()
 		return nil, errors.New("the request is discarded: " + sentence + " " + detail)

@@ -165,7 +165,7 @@ func (k *Keeper) identify(ctx context.Context, s *session.Session, client *confi
 		delete(sent, "Framed-IP-Address")
 	}
 	if row, err := k.sessions.Records().Get(ctx, s.ID); err == nil {
-		for _, pair := range row.Pairs() {
+		for _, pair := range session.Attributes(&row) {
 			sent[pair.Name] = pair.Value
 		}
 	}

@@ -28,6 +28,8 @@ const (
 	Busy            Fault = "busy"
 	// NotRecorded is accounting that could not be put on the disk, so it was not answered.
 	NotRecorded Fault = "not-recorded"
+	// Replayed is an Accounting-On or -Off that is older than what came before.
+	Replayed Fault = "replayed"
 	// Panicked is a request that hit a fault of ours.
 	Panicked Fault = "service-fault"
 	// NoSecret is a client that has no secret for what it speaks.
@@ -86,6 +88,10 @@ func (f Fault) Words() (sentence, remedy string) {
 	case NotRecorded:
 		return "was not answered, because its accounting could not be recorded",
 			"Now says what is wrong with the disk. The device sends the record again."
+	case Replayed:
+		return "sent an Accounting-On or -Off that is older than what it sent before",
+			"No session was ended by it. Either the device had started with a clock that was not set, or somebody on " +
+				"the way repeats what was captured."
 	case Panicked:
 		return "sent a request that triggered a fault in Tollgate Key",
 			"Run the checkup: it names the fault. Report it " +

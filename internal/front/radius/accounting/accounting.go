@@ -51,6 +51,9 @@ func Read(p *radius.Packet, client *config.Client, dictionary *dict.Dictionary, 
 	if r.Session == "" && r.Kind != store.AccountingOn && r.Kind != store.AccountingOff {
 		return nil, fmt.Errorf("no Acct-Session-Id")
 	}
+	if at, ok := p.Integer(radius.EventTimestamp); ok {
+		r.Stamp = time.Unix(int64(at), 0)
+	}
 	if delay, ok := p.Integer(radius.AcctDelayTime); ok {
 		r.At = now.Add(-min(time.Duration(delay)*time.Second, maxDelay))
 	}
@@ -141,7 +144,7 @@ func wide(p *radius.Packet, low, high byte) int64 {
 
 // attributes writes all attributes in words, without what is secret or about the transport.
 func attributes(p *radius.Packet, dictionary *dict.Dictionary) []byte {
-	list := []store.Pair{}
+	list := []facts.Attribute{}
 	for t, value := range p.Attributes() {
 		switch t {
 		case radius.MessageAuthenticator, radius.ProxyState, radius.UserPassword:
@@ -149,7 +152,7 @@ func attributes(p *radius.Packet, dictionary *dict.Dictionary) []byte {
 		}
 		for _, part := range dictionary.Describe(t, value) {
 			if len(list) < maxAttributes {
-				list = append(list, store.Pair{Name: part.Name, Value: part.Value})
+				list = append(list, facts.Attribute{Name: part.Name, Value: part.Value})
 			}
 		}
 	}
