@@ -13,39 +13,15 @@ import (
 	"tollgate.example/key/internal/web/client"
 )
 
-type filterFlags struct {
-	values map[string]*string
-	since  *time.Duration
+// attemptFlags select attempts.
+func attemptFlags(f *flag.FlagSet) func(args []string) url.Values {
+	return recentFlags(f, [2]string{"user", "name as looked up; * stands for any characters"},
+		[2]string{"mac", "MAC address in any form"}, [2]string{"client", "name of the client"},
+		[2]string{"verdict", "admitted or refused"}, [2]string{"reason", "reason code, such as password.wrong"},
+		[2]string{"lane", "name of the lane"})
 }
 
-func newFilterFlags(f *flag.FlagSet) *filterFlags {
-	o := &filterFlags{values: map[string]*string{}}
-	for _, v := range [][2]string{{"user", "name as looked up; * stands for any characters"},
-		{"mac", "MAC address in any form"}, {"client", "name of the client"}, {"verdict", "admitted or refused"},
-		{"reason", "reason code, such as password.wrong"}, {"lane", "name of the lane"}} {
-		o.values[v[0]] = f.String(v[0], "", v[1])
-	}
-	o.since = f.Duration("since", 0, "only this recent, such as 2h")
-	return o
-}
-
-func (o *filterFlags) query(args []string) url.Values {
-	q := url.Values{}
-	for name, v := range o.values {
-		if *v != "" {
-			q.Set(name, *v)
-		}
-	}
-	if len(args) > 0 {
-		q.Set("q", strings.Join(args, " "))
-	}
-	if *o.since > 0 {
-		q.Set("since", time.Now().Add(-*o.since).Format(time.RFC3339))
-	}
-	return q
-}
-
-// line is one attempt in a list.
+// attempt is one attempt in a list.
 func (s *invocation) attempt(a apitype.Attempt) {
 	result := a.Reason
 	switch {
@@ -75,9 +51,9 @@ func attemptCommands() []command {
 	return []command{
 		{"attempt", "list", "[TEXT]", "attempts, the newest first", func(f *flag.FlagSet) func(*invocation,
 			[]string) error {
-			o, limit := newFilterFlags(f), f.Int("limit", 20, "how many")
+			query, limit := attemptFlags(f), f.Int("limit", 20, "how many")
 			return func(s *invocation, args []string) error {
-				list, err := records[apitype.Attempt](s, "/attempts", o.query(args), *limit)
+				list, err := records[apitype.Attempt](s, "/attempts", query(args), *limit)
 				if err != nil {
 					return err
 				}
@@ -93,8 +69,8 @@ func attemptCommands() []command {
 		}},
 		{"attempt", "follow", "[TEXT]", "attempts as they arrive, until Ctrl-C",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
-				o, count := newFilterFlags(f), f.Int("count", 0, "stop after this many; 0 for no limit")
-				return func(s *invocation, args []string) error { return s.follow(o.query(args), *count) }
+				query, count := attemptFlags(f), f.Int("count", 0, "stop after this many; 0 for no limit")
+				return func(s *invocation, args []string) error { return s.follow(query(args), *count) }
 			}},
 		{"attempt", "explain", "ID", "the trace of one attempt, and why it ended as it did",
 			func(f *flag.FlagSet) func(*invocation, []string) error {

@@ -4,11 +4,8 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
-	"net/http"
 	"net/url"
-	"os"
 	"strings"
-	"time"
 
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
@@ -16,28 +13,11 @@ import (
 
 // journalFlags select entries of the gear journal.
 func journalFlags(f *flag.FlagSet) func(args []string) url.Values {
-	values := map[string]*string{}
-	for _, v := range [][2]string{{"user", "name as looked up; * stands for any characters"},
-		{"client", "name of the device"}, {"kind", "login, enable, shell, command; record for what the gear reported"},
-		{"verdict", "admitted or refused"}, {"task", "task identifier, which joins start, updates and stop"}} {
-		values[v[0]] = f.String(v[0], "", v[1])
-	}
-	since := f.Duration("since", 0, "only this recent, such as 2h")
-	return func(args []string) url.Values {
-		q := url.Values{}
-		for name, v := range values {
-			if *v != "" {
-				q.Set(name, *v)
-			}
-		}
-		if len(args) > 0 {
-			q.Set("q", strings.Join(args, " "))
-		}
-		if *since > 0 {
-			q.Set("since", time.Now().Add(-*since).Format(time.RFC3339))
-		}
-		return q
-	}
+	return recentFlags(f, [2]string{"user", "name as looked up; * stands for any characters"},
+		[2]string{"client", "name of the device"},
+		[2]string{"kind", "login, enable, shell, command; record for what the gear reported"},
+		[2]string{"verdict", "admitted or refused"},
+		[2]string{"task", "task identifier, which joins start, updates and stop"})
 }
 
 // entry is one entry in a list.
@@ -106,25 +86,6 @@ func journalCommands() []command {
 				})
 			}
 		}},
-		{"journal", "export", "[TEXT]", "write entries to a file, the oldest first",
-			func(f *flag.FlagSet) func(*invocation, []string) error {
-				query, format, to := journalFlags(f), f.String("format", "csv",
-					"csv, or jsonl for one JSON object a line"),
-					f.String("to", "", "file to write; without it, to the terminal")
-				return func(s *invocation, args []string) error {
-					q := query(args)
-					q.Set("format", *format)
-					out := s.file
-					if *to != "" {
-						file, err := os.OpenFile(*to, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
-						if err != nil {
-							return err
-						}
-						defer file.Close()
-						out = file
-					}
-					return s.api.Do(s.ctx, http.MethodGet, "/journal-export?"+q.Encode(), nil, client.To{Writer: out})
-				}
-			}},
+		exportCommand("journal", "write entries to a file, the oldest first", "/journal-export", journalFlags),
 	}
 }

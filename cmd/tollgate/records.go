@@ -1,8 +1,12 @@
 package main
 
 import (
+	"flag"
 	"fmt"
+	"net/http"
 	"net/url"
+	"os"
+	"strings"
 	"time"
 
 	"tollgate.example/key/internal/web/apitype"
@@ -35,4 +39,61 @@ func records[T any](s *invocation, path string, q url.Values, limit int) ([]T, e
 			"have them.\n", unreadable)
 	}
 	return items, nil
+}
+
+// selectFlags are flags that select records, each a parameter of the call; arguments are the text to search for.
+func selectFlags(f *flag.FlagSet, flags ...[2]string) func(args []string) url.Values {
+	values := map[string]*string{}
+	for _, v := range flags {
+		values[v[0]] = f.String(v[0], "", v[1])
+	}
+	return func(args []string) url.Values {
+		q := url.Values{}
+		for name, v := range values {
+			if *v != "" {
+				q.Set(name, *v)
+			}
+		}
+		if len(args) > 0 {
+			q.Set("q", strings.Join(args, " "))
+		}
+		return q
+	}
+}
+
+// recentFlags are flags that select records, with how recent they are to be.
+func recentFlags(f *flag.FlagSet, flags ...[2]string) func(args []string) url.Values {
+	selected, since := selectFlags(f, flags...), f.Duration("since", 0, "only this recent, such as 2h")
+	return func(args []string) url.Values {
+		q := selected(args)
+		if *since > 0 {
+			q.Set("since", time.Now().Add(-*since).Format(time.RFC3339))
+		}
+		return q
+	}
+}
+
+// exportCommand writes what the flags select to a file.
+func exportCommand(noun, help, path string, flags func(*flag.FlagSet) func(args []string) url.Values) command {
+	return command{noun, "export", "[TEXT]", help, func(f *flag.FlagSet) func(*invocation, []string) error {
+		query, format, to := flags(f), f.String("format", "csv", "csv, or jsonl for one JSON object a line"),
+			f.String("to", "", "file to write; without it, to the terminal")
+		return func(s *invocation, args []string) (err error) {
+			q, out := query(args), s.file
+			q.Set("format", *format)
+			if *to != "" {
+				file, failed := os.OpenFile(*to, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+				if failed != nil {
+					return failed
+				}
+				defer func() {
+					if e := file.Close(); err == nil {
+						err = e
+					}
+				}()
+				out = file
+			}
+			return s.api.Do(s.ctx, http.MethodGet, path+"?"+q.Encode(), nil, client.To{Writer: out})
+		}
+	}}
 }

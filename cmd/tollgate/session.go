@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
 	"strings"
 	"time"
 
@@ -14,25 +13,15 @@ import (
 	"tollgate.example/key/internal/web/client"
 )
 
-// sessionFlags are those that select sessions.
+// sessionFlags select sessions.
 func sessionFlags(f *flag.FlagSet) func(args []string) url.Values {
-	values := map[string]*string{}
-	for _, v := range [][2]string{{"user", "name; * at the end stands for any characters"},
-		{"mac", "MAC address in any form"}, {"client", "name of the client"}, {"pass", "pass that was given"},
-		{"address", "IP address of the device"}} {
-		values[v[0]] = f.String(v[0], "", v[1])
-	}
+	selected := selectFlags(f, [2]string{"user", "name; * stands for any characters"},
+		[2]string{"mac", "MAC address in any form"}, [2]string{"client", "name of the client"},
+		[2]string{"pass", "pass that was given, of open ones"},
+		[2]string{"address", "IP address of the device, of open ones"})
 	ended := f.Bool("ended", false, "sessions that ended")
 	return func(args []string) url.Values {
-		q := url.Values{}
-		for name, v := range values {
-			if *v != "" {
-				q.Set(name, *v)
-			}
-		}
-		if len(args) > 0 {
-			q.Set("q", strings.Join(args, " "))
-		}
+		q := selected(args)
 		if *ended {
 			q.Set("state", "ended")
 		}
@@ -120,26 +109,7 @@ func sessionCommands() []command {
 					})
 				}
 			}},
-		{"session", "export", "[TEXT]", "write sessions to a file, the newest first",
-			func(f *flag.FlagSet) func(*invocation, []string) error {
-				query, format, to := sessionFlags(f), f.String("format", "csv",
-					"csv, or jsonl for one JSON object a line"),
-					f.String("to", "", "file to write; without it, to the terminal")
-				return func(s *invocation, args []string) error {
-					q := query(args)
-					q.Set("format", *format)
-					out := s.file
-					if *to != "" {
-						file, err := os.OpenFile(*to, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
-						if err != nil {
-							return err
-						}
-						defer file.Close()
-						out = file
-					}
-					return s.api.Do(s.ctx, http.MethodGet, "/sessions-export?"+q.Encode(), nil, client.To{Writer: out})
-				}
-			}},
+		exportCommand("session", "write sessions to a file, the newest first", "/sessions-export", sessionFlags),
 		{"session", "differing", "", "open sessions whose people would now get something else",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
 				lane, limit := f.String("lane", "", "only of this lane"), f.Int("limit", 500, "how many to look at")
@@ -169,7 +139,7 @@ func sessionCommands() []command {
 func askCommand(verb, action, help string) command {
 	return command{"session", verb, "[ID]", help, func(f *flag.FlagSet) func(*invocation, []string) error {
 		in := apitype.SessionsAsk{SessionAsk: apitype.SessionAsk{Action: action}}
-		f.StringVar(&in.User, "user", "", "all sessions of a person; * at the end stands for any characters")
+		f.StringVar(&in.User, "user", "", "all sessions of a person; * stands for any characters")
 		f.StringVar(&in.MAC, "mac", "", "all sessions of a device")
 		f.StringVar(&in.Client, "client", "", "all sessions of a client")
 		f.StringVar(&in.OfPass, "of-pass", "", "all sessions with a pass")

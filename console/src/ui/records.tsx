@@ -26,6 +26,46 @@ export function Liveness({ of }: { of: { live: boolean; stale: boolean; gap?: Ga
   );
 }
 
+/** Text fields that filter a list; each takes effect with Enter, or when it is left. */
+export function TextFilters({
+  of: { params, set },
+  texts,
+  wide = [],
+  disabled = [],
+}: {
+  of: { params: URLSearchParams; set: (key: string, value: string) => void };
+  texts: Record<string, string>;
+  wide?: string[];
+  disabled?: string[];
+}) {
+  return Object.entries(texts).map(([key, label]) => (
+    <input
+      key={key + (params.get(key) ?? "")}
+      aria-label={label}
+      placeholder={label}
+      defaultValue={params.get(key) ?? ""}
+      disabled={disabled.includes(key)}
+      className={`field text-[13px] ${wide.includes(key) ? "col-span-2" : ""}`}
+      onKeyDown={(e) => e.key === "Enter" && set(key, e.currentTarget.value)}
+      onBlur={(e) => e.currentTarget.value !== (params.get(key) ?? "") && set(key, e.currentTarget.value)}
+    />
+  ));
+}
+
+/** What the filters select, as files. */
+export function Export({ path, query }: { path: string; query: string }) {
+  return Object.entries({ csv: "CSV", jsonl: "JSON lines" }).map(([format, title]) => (
+    <a
+      key={format}
+      className="inline-block rounded border border-hair bg-sheet px-[11px] py-[3px] text-[13px] font-semibold hover:border-soft"
+      href={`/api/v1/${path}?${query}&format=${format}`}
+      download
+    >
+      {title}
+    </a>
+  ));
+}
+
 /** The filters over a list of records: text fields, from and until, and what else is given. */
 export function Filters({
   of,
@@ -41,17 +81,7 @@ export function Filters({
   const { params, set } = of;
   return (
     <div className="mb-3 grid grid-cols-12 gap-2">
-      {Object.entries(texts).map(([key, label]) => (
-        <input
-          key={key + (params.get(key) ?? "")}
-          aria-label={label}
-          placeholder={label}
-          defaultValue={params.get(key) ?? ""}
-          className={`field text-[13px] ${wide.includes(key) ? "col-span-2" : ""}`}
-          onKeyDown={(e) => e.key === "Enter" && set(key, e.currentTarget.value)}
-          onBlur={(e) => e.currentTarget.value !== (params.get(key) ?? "") && set(key, e.currentTarget.value)}
-        />
-      ))}
+      <TextFilters of={of} texts={texts} wide={wide} />
       {Object.entries({ since: "From", until: "Until" }).map(([key, label]) => (
         <input
           key={key}

@@ -2,8 +2,6 @@ package api
 
 import (
 	"context"
-	"encoding/csv"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -124,10 +122,16 @@ func (s *server) attemptOf(ctx context.Context, e *store.Entry) string {
 	return page.Items[0].ID.String()
 }
 
-// exported is how many entries are read at a time for an export.
-const exported = 1000
+var journalColumns = []string{"id", "at", "kind", "client", "user", "person", "from", "port", "command", "verdict",
+	"reason", "sentence", "pass", "line", "level", "task", "arguments", "trial"}
 
-// exportJournal registers the export: as CSV (RFC 4180) or one JSON object a line, the oldest first.
+func journalRow(e *apitype.JournalEntry) []string {
+	return []string{e.ID, e.At.UTC().Format(time.RFC3339Nano), safe(e.Kind), e.Client, safe(e.User), safe(e.Person),
+		safe(e.From), safe(e.Port), safe(e.Command), e.Verdict, e.Reason, safe(e.Sentence), e.Pass, e.Line,
+		strconv.Itoa(e.Level), safe(e.Task), safe(strings.Join(e.Args, " ")), fmt.Sprint(e.Trial)}
+}
+
+// exportJournal registers the export, the oldest first.
 func (s *server) exportJournal() {
 	huma.Register(s.api, operation("GET", "/journal-export", "export-journal",
 		"The gear journal as a file, the oldest first"), func(ctx context.Context, in *struct {
@@ -135,51 +139,17 @@ func (s *server) exportJournal() {
 		Format string `query:"format" enum:"csv,jsonl" default:"csv"`
 	}) (*huma.StreamResponse, error) {
 		f := in.filter()
-		f.After, f.Limit = 1, exported
-		page, err := s.Journal.Find(ctx, f)
-		if err != nil {
-			return nil, searchProblem(err)
-		}
-		return &huma.StreamResponse{Body: func(out huma.Context) {
-			out.SetHeader("Content-Disposition", `attachment; filename="journal.`+in.Format+`"`)
-			out.SetHeader("Content-Type", map[string]string{"csv": "text/csv; charset=utf-8",
-				"jsonl": "application/jsonl"}[in.Format])
-			table, lines := csv.NewWriter(out.BodyWriter()), json.NewEncoder(out.BodyWriter())
-			if in.Format == "csv" {
-				_ = table.Write([]string{"id", "at", "kind", "client", "user", "person", "from", "port", "command",
-					"verdict", "reason", "sentence", "pass", "line", "level", "task", "arguments", "trial"})
+		f.Limit = exported
+		return exportFile(ctx, "journal", in.Format, journalColumns, journalRow, func(ctx context.Context,
+			cursor ident.ID) ([]apitype.JournalEntry, ident.ID, error) {
+			f.After = max(cursor, 1)
+			page, err := s.Journal.Find(ctx, f)
+			if err != nil {
+				return nil, 0, searchProblem(err)
 			}
-			for {
-				for i := range page.Items {
-					e := entryView(&page.Items[i])
-					if in.Format == "jsonl" {
-						_ = lines.Encode(e) // a reader that went away ends the next query
-						continue
-					}
-					_ = table.Write([]string{e.ID, e.At.UTC().Format(time.RFC3339Nano), safe(e.Kind), e.Client,
-						safe(e.User), safe(e.Person), safe(e.From), safe(e.Port), safe(e.Command), e.Verdict, e.Reason,
-						safe(e.Sentence), e.Pass, e.Line,
-						strconv.Itoa(e.Level), safe(e.Task), safe(strings.Join(e.Args, " ")), fmt.Sprint(e.Trial)})
-				}
-				table.Flush()
-				if page.Next == 0 {
-					return
-				}
-				f.After = page.Next
-				if page, err = s.Journal.Find(out.Context(), f); err != nil {
-					return
-				}
-			}
-		}}, nil
+			return pageView(&page, entryView).Items, page.Next, nil
+		})
 	})
-}
-
-// safe keeps a spreadsheet from taking what somebody typed on gear for a formula.
-func safe(text string) string {
-	if text != "" && strings.ContainsAny(text[:1], "=+-@\t\r") {
-		return "'" + text
-	}
-	return text
 }
 
 func (s *server) liveJournal() {

@@ -2,8 +2,6 @@ package api
 
 import (
 	"context"
-	"encoding/csv"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -27,7 +25,7 @@ import (
 // SessionFilterInput selects sessions.
 type SessionFilterInput struct {
 	State   string    `query:"state" enum:"open,ended" default:"open" doc:"open: those that are open; ended: those that ended"`
-	User    string    `query:"user" maxLength:"200" doc:"Name; * stands for any characters at the end"`
+	User    string    `query:"user" maxLength:"200" doc:"Name; * stands for any characters"`
 	MAC     string    `query:"mac" maxLength:"40"`
 	Client  string    `query:"client" maxLength:"200"`
 	Pass    string    `query:"pass" maxLength:"200" doc:"Pass that was given, of open ones"`
@@ -201,9 +199,9 @@ const storyLimit = 500
 
 func eventView(a *store.Accounted) apitype.SessionEvent {
 	out := apitype.SessionEvent{ID: a.ID.String(), At: a.At, Kind: a.Kind, Text: eventText(a), Note: a.Note,
-		Seconds: a.Seconds, In: a.In, Out: a.Out, Address: a.Address, Attributes: []apitype.Attribute{}}
-	for _, p := range a.Pairs() {
-		out.Attributes = append(out.Attributes, apitype.Attribute{Name: p.Name, Value: p.Value})
+		Seconds: a.Seconds, In: a.In, Out: a.Out, Address: a.Address, Attributes: []facts.Attribute{}}
+	if sent := session.Attributes(a); sent != nil {
+		out.Attributes = sent
 	}
 	if a.Kind == store.AccountingAsked {
 		out.Note = ""
@@ -231,51 +229,31 @@ func eventText(a *store.Accounted) string {
 	return a.Kind
 }
 
-// exportSessions registers the export: as CSV (RFC 4180) or one JSON object a line, the newest first.
+var sessionColumns = []string{"id", "open", "user", "person", "mac", "address", "client", "nas", "place", "lane",
+	"pass",
+	"vlan", "applied", "began", "last", "seconds", "in", "out", "cause", "note", "session"}
+
+func sessionRow(v *apitype.Session) []string {
+	return []string{v.ID, strconv.FormatBool(v.Open), safe(v.User), safe(v.Person), v.MAC, v.Address, v.Client,
+		safe(v.NAS), safe(v.Place), v.Lane, v.Pass, v.VLAN, safe(v.Applied), v.Began.UTC().Format(time.RFC3339),
+		v.Last.UTC().Format(time.RFC3339), strconv.FormatInt(v.Seconds, 10), strconv.FormatInt(v.In, 10),
+		strconv.FormatInt(v.Out, 10), safe(v.Cause), safe(v.Note), safe(v.Session)}
+}
+
+// exportSessions registers the export, the newest first.
 func (s *server) exportSessions() {
 	huma.Register(s.api, operation("GET", "/sessions-export", "export-sessions",
-		"Sessions as a file, the newest first"),
-		func(ctx context.Context, in *struct {
-			SessionFilterInput
-			Format string `query:"format" enum:"csv,jsonl" default:"csv"`
-		}) (*huma.StreamResponse, error) {
-			page, err := s.sessionPage(ctx, &in.SessionFilterInput, 0, exported)
-			if err != nil {
-				return nil, err
-			}
-			return &huma.StreamResponse{Body: func(out huma.Context) {
-				out.SetHeader("Content-Disposition", `attachment; filename="sessions.`+in.Format+`"`)
-				out.SetHeader("Content-Type", map[string]string{"csv": "text/csv; charset=utf-8",
-					"jsonl": "application/jsonl"}[in.Format])
-				table, lines := csv.NewWriter(out.BodyWriter()), json.NewEncoder(out.BodyWriter())
-				if in.Format == "csv" {
-					_ = table.Write([]string{"id", "open", "user", "person", "mac", "address", "client", "nas", "place",
-						"lane", "pass", "vlan", "applied", "began", "last", "seconds", "in", "out", "cause", "note",
-						"session"})
-				}
-				for {
-					for _, v := range page.Items {
-						if in.Format == "jsonl" {
-							_ = lines.Encode(v) // a reader that went away ends the next query
-							continue
-						}
-						_ = table.Write([]string{v.ID, strconv.FormatBool(v.Open), safe(v.User), safe(v.Person), v.MAC,
-							v.Address, v.Client, safe(v.NAS), safe(v.Place), v.Lane, v.Pass, v.VLAN, safe(v.Applied),
-							v.Began.UTC().Format(time.RFC3339), v.Last.UTC().Format(time.RFC3339),
-							strconv.FormatInt(v.Seconds, 10), strconv.FormatInt(v.In, 10),
-							strconv.FormatInt(v.Out, 10), v.Cause, safe(v.Note), safe(v.Session)})
-					}
-					table.Flush()
-					next, err := ident.Parse(page.Next)
-					if err != nil {
-						return
-					}
-					if page, err = s.sessionPage(out.Context(), &in.SessionFilterInput, next, exported); err != nil {
-						return
-					}
-				}
-			}}, nil
+		"Sessions as a file, the newest first"), func(ctx context.Context, in *struct {
+		SessionFilterInput
+		Format string `query:"format" enum:"csv,jsonl" default:"csv"`
+	}) (*huma.StreamResponse, error) {
+		return exportFile(ctx, "sessions", in.Format, sessionColumns, sessionRow, func(ctx context.Context,
+			cursor ident.ID) ([]apitype.Session, ident.ID, error) {
+			page, err := s.sessionPage(ctx, &in.SessionFilterInput, cursor, exported)
+			next, _ := ident.Parse(page.Next) // none at the end
+			return page.Items, next, err
 		})
+	})
 }
 
 // asksAtOnce bounds how many clients are asked at a time, maxAsked how many sessions in one call.

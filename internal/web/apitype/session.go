@@ -1,6 +1,10 @@
 package apitype
 
-import "time"
+import (
+	"time"
+
+	"tollgate.example/key/internal/core/facts"
+)
 
 // Session is a session, open or ended, as accounting tells it.
 type Session struct {
@@ -48,19 +52,13 @@ type SessionEvent struct {
 	Out     int64     `json:"out"`
 	Address string    `json:"address,omitempty"`
 	// Attributes are what the client sent.
-	Attributes []Attribute `json:"attributes"`
+	Attributes []facts.Attribute `json:"attributes"`
 }
 
 // SessionRecord is one record as it arrives, with the session it is about.
 type SessionRecord struct {
 	Session Session      `json:"session"`
 	Event   SessionEvent `json:"event"`
-}
-
-// Attribute is an attribute with its value in words.
-type Attribute struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
 }
 
 // SessionAsk asks the client of a session to change it.

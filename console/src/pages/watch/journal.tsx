@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { useRecords } from "../../api/records";
 import { Button, PageHead, PassChip, rowKeys, Verdict, verdictKind, When } from "../../ui/basic";
-import { Filters, Liveness, RecordTable } from "../../ui/records";
+import { Export, Filters, Liveness, RecordTable } from "../../ui/records";
 
 type Entry = Schema["JournalEntry"];
 const texts = { q: "Command or any text", user: "User", client: "Device" };
@@ -23,20 +23,10 @@ const kinds: [string, string][] = [
 export function JournalPage() {
   const [open, setOpen] = useState("");
   const r = useRecords<Entry>("journal", "entry", keys);
-  const file = (format: string) => (
-    <a
-      className="inline-block rounded border border-hair bg-sheet px-[11px] py-[3px] text-[13px] font-semibold hover:border-soft"
-      href={`/api/v1/journal-export?${r.query}&format=${format}`}
-      download
-    >
-      {format === "csv" ? "CSV" : "JSON lines"}
-    </a>
-  );
   return (
     <>
       <PageHead title="Gear journal" lead={<Liveness of={r} />}>
-        {file("csv")}
-        {file("jsonl")}
+        <Export path="journal-export" query={r.query} />
         <Button onClick={r.pause}>{r.live ? "Pause" : "Resume"}</Button>
       </PageHead>
       <Filters of={r} texts={texts} wide={wide}>

@@ -180,7 +180,7 @@ function Told({
   mark: ReactNode;
   title: string;
   link?: string;
-  attributes?: Schema["Attribute"][];
+  attributes?: Schema["FactsAttribute"][];
   children: ReactNode;
 }) {
   const [open, setOpen] = useState(false);

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { Button, Empty, Failure, PageHead, PassChip, rowKeys, When } from "../../ui/basic";
+import { Export, TextFilters } from "../../ui/records";
 import { AskMany } from "./session-ask";
 import { amount, lasts } from "./session-format";
 
@@ -59,31 +60,11 @@ export function SessionsPage() {
         title="Sessions"
         lead={list.data && `${open.toLocaleString()} open${list.isError ? " · stale" : " · live"}`}
       >
-        {["csv", "jsonl"].map((format) => (
-          <a
-            key={format}
-            className="inline-block rounded border border-hair bg-sheet px-[11px] py-[3px] text-[13px] font-semibold hover:border-soft"
-            href={`/api/v1/sessions-export?${query}&format=${format}`}
-            download
-          >
-            {format === "csv" ? "CSV" : "JSON lines"}
-          </a>
-        ))}
+        <Export path="sessions-export" query={query.toString()} />
         {!ended && filtered && rows.length > 0 && <Button onClick={() => setAsking(true)}>Change these…</Button>}
       </PageHead>
       <div className="mb-3 grid grid-cols-8 gap-2">
-        {Object.entries(texts).map(([key, label]) => (
-          <input
-            key={key + (params.get(key) ?? "")}
-            aria-label={label}
-            placeholder={label}
-            defaultValue={params.get(key) ?? ""}
-            disabled={ended && (key === "pass" || key === "address")}
-            className="field text-[13px]"
-            onKeyDown={(e) => e.key === "Enter" && set(key, e.currentTarget.value)}
-            onBlur={(e) => e.currentTarget.value !== (params.get(key) ?? "") && set(key, e.currentTarget.value)}
-          />
-        ))}
+        <TextFilters of={{ params, set }} texts={texts} disabled={ended ? ["pass", "address"] : []} />
         <select
           aria-label="State"
           value={params.get("state") ?? ""}
