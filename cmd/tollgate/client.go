@@ -62,7 +62,7 @@ func gearState(c apitype.Client) string {
 		set  bool
 		text string
 	}{{c.TACACSSecretSet, "by a shared secret"}, {c.TACACSPreviousUntil != nil, "and the previous one"},
-		{len(c.TACACSNames) > 0, "over TLS as " + strings.Join(c.TACACSNames, ", ")},
+		{len(c.TLSNames) > 0, "over TLS as " + strings.Join(c.TLSNames, ", ")},
 		{c.TACACSByAddress, "over TLS by its address alone"}, {c.TACACSPlain, "not obfuscated"}} {
 		if part.set {
 			out = append(out, part.text)
@@ -121,9 +121,9 @@ func newClientFlags(f *flag.FlagSet) *clientFlags {
 		f.Bool("tacacs-obfuscated", false, "accept only obfuscated TACACS+ packets")
 	c.byAddress, c.byName = f.Bool("tacacs-by-address", false, "accept it over TLS by its address alone, without a "+
 		"certificate"), f.Bool("tacacs-by-certificate", false, "accept it over TLS by its certificate only")
-	f.Var(&c.certNames, "tacacs-name", "name in the client's certificate over TLS; repeatable, none for none")
-	c.certificate, c.trust = f.String("tacacs-certificate", "", "server certificate shown to it over TLS"),
-		f.String("tacacs-trust", "", "trust list for its certificate")
+	f.Var(&c.certNames, "tls-name", "name in the client's certificate over TLS; repeatable, none for none")
+	c.certificate, c.trust = f.String("tls-certificate", "", "server certificate shown to it over TLS"),
+		f.String("tls-trust", "", "trust list for its certificate")
 	c.sessions.flags(f)
 	c.note, c.on, c.off = f.String("text", "", "note about the client"), f.Bool("on", false, "switch on"),
 		f.Bool("off", false, "switch off")
@@ -158,11 +158,11 @@ func (c *clientFlags) input(s *invocation, was map[string]bool, in *apitype.Clie
 	in.GenerateSecret, in.GenerateTACACSSecret, in.RemoveTACACSSecret = *c.generate, *c.tacacsGenerate, *c.tacacsRemove
 	in.TACACSPlain = (in.TACACSPlain || *c.plain) && !*c.obfuscated
 	in.TACACSByAddress = (in.TACACSByAddress || *c.byAddress) && !*c.byName
-	assign(was, "tacacs-certificate", &in.TACACSCertificate, *c.certificate)
-	assign(was, "tacacs-trust", &in.TACACSTrust, *c.trust)
-	if was["tacacs-name"] {
-		if in.TACACSNames = c.certNames; len(c.certNames) == 1 && c.certNames[0] == "none" {
-			in.TACACSNames = []string{}
+	assign(was, "tls-certificate", &in.TLSCertificate, *c.certificate)
+	assign(was, "tls-trust", &in.TLSTrust, *c.trust)
+	if was["tls-name"] {
+		if in.TLSNames = c.certNames; len(c.certNames) == 1 && c.certNames[0] == "none" {
+			in.TLSNames = []string{}
 		}
 	}
 	if err := c.sessions.apply(s, was, in); err != nil {
@@ -214,7 +214,7 @@ func clientCommands() []command {
 				}
 				in.Name = name
 				tacacs := in.GenerateTACACSSecret || in.TACACSSecret != "" || in.TACACSPlain || in.TACACSByAddress ||
-					len(in.TACACSNames) > 0
+					len(in.TLSNames) > 0
 				in.GenerateSecret = in.GenerateSecret || in.Secret == "" && !tacacs
 				out, err := add[apitype.Client](s, "/clients", c.publishing, in)
 				if err != nil {

@@ -64,6 +64,10 @@ type Options struct {
 	RADIUS []string
 	// Accounting are the addresses for accounting.
 	Accounting []string
+	// RADIUSTLS are the addresses for both over TLS. RADIUSTLSOptional goes on without them where the operating system
+	// does not let us listen there.
+	RADIUSTLS         []string
+	RADIUSTLSOptional bool
 	// TACACS and TACACSTLS are the addresses for TACACS+, over TCP and over TLS 1.3. TACACSOptional goes on without
 	// them where the operating system does not let us listen there.
 	TACACS, TACACSTLS []string
@@ -90,6 +94,7 @@ type App struct {
 	URL        string
 	RADIUS     []netip.AddrPort
 	Accounting []netip.AddrPort
+	RADIUSTLS  []netip.AddrPort
 	TACACS     []netip.AddrPort
 	TACACSTLS  []netip.AddrPort
 	SetupCode  string

@@ -46,7 +46,7 @@ func (a *App) openSessions(ctx context.Context, o *Options, ids *ident.Source, c
 	return nil
 }
 
-// serveAccounting opens the sockets of accounting.
+// serveAccounting opens the sockets of accounting, and of both ports over TLS.
 func (a *App) serveAccounting(o *Options, registry *sources.Registry) error {
 	served, err := radius.ServeAccounting(a.Gate, registry, a.Sessions, o.Accounting)
 	if err != nil {
@@ -54,5 +54,15 @@ func (a *App) serveAccounting(o *Options, registry *sources.Registry) error {
 	}
 	a.Accounting = served.Addresses()
 	a.done = append(a.done, served.Close)
+	streams, err := radius.ServeStreams(a.radius, served, o.RADIUSTLS)
+	if err != nil && o.RADIUSTLSOptional {
+		o.Log.Warn("RADIUS over TLS is off; name its address with -radius-tls", "error", err)
+		streams, err = radius.ServeStreams(a.radius, served, nil)
+	}
+	if err != nil {
+		return err
+	}
+	a.RADIUSTLS = streams.Addresses()
+	a.done = append(a.done, streams.Close)
 	return nil
 }

@@ -21,9 +21,20 @@ func (v *Visit) forward(ctx context.Context, a *Access) Answer {
 	for _, name := range names {
 		servers = append(servers, v.snapshot.Remote(name))
 	}
-	slices.SortStableFunc(servers, func(a, b *upstream.Server) int {
-		return map[bool]int{true: 1}[a.Silent(begun)] - map[bool]int{true: 1}[b.Silent(begun)]
-	})
+	var state []byte
+	if a.EAP != nil {
+		state = a.EAP.State
+	}
+	rank := func(s *upstream.Server) int {
+		switch {
+		case s.Holds(state): // the conversation goes on where it began
+			return 0
+		case s.Silent(begun):
+			return 2
+		}
+		return 1
+	}
+	slices.SortStableFunc(servers, func(a, b *upstream.Server) int { return rank(a) - rank(b) })
 	var faults []string
 	for _, server := range servers {
 		reply, err := a.Forwarder.Forward(ctx, server)
@@ -32,6 +43,9 @@ func (v *Visit) forward(ctx context.Context, a *Access) Answer {
 			continue
 		}
 		detail := reply.String()
+		if len(server.Members) > 1 {
+			detail += " from " + reply.From
+		}
 		left := v.limit(reply, server.Name)
 		if reply.Challenge() {
 			return Answer{Challenge: true, Forwarded: reply}
@@ -83,6 +97,19 @@ func (v *Visit) limit(reply *upstream.Answer, server string) (left []string) {
 		kept = append(kept, a)
 	}
 	reply.Attributes = kept
+	if rules := &grants.Answer; !rules.Empty() && !reply.Challenge() {
+		reply.Attributes = nil
+		for _, a := range kept {
+			for _, value := range rules.Apply(a.Type, a.Value) {
+				reply.Attributes = append(reply.Attributes, upstream.Attribute{Type: a.Type, Value: value})
+			}
+		}
+		if reply.Accepted() {
+			for _, a := range rules.Added {
+				reply.Attributes = append(reply.Attributes, upstream.Attribute{Type: a.Type, Value: a.Value})
+			}
+		}
+	}
 	if reply.Accepted() {
 		for _, over := range grants.Over {
 			reply.Attributes = slices.DeleteFunc(reply.Attributes, func(a upstream.Attribute) bool {

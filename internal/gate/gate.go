@@ -76,4 +76,5 @@ func (g *Gate) Swap(next *snapshot.Snapshot) {
 	if before := g.current.Swap(next); before != nil {
 		before.Retire(next)
 	}
+	next.Begin()
 }

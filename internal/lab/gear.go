@@ -55,7 +55,7 @@ func (s *setup) firewall() {
 		if d.name == "hh-firewall-1" && s.err == nil {
 			in := apitype.ClientInput{ClientFields: apitype.ClientFields{Name: d.name, Enabled: true,
 				Addresses: []string{d.address}, MessageAuthenticator: d.mode, Tags: d.tags,
-				TACACSNames: []string{firewallName}, TACACSCertificate: "radius", TACACSTrust: trustName}}
+				TLSNames: []string{firewallName}, TLSCertificate: "radius", TLSTrust: trustName}}
 			if err := s.c.Do(s.ctx, "PUT", "/clients/"+d.name, in, nil, client.IfMatch("*")); err != nil {
 				s.err = fmt.Errorf("setting up the firewall: %w", err)
 			}

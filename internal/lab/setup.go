@@ -238,7 +238,8 @@ func (s *setup) lanes() {
 				Message: "Contractors sign in ashore only."},
 		}})
 	s.add("/remotes", apitype.RemoteInput{Secret: partnerSecret, RemoteFields: apitype.RemoteFields{Name: PartnerName,
-		Address: s.partner, TimeoutMillis: 1000, Tries: 2, Grants: []string{"Tunnel-Type", "Tunnel-Medium-Type",
+		Servers: []config.RemoteServer{{Address: s.partner}}, TimeoutMillis: 1000, Tries: 2,
+		Grants: []string{"Tunnel-Type", "Tunnel-Medium-Type",
 			"Tunnel-Private-Group-ID"}, Note: "Decides about the pilots and inspectors of the port."}})
 	s.add("/lanes", apitype.LaneFields{Name: "Guests of the port", When: "ssid is LF-Harbour and name.realm is " +
 		PartnerRealm, Methods: []string{}, Forward: []string{PartnerName}, RejectDelayMillis: 1000,

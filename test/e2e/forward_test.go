@@ -21,7 +21,7 @@ func forwarding(t *testing.T) (near, far *world) {
 	far.basic("require", "127.0.0.1")
 	near = start(t)
 	near.basic("require", "127.0.0.1")
-	if out, code := near.run(secret+"\n", "tollgate", "remote", "add", "port-authority", "-address", far.radius,
+	if out, code := near.run(secret+"\n", "tollgate", "remote", "add", "port-authority", "-server", far.radius,
 		"-secret", "-timeout", "1000", "-tries", "2", "-grant", "*"); code != 0 {
 		t.Fatal(out)
 	}
@@ -107,7 +107,7 @@ func TestRemoteServersThatFail(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer silent.Close()
-	if out, code := near.run(secret+"\n", "tollgate", "remote", "add", "silent", "-address",
+	if out, code := near.run(secret+"\n", "tollgate", "remote", "add", "silent", "-server",
 		silent.LocalAddr().String(), "-secret", "-timeout", "150", "-tries", "2"); code != 0 {
 		t.Fatal(out)
 	}
@@ -148,7 +148,8 @@ func TestRemoteServersThatFail(t *testing.T) {
 		t.Errorf("%s: %s", a.Reason, a.Trace.Sentence)
 	}
 	near.refused(422, http.MethodPost, "/remotes", apitype.RemoteInput{Secret: "long-enough-secret",
-		RemoteFields: apitype.RemoteFields{Name: "x", Address: "somewhere", Tries: 9}},
+		RemoteFields: apitype.RemoteFields{Name: "x", Servers: []config.RemoteServer{{Address: "somewhere"}},
+			Tries: 9}},
 		"is not an address with a port", "9 is out of range")
 	near.refused(422, http.MethodPost, "/lanes", apitype.LaneFields{Name: "y", Forward: []string{"nobody"},
 		Policies: []*config.Policy{}}, `there is no remote server "nobody"`)
@@ -158,7 +159,7 @@ func TestRemoteServersThatFail(t *testing.T) {
 func TestForwardingInACircle(t *testing.T) {
 	t.Parallel()
 	near, far := forwarding(t)
-	if out, code := far.run(secret+"\n", "tollgate", "remote", "add", "back", "-address", near.radius, "-secret",
+	if out, code := far.run(secret+"\n", "tollgate", "remote", "add", "back", "-server", near.radius, "-secret",
 		"-timeout", "3000", "-tries", "1"); code != 0 {
 		t.Fatal(out)
 	}

@@ -45,7 +45,7 @@ func TestTACACSOverTLS(t *testing.T) {
 	w.do(http.MethodPost, "/trusts", apitype.TrustFields{Name: "gear", Authorities: []string{"Gear"},
 		Identity: []string{"dns"}, Unanswered: config.TakeUnanswered}, nil)
 	fields := apitype.ClientFields{Name: "hh-router-1", Enabled: true, Addresses: []string{"127.0.0.1"},
-		MessageAuthenticator: "require", TACACSNames: []string{"hh-router-1.example"}}
+		MessageAuthenticator: "require", TLSNames: []string{"hh-router-1.example"}}
 	w.do(http.MethodPut, "/clients/hh-router-1", apitype.ClientInput{ClientFields: fields}, nil, matchAny)
 	w.publish()
 	roots := x509.NewCertPool()
@@ -76,7 +76,7 @@ func TestTACACSOverTLS(t *testing.T) {
 		if r, err := g.Try(context.Background(), trial.GearAsk{Ask: "shell", User: "ann"}); err == nil {
 			t.Errorf("%s: %s", name, r.Status)
 		}
-		if c := w.contact(netip.MustParseAddr("127.0.0.1"), "tacacs-tls"); !strings.Contains(c.Detail, detail) {
+		if c := w.contact(netip.MustParseAddr("127.0.0.1"), "tls"); !strings.Contains(c.Detail, detail) {
 			t.Errorf("%s: %q lacks %q", name, c.Detail, detail)
 		}
 	}
@@ -140,7 +140,7 @@ func TestTACACSOverTLS(t *testing.T) {
 		t.Errorf("a connection that was open when its certificate was revoked: %x", body)
 	}
 	// Without a name, its address alone proves nothing: within TLS there is no shared secret either.
-	w.wants(0, []string{"client", "change", "hh-router-1", "-tacacs-name", "none", "-publish"}, "published")
+	w.wants(0, []string{"client", "change", "hh-router-1", "-tls-name", "none", "-publish"}, "published")
 	fails("no name", "proves itself by nothing", over(nil))
 	fails("a certificate that no client has", "proves itself by nothing", over(func(c *tls.Config) {
 		c.Certificates = []tls.Certificate{other}

@@ -62,7 +62,7 @@ var allowed = map[string][]string{
 		"internal/store", "internal/wire/"},
 
 	"internal/session":  {"internal/base/ident", "internal/core/config", "internal/core/facts", "internal/store/"},
-	"internal/upstream": {"internal/wire/dict", "internal/wire/radius"},
+	"internal/upstream": {"internal/base/outlet", "internal/wire/dict", "internal/wire/radius"},
 	"internal/upstream/trial": {"internal/core/results", "internal/eap/supplicant", "internal/upstream",
 		"internal/wire/"},
 
@@ -79,7 +79,8 @@ var allowed = map[string][]string{
 		"internal/wire/"},
 	"internal/front/radius/accounting": {"internal/core/", "internal/session", "internal/store", "internal/wire/"},
 	"internal/front/": {"internal/base/", "internal/core/", "internal/front/radius/access",
-		"internal/front/radius/accounting", "internal/gate", "internal/gate/snapshot", "internal/identity/certificate",
+		"internal/front/radius/accounting", "internal/front/secure", "internal/gate", "internal/gate/snapshot",
+		"internal/identity/certificate",
 		"internal/manage/sources", "internal/session", "internal/wire/"},
 
 	"internal/manage/sources": {"internal/store"},

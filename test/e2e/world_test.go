@@ -104,6 +104,7 @@ func (w *world) boot() {
 	w.t.Helper()
 	a, err := app.Start(context.Background(), app.Options{Data: w.dir, HTTP: "127.0.0.1:0",
 		RADIUS: []string{"127.0.0.1:0", "[::1]:0"}, Accounting: []string{"127.0.0.1:0"},
+		RADIUSTLS: []string{"127.0.0.1:0"},
 		TACACS:    []string{"127.0.0.1:0"},
 		TACACSTLS: []string{"127.0.0.1:0"}})
 	if err != nil {

@@ -317,8 +317,8 @@ func (c *Config) settleTrust() {
 		}
 	}
 	for i, client := range c.Clients {
-		if len(client.TACACSNames) > 0 && client.TACACSTrust == "" {
-			Own(c.Clients, i).TACACSTrust = c.Trusts[0].Name
+		if len(client.TLSNames) > 0 && client.TLSTrust == "" {
+			Own(c.Clients, i).TLSTrust = c.Trusts[0].Name
 		}
 	}
 }

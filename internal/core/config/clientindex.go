@@ -43,7 +43,7 @@ func (x *ClientIndex) Check(c *Config) []Problem {
 		if found := checkClient(client); len(found) > 0 {
 			x.faults[client] = found
 		}
-		if client.TACACSCertificate != "" || client.TACACSTrust != "" || len(client.TACACSNames) > 0 {
+		if client.TLSCertificate != "" || client.TLSTrust != "" || len(client.TLSNames) > 0 {
 			x.bound[client] = true
 		}
 	}
@@ -82,7 +82,7 @@ func (x *ClientIndex) count(client *Client, n int) {
 			tally(x.prefixes, prefix, n, &x.taken)
 		}
 	}
-	for _, name := range client.TACACSNames {
+	for _, name := range client.TLSNames {
 		tally(x.proofs, strings.ToLower(name), n, &x.taken)
 	}
 	for tag := range client.Tags {
@@ -130,10 +130,10 @@ func (c *Config) checkTaken() []Problem {
 			}
 			owner[prefix] = client.Name
 		}
-		for j, name := range client.TACACSNames {
+		for j, name := range client.TLSNames {
 			key := strings.ToLower(name)
 			if other := proofs[key]; other != "" {
-				k.fail(fmt.Sprintf("tacacsNames[%d]", j), Taken, "Remove it from one of the two.",
+				k.fail(fmt.Sprintf("tlsNames[%d]", j), Taken, "Remove it from one of the two.",
 					"the name %s already belongs to client %q", name, other)
 			}
 			proofs[key] = client.Name
@@ -167,7 +167,7 @@ func checkClient(client *Client) []Problem {
 		}
 	}
 	if !client.Secret.Set() && !client.TACACSSecret.Set() && !client.TACACSPlain && !client.TACACSByAddress &&
-		len(client.TACACSNames) == 0 {
+		len(client.TLSNames) == 0 {
 		k.fail("secret", Required, "Enter the secret that is set on the device, or generate one.",
 			"no shared secret")
 	}

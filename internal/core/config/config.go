@@ -83,12 +83,12 @@ type Client struct {
 	TACACSPlain bool `json:"tacacsPlain,omitempty"`
 	// TACACSByAddress takes it over TLS without a certificate, by the address it comes from alone.
 	TACACSByAddress bool `json:"tacacsByAddress,omitempty"`
-	// TACACSNames are the names in the certificate by which the device proves itself in TLS.
-	TACACSNames []string `json:"tacacsNames"`
-	// TACACSCertificate is what we show it in TLS, TACACSTrust what its certificate is checked by; empty is the only
+	// TLSNames are the names in the certificate by which the device proves itself in TLS.
+	TLSNames []string `json:"tlsNames"`
+	// TLSCertificate is what we show it in TLS, TLSTrust what its certificate is checked by; empty is the only
 	// one.
-	TACACSCertificate string `json:"tacacsCertificate,omitempty"`
-	TACACSTrust       string `json:"tacacsTrust,omitempty"`
+	TLSCertificate string `json:"tlsCertificate,omitempty"`
+	TLSTrust       string `json:"tlsTrust,omitempty"`
 
 	// Sessions are how accounting is taken, and sessions changed; ChangeSecret signs changes, empty for Secret.
 	Sessions     ClientSessions `json:"sessions,omitzero"`

@@ -223,8 +223,8 @@ func (c *Client) checkTACACS(k *checker) {
 			"over TLS this client is known by its address alone: anyone who can use that address is accepted as "+
 				"this client")
 	}
-	for i, name := range c.TACACSNames {
-		field := fmt.Sprintf("tacacsNames[%d]", i)
+	for i, name := range c.TLSNames {
+		field := fmt.Sprintf("tlsNames[%d]", i)
 		if name == "" || strings.ContainsAny(name, "* ") || !printable(name) {
 			k.fail(field, Malformed, "Write a DNS name or an address, as in the certificate of the device; a "+
 				"wildcard would let one device act as another.", "%q is not the name of a single device", name)
@@ -234,21 +234,21 @@ func (c *Client) checkTACACS(k *checker) {
 
 // checkBound checks what a client refers to in TLS.
 func (c *Config) checkBound(k *checker, client *Client) {
-	if _, at := Find(c.Certificates, client.TACACSCertificate); client.TACACSCertificate != "" && at < 0 {
-		k.fail("tacacsCertificate", NotFound,
+	if _, at := Find(c.Certificates, client.TLSCertificate); client.TLSCertificate != "" && at < 0 {
+		k.fail("tlsCertificate", NotFound,
 			"Choose one of the server certificates, or leave it empty for the first.", "there is no certificate %q",
-			client.TACACSCertificate)
+			client.TLSCertificate)
 	}
-	if _, at := Find(c.Trusts, client.TACACSTrust); client.TACACSTrust != "" && at < 0 {
-		k.fail("tacacsTrust", NotFound, "Choose one of the trust lists.", "there is no trust list %q",
-			client.TACACSTrust)
+	if _, at := Find(c.Trusts, client.TLSTrust); client.TLSTrust != "" && at < 0 {
+		k.fail("tlsTrust", NotFound, "Choose one of the trust lists.", "there is no trust list %q",
+			client.TLSTrust)
 	}
 	switch {
-	case len(client.TACACSNames) > 0 && len(c.Trusts) == 0:
-		k.fail("tacacsTrust", NotFound, "Add a trust list under Certificates.",
+	case len(client.TLSNames) > 0 && len(c.Trusts) == 0:
+		k.fail("tlsTrust", NotFound, "Add a trust list under Certificates.",
 			"there is no trust list to check the certificate of this device")
-	case len(client.TACACSNames) > 0 && client.TACACSTrust == "" && len(c.Trusts) > 1:
-		k.fail("tacacsTrust", Required, "Choose one of the trust lists.",
+	case len(client.TLSNames) > 0 && client.TLSTrust == "" && len(c.Trusts) > 1:
+		k.fail("tlsTrust", Required, "Choose one of the trust lists.",
 			"there are several trust lists, and none is selected for the certificate of this device")
 	}
 }

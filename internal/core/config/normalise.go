@@ -67,11 +67,11 @@ func orEmpty[T any](list *[]T) {
 
 func (c *Client) normalise() {
 	orEmpty(&c.Addresses)
-	trim(&c.Name, &c.TACACSCertificate, &c.TACACSTrust, &c.Note)
-	for i := range c.TACACSNames {
-		trim(&c.TACACSNames[i])
+	trim(&c.Name, &c.TLSCertificate, &c.TLSTrust, &c.Note)
+	for i := range c.TLSNames {
+		trim(&c.TLSNames[i])
 	}
-	c.TACACSNames = unique(c.TACACSNames)
+	c.TLSNames = unique(c.TLSNames)
 	c.Sessions.normalise()
 	if c.MessageAuthenticator == "" {
 		c.MessageAuthenticator = Require

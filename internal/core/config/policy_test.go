@@ -19,7 +19,7 @@ func sound() Config {
 		Calendars: []*Calendar{{ID: "k", Name: "hours", Zone: "UTC", Spans: []calendar.Span{{Days: []string{"mon"},
 			From: "08:00", To: "18:00"}}}},
 		Pools:   []*Pool{{ID: "a", Name: "vpn", Ranges: []string{"192.0.2.64/26", "2001:db8::/120"}}},
-		Remotes: []*Remote{{ID: "f", Name: "far", Address: "192.0.2.80", Secret: "s"}},
+		Remotes: []*Remote{{ID: "f", Name: "far", Servers: []RemoteServer{{Address: "192.0.2.80"}}, Secret: "s"}},
 		Vendors: []*Vendor{{ID: "v", Name: "Harbour", Number: 32473,
 			Attributes: []VendorAttribute{{Number: 1, Name: "Harbour-Role", Type: "text"},
 				{Number: 2, Name: "Harbour-Down", Type: "integer", Means: RateDown, Unit: 1},
@@ -86,7 +86,8 @@ func TestFaultsOfWhatPoliciesAreMadeWith(t *testing.T) {
 		{func(c *Config) {
 			c.Pools = append(c.Pools, &Pool{Name: "b", Ranges: []string{"192.0.2.100-192.0.2.200"}})
 		}, "pool", "ranges[0]", `overlaps with addresses of pool "vpn"`, false},
-		{func(c *Config) { c.Remotes[0].Address = "far:1812" }, "remote", "address", "is not an address with a port",
+		{func(c *Config) { c.Remotes[0].Servers[0].Address = "far:1812" }, "remote", "servers[0].address",
+			"is not an address with a port",
 			false},
 		{func(c *Config) { c.Remotes[0].Secret = "" }, "remote", "secret", "no shared secret", false},
 		{func(c *Config) { c.Remotes[0].Tries = 6 }, "remote", "tries", "out of range", false},

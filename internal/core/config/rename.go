@@ -30,10 +30,10 @@ func (c *Config) Rename(kind, from, to string) {
 		follow(r, c.Trusts, func(o *Trust) []*string { return each(o.Authorities) })
 	case "certificate":
 		follow(r, c.Lanes, func(o *Lane) []*string { return []*string{&o.TLS.Certificate} })
-		follow(r, c.Clients, func(o *Client) []*string { return []*string{&o.TACACSCertificate} })
+		follow(r, c.Clients, func(o *Client) []*string { return []*string{&o.TLSCertificate} })
 	case "trust":
 		follow(r, c.Lanes, func(o *Lane) []*string { return []*string{&o.TLS.Trust} })
-		follow(r, c.Clients, func(o *Client) []*string { return []*string{&o.TACACSTrust} })
+		follow(r, c.Clients, func(o *Client) []*string { return []*string{&o.TLSTrust} })
 	case "pool":
 		follow(r, c.Passes, func(o *Pass) []*string { return []*string{&o.Pool} })
 	case "remote":

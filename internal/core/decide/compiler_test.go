@@ -38,7 +38,7 @@ func mutate(c *config.Config, r *rand.Rand, n int) {
 	case 3:
 		config.Own(c.Clients, r.IntN(len(c.Clients))).Name = fmt.Sprint("client-", r.IntN(40))
 	case 4:
-		config.Own(c.Clients, r.IntN(len(c.Clients))).TACACSNames = []string{fmt.Sprintf("n%d.example", r.IntN(5))}
+		config.Own(c.Clients, r.IntN(len(c.Clients))).TLSNames = []string{fmt.Sprintf("n%d.example", r.IntN(5))}
 	case 5:
 		config.Own(c.Clients, r.IntN(len(c.Clients))).Addresses = client().Addresses
 	case 6, 7:

@@ -165,20 +165,20 @@ func TestFaultsOfGear(t *testing.T) {
 			c.Passes[0].Arguments = make([]config.Argument, 61)
 		},
 		"not the name of a single device": func(c *config.Config) {
-			c.Clients = []*config.Client{{ID: "c", Name: "c", TACACSNames: []string{"*.example"}}}
+			c.Clients = []*config.Client{{ID: "c", Name: "c", TLSNames: []string{"*.example"}}}
 		},
 		"no trust list to check": func(c *config.Config) {
-			c.Clients = []*config.Client{{ID: "c", Name: "c", TACACSNames: []string{"c.example"}}}
+			c.Clients = []*config.Client{{ID: "c", Name: "c", TLSNames: []string{"c.example"}}}
 		},
 		"previous TACACS+ secret has no end": func(c *config.Config) {
 			c.Clients = []*config.Client{{ID: "c", Name: "c", TACACSPrevious: "x"}}
 		},
 		`there is no certificate "gone"`: func(c *config.Config) {
-			c.Clients = []*config.Client{{ID: "c", Name: "c", TACACSCertificate: "gone"}}
+			c.Clients = []*config.Client{{ID: "c", Name: "c", TLSCertificate: "gone"}}
 		},
 		"belongs to client": func(c *config.Config) {
-			c.Clients = []*config.Client{{ID: "c", Name: "c", TACACSNames: []string{"x"}},
-				{ID: "d", Name: "d", TACACSNames: []string{"X"}}}
+			c.Clients = []*config.Client{{ID: "c", Name: "c", TLSNames: []string{"x"}},
+				{ID: "d", Name: "d", TLSNames: []string{"X"}}}
 		},
 		"no method is allowed": func(c *config.Config) {
 			c.Lanes[0].When, c.Lanes[0].Methods = "service is device-login", nil
@@ -196,7 +196,7 @@ func TestFaultsOfGear(t *testing.T) {
 		},
 		`"a=b" is not an argument name`: func(c *config.Config) { c.Passes[0].Arguments[0].Name = "a=b" },
 		`there is no trust list "gone"`: func(c *config.Config) {
-			c.Clients = []*config.Client{{ID: "c", Name: "c", TACACSTrust: "gone"}}
+			c.Clients = []*config.Client{{ID: "c", Name: "c", TLSTrust: "gone"}}
 		},
 		`there is no command list "looking-not"`: func(c *config.Config) { c.Passes[0].Commands = "looking-not" },
 	} {

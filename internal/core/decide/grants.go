@@ -15,6 +15,8 @@ type Grants struct {
 	named map[string]bool
 	// Over are the attributes that take the place of its own.
 	Over []pass.Attribute
+	// Request and Answer change what is sent to it, and what it answers.
+	Request, Answer Rules
 }
 
 // protocol are the attributes that an answer cannot do without, or that only end a session earlier: they grant nothing.
@@ -49,6 +51,10 @@ func (p *Plan) compileGrants(c *config.Config, passes map[string]*Pass) []config
 					config.NewProblem(config.NotFound, "there is no attribute %q", name))
 			}
 			g.named[strings.ToLower(name)] = true
+		}
+		for on, to := range map[string]*Rules{config.OnRequest: &g.Request, config.OnAnswer: &g.Answer} {
+			made, wrong := compileRules(r, on, p.Dictionary)
+			*to, problems = made, append(problems, wrong...)
 		}
 		over := passes[strings.ToLower(r.Pass)]
 		switch {

@@ -84,8 +84,8 @@ func (a *analysis) unused() {
 		}
 	}
 	for i := range c.Clients {
-		use("certificate", c.Clients[i].TACACSCertificate)
-		use("trust", c.Clients[i].TACACSTrust)
+		use("certificate", c.Clients[i].TLSCertificate)
+		use("trust", c.Clients[i].TLSTrust)
 	}
 	for i := range c.Passes {
 		use("pass", c.Passes[i].Extends)

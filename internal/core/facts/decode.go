@@ -160,6 +160,8 @@ func (f *Facts) plain(key []byte) *string {
 	switch string(key) {
 	case "protocol":
 		return &f.Protocol
+	case "transport":
+		return &f.Transport
 	case "service":
 		return &f.Service
 	case "client":

@@ -14,6 +14,7 @@ func (f *Facts) AppendJSON(b []byte) []byte {
 	b = f.At.AppendFormat(b, time.RFC3339Nano)
 	b = append(b, '"')
 	b = appendField(b, "protocol", f.Protocol)
+	b = appendOptional(b, "transport", f.Transport)
 	b = appendField(b, "service", f.Service)
 	b = appendField(b, "client", f.Client)
 	if len(f.ClientTags) > 0 {

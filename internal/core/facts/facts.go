@@ -13,6 +13,8 @@ import (
 
 // Service is the requested service.
 const (
+	// OverTLS is the transport of RADIUS (RFC 6614) and TACACS+ (RFC 9887) over TLS.
+	OverTLS = "tls"
 	// Network is access to a network: a port, an SSID, a tunnel.
 	Network = "network"
 	// DeviceLogin is a person signing in to the device itself.
@@ -25,7 +27,9 @@ const (
 type Facts struct {
 	At       time.Time `json:"at"`
 	Protocol string    `json:"protocol"`
-	Service  string    `json:"service"`
+	// Transport is OverTLS, or "" for UDP or TCP alone.
+	Transport string `json:"transport,omitempty"`
+	Service   string `json:"service"`
 
 	// Client and ClientTags are the client as configured; Address is where the request came from.
 	Client     string            `json:"client"`

@@ -270,6 +270,19 @@ func (c *compiler) attribute(i int) {
 	})
 }
 
+// Encode makes one attribute of its name and a value in text form.
+func Encode(dictionary *dict.Dictionary, name, text string) ([]Attribute, error) {
+	entry := dictionary.ByName(name)
+	if entry == nil {
+		return nil, fmt.Errorf("there is no attribute %q", name)
+	}
+	value, err := entry.Encode(text)
+	if err != nil {
+		return nil, err
+	}
+	return []Attribute{{Type: entry.Type, Value: value}}, nil
+}
+
 func integer(v uint32) []byte { return binary.BigEndian.AppendUint32(nil, v) }
 
 // Dynamic reports whether the reply depends on the attempt.

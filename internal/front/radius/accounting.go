@@ -64,7 +64,7 @@ func (a *Accounting) Close() {
 // take does everything that needs no disk.
 func (a *Accounting) take(in *incoming) {
 	p := &in.Packet
-	key, fault, detail := proveFixed(p, &in.Snapshot.Keys(in.Client).RADIUS, in.Begun)
+	key, fault, detail := proveFixed(p, in.keys, in.Begun)
 	if fault != "" {
 		a.discard(in, fault, detail)
 		return
@@ -76,7 +76,7 @@ func (a *Accounting) take(in *incoming) {
 	}
 	if p.Code == radius.StatusServer { // it is always signed, which says nothing about other requests
 		a.sources.Good(in.From, in.Client.ID, false, in.Begun)
-		in.socket.send(reply, in.from, in.back)
+		in.line.send(reply, in.from, in.back)
 		return
 	}
 	report, err := accounting.Read(p, in.Client, in.Snapshot.Plan.Dictionary, in.From, in.Begun)
@@ -144,7 +144,7 @@ func (a *Accounting) record(r *reported) {
 		}
 	}
 	a.duplicates.answered(r.id, r.entry, r.reply)
-	r.socket.send(r.reply, r.from, r.back)
+	r.line.send(r.reply, r.from, r.back)
 }
 
 // unrecorded leaves a request without an answer, so that its retransmission is taken.

@@ -78,8 +78,12 @@ func (d *duplicates) arrive(key request, authenticator [16]byte, now time.Time) 
 	return entry, nil, false
 }
 
-// forget drops a request that was not taken after all, so that its retransmission is.
+// forget drops a request that was not taken after all, so that its retransmission is. A nil entry is that of a request
+// that cannot come again, and nothing is remembered of it.
 func (d *duplicates) forget(key request, entry *answer) {
+	if entry == nil {
+		return
+	}
 	s := &d.shards[(uint(key.identifier)^uint(key.source.Port()))%shards]
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -90,6 +94,9 @@ func (d *duplicates) forget(key request, entry *answer) {
 
 // answered keeps the reply of a request.
 func (d *duplicates) answered(key request, entry *answer, reply []byte) {
+	if entry == nil {
+		return
+	}
 	s := &d.shards[(uint(key.identifier)^uint(key.source.Port()))%shards]
 	s.mu.Lock()
 	entry.reply = reply

@@ -13,6 +13,7 @@ import (
 
 	"tollgate.example/key/internal/front/radius/access"
 	"tollgate.example/key/internal/gate"
+	"tollgate.example/key/internal/gate/snapshot"
 	"tollgate.example/key/internal/manage/sources"
 	"tollgate.example/key/internal/wire/radius"
 )
@@ -40,12 +41,21 @@ type port struct {
 // incoming is a request with whose it is.
 type incoming struct {
 	access.Request
-	socket *socket
-	from   netip.AddrPort
-	back   route
-	id     request
-	entry  *answer
-	share  *atomic.Int64
+	// line is where it came from, and where the reply goes.
+	line line
+	// keys are those that may prove it.
+	keys  *snapshot.ClientKeys
+	from  netip.AddrPort
+	back  route
+	id    request
+	entry *answer
+	share *atomic.Int64
+}
+
+// line sends replies: a socket, or a connection.
+type line interface {
+	// send does not wait, and ignores errors: the client asks again if the reply is lost, for whatever reason.
+	send(reply []byte, to netip.AddrPort, back route)
 }
 
 // setUp prepares everything but the sockets.
@@ -116,7 +126,7 @@ func (p *port) read(s *socket, take func(*incoming)) {
 			time.Sleep(time.Millisecond)
 			continue
 		}
-		*in = incoming{socket: s, from: from, back: back}
+		*in = incoming{line: s, from: from, back: back}
 		p.packet(in, buf[:n], take)
 	}
 }
@@ -134,17 +144,24 @@ func (p *port) packet(in *incoming, data []byte, take func(*incoming)) {
 		p.discard(in, sources.Disabled, "")
 		return
 	}
+	in.keys = &in.Snapshot.Keys(in.Client).RADIUS
+	p.decode(in, data, take)
+}
+
+// decode reads a packet whose client is known, and reports whether it is one.
+func (p *port) decode(in *incoming, data []byte, take func(*incoming)) bool {
 	var err error
 	if in.Packet, err = radius.Decode(data); err != nil {
 		p.discard(in, sources.Malformed, err.Error())
-		return
+		return false
 	}
 	if !slices.Contains(p.codes, in.Packet.Code) {
 		p.discard(in, sources.WrongCode, in.Packet.Code.String()+" where "+p.what+" is expected")
-		return
+		return true
 	}
 	in.id = request{in.from, in.Packet.Identifier}
 	take(in)
+	return true
 }
 
 // discard notes why a request is not answered.
@@ -155,21 +172,32 @@ func (p *port) discard(in *incoming, fault sources.Fault, detail string) {
 // admit takes a place for a request that is proven, and reports whether it is to be worked on: a retransmission is
 // answered from memory, or will be, and one that finds no place is forgotten, so that its retransmission may.
 func (p *port) admit(in *incoming) bool {
-	entry, reply, again := p.duplicates.arrive(in.id, in.Packet.Authenticator, in.Begun)
-	if again {
-		if reply != nil {
-			in.socket.send(reply, in.from, in.back)
+	if !in.keys.Current.Clear() { // RADIUS/1.1 knows no retransmissions (RFC 9765 section 6.5)
+		entry, reply, again := p.duplicates.arrive(in.id, in.Packet.Authenticator, in.Begun)
+		if again {
+			if reply != nil {
+				in.line.send(reply, in.from, in.back)
+			}
+			return false
 		}
-		return false
+		in.entry = entry
 	}
-	in.entry, in.share = entry, p.shares.get(in.Client.ID)
-	if busy := p.begin(in.share); busy != "" {
-		p.duplicates.forget(in.id, entry)
+	in.share = p.shares.get(in.Client.ID)
+	busy := p.begin(in.share)
+	for until := in.Begun.Add(holdUp); busy != "" && in.Stream() && time.Now().Before(until); {
+		time.Sleep(time.Millisecond) // who asks by a connection is held up, and sends less
+		busy = p.begin(in.share)
+	}
+	if busy != "" {
+		p.duplicates.forget(in.id, in.entry)
 		p.discard(in, sources.Busy, busy)
 		return false
 	}
 	return true
 }
+
+// holdUp is how long a connection is not read from while there is no place for its requests.
+const holdUp = 5 * time.Second
 
 // begin takes a place for a request, or says why there is none. end gives it back.
 func (p *port) begin(share *atomic.Int64) string {

@@ -12,7 +12,6 @@ import (
 	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/front/radius/access"
 	"tollgate.example/key/internal/gate"
-	"tollgate.example/key/internal/gate/snapshot"
 	"tollgate.example/key/internal/manage/sources"
 	"tollgate.example/key/internal/wire/radius"
 )
@@ -60,38 +59,42 @@ type arrival struct {
 
 // take does everything that needs no lookup.
 func (r *Server) take(in *incoming) {
-	keys := &in.Snapshot.Keys(in.Client).RADIUS
-	if keys.Current == nil {
+	if in.keys.Current == nil {
 		r.discard(in, sources.NoSecret, "RADIUS")
 		return
 	}
 	a := arrival{incoming: *in}
-	if fault, detail := a.prove(keys, r.sources.Signs(a.From)); fault != "" {
+	if fault, detail := a.prove(r.sources.Signs(a.From)); fault != "" {
 		r.discard(in, fault, detail)
 		return
 	}
 	if a.Packet.Code == radius.StatusServer { // RFC 5997 section 3: never remembered, answered at once
-		r.sources.Good(a.From, a.Client.ID, a.Signed, a.Begun)
+		r.sources.Good(a.From, a.Client.ID, a.Signed && !a.Stream(), a.Begun)
 		r.reply(&a, gate.Answer{Verdict: results.Admitted})
 		return
 	}
 	if !r.admit(&a.incoming) {
 		return
 	}
-	r.sources.Good(a.From, a.Client.ID, a.Signed, a.Begun)
+	r.sources.Good(a.From, a.Client.ID, a.Signed && !a.Stream(), a.Begun)
 	a.Packet, _ = radius.Decode(append([]byte(nil), a.Packet.Raw()...)) // the buffer is about to be read into again
 	r.visits.Go(&a)
 }
 
 // prove finds the key that the request was made with and checks what the client's mode asks for. The fault is "" if
 // the request may go on.
-func (a *arrival) prove(keys *snapshot.ClientKeys, signsUsually bool) (sources.Fault, string) {
+func (a *arrival) prove(signsUsually bool) (sources.Fault, string) {
+	keys := a.keys
 	previous := keys.Previous
 	if previous != nil && !a.Begun.Before(keys.Until) {
 		previous = nil
 	}
 	p := &a.Packet
 	a.Key = keys.Current
+	if a.Key.Clear() { // the connection proves all of it
+		a.Signed = true
+		return "", ""
+	}
 	if p.Has(radius.MessageAuthenticator) {
 		a.Signed = true
 		switch {
@@ -107,6 +110,9 @@ func (a *arrival) prove(keys *snapshot.ClientKeys, signsUsually bool) (sources.F
 	switch {
 	case needs:
 		return sources.NoAuthenticator, p.Code.String() + " always needs one"
+	case a.Stream(): // TLS proves it
+		a.Signed = true
+		return "", ""
 	case a.Client.MessageAuthenticator == config.Require:
 		return sources.NoAuthenticator, ""
 	case a.Client.MessageAuthenticator == config.Auto && signsUsually:
@@ -156,10 +162,8 @@ func (r *Server) reply(a *arrival, out gate.Answer) {
 		return
 	}
 	send := func() {
-		if a.entry != nil {
-			r.duplicates.answered(a.id, a.entry, data)
-		}
-		a.socket.send(data, a.from, a.back)
+		r.duplicates.answered(a.id, a.entry, data)
+		a.line.send(data, a.from, a.back)
 	}
 	if a.hand != nil {
 		a.hand(data)

@@ -34,8 +34,10 @@ func (r *Server) Trial(ctx context.Context, data []byte, from netip.Addr, by str
 	var reply []byte
 	address := netip.AddrPortFrom(from, 0)
 	a := arrival{incoming: incoming{Request: access.Request{Packet: p, Client: client, From: from, Snapshot: snapshot,
-		Begun: now, Tried: by}, from: address, id: request{address, p.Identifier}}, hand: func(b []byte) { reply = b }}
-	if fault, detail := a.prove(keys, false); fault != "" {
+		Begun: now, Tried: by}, from: address, keys: keys, id: request{address, p.Identifier}}, hand: func(b []byte) {
+		reply = b
+	}}
+	if fault, detail := a.prove(false); fault != "" {
 		sentence, _ := sources.Fault(fault).Words()
 		return nil, errors.New("the request is discarded: " + sentence + " " + detail)
 	}

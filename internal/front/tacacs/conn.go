@@ -2,7 +2,6 @@ package tacacs
 
 import (
 	"bufio"
-	"crypto/x509"
 	"errors"
 	"io"
 	"net"
@@ -12,6 +11,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/front/secure"
 	"tollgate.example/key/internal/gate/snapshot"
 	"tollgate.example/key/internal/manage/sources"
 	"tollgate.example/key/internal/wire/tacacs"
@@ -36,26 +36,19 @@ type conn struct {
 	// raw is the connection itself, which Close may reach for at any time; conn is what is spoken over, TLS or the
 	// same.
 	raw, conn net.Conn
-	place     *place
+	place     *secure.Place
 	t         *Server
 	addr      netip.Addr
 	tried     string
 	in        *bufio.Reader
-	// secure is set over TLS, where bodies are not obfuscated; names are those of the certificate that proved the
-	// client.
-	secure bool
-	names  []string
-	// chain is the certificate that proved it, last looked at under a snapshot, at a moment.
-	chain       []*x509.Certificate
-	provenUnder *snapshot.Snapshot
-	proven      time.Time
-	known       bool // a packet came out right
-	single      bool // agreed with the first packet
-	first       bool
-	closing     atomic.Bool
-	sending     sync.Mutex
-	slots       chan struct{}
-	working     sync.WaitGroup
+	peer      *secure.Peer // over TLS, where bodies are not obfuscated
+	known     bool         // a packet came out right
+	single    bool         // agreed with the first packet
+	first     bool
+	closing   atomic.Bool
+	sending   sync.Mutex
+	slots     chan struct{}
+	working   sync.WaitGroup
 
 	mu       sync.Mutex
 	sessions map[uint32]*openSession
@@ -70,20 +63,19 @@ type openSession struct {
 
 func newConn(t *Server, raw net.Conn, addr netip.Addr, tried string) *conn {
 	return &conn{raw: raw, conn: raw, t: t, addr: addr, tried: tried, in: bufio.NewReaderSize(raw, readBuffer),
-		first: true, secure: tried != "", sessions: map[uint32]*openSession{}}
+		first: true, sessions: map[uint32]*openSession{}}
 }
 
 // client is who the connection belongs to under what is in effect now, nil if nobody any more.
 func (c *conn) client(s *snapshot.Snapshot) *config.Client {
-	if c.names != nil {
-		return s.GearClient(c.names)
+	if c.peer != nil {
+		return c.peer.Client(s)
 	}
-	client := s.Plan.Client(c.addr)
-	if client != nil && c.secure && c.tried == "" && (!client.TACACSByAddress || len(client.TACACSNames) > 0) {
-		return nil // since it was let in, the client has been told to prove itself
-	}
-	return client
+	return s.Plan.Client(c.addr)
 }
+
+// secure reports whether bodies are not obfuscated: within TLS, and in a trial within the process.
+func (c *conn) secure() bool { return c.peer != nil || c.tried != "" }
 
 // run reads packets until the connection ends.
 func (c *conn) run() {
@@ -256,14 +248,14 @@ func (c *conn) find(h tacacs.Header, body []byte) (s *openSession, ok bool) {
 func (c *conn) show(h tacacs.Header, body []byte, keys *snapshot.GearKeys, client *config.Client,
 	s *openSession) (key []byte, ok bool) {
 	if h.Flags&tacacs.Plain != 0 {
-		if c.secure || client.TACACSPlain {
+		if c.secure() || client.TACACSPlain {
 			return nil, true
 		}
 		c.fault(sources.PlainBody, "")
 		c.refuse(h, nil, "packets must be obfuscated")
 		return nil, false
 	}
-	if c.secure { // RFC 9887 section 4: never obfuscated there
+	if c.secure() { // RFC 9887 section 4: never obfuscated there
 		c.fault(sources.BadGear, "an obfuscated body within TLS")
 		c.refuse(h, nil, "packets are not obfuscated within TLS")
 		return nil, false
@@ -277,7 +269,7 @@ func (c *conn) show(h tacacs.Header, body []byte, keys *snapshot.GearKeys, clien
 		if shaped(&h, body) {
 			if !c.known {
 				c.known = true
-				c.place.proven()
+				c.place.Proven()
 			}
 			return key, true
 		}

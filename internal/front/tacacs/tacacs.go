@@ -2,8 +2,6 @@ package tacacs
 
 import (
 	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"fmt"
 	"log/slog"
 	"net"
@@ -13,27 +11,17 @@ import (
 
 	"tollgate.example/key/internal/base/workers"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/front/secure"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/gate/snapshot"
-	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/manage/sources"
 )
 
-const (
-	// maxGear bounds the connections of gear, maxGearOfOne those from one address. A connection on which nothing was
-	// proven yet counts as a stranger's: of those there may be maxStrangers, and maxStrangersOfOne from one address.
-	maxGear           = 16_384
-	maxGearOfOne      = 4_096
-	maxStrangers      = 4_096
-	maxStrangersOfOne = 256
-	// workerIdle is how long a worker waits for another packet before it ends.
-	workerIdle = 5 * time.Second
-	// handshakeTime is how long a TLS handshake may take.
-	handshakeTime = 10 * time.Second
-	// proofTime is for how long a certificate is taken for good without a second look.
-	proofTime = 5 * time.Second
-)
+// workerIdle is how long a worker waits for another packet before it ends.
+const workerIdle = 5 * time.Second
+
+// limits bound the connections of gear.
+var limits = secure.Limits{All: 16_384, OfOne: 4_096, Strangers: 4_096, StrangersOfOne: 256}
 
 // Server serves TACACS+ over TCP (RFC 8907) and over TLS 1.3 (RFC 9887).
 type Server struct {
@@ -41,7 +29,7 @@ type Server struct {
 	sources *sources.Registry
 	plain   []net.Listener
 	secure  []net.Listener
-	crowd   crowd
+	crowd   *secure.Crowd
 	jobs    *workers.Pool[func()]
 	all     sync.WaitGroup
 	ctx     context.Context
@@ -57,16 +45,17 @@ type Server struct {
 var listening = net.ListenConfig{KeepAlive: -1}
 
 // Serve opens the addresses (host:port), those of TLS apart, and begins to serve.
-func Serve(g *gate.Gate, registry *sources.Registry, plain, secure []string) (*Server, error) {
+func Serve(g *gate.Gate, registry *sources.Registry, plain, overTLS []string) (*Server, error) {
 	ctx, cancel := context.WithCancel(context.Background())
-	t := &Server{gate: g, sources: registry, crowd: newCrowd(), jobs: workers.New(workerIdle, func(job func()) {
-		job()
-	}), ctx: ctx, cancel: cancel, conns: map[*conn]bool{}}
+	t := &Server{gate: g, sources: registry, crowd: secure.NewCrowd(limits), jobs: workers.New(workerIdle,
+		func(job func()) {
+			job()
+		}), ctx: ctx, cancel: cancel, conns: map[*conn]bool{}}
 	for _, part := range []struct {
 		addresses []string
 		to        *[]net.Listener
 		what      string
-	}{{plain, &t.plain, "TACACS+"}, {secure, &t.secure, "TACACS+ over TLS"}} {
+	}{{plain, &t.plain, "TACACS+"}, {overTLS, &t.secure, "TACACS+ over TLS"}} {
 		for _, address := range part.addresses {
 			l, err := listening.Listen(ctx, "tcp", address)
 			if err != nil {
@@ -116,7 +105,7 @@ func (t *Server) Close() {
 }
 
 // Open counts the connections.
-func (t *Server) Open() int { return t.crowd.size() }
+func (t *Server) Open() int { return t.crowd.Size() }
 
 func (t *Server) accept(l net.Listener, secure bool) {
 	for {
@@ -134,7 +123,7 @@ func (t *Server) accept(l net.Listener, secure bool) {
 			raw.Close()
 			continue
 		}
-		place, full := t.crowd.enter(addr)
+		place, full := t.crowd.Enter(addr)
 		if full != "" {
 			id := ""
 			if client := t.gate.Current().Plan.Client(addr); client != nil {
@@ -145,7 +134,7 @@ func (t *Server) accept(l net.Listener, secure bool) {
 			continue
 		}
 		t.all.Go(func() {
-			defer place.leave()
+			defer place.Leave()
 			t.serve(raw, addr, secure, "", place)
 		})
 	}
@@ -156,7 +145,7 @@ func (t *Server) welcome(addr netip.Addr, secure bool) bool {
 	s, now := t.gate.Current(), time.Now()
 	client := s.Plan.Client(addr)
 	switch {
-	case client == nil && secure && s.NamesGear():
+	case client == nil && secure && s.NamesAnybody():
 		return true // its certificate may tell who it is
 	case client == nil:
 		t.sources.Discard(addr, "", sources.UnknownClient, "TACACS+", now)
@@ -171,7 +160,7 @@ func (t *Server) welcome(addr netip.Addr, secure bool) bool {
 }
 
 // serve serves one connection to its end. tried is the operator whose trial it is, "" for a real device.
-func (t *Server) serve(raw net.Conn, addr netip.Addr, secure bool, tried string, place *place) {
+func (t *Server) serve(raw net.Conn, addr netip.Addr, secure bool, tried string, place *secure.Place) {
 	c := newConn(t, raw, addr, tried)
 	c.place = place
 	defer raw.Close()
@@ -201,96 +190,33 @@ func (t *Server) Trial(from netip.Addr, by string) net.Conn {
 	return near
 }
 
-// handshake lets a client in over TLS. The client is the one that its certificate names; one that shows no certificate
-// is taken by its address only where the client says so, since nothing else would prove it: there is no shared secret
-// within TLS.
+// terms are what we ask of clients that speak TACACS+ over TLS.
+var terms = secure.Terms{Protocol: "TACACS+", Speaks: snapshot.SpeaksGear,
+	ByAddress: func(c *config.Client) bool { return c.TACACSByAddress }}
+
+// handshake lets a client in over TLS.
 func (c *conn) handshake() bool {
-	s := c.t.gate.Current()
-	byAddress := s.Plan.Client(c.addr)
-	cert := s.GearCertificate(byAddress)
-	refuse := func(detail string) bool {
-		id := ""
-		if byAddress != nil {
-			id = byAddress.ID
-		}
-		c.t.sources.Discard(c.addr, id, sources.GearTLS, detail, time.Now())
+	conn, peer, refused := secure.Greet(c.t.ctx, c.t.gate, &terms, c.raw, c.addr)
+	if refused != nil {
+		c.t.sources.Discard(c.addr, refused.Client, refused.Fault, refused.Detail, time.Now())
 		return false
 	}
-	if cert == nil {
-		return refuse("there is no server certificate to show; make one under Certificates")
-	}
-	conn := tls.Server(c.raw, &tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS13,
-		ClientAuth: tls.RequestClientCert})
-	ctx, cancel := context.WithTimeout(c.t.ctx, handshakeTime)
-	defer cancel()
-	if err := conn.HandshakeContext(ctx); err != nil {
-		return refuse(err.Error())
-	}
-	c.conn, c.secure = conn, true
+	c.conn, c.peer = conn, peer
 	c.in.Reset(conn)
-	chain := conn.ConnectionState().PeerCertificates
-	if len(chain) > 0 {
-		names := append([]string(nil), chain[0].DNSNames...)
-		for _, ip := range chain[0].IPAddresses {
-			names = append(names, ip.String())
-		}
-		if client := s.GearClient(names); client != nil {
-			trust := s.GearTrust(client)
-			if trust == nil {
-				return refuse("there is no trust list for the certificate of " + client.Name)
-			}
-			if detail := c.proves(ctx, trust, client.Name, chain); detail != "" {
-				byAddress = client
-				return refuse(detail)
-			}
-			c.place.proven()
-			c.names, c.chain, c.provenUnder, c.proven = names, chain, s, time.Now()
-			return true
-		}
-	}
-	switch {
-	case byAddress == nil:
-		c.t.sources.Discard(c.addr, "", sources.UnknownClient, "TACACS+ over TLS: neither the address nor the "+
-			"certificate is that of a client", time.Now())
-		return false
-	case !snapshot.SpeaksGear(byAddress):
-		return refuse(byAddress.Name + " is not set up for TACACS+")
-	case len(byAddress.TACACSNames) > 0 && len(chain) == 0:
-		return refuse(byAddress.Name + " shows no certificate")
-	case len(byAddress.TACACSNames) > 0:
-		return refuse(fmt.Sprintf("the certificate (%s) carries none of the names of %s", chain[0].Subject,
-			byAddress.Name))
-	case !byAddress.TACACSByAddress:
-		return refuse(byAddress.Name + " proves itself by nothing: give it a certificate and its name in the client, " +
-			"or let the client be known by its address alone")
+	if peer.Named() {
+		c.place.Proven()
 	}
 	return true
 }
 
-// proves says why a certificate does not prove a client, "" if it does.
-func (c *conn) proves(ctx context.Context, trust *certificate.Trust, client string, chain []*x509.Certificate) string {
-	if v := trust.Verify(ctx, chain, nil, time.Now()); v.Code != reason.OK {
-		return fmt.Sprintf("the certificate of %s is not accepted: %s %s", client, v.Code, v.Detail)
-	}
-	return ""
-}
-
-// stillProves looks at the certificate again before a session begins: under another configuration, and otherwise now
-// and then, since it may have expired or been revoked while the connection was open.
+// stillProves looks at the certificate again before a session begins.
 func (c *conn) stillProves(s *snapshot.Snapshot, client *config.Client) bool {
-	if c.chain == nil || c.provenUnder == s && time.Since(c.proven) < proofTime {
+	if c.peer == nil {
 		return true
 	}
-	detail := "there is no trust list for the certificate of " + client.Name
-	if trust := s.GearTrust(client); trust != nil {
-		ctx, cancel := context.WithTimeout(c.t.ctx, handshakeTime)
-		defer cancel()
-		detail = c.proves(ctx, trust, client.Name, c.chain)
-	}
+	detail := c.peer.Refuses(c.t.ctx, s, client)
 	if detail != "" {
-		c.fault(sources.GearTLS, detail)
-		return false
+		c.fault(sources.TLSFailed, detail)
 	}
-	c.provenUnder, c.proven = s, time.Now()
-	return true
+	return detail == ""
 }

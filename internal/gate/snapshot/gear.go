@@ -31,26 +31,26 @@ func (k *GearKeys) At(now time.Time) [][]byte {
 
 // SpeaksGear reports whether a client may speak TACACS+ at all.
 func SpeaksGear(c *config.Client) bool {
-	return c.TACACSSecret.Set() || c.TACACSPlain || c.TACACSByAddress || len(c.TACACSNames) > 0
+	return c.TACACSSecret.Set() || c.TACACSPlain || c.TACACSByAddress || len(c.TLSNames) > 0
 }
 
-// GearClient finds the client that has one of the names in a certificate; nil if none has.
-func (s *Snapshot) GearClient(names []string) *config.Client {
+// TLSClient finds the client that has one of the names in a certificate; nil if none has.
+func (s *Snapshot) TLSClient(names []string) *config.Client {
 	for _, name := range names {
-		if client := s.gearNames[strings.ToLower(name)]; client != nil {
+		if client := s.tlsNames[strings.ToLower(name)]; client != nil {
 			return client
 		}
 	}
 	return nil
 }
 
-// NamesGear reports whether any client proves itself by a certificate.
-func (s *Snapshot) NamesGear() bool { return len(s.gearNames) > 0 }
+// NamesAnybody reports whether any client proves itself by a certificate.
+func (s *Snapshot) NamesAnybody() bool { return len(s.tlsNames) > 0 }
 
-// GearCertificate is what a client is shown in TLS, nil if there is none; with no client, the first there is.
-func (s *Snapshot) GearCertificate(c *config.Client) *tls.Certificate {
-	if c != nil && c.TACACSCertificate != "" {
-		return s.servers[strings.ToLower(c.TACACSCertificate)]
+// TLSCertificate is what a client is shown in TLS, nil if there is none; with no client, the first there is.
+func (s *Snapshot) TLSCertificate(c *config.Client) *tls.Certificate {
+	if c != nil && c.TLSCertificate != "" {
+		return s.servers[strings.ToLower(c.TLSCertificate)]
 	}
 	for i := range s.Plan.Config.Certificates {
 		if made := s.servers[strings.ToLower(s.Plan.Config.Certificates[i].Name)]; made != nil {
@@ -60,9 +60,9 @@ func (s *Snapshot) GearCertificate(c *config.Client) *tls.Certificate {
 	return nil
 }
 
-// GearTrust is the trust list by which the certificate of a client is checked, nil for none.
-func (s *Snapshot) GearTrust(c *config.Client) *certificate.Trust {
-	return s.trust(c.TACACSTrust)
+// TLSTrust is the trust list by which the certificate of a client is checked, nil for none.
+func (s *Snapshot) TLSTrust(c *config.Client) *certificate.Trust {
+	return s.trust(c.TLSTrust)
 }
 
 // openGear opens the TACACS+ secrets of a client.

@@ -16,7 +16,6 @@ import (
 	"tollgate.example/key/internal/identity/directory"
 	"tollgate.example/key/internal/identity/domain"
 	"tollgate.example/key/internal/session"
-	"tollgate.example/key/internal/upstream"
 	"tollgate.example/key/internal/wire/radius"
 )
 
@@ -41,11 +40,11 @@ type Snapshot struct {
 	Plan        *decide.Plan
 	Revision    int
 	keys        map[*config.Client]*Keys
-	gearNames   map[string]*config.Client // by name in a certificate, in lower case
+	tlsNames    map[string]*config.Client // by name in a certificate, in lower case
 	servers     map[string]*tls.Certificate
 	trusts      map[string]*certificate.Trust
 	directories map[string]*Directory
-	remotes     map[string]*upstream.Server
+	remotes     map[string]*Remote
 	pools       map[string]*session.Pool
 	lanes       []Lane
 }
@@ -82,7 +81,7 @@ func (m *Maker) Make(plan *decide.Plan, revision int, before *Snapshot) (*Snapsh
 	for _, open := range []func() error{
 		func() error { return s.openClients(m.Box, before) },
 		func() error { return s.openDirectories(m, before) },
-		func() error { return s.openRemotes(m.Box) },
+		func() error { return s.openRemotes(m.Box, before) },
 		func() error { return s.openLanes(m) },
 	} {
 		if err := open(); err != nil {
@@ -127,17 +126,17 @@ func (s *Snapshot) openClients(box *seal.Box, before *Snapshot) error {
 	fresh, gone := config.Fresh(had, s.Plan.Config.Clients)
 	switch {
 	case had == nil:
-		s.keys, s.gearNames = make(map[*config.Client]*Keys, len(s.Plan.Config.Clients)), map[string]*config.Client{}
+		s.keys, s.tlsNames = make(map[*config.Client]*Keys, len(s.Plan.Config.Clients)), map[string]*config.Client{}
 	case len(fresh)+len(gone) == 0:
-		s.keys, s.gearNames = before.keys, before.gearNames
+		s.keys, s.tlsNames = before.keys, before.tlsNames
 		return nil
 	default:
-		s.keys, s.gearNames = maps.Clone(before.keys), maps.Clone(before.gearNames)
+		s.keys, s.tlsNames = maps.Clone(before.keys), maps.Clone(before.tlsNames)
 	}
 	for _, c := range gone {
 		delete(s.keys, c)
-		for _, name := range c.TACACSNames {
-			delete(s.gearNames, strings.ToLower(name))
+		for _, name := range c.TLSNames {
+			delete(s.tlsNames, strings.ToLower(name))
 		}
 	}
 	for _, c := range fresh {
@@ -146,8 +145,8 @@ func (s *Snapshot) openClients(box *seal.Box, before *Snapshot) error {
 			return err
 		}
 		s.keys[c] = keys
-		for _, name := range c.TACACSNames {
-			s.gearNames[strings.ToLower(name)] = c
+		for _, name := range c.TLSNames {
+			s.tlsNames[strings.ToLower(name)] = c
 		}
 	}
 	return nil
@@ -239,12 +238,27 @@ func (s *Snapshot) Member(name string) *domain.Member {
 // Pool returns an address pool by name, nil if there is none.
 func (s *Snapshot) Pool(name string) *session.Pool { return s.pools[strings.ToLower(name)] }
 
-// Retire closes the directories that the next snapshot does not use. Visits under way get an error and try again
-// with a new connection of their own.
+// grace is how long a remote server that is no longer used may still answer what it was asked.
+const grace = 10 * time.Second
+
+// Begin has the remote servers of the snapshot probed, once it is in effect.
+func (s *Snapshot) Begin() {
+	for _, open := range s.remotes {
+		open.Begin()
+	}
+}
+
+// Retire closes the directories and remote servers that the next snapshot does not use. Visits under way get an error
+// and try again with a new connection of their own.
 func (s *Snapshot) Retire(next *Snapshot) {
 	for name, open := range s.directories {
 		if next.directories[name] != open {
 			open.close()
+		}
+	}
+	for name, open := range s.remotes {
+		if next.remotes[name] != open {
+			time.AfterFunc(grace, open.Close)
 		}
 	}
 }

@@ -40,8 +40,8 @@ const (
 	WrongGearSecret Fault = "tacacs-secret-mismatch"
 	// BadGear is what no TACACS+ packet may be.
 	BadGear Fault = "tacacs-malformed"
-	// GearTLS is a connection whose TLS failed, or whose certificate is not the client's.
-	GearTLS Fault = "tacacs-tls"
+	// TLSFailed is a connection whose TLS failed, or whose certificate is not the client's.
+	TLSFailed Fault = "tls"
 )
 
 // Words explains a fault: what happens, and the likely cause with the remedy.
@@ -79,7 +79,7 @@ func (f Fault) Words() (sentence, remedy string) {
 			"It was mistyped on the device, or changed on one side only. Enter the same TACACS+ secret on both sides."
 	case BadGear:
 		return "sends malformed TACACS+ packets", "Another protocol is sent to this port, or the device is faulty."
-	case GearTLS:
+	case TLSFailed:
 		return "failed TLS authentication", "Check the certificate of the device, the name in it, and the trust list " +
 			"of the client."
 	case Busy:

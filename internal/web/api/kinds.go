@@ -109,8 +109,8 @@ func (s *server) objects() {
 func (s *server) applyClient(_ *config.Config, c *config.Client, in *apitype.ClientInput) (string, error) {
 	c.Name, c.Enabled, c.Addresses, c.Tags, c.Note = in.Name, in.Enabled, in.Addresses, in.Tags, in.Note
 	c.MessageAuthenticator = config.MessageAuthenticator(in.MessageAuthenticator)
-	c.TACACSPlain, c.TACACSByAddress, c.TACACSNames, c.TACACSCertificate, c.TACACSTrust = in.TACACSPlain,
-		in.TACACSByAddress, in.TACACSNames, in.TACACSCertificate, in.TACACSTrust
+	c.TACACSPlain, c.TACACSByAddress, c.TLSNames, c.TLSCertificate, c.TLSTrust = in.TACACSPlain,
+		in.TACACSByAddress, in.TLSNames, in.TLSCertificate, in.TLSTrust
 	c.Sessions = in.Sessions
 	switch {
 	case in.RemoveChangeSecret:
@@ -184,8 +184,8 @@ func (s *server) clientView(*config.Config) func(*config.Client, apitype.Meta) a
 		out := apitype.Client{Meta: m, SecretSet: c.Secret.Set(), ClientFields: apitype.ClientFields{Name: c.Name,
 			Enabled: c.Enabled, Addresses: c.Addresses,
 			MessageAuthenticator: string(c.MessageAuthenticator), Tags: c.Tags, Note: c.Note,
-			TACACSPlain: c.TACACSPlain, TACACSByAddress: c.TACACSByAddress, TACACSNames: c.TACACSNames,
-			TACACSCertificate: c.TACACSCertificate, TACACSTrust: c.TACACSTrust,
+			TACACSPlain: c.TACACSPlain, TACACSByAddress: c.TACACSByAddress, TLSNames: c.TLSNames,
+			TLSCertificate: c.TLSCertificate, TLSTrust: c.TLSTrust,
 			Sessions: c.Sessions}, TACACSSecretSet: c.TACACSSecret.Set(), ChangeSecretSet: c.ChangeSecret.Set()}
 		if c.TACACSPrevious.Set() {
 			out.TACACSPreviousUntil = &c.TACACSPreviousUntil

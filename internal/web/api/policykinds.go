@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -53,18 +54,21 @@ func (s *server) policyKinds() {
 		name: "remote", plural: "remotes",
 		list: func(c *config.Config) *[]*config.Remote { return &c.Remotes },
 		apply: func(_ *config.Config, r *config.Remote, in *apitype.RemoteInput) (string, error) {
-			r.Name, r.Address, r.TimeoutMillis, r.Tries, r.Unsigned, r.Note = in.Name, in.Address, in.TimeoutMillis,
-				in.Tries, in.Unsigned, in.Note
-			r.Pass = in.Pass
-			if r.Grants = in.Grants; r.Grants == nil {
-				r.Grants = []string{}
+			r.Name, r.Servers, r.Weighted, r.TimeoutMillis, r.Tries, r.Unsigned, r.Note = in.Name, in.Servers,
+				in.Weighted, in.TimeoutMillis, in.Tries, in.Unsigned, in.Note
+			r.Transport, r.CA, r.ServerName, r.Certificate = in.Transport, in.CA, in.ServerName, in.Certificate
+			r.DeadSeconds, r.ProbeSeconds, r.Accounting, r.AccountingPort = in.DeadSeconds, 20, in.Accounting,
+				in.AccountingPort
+			if in.ProbeSeconds != nil {
+				r.ProbeSeconds = *in.ProbeSeconds
 			}
+			r.Pass, r.Rules, r.Grants = in.Pass, in.Rules, in.Grants
 			if in.Secret != "" {
 				r.Secret = s.Box.Seal(r.SecretPlace(), in.Secret)
 			}
 			return "", nil
 		},
-		text:  func(r *config.Remote) string { return r.Name + " " + r.Address },
+		text:  func(r *config.Remote) string { return fmt.Sprint(r.Name, r.Servers) },
 		views: s.remoteView,
 	})
 	register(s, &kind[config.Vendor, *config.Vendor, apitype.VendorFields, apitype.Vendor]{
@@ -128,9 +132,19 @@ func (s *server) remoteView(c *config.Config) func(*config.Remote, apitype.Meta)
 	snapshot := s.Gate.Current()
 	return func(r *config.Remote, m apitype.Meta) apitype.Remote {
 		out := apitype.Remote{Meta: m, SecretSet: r.Secret.Set(), Silent: snapshot.Silent(r.Name, time.Now()),
-			UsedBy: []string{}, RemoteFields: apitype.RemoteFields{Name: r.Name, Address: r.Address,
-				TimeoutMillis: r.TimeoutMillis, Tries: r.Tries, Unsigned: r.Unsigned, Grants: r.Grants, Pass: r.Pass,
-				Note: r.Note}}
+			States: []apitype.RemoteState{}, UsedBy: []string{}, RemoteFields: apitype.RemoteFields{Name: r.Name,
+				Servers: r.Servers, Weighted: r.Weighted, Transport: cmp.Or(r.Transport, config.OverUDP), CA: r.CA,
+				ServerName: r.ServerName, Certificate: r.Certificate, TimeoutMillis: r.TimeoutMillis, Tries: r.Tries,
+				DeadSeconds: r.DeadSeconds, ProbeSeconds: &r.ProbeSeconds, Unsigned: r.Unsigned,
+				Accounting: r.Accounting, AccountingPort: r.AccountingPort, Rules: r.Rules, Grants: r.Grants,
+				Pass: r.Pass, Note: r.Note}}
+		if open := snapshot.Remote(r.Name); open != nil {
+			for _, m := range open.States() {
+				out.States = append(out.States, apitype.RemoteState{Address: m.Address.String(), Silent: m.Silent,
+					Heard: m.Heard, Since: m.Since, Fault: m.Fault, Micros: m.Took.Microseconds(), Asked: m.Asked,
+					Answers: m.Answers, Speaks: m.Speaks, Version: m.Version})
+			}
+		}
 		for i := range c.Lanes {
 			if slices.ContainsFunc(c.Lanes[i].Forward, func(name string) bool {
 				return strings.EqualFold(name, r.Name)

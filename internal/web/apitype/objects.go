@@ -28,11 +28,11 @@ type ClientFields struct {
 	Tags                 map[string]string `json:"tags" required:"false"`
 	Note                 string            `json:"note" required:"false" maxLength:"4000"`
 
-	TACACSPlain       bool     `json:"tacacsPlain" required:"false" doc:"Take TACACS+ packets that are not obfuscated"`
-	TACACSByAddress   bool     `json:"tacacsByAddress" required:"false" doc:"Take it over TLS without a certificate, by its address alone"`
-	TACACSNames       []string `json:"tacacsNames" required:"false" doc:"Names in the certificate by which the device proves itself over TLS"`
-	TACACSCertificate string   `json:"tacacsCertificate" required:"false" maxLength:"200" doc:"Server certificate shown to it over TLS; empty is the first"`
-	TACACSTrust       string   `json:"tacacsTrust" required:"false" maxLength:"200" doc:"Trust list for its certificate; empty is the only one"`
+	TACACSPlain     bool     `json:"tacacsPlain" required:"false" doc:"Take TACACS+ packets that are not obfuscated"`
+	TACACSByAddress bool     `json:"tacacsByAddress" required:"false" doc:"Take it over TLS without a certificate, by its address alone"`
+	TLSNames        []string `json:"tlsNames" required:"false" doc:"Names in the certificate by which the device proves itself over TLS"`
+	TLSCertificate  string   `json:"tlsCertificate" required:"false" maxLength:"200" doc:"Server certificate shown to it over TLS; empty is the first"`
+	TLSTrust        string   `json:"tlsTrust" required:"false" maxLength:"200" doc:"Trust list for its certificate; empty is the only one"`
 
 	Sessions config.ClientSessions `json:"sessions,omitzero" required:"false" doc:"How its accounting is taken, and its sessions changed"`
 }

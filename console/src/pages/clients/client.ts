@@ -11,8 +11,8 @@ export const blank = {
   note: "",
   tacacsPlain: false,
   tacacsByAddress: false,
-  tacacsNames: [] as string[],
-  tacacsCertificate: "",
-  tacacsTrust: "",
+  tlsNames: [] as string[],
+  tlsCertificate: "",
+  tlsTrust: "",
   sessions: {} as Schema["ConfigClientSessions"],
 };

@@ -14,7 +14,7 @@ const speaks = (c: Client) =>
   [
     c.secretSet && "RADIUS",
     (c.tacacsSecretSet || c.tacacsPlain) && "TACACS+",
-    c.tacacsNames.length > 0 && "TACACS+ over TLS",
+    c.tlsNames.length > 0 && "TACACS+ over TLS",
   ]
     .filter(Boolean)
     .join(", ");
@@ -134,7 +134,7 @@ export function ClientPage() {
 function ClientForm({ client, address }: { client?: Client; address?: string }) {
   const [form, setForm] = useState<typeof blank>(
     client
-      ? { ...client, tacacsNames: client.tacacsNames ?? [], sessions: client.sessions ?? {} }
+      ? { ...client, tlsNames: client.tlsNames ?? [], sessions: client.sessions ?? {} }
       : { ...blank, addresses: address ? [address] : [] },
   );
   const [tags, setTags] = useState(tagText(form.tags));
@@ -153,9 +153,9 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
     note: form.note,
     tacacsPlain: form.tacacsPlain,
     tacacsByAddress: form.tacacsByAddress,
-    tacacsNames: lines(form.tacacsNames),
-    tacacsCertificate: form.tacacsCertificate,
-    tacacsTrust: form.tacacsTrust,
+    tlsNames: lines(form.tlsNames),
+    tlsCertificate: form.tlsCertificate,
+    tlsTrust: form.tlsTrust,
     sessions: { ...form.sessions, identify: lines(form.sessions.identify ?? []) },
     ...(change.how === "type"
       ? { changeSecret: change.secret }

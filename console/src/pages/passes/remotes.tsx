@@ -1,10 +1,8 @@
-import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { useNavigate, useParams } from "react-router";
 import type { Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
-import { ButtonLink, Empty, Failure, PageHead, rowKeys, Verdict } from "../../ui/basic";
-import { Editor, Problems } from "../../ui/editor";
-import { LinesField, lines, Pick, TextField, Tick } from "../../ui/form";
+import { ButtonLink, Empty, Failure, PageHead, rowKeys, Verdict, When } from "../../ui/basic";
+import { RemoteForm, shown } from "./remote-form";
 
 type Remote = Schema["Remote"];
 
@@ -29,8 +27,8 @@ export function RemotesPage() {
           <thead>
             <tr>
               <th>Name</th>
-              <th>Address</th>
-              <th>Tries</th>
+              <th>Servers</th>
+              <th>Transport</th>
               <th>State</th>
               <th>Lanes</th>
             </tr>
@@ -39,11 +37,11 @@ export function RemotesPage() {
             {list.data?.items.map((r) => (
               <tr key={r.id} {...rowKeys(() => go(`/remotes/${r.id}`))}>
                 <td className="font-semibold">{r.name}</td>
-                <td className="mono">{r.address}</td>
+                <td className="mono">{r.servers.map(shown).join(", ")}</td>
+                <td>{r.transport === "tls" ? "TLS" : "UDP"}</td>
                 <td>
-                  {r.tries} of {r.timeoutMillis} ms
+                  <Health states={r.states} />
                 </td>
-                <td>{r.silent ? <Verdict kind="out">silent lately</Verdict> : ""}</td>
                 <td>{r.usedBy.join(", ") || <span className="text-soft">no lane forwards to it</span>}</td>
               </tr>
             ))}
@@ -68,103 +66,62 @@ export function RemotePage() {
   return <RemoteForm key={one.data.id} remote={one.data} />;
 }
 
-function RemoteForm({ remote: r }: { remote?: Remote }) {
-  const [form, setForm] = useState({
-    name: r?.name ?? "",
-    address: r?.address ?? "",
-    secret: "",
-    timeoutMillis: r?.timeoutMillis ?? 2000,
-    tries: r?.tries ?? 2,
-    unsigned: r?.unsigned ?? false,
-    grants: r?.grants ?? [],
-    pass: r?.pass ?? "",
-    note: r?.note ?? "",
-  });
-  const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
-  const passes = useObjects("passes", "", 5_000).data?.items ?? [];
-  const body = () => ({ ...form, grants: lines(form.grants), secret: form.secret || undefined });
+/** How the machines of a remote server are doing, in a word. */
+function Health({ states }: { states: Remote["states"] }) {
+  const silent = states.filter((s) => s.silent).length;
+  if (silent > 0)
+    return (
+      <Verdict kind="out">
+        {silent} of {states.length} silent
+      </Verdict>
+    );
+  return states.some((s) => s.heard) ? <span className="text-soft">answers</span> : null;
+}
+
+/** Each machine with what is known of it. */
+export function Machines({ states }: { states: Remote["states"] }) {
+  if (states.length === 0) return null;
   return (
-    <div className="max-w-[640px]">
-      <div className="text-[13px] text-soft">
-        <Link to="/remotes" className="hover:underline">
-          Remote servers
-        </Link>{" "}
-        / {r?.name ?? "new"}
-      </div>
-      <PageHead
-        title={r?.name ?? "Add remote server"}
-        lead={r && (r.usedBy.length ? `lanes ${r.usedBy.join(", ")} forward to it` : "no lane forwards to it yet")}
-      />
-      {r && <Problems list={r.problems} />}
-      <Editor kind="remotes" noun="remote server" object={r} body={body} onSaved={() => set({ secret: "" })}>
-        {(error) => (
-          <>
-            <TextField label="Name" field="name" value={form.name} onChange={(name) => set({ name })} error={error} />
-            <TextField
-              label="Address"
-              field="address"
-              mono
-              hint="Add the port unless it is 1812."
-              value={form.address}
-              onChange={(address) => set({ address })}
-              error={error}
-            />
-            <TextField
-              label="Shared secret"
-              field="secret"
-              type="password"
-              hint={
-                r?.secretSet ? "A secret is set; leave empty to keep it." : "The secret that it has for this server."
-              }
-              value={form.secret}
-              onChange={(secret) => set({ secret })}
-              error={error}
-              autoComplete="new-password"
-            />
-            <div className="grid grid-cols-2 gap-3">
-              <TextField
-                label="Time-out per try (ms)"
-                field="timeoutMillis"
-                type="number"
-                value={String(form.timeoutMillis)}
-                onChange={(v) => set({ timeoutMillis: Number(v) })}
-                error={error}
-              />
-              <TextField
-                label="Tries"
-                field="tries"
-                type="number"
-                value={String(form.tries)}
-                onChange={(v) => set({ tries: Number(v) })}
-                error={error}
-              />
-            </div>
-            <LinesField
-              label="Attributes it may grant"
-              field="grants"
-              hint="One per line, such as Tunnel-Private-Group-ID; * for all. Others are removed from its answers, except time-outs and messages."
-              value={form.grants}
-              onChange={(grants) => set({ grants })}
-              error={error}
-              rows={2}
-            />
-            <Pick
-              label="Pass that overrides its answers"
-              field="pass"
-              value={form.pass}
-              onChange={(pass) => set({ pass })}
-              error={error}
-              options={[{ value: "", label: "none" }, ...passes.map((p) => ({ value: p.name, label: p.name }))]}
-            />
-            <Tick
-              label="Accept answers without Message-Authenticator, which can be forged"
-              checked={form.unsigned}
-              onChange={(unsigned) => set({ unsigned })}
-            />
-            <TextField label="Note" value={form.note} onChange={(note) => set({ note })} />
-          </>
-        )}
-      </Editor>
-    </div>
+    <table className="grid-table mb-5">
+      <thead>
+        <tr>
+          <th>Machine</th>
+          <th>State</th>
+          <th>Last answer</th>
+          <th>Answered</th>
+        </tr>
+      </thead>
+      <tbody>
+        {states.map((s) => (
+          <tr key={s.address}>
+            <td className="mono">{s.address}</td>
+            <td>
+              {s.silent ? (
+                <>
+                  <Verdict kind="out">silent</Verdict> <span className="text-soft">{s.fault}</span>
+                </>
+              ) : s.heard ? (
+                <>
+                  answers{s.version && <span className="text-soft"> {s.version}</span>}
+                  {!s.speaks && <span className="text-soft">, but no Status-Server</span>}
+                </>
+              ) : (
+                <span className="text-soft">not asked yet</span>
+              )}
+            </td>
+            <td>
+              {s.heard && (
+                <>
+                  <When at={s.heard} />, in {(s.micros / 1000).toFixed(1)} ms
+                </>
+              )}
+            </td>
+            <td>
+              {s.answers} of {s.asked}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }

@@ -30,7 +30,7 @@ func Credential(p *radius.Packet, key *radius.Key, signed bool, f *facts.Facts, 
 	case facts.MACBypass:
 		return gate.Credential{}
 	case "chap":
-		return chap(p)
+		return chap(p, key)
 	case "mschapv2":
 		return mschapv2(p, f.Sent)
 	case "mschap":
@@ -43,11 +43,15 @@ func Credential(p *radius.Packet, key *radius.Key, signed bool, f *facts.Facts, 
 	return gate.Credential{Password: clear}
 }
 
-// chap reads CHAP-Password (RFC 2865 section 5.3); the challenge is an attribute, or else the request authenticator.
-func chap(p *radius.Packet) gate.Credential {
+// chap reads CHAP-Password (RFC 2865 section 5.3); the challenge is an attribute, or else the request authenticator,
+// which RADIUS/1.1 does not have (RFC 9765 section 5.1.2).
+func chap(p *radius.Packet, key *radius.Key) gate.Credential {
 	value := p.Get(radius.CHAPPassword)
 	challenge := p.Get(radius.CHAPChallenge)
-	if challenge == nil {
+	switch {
+	case challenge == nil && key.Clear():
+		return gate.Credential{Unreadable: true, Detail: "CHAP-Password without CHAP-Challenge in RADIUS/1.1"}
+	case challenge == nil:
 		challenge = p.Authenticator[:]
 	}
 	if len(value) != 17 {

@@ -108,10 +108,10 @@ func addMSCHAP(b *radius.Builder, p *radius.Packet, key *radius.Key, out *gate.A
 		}
 		return nil, nil
 	}
-	// RFC 2548 section 2.4.1: 8 octets of LM key, which we do not have, 16 of NT key, 8 of padding, hidden like a
+	// RFC 2548 section 2.4.1: 8 octets of LM key, which we do not have, 16 of NT key, then padding, hidden like a
 	// password.
 	plain := append(make([]byte, 8, 32), out.MSCHAP[:]...)
-	if hidden, err := key.HidePassword(plain[:32], p.Authenticator); err == nil {
+	if hidden, err := key.HidePassword(plain[:24], p.Authenticator); err == nil {
 		add(radius.MSCHAPMPPEKeys, hidden)
 		add(radius.MSMPPEEncPolicy, encryptionAllowed)
 		add(radius.MSMPPEEncTypes, encryptionTypes)

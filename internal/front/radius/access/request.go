@@ -23,11 +23,16 @@ type Request struct {
 	// Snapshot is what was in effect when the request arrived, at Begun.
 	Snapshot *snapshot.Snapshot
 	Begun    time.Time
+	// Transport is what it came by, over TLS; "" is UDP.
+	Transport string
 	// Tried is the operator who tries this out, "" for a real device.
 	Tried string
 	// clear is space for a clear password.
 	clear [radius.MaxPassword]byte
 }
+
+// Stream reports whether it came by a connection over TLS.
+func (r *Request) Stream() bool { return r.Transport != "" }
 
 // Answer takes a request along the road.
 func (r *Request) Answer(ctx context.Context, g *gate.Gate) gate.Answer {
@@ -37,7 +42,7 @@ func (r *Request) Answer(ctx context.Context, g *gate.Gate) gate.Answer {
 	}
 	a := gate.Access{Snapshot: r.Snapshot, EAP: message, Forwarder: r, Begun: r.Begun}
 	f := &a.Facts
-	f.At, f.Address, f.Tried = r.Begun, r.From, r.Tried
+	f.At, f.Address, f.Tried, f.Transport = r.Begun, r.From, r.Tried, r.Transport
 	Facts(&r.Packet, r.Client, r.Snapshot.Plan.Dictionary, f)
 	if message == nil {
 		a.Credential = Credential(&r.Packet, r.Key, r.Signed, f, r.clear[:])

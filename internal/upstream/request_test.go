@@ -3,12 +3,22 @@ package upstream
 import (
 	"context"
 	"errors"
+	"net/netip"
 	"strings"
 	"testing"
 	"time"
 
 	"tollgate.example/key/internal/wire/radius"
 )
+
+// open makes a server with one member and the secret "far".
+func open(t testing.TB, address string, timeout time.Duration, tries int) *Server {
+	t.Helper()
+	s := Open(Settings{Name: "far", Members: []Settled{{Address: netip.MustParseAddrPort(address), Weight: 1}},
+		Secret: "far", Timeout: timeout, Tries: tries, Dead: time.Minute})
+	t.Cleanup(s.Close)
+	return s
+}
 
 func packet(t testing.TB, key *radius.Key, fill func(b *radius.Builder, authenticator [16]byte)) radius.Packet {
 	t.Helper()
@@ -28,10 +38,7 @@ func packet(t testing.TB, key *radius.Key, fill func(b *radius.Builder, authenti
 
 func TestRequestsAreHiddenAnew(t *testing.T) {
 	near, far := radius.NewKey([]byte("near")), radius.NewKey([]byte("far"))
-	s, err := New("far", "127.0.0.1:1812", "far", time.Second, 1, false)
-	if err != nil {
-		t.Fatal(err)
-	}
+	s := open(t, "127.0.0.1:1812", time.Second, 1)
 	p := packet(t, near, func(b *radius.Builder, at [16]byte) {
 		hidden, _ := near.HidePassword([]byte("gangway"), at)
 		b.AddText(radius.UserName, "k.nance")
@@ -40,7 +47,7 @@ func TestRequestsAreHiddenAnew(t *testing.T) {
 		b.AddText(radius.ProxyState, "theirs")
 	})
 	authenticator := [16]byte{9, 9}
-	data, err := s.request(&p, near, authenticator)
+	data, err := s.request(&p, near, 9, authenticator, s.key)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -66,14 +73,14 @@ func TestRequestsAreHiddenAnew(t *testing.T) {
 			b.AddText(radius.ProxyState, "x")
 		}
 	})
-	if _, err := s.request(&p, near, authenticator); !errors.Is(err, ErrCircle) {
+	if _, err := s.request(&p, near, 9, authenticator, s.key); !errors.Is(err, ErrCircle) {
 		t.Errorf("ten hops: %v", err)
 	}
 }
 
 func TestAnswersAreProven(t *testing.T) {
 	far := radius.NewKey([]byte("far"))
-	s, _ := New("far", "127.0.0.1:1812", "far", time.Second, 1, false)
+	s := open(t, "127.0.0.1:1812", time.Second, 1)
 	authenticator := [16]byte{5}
 	answer := func(key *radius.Key, code radius.Code, identifier byte) []byte {
 		b := radius.NewReply(nil, code, identifier)
@@ -84,7 +91,7 @@ func TestAnswersAreProven(t *testing.T) {
 		data, _ := b.SignReply(key, authenticator)
 		return data
 	}
-	out, err := s.read(answer(far, radius.AccessAccept, 7), authenticator)
+	out, err := s.read(answer(far, radius.AccessAccept, 7), authenticator, s.key)
 	if err != nil || string(out.SendKey) != "send" || string(out.ReceiveKey) != "receive" ||
 		len(out.Attributes) != 1 || out.Attributes[0].Type != radius.ReplyMessage {
 		t.Fatalf("%+v, %v", out, err)
@@ -95,25 +102,25 @@ func TestAnswersAreProven(t *testing.T) {
 		"half":           answer(far, radius.AccessAccept, 7)[:30],
 		"nothing":        nil,
 	} {
-		if out, err := s.read(data, authenticator); err == nil {
+		if out, err := s.read(data, authenticator, s.key); err == nil {
 			t.Errorf("%s is taken: %+v", what, out)
 		}
 	}
 	forged := answer(far, radius.AccessReject, 7)
 	forged[0] = byte(radius.AccessAccept)
-	if _, err := s.read(forged, authenticator); err == nil {
+	if _, err := s.read(forged, authenticator, s.key); err == nil {
 		t.Error("a refusal turned into an admission is taken")
 	}
 }
 
 func TestNobodyThere(t *testing.T) {
-	s, _ := New("gone", "127.0.0.1:9", "far", 50*time.Millisecond, 2, false)
+	s := open(t, "127.0.0.1:9", 50*time.Millisecond, 2)
 	p := packet(t, radius.NewKey([]byte("near")), func(b *radius.Builder, _ [16]byte) {
 		b.AddText(radius.UserName, "x")
 	})
 	begun := time.Now()
 	_, err := s.Forward(context.Background(), &p, radius.NewKey([]byte("near")))
-	if err == nil || !strings.Contains(err.Error(), "gone at 127.0.0.1:9") || time.Since(begun) > time.Second ||
+	if err == nil || !strings.Contains(err.Error(), "far at 127.0.0.1:9") || time.Since(begun) > time.Second ||
 		!s.Silent(time.Now()) {
 		t.Errorf("%v after %v", err, time.Since(begun))
 	}
@@ -125,10 +132,10 @@ func TestNobodyThere(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
-	s, _ := New("far", "127.0.0.1:1812", "far", time.Second, 1, true)
+	s := open(f, "127.0.0.1:1812", time.Second, 1)
 	f.Add([]byte{2, 7, 0, 20})
 	f.Fuzz(func(t *testing.T, data []byte) {
-		if out, err := s.read(data, [16]byte{}); err == nil && len(out.Attributes) > 2048 {
+		if out, err := s.read(data, [16]byte{}, s.key); err == nil && len(out.Attributes) > 2048 {
 			t.Fatal("too much")
 		}
 	})
