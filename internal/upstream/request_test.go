@@ -37,7 +37,7 @@ func packet(t testing.TB, key *radius.Key, fill func(b *radius.Builder, authenti
 }
 
 func TestRequestsAreHiddenAnew(t *testing.T) {
-	near, far := radius.NewKey([]byte("near")), radius.NewKey([]byte("far"))
+	near, far := near, radius.NewKey([]byte("far"))
 	s := open(t, "127.0.0.1:1812", time.Second, 1)
 	p := packet(t, near, func(b *radius.Builder, at [16]byte) {
 		hidden, _ := near.HidePassword([]byte("gangway"), at)
