@@ -19,6 +19,8 @@ want wpa_supplicant wpasupplicant
 want ip iproute2
 want gcc gcc
 want /usr/include/stdio.h libc6-dev
+want rsyslogd "rsyslog rsyslog-openssl"
+want openssl openssl
 want /usr/share/perl5/Authen/Radius.pm libauthen-radius-perl
 ls /usr/lib/*/perl5/*/Authen/TacacsPlus.pm >/dev/null 2>&1 || missing="$missing libauthen-tacacsplus-perl"
 want /usr/lib/python3/dist-packages/scapy/contrib/tacacs.py python3-scapy

@@ -37,7 +37,8 @@ func (c *command) name() string { return strings.TrimSpace(c.noun + " " + c.verb
 func commands() []command {
 	return slices.Concat(accessCommands(), clientCommands(), directoryCommands(), joinCommands(), checkupCommands(),
 		accountCommands(), factorCommands(), deviceCommands(), realmCommands(), laneCommands(), policyCommands(),
-		passCommands(), commandListCommands(), poolCommands(), remoteCommands(), calendarCommands(), vendorCommands(),
+		passCommands(), commandListCommands(), poolCommands(), remoteCommands(), feedCommands(), calendarCommands(),
+		vendorCommands(),
 		overrideCommands(), expectationCommands(), certificateCommands(),
 		draftCommands(), fileCommands(), backupCommands(), hitCommands(), attemptCommands(), sessionCommands(),
 		journalCommands(),

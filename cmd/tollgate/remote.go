@@ -53,6 +53,9 @@ var remotes = kind[apitype.Remote]{
 		for _, rule := range r.Rules {
 			s.fields([2]string{"rule", rule.String()})
 		}
+		for _, one := range r.Sent {
+			s.fields([2]string{one.Records, sentText(one)})
+		}
 		for _, m := range r.States {
 			s.fields([2]string{m.Address, memberText(m)})
 		}

@@ -26,6 +26,7 @@ import { AccountPage, PeoplePage } from "./pages/people/people";
 import { PoolPage, PoolsPage } from "./pages/passes/pools";
 import { RealmPage, RealmsPage } from "./pages/directories/realms";
 import { RehearsalPage } from "./pages/policies/rehearsal";
+import { FeedPage, FeedsPage } from "./pages/system/feeds";
 import { RemotePage, RemotesPage } from "./pages/passes/remotes";
 import { SignIn } from "./pages/system/sign-in";
 import { TrustPage } from "./pages/certificates/trust";
@@ -79,6 +80,8 @@ export function App() {
         <Route path="/journal" element={<JournalPage />} />
         <Route path="/pools" element={<PoolsPage />} />
         <Route path="/pools/:id" element={<PoolPage />} />
+        <Route path="/feeds" element={<FeedsPage />} />
+        <Route path="/feeds/:id" element={<FeedPage />} />
         <Route path="/remotes" element={<RemotesPage />} />
         <Route path="/remotes/:id" element={<RemotePage />} />
         <Route path="/calendars" element={<CalendarsPage />} />

@@ -35,6 +35,7 @@ const groups: [string, [string, string][]][] = [
       ["Calendars", "/calendars"],
       ["Dictionary", "/vendors"],
       ["Remote servers", "/remotes"],
+      ["Sending on", "/feeds"],
       ["Certificates", "/certificates"],
     ],
   ],

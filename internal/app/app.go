@@ -34,6 +34,7 @@ import (
 	"tollgate.example/key/internal/manage/change"
 	"tollgate.example/key/internal/manage/checkup"
 	"tollgate.example/key/internal/manage/host"
+	"tollgate.example/key/internal/manage/onward"
 	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/manage/rehearsal"
 	"tollgate.example/key/internal/manage/revision"
@@ -108,6 +109,7 @@ type App struct {
 	server   *http.Server
 	radius   *radius.Server
 	tacacs   *tacacs.Server
+	onward   *onward.Keeper
 	cancel   context.CancelFunc
 	done     []func()
 	failed   chan error
@@ -287,6 +289,10 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	a.background(func() { checks.Schedule(background, firstCheckup, checkup.Every) })
 	a.background(func() { registry.Run(background, a.store) })
 	a.background(func() { a.housekeeping(background, o) })
+	if err := a.openOnward(ctx, o); err != nil {
+		return err
+	}
+	a.background(func() { a.onward.Run(background) })
 	a.SetupCode = operators.SetupCode()
 	listener, secure, err := listenHTTP(o)
 	if err != nil {
@@ -297,7 +303,8 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	a.background(func() { follower.Run(background) })
 	analyst := revision.NewAnalyst(a.Gate, accounts.Groups)
 	needs := &attention.Sources{Addresses: registry, Accounts: accounts, Checkup: checks, Revisions: revisions,
-		Analyst: analyst, Clock: clock, Disk: disk, Records: map[string]attention.Records{"attempts": a.Attempts,
+		Stuck: a.stuck, Silent: a.silent, Analyst: analyst, Clock: clock, Disk: disk,
+		Records: map[string]attention.Records{"attempts": a.Attempts,
 			"journal": a.Journal, "accounting": a.Sessions.Records()}}
 	return a.serve(o, listener, secure, api.New(&api.Service{Version: Version, Store: a.store,
 		Revisions: revisions, Analyst: analyst, Attention: needs, Accounts: accounts, Factors: a.factors,
@@ -305,8 +312,8 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		Sources:   registry, Gate: a.Gate, Checkup: checks, Copies: copies, Rehearsals: rehearsal.New(a.Attempts,
 			a.Attempts.Added), Box: box, IDs: ids, Tally: counts, Attempts: a.Attempts, Journal: a.Journal,
 		Sessions: a.Sessions, Changes: changes, Follower: follower,
-		Backup: a.backupOf(o),
-		Trial:  a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting,
+		Backup: a.backupOf(o), Onward: a.onward,
+		Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting,
 		Secure: secure, Hosts: o.HTTPHosts, Done: background.Done()}))
 }
 

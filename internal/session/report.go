@@ -28,6 +28,23 @@ type Report struct {
 	store.Accounted
 	// Classes are the values of Class.
 	Classes [][]byte
+	// Forwards names the remote servers that records of a lane are forwarded to, "" for none; nil forwards nothing. Raw
+	// are the attributes as they came.
+	Forwards func(lane string) string
+	Raw      []byte
+}
+
+// OfDevice reports whether it is about a whole device: an Accounting-On or -Off.
+func (r *Report) OfDevice() bool { return r.Kind == store.AccountingOn || r.Kind == store.AccountingOff }
+
+// forward notes where a record is forwarded to, now that its lane is known.
+func (r *Report) forward() {
+	if r.Forwards == nil {
+		return
+	}
+	if r.To = r.Forwards(r.Lane); r.To != "" {
+		r.Accounted.Raw = string(r.Raw)
+	}
 }
 
 // Attributes reads what the client sent; nil if it is not there.
@@ -46,7 +63,7 @@ func (k *Sessions) Report(ctx context.Context, r *Report) error {
 			a.Class = class
 		}
 	}
-	if a.Kind == store.AccountingOn || a.Kind == store.AccountingOff {
+	if r.OfDevice() {
 		done, err := k.turn(ctx, key{client: a.Client}) // one at a time: all sessions are gone through
 		if err != nil {
 			return err
@@ -55,6 +72,8 @@ func (k *Sessions) Report(ctx context.Context, r *Report) error {
 		replayed := k.replayed(a)
 		if replayed {
 			a.Note = ErrReplayed.Error()
+		} else {
+			r.forward()
 		}
 		if err := k.records.Record(ctx, a); err != nil {
 			return err
@@ -81,6 +100,7 @@ func (k *Sessions) Report(ctx context.Context, r *Report) error {
 		before = nil
 	}
 	k.complete(a, before)
+	r.forward()
 	if before == nil && !a.Ends() {
 		k.makeRoom(a.Client)
 	}
@@ -221,6 +241,7 @@ func sameName(a, b string) bool {
 func lost(s *Session, at time.Time, cause string) *store.Accounted {
 	a := s.Accounted
 	a.ID, a.Of, a.Kind, a.Cause, a.Attributes, a.Note = 0, s.ID, store.AccountingLost, cause, nil, ""
+	a.To, a.Raw = "", ""
 	if at.After(a.At) && cause != causeSilent { // of a silent one nobody knows; the last word is what is certain
 		a.At = at
 	}

@@ -64,6 +64,10 @@ type Accounted struct {
 	// Stamp is the Event-Timestamp (RFC 2869 section 5.3), zero if the client sends none.
 	Stamp time.Time
 
+	// To names the remote servers that it is forwarded to, by their identifiers with spaces between; Raw are its
+	// attributes as they came, only where it is forwarded.
+	To, Raw string
+
 	// Silence is after how long without a word the session counts as over. It is not recorded.
 	Silence time.Duration
 }
@@ -108,6 +112,8 @@ func accounting(written func([]*Accounted)) record.Kind[Accounted] {
 			f.Text(&a.Note)
 			f.Body(&a.Attributes)
 			f.Moment(&a.Stamp)
+			f.Text(&a.To)
+			f.Text(&a.Raw)
 		}}
 }
 

@@ -95,7 +95,7 @@ func (s *Server) request(p *radius.Packet, theirs *radius.Key, identifier byte, 
 		case chapChallenge:
 			challenge = true
 		case radius.ProxyState:
-			if hops++; bytes.HasPrefix(value, instance[:]) {
+			if hops++; ours(value) {
 				return nil, ErrCircle
 			}
 		}

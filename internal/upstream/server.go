@@ -332,6 +332,16 @@ func (s *Server) probe(ctx context.Context, m *member) {
 	}
 }
 
+// Reach reports whether any member answers a Status-Server.
+func (s *Server) Reach(ctx context.Context) bool {
+	return s.each(ctx, nil, func(m *member) error {
+		if m.link != nil {
+			return m.link.Ask(ctx, buildStatus, acceptStatus)
+		}
+		return s.askUDP(ctx, m.Address, buildStatus, acceptStatus)
+	}) == nil
+}
+
 // State is how a member is doing.
 type State struct {
 	Address netip.AddrPort

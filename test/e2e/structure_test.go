@@ -61,7 +61,7 @@ var allowed = map[string][]string{
 		"internal/identity/failover",
 		"internal/store", "internal/wire/"},
 
-	"internal/session":  {"internal/base/ident", "internal/core/config", "internal/core/facts", "internal/store/"},
+	"internal/session":  {"internal/base/ident", "internal/core/config", "internal/core/facts", "internal/store", "internal/store/record"},
 	"internal/upstream": {"internal/base/outlet", "internal/wire/dict", "internal/wire/radius"},
 	"internal/upstream/trial": {"internal/core/results", "internal/eap/supplicant", "internal/upstream",
 		"internal/wire/"},
@@ -86,6 +86,8 @@ var allowed = map[string][]string{
 	"internal/manage/sources": {"internal/store"},
 	"internal/manage/change": {"internal/base/ident", "internal/core/", "internal/gate", "internal/gate/snapshot",
 		"internal/session", "internal/store", "internal/upstream", "internal/wire/dict", "internal/wire/radius"},
+	"internal/manage/onward": {"internal/base/ident", "internal/core/", "internal/gate/snapshot", "internal/store",
+		"internal/store/record", "internal/upstream"},
 	"internal/manage/operator":  {"internal/base/", "internal/store"},
 	"internal/manage/rehearsal": {"internal/base/ident", "internal/core/", "internal/store"},
 	"internal/manage/attention": {"internal/core/config", "internal/core/results", "internal/identity/account",

@@ -102,8 +102,14 @@ func start(t testing.TB) *world {
 
 func (w *world) boot() {
 	w.t.Helper()
+	w.bootAt("127.0.0.1:0")
+}
+
+// bootAt starts the service with an address for accounting.
+func (w *world) bootAt(accounting string) {
+	w.t.Helper()
 	a, err := app.Start(context.Background(), app.Options{Data: w.dir, HTTP: "127.0.0.1:0",
-		RADIUS: []string{"127.0.0.1:0", "[::1]:0"}, Accounting: []string{"127.0.0.1:0"},
+		RADIUS: []string{"127.0.0.1:0", "[::1]:0"}, Accounting: []string{accounting},
 		RADIUSTLS: []string{"127.0.0.1:0"},
 		TACACS:    []string{"127.0.0.1:0"},
 		TACACSTLS: []string{"127.0.0.1:0"}})

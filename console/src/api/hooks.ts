@@ -18,6 +18,7 @@ export type ObjectOf = {
   overrides: Schema["Override"];
   expectations: Schema["Expectation"];
   "command-lists": Schema["CommandList"];
+  feeds: Schema["Feed"];
 };
 export type Kind = keyof ObjectOf;
 type Saved<K extends Kind> = { object: ObjectOf[K]; secret?: string; revision?: number };

@@ -12,6 +12,7 @@ export const places: Record<string, string> = {
   directory: "/directories",
   expectation: "/expectations",
   factor: "/factors",
+  feed: "/feeds",
   journal: "/journal",
   lane: "/lanes",
   override: "/overrides",

@@ -77,6 +77,8 @@ func (c *Config) CheckRest() []Problem {
 	names(k, "expectation", c.Expectations, c.Expectations)
 	names(k, "command-list", c.CommandLists, c.CommandLists)
 	c.checkCommandLists(k)
+	names(k, "feed", c.Feeds, c.Feeds)
+	c.checkFeeds(k)
 	c.checkCalendars(k)
 	c.checkPools(k)
 	c.checkRemotes(k)

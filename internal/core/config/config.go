@@ -40,6 +40,7 @@ type Config struct {
 	Overrides    []*Override    `json:"overrides"`
 	Expectations []*Expectation `json:"expectations"`
 	CommandLists []*CommandList `json:"commandLists"`
+	Feeds        []*Feed        `json:"feeds"`
 }
 
 // Secret is a secret sealed with the key file of the data directory, in text form; "" means not set.

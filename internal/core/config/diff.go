@@ -49,6 +49,7 @@ func DiffUpTo(from, to *Config, limit int) (list []Change, more int) {
 	diffList(d, "override", from.Overrides, to.Overrides, false)
 	diffList(d, "expectation", from.Expectations, to.Expectations, false)
 	diffList(d, "command-list", from.CommandLists, to.CommandLists, false)
+	diffList(d, "feed", from.Feeds, to.Feeds, false)
 	return d.out, d.more
 }
 

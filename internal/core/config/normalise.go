@@ -44,6 +44,7 @@ func (c *Config) NormaliseSince(before *Config) {
 		trim(&e.Name, &e.Sent, &e.Client, &e.Method, &e.Pass, &e.VLAN, &e.Reason, &e.Note)
 	})
 	fresh(before.CommandLists, &c.CommandLists, (*CommandList).normalise)
+	fresh(before.Feeds, &c.Feeds, (*Feed).normalise)
 	fresh(before.Authorities, &c.Authorities, func(a *Authority) { trim(&a.Name, &a.Note) })
 	fresh(before.Certificates, &c.Certificates, func(o *Certificate) { trim(&o.Name, &o.Chain, &o.Note) })
 	fresh(before.Trusts, &c.Trusts, (*Trust).normalise)

@@ -31,6 +31,8 @@ func (c *Config) Rename(kind, from, to string) {
 	case "certificate":
 		follow(r, c.Lanes, func(o *Lane) []*string { return []*string{&o.TLS.Certificate} })
 		follow(r, c.Clients, func(o *Client) []*string { return []*string{&o.TLSCertificate} })
+		follow(r, c.Remotes, func(o *Remote) []*string { return []*string{&o.Certificate} })
+		follow(r, c.Feeds, func(o *Feed) []*string { return []*string{&o.Certificate} })
 	case "trust":
 		follow(r, c.Lanes, func(o *Lane) []*string { return []*string{&o.TLS.Trust} })
 		follow(r, c.Clients, func(o *Client) []*string { return []*string{&o.TLSTrust} })

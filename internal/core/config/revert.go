@@ -38,6 +38,8 @@ func (c *Config) Revert(running *Config, kind, id, lane string) error {
 		return revert("override", &c.Overrides, running.Overrides, id)
 	case "command-list":
 		return revert("command-list", &c.CommandLists, running.CommandLists, id)
+	case "feed":
+		return revert("feed", &c.Feeds, running.Feeds, id)
 	case "expectation":
 		return revert("expectation", &c.Expectations, running.Expectations, id)
 	case "policy":

@@ -18,7 +18,7 @@ func (c *Config) Copy() *Config {
 	out.Calendars, out.Pools, out.Remotes = slices.Clone(c.Calendars), slices.Clone(c.Pools), slices.Clone(c.Remotes)
 	out.Vendors, out.Overrides, out.Expectations = slices.Clone(c.Vendors), slices.Clone(c.Overrides),
 		slices.Clone(c.Expectations)
-	out.CommandLists = slices.Clone(c.CommandLists)
+	out.CommandLists, out.Feeds = slices.Clone(c.CommandLists), slices.Clone(c.Feeds)
 	return &out
 }
 
@@ -137,6 +137,7 @@ func (c *Config) Share(before *Config) {
 	share(c.Overrides, before.Overrides)
 	share(c.Expectations, before.Expectations)
 	share(c.CommandLists, before.CommandLists)
+	share(c.Feeds, before.Feeds)
 }
 
 // share puts the objects before in place of those that equal them, and tells whether there were any.
@@ -167,7 +168,8 @@ func Same(a, b *Config) bool {
 		sameSet(a.Certificates, b.Certificates) && sameSet(a.Trusts, b.Trusts) &&
 		sameSet(a.Calendars, b.Calendars) && sameSet(a.Pools, b.Pools) && sameSet(a.Remotes, b.Remotes) &&
 		sameSet(a.Vendors, b.Vendors) && sameSet(a.Overrides, b.Overrides) &&
-		sameSet(a.Expectations, b.Expectations) && sameSet(a.CommandLists, b.CommandLists)
+		sameSet(a.Expectations, b.Expectations) && sameSet(a.CommandLists, b.CommandLists) &&
+		sameSet(a.Feeds, b.Feeds)
 }
 
 func sameSet[T any](a, b []*T) bool {

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/pass"
 )
 
@@ -42,6 +43,7 @@ func (p *Plan) compileGrants(c *config.Config, passes map[string]*Pass) []config
 		r := c.Remotes[i]
 		g := &Grants{all: slices.Contains(r.Grants, config.AllGrants), named: make(map[string]bool, len(r.Grants))}
 		p.grants[strings.ToLower(r.Name)] = g
+		p.ForwardsAccounting = p.ForwardsAccounting || r.Accounting
 		fail := func(field, remedy string, p config.Problem) {
 			problems = append(problems, p.On("remote", r.Name, r.ID, field, remedy))
 		}
@@ -68,4 +70,39 @@ func (p *Plan) compileGrants(c *config.Config, passes map[string]*Pass) []config
 		}
 	}
 	return problems
+}
+
+// AccountsTo names the remote servers that accounting of a lane is forwarded to, by their identifiers with spaces
+// between; "" for none. Without a lane, facts tell which it is; a record about a whole device, which has neither, goes
+// to all.
+func (p *Plan) AccountsTo(lane string, f *facts.Facts) string {
+	if !p.ForwardsAccounting {
+		return ""
+	}
+	if lane == "" && f == nil {
+		var all []string
+		for _, r := range p.Config.Remotes {
+			if r.Accounting {
+				all = append(all, r.ID)
+			}
+		}
+		return strings.Join(all, " ")
+	}
+	if lane == "" {
+		found := p.Lane(f)
+		if found == nil {
+			return ""
+		}
+		lane = found.Name
+	}
+	from, at := config.Find(p.Config.Lanes, lane)
+	if at < 0 {
+		return ""
+	}
+	for _, name := range from.Forward {
+		if r, at := config.Find(p.Config.Remotes, name); at >= 0 && r.Accounting {
+			return r.ID
+		}
+	}
+	return ""
 }

@@ -25,16 +25,18 @@ type Plan struct {
 	Dictionary *dict.Dictionary
 	lanes      *index
 	// Forwards tells that some lane forwards.
-	Forwards  bool
-	overrides map[string][]*Override
-	calendars map[string]*calendar.Calendar
-	commands  map[string]*Commands
-	owners    owners
-	grants    map[string]*Grants
-	passes    map[string]*Pass
-	clients   *bart.Table[*config.Client]
-	realms    map[config.Form]*Realm
-	byRealm   map[string]*Realm
+	Forwards bool
+	// ForwardsAccounting tells that some remote server gets accounting.
+	ForwardsAccounting bool
+	overrides          map[string][]*Override
+	calendars          map[string]*calendar.Calendar
+	commands           map[string]*Commands
+	owners             owners
+	grants             map[string]*Grants
+	passes             map[string]*Pass
+	clients            *bart.Table[*config.Client]
+	realms             map[config.Form]*Realm
+	byRealm            map[string]*Realm
 }
 
 // Lane is a compiled lane.

@@ -95,6 +95,10 @@ func (a *analysis) unused() {
 	}
 	for i := range c.Remotes {
 		use("pass", c.Remotes[i].Pass)
+		use("certificate", c.Remotes[i].Certificate)
+	}
+	for _, f := range c.Feeds {
+		use("certificate", f.Certificate)
 	}
 	for i := range c.Realms {
 		for _, step := range c.Realms[i].Lookup {

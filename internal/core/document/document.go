@@ -26,7 +26,7 @@ const tail = "...\n"
 
 // kinds are the lists of a configuration in the order of the document; lanes keep their own order.
 var kinds = []string{"clients", "directories", "realms", "lanes", "passes", "calendars", "pools", "remotes", "vendors",
-	"overrides", "expectations", "commandLists", "authorities", "certificates", "trusts"}
+	"overrides", "expectations", "commandLists", "feeds", "authorities", "certificates", "trusts"}
 
 // Write writes a configuration. Secrets are written sealed, or left out.
 func Write(c *config.Config, secrets bool) []byte {

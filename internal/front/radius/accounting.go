@@ -84,6 +84,7 @@ func (a *Accounting) take(in *incoming) {
 		a.discard(in, sources.Malformed, "accounting: "+err.Error())
 		return
 	}
+	report.Forwards, report.Raw = in.Accounting(report.OfDevice())
 	if !a.admit(in) {
 		return
 	}

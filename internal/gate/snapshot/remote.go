@@ -98,6 +98,22 @@ func (s *Snapshot) remoteSettings(r *config.Remote, box *seal.Box) (upstream.Set
 	return out, nil
 }
 
+// MadeOfFeed is everything that a feed in use depends on.
+func (s *Snapshot) MadeOfFeed(f *config.Feed) string {
+	own, chain := *f, ""
+	own.Note = ""
+	if c, at := config.Find(s.Plan.Config.Certificates, f.Certificate); at >= 0 && f.Certificate != "" {
+		chain = c.Chain
+	}
+	text, _ := json.Marshal([]any{own, chain})
+	return string(text)
+}
+
+// OwnCertificate is one of our certificates by name, nil if there is none.
+func (s *Snapshot) OwnCertificate(name string) *tls.Certificate {
+	return s.servers[strings.ToLower(name)]
+}
+
 // Silent reports whether a remote server in use did not answer lately.
 func (s *Snapshot) Silent(name string, now time.Time) bool {
 	server := s.Remote(name)

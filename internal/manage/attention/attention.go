@@ -43,6 +43,11 @@ const (
 	DiskLow   Code = "disk.low"
 	DiskShort Code = "disk.short"
 	DiskSheds Code = "disk.sheds"
+	// FeedStuck is a feed, or a remote server that accounting is forwarded to, to which nothing can be sent; parameters
+	// name, fault and since. RemoteSilent is a machine of a remote server that does not answer; parameters name,
+	// machine, fault and since.
+	FeedStuck    Code = "feed.stuck"
+	RemoteSilent Code = "remote.silent"
 	// CheckFailed is a check that does not pass; parameters subject, title, detail and remedy.
 	CheckFailed Code = "check.failed"
 	// CertificateEnds and CertificateEnded are certificates in use; parameters name, subject, until and days.
@@ -92,6 +97,32 @@ type Sources struct {
 	Disk      *host.Disk
 	// Records are the kinds of records by name.
 	Records map[string]Records
+	// Stuck and Silent list what nothing can be sent to, and what does not answer.
+	Stuck, Silent func() []Stuck
+}
+
+// Stuck is something outside that does not take what is sent to it.
+type Stuck struct {
+	Kind, ID, Name, Machine string
+	Fault                   string
+	Since                   time.Time
+}
+
+// outside lists what outside does not answer.
+func (s *Sources) outside() (out []Item) {
+	for _, part := range []struct {
+		list func() []Stuck
+		code Code
+	}{{s.Stuck, FeedStuck}, {s.Silent, RemoteSilent}} {
+		if part.list == nil {
+			continue
+		}
+		for _, one := range part.list() {
+			out = append(out, Item{part.code, Warn, one.Kind, one.ID, map[string]string{"name": one.Name,
+				"machine": one.Machine, "fault": one.Fault, "since": one.Since.Format("2006-01-02 15:04")}})
+		}
+	}
+	return out
 }
 
 // List lists what needs attention at a moment, the worst first.
@@ -103,6 +134,7 @@ func (s *Sources) List(now time.Time) []Item {
 			"at": a.OpenedAt.Format("2006-01-02 15:04"), "client": a.OpenedOn, "count": strconv.Itoa(a.Uses)}})
 	}
 	out = append(out, s.machine()...)
+	out = append(out, s.outside()...)
 	lines, _ := s.Checkup.Last()
 	for _, l := range lines {
 		if l.State != results.Pass {

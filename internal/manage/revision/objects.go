@@ -35,6 +35,7 @@ func delta(from, to *config.Config) ([]store.Object, error) {
 	rows(d, "override", from.Overrides, to.Overrides)
 	rows(d, "expectation", from.Expectations, to.Expectations)
 	rows(d, "command-list", from.CommandLists, to.CommandLists)
+	rows(d, "feed", from.Feeds, to.Feeds)
 	d.lanes(from.Lanes, to.Lanes)
 	return d.out, d.err
 }
@@ -193,6 +194,8 @@ func (a *assembly) add(o store.Object) error {
 		return add(&c.Expectations, o.Body)
 	case "command-list":
 		return add(&c.CommandLists, o.Body)
+	case "feed":
+		return add(&c.Feeds, o.Body)
 	case "lane":
 		lane := &config.Lane{}
 		a.lanes[o.ID] = lane
@@ -267,6 +270,7 @@ func arrange(c *config.Config) {
 	byIdent(c.Overrides)
 	byIdent(c.Expectations)
 	byIdent(c.CommandLists)
+	byIdent(c.Feeds)
 }
 
 func byIdent[T any, P config.Object[T]](list []*T) {

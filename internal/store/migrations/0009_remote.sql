@@ -13,3 +13,12 @@ UPDATE objects SET body = CAST(replace(replace(replace(CAST(body AS TEXT), '"tac
 UPDATE draft_objects SET body = CAST(replace(replace(replace(CAST(body AS TEXT), '"tacacsNames":', '"tlsNames":'),
   '"tacacsCertificate":', '"tlsCertificate":'), '"tacacsTrust":', '"tlsTrust":') AS BLOB)
   WHERE kind = 'client' AND body IS NOT NULL;
+
+-- Up to which record each feed, and each remote server that accounting is forwarded to, has been sent.
+CREATE TABLE positions (
+  name TEXT NOT NULL,
+  kind TEXT NOT NULL,
+  id   INTEGER NOT NULL,
+  at   INTEGER NOT NULL,              -- when that record was made, milliseconds since 1970
+  PRIMARY KEY (name, kind)
+) WITHOUT ROWID;

@@ -29,6 +29,7 @@ import (
 	"tollgate.example/key/internal/manage/backup"
 	"tollgate.example/key/internal/manage/change"
 	"tollgate.example/key/internal/manage/checkup"
+	"tollgate.example/key/internal/manage/onward"
 	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/manage/rehearsal"
 	"tollgate.example/key/internal/manage/revision"
@@ -69,6 +70,8 @@ type Service struct {
 	// Follower asks for sessions whose people would get something else now.
 	Follower *change.Follower
 	Backup   *backup.Source
+	// Onward sends records on.
+	Onward *onward.Keeper
 	// Waiting counts the attempts under way.
 	Waiting func() int
 	// Secure tells that the console is served by TLS; in clear it answers to names of loopback and to Hosts alone.
@@ -195,7 +198,7 @@ func requireInViews(doc *huma.OpenAPI) {
 		switch name {
 		case "Client", "Directory", "Realm", "Lane", "Pass", "Account", "Authority", "ServerCertificate", "Trust",
 			"Device", "ConfigPolicy", "ConfigLookup", "ConfigLaneTLS", "Calendar", "Pool", "Remote", "Vendor",
-			"Override", "Expectation", "CommandList":
+			"Override", "Expectation", "CommandList", "Feed":
 			schema.Required = nil
 			for field := range schema.Properties {
 				if !optional[field] && !optional[name+"."+field] {
@@ -216,7 +219,7 @@ var optional = func() map[string]bool {
 		"ConfigLaneTLS.trust": true, "Trust.listed": true, "machinePasswordSet": true, "Trust.responder": true,
 		"Client.sessions": true}
 	for _, kind := range []string{"Client", "Directory", "Realm", "Lane", "Pass", "Authority", "ServerCertificate",
-		"Trust", "Calendar", "Pool", "Remote", "Vendor", "Override", "Expectation", "CommandList"} {
+		"Trust", "Calendar", "Pool", "Remote", "Vendor", "Override", "Expectation", "CommandList", "Feed"} {
 		out[kind+".changedBy"], out[kind+".changedAt"] = true, true
 	}
 	return out

@@ -31,6 +31,15 @@ func attentionView(i *attention.Item) apitype.Attention {
 	case attention.RecordsLost, attention.RecordsFail, attention.RecordsHeld, attention.RecordsDamaged,
 		attention.ClockSet, attention.DiskLow, attention.DiskShort, attention.DiskSheds:
 		machineView(&out, i.Code, p)
+	case attention.FeedStuck:
+		out.Title = fmt.Sprintf("Nothing can be sent on to %s", p["name"])
+		if i.Kind == "remote" {
+			out.Title = fmt.Sprintf("Accounting cannot be forwarded to %s", p["name"])
+		}
+		out.Text = fmt.Sprintf("Since %s: %s. What is recorded meanwhile is sent later.", p["since"], p["fault"])
+	case attention.RemoteSilent:
+		out.Title = fmt.Sprintf("%s of remote server %s does not answer", p["machine"], p["name"])
+		out.Text = fmt.Sprintf("Since %s: %s.", p["since"], p["fault"])
 	case attention.CheckFailed:
 		out.Title, out.Text = p["subject"]+": "+p["title"], p["detail"]+". "+p["remedy"]
 	case attention.CertificateEnds:

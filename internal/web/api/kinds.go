@@ -103,6 +103,7 @@ func (s *server) objects() {
 		views: passView,
 	})
 	s.policyKinds()
+	s.feeds()
 	s.laneOrder()
 }
 

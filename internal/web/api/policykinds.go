@@ -132,7 +132,8 @@ func (s *server) remoteView(c *config.Config) func(*config.Remote, apitype.Meta)
 	snapshot := s.Gate.Current()
 	return func(r *config.Remote, m apitype.Meta) apitype.Remote {
 		out := apitype.Remote{Meta: m, SecretSet: r.Secret.Set(), Silent: snapshot.Silent(r.Name, time.Now()),
-			States: []apitype.RemoteState{}, UsedBy: []string{}, RemoteFields: apitype.RemoteFields{Name: r.Name,
+			Sent: s.sent("remote", r.ID), States: []apitype.RemoteState{}, UsedBy: []string{},
+			RemoteFields: apitype.RemoteFields{Name: r.Name,
 				Servers: r.Servers, Weighted: r.Weighted, Transport: cmp.Or(r.Transport, config.OverUDP), CA: r.CA,
 				ServerName: r.ServerName, Certificate: r.Certificate, TimeoutMillis: r.TimeoutMillis, Tries: r.Tries,
 				DeadSeconds: r.DeadSeconds, ProbeSeconds: &r.ProbeSeconds, Unsigned: r.Unsigned,

@@ -130,6 +130,7 @@ type Remote struct {
 	Silent    bool          `json:"silent" doc:"None of its machines answered lately"`
 	States    []RemoteState `json:"states" doc:"How its machines are doing; empty unless it is in use"`
 	UsedBy    []string      `json:"usedBy" doc:"Lanes that forward to it"`
+	Sent      []FeedState   `json:"sent" doc:"How far accounting has been forwarded; empty unless it is"`
 }
 
 // RemoteState is how a machine of a remote server is doing.

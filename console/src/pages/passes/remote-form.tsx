@@ -5,6 +5,7 @@ import { useObjects } from "../../api/hooks";
 import { Button, PageHead } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { LinesField, lines, Pick, TextField, Tick } from "../../ui/form";
+import { Sent } from "../system/feeds";
 import { Machines } from "./remotes";
 
 type Remote = Schema["Remote"];
@@ -64,6 +65,7 @@ export function RemoteForm({ remote: r }: { remote?: Remote }) {
       />
       {r && <Problems list={r.problems} />}
       {r && <Machines states={r.states} />}
+      {r && <Sent states={r.sent} />}
       <Editor kind="remotes" noun="remote server" object={r} body={body} onSaved={() => set({ secret: "" })}>
         {(error) => (
           <>

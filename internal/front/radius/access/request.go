@@ -1,11 +1,13 @@
 package access
 
 import (
+	"bytes"
 	"context"
 	"net/netip"
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/gate/snapshot"
 	"tollgate.example/key/internal/upstream"
@@ -48,6 +50,22 @@ func (r *Request) Answer(ctx context.Context, g *gate.Gate) gate.Answer {
 		a.Credential = Credential(&r.Packet, r.Key, r.Signed, f, r.clear[:])
 	}
 	return g.Access(ctx, &a)
+}
+
+// Accounting says where accounting that this request reports is forwarded to, by lane, with its attributes as they
+// came; nil for nowhere. What has been here before goes no further.
+func (r *Request) Accounting(device bool) (to func(lane string) string, raw []byte) {
+	plan := r.Snapshot.Plan
+	if !plan.ForwardsAccounting || upstream.Circles(&r.Packet) {
+		return nil, nil
+	}
+	var f *facts.Facts
+	if !device {
+		f = &facts.Facts{At: r.Begun, Address: r.From, Transport: r.Transport}
+		Facts(&r.Packet, r.Client, plan.Dictionary, f)
+	}
+	return func(lane string) string { return plan.AccountsTo(lane, f) },
+		bytes.Clone(r.Packet.Raw()[radius.HeaderSize:])
 }
 
 // Forward implements gate.Forwarder: what was hidden for us is hidden anew for the remote server.

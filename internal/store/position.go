@@ -1,0 +1,39 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"tollgate.example/key/internal/base/ident"
+)
+
+// Position is up to which record something was sent on.
+type Position struct {
+	Name string   `db:"name"`
+	Kind string   `db:"kind"`
+	ID   ident.ID `db:"-"`
+	Row  int64    `db:"id"`
+	At   int64    `db:"at"`
+}
+
+// Positions returns all positions.
+func (s *Store) Positions(ctx context.Context) ([]Position, error) {
+	out := []Position{}
+	err := s.db.SelectContext(ctx, &out, "SELECT name, kind, id, at FROM positions")
+	for i := range out {
+		out[i].ID = ident.ID(out[i].Row)
+	}
+	return out, err
+}
+
+// SavePosition keeps how far something was sent on.
+func (s *Store) SavePosition(ctx context.Context, name, kind string, id ident.ID, at time.Time) error {
+	return s.exec(ctx, "INSERT OR REPLACE INTO positions (name, kind, id, at) VALUES (?, ?, ?, ?)", name, kind,
+		int64(id),
+		at.UnixMilli())
+}
+
+// RemovePositions forgets how far something was sent on.
+func (s *Store) RemovePositions(ctx context.Context, name string) error {
+	return s.exec(ctx, "DELETE FROM positions WHERE name = ?", name)
+}
