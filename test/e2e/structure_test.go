@@ -61,7 +61,8 @@ var allowed = map[string][]string{
 		"internal/identity/failover",
 		"internal/store", "internal/wire/"},
 
-	"internal/session":  {"internal/base/ident", "internal/core/config", "internal/core/facts", "internal/store", "internal/store/record"},
+	"internal/session": {"internal/base/ident", "internal/core/config", "internal/core/facts", "internal/store",
+		"internal/store/record"},
 	"internal/upstream": {"internal/base/outlet", "internal/wire/dict", "internal/wire/radius"},
 	"internal/upstream/trial": {"internal/core/results", "internal/eap/supplicant", "internal/upstream",
 		"internal/wire/"},
