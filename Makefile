@@ -56,6 +56,7 @@ bench: build
 	go run ./test/load -retention 1000000
 	go run ./test/load -large
 	go run ./test/load -accounting
+	go run ./test/load -streams
 
 screenshots: build
 	go run ./test/shots

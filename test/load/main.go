@@ -44,6 +44,7 @@ func main() {
 	rehearsed := flag.Int("rehearse", 0, "record so many attempts, and measure only their rehearsal, alone and "+
 		"under load")
 	accounting := flag.Bool("accounting", false, "measure only accounting and sessions")
+	streams := flag.Bool("streams", false, "measure only RADIUS over TLS beside UDP, and forwarding")
 	records := flag.Int("records", 0, "record so many attempts, and measure only searches through them")
 	flag.Parse()
 	if *profile != "" {
@@ -74,6 +75,8 @@ func main() {
 		err = largeOnly(100_000, 20, 500)
 	case *accounting:
 		err = accountingOnly(*seconds, min(*rounds, 5), *only)
+	case *streams:
+		err = streamsOnly(*seconds, min(*rounds, 5))
 	case *records > 0:
 		err = recording(*records)
 	default:
@@ -99,7 +102,8 @@ func start() (*service, error) {
 	}
 	s := &service{dir: dir}
 	s.App, err = app.Start(context.Background(), app.Options{Data: dir, HTTP: "127.0.0.1:0",
-		RADIUS: []string{"127.0.0.1:0"}, Accounting: []string{"127.0.0.1:0"}, TACACS: []string{"127.0.0.1:0"}})
+		RADIUS: []string{"127.0.0.1:0"}, Accounting: []string{"127.0.0.1:0"}, RADIUSTLS: []string{"127.0.0.1:0"},
+		TACACS: []string{"127.0.0.1:0"}})
 	if err != nil {
 		return nil, err
 	}
