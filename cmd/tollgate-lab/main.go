@@ -43,6 +43,8 @@ func run(args []string) int {
 	flags.StringVar(&o.Accounting, "accounting", "127.0.0.1:18130", "address of RADIUS accounting")
 	flags.StringVar(&o.TACACS, "tacacs", "127.0.0.1:4949", "address of TACACS+")
 	flags.StringVar(&o.TACACSTLS, "tacacs-tls", "127.0.0.1:4930", "address of TACACS+ over TLS")
+	flags.StringVar(&o.RADIUSTLS, "radius-tls", "127.0.0.1:20830", "address of RADIUS over TLS")
+	flags.StringVar(&o.Logs, "logs", "127.0.0.1:6514", "address of the stand-in receiver of syslog")
 	flags.StringVar(&o.LDAPS, "ldaps", "127.0.0.53:6636", "address of the stand-in directory, TLS from the first octet")
 	flags.StringVar(&o.LDAP, "ldap", "127.0.0.53:6389", "address of the stand-in directory, plain and StartTLS")
 	flags.StringVar(&o.DNS, "dns", "127.0.0.53:6353", "address of the stand-in DNS server of the domain")

@@ -22,7 +22,7 @@ var clients = kind[apitype.Client]{
 			[2]string{"state", clientState(c)}, [2]string{"last seen", since(c.LastSeen)},
 			[2]string{"answered", fmt.Sprint(c.Good)}, [2]string{"discarded", fmt.Sprint(c.Dropped)},
 			[2]string{"note", c.Note})
-		s.fields([2]string{"tacacs+", gearState(c)}, [2]string{"accounting", accountingState(c)},
+		s.fields([2]string{"over TLS", strings.Join(c.TLSNames, ", ")}, [2]string{"tacacs+", gearState(c)}, [2]string{"accounting", accountingState(c)},
 			[2]string{"takes changes at", changesState(c)})
 		if c.PreviousUntil != nil {
 			s.fields([2]string{"previous secret until", c.PreviousUntil.Local().Format(time.RFC1123)})
@@ -62,7 +62,6 @@ func gearState(c apitype.Client) string {
 		set  bool
 		text string
 	}{{c.TACACSSecretSet, "by a shared secret"}, {c.TACACSPreviousUntil != nil, "and the previous one"},
-		{len(c.TLSNames) > 0, "over TLS as " + strings.Join(c.TLSNames, ", ")},
 		{c.TACACSByAddress, "over TLS by its address alone"}, {c.TACACSPlain, "not obfuscated"}} {
 		if part.set {
 			out = append(out, part.text)

@@ -29,6 +29,8 @@ type Kit struct {
 	Computers []*tls.Certificate
 	// Firewall is what hh-firewall-1 proves itself with.
 	Firewall *tls.Certificate
+	// Ship is what osprey-switch-1 proves itself with.
+	Ship *tls.Certificate
 	// ExpiredOf and RevokedOf are whose laptops these are.
 	ExpiredOf, RevokedOf Person
 }
@@ -65,6 +67,11 @@ func Outfit(ctx context.Context, c *client.Client) (*Kit, error) {
 		return nil, err
 	}
 	k.Firewall = firewall.cert
+	ship, err := issue(ctx, c, apitype.IssueInput{Make: apitype.Make{Names: []string{shipProof}}})
+	if err != nil {
+		return nil, err
+	}
+	k.Ship = ship.cert
 	k.RevokedOf, k.ExpiredOf = people[30], people[31]
 	gone, err := issue(ctx, c, apitype.IssueInput{UPN: k.RevokedOf.User + "@" + Domain})
 	if err != nil {

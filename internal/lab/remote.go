@@ -19,7 +19,8 @@ const (
 // PartnerPassword is what people of the partner sign in with.
 func PartnerPassword(user string) string { return "mole-" + user }
 
-// Partner is a RADIUS server that admits its own people by PAP, in a VLAN of theirs.
+// Partner is a RADIUS server that admits its own people by PAP, in a VLAN of theirs. It takes accounting on the same
+// port, and answers Status-Server.
 type Partner struct{ conn *net.UDPConn }
 
 // ServePartner answers on a UDP address until it is closed.
@@ -56,8 +57,17 @@ func (p *Partner) serve() {
 
 func partnerReply(key *radius.Key, data []byte) []byte {
 	q, err := radius.Decode(data)
+	if err == nil && q.Code == radius.AccountingRequest && key.VerifyFixed(&q) {
+		reply, _ := radius.NewRequest(radius.AccountingResponse, q.Identifier, [16]byte{}, false).SignReply(key,
+			q.Authenticator)
+		return reply
+	}
 	if err != nil || !key.VerifyMessageAuthenticator(&q) {
 		return nil
+	}
+	if q.Code == radius.StatusServer {
+		reply, _ := radius.NewReply(nil, radius.AccessAccept, q.Identifier).SignReply(key, q.Authenticator)
+		return reply
 	}
 	user, _, _ := strings.Cut(string(q.Get(radius.UserName)), "@")
 	clear, err := key.OpenPassword(nil, q.Get(radius.UserPassword), q.Authenticator)

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/netip"
 	"time"
 
 	"tollgate.example/key/internal/core/calendar"
@@ -75,6 +76,8 @@ type Outside struct {
 	Authority string
 	// DNS is the DNS server of its domain, "" for that of the operating system.
 	DNS string
+	// Logs is the receiver of syslog, "" for none.
+	Logs string
 	// Partner is the remote RADIUS server, "" for its usual address.
 	Partner string
 }
@@ -113,6 +116,7 @@ func SetUp(ctx context.Context, c *client.Client, code string, o Outside) error 
 	s.publish("Clients, directory and realms")
 	s.certificates()
 	s.firewall()
+	s.ship()
 	s.publish("Our own authority, and certificates to show")
 	s.passes()
 	s.lanes()
@@ -120,7 +124,29 @@ func SetUp(ctx context.Context, c *client.Client, code string, o Outside) error 
 	s.accounts()
 	s.phones()
 	s.knownDevices()
+	s.feeds(o.Logs)
 	return s.err
+}
+
+// feeds send records on to the security desk, and keep the journal of the gear in files.
+func (s *setup) feeds(logs string) {
+	if logs == "" {
+		return
+	}
+	s.add("/feeds", apitype.FeedFields{Name: "security-desk", Enabled: true, To: config.FeedTCP, Address: logs,
+		Records: []string{config.FeedAttempts, config.FeedJournal}, Verdict: "refused",
+		Note: "Everything that was refused."})
+	s.add("/feeds", apitype.FeedFields{Name: "sessions", Enabled: true, To: config.FeedFile,
+		Records: []string{config.FeedAccounting}, Megabytes: 10, Keep: 5})
+	s.publish("Records for the security desk")
+}
+
+func portOf(address string) int {
+	at, err := netip.ParseAddrPort(address)
+	if err != nil {
+		return 0
+	}
+	return int(at.Port())
 }
 
 // setup makes calls until one fails.
@@ -238,7 +264,9 @@ func (s *setup) lanes() {
 				Message: "Contractors sign in ashore only."},
 		}})
 	s.add("/remotes", apitype.RemoteInput{Secret: partnerSecret, RemoteFields: apitype.RemoteFields{Name: PartnerName,
-		Servers: []config.RemoteServer{{Address: s.partner}}, TimeoutMillis: 1000, Tries: 2,
+		Servers: []config.RemoteServer{{Address: s.partner}}, Accounting: true, AccountingPort: portOf(s.partner),
+		Rules:         []config.RemoteRule{{On: config.OnRequest, Do: config.RuleDrop, Attribute: "NAS-Port-Id"}},
+		TimeoutMillis: 1000, Tries: 2,
 		Grants: []string{"Tunnel-Type", "Tunnel-Medium-Type",
 			"Tunnel-Private-Group-ID"}, Note: "Decides about the pilots and inspectors of the port."}})
 	s.add("/lanes", apitype.LaneFields{Name: "Guests of the port", When: "ssid is LF-Harbour and name.realm is " +

@@ -30,6 +30,8 @@ type Options struct {
 	HTTP, RADIUS, Accounting, LDAPS, LDAP string
 	// TACACS and TACACSTLS are where the service listens for TACACS+.
 	TACACS, TACACSTLS string
+	// RADIUSTLS is where the service listens for RADIUS over TLS, Logs the stand-in receiver of syslog.
+	RADIUSTLS, Logs string
 	// DNS is where the stand-in for the DNS server of the domain listens.
 	DNS string
 	// Partner is where the stand-in for the remote RADIUS server listens.
@@ -98,6 +100,11 @@ func Up(ctx context.Context, o Options) error {
 		return err
 	}
 	defer partner.Close()
+	logs, err := ServeLogs(o.Logs, filepath.Join(o.Dir, "syslog"))
+	if err != nil {
+		return err
+	}
+	defer logs.Close()
 	service, err := startService(ctx, &o)
 	if err != nil {
 		return err
@@ -112,7 +119,7 @@ func Up(ctx context.Context, o Options) error {
 		return fmt.Errorf("reading the setup code: %w", err)
 	}
 	if err := SetUp(ctx, c, strings.TrimSpace(string(code)), Outside{Servers: []string{o.LDAPS}, Authority: ca.PEM,
-		DNS: o.DNS, Partner: o.Partner}); err != nil {
+		DNS: o.DNS, Partner: o.Partner, Logs: o.Logs}); err != nil {
 		return err
 	}
 	kit, err := Outfit(ctx, c)
@@ -142,6 +149,7 @@ func run(ctx context.Context, o *Options, kit *Kit) {
 	defer all.Wait()
 	all.Go(func() { Harbour(ctx, o.RADIUS, floor, kit, o.Every, func(Outcome) {}) })
 	all.Go(func() { Administrators(ctx, o.TACACS, o.TACACSTLS, kit, 25*o.Every) })
+	all.Go(func() { Ship(ctx, o.RADIUSTLS, kit, shipInterval*o.Every) })
 	ask := func(from, secret, user string, every time.Duration) {
 		all.Go(func() {
 			for ctx.Err() == nil {
@@ -168,7 +176,7 @@ func writeEnv(o *Options, token, ca string) error {
 	for _, v := range [][2]string{{"TOLLGATE_URL", "http://" + o.HTTP}, {"TOLLGATE_TOKEN", token},
 		{"DEMO_RADIUS", o.RADIUS}, {"DEMO_ACCOUNTING", o.Accounting},
 		{"DEMO_COA", netip.AddrPortFrom(mustAddr(playerAddress), changesPort).String()}, {"DEMO_TACACS", o.TACACS},
-		{"DEMO_TACACS_TLS", o.TACACSTLS},
+		{"DEMO_TACACS_TLS", o.TACACSTLS}, {"DEMO_RADSEC", o.RADIUSTLS},
 		{"DEMO_CLIENT_ADDR", playerAddress},
 		{"DEMO_CLIENT_SECRET", playerSecret}, {"DEMO_USER", PlayerUser}, {"DEMO_PASSWORD", "harbour-" + PlayerUser},
 		{"DEMO_OPERATOR", OperatorName}, {"DEMO_OPERATOR_PASSWORD", OperatorPassword}, {"DEMO_LDAPS", o.LDAPS},
@@ -222,7 +230,7 @@ func startService(ctx context.Context, o *Options) (*service, error) {
 	}
 	defer log.Close() // the child has its own
 	s.cmd = exec.Command(o.Service, "-data", filepath.Join(o.Dir, "data"), "-http", o.HTTP, "-radius", o.RADIUS,
-		"-accounting", o.Accounting,
+		"-accounting", o.Accounting, "-radius-tls", o.RADIUSTLS,
 		"-tacacs", o.TACACS, "-tacacs-tls", o.TACACSTLS)
 	s.cmd.Stdout = log
 	stderr, err := s.cmd.StderrPipe()

@@ -35,7 +35,9 @@ type Report struct {
 }
 
 // OfDevice reports whether it is about a whole device: an Accounting-On or -Off.
-func (r *Report) OfDevice() bool { return r.Kind == store.AccountingOn || r.Kind == store.AccountingOff }
+func (r *Report) OfDevice() bool {
+	return r.Kind == store.AccountingOn || r.Kind == store.AccountingOff
+}
 
 // forward notes where a record is forwarded to, now that its lane is known.
 func (r *Report) forward() {

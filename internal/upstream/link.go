@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/netip"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -39,6 +40,7 @@ var ErrClosed = errors.New("the connection ended before the answer came")
 // Link is a connection to a server over TLS (RFC 6614, or RFC 9765 where the other side offers it), with many requests
 // under way. It connects when it is needed, and again when the connection ends. It is safe for concurrent use.
 type Link struct {
+	from    netip.Addr
 	address string
 	config  *tls.Config
 	timeout time.Duration
@@ -51,12 +53,13 @@ type Link struct {
 	closed  bool
 }
 
-// NewLink makes a link to host:port. A request is waited for as long as timeout.
-func NewLink(address string, config *tls.Config, timeout time.Duration) *Link {
+// NewLink makes a link to host:port, from an address of this host if one is given. A request is waited for as long as
+// timeout.
+func NewLink(from netip.Addr, address string, config *tls.Config, timeout time.Duration) *Link {
 	config = config.Clone()
 	config.MinVersion = tls.VersionTLS13
 	config.NextProtos = []string{radius.Version11, radius.Version10}
-	return &Link{address: address, config: config, timeout: timeout}
+	return &Link{from: from, address: address, config: config, timeout: timeout}
 }
 
 // Close ends the connection.
@@ -133,7 +136,11 @@ func (l *Link) get(ctx context.Context) (*linkConn, error) {
 func (l *Link) dial(done chan struct{}) {
 	ctx, cancel := context.WithTimeout(context.Background(), dialTime)
 	defer cancel()
-	dialer := tls.Dialer{NetDialer: &net.Dialer{KeepAlive: idleFor}, Config: l.config}
+	plain := &net.Dialer{KeepAlive: idleFor}
+	if l.from.IsValid() {
+		plain.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(l.from, 0))
+	}
+	dialer := tls.Dialer{NetDialer: plain, Config: l.config}
 	raw, err := dialer.DialContext(ctx, "tcp", l.address)
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -110,7 +110,7 @@ func Open(settings Settings) *Server {
 	for _, m := range settings.Members {
 		one := &member{Settled: m}
 		if s.TLS != nil {
-			one.link = NewLink(m.Address.String(), s.TLS, s.Timeout)
+			one.link = NewLink(netip.Addr{}, m.Address.String(), s.TLS, s.Timeout)
 		}
 		s.members = append(s.members, one)
 	}

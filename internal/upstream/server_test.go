@@ -292,7 +292,7 @@ func TestALinkAndWhatGoesWrongOnIt(t *testing.T) {
 				conn.Write(data)
 			}
 		})
-		l := NewLink(address, cfg, 300*time.Millisecond)
+		l := NewLink(netip.Addr{}, address, cfg, 300*time.Millisecond)
 		t.Cleanup(l.Close)
 		ask := func(user string) (code radius.Code, err error) {
 			err = l.Ask(context.Background(), func(id byte, at [16]byte, key *radius.Key) ([]byte, [16]byte, error) {

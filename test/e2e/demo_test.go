@@ -47,7 +47,8 @@ func TestDemoFromAFreshClone(t *testing.T) {
 	web, ldaps, ldap := freePort(t), freePort(t), freePort(t)
 	radius := freePort(t)
 	// another demo may run beside this one
-	others := " -dns " + freePort(t) + " -partner " + freePort(t) + " -tacacs " + freePort(t) + " -tacacs-tls " +
+	others := " -accounting " + freePort(t) + " -radius-tls " + freePort(t) + " -logs " + freePort(t) + " -dns " +
+		freePort(t) + " -partner " + freePort(t) + " -tacacs " + freePort(t) + " -tacacs-tls " +
 		freePort(t)
 	for round := range 2 {
 		out := &output{}

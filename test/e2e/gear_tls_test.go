@@ -123,7 +123,7 @@ func TestTACACSOverTLS(t *testing.T) {
 		}
 	}
 	// A client without names is known by its address; a revoked certificate no longer lets its device in.
-	w.wants(0, []string{"client", "show", "hh-router-1"}, "over TLS as hh-router-1.example")
+	w.wants(0, []string{"client", "show", "hh-router-1"}, "over TLS", "hh-router-1.example")
 	var issued apitype.Page[apitype.IssuedCertificate]
 	w.do(http.MethodGet, "/issued", nil, &issued)
 	for _, one := range issued.Items {

@@ -63,7 +63,7 @@ func (w *world) link(authority string, own *tls.Certificate) *upstream.Link {
 	if own != nil {
 		cfg.Certificates = []tls.Certificate{*own}
 	}
-	l := upstream.NewLink(w.streams(), cfg, 5*time.Second)
+	l := upstream.NewLink(netip.Addr{}, w.streams(), cfg, 5*time.Second)
 	w.t.Cleanup(l.Close)
 	return l
 }

@@ -1,10 +1,9 @@
 import { blank, type Client } from "./client";
-import { useObjects } from "../../api/hooks";
-import { LinesField, Pick, TextField, Tick } from "../../ui/form";
+import { Pick, TextField, Tick } from "../../ui/form";
 
 export type GearSecret = { how: string; secret: string };
 
-/** How the client speaks TACACS+: by a secret of its own, or over TLS. */
+/** How the client speaks TACACS+. */
 export function GearSection({
   client,
   form,
@@ -20,9 +19,7 @@ export function GearSection({
   setGear: (g: GearSecret) => void;
   error: unknown;
 }) {
-  const certificates = useObjects("certificates").data?.items ?? [];
-  const trusts = useObjects("trusts").data?.items ?? [];
-  const speaks = !!client?.tacacsSecretSet || form.tlsNames.length > 0 || form.tacacsPlain || form.tacacsByAddress;
+  const speaks = !!client?.tacacsSecretSet || form.tacacsPlain || form.tacacsByAddress;
   return (
     <details className="mb-3" open={speaks}>
       <summary className="mb-1 cursor-pointer text-[12.5px] font-semibold">TACACS+</summary>
@@ -57,43 +54,8 @@ export function GearSection({
             The previous TACACS+ secret is accepted until {new Date(client.tacacsPreviousUntil).toLocaleString()}.
           </p>
         )}
-        <LinesField
-          label="Names in its certificate"
-          field="tlsNames"
-          hint="Over TLS, the client is identified by one of these names (DNS name or address, one per line), whatever its source address."
-          value={form.tlsNames}
-          onChange={(tlsNames) => set({ tlsNames })}
-          error={error}
-          rows={1}
-        />
-        {form.tlsNames.length > 0 && (
-          <div className="grid grid-cols-2 gap-3">
-            <Pick
-              label="Server certificate shown to it"
-              field="tlsCertificate"
-              value={form.tlsCertificate}
-              onChange={(v) => set({ tlsCertificate: v })}
-              error={error}
-              options={[
-                { value: "", label: "the first certificate" },
-                ...certificates.map((c) => ({ value: c.name, label: c.name })),
-              ]}
-            />
-            <Pick
-              label="Trust list for its certificate"
-              field="tlsTrust"
-              value={form.tlsTrust}
-              onChange={(v) => set({ tlsTrust: v })}
-              error={error}
-              options={[
-                { value: "", label: trusts.length === 1 ? "the only trust list" : "choose a trust list" },
-                ...trusts.map((t) => ({ value: t.name, label: t.name })),
-              ]}
-            />
-          </div>
-        )}
         <Tick
-          label="Accept it over TLS by its address alone, without a certificate (anyone using that address is accepted as this client)"
+          label="Accept TACACS+ over TLS by its address alone, without a certificate (anyone using that address is accepted as this client)"
           checked={form.tacacsByAddress}
           onChange={(tacacsByAddress) => set({ tacacsByAddress })}
         />

@@ -7,15 +7,12 @@ import { ago, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, sentence, V
 import { Editor, Problems } from "../../ui/editor";
 import { lines, LinesField, Pick, TextField, Tick } from "../../ui/form";
 import { type GearSecret, GearSection } from "./client-gear";
+import { TLSSection } from "./client-tls";
 import { type ChangeSecret, SessionSection } from "./client-sessions";
 import { type Client, blank } from "./client";
 
 const speaks = (c: Client) =>
-  [
-    c.secretSet && "RADIUS",
-    (c.tacacsSecretSet || c.tacacsPlain) && "TACACS+",
-    c.tlsNames.length > 0 && "TACACS+ over TLS",
-  ]
+  [c.secretSet && "RADIUS", (c.tacacsSecretSet || c.tacacsPlain) && "TACACS+", c.tlsNames.length > 0 && "over TLS"]
     .filter(Boolean)
     .join(", ");
 
@@ -255,7 +252,7 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
               options={[
                 ...(client?.secretSet
                   ? [{ value: "keep", label: "Keep the present one" }]
-                  : [{ value: "keep", label: "None: the device does not use RADIUS" }]),
+                  : [{ value: "keep", label: "None: RADIUS over TLS alone, or none at all" }]),
                 { value: "generate", label: "Generate a new secret, shown once" },
                 { value: "type", label: "Enter the secret that is set on the device" },
               ]}
@@ -311,6 +308,7 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
                 { value: "off", label: "off: replies can be forged on the wire" },
               ]}
             />
+            <TLSSection form={form} set={set} error={error} />
             <GearSection client={client} form={form} set={set} gear={gear} setGear={setGear} error={error} />
             <SessionSection client={client} form={form} set={set} secret={change} setSecret={setChange} error={error} />
             <LinesField
