@@ -52,11 +52,12 @@ export function useObjects<K extends Kind>(kind: K, q = "", refresh: number | fa
   });
 }
 
-export function useObject<K extends Kind>(kind: K, id: string) {
+export function useObject<K extends Kind>(kind: K, id: string, refresh: number | false = false) {
   return useQuery({
     queryKey: [kind, "one", id],
     queryFn: () => call<ObjectOf[K]>("GET", `/${kind}/${encodeURIComponent(id)}`),
     enabled: id !== "new",
+    refetchInterval: refresh,
     gcTime: 0,
   });
 }

@@ -40,6 +40,9 @@ func (p *Plan) fill(s *results.Station, f *facts.Facts, d *Decision) {
 	switch s.Key {
 	case reason.Client:
 		s.Value, s.Micros = f.Client, f.Spent.Client
+		if f.Transport == facts.OverTLS {
+			s.Wanted, s.Found = "the certificate of the client", "over TLS, from "+f.Address.String()
+		}
 	case reason.Name:
 		s.Value, s.Micros = f.Name(), f.Spent.Name
 		if f.Inner != "" && f.Inner != f.Sent {

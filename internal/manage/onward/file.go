@@ -23,7 +23,6 @@ type file struct {
 	most      int64
 	keep      int
 	now       *os.File
-	size      int64
 	buf       []byte
 }
 
@@ -41,10 +40,12 @@ func (f *file) send(_ context.Context, list []event) error {
 	for i := range list {
 		f.buf = list[i].line(f.buf)
 	}
-	before := f.size
-	n, err := f.now.Write(f.buf)
-	f.size += int64(n)
-	if err == nil {
+	before, err := f.now.Seek(0, io.SeekEnd) // a test may have written meanwhile
+	if err != nil {
+		f.close()
+		return fmt.Errorf("writing %s: %w", f.path(), err)
+	}
+	if _, err = f.now.Write(f.buf); err == nil {
 		err = f.now.Sync() // the position is kept after that
 	}
 	if err != nil {
@@ -53,7 +54,7 @@ func (f *file) send(_ context.Context, list []event) error {
 		f.close()
 		return err
 	}
-	if f.size >= f.most {
+	if before+int64(len(f.buf)) >= f.most {
 		return f.rotate()
 	}
 	return nil
@@ -76,14 +77,13 @@ func (f *file) open() error {
 	if err := os.MkdirAll(f.dir, 0o700); err != nil {
 		return err
 	}
-	now, err := os.OpenFile(f.path(), os.O_CREATE|os.O_RDWR, 0o600)
+	now, err := os.OpenFile(f.path(), os.O_CREATE|os.O_RDWR|os.O_APPEND, 0o600)
 	if err != nil {
 		return err
 	}
-	if f.size, err = whole(now); err == nil {
-		if err = now.Truncate(f.size); err == nil {
-			_, err = now.Seek(f.size, io.SeekStart)
-		}
+	size, err := whole(now)
+	if err == nil {
+		err = now.Truncate(size)
 	}
 	if err != nil {
 		now.Close()

@@ -12,7 +12,7 @@ import { type ChangeSecret, SessionSection } from "./client-sessions";
 import { type Client, blank } from "./client";
 
 const speaks = (c: Client) =>
-  [c.secretSet && "RADIUS", (c.tacacsSecretSet || c.tacacsPlain) && "TACACS+", c.tlsNames.length > 0 && "over TLS"]
+  [c.secretSet && "RADIUS", (c.tacacsSecretSet || c.tacacsPlain) && "TACACS+", c.tlsNames.length > 0 && "TLS"]
     .filter(Boolean)
     .join(", ");
 
@@ -72,7 +72,7 @@ export function ClientsPage() {
           <tbody>
             {list.data?.items.map((c) => (
               <tr key={c.id} {...rowKeys(() => go(`/clients/${c.id}`))}>
-                <td className="font-semibold">{c.name}</td>
+                <td className="font-semibold whitespace-nowrap">{c.name}</td>
                 <td className="mono">{c.addresses.join(", ")}</td>
                 <td className="mono text-soft">{tagText(c.tags).join(" ")}</td>
                 <td>{speaks(c)}</td>

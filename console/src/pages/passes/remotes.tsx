@@ -54,7 +54,7 @@ export function RemotesPage() {
 
 export function RemotePage() {
   const { id = "" } = useParams();
-  const one = useObject("remotes", id);
+  const one = useObject("remotes", id, 3_000);
   if (id === "new") return <RemoteForm />;
   if (!one.data)
     return (

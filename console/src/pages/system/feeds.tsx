@@ -84,7 +84,7 @@ function Standing({ feed: f }: { feed: Feed }) {
 
 export function FeedPage() {
   const { id = "" } = useParams();
-  const one = useObject("feeds", id);
+  const one = useObject("feeds", id, 3_000);
   if (id === "new") return <FeedForm />;
   if (!one.data)
     return (
