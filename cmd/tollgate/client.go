@@ -22,7 +22,8 @@ var clients = kind[apitype.Client]{
 			[2]string{"state", clientState(c)}, [2]string{"last seen", since(c.LastSeen)},
 			[2]string{"answered", fmt.Sprint(c.Good)}, [2]string{"discarded", fmt.Sprint(c.Dropped)},
 			[2]string{"note", c.Note})
-		s.fields([2]string{"over TLS", strings.Join(c.TLSNames, ", ")}, [2]string{"tacacs+", gearState(c)}, [2]string{"accounting", accountingState(c)},
+		s.fields([2]string{"over TLS", strings.Join(c.TLSNames, ", ")}, [2]string{"tacacs+", gearState(c)},
+			[2]string{"accounting", accountingState(c)},
 			[2]string{"takes changes at", changesState(c)})
 		if c.PreviousUntil != nil {
 			s.fields([2]string{"previous secret until", c.PreviousUntil.Local().Format(time.RFC1123)})
