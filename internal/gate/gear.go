@@ -33,7 +33,7 @@ func (g *Gate) Gear(s *snapshot.Snapshot) *Gear { return &Gear{gate: g, snapshot
 func (g *Gear) SignIn(ctx context.Context, f facts.Facts, begun time.Time) {
 	g.Visit, g.why = g.gate.Arrive(g.snapshot, f, begun)
 	if g.why == reason.OK && len(g.before.Lane.Forward) > 0 {
-		g.why = reason.RemoteUnknown
+		g.why = reason.RemoteRADIUSOnly
 	}
 	if g.why == reason.OK {
 		g.why = g.Find(ctx)

@@ -165,6 +165,8 @@ func (p *Plan) walk(f *facts.Facts, d *Decision) reason.Code {
 // forwarded is what a remote server decided.
 func forwarded(f *facts.Facts) reason.Code {
 	switch {
+	case f.Gear != nil:
+		return reason.RemoteRADIUSOnly
 	case f.Forwarded == nil:
 		return reason.RemoteUnknown
 	case f.Forwarded.Answer == "accept":

@@ -216,6 +216,9 @@ func present(c *config.Config, all map[string]any) {
 	for i, object := range list(all, "clients") {
 		c.Clients[i].Enabled = c.Clients[i].Enabled || !said(object)
 	}
+	for i, object := range list(all, "feeds") {
+		c.Feeds[i].Enabled = c.Feeds[i].Enabled || !said(object)
+	}
 	for i, lane := range list(all, "lanes") {
 		for j, policy := range list(lane, "policies") {
 			p := c.Lanes[i].Policies[j]

@@ -127,6 +127,7 @@ const (
 	RemoteRefused     Code = "remote.refused"
 	RemoteUnreachable Code = "remote.unreachable"
 	RemoteUnknown     Code = "remote.unknown"
+	RemoteRADIUSOnly  Code = "remote.radius-only"
 
 	Busy Code = "service.busy"
 	// ServiceFault is an attempt that hit a fault of ours.
@@ -324,6 +325,9 @@ var entries = []Entry{
 			"secret it stays silent, or its answers cannot be verified."},
 	{RemoteUnknown, Directory, "Lane {lane} forwards this to {remote}, and its answer is not known",
 		"Try it through a client; only the remote server can answer."},
+	{RemoteRADIUSOnly, Directory, "Lane {lane} forwards to {remote}, which takes RADIUS only",
+		"Narrow the condition of lane {lane} with protocol is radius, so that a lane of this server decides about " +
+			"TACACS+."},
 	{PoolExhausted, Pass, "All addresses of pool {pool} are in use", "Add addresses to the pool, make the session " +
 		"time-out of pass {pass} shorter, or release addresses of sessions that have ended."},
 	{CommandRefused, Pass, "Command list {list} refuses {command}: {line}",
