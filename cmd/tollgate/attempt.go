@@ -36,8 +36,28 @@ func (s *invocation) attempt(a apitype.Attempt) {
 			result += ", VLAN " + a.VLAN
 		}
 	}
-	s.say("%s  %s  %-20s  %-14s  %-23s  %s", s.paint(faint, a.At.Local().Format("15:04:05")), s.verdict(a.Verdict),
-		cut(a.Sent, 20), cut(a.Client, 14), cut(result, 23), s.paint(faint, cut(a.Where, 15)))
+	s.say("%s  %s  %-18s  %-14s  %-20s  %-12s  %s", s.paint(faint, a.At.Local().Format("15:04:05")),
+		s.verdict(a.Verdict), cut(a.Sent, 18), cut(a.Client, 14), cut(result, 20), cut(a.Where, 12),
+		s.paint(faint, short(a.ID)))
+}
+
+// idLength is that of an identifier.
+const idLength = 13
+
+// short leaves out of an identifier what nearly all have in common: its first digit, and the zeros at its end.
+func short(id string) string {
+	if len(id) != idLength || id[0] != '0' {
+		return id
+	}
+	return strings.TrimRight(id[1:], "0")
+}
+
+// long makes an identifier of what short left of it.
+func long(id string) string {
+	if len(id) >= idLength || id == "" {
+		return id
+	}
+	return "0" + strings.ToUpper(id) + strings.Repeat("0", idLength-1-len(id))
 }
 
 func cut(text string, n int) string {
@@ -72,7 +92,7 @@ func attemptCommands() []command {
 				query, count := attemptFlags(f), f.Int("count", 0, "stop after this many; 0 for no limit")
 				return func(s *invocation, args []string) error { return s.follow(query(args), *count) }
 			}},
-		{"attempt", "explain", "ID", "the trace of one attempt, and why it ended as it did",
+		{"attempt", "explain", "[ID]", "the trace of one attempt, and why it ended as it did",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
 				draft := f.Bool("draft", false, "decide again with the draft")
 				return func(s *invocation, args []string) error {
@@ -100,7 +120,7 @@ func attemptCommands() []command {
 // whichAttempt is the one named, or the newest that was refused.
 func (s *invocation) whichAttempt(args []string) (string, error) {
 	if len(args) == 1 {
-		return args[0], nil
+		return long(args[0]), nil
 	}
 	page, err := client.Get[apitype.Page[apitype.Attempt]](s.ctx, s.api, "/attempts?verdict=refused&limit=1")
 	if err == nil && len(page.Items) == 0 {

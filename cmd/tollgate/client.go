@@ -31,9 +31,16 @@ var clients = kind[apitype.Client]{
 		if c.Problem != nil {
 			s.fields([2]string{"last problem", fmt.Sprintf("%s %s (%d times, last %s). %s", c.Problem.Address,
 				c.Problem.Sentence, c.Problem.Count, since(&c.Problem.Last), c.Problem.Remedy)})
+			if c.Problem.Current && c.Problem.Fault == missingAuthenticator &&
+				c.MessageAuthenticator == "require" {
+				s.fields([2]string{"for it alone", acceptUnsigned(c.Name)})
+			}
 		}
 	},
 }
+
+// missingAuthenticator is the fault of a request without Message-Authenticator.
+const missingAuthenticator = "no-message-authenticator"
 
 func tags(m map[string]string) string {
 	var out []string
@@ -195,7 +202,16 @@ func (s *invocation) clientSaved(out apitype.Saved[apitype.Client], what string)
 		if out.Secret != "" {
 			s.say("Shared secret, shown only here: %s", out.Secret)
 		}
+		if c := out.Object; what == "added" && c.SecretSet && c.MessageAuthenticator == "require" {
+			s.say("Requests without Message-Authenticator are discarded. If the device is too old to send one: %s",
+				acceptUnsigned(c.Name))
+		}
 	})
+}
+
+// acceptUnsigned is the change that takes requests without Message-Authenticator from one client.
+func acceptUnsigned(client string) string {
+	return "tollgate client change " + client + " -message-authenticator auto -publish"
 }
 
 func clientCommands() []command {

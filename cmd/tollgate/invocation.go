@@ -167,6 +167,19 @@ func one(args []string, what string) (string, error) {
 
 func accessCommands() []command {
 	return []command{
+		{"setup", "", "NAME", "create the first operator of a new service, and sign in as that",
+			func(f *flag.FlagSet) func(
+				*invocation, []string) error {
+				code := f.String("code", "", "setup code, which the service prints at its start and keeps in the file "+
+					"setup-code of its data directory")
+				return func(s *invocation, args []string) error {
+					name, err := one(args, "name")
+					if err != nil {
+						return err
+					}
+					return s.setUp(name, *code)
+				}
+			}},
 		{"sign-in", "", "", "sign in to a service and keep a token", func(f *flag.FlagSet) func(*invocation,
 			[]string) error {
 			name := f.String("name", "", "name of the operator")
@@ -328,6 +341,23 @@ func (s *invocation) line(what string) (string, error) {
 	return strings.TrimRight(text, "\r\n"), nil
 }
 
+// setUp creates the first operator.
+func (s *invocation) setUp(name, code string) error {
+	if code == "" {
+		return usageError("give the setup code with -code; the service prints it at its start")
+	}
+	password, err := s.secret("Password of " + name)
+	if err != nil {
+		return err
+	}
+	s.api.Token = ""
+	if err := s.api.Do(s.ctx, http.MethodPost, "/setup", apitype.SetupInput{Code: code, Name: name, Password: password},
+		nil); err != nil {
+		return err
+	}
+	return s.signInWith(name, password)
+}
+
 func (s *invocation) signIn(name string) error {
 	if name == "" {
 		return usageError("give the name of the operator with -name")
@@ -336,6 +366,10 @@ func (s *invocation) signIn(name string) error {
 	if err != nil {
 		return err
 	}
+	return s.signInWith(name, password)
+}
+
+func (s *invocation) signInWith(name, password string) error {
 	host, _ := os.Hostname()
 	var out apitype.SignedIn
 	s.api.Token = ""

@@ -45,6 +45,7 @@ const (
 	OldPeers               ProblemCode = "tls.older-peers"
 	RevocationUnknown      ProblemCode = "revocation.unknown"
 	RequestPending         ProblemCode = "certificate.pending"
+	LeafOnly               ProblemCode = "certificate.alone"
 	EveryAddress           ProblemCode = "address.everywhere"
 	NoMessageAuthenticator ProblemCode = "message-authenticator.off"
 	UnsignedAnswers        ProblemCode = "message-authenticator.unsigned"

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"net/http"
@@ -44,13 +45,21 @@ func supplicantText(lane *config.Lane, server *config.Certificate) (*apitype.Sup
 	if err != nil {
 		return nil, err
 	}
-	leaf, root := certificate.Describe(chain[0]), chain[len(chain)-1]
+	leaf, last := certificate.Describe(chain[0]), chain[len(chain)-1]
 	names := strings.Join(leaf.DNS, ";")
-	out := &apitype.SupplicantText{Files: map[string]string{}, CA: []results.Certificate{certificate.Describe(root)}}
+	out := &apitype.SupplicantText{Files: map[string]string{}, CA: []results.Certificate{}}
 	var text strings.Builder
 	fmt.Fprintf(&text, "Settings for lane %s\n\n", lane.Name)
-	fmt.Fprintf(&text, "Trusted authority:  %s\n", out.CA[0].Subject)
-	fmt.Fprintf(&text, "  SHA-256:          %s\n", out.CA[0].SHA256)
+	authority := last.Issuer.String()
+	if last.IsCA || bytes.Equal(last.RawIssuer, last.RawSubject) {
+		out.CA = append(out.CA, certificate.Describe(last))
+		authority = out.CA[0].Subject
+		fmt.Fprintf(&text, "Trusted authority:  %s\n", authority)
+		fmt.Fprintf(&text, "  SHA-256:          %s\n", out.CA[0].SHA256)
+	} else { // a certificate that stands alone is no authority
+		fmt.Fprintf(&text, "Trusted authority:  %s\n", authority)
+		fmt.Fprintf(&text, "  Get its certificate from whoever runs it: it is not kept here.\n")
+	}
 	fmt.Fprintf(&text, "Server name:        %s\n", names)
 	fmt.Fprintf(&text, "TLS:                %s or newer\n\nMethods, the preferred first:\n", lane.TLS.Minimum)
 	for _, method := range lane.Methods {
@@ -59,7 +68,7 @@ func supplicantText(lane *config.Lane, server *config.Certificate) (*apitype.Sup
 			continue
 		}
 		fmt.Fprintf(&text, "  %s: %s\n", m.Title, inWords(m))
-		out.Files[method] = supplicantFile(method, m, names, out.CA[0].Subject)
+		out.Files[method] = supplicantFile(method, m, names, authority)
 	}
 	text.WriteString("\nInstall the authority before the first sign-in, and let nobody accept a certificate by " +
 		"hand:\na device that trusts whatever it is shown gives its password to the first stranger.\n")

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api } from "../../api/client";
 import { useDebounced, useObject, useObjects } from "../../api/hooks";
-import { ago, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, sentence, Verdict } from "../../ui/basic";
+import { ago, Button, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, sentence, Verdict } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { lines, LinesField, Pick, TextField, Tick } from "../../ui/form";
 import { type GearSecret, GearSection } from "./client-gear";
@@ -192,6 +192,14 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
             {client.problem.current ? "" : " (earlier)"}: {client.problem.count} requests, the last{" "}
             {ago(client.problem.last)}. {client.problem.remedy}{" "}
             {client.problem.detail && <span className="text-soft">({client.problem.detail})</span>}
+            {client.problem.fault === "no-message-authenticator" && form.messageAuthenticator === "require" && (
+              <div className="mt-2">
+                <Button onClick={() => set({ messageAuthenticator: "auto" })}>
+                  Take requests without it from this client
+                </Button>{" "}
+                <span className="text-soft">until it is seen with one; then save.</span>
+              </div>
+            )}
           </Notice>
         </div>
       )}
@@ -298,6 +306,7 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
             )}
             <Pick
               label="Message-Authenticator"
+              hint="Many older devices send none: require discards their requests, and this page says so."
               value={form.messageAuthenticator}
               onChange={(messageAuthenticator) => set({ messageAuthenticator })}
               error={error}
