@@ -21,6 +21,7 @@ var passes = kind[apitype.Pass]{
 		s.fields([2]string{"name", p.Name}, [2]string{"extends", p.Extends}, [2]string{"vlan", p.VLAN},
 			[2]string{"role", p.Role}, [2]string{"session time-out", seconds(p.SessionTimeout)},
 			[2]string{"at the time-out", p.AtTimeout}, [2]string{"idle time-out", seconds(p.IdleTimeout)},
+			[2]string{"sessions at once", sessionLimit(p)},
 			[2]string{"access rules", strings.Join(p.AccessRules, "; ")}, [2]string{"address", p.Address},
 			[2]string{"pool", p.Pool},
 			[2]string{"name to report", p.ReportName}, [2]string{"class", p.Class}, [2]string{"rate down",
@@ -40,14 +41,27 @@ var passes = kind[apitype.Pass]{
 	},
 }
 
+// sessionLimit says how many sessions one person may have at once.
+func sessionLimit(p apitype.Pass) string {
+	if p.MaxSessions == 0 {
+		return ""
+	}
+	text := fmt.Sprintf("%d of one person, more are refused", p.MaxSessions)
+	if p.AtLimit == string(config.EndOldest) {
+		text = fmt.Sprintf("%d of one person, one more ends the oldest", p.MaxSessions)
+	}
+	return text
+}
+
 // further lists in a few words what a pass holds beside VLAN, role and session.
 func further(p apitype.Pass) string {
 	var out []string
 	for _, part := range []struct {
 		set  bool
 		text string
-	}{{p.AtTimeout != "", p.AtTimeout}, {p.IdleTimeout > 0, "idle " + seconds(p.IdleTimeout)}, {len(p.AccessRules) > 0,
-		many(len(p.AccessRules), "rule")}, {p.Address != "", p.Address}, {p.Pool != "", "pool " + p.Pool},
+	}{{p.AtTimeout != "", p.AtTimeout}, {p.IdleTimeout > 0, "idle " + seconds(p.IdleTimeout)},
+		{p.MaxSessions > 0, fmt.Sprintf("%d at once", p.MaxSessions)}, {len(p.AccessRules) > 0,
+			many(len(p.AccessRules), "rule")}, {p.Address != "", p.Address}, {p.Pool != "", "pool " + p.Pool},
 		{p.ReportName != "", "reports " + p.ReportName}, {p.Class != "", "class " + p.Class}, {p.RateDown+p.RateUp > 0,
 			fmt.Sprintf("%d/%d kbit/s", p.RateDown, p.RateUp)}, {p.PrivilegeLevel != "", "level " + p.PrivilegeLevel},
 		{p.Commands != "", "commands " + p.Commands}, {len(p.Arguments) > 0, many(len(p.Arguments), "argument")},
@@ -96,6 +110,9 @@ func passCommands() []command {
 			f.String("class", "", "comes back with accounting")
 		timeout, idle, again := f.Int("session-timeout", 0, "seconds; 0 is none"), f.Int("idle-timeout", 0,
 			"seconds; 0 is none"), f.Bool("sign-in-again", false, "at the session time-out sign in again, not end")
+		most, atLimit := f.Int("max-sessions", 0, "how many sessions with it one person may have at once; 0 is "+
+			"any number"),
+			f.String("at-limit", "", "what happens to one more: refuse, or end-oldest")
 		var arguments argumentFlag
 		f.Var(&arguments, "argument", "[SERVICE:]NAME=VALUE, or NAME*VALUE if optional, for network gear; "+
 			"repeatable, replaces")
@@ -123,6 +140,8 @@ func passCommands() []command {
 			assign(was, "class", &in.Class, *class)
 			assign(was, "session-timeout", &in.SessionTimeout, *timeout)
 			assign(was, "idle-timeout", &in.IdleTimeout, *idle)
+			assign(was, "max-sessions", &in.MaxSessions, *most)
+			assign(was, "at-limit", &in.AtLimit, *atLimit)
 			assign(was, "sign-in-again", &in.AtTimeout, map[bool]string{true: string(config.SignInAgain)}[*again])
 			assign(was, "rate-down", &in.RateDown, *down)
 			assign(was, "rate-up", &in.RateUp, *up)

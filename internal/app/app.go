@@ -110,6 +110,7 @@ type App struct {
 	radius   *radius.Server
 	tacacs   *tacacs.Server
 	onward   *onward.Keeper
+	changes  *change.Keeper
 	cancel   context.CancelFunc
 	done     []func()
 	failed   chan error
@@ -211,8 +212,9 @@ func (a *App) openGate(ctx context.Context, o *Options, accounts *account.Keeper
 	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Computers: computers, Issued: issued,
 		MachineAccounts: members, Leases: leases, Sessions: a.Sessions, Factors: a.factors, Attempts: a.Attempts,
 		Journal: a.Journal,
-		Panics:  a.panicked})
-	a.done = append(a.done, a.Gate.Close)
+		Panics:  a.panicked, EndSessions: func(list []*session.Session, why string) { a.changes.End(list, why) }})
+	a.changes = change.New(a.Sessions, a.Gate.Current, a.Attempts)
+	a.done = append(a.done, a.Gate.Close, a.changes.Close)
 	return nil
 }
 
@@ -298,8 +300,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	if err != nil {
 		return err
 	}
-	changes := change.New(a.Sessions, a.Gate.Current, a.Attempts)
-	follower := change.NewFollower(changes, a.Sessions, a.Gate)
+	follower := change.NewFollower(a.changes, a.Sessions, a.Gate)
 	a.background(func() { follower.Run(background) })
 	analyst := revision.NewAnalyst(a.Gate, accounts.Groups)
 	needs := &attention.Sources{Addresses: registry, Accounts: accounts, Checkup: checks, Revisions: revisions,
@@ -311,7 +312,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		Operators: operators,
 		Sources:   registry, Gate: a.Gate, Checkup: checks, Copies: copies, Rehearsals: rehearsal.New(a.Attempts,
 			a.Attempts.Added), Box: box, IDs: ids, Tally: counts, Attempts: a.Attempts, Journal: a.Journal,
-		Sessions: a.Sessions, Changes: changes, Follower: follower,
+		Sessions: a.Sessions, Changes: a.changes, Follower: follower,
 		Backup: a.backupOf(o), Onward: a.onward,
 		Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting,
 		Secure: secure, Hosts: o.HTTPHosts, Done: background.Done()}))

@@ -25,6 +25,7 @@ func (g *Gate) Again(ctx context.Context, f facts.Facts, now time.Time) (d decid
 		f.Sent = f.Inner
 	}
 	f.Forget(now)
+	f.Open = nil // it has its place
 	v, why := g.Arrive(s, f, now)
 	v.anew = true
 	if why != reason.OK || len(v.before.Lane.Forward) > 0 {

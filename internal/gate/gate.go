@@ -4,6 +4,7 @@
 package gate
 
 import (
+	"sync"
 	"sync/atomic"
 
 	"tollgate.example/key/internal/base/panics"
@@ -29,6 +30,8 @@ type Gate struct {
 	checker  *certificate.Checker
 	sessions *server.Sessions
 	open     *server.Table[*prover]
+	// counting are held while the sessions of a person are counted, by the person's name.
+	counting [64]sync.Mutex
 }
 
 // Parts are the keepers that a gate asks, and the writer it records with.
@@ -44,6 +47,8 @@ type Parts struct {
 	Attempts        *store.Attempts
 	Journal         *store.Journal
 	Panics          *panics.Log
+	// EndSessions has clients asked to end sessions, and says why; it does not wait.
+	EndSessions func(list []*session.Session, why string)
 }
 
 // New makes a gate that has no configuration yet: nobody is a client. Close ends the conversations under way.

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"hash/maphash"
 	"log/slog"
 	"strings"
 	"time"
@@ -20,6 +21,7 @@ import (
 func (v *Visit) Leave(proofs ...proof.Proof) Answer {
 	begun := time.Now()
 	proof.Into(&v.Facts, proofs...)
+	defer v.alone()()
 	d := v.decide()
 	now := time.Now()
 	v.Facts.Spent.Policy = now.Sub(begun).Microseconds()
@@ -35,11 +37,38 @@ func (v *Visit) Leave(proofs ...proof.Proof) Answer {
 	if d.Verdict == results.Admitted {
 		out := v.admit(&d)
 		out.Class = class
+		v.makeRoom(&d)
 		return out
 	}
 	out := v.refuse(&d)
 	out.Discard = v.silent(d.Reason)
 	return out
+}
+
+// alone has the sign-ins of one person decided one after the other where sessions are counted: each counts what those
+// before were given. Nothing waits for a disk meanwhile.
+func (v *Visit) alone() (done func()) {
+	if !v.snapshot.Plan.CountsSessions || v.Facts.Person == nil || v.Facts.Gear != nil {
+		return func() {}
+	}
+	lock := &v.gate.counting[maphash.String(countingSeed, strings.ToLower(v.Facts.Person.Name))%uint64(
+		len(v.gate.counting))]
+	lock.Lock()
+	return lock.Unlock
+}
+
+var countingSeed = maphash.MakeSeed()
+
+// makeRoom has the oldest sessions of a person ended who has one more now than the pass allows.
+func (v *Visit) makeRoom(d *decide.Decision) {
+	p := d.Pass
+	if p == nil || p.MaxSessions == 0 || p.AtLimit != config.EndOldest || v.class == "" || v.gate.EndSessions == nil {
+		return
+	}
+	if over := p.Taken(&v.Facts) + 1 - p.MaxSessions; over > 0 {
+		v.gate.EndSessions(v.gate.Sessions.Oldest(strings.ToLower(d.Name), v.Facts.MAC, p.Name, over),
+			"the limit of pass "+p.Name)
+	}
 }
 
 // silent reports whether a refusal is kept to ourselves: the person's store could not be asked, and the realm wants the
@@ -65,6 +94,12 @@ func (v *Visit) silent(why reason.Code) bool {
 // decide decides by the plan, once more after an address was taken for the pass: the pool may have run out.
 func (v *Visit) decide() decide.Decision {
 	d := v.snapshot.Plan.Decide(&v.Facts)
+	if v.snapshot.Plan.CountsSessions && v.gate.Sessions != nil && d.Name != "" && v.Facts.Gear == nil &&
+		v.Facts.Person != nil && v.Facts.Open == nil {
+		if v.Facts.Open = v.gate.Sessions.Count(strings.ToLower(d.Name), v.Facts.MAC); v.Facts.Open != nil {
+			d = v.snapshot.Plan.Decide(&v.Facts)
+		}
+	}
 	if d.Verdict == results.Admitted && d.Pass != nil && d.Pass.Pool != "" && v.Facts.Tried == "" &&
 		v.Facts.Gear == nil {
 		v.takeAddress(d.Pass)

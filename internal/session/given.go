@@ -3,6 +3,7 @@ package session
 import (
 	"crypto/rand"
 	"encoding/hex"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -35,12 +36,51 @@ type given struct {
 	byName  map[name]*Given
 	ring    []*Given
 	next    int
+	// recent are the latest of each person, whose sessions may be about to begin.
+	recent map[string][]*Given
+}
+
+const (
+	// beginsWithin is how long a session that was admitted counts as open before it is heard of; maxRecent bounds how
+	// many of one person do.
+	beginsWithin = 30 * time.Second
+	maxRecent    = 64
+)
+
+// note keeps an admission among the latest of its person.
+func (g *given) note(v *Given) {
+	list := g.recent[v.Who]
+	for len(list) > 0 && (len(list) >= maxRecent || v.At.Sub(list[0].At) > beginsWithin) {
+		list = list[1:]
+	}
+	g.recent[v.Who] = append(list, v)
+}
+
+// begun notes that the session of an admission has begun: from now on it counts as long as it is open.
+func (g *given) begun(who, mac string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if list := g.recent[who]; len(list) > 0 {
+		g.recent[who] = slices.DeleteFunc(slices.Clone(list), func(v *Given) bool { return v.MAC == mac })
+	}
+}
+
+// begin calls a function for each admission of a person that was given lately.
+func (g *given) begin(who string, now time.Time, each func(*Given)) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for _, v := range g.recent[who] {
+		if now.Sub(v.At) <= beginsWithin {
+			each(v)
+		}
+	}
 }
 
 type name struct{ client, mac, who string }
 
 func (g *given) init() {
 	g.byClass, g.byName, g.ring = map[string]*Given{}, map[name]*Given{}, make([]*Given, maxGiven)
+	g.recent = map[string][]*Given{}
 }
 
 // NewClass makes a value of Class that nobody can guess, and how it is recorded.
@@ -71,7 +111,11 @@ func (g *given) add(v *Given) {
 		if n := (name{old.Client, old.MAC, old.Who}); g.byName[n] == old {
 			delete(g.byName, n)
 		}
+		if list := g.recent[old.Who]; len(list) > 0 && list[len(list)-1] == old {
+			delete(g.recent, old.Who)
+		}
 	}
+	g.note(v)
 	g.ring[g.next] = v
 	g.next = (g.next + 1) % len(g.ring)
 	if v.Class != "" {

@@ -17,6 +17,16 @@ const (
 	SignInAgain AtTimeout = "sign-in-again"
 )
 
+// AtLimit says what happens to one session more than a person may have.
+type AtLimit string
+
+const (
+	// RefuseMore refuses it.
+	RefuseMore AtLimit = ""
+	// EndOldest admits it, and asks the client of the oldest to disconnect that.
+	EndOldest AtLimit = "end-oldest"
+)
+
 // Pass is a named bundle of what is granted. Texts may hold templates, such as {{person.mail}}.
 type Pass struct {
 	ID   string `json:"id"`
@@ -29,6 +39,10 @@ type Pass struct {
 	SessionTimeout int       `json:"sessionTimeout,omitempty"`
 	AtTimeout      AtTimeout `json:"atTimeout,omitempty"`
 	IdleTimeout    int       `json:"idleTimeout,omitempty"`
+	// MaxSessions is how many sessions with this pass one person may have at once, 0 for any number; AtLimit what
+	// happens to one more.
+	MaxSessions int     `json:"maxSessions,omitempty"`
+	AtLimit     AtLimit `json:"atLimit,omitempty"`
 	// Role is sent as Filter-Id.
 	Role string `json:"role,omitempty"`
 	// AccessRules are sent as NAS-Filter-Rule (RFC 4849), one IPFilterRule each (RFC 6733 section 4.3.1).
@@ -58,6 +72,9 @@ type Pass struct {
 
 func (p *Pass) normalise() {
 	orEmpty(&p.Attributes)
+	if p.AtLimit == "refuse" {
+		p.AtLimit = RefuseMore
+	}
 	orEmpty(&p.AccessRules)
 	orEmpty(&p.Arguments)
 	trim(&p.Name, &p.Extends, &p.VLAN, &p.Role, &p.Address, &p.Pool, &p.ReportName, &p.Class, &p.PrivilegeLevel,
@@ -120,10 +137,14 @@ func (p *Pass) inherit(base *Pass) {
 	if p.Pool == "" && p.Address == "" { // one stands for the other
 		p.Pool, p.Address = base.Pool, base.Address
 	}
+	if p.MaxSessions == 0 {
+		p.AtLimit = base.AtLimit
+	}
 	for _, number := range []struct {
 		to   *int
 		from int
-	}{{&p.IdleTimeout, base.IdleTimeout}, {&p.RateDown, base.RateDown}, {&p.RateUp, base.RateUp}} {
+	}{{&p.MaxSessions, base.MaxSessions}, {&p.IdleTimeout, base.IdleTimeout}, {&p.RateDown, base.RateDown},
+		{&p.RateUp, base.RateUp}} {
 		if *number.to == 0 {
 			*number.to = number.from
 		}
@@ -181,6 +202,13 @@ func (c *Config) checkPasses(k *checker) {
 		} else if p.SessionTimeout > 0 && p.SessionTimeout < 60 {
 			k.warn("sessionTimeout", ShortSession, "The unit is seconds.", "everybody signs in again every %d seconds",
 				p.SessionTimeout)
+		}
+		if p.MaxSessions < 0 || p.MaxSessions > 1000 {
+			k.fail("maxSessions", OutOfRange, "Use 1 to 1000, or 0 for any number.", "%d sessions are out of range",
+				p.MaxSessions)
+		}
+		if p.AtLimit != RefuseMore && p.AtLimit != EndOldest {
+			k.fail("atLimit", Unknown, "Use refuse or end-oldest.", "%q is not what can happen at the limit", p.AtLimit)
 		}
 		if p.IdleTimeout < 0 || p.IdleTimeout > 30*86400 {
 			k.fail("idleTimeout", OutOfRange, "Use 0 (none) to 2592000 seconds (30 days).",

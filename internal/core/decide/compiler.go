@@ -144,6 +144,9 @@ func compileShared(c *config.Config) *shared {
 	passes, wrong := p.compilePasses(c)
 	problems = append(problems, wrong...)
 	problems = append(problems, p.compileGrants(c, passes)...)
+	for _, one := range passes {
+		p.CountsSessions = p.CountsSessions || one.MaxSessions > 0
+	}
 	for _, one := range c.Realms {
 		realm := &Realm{one}
 		p.byRealm[strings.ToLower(realm.Name)] = realm
@@ -171,6 +174,9 @@ func (p *Plan) compileLanes(c *config.Config, next, before *work, tags []string)
 		problems = append(problems, made.problems...)
 		p.Lanes = append(p.Lanes, made.lane)
 		p.Forwards = p.Forwards || len(lane.Forward) > 0
+		for _, policy := range lane.Policies {
+			p.CountsSessions = p.CountsSessions || strings.Contains(strings.ToLower(policy.When), "sessions.open")
+		}
 		for _, group := range made.lane.qualified {
 			p.owners.qualified[group] = true
 		}

@@ -226,6 +226,9 @@ func (p *Plan) policies(f *facts.Facts, d *Decision) reason.Code {
 	if f.Gear != nil {
 		return p.gear(f, d)
 	}
+	if n := d.Pass.Taken(f); d.Pass.MaxSessions > 0 && n >= d.Pass.MaxSessions && d.Pass.AtLimit != config.EndOldest {
+		return reason.SessionsLimit
+	}
 	if l := f.Lease; d.Pass.Pool != "" && l != nil && strings.EqualFold(l.Pool, d.Pass.Pool) && !l.Address.IsValid() {
 		return reason.PoolExhausted
 	}

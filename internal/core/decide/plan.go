@@ -28,15 +28,17 @@ type Plan struct {
 	Forwards bool
 	// ForwardsAccounting tells that some remote server gets accounting.
 	ForwardsAccounting bool
-	overrides          map[string][]*Override
-	calendars          map[string]*calendar.Calendar
-	commands           map[string]*Commands
-	owners             owners
-	grants             map[string]*Grants
-	passes             map[string]*Pass
-	clients            *bart.Table[*config.Client]
-	realms             map[config.Form]*Realm
-	byRealm            map[string]*Realm
+	// CountsSessions tells that some pass limits sessions, or some condition asks how many are open.
+	CountsSessions bool
+	overrides      map[string][]*Override
+	calendars      map[string]*calendar.Calendar
+	commands       map[string]*Commands
+	owners         owners
+	grants         map[string]*Grants
+	passes         map[string]*Pass
+	clients        *bart.Table[*config.Client]
+	realms         map[config.Form]*Realm
+	byRealm        map[string]*Realm
 }
 
 // Lane is a compiled lane.
@@ -80,6 +82,14 @@ type Pass struct {
 	commands *Commands
 	// vlan is the VLAN if it is a template, nil otherwise.
 	vlan *rule.Template
+}
+
+// Taken counts the sessions with the pass that the person has open on other devices.
+func (p *Pass) Taken(f *facts.Facts) int {
+	if f.Open == nil {
+		return 0
+	}
+	return f.Open.With[strings.ToLower(p.Name)]
 }
 
 // VLANFor is the VLAN that the pass gives in one attempt.

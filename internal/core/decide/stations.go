@@ -2,6 +2,7 @@ package decide
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"tollgate.example/key/internal/core/config"
@@ -113,6 +114,10 @@ func (p *Plan) fill(s *results.Station, f *facts.Facts, d *Decision) {
 			if f.Gear != nil {
 				fillGear(s, f, d)
 				return
+			}
+			if d.Reason == reason.SessionsLimit {
+				s.Wanted, s.Found = fmt.Sprintf("fewer than %d open sessions with pass %s", d.Pass.MaxSessions,
+					d.Pass.Name), strconv.Itoa(d.Pass.Taken(f))
 			}
 			if d.Reason == reason.PoolExhausted {
 				s.Wanted, s.Found = "an address of pool "+d.Pass.Pool, "all are taken"

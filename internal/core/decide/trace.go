@@ -3,6 +3,7 @@ package decide
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"tollgate.example/key/internal/core/config"
@@ -166,6 +167,7 @@ func (p *Plan) Values(f *facts.Facts, d *Decision) map[string]string {
 	}
 	if d.Pass != nil {
 		v["pass"], v["pool"] = d.Pass.Name, d.Pass.Pool
+		v["open"], v["most"] = strconv.Itoa(d.Pass.Taken(f)), strconv.Itoa(d.Pass.MaxSessions)
 		if _, err := d.Pass.Reply.For(f); err != nil && f.Gear == nil {
 			v["detail"] = err.Error()
 		}

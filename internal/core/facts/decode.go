@@ -227,6 +227,8 @@ func (r *reader) facts(f *Facts) {
 			r.value(&f.Device)
 		case "machineSeen":
 			r.value(&f.MachineSeen)
+		case "open":
+			r.value(&f.Open)
 		case "machine":
 			r.bad = r.bad || f.Machine != nil // the standard decoder would merge two of them
 			f.Machine = r.person()

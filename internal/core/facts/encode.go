@@ -54,6 +54,9 @@ func (f *Facts) AppendJSON(b []byte) []byte {
 	if f.MachineSeen != nil {
 		b = appendValue(b, "machineSeen", f.MachineSeen)
 	}
+	if f.Open != nil {
+		b = appendValue(b, "open", f.Open)
+	}
 	if len(f.Attributes) > 0 {
 		b = append(b, `,"attributes":[`...)
 		first := true

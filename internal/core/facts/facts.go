@@ -23,6 +23,12 @@ const (
 	CallCheck = "call-check"
 )
 
+// OpenSessions counts sessions: All of them, and those With each pass, by its name in lower case.
+type OpenSessions struct {
+	All  int            `json:"all"`
+	With map[string]int `json:"with,omitempty"`
+}
+
 // Facts are everything that is known about one attempt when it is decided.
 type Facts struct {
 	At       time.Time `json:"at"`
@@ -62,6 +68,9 @@ type Facts struct {
 	Machine *Person `json:"machine,omitempty"`
 	// MachineSeen is when a computer was last proven from the same MAC address, nil if never.
 	MachineSeen *MachineSeen `json:"machineSeen,omitempty"`
+	// Open are the sessions that the person has open on other devices, nil where nothing asks for them, or there is
+	// none.
+	Open *OpenSessions `json:"open,omitempty"`
 	// Attributes are the other attributes of the request, without credentials.
 	Attributes []Attribute `json:"attributes,omitempty"`
 

@@ -108,6 +108,7 @@ const (
 
 	PassValueMissing Code = "pass.value-missing"
 	PoolExhausted    Code = "pool.exhausted"
+	SessionsLimit    Code = "sessions.limit"
 
 	// CommandRefused is a command that a line of the command list refuses, CommandNone one that no line fits.
 	CommandRefused Code = "command.refused"
@@ -328,6 +329,8 @@ var entries = []Entry{
 	{RemoteRADIUSOnly, Directory, "Lane {lane} forwards to {remote}, which takes RADIUS only",
 		"Narrow the condition of lane {lane} with protocol is radius, so that a lane of this server decides about " +
 			"TACACS+."},
+	{SessionsLimit, Pass, "{person} has {open} open sessions with pass {pass}, and at most {most} are allowed at once",
+		"See which under Sessions, and disconnect one, or allow more in pass {pass}, or have the oldest ended there."},
 	{PoolExhausted, Pass, "All addresses of pool {pool} are in use", "Add addresses to the pool, make the session " +
 		"time-out of pass {pass} shorter, or release addresses of sessions that have ended."},
 	{CommandRefused, Pass, "Command list {list} refuses {command}: {line}",

@@ -96,6 +96,21 @@ var fields = []Field{
 			one: func(f *facts.Facts, _ string) string { _, _, realm := facts.SplitName(f.Sent); return realm },
 			set: func(f *facts.Facts, v *value) { f.Sent = nameLike(f.Sent, v.subject, v.text()) },
 		}},
+	{Name: "sessions.open", Type: Text, Stage: Person, Help: "how many sessions the person has open on other devices",
+		Examples: []string{"0", "1", "2"},
+		access: access{
+			one: func(f *facts.Facts, _ string) string {
+				if f.Open == nil {
+					return "0"
+				}
+				return strconv.Itoa(f.Open.All)
+			},
+			set: func(f *facts.Facts, v *value) {
+				if n, err := strconv.Atoi(v.text()); err == nil && n >= 0 {
+					f.Open = &facts.OpenSessions{All: n}
+				}
+			},
+		}},
 	{Name: "from", Type: Address, Help: "address that the person comes from, as the device tells it",
 		access: addressAt(func(f *facts.Facts) *netip.Addr { return &f.From })},
 	{Name: "asks", Type: Text, Help: "TACACS+ request: login, enable, password, shell, command, or a " +

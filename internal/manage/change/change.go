@@ -50,11 +50,14 @@ type Keeper struct {
 	sessions Sessions
 	current  func() *snapshot.Snapshot
 	attempts *store.Attempts
+	ends     ends
 }
 
-// New makes a keeper. current is the configuration in effect.
+// New makes a keeper. current is the configuration in effect. It has to be closed.
 func New(sessions Sessions, current func() *snapshot.Snapshot, attempts *store.Attempts) *Keeper {
-	return &Keeper{sessions, current, attempts}
+	k := &Keeper{sessions: sessions, current: current, attempts: attempts}
+	k.ends.init()
+	return k
 }
 
 // ErrGone is returned for a session that is not open any more.

@@ -18,6 +18,8 @@ type PassFields struct {
 	SessionTimeout int                `json:"sessionTimeout" required:"false" doc:"Seconds; 0 is none"`
 	AtTimeout      string             `json:"atTimeout" required:"false" enum:",sign-in-again" doc:"What happens at the session time-out; empty ends the session"`
 	IdleTimeout    int                `json:"idleTimeout" required:"false" doc:"Seconds; 0 is none"`
+	MaxSessions    int                `json:"maxSessions" required:"false" doc:"How many sessions with this pass one person may have at once; 0 is any number"`
+	AtLimit        string             `json:"atLimit" required:"false" enum:",refuse,end-oldest" doc:"What happens to one session more: it is refused, or the oldest is ended"`
 	Role           string             `json:"role" required:"false" doc:"Sent as Filter-Id"`
 	AccessRules    []string           `json:"accessRules" required:"false" doc:"IPFilterRules (RFC 6733 section 4.3.1), sent as NAS-Filter-Rule"`
 	Address        string             `json:"address" required:"false" doc:"Address that the person gets"`
@@ -37,6 +39,7 @@ type PassFields struct {
 func (in *PassFields) Apply(p *config.Pass) {
 	p.Name, p.Extends, p.VLAN, p.SessionTimeout, p.AtTimeout, p.IdleTimeout = in.Name, in.Extends, in.VLAN,
 		in.SessionTimeout, config.AtTimeout(in.AtTimeout), in.IdleTimeout
+	p.MaxSessions, p.AtLimit = in.MaxSessions, config.AtLimit(in.AtLimit)
 	p.Role, p.AccessRules, p.Address, p.Pool, p.ReportName, p.Class = in.Role, in.AccessRules, in.Address, in.Pool,
 		in.ReportName, in.Class
 	p.RateDown, p.RateUp, p.Attributes, p.Note = in.RateDown, in.RateUp, in.Attributes, in.Note
@@ -47,6 +50,7 @@ func (in *PassFields) Apply(p *config.Pass) {
 func FieldsOfPass(p *config.Pass) PassFields {
 	return PassFields{Name: p.Name, Extends: p.Extends, VLAN: p.VLAN, SessionTimeout: p.SessionTimeout,
 		AtTimeout: string(p.AtTimeout), IdleTimeout: p.IdleTimeout,
+		MaxSessions: p.MaxSessions, AtLimit: string(p.AtLimit),
 		Role: p.Role, AccessRules: p.AccessRules, Address: p.Address, Pool: p.Pool, ReportName: p.ReportName,
 		Class: p.Class, RateDown: p.RateDown, RateUp: p.RateUp, Attributes: p.Attributes, Note: p.Note,
 		PrivilegeLevel: p.PrivilegeLevel, Commands: p.Commands, Arguments: p.Arguments}

@@ -30,6 +30,8 @@ export function PassForm({ pass }: { pass?: Pass }) {
     sessionTimeout: pass?.sessionTimeout ?? 0,
     atTimeout: pass?.atTimeout ?? "",
     idleTimeout: pass?.idleTimeout ?? 0,
+    maxSessions: pass?.maxSessions ?? 0,
+    atLimit: pass?.atLimit ?? "",
     role: pass?.role ?? "",
     accessRules: pass?.accessRules ?? [],
     address: pass?.address ?? "",
@@ -152,6 +154,27 @@ export function PassForm({ pass }: { pass?: Pass }) {
                     value={String(form.idleTimeout)}
                     onChange={(v) => set({ idleTimeout: Number(v) })}
                     error={error}
+                  />
+                  <TextField
+                    label="Sessions of one person at once"
+                    field="maxSessions"
+                    type="number"
+                    min={0}
+                    hint="0 is any number. Needs accounting."
+                    value={String(form.maxSessions)}
+                    onChange={(v) => set({ maxSessions: Number(v) })}
+                    error={error}
+                  />
+                  <Pick
+                    label="One more than that"
+                    field="atLimit"
+                    value={form.atLimit}
+                    onChange={(v) => set({ atLimit: v as typeof form.atLimit })}
+                    error={error}
+                    options={[
+                      { value: "", label: "is refused" },
+                      { value: "end-oldest", label: "ends the oldest" },
+                    ]}
                   />
                   <TextField
                     label="Rate down, kbit/s"
