@@ -194,7 +194,7 @@ func feedCommands() []command {
 					})
 				}
 			}},
-		{"feed", "test", "NAME", "send one event by way of a feed, also before it is published",
+		{"feed", "test", "NAME", "send one event by a feed, published or not",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, args []string) error {
 					name, err := one(args, "name")

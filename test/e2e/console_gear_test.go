@@ -56,7 +56,7 @@ func TestCommandListsAndJournalInTheConsole(t *testing.T) {
 		p.see("asked for show secrets on hh-router-1"), p.see("signed in by"),
 		p.open(w.app.URL+"/try?protocol=tacacs"), p.fill("Name", "ann"), p.fill("Password", "rope-and-anchor"),
 		p.click("Ask"), p.see("GETPASS"), p.see("PASS"),
-		p.open(w.app.URL+"/clients"), p.see("TACACS+"), p.click("hh-router-1"), p.see("Names in its certificate"),
+		p.open(w.app.URL+"/clients"), p.see("TACACS+"), p.click("hh-router-1"), p.see("TACACS+ secret"),
 		p.fill("Note", "in the rack"), p.click("Save and publish"), p.see("Published as revision"))
 	w.asks(w.device(false), trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD") // the form leaves the secret alone
 }

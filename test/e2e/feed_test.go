@@ -290,7 +290,7 @@ func TestForwardedAccounting(t *testing.T) {
 	far.basic("require", "127.0.0.1")
 	_, accounting, _ := net.SplitHostPort(far.app.Accounting[0].String())
 	if out, code := near.run(secret+"\n", "tollgate", "remote", "add", "harbour", "-server", far.radius, "-secret",
-		"-timeout", "400", "-tries", "1", "-grant", "*", "-accounting", "-accounting-port", accounting, "-rule",
+		"-timeout", "1500", "-tries", "1", "-grant", "*", "-accounting", "-accounting-port", accounting, "-rule",
 		"request: rewrite NAS-Identifier ~ (.*)-1 = $1-one", "-rule", "request: drop NAS-Port-Id", "-rule",
 		"answer: drop Session-Timeout", "-rule", "answer: add Idle-Timeout = 600"); code != 0 {
 		t.Fatal(out)
@@ -332,7 +332,7 @@ func TestForwardedAccounting(t *testing.T) {
 	far.app.Stop()
 	d.must("Interim-Update", "Acct-Session-Time=60")
 	near.signIn2("s-2", d).must("Start")
-	time.Sleep(700 * time.Millisecond)
+	time.Sleep(3 * time.Second)
 	near.wants(0, []string{"remote", "show", "harbour"}, "nothing since")
 	near.app.Stop()
 	far.bootAt(listening)

@@ -114,7 +114,8 @@ var allowed = map[string][]string{
 	"internal/app": {"internal/"},
 	"internal/lab": {"internal/core/config", "internal/core/calendar", "internal/core/results",
 		"internal/eap/supplicant", "internal/identity/certificate",
-		"internal/identity/factor", "internal/upstream/trial", "internal/web/apitype", "internal/web/client",
+		"internal/identity/factor", "internal/upstream", "internal/upstream/trial", "internal/web/apitype",
+		"internal/web/client",
 		"internal/wire/radius",
 		"internal/wire/tacacs"},
 

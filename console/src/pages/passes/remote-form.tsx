@@ -6,7 +6,7 @@ import { Button, PageHead } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { LinesField, lines, Pick, TextField, Tick } from "../../ui/form";
 import { Sent } from "../system/feeds";
-import { Machines } from "./remotes";
+import { Machines } from "./machines";
 
 type Remote = Schema["Remote"];
 type Server = Schema["ConfigRemoteServer"];
