@@ -167,7 +167,7 @@ func one(args []string, what string) (string, error) {
 
 func accessCommands() []command {
 	return []command{
-		{"setup", "", "NAME", "create the first operator of a new service, and sign in as that",
+		{"setup", "", "NAME", "create the first operator of a new service",
 			func(f *flag.FlagSet) func(
 				*invocation, []string) error {
 				code := f.String("code", "", "setup code, which the service prints at its start and keeps in the file "+

@@ -13,6 +13,7 @@ import (
 // sessionSettings are the flags of a client about its sessions.
 type sessionSettings struct {
 	accounting, address, again *string
+	overTLS                    *string
 	silence                    *time.Duration
 	port                       *int
 	identify                   list
@@ -24,7 +25,8 @@ func (o *sessionSettings) flags(f *flag.FlagSet) {
 	o.silence = f.Duration("session-silence", 24*time.Hour, "after how long without a word a session counts as over")
 	o.address = f.String("change-address", "", "address that takes disconnects and changes (RFC 5176), none for "+
 		"where\naccounting comes from")
-	o.port = f.Int("change-port", 3799, "its UDP port; -1 sends it none")
+	o.port = f.Int("change-port", 0, "its port; 0 is 3799, or 2083 over TLS, -1 sends it none")
+	o.overTLS = f.String("change-tls", "off", "on sends disconnects and changes over TLS")
 	f.Var(&o.identify, "identify", "attribute that names a session to it; repeatable, none for the usual ones")
 	o.again = f.String("reauthenticate", config.ByTimeout, "how it authenticates a session again: timeout, or "+
 		"disconnect")
@@ -38,6 +40,7 @@ func (o *sessionSettings) apply(s *invocation, was map[string]bool, in *apitype.
 	assign(was, "session-silence", &to.SilenceMinutes, int(o.silence.Minutes()))
 	assign(was, "change-address", &to.ChangeAddress, strings.TrimPrefix(*o.address, "none"))
 	assign(was, "change-port", &to.ChangePort, *o.port)
+	assign(was, "change-tls", &to.ChangeTLS, *o.overTLS == "on")
 	assign(was, "reauthenticate", &to.Reauthenticate, *o.again)
 	if was["identify"] {
 		if to.Identify = o.identify; len(o.identify) == 1 && o.identify[0] == "none" {
@@ -81,8 +84,14 @@ func changesState(c apitype.Client) string {
 	port := c.Sessions.ChangePort
 	if port == 0 {
 		port = 3799
+		if c.Sessions.ChangeTLS {
+			port = 2083
+		}
 	}
 	text := fmt.Sprintf("%s, port %d", where, port)
+	if c.Sessions.ChangeTLS {
+		return text + ", over TLS"
+	}
 	if c.ChangeSecretSet {
 		text += ", with a secret of its own"
 	}

@@ -1,9 +1,12 @@
 package lab
 
 import (
+	"bufio"
 	"bytes"
+	"crypto/tls"
 	"encoding/binary"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"sync"
@@ -37,6 +40,7 @@ const freshness = 5 * time.Minute
 // Changes is a stand-in for the side of a client that takes changes of authorization (RFC 5176).
 type Changes struct {
 	socket *net.UDPConn
+	tls    net.Listener // instead of the socket
 	key    *radius.Key
 	manner Manner
 	done   sync.WaitGroup
@@ -62,12 +66,70 @@ func TakeChanges(address, secret string, manner Manner) (*Changes, error) {
 	return c, nil
 }
 
+// TakeChangesTLS listens on an address by TLS, for RADIUS/1.1 (RFC 9765).
+func TakeChangesTLS(address string, cfg *tls.Config, manner Manner) (*Changes, error) {
+	cfg = cfg.Clone()
+	cfg.MinVersion, cfg.NextProtos = tls.VersionTLS13, []string{radius.Version11}
+	cfg.ClientAuth, cfg.ClientCAs = tls.RequireAndVerifyClientCert, cfg.RootCAs
+	l, err := tls.Listen("tcp", address, cfg)
+	if err != nil {
+		return nil, fmt.Errorf("taking changes over TLS: %w", err)
+	}
+	c := &Changes{tls: l, key: radius.NewClearKey(), manner: manner, open: map[string]func(*radius.Packet){}}
+	c.done.Go(func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go c.stream(conn)
+		}
+	})
+	return c, nil
+}
+
+// stream answers what comes on one connection.
+func (c *Changes) stream(conn net.Conn) {
+	defer conn.Close()
+	in := bufio.NewReader(conn)
+	for {
+		head := make([]byte, 4)
+		if _, err := io.ReadFull(in, head); err != nil {
+			return
+		}
+		n := int(binary.BigEndian.Uint16(head[2:]))
+		if n < radius.HeaderSize || n > radius.MaxSize {
+			return
+		}
+		data := append(head, make([]byte, n-4)...)
+		if _, err := io.ReadFull(in, data[4:]); err != nil {
+			return
+		}
+		reply := c.take(data)
+		if reply == nil {
+			continue
+		}
+		if _, err := conn.Write(reply); err != nil {
+			return
+		}
+	}
+}
+
 // Address is where it listens.
-func (c *Changes) Address() netip.AddrPort { return c.socket.LocalAddr().(*net.UDPAddr).AddrPort() }
+func (c *Changes) Address() netip.AddrPort {
+	if c.tls != nil {
+		return c.tls.Addr().(*net.TCPAddr).AddrPort()
+	}
+	return c.socket.LocalAddr().(*net.UDPAddr).AddrPort()
+}
 
 // Close ends it.
 func (c *Changes) Close() {
-	c.socket.Close()
+	if c.tls != nil {
+		c.tls.Close()
+	} else {
+		c.socket.Close()
+	}
 	c.done.Wait()
 }
 
@@ -109,7 +171,7 @@ func (c *Changes) run() {
 func (c *Changes) take(data []byte) []byte {
 	p, err := radius.Decode(data)
 	if err != nil || p.Code != radius.DisconnectRequest && p.Code != radius.CoARequest || !c.key.VerifyFixed(&p) ||
-		!p.Has(radius.MessageAuthenticator) || c.manner == Mute {
+		!c.key.Clear() && !p.Has(radius.MessageAuthenticator) || c.manner == Mute {
 		return nil
 	}
 	at, ok := p.Integer(radius.EventTimestamp)

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"net"
+	"sync"
 	"time"
 
 	"tollgate.example/key/internal/core/config"
@@ -25,7 +27,8 @@ func (s *setup) ship() {
 	s.add("/clients", apitype.ClientInput{ClientFields: apitype.ClientFields{Name: shipName, Enabled: true,
 		Addresses: []string{shipAddress}, MessageAuthenticator: string(config.Require),
 		Tags: map[string]string{"site": "osprey", "kind": "switch"}, TLSNames: []string{shipProof},
-		TLSCertificate: "radius", TLSTrust: trustName, Note: "By satellite: RADIUS over TLS alone."}})
+		TLSCertificate: "radius", TLSTrust: trustName, Sessions: config.ClientSessions{ChangeTLS: true},
+		Note: "By satellite: RADIUS over TLS alone."}})
 }
 
 // Ship has the crew of the ship sign in, and reports their sessions, on one connection.
@@ -34,6 +37,10 @@ func Ship(ctx context.Context, server string, kit *Kit, every time.Duration) {
 	cfg.Certificates[0] = *kit.Ship
 	link := upstream.NewLink(mustAddr(shipAddress), server, cfg, 5*time.Second)
 	defer link.Close()
+	changes, err := TakeChangesTLS(net.JoinHostPort(shipAddress, "2083"), cfg, Willing)
+	if err == nil { // what cannot listen for changes goes without
+		defer changes.Close()
+	}
 	r, people := rand.New(rand.NewPCG(21, 21)), People()
 	for n := 0; ; n++ {
 		p := people[r.IntN(len(people))]
@@ -44,9 +51,11 @@ func Ship(ctx context.Context, server string, kit *Kit, every time.Duration) {
 		mac := fmt.Sprintf("02-00-5E-14-00-%02X", n%40)
 		if class, ok := shipSignIn(ctx, link, p.User, password, mac); ok {
 			_ = shipReport(ctx, link, 1, n, p.User, mac, class) // what is lost shows in the console
-			time.AfterFunc(time.Duration(20+r.IntN(40))*every, func() {
-				_ = shipReport(ctx, link, 2, n, p.User, mac, class)
-			})
+			stop := sync.OnceFunc(func() { _ = shipReport(ctx, link, 2, n, p.User, mac, class) })
+			time.AfterFunc(time.Duration(20+r.IntN(40))*every, stop)
+			if changes != nil {
+				changes.Open(fmt.Sprintf("OS-%04X", n), func(*radius.Packet) { stop() })
+			}
 		}
 		select {
 		case <-ctx.Done():

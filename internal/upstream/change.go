@@ -22,7 +22,9 @@ const (
 
 // Change asks a client to end or change a session (RFC 5176).
 type Change struct {
-	To   netip.AddrPort
+	To netip.AddrPort
+	// Link is the connection to it over TLS, nil for UDP.
+	Link *Link
 	From netip.Addr // an address of this host, or none
 	// Keys are the secrets to try, the present one first.
 	Keys []*radius.Key
@@ -49,6 +51,11 @@ func (c *Change) Send(ctx context.Context) (Changed, error) {
 	begun := time.Now()
 	var out Changed
 	var err error
+	if c.Link != nil {
+		out, err = c.over(ctx)
+		out.Took = time.Since(begun).Microseconds()
+		return out, err
+	}
 	for i, key := range c.Keys {
 		tries := changeTries
 		if i < len(c.Keys)-1 {
@@ -61,6 +68,27 @@ func (c *Change) Send(ctx context.Context) (Changed, error) {
 	}
 	out.Took = time.Since(begun).Microseconds()
 	return out, err
+}
+
+// over asks on a connection over TLS.
+func (c *Change) over(ctx context.Context) (Changed, error) {
+	out := Changed{Tries: 1}
+	err := c.Link.Ask(ctx, func(identifier byte, authenticator [16]byte, key *radius.Key) ([]byte, [16]byte, error) {
+		return c.write(key, identifier, authenticator)
+	}, func(answer []byte, proof [16]byte, key *radius.Key) error {
+		p, err := radius.Decode(answer)
+		if err != nil {
+			return err
+		}
+		if err := key.VerifyReply(&p, proof); err != nil && err != radius.ErrNoMessageAuth {
+			return err
+		}
+		return out.read(&p, c.Code)
+	})
+	if err != nil {
+		return out, fmt.Errorf("%s: %w", c.To, err)
+	}
+	return out, nil
 }
 
 func (c *Change) send(ctx context.Context, key *radius.Key, tries int) (Changed, error) {
@@ -97,7 +125,12 @@ func (c *Change) send(ctx context.Context, key *radius.Key, tries int) (Changed,
 // request writes the request: Message-Authenticator first, then the moment, so that it cannot be replayed later (RFC
 // 5176 section 6.3).
 func (c *Change) request(key *radius.Key) (data []byte, authenticator [16]byte, err error) {
-	b := radius.NewRequest(c.Code, byte(time.Now().UnixNano()>>10), [16]byte{}, true)
+	return c.write(key, byte(time.Now().UnixNano()>>10), [16]byte{})
+}
+
+func (c *Change) write(key *radius.Key, identifier byte, token [16]byte) (data []byte, authenticator [16]byte,
+	err error) {
+	b := radius.NewRequest(c.Code, identifier, token, true)
 	b.AddInteger(radius.EventTimestamp, uint32(time.Now().Unix()))
 	for _, a := range c.Attributes {
 		b.Add(a.Type, a.Value)

@@ -1,6 +1,9 @@
 package e2e
 
 import (
+	"crypto/tls"
+	"crypto/x509"
+	"fmt"
 	"net/http"
 	"slices"
 	"strings"
@@ -228,4 +231,46 @@ func TestSessionsFollowWhatChanges(t *testing.T) {
 	if code := <-asked; code != radius.DisconnectRequest {
 		t.Errorf("it ends with %s", code)
 	}
+}
+
+// Over TLS both sides prove themselves by certificates, and what is asked for goes as over UDP.
+func TestChangesOverTLS(t *testing.T) {
+	t.Parallel()
+	w := start(t)
+	w.basic("auto", "127.0.0.1")
+	own, _, authority := w.overTLS()
+	roots := x509.NewCertPool()
+	roots.AppendCertsFromPEM([]byte(authority))
+	other := w.gearCertificate("someone-else.example")
+	take := func(cert tls.Certificate) *lab.Changes {
+		c, err := lab.TakeChangesTLS("127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{cert}, RootCAs: roots},
+			lab.NoCoA)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(c.Close)
+		w.changeable(c, func(s *config.ClientSessions) { s.ChangeTLS = true })
+		return c
+	}
+	d := w.signIn("s-1", "00-00-5E-00-53-07")
+	d.must("Start")
+	id := w.openSessions("").Items[0].ID
+	take(other)
+	if out := w.askSession(id, apitype.SessionAsk{Action: "disconnect"}); out.Done || !strings.Contains(
+		fmt.Sprint(out), "carries none of the names of np-switch-1") {
+		t.Errorf("a device with another certificate: %+v", out)
+	}
+	c := take(own)
+	c.Open("s-1", func(*radius.Packet) { d.must("Stop") })
+	if out := w.askSession(id, apitype.SessionAsk{Action: "reauthenticate"}); out.Done || out.Cause != 405 {
+		t.Errorf("what the device does not do: %+v", out)
+	}
+	if out := w.askSession(id, apitype.SessionAsk{Action: "disconnect"}); !out.Done {
+		t.Errorf("%+v", out)
+	}
+	w.wants(0, []string{"client", "show", "np-switch-1"}, "over TLS")
+	w.refused(422, http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{
+		Name: "x", MessageAuthenticator: "require", Addresses: []string{"192.0.2.1"},
+		Sessions: config.ClientSessions{ChangeTLS: true}}},
+		"there is no name for its certificate")
 }

@@ -173,6 +173,7 @@ func checkClient(client *Client) []Problem {
 	}
 	client.checkTACACS(k)
 	client.Sessions.check(k)
+	client.checkChangeTLS(k)
 	if client.Previous.Set() && client.PreviousUntil.IsZero() {
 		k.fail("previousUntil", Required, "Set the date until which it is accepted.",
 			"the previous secret has no end date")

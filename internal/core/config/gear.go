@@ -232,6 +232,14 @@ func (c *Client) checkTACACS(k *checker) {
 	}
 }
 
+// checkChangeTLS checks that a client which takes changes over TLS can prove itself.
+func (c *Client) checkChangeTLS(k *checker) {
+	if c.Sessions.ChangeTLS && len(c.TLSNames) == 0 {
+		k.fail("sessions.changeTls", Required, "Give the names in the certificate of the device.",
+			"over TLS the device has to prove itself, and there is no name for its certificate")
+	}
+}
+
 // checkBound checks what a client refers to in TLS.
 func (c *Config) checkBound(k *checker, client *Client) {
 	if _, at := Find(c.Certificates, client.TLSCertificate); client.TLSCertificate != "" && at < 0 {

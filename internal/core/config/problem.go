@@ -46,6 +46,7 @@ const (
 	RevocationUnknown      ProblemCode = "revocation.unknown"
 	RequestPending         ProblemCode = "certificate.pending"
 	LeafOnly               ProblemCode = "certificate.alone"
+	WrongPurpose           ProblemCode = "certificate.purpose"
 	EveryAddress           ProblemCode = "address.everywhere"
 	NoMessageAuthenticator ProblemCode = "message-authenticator.off"
 	UnsignedAnswers        ProblemCode = "message-authenticator.unsigned"

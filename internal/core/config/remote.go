@@ -265,7 +265,18 @@ func (c *Config) checkRemoteTLS(k *checker, r *Remote) {
 	case own.Chain == "":
 		k.fail("certificate", Conflict, "Have it signed, or choose another.", "certificate %q waits to be signed",
 			r.Certificate)
+	default:
+		if leaf := first(own.Chain); leaf != nil && !provesClients(leaf) {
+			k.warn("certificate", WrongPurpose, "Make it anew here, or have one issued for both purposes.",
+				"certificate %q is for servers only, so the remote server may refuse it", r.Certificate)
+		}
 	}
+}
+
+// provesClients reports whether a certificate may prove whoever connects (RFC 5280 section 4.2.1.12).
+func provesClients(c *x509.Certificate) bool {
+	return len(c.ExtKeyUsage)+len(c.UnknownExtKeyUsage) == 0 || slices.Contains(c.ExtKeyUsage,
+		x509.ExtKeyUsageClientAuth) || slices.Contains(c.ExtKeyUsage, x509.ExtKeyUsageAny)
 }
 
 // maxRules bounds the rules of a remote server.

@@ -28,9 +28,12 @@ type ClientSessions struct {
 	Accounting     string `json:"accounting,omitempty" required:"false" enum:"record,answer" doc:"record: keep it; answer: answer and drop it. Empty is record"`
 	SilenceMinutes int    `json:"silenceMinutes,omitempty" required:"false" doc:"After how long without a word a session counts as over; 0 is a day"`
 	// ChangeAddress is where changes of authorization are sent, empty for the address that accounting comes from, at
-	// ChangePort, 0 for 3799.
+	// ChangePort, 0 for 3799, or 2083 over TLS.
 	ChangeAddress string `json:"changeAddress,omitempty" required:"false" maxLength:"60" doc:"Address that takes changes of authorization; empty is where accounting comes from"`
-	ChangePort    int    `json:"changePort,omitempty" required:"false" doc:"Its UDP port; 0 is 3799, -1 sends it none"`
+	ChangePort    int    `json:"changePort,omitempty" required:"false" doc:"Its port; 0 is 3799, or 2083 over TLS, -1 sends it none"`
+	// ChangeTLS sends them over TLS (RFC 6614 section 2.5), where the client proves itself by the names of its
+	// certificate.
+	ChangeTLS bool `json:"changeTls,omitempty" required:"false" doc:"Send changes over TLS"`
 	// Identify are the attributes that name the session to the client; empty are those of RFC 5176 section 3 that most
 	// understand.
 	Identify       []string `json:"identify,omitempty" required:"false" maxItems:"10" doc:"Attributes that name the session to it; empty sends the usual ones"`
@@ -73,6 +76,9 @@ func (c *ClientSessions) Changes(source netip.Addr) netip.AddrPort {
 	port := uint16(c.ChangePort)
 	if port == 0 {
 		port = 3799
+		if c.ChangeTLS {
+			port = 2083
+		}
 	}
 	return netip.AddrPortFrom(source, port)
 }

@@ -1,13 +1,17 @@
 package snapshot
 
 import (
+	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/identity/certificate"
 )
 
@@ -64,6 +68,37 @@ func (s *Snapshot) TLSCertificate(c *config.Client) *tls.Certificate {
 func (s *Snapshot) TLSTrust(c *config.Client) *certificate.Trust {
 	return s.trust(c.TLSTrust)
 }
+
+// ClientTLS is how to connect to a client over TLS, nil if nothing would prove it. It has to show a certificate with
+// one of its names, which its trust list accepts.
+func (s *Snapshot) ClientTLS(c *config.Client) *tls.Config {
+	own, trust := s.TLSCertificate(c), s.TLSTrust(c)
+	if own == nil || trust == nil || len(c.TLSNames) == 0 {
+		return nil
+	}
+	return &tls.Config{Certificates: []tls.Certificate{*own}, MinVersion: tls.VersionTLS13,
+		// The authorities are those of the trust list, and the purpose is that of a client: it is the device's only
+		// certificate. VerifyConnection checks both, and the handshake that follows proves the key.
+		InsecureSkipVerify: true,
+		VerifyConnection: func(state tls.ConnectionState) error {
+			if len(state.PeerCertificates) == 0 {
+				return errors.New("the device shows no certificate")
+			}
+			leaf := state.PeerCertificates[0]
+			if !slices.ContainsFunc(c.TLSNames, func(name string) bool { return leaf.VerifyHostname(name) == nil }) {
+				return fmt.Errorf("the certificate (%s) carries none of the names of %s", leaf.Subject, c.Name)
+			}
+			ctx, cancel := context.WithTimeout(context.Background(), verifyTime)
+			defer cancel()
+			if v := trust.Verify(ctx, state.PeerCertificates, nil, time.Now()); v.Code != reason.OK {
+				return fmt.Errorf("the certificate of %s is not accepted: %s %s", c.Name, v.Code, v.Detail)
+			}
+			return nil
+		}}
+}
+
+// verifyTime is how long it may take to find out whether a certificate is revoked.
+const verifyTime = 5 * time.Second
 
 // openGear opens the TACACS+ secrets of a client.
 func openGear(c *config.Client, box *seal.Box) (keys GearKeys, err error) {

@@ -51,6 +51,7 @@ type Keeper struct {
 	current  func() *snapshot.Snapshot
 	attempts *store.Attempts
 	ends     ends
+	links    links
 }
 
 // New makes a keeper. current is the configuration in effect. It has to be closed.
@@ -117,14 +118,20 @@ func (k *Keeper) request(ctx context.Context, s *session.Session, action Action,
 	}
 	c := &upstream.Change{To: client.Sessions.Changes(source), Code: radius.DisconnectRequest}
 	keys := current.Keys(client)
+	if client.Sessions.ChangeTLS && c.To.IsValid() {
+		if c.Link, err = k.links.to(client, c.To, current); err != nil {
+			return nil, err
+		}
+	}
 	switch {
 	case !c.To.IsValid():
 		return nil, fmt.Errorf("client %s is set to take no changes. Give it a port for them", client.Name)
-	case keys.Changes == nil:
+	case keys.Changes == nil && c.Link == nil:
 		return nil, fmt.Errorf("client %s has no secret for RADIUS", client.Name)
 	}
 	c.Keys = []*radius.Key{keys.Changes}
-	if !client.ChangeSecret.Set() && keys.RADIUS.Previous != nil && time.Now().Before(keys.RADIUS.Until) {
+	if c.Link == nil && !client.ChangeSecret.Set() && keys.RADIUS.Previous != nil &&
+		time.Now().Before(keys.RADIUS.Until) {
 		c.Keys = append(c.Keys, keys.RADIUS.Previous)
 	}
 	if c.Attributes, err = k.identify(ctx, s, client); err != nil {

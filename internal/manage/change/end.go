@@ -59,4 +59,5 @@ func (k *Keeper) Close() {
 	k.ends.mu.Unlock()
 	k.ends.cancel()
 	k.ends.all.Wait()
+	k.links.close()
 }

@@ -181,7 +181,8 @@ func (s *server) applyCertificate(c *config.Config, target *config.Certificate, 
 	return "", nil
 }
 
-// makeServer makes a new key with a certificate or a signing request.
+// makeServer makes a new key with a certificate or a signing request. It proves us to remote servers and devices too,
+// where we connect to them.
 func (s *server) makeServer(c *config.Config, target *config.Certificate, in *apitype.CertificateInput) error {
 	key, text, err := newKey(in.Make.Key)
 	if err != nil {
@@ -190,7 +191,8 @@ func (s *server) makeServer(c *config.Config, target *config.Certificate, in *ap
 	now := time.Now()
 	names := cleaned(in.Make.Names)
 	subject := certificate.Subject{Name: orElse(in.Make.Subject, orElse(strings.Join(names[:min(1, len(names))], ""),
-		in.Name)), DNS: names, Server: true, From: now.Add(-time.Hour), Until: now.Add(days(in.Make.Days, serverDays))}
+		in.Name)), DNS: names, Server: true, Client: true, From: now.Add(-time.Hour),
+		Until: now.Add(days(in.Make.Days, serverDays))}
 	if len(subject.DNS) == 0 && strings.Contains(subject.Name, ".") {
 		subject.DNS = []string{subject.Name}
 	}

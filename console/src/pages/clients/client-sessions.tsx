@@ -1,5 +1,5 @@
 import { blank, type Client } from "./client";
-import { LinesField, Pick, TextField } from "../../ui/form";
+import { LinesField, Pick, TextField, Tick } from "../../ui/form";
 
 export type ChangeSecret = { how: string; secret: string };
 
@@ -54,8 +54,13 @@ export function SessionSection({
           onChange={(changeAddress) => put({ changeAddress })}
           error={error}
         />
+        <Tick
+          label="Send disconnects and changes over TLS"
+          checked={s.changeTls ?? false}
+          onChange={(changeTls) => put({ changeTls })}
+        />
         <TextField
-          label="UDP port for disconnects and changes"
+          label="Port for disconnects and changes"
           field="sessions.changePort"
           type="number"
           hint="0 is 3799; -1 sends it none."
