@@ -6,7 +6,6 @@ import (
 	"crypto/tls"
 	"encoding/binary"
 	"fmt"
-	"io"
 	"net"
 	"net/netip"
 	"sync"
@@ -93,16 +92,8 @@ func (c *Changes) stream(conn net.Conn) {
 	defer conn.Close()
 	in := bufio.NewReader(conn)
 	for {
-		head := make([]byte, 4)
-		if _, err := io.ReadFull(in, head); err != nil {
-			return
-		}
-		n := int(binary.BigEndian.Uint16(head[2:]))
-		if n < radius.HeaderSize || n > radius.MaxSize {
-			return
-		}
-		data := append(head, make([]byte, n-4)...)
-		if _, err := io.ReadFull(in, data[4:]); err != nil {
+		data, err := radius.ReadPacket(in, make([]byte, radius.MaxSize))
+		if err != nil {
 			return
 		}
 		reply := c.take(data)

@@ -8,7 +8,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/netip"
 	"sync"
@@ -304,21 +303,13 @@ func (c *linkConn) authenticator(id uint32) (out [16]byte) {
 func (c *linkConn) read() {
 	reader, buf := bufio.NewReaderSize(c.conn, 16<<10), make([]byte, radius.MaxSize)
 	for {
-		if _, err := io.ReadFull(reader, buf[:4]); err != nil {
-			c.end(err)
-			return
-		}
-		n := int(binary.BigEndian.Uint16(buf[2:]))
-		if n < radius.HeaderSize || n > radius.MaxSize {
-			c.end(fmt.Errorf("a packet of %d octets came", n))
-			return
-		}
-		if _, err := io.ReadFull(reader, buf[4:n]); err != nil {
+		packet, err := radius.ReadPacket(reader, buf)
+		if err != nil {
 			c.end(err)
 			return
 		}
 		c.heard.Store(time.Now().UnixNano())
-		c.deliver(buf[:n])
+		c.deliver(packet)
 	}
 }
 

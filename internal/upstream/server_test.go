@@ -8,9 +8,7 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/binary"
 	"errors"
-	"io"
 	"math/big"
 	"net"
 	"net/netip"
@@ -251,12 +249,8 @@ func tlsPeer(t testing.TB, version string, handle func(net.Conn, int)) (address 
 
 // next reads a packet of a stream.
 func next(in *bufio.Reader) (radius.Packet, error) {
-	head := make([]byte, 4)
-	if _, err := io.ReadFull(in, head); err != nil {
-		return radius.Packet{}, err
-	}
-	data := append(head, make([]byte, int(binary.BigEndian.Uint16(head[2:]))-4)...)
-	if _, err := io.ReadFull(in, data[4:]); err != nil {
+	data, err := radius.ReadPacket(in, make([]byte, radius.MaxSize))
+	if err != nil {
 		return radius.Packet{}, err
 	}
 	return radius.Decode(data)

@@ -7,7 +7,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"time"
 
@@ -87,14 +86,11 @@ func driveStream(address string, cfg *tls.Config, version string, duration time.
 			return out, nil
 		}
 		for first := true; under > 0 && (first || in.Buffered() > 4); first = false {
-			if _, err := io.ReadFull(in, packet[:4]); err != nil {
+			if _, err := radius.ReadPacket(in, packet); err != nil {
 				return out, err
 			}
 			if radius.Code(packet[0]) != radius.AccessAccept {
 				return out, fmt.Errorf("answered with code %d", packet[0])
-			}
-			if _, err := io.ReadFull(in, packet[4:binary.BigEndian.Uint16(packet[2:])]); err != nil {
-				return out, err
 			}
 			out.answered++
 			under--

@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"context"
 	"crypto/tls"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -235,9 +234,9 @@ func (s *stream) read() {
 		if _, err := io.ReadFull(reader, buf[:4]); err != nil {
 			return
 		}
-		n := int(binary.BigEndian.Uint16(buf[2:]))
-		if n < radius.HeaderSize || n > radius.MaxSize { // where the next packet begins nobody knows (RFC 6613 2.6.4)
-			s.fault(sources.Malformed, fmt.Sprintf("a packet of %d octets over TLS", n))
+		n, err := radius.Length(buf)
+		if err != nil {
+			s.fault(sources.Malformed, err.Error())
 			return
 		}
 		s.raw.SetReadDeadline(time.Now().Add(packetTime))

@@ -230,3 +230,14 @@ func BenchmarkDecodeAndVerify(b *testing.B) {
 		}
 	}
 }
+
+func FuzzReadPacket(f *testing.F) {
+	f.Add([]byte{1, 2, 0, 20, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0})
+	f.Add([]byte{1, 2, 0, 19})
+	f.Fuzz(func(t *testing.T, data []byte) {
+		packet, err := ReadPacket(bytes.NewReader(data), make([]byte, MaxSize))
+		if err == nil && (len(packet) < HeaderSize || len(packet) > MaxSize || !bytes.HasPrefix(data, packet)) {
+			t.Fatalf("%d octets of %d", len(packet), len(data))
+		}
+	})
+}

@@ -5,6 +5,7 @@ import { useObjects } from "../../api/hooks";
 import { Button, PageHead } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { LinesField, lines, Pick, TextField, Tick } from "../../ui/form";
+import { PeerFields } from "../../ui/peer";
 import { Sent } from "../system/feeds";
 import { Machines } from "./machines";
 
@@ -42,7 +43,6 @@ export function RemoteForm({ remote: r }: { remote?: Remote }) {
     note: r?.note ?? "",
   });
   const tls = form.transport === "tls";
-  const certificates = useObjects("certificates").data?.items ?? [];
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
   const passes = useObjects("passes", "", 5_000).data?.items ?? [];
   const body = () => ({
@@ -96,36 +96,7 @@ export function RemoteForm({ remote: r }: { remote?: Remote }) {
               ]}
             />
             {tls ? (
-              <>
-                <Pick
-                  label="Certificate of this server"
-                  field="certificate"
-                  value={form.certificate}
-                  onChange={(certificate) => set({ certificate })}
-                  error={error}
-                  options={[
-                    { value: "", label: "choose one" },
-                    ...certificates.map((c) => ({ value: c.name, label: c.name })),
-                  ]}
-                />
-                <TextField
-                  label="Name in its certificate"
-                  field="serverName"
-                  hint="If it is not the address."
-                  value={form.serverName}
-                  onChange={(serverName) => set({ serverName })}
-                  error={error}
-                />
-                <LinesField
-                  label="Authority of its certificate"
-                  field="ca"
-                  hint="PEM; leave empty to trust the authorities of the operating system."
-                  value={form.ca === "" ? [] : form.ca.split("\n")}
-                  onChange={(ca) => set({ ca: ca.join("\n") })}
-                  error={error}
-                  rows={4}
-                />
-              </>
+              <PeerFields value={form} set={set} error={error} none="choose one" />
             ) : (
               <TextField
                 label="Shared secret"

@@ -5,7 +5,8 @@ import { call, type Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
 import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys, Verdict, When } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
-import { LinesField, Pick, TextField, Tick } from "../../ui/form";
+import { Pick, TextField, Tick } from "../../ui/form";
+import { PeerFields } from "../../ui/peer";
 
 type Feed = Schema["Feed"];
 
@@ -163,13 +164,7 @@ function FeedForm({ feed: f }: { feed?: Feed }) {
     note: f?.note ?? "",
   });
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
-  const certificates = useObjects("certificates").data?.items ?? [];
-  const text = (
-    field: "address" | "serverName" | "file" | "client" | "who" | "lane",
-    label: string,
-    hint = "",
-    error?: unknown,
-  ) => (
+  const text = (field: "address" | "file" | "client" | "who" | "lane", label: string, hint = "", error?: unknown) => (
     <TextField
       label={label}
       field={field}
@@ -243,31 +238,7 @@ function FeedForm({ feed: f }: { feed?: Feed }) {
                 {number("facility", "Facility", "10 is security; 16 to 23 are for local use.", error)}
               </>
             )}
-            {form.to === "syslog-tls" && (
-              <>
-                {text("serverName", "Name in its certificate", "If it is not the host.", error)}
-                <LinesField
-                  label="Authority of its certificate"
-                  field="ca"
-                  hint="PEM; leave empty to trust the authorities of the operating system."
-                  value={form.ca === "" ? [] : form.ca.split("\n")}
-                  onChange={(ca) => set({ ca: ca.join("\n") })}
-                  error={error}
-                  rows={4}
-                />
-                <Pick
-                  label="Certificate of this server"
-                  field="certificate"
-                  value={form.certificate}
-                  onChange={(certificate) => set({ certificate })}
-                  error={error}
-                  options={[
-                    { value: "", label: "none" },
-                    ...certificates.map((c) => ({ value: c.name, label: c.name })),
-                  ]}
-                />
-              </>
-            )}
+            {form.to === "syslog-tls" && <PeerFields value={form} set={set} error={error} none="none" />}
             <fieldset className="mb-2">
               <legend className="mb-1 text-[12.5px] font-semibold">Only some of them</legend>
               <div className="grid grid-cols-2 gap-x-3">
