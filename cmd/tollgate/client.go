@@ -3,6 +3,8 @@ package main
 import (
 	"flag"
 	"fmt"
+	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -18,7 +20,7 @@ var clients = kind[apitype.Client]{
 	},
 	show: func(s *invocation, c apitype.Client) {
 		s.fields([2]string{"name", c.Name}, [2]string{"addresses", strings.Join(c.Addresses, ", ")},
-			[2]string{"tags", tags(c.Tags)}, [2]string{"message-authenticator", c.MessageAuthenticator},
+			[2]string{"tags", tags(c.Tags)}, [2]string{"message-authenticator", authenticatorState(c)},
 			[2]string{"state", clientState(c)}, [2]string{"last seen", since(c.LastSeen)},
 			[2]string{"answered", fmt.Sprint(c.Good)}, [2]string{"discarded", fmt.Sprint(c.Dropped)},
 			[2]string{"note", c.Note})
@@ -37,6 +39,15 @@ var clients = kind[apitype.Client]{
 			}
 		}
 	},
+}
+
+// authenticatorState says what a client has to do about Message-Authenticator.
+func authenticatorState(c apitype.Client) string {
+	if len(c.Learned) == 0 {
+		return c.MessageAuthenticator
+	}
+	return fmt.Sprintf("auto, and required from %s since it was seen; back with: tollgate client unlearn %s",
+		strings.Join(c.Learned, ", "), c.Name)
 }
 
 // missingAuthenticator is the fault of a request without Message-Authenticator.
@@ -259,6 +270,23 @@ func clientCommands() []command {
 					return s.clientSaved(out, "changed")
 				}
 			}},
+		command{"client", "unlearn", "NAME", "mode auto: accept no Message-Authenticator until the next one",
+			func(*flag.FlagSet) func(*invocation, []string) error {
+				return func(s *invocation, args []string) error {
+					name, err := one(args, "name")
+					if err != nil {
+						return err
+					}
+					var out apitype.Unlearned
+					if err := s.api.Do(s.ctx, http.MethodPost, "/clients/"+url.PathEscape(name)+"/unlearn", nil,
+						&out); err != nil {
+						return err
+					}
+					return s.print(out, func() {
+						s.say("%s: no longer required from %s.", name, many(out.Addresses, "address"))
+					})
+				}
+			}},
 		command{"client", "problems", "", "sources whose requests were discarded, unknown ones too",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, _ []string) error {
@@ -271,6 +299,10 @@ func clientCommands() []command {
 						for _, c := range list {
 							rows = append(rows, []string{c.Address, c.Client, c.Sentence, fmt.Sprint(c.Count),
 								since(&c.Last)})
+							for _, e := range c.Earlier {
+								rows = append(rows, []string{"", "  before", e.Sentence, fmt.Sprint(e.Count),
+									since(&e.Last)})
+							}
 						}
 						s.table([]string{"ADDRESS", "CLIENT", "PROBLEM", "TIMES", "LAST"}, rows)
 					})

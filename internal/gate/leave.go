@@ -189,7 +189,7 @@ func (v *Visit) record(d *decide.Decision, took time.Duration) {
 	a := &store.Attempt{At: f.At, Verdict: string(d.Verdict), Reason: string(d.Reason), Client: f.Client,
 		Who:  strings.ToLower(d.Name),
 		Sent: f.Name(), MAC: f.MAC, Place: f.Where(), Revision: v.snapshot.Revision, Micros: took.Microseconds(),
-		Facts: facts}
+		Facts: facts, Method: f.Method}
 	if a.Who == "" {
 		a.Who = strings.ToLower(f.Sent)
 	}

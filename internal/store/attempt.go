@@ -34,6 +34,8 @@ type Attempt struct {
 
 	// Class is what the client was given to send back in accounting, in hexadecimal digits; "" for none.
 	Class string
+	// Method is how the identity was to be proven; "" for attempts that were recorded before it was.
+	Method string
 
 	// PolicyID and Group are the policy that decided, and the row of its table; Trial marks what an operator tried.
 	// They only count hits.
@@ -64,6 +66,7 @@ func attempts(written func([]*Attempt)) record.Kind[Attempt] {
 			f.Int(&a.Micros)
 			f.Body(&a.Facts)
 			f.Term("class", &a.Class)
+			f.Text(&a.Method)
 		}}
 }
 

@@ -33,7 +33,7 @@ func (s *Store) SavePosition(ctx context.Context, name, kind string, id ident.ID
 		at.UnixMilli())
 }
 
-// RemovePositions forgets how far something was sent on.
+// RemovePositions forgets how far something was sent on, by its name.
 func (s *Store) RemovePositions(ctx context.Context, name string) error {
 	return s.exec(ctx, "DELETE FROM positions WHERE name = ?", name)
 }

@@ -261,6 +261,9 @@ func (s *Server) ask(ctx context.Context, m *member, to netip.AddrPort, build Bu
 	} else {
 		err = s.askUDP(ctx, to, checked, accept)
 	}
+	if m.link == nil && to != m.Address {
+		return err // accounting goes to a port of its own, which says nothing about authentication
+	}
 	if err == nil || !errors.Is(err, errRequest) && !errors.Is(err, ErrCircle) && !errors.Is(err, context.Canceled) {
 		m.note(err, begun, s.Dead)
 	}
@@ -332,13 +335,13 @@ func (s *Server) probe(ctx context.Context, m *member) {
 	}
 }
 
-// Reach reports whether any member answers a Status-Server.
-func (s *Server) Reach(ctx context.Context) bool {
+// ReachAccounting reports whether any member answers a Status-Server where its accounting goes.
+func (s *Server) ReachAccounting(ctx context.Context) bool {
 	return s.each(ctx, nil, func(m *member) error {
 		if m.link != nil {
 			return m.link.Ask(ctx, buildStatus, acceptStatus)
 		}
-		return s.askUDP(ctx, m.Address, buildStatus, acceptStatus)
+		return s.askUDP(ctx, m.Accounting, buildStatus, acceptStatus)
 	}) == nil
 }
 

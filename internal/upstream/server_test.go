@@ -322,3 +322,19 @@ func TestALinkAndWhatGoesWrongOnIt(t *testing.T) {
 		}
 	}
 }
+
+// A port for accounting where nobody answers says nothing about authentication.
+func TestAccountingThatIsNotAnswered(t *testing.T) {
+	silent, first := serve(t, mute), serve(t, accepts)
+	s := of(t, func(o *Settings) { o.Members[0].Accounting = silent.at() }, first)
+	raw := []byte{radius.AcctSessionID, 5, 's', '-', '1'}
+	if err := s.Account(context.Background(), raw, time.Second); !errors.Is(err, ErrNoAnswer) {
+		t.Errorf("%v", err)
+	}
+	if s.Silent(time.Now()) || s.ReachAccounting(context.Background()) {
+		t.Error("it counts as gone, or its accounting as there")
+	}
+	if err := s.Account(context.Background(), nil, 0); err == nil {
+		t.Error("a record without attributes is forwarded")
+	}
+}

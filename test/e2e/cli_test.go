@@ -56,7 +56,7 @@ func TestCommandLineFromNothing(t *testing.T) {
 	w.wants(1, append(try, "-user", "s.lodge", "-password", "wrong"), "Access-Reject")
 	w.wants(1, append(try, "-user", `LANTERN\b.tulloch`, "-password", "harbour-b.tulloch"), "Access-Reject")
 	w.attempts("", 4)
-	w.wants(0, []string{"attempt", "list"}, "s.lodge", "refused", "ticketing, VLAN 20")
+	w.wants(0, []string{"attempt", "list"}, "s.lodge", "refused", "pap", "ticketing, VLAN 20")
 	w.wants(0, []string{"attempt", "list", "-user", "S.LODGE", "-verdict", "admitted"}, "admitted")
 	w.wants(0, []string{"attempt", "explain"}, "is disabled in LANTERN", "X Directory", "found   person.disabled",
 		"remedy")

@@ -53,6 +53,19 @@ func TestFirstStepsInATerminal(t *testing.T) {
 	if accepted, err := ask(); err != nil || !accepted {
 		t.Fatalf("after that: %v, %v", accepted, err)
 	}
+	// auto becomes require once the device is seen with one, and says how to go back.
+	if r, err := w.ask(nil); err != nil || !r.Accepted {
+		t.Fatalf("a request with one: %+v, %v", r, err)
+	}
+	if accepted, err := ask(); err == nil || accepted {
+		t.Fatalf("without one after that: %v, %v", accepted, err)
+	}
+	w.wants(0, []string{"client", "show", "old-switch"}, "required from 127.0.0.1 since it was seen",
+		"tollgate client unlearn old-switch")
+	w.wants(0, []string{"client", "unlearn", "old-switch"}, "no longer required from 1 address")
+	if accepted, err := ask(); err != nil || !accepted {
+		t.Fatalf("after it was unlearned: %v, %v", accepted, err)
+	}
 	id := w.newest(1).ID
 	short := strings.TrimRight(id[1:], "0")
 	w.wants(0, []string{"attempt", "list"}, short)

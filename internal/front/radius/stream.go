@@ -183,6 +183,7 @@ func (s *stream) serve(place *secure.Place) {
 		return
 	}
 	place.Proven()
+	s.t.auth.sources.GoodTLS(s.addr, time.Now())
 	s.conn, s.peer, s.keys, s.out = conn, peer, &keys10, outlet.New(conn, maxPending, sendTime)
 	if conn.ConnectionState().NegotiatedProtocol == radius.Version11 {
 		s.keys = &keys11

@@ -234,6 +234,9 @@ func (c *conn) find(h tacacs.Header, body []byte) (s *openSession, ok bool) {
 		s = &openSession{Session: newSession(c.t.gate.Gear(snapshot), peer{client, c.addr, c.tried}, h.Type), key: key}
 		if c.tried == "" {
 			c.t.sources.GoodGear(c.addr, client.ID, time.Now())
+			if c.peer != nil {
+				c.t.sources.GoodTLS(c.addr, time.Now())
+			}
 		}
 	}
 	c.mu.Lock()

@@ -65,7 +65,8 @@ func ofAttempt(a *store.Attempt) event {
 	}
 	for _, f := range [...]struct{ name, value string }{{"verdict", a.Verdict}, {"reason", a.Reason},
 		{"client", a.Client}, {"user", a.Who}, {"sent", a.Sent}, {"person", a.Display}, {"mac", a.MAC},
-		{"place", a.Place}, {"lane", a.Lane}, {"policy", a.Policy}, {"pass", a.Pass}, {"vlan", a.VLAN},
+		{"place", a.Place}, {"method", a.Method}, {"lane", a.Lane}, {"policy", a.Policy}, {"pass", a.Pass},
+		{"vlan", a.VLAN},
 		{"class", a.Class}} {
 		e.add(f.name, f.value)
 	}

@@ -88,7 +88,7 @@ func (f *forwarding) send(ctx context.Context, list []event) error {
 }
 
 // reachable asks whether anybody is there at all, when a single record is left.
-func (f *forwarding) reachable(ctx context.Context) bool { return f.server.Reach(ctx) }
+func (f *forwarding) reachable(ctx context.Context) bool { return f.server.ReachAccounting(ctx) }
 
 // left counts what is still to be answered.
 func (f *forwarding) left(list []event) (n int) {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -155,6 +156,7 @@ func (k *Keeper) settle(ctx context.Context, s *snapshot.Snapshot, all *sync.Wai
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
+	k.forget(ctx, s.Plan.Config)
 	for name, one := range list {
 		if k.running[name] != nil {
 			continue
@@ -163,6 +165,30 @@ func (k *Keeper) settle(ctx context.Context, s *snapshot.Snapshot, all *sync.Wai
 		w := newWorker(k, one, stop)
 		k.running[name] = w
 		all.Go(func() { w.run(own) })
+	}
+}
+
+// forget drops the positions of what is no longer configured at all.
+func (k *Keeper) forget(ctx context.Context, c *config.Config) {
+	for at := range k.saved {
+		kind, id, _ := strings.Cut(at.name, ":")
+		gone := false
+		switch kind {
+		case "feed":
+			_, found := config.Find(c.Feeds, id)
+			gone = found < 0
+		case "remote":
+			_, found := config.Find(c.Remotes, id)
+			gone = found < 0
+		}
+		if !gone {
+			continue
+		}
+		if err := k.store.RemovePositions(ctx, at.name); err != nil {
+			slog.Warn("forgetting how far records were sent on", "name", at.name, "error", err)
+			continue
+		}
+		delete(k.saved, at)
 	}
 }
 

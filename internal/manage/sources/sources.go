@@ -118,11 +118,15 @@ type Source struct {
 	Seen time.Time `json:"seen,omitzero"`
 	// SeenGear is the last good request over TACACS+.
 	SeenGear time.Time `json:"seenGear,omitzero"`
-	Good     int64     `json:"good"`
-	Dropped  int64     `json:"dropped"`
+	// SeenTLS is the last good request over TLS, of either protocol.
+	SeenTLS time.Time `json:"seenTls,omitzero"`
+	Good    int64     `json:"good"`
+	Dropped int64     `json:"dropped"`
 	// Signs tells that it was seen with a Message-Authenticator, so mode auto requires one from now on.
 	Signs   bool     `json:"signs"`
 	Problem *Problem `json:"problem,omitempty"`
+	// Earlier are the problems before that, the latest last.
+	Earlier []Problem `json:"earlier,omitempty"`
 }
 
 // Current reports whether the problem is still the state of things: no good request came after it.
@@ -131,7 +135,10 @@ func (c *Source) Current() bool {
 		return false
 	}
 	seen := c.Seen
-	if strings.HasPrefix(string(c.Problem.Fault), "tacacs-") {
+	switch {
+	case c.Problem.Fault == TLSFailed:
+		seen = c.SeenTLS
+	case strings.HasPrefix(string(c.Problem.Fault), "tacacs-"):
 		seen = c.SeenGear
 	}
 	return c.Problem.Last.After(seen)
@@ -184,6 +191,31 @@ func (r *Registry) Good(addr netip.Addr, client string, signed bool, now time.Ti
 		c.Seen = now
 		c.Signs = c.Signs || signed
 	})
+}
+
+// GoodTLS notes that a client has proven itself over TLS.
+func (r *Registry) GoodTLS(addr netip.Addr, now time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if c := r.known[addr]; c != nil {
+		c.SeenTLS = now
+		r.changed[addr] = true
+	}
+}
+
+// Unlearn forgets that the addresses of a client were seen with a Message-Authenticator, so that mode auto takes
+// requests without it again, until the next with one. It returns how many addresses that were.
+func (r *Registry) Unlearn(client string) (n int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for addr, c := range r.known {
+		if c.Client == client && c.Signs {
+			c.Signs = false
+			r.changed[addr] = true
+			n++
+		}
+	}
+	return n
 }
 
 // GoodGear notes a session of TACACS+ whose first packet came out right.
@@ -245,13 +277,48 @@ func (r *Registry) Discard(addr netip.Addr, client string, fault Fault, detail s
 	c.Client = client
 	c.Dropped++
 	if c.Problem == nil || c.Problem.Fault != fault || !c.Current() {
-		c.Problem = &Problem{Fault: fault, Since: now}
+		c.turn(fault, now)
 	}
 	c.Problem.Detail, c.Problem.Last = detail, now
 	c.Problem.Count++
 	if client != "" {
 		r.changed[addr] = true
 	}
+}
+
+const (
+	// maxEarlier bounds the problems that are kept of an address. The same fault again within joinsAfter shares an
+	// entry, so that a device which comes and goes does not fill the list.
+	maxEarlier = 8
+	joinsAfter = time.Hour
+)
+
+// turn begins another problem, or goes on with one that was there lately.
+func (c *Source) turn(fault Fault, now time.Time) {
+	if c.Problem != nil {
+		c.keep(*c.Problem)
+	}
+	next := Problem{Fault: fault, Since: now}
+	if at := slices.IndexFunc(c.Earlier, func(p Problem) bool {
+		return p.Fault == fault && p.Last.After(c.LastGood()) && now.Sub(p.Last) < joinsAfter
+	}); at >= 0 { // two faults in turn
+		next = c.Earlier[at]
+		c.Earlier = slices.Delete(c.Earlier, at, at+1)
+	}
+	if len(c.Earlier) > maxEarlier {
+		c.Earlier = slices.Clone(c.Earlier[len(c.Earlier)-maxEarlier:])
+	}
+	c.Problem = &next
+}
+
+// keep puts a problem among the earlier ones.
+func (c *Source) keep(p Problem) {
+	if n := len(c.Earlier); n > 0 && c.Earlier[n-1].Fault == p.Fault && p.Since.Sub(c.Earlier[n-1].Last) < joinsAfter {
+		last := &c.Earlier[n-1]
+		last.Last, last.Detail, last.Count = p.Last, p.Detail, last.Count+p.Count
+		return
+	}
+	c.Earlier = append(c.Earlier, p)
 }
 
 // evict removes the one heard from least recently among a few; a flood of made-up sources costs no more.
@@ -296,6 +363,7 @@ func (c *Source) copy() Source {
 		p := *c.Problem
 		out.Problem = &p
 	}
+	out.Earlier = slices.Clone(c.Earlier)
 	return out
 }
 

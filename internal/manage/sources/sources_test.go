@@ -51,6 +51,37 @@ func TestProblemsComeAndGo(t *testing.T) {
 	}
 }
 
+func TestEarlierProblemsAreKept(t *testing.T) {
+	b, s := book(t)
+	addr, now := netip.MustParseAddr("192.0.2.11"), time.Unix(100_000, 0)
+	at := func(minutes int) time.Time { return now.Add(time.Duration(minutes) * time.Minute) }
+	b.Discard(addr, "c1", WrongSecret, "x", at(0))
+	b.Discard(addr, "c1", Malformed, "y", at(1))
+	for i := range 100 { // two faults in turn share two entries
+		b.Discard(addr, "c1", []Fault{WrongSecret, Malformed}[i%2], "z", at(2))
+	}
+	c := b.All()[0]
+	if len(c.Earlier) != 1 || c.Earlier[0].Count+c.Problem.Count != 102 {
+		t.Errorf("%+v, then %+v", c.Earlier, c.Problem)
+	}
+	for i := range 50 { // one that comes and goes shares one
+		b.Good(addr, "c1", false, at(10+2*i))
+		b.Discard(addr, "c1", NoAuthenticator, "", at(11+2*i))
+	}
+	for i := range 20 {
+		b.Good(addr, "c1", false, at(1000+200*i))
+		b.Discard(addr, "c1", Malformed, "", at(1001+200*i))
+	}
+	b.save(s)
+	again, err := Open(context.Background(), s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if c = again.All()[0]; len(c.Earlier) != maxEarlier || c.Earlier[maxEarlier-1].Fault != Malformed {
+		t.Errorf("%d earlier: %+v", len(c.Earlier), c.Earlier)
+	}
+}
+
 func TestAFloodOfStrangersIsBounded(t *testing.T) {
 	b, _ := book(t)
 	now := time.Unix(100_000, 0)

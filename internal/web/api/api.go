@@ -217,7 +217,7 @@ var optional = func() map[string]bool {
 		"ConfigPolicy.note": true, "ConfigPolicy.owner": true, "ConfigPolicy.from": true, "ConfigPolicy.until": true,
 		"Override.until": true, "Expectation.at": true, "request": true, "ConfigLaneTLS.certificate": true,
 		"ConfigLaneTLS.trust": true, "Trust.listed": true, "machinePasswordSet": true, "Trust.responder": true,
-		"Client.sessions": true}
+		"Client.sessions": true, "Client.learned": true}
 	for _, kind := range []string{"Client", "Directory", "Realm", "Lane", "Pass", "Authority", "ServerCertificate",
 		"Trust", "Calendar", "Pool", "Remote", "Vendor", "Override", "Expectation", "CommandList", "Feed"} {
 		out[kind+".changedBy"], out[kind+".changedAt"] = true, true

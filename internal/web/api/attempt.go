@@ -55,7 +55,7 @@ func (s *server) attemptView(ctx context.Context, a *store.Attempt) apitype.Atte
 	return apitype.Attempt{ID: a.ID.String(), At: a.At, Verdict: a.Verdict, Reason: a.Reason,
 		Sentence: s.sentence(ctx, a), Client: a.Client, Sent: a.Sent, Person: a.Display,
 		User: a.Who, MAC: a.MAC, Where: a.Place, Lane: a.Lane, Policy: a.Policy, Pass: a.Pass, VLAN: a.VLAN,
-		Revision: a.Revision, Micros: a.Micros, Class: a.Class}
+		Revision: a.Revision, Micros: a.Micros, Class: a.Class, Method: a.Method}
 }
 
 // sessionsOf adds the open sessions that attempts led to.

@@ -104,6 +104,7 @@ func (s *server) objects() {
 	})
 	s.policyKinds()
 	s.feeds()
+	s.unlearn()
 	s.laneOrder()
 }
 
@@ -197,6 +198,9 @@ func (s *server) clientView(*config.Config) func(*config.Client, apitype.Meta) a
 		for _, at := range seen[c.ID] {
 			out.Good += at.Good
 			out.Dropped += at.Dropped
+			if at.Signs && c.MessageAuthenticator == config.Auto {
+				out.Learned = append(out.Learned, at.Address.String())
+			}
 			if seen := at.LastGood(); !seen.IsZero() && (out.LastSeen == nil || seen.After(*out.LastSeen)) {
 				out.LastSeen = &seen
 			}
@@ -210,7 +214,13 @@ func (s *server) clientView(*config.Config) func(*config.Client, apitype.Meta) a
 
 func contactView(c *sources.Source, name string) *apitype.Contact {
 	sentence, remedy := c.Problem.Fault.Words()
-	return &apitype.Contact{Address: c.Address.String(), Client: name, ClientID: c.Client,
+	var earlier []apitype.Trouble
+	for _, p := range slices.Backward(c.Earlier) {
+		sentence, _ := p.Fault.Words()
+		earlier = append(earlier, apitype.Trouble{Fault: string(p.Fault), Sentence: sentence, Detail: p.Detail,
+			Since: p.Since, Last: p.Last, Count: p.Count})
+	}
+	return &apitype.Contact{Address: c.Address.String(), Client: name, ClientID: c.Client, Earlier: earlier,
 		Fault: string(c.Problem.Fault), Sentence: sentence, Remedy: remedy,
 		Detail: c.Problem.Detail, Since: c.Problem.Since, Last: c.Problem.Last, Count: c.Problem.Count,
 		Current: c.Current()}
@@ -351,4 +361,19 @@ func given(n *int) int {
 		return 0
 	}
 	return *n
+}
+
+// unlearn registers the way back of mode auto.
+func (s *server) unlearn() {
+	huma.Register(s.api, operation("POST", "/clients/{ref}/unlearn", "unlearn-client",
+		"Take requests without Message-Authenticator again from a client in mode auto, until it is seen with one"),
+		func(_ context.Context, in *struct {
+			Ref string `path:"ref" maxLength:"200"`
+		}) (*body[apitype.Unlearned], error) {
+			c, at := config.Find(s.Revisions.Draft().Clients, in.Ref)
+			if at < 0 {
+				return nil, problem(http.StatusNotFound, "there is no client "+in.Ref, "List the clients.")
+			}
+			return ok(apitype.Unlearned{Addresses: s.Sources.Unlearn(c.ID)}), nil
+		})
 }

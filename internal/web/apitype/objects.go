@@ -63,9 +63,15 @@ type Client struct {
 	TACACSPreviousUntil *time.Time `json:"tacacsPreviousUntil,omitempty"`
 
 	LastSeen *time.Time `json:"lastSeen,omitempty"`
+	Learned  []string   `json:"learned,omitempty" doc:"Mode auto: addresses seen with a Message-Authenticator, from which it is required now"`
 	Good     int64      `json:"good"`
 	Dropped  int64      `json:"dropped"`
 	Problem  *Contact   `json:"problem,omitempty"`
+}
+
+// Unlearned tells from how many addresses of a client a Message-Authenticator is no longer required.
+type Unlearned struct {
+	Addresses int `json:"addresses"`
 }
 
 // Contact is a source address with its current or last problem.
@@ -81,6 +87,17 @@ type Contact struct {
 	Last     time.Time `json:"last"`
 	Count    int       `json:"count"`
 	Current  bool      `json:"current" doc:"No good request came since"`
+	Earlier  []Trouble `json:"earlier,omitempty" doc:"The problems of this address before that, the latest first"`
+}
+
+// Trouble is an earlier problem of an address.
+type Trouble struct {
+	Fault    string    `json:"fault"`
+	Sentence string    `json:"sentence"`
+	Detail   string    `json:"detail,omitempty"`
+	Since    time.Time `json:"since"`
+	Last     time.Time `json:"last"`
+	Count    int       `json:"count"`
 }
 
 // DirectoryFields are what can be edited of a directory.

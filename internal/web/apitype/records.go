@@ -179,6 +179,7 @@ type Attempt struct {
 	User     string    `json:"user" doc:"The name as looked up"`
 	MAC      string    `json:"mac"`
 	Where    string    `json:"where"`
+	Method   string    `json:"method,omitempty" doc:"How the identity was to be proven"`
 	Lane     string    `json:"lane"`
 	Policy   string    `json:"policy"`
 	Pass     string    `json:"pass"`

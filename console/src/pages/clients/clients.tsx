@@ -1,7 +1,7 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { api } from "../../api/client";
+import { api, call } from "../../api/client";
 import { useDebounced, useObject, useObjects } from "../../api/hooks";
 import { ago, Button, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, sentence, Verdict } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
@@ -192,6 +192,11 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
             {client.problem.current ? "" : " (earlier)"}: {client.problem.count} requests, the last{" "}
             {ago(client.problem.last)}. {client.problem.remedy}{" "}
             {client.problem.detail && <span className="text-soft">({client.problem.detail})</span>}
+            {client.problem.earlier?.map((e) => (
+              <div key={e.since} className="text-soft">
+                Before: {e.sentence}, {e.count} requests, the last {ago(e.last)}.
+              </div>
+            ))}
             {client.problem.fault === "no-message-authenticator" && form.messageAuthenticator === "require" && (
               <div className="mt-2">
                 <Button onClick={() => set({ messageAuthenticator: "auto" })}>
@@ -317,6 +322,7 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
                 { value: "off", label: "off: replies can be forged on the wire" },
               ]}
             />
+            {client && <Learned client={client} />}
             <TLSSection form={form} set={set} error={error} />
             <GearSection client={client} form={form} set={set} gear={gear} setGear={setGear} error={error} />
             <SessionSection client={client} form={form} set={set} secret={change} setSecret={setChange} error={error} />
@@ -348,4 +354,21 @@ function MadeElsewhere({ id, show }: { id?: string; show: (secret: string) => vo
     }
   });
   return null;
+}
+
+/** Mode auto that has become require, and the way back. */
+function Learned({ client }: { client: Client }) {
+  const queries = useQueryClient();
+  const forget = useMutation({
+    mutationFn: () => call("POST", `/clients/${encodeURIComponent(client.id)}/unlearn`),
+    onSettled: () => queries.invalidateQueries(),
+  });
+  if (!client.learned?.length) return null;
+  return (
+    <p className="hint mb-3">
+      It was seen with a Message-Authenticator from {client.learned.join(", ")}, so it is required from there now.{" "}
+      <Button onClick={() => forget.mutate()}>Accept requests without it again</Button>
+      <Failure error={forget.error} />
+    </p>
+  );
 }

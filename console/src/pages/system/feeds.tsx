@@ -27,7 +27,7 @@ export function FeedsPage() {
   const go = useNavigate();
   return (
     <>
-      <PageHead title="Sending on" lead="records that go to other systems while they are made">
+      <PageHead title="Sending on" lead="records sent to other systems as they are made">
         <ButtonLink primary to="/feeds/new">
           Add feed
         </ButtonLink>
