@@ -270,7 +270,7 @@ func clientCommands() []command {
 					return s.clientSaved(out, "changed")
 				}
 			}},
-		command{"client", "unlearn", "NAME", "mode auto: accept no Message-Authenticator until the next one",
+		command{"client", "unlearn", "NAME", "mode auto: back from require to auto",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, args []string) error {
 					name, err := one(args, "name")

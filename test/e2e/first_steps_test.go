@@ -61,7 +61,7 @@ func TestFirstStepsInATerminal(t *testing.T) {
 		t.Fatalf("without one after that: %v, %v", accepted, err)
 	}
 	w.wants(0, []string{"client", "show", "old-switch"}, "required from 127.0.0.1 since it was seen",
-		"tollgate client unlearn old-switch")
+		"client unlearn old-switch")
 	w.wants(0, []string{"client", "unlearn", "old-switch"}, "no longer required from 1 address")
 	if accepted, err := ask(); err != nil || !accepted {
 		t.Fatalf("after it was unlearned: %v, %v", accepted, err)
