@@ -36,8 +36,8 @@ func (s *invocation) attempt(a apitype.Attempt) {
 			result += ", VLAN " + a.VLAN
 		}
 	}
-	s.say("%s  %s  %-17s  %-13s  %-13s  %-18s  %s", s.paint(faint, a.At.Local().Format("15:04:05")),
-		s.verdict(a.Verdict), cut(a.Sent, 17), cut(a.Client, 13), cut(a.Method, 13), cut(result, 18),
+	s.say("%s  %s  %-16s  %-12s  %-13s  %-20s  %s", s.paint(faint, a.At.Local().Format("15:04:05")),
+		s.verdict(a.Verdict), cut(a.Sent, 16), cut(a.Client, 12), cut(a.Method, 13), cut(result, 20),
 		s.paint(faint, short(a.ID)))
 }
 
