@@ -241,3 +241,43 @@ func FuzzReadPacket(f *testing.F) {
 		}
 	})
 }
+
+// RADIUS/1.1 hides and signs nothing: no Message-Authenticator, no identifier, and a Token that the reply repeats.
+func TestRADIUS11(t *testing.T) {
+	k := NewClearKey()
+	token := [16]byte{1, 2, 3, 4, 9, 9}
+	b := NewRequest(AccessRequest, 7, token, true)
+	hidden, err := k.HidePassword([]byte("gangway"), token)
+	if err != nil || string(hidden) != "gangway" {
+		t.Fatalf("%q, %v", hidden, err)
+	}
+	b.Add(UserPassword, hidden)
+	b.AddMPPEKey(k, MSMPPESendKey, []byte("key"), token, [2]byte{1, 2})
+	data, err := b.SignRequest(k)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := Decode(data)
+	if err != nil || p.Identifier != 0 || p.Has(MessageAuthenticator) || p.Token() != 0x01020304 ||
+		p.Authenticator != [16]byte{1, 2, 3, 4} || string(p.Get(UserPassword)) != "gangway" {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	if key, err := k.OpenMPPEKey(p.Vendor(Vendor2548, MSMPPESendKey), token); err != nil || string(key) != "key" {
+		t.Errorf("%q, %v", key, err)
+	}
+	reply := NewReply(nil, AccessAccept, p.Identifier)
+	reply.AddText(ReplyMessage, "aye")
+	data, err = reply.SignReply(k, p.Authenticator)
+	if err != nil {
+		t.Fatal(err)
+	}
+	q, err := Decode(data)
+	if err != nil || q.Has(MessageAuthenticator) || k.VerifyReply(&q, p.Authenticator) != nil ||
+		k.VerifyReply(&q, [16]byte{1, 2, 3, 5}) == nil {
+		t.Errorf("%+v, %v", q, err)
+	}
+	fixed, err := NewRequest(AccountingRequest, 1, token, false).SignFixed(k)
+	if p, _ := Decode(fixed); err != nil || p.Token() != 0x01020304 || !k.VerifyFixed(&p) {
+		t.Errorf("accounting: %x, %v", fixed, err)
+	}
+}
