@@ -1,7 +1,6 @@
 package config
 
 import (
-	"bytes"
 	"crypto/x509"
 	"encoding/pem"
 	"fmt"
@@ -192,36 +191,6 @@ func (c *Config) checkCertificates(k *checker) {
 	for i := range c.Trusts {
 		c.checkTrust(k, c.Trusts[i])
 	}
-}
-
-// checkLeaf warns of a certificate without what lies between it and its authority: devices that trust that authority
-// may still refuse it.
-func (c *Config) checkLeaf(k *checker, s *Certificate) {
-	leaf := first(s.Chain)
-	if leaf == nil || bytes.Equal(leaf.RawIssuer, leaf.RawSubject) {
-		return
-	}
-	for _, a := range c.Authorities {
-		if own := first(a.Certificate); own != nil && bytes.Equal(own.RawSubject, leaf.RawIssuer) {
-			return
-		}
-	}
-	k.warn("chain", LeafOnly, "If an intermediate authority issued it, enter its certificate behind this one.",
-		"the certificate of %s stands alone: devices that do not know its issuer %s refuse it", leaf.Subject,
-		leaf.Issuer)
-}
-
-// first is the first certificate of a PEM text, nil if it cannot be read.
-func first(text string) *x509.Certificate {
-	block, _ := pem.Decode([]byte(text))
-	if block == nil {
-		return nil
-	}
-	cert, err := x509.ParseCertificate(block.Bytes)
-	if err != nil {
-		return nil
-	}
-	return cert
 }
 
 func (c *Config) checkTrust(k *checker, t *Trust) {

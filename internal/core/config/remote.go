@@ -273,12 +273,6 @@ func (c *Config) checkRemoteTLS(k *checker, r *Remote) {
 	}
 }
 
-// provesClients reports whether a certificate may prove whoever connects (RFC 5280 section 4.2.1.12).
-func provesClients(c *x509.Certificate) bool {
-	return len(c.ExtKeyUsage)+len(c.UnknownExtKeyUsage) == 0 || slices.Contains(c.ExtKeyUsage,
-		x509.ExtKeyUsageClientAuth) || slices.Contains(c.ExtKeyUsage, x509.ExtKeyUsageAny)
-}
-
 // maxRules bounds the rules of a remote server.
 const maxRules = 50
 

@@ -1,4 +1,5 @@
 import { duration, type Pass } from "./format";
+import { SessionLimit } from "./session-limit";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
@@ -155,27 +156,7 @@ export function PassForm({ pass }: { pass?: Pass }) {
                     onChange={(v) => set({ idleTimeout: Number(v) })}
                     error={error}
                   />
-                  <TextField
-                    label="Sessions of one person at once"
-                    field="maxSessions"
-                    type="number"
-                    min={0}
-                    hint="0 is any number. Needs accounting."
-                    value={String(form.maxSessions)}
-                    onChange={(v) => set({ maxSessions: Number(v) })}
-                    error={error}
-                  />
-                  <Pick
-                    label="One more than that"
-                    field="atLimit"
-                    value={form.atLimit}
-                    onChange={(v) => set({ atLimit: v as typeof form.atLimit })}
-                    error={error}
-                    options={[
-                      { value: "", label: "is refused" },
-                      { value: "end-oldest", label: "ends the oldest" },
-                    ]}
-                  />
+                  <SessionLimit value={form} set={set} error={error} />
                   <TextField
                     label="Rate down, kbit/s"
                     field="rateDown"
