@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
 	"slices"
 	"strings"
 
@@ -48,12 +47,13 @@ var directories = kind[apitype.Directory]{
 }
 
 type directoryFlags struct {
-	servers, attributes, wanted                               list
-	below                                                     whole
-	name, kind, tls, ca, serverName, bind, base, groups, note *string
-	dns, source                                               *string
-	password                                                  *bool
-	timeout, cache, guard, every                              *int
+	servers, attributes, wanted                           list
+	below                                                 whole
+	ca                                                    contents
+	name, kind, tls, serverName, bind, base, groups, note *string
+	dns, source                                           *string
+	password                                              *bool
+	timeout, cache, guard, every                          *int
 	publishing
 }
 
@@ -63,7 +63,7 @@ func newDirectoryFlags(f *flag.FlagSet) *directoryFlags {
 	f.Var(&d.attributes, "attribute", "further attribute of people to read; repeatable")
 	d.name, d.kind = f.String("name", "", "new name"), f.String("kind", "generic", "generic or active-directory")
 	d.tls = f.String("tls", "ldaps", "ldaps, starttls or plain")
-	d.ca = f.String("ca", "", "PEM file of the trusted authority")
+	f.Var(&d.ca, "ca", "PEM file of the trusted authority")
 	d.serverName = f.String("server-name", "", "name that the certificate must hold, if not the host")
 	d.bind = f.String("bind", "", "name of the service account: DN, name@domain, DOMAIN\\name or bare")
 	d.password = f.Bool("password", false, "read its password from the standard input, or ask for it")
@@ -121,12 +121,8 @@ func (d *directoryFlags) input(s *invocation, was map[string]bool, in *apitype.D
 	if was["guard"] {
 		in.GuardAfter = *d.guard
 	}
-	if *d.ca != "" {
-		text, err := os.ReadFile(*d.ca)
-		if err != nil {
-			return fmt.Errorf("reading the trusted authority: %w", err)
-		}
-		in.CA = string(text)
+	if d.ca != "" {
+		in.CA = string(d.ca)
 	}
 	if *d.password {
 		password, err := s.secret("Password of " + in.BindName)

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -104,15 +103,16 @@ func sentText(one apitype.FeedState) string {
 }
 
 // feedFlags are the flags of add and change.
-func feedFlags(f *flag.FlagSet) func(was map[string]bool, in *apitype.FeedFields) error {
+func feedFlags(f *flag.FlagSet) func(was map[string]bool, old *apitype.Feed, label string) any {
 	name, enabled, note := f.String("name", "", "new name"), f.Bool("enabled", true, "send at all"),
 		f.String("text", "", "note")
 	var records list
 	f.Var(&records, "record", "attempts, accounting or journal; repeatable")
 	to, address := f.String("to", "", "syslog-tls, syslog-tcp, syslog-udp or file"),
 		f.String("address", "", "syslog: host:port of the receiver")
-	ca, serverName := f.String("ca", "", "syslog-tls: PEM file of the authority of its certificate"),
-		f.String("server-name", "", "syslog-tls: name in its certificate, if not the host")
+	var ca contents
+	f.Var(&ca, "ca", "syslog-tls: PEM file of the authority of its certificate")
+	serverName := f.String("server-name", "", "syslog-tls: name in its certificate, if not the host")
 	certificate, facility := f.String("certificate", "", "syslog-tls: certificate of ours to show"),
 		f.Int("facility", 0, "syslog: facility, 0 to 23; 0 is 10, security")
 	file := f.String("file", "", "file: its name in the directory feeds of the data directory")
@@ -121,7 +121,12 @@ func feedFlags(f *flag.FlagSet) func(was map[string]bool, in *apitype.FeedFields
 	verdict, client := f.String("verdict", "", "only admitted or refused"), f.String("client", "",
 		"only of these clients; * stands for any characters")
 	who, lane := f.String("who", "", "only of these people"), f.String("lane", "", "only of these lanes")
-	return func(was map[string]bool, in *apitype.FeedFields) error {
+	return func(was map[string]bool, old *apitype.Feed, label string) any {
+		in := apitype.FeedFields{Enabled: true, To: config.FeedTLS}
+		if old != nil {
+			in = old.FeedFields
+		}
+		in.Name = label
 		assign(was, "name", &in.Name, *name)
 		assign(was, "enabled", &in.Enabled, *enabled)
 		assign(was, "record", &in.Records, []string(records))
@@ -138,62 +143,16 @@ func feedFlags(f *flag.FlagSet) func(was map[string]bool, in *apitype.FeedFields
 		assign(was, "who", &in.Who, *who)
 		assign(was, "lane", &in.Lane, *lane)
 		assign(was, "text", &in.Note, *note)
-		if was["ca"] {
-			text, err := os.ReadFile(*ca)
-			if err != nil {
-				return usageError("-ca: " + err.Error())
-			}
-			in.CA = string(text)
-		}
-		return nil
+		assign(was, "ca", &in.CA, string(ca))
+		return in
 	}
 }
 
 func feedCommands() []command {
-	label := func(f apitype.Feed) (apitype.Meta, string) { return f.Meta, f.Name }
-	return slices.Concat(feeds.commands(), []command{
-		{"feed", "add", "NAME", "send records on, as syslog or into a file",
-			func(f *flag.FlagSet) func(*invocation, []string) error {
-				fill, p := feedFlags(f), publishFlags(f)
-				return func(s *invocation, args []string) error {
-					name, err := one(args, "name")
-					if err != nil {
-						return err
-					}
-					in := apitype.FeedFields{Name: name, Enabled: true, To: config.FeedTLS}
-					if err := fill(given(f), &in); err != nil {
-						return err
-					}
-					out, err := add[apitype.Feed](s, "/feeds", p, in)
-					if err != nil {
-						return err
-					}
-					return s.objectSaved("feed", "added", out, out.Revision, func() (apitype.Meta, string) {
-						return label(out.Object)
-					})
-				}
-			}},
-		{"feed", "change", "NAME", "change one in the draft",
-			func(f *flag.FlagSet) func(*invocation, []string) error {
-				fill, p := feedFlags(f), publishFlags(f)
-				return func(s *invocation, args []string) error {
-					name, err := one(args, "name")
-					if err != nil {
-						return err
-					}
-					out, err := change(s, "/feeds", name, p, func(old apitype.Feed) (any, string, error) {
-						in := old.FeedFields
-						err := fill(given(f), &in)
-						return in, old.Tag, err
-					})
-					if err != nil {
-						return err
-					}
-					return s.objectSaved("feed", "changed", out, out.Revision, func() (apitype.Meta, string) {
-						return label(out.Object)
-					})
-				}
-			}},
+	return slices.Concat(feeds.commands(), writer("feed", "/feeds", feedFlags, func(f apitype.Feed) (apitype.Meta,
+		string) {
+		return f.Meta, f.Name
+	}), []command{
 		{"feed", "test", "NAME", "send one event by a feed, published or not",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, args []string) error {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"os"
 	"strings"
 
 	"tollgate.example/key/internal/web/apitype"
@@ -42,6 +43,20 @@ func (l *list) String() string { return strings.Join(*l, ",") }
 func (l *list) Set(text string) error {
 	*l = append(*l, strings.Split(text, ",")...)
 	return nil
+}
+
+// contents is a flag that names a file, and holds what is in it; none is the word for no file.
+type contents string
+
+func (c *contents) String() string { return "" }
+func (c *contents) Set(path string) error {
+	if path == "" || path == "none" {
+		*c = ""
+		return nil
+	}
+	text, err := os.ReadFile(path)
+	*c = contents(text)
+	return err
 }
 
 // pairs is a flag of KEY=VALUE entries.

@@ -3,7 +3,6 @@ package main
 import (
 	"flag"
 	"fmt"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -128,9 +127,9 @@ func remoteFlags(f *flag.FlagSet) func(s *invocation, in *apitype.RemoteInput) e
 		"repeatable, "+
 		"in the order to ask them")
 	weighted := f.Bool("weighted", false, "share requests out by weight")
-	transport, ca := f.String("transport", "udp", "udp or tls"),
-		f.String("ca", "", "tls: PEM file of the authority of "+
-			"its certificate")
+	transport := f.String("transport", "udp", "udp or tls")
+	var ca contents
+	f.Var(&ca, "ca", "tls: PEM file of the authority of its certificate")
 	serverName, certificate := f.String("server-name", "", "tls: name in its certificate, if not the address"),
 		f.String("certificate", "", "tls: certificate by which this server proves itself")
 	timeout, tries, unsigned := f.Int("timeout", 2000, "time-out of each try, in milliseconds"),
@@ -179,13 +178,7 @@ func remoteFlags(f *flag.FlagSet) func(s *invocation, in *apitype.RemoteInput) e
 				return err
 			}
 		}
-		if was["ca"] {
-			text, err := os.ReadFile(*ca)
-			if err != nil {
-				return usageError("-ca: " + err.Error())
-			}
-			in.CA = string(text)
-		}
+		assign(was, "ca", &in.CA, string(ca))
 		if !*typed {
 			return nil
 		}

@@ -214,7 +214,7 @@ func (v *Visit) record(d *decide.Decision, took time.Duration) {
 	a.Trial = f.Tried != ""
 	if a.Class = v.class; a.Class != "" {
 		v.gate.Sessions.Gave(session.Given{At: f.At, Client: a.Client, Who: a.Who, Display: a.Display, MAC: a.MAC,
-			Lane: a.Lane, Pass: a.Pass, VLAN: a.VLAN, Class: a.Class})
+			Lane: a.Lane, Pass: a.Pass, VLAN: a.VLAN, Class: a.Class, Counted: v.snapshot.Plan.CountsSessions})
 	}
 	v.gate.Attempts.Add(a)
 }

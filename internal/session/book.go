@@ -145,7 +145,7 @@ func (b *Book) stamped(a *store.Accounted) {
 
 func (b *Book) begin(k key, s *Session, heard time.Time) {
 	e := &entry{heard: heard}
-	s.Attributes, s.To, s.Raw = nil, "", ""
+	s.Attributes, s.To, s.Raw = nil, "", nil
 	b.given.begun(s.Who, s.MAC)
 	e.now.Store(s)
 	b.open[k] = e

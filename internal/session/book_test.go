@@ -235,3 +235,32 @@ func BenchmarkReport(b *testing.B) {
 		}
 	})
 }
+
+// A client that sends no Class, and the name with a realm, reports the session of the same person: it counts.
+func TestASessionIsCountedWhateverItsNameLooksLike(t *testing.T) {
+	k := openIn(t, t.TempDir(), nil)
+	defer k.Close()
+	macs := []string{"02-00-5E-00-00-01", "02-00-5E-00-00-02", "02-00-5E-00-00-03"}
+	for i, sent := range []string{`LANTERN\K.Nance`, "k.nance@lanternferries.example", "k.nance"} {
+		_, class := NewClass()
+		k.Gave(Given{At: time.Now(), Client: "c", Who: "k.nance", MAC: macs[i], Class: class, Pass: "Crew",
+			Counted: true})
+		if n := k.Count("k.nance", "other"); n == nil || n.With["crew"] != i+1 {
+			t.Errorf("%s was admitted, and counted are %+v", sent, n)
+		}
+		says(t, k, store.AccountingStart, fmt.Sprint("s-", i), func(r *Report) { r.Who, r.MAC = sent, macs[i] })
+		if n := k.Count("k.nance", macs[i]); i > 0 && (n == nil || n.All != i) || i == 0 && n != nil {
+			t.Errorf("%s: counted on other devices are %+v", sent, n)
+		}
+	}
+	k.given.init() // the thirty seconds are over
+	if n := k.Count("k.nance", "other"); n == nil || n.With["crew"] != 3 {
+		t.Errorf("open are %v, and counted %+v", summary(k), n)
+	}
+	if list := k.Oldest("k.nance", macs[0], "crew", 5); len(list) != 2 || list[0].Session != "s-1" {
+		t.Errorf("the oldest are %+v", list)
+	}
+	if k.Count("somebody", "") != nil {
+		t.Error("somebody else has sessions")
+	}
+}

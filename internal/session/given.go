@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/store"
 )
 
@@ -27,6 +28,8 @@ type Given struct {
 	Lane, Pass, VLAN          string
 	// Class is what the client sends back, in hexadecimal digits.
 	Class string
+	// Counted tells that the configuration counts sessions, so that it counts before its session is heard of.
+	Counted bool
 }
 
 // given remembers admissions until their sessions begin.
@@ -78,6 +81,12 @@ func (g *given) begin(who string, now time.Time, each func(*Given)) {
 
 type name struct{ client, mac, who string }
 
+// nameOf tells people on a device of a client apart; a client reports them with a realm or without.
+func nameOf(client, mac, who string) name {
+	_, who, _ = facts.SplitName(who)
+	return name{client, mac, who}
+}
+
 func (g *given) init() {
 	g.byClass, g.byName, g.ring = map[string]*Given{}, map[name]*Given{}, make([]*Given, maxGiven)
 	g.recent = map[string][]*Given{}
@@ -108,20 +117,22 @@ func (g *given) add(v *Given) {
 	defer g.mu.Unlock()
 	if old := g.ring[g.next]; old != nil {
 		delete(g.byClass, old.Class)
-		if n := (name{old.Client, old.MAC, old.Who}); g.byName[n] == old {
+		if n := nameOf(old.Client, old.MAC, old.Who); g.byName[n] == old {
 			delete(g.byName, n)
 		}
 		if list := g.recent[old.Who]; len(list) > 0 && list[len(list)-1] == old {
 			delete(g.recent, old.Who)
 		}
 	}
-	g.note(v)
+	if v.Counted {
+		g.note(v)
+	}
 	g.ring[g.next] = v
 	g.next = (g.next + 1) % len(g.ring)
 	if v.Class != "" {
 		g.byClass[v.Class] = v
 	}
-	g.byName[name{v.Client, v.MAC, v.Who}] = v
+	g.byName[nameOf(v.Client, v.MAC, v.Who)] = v
 }
 
 // find returns what a session was given: by its Class, else by name, address and client, lately. foreign tells that the
@@ -135,7 +146,7 @@ func (g *given) find(class, client, mac, who string, now time.Time) (v *Given, f
 		}
 		return nil, true
 	}
-	if v = g.byName[name{client, mac, who}]; v != nil && now.Sub(v.At) < joinedByName {
+	if v = g.byName[nameOf(client, mac, who)]; v != nil && now.Sub(v.At) < joinedByName {
 		return v, false
 	}
 	return nil, false
@@ -148,7 +159,7 @@ func (g *given) again(a *store.Accounted, before *Session) *Given {
 	defer g.mu.Unlock()
 	v := g.byClass[a.Class]
 	if a.Class == "" || a.Class == before.Class {
-		v = g.byName[name{before.Client, before.MAC, before.Who}]
+		v = g.byName[nameOf(before.Client, before.MAC, before.Who)]
 	}
 	if v == nil || v.Client != before.Client || v.Class == before.Class || !v.At.After(before.Began) ||
 		time.Since(v.At) > joinedByName {

@@ -45,7 +45,7 @@ func (r *Report) forward() {
 		return
 	}
 	if r.To = r.Forwards(r.Lane); r.To != "" {
-		r.Accounted.Raw = string(r.Raw)
+		r.Accounted.Raw = r.Raw
 	}
 }
 
@@ -243,7 +243,7 @@ func sameName(a, b string) bool {
 func lost(s *Session, at time.Time, cause string) *store.Accounted {
 	a := s.Accounted
 	a.ID, a.Of, a.Kind, a.Cause, a.Attributes, a.Note = 0, s.ID, store.AccountingLost, cause, nil, ""
-	a.To, a.Raw = "", ""
+	a.To, a.Raw = "", nil
 	if at.After(a.At) && cause != causeSilent { // of a silent one nobody knows; the last word is what is certain
 		a.At = at
 	}

@@ -66,7 +66,8 @@ type Accounted struct {
 
 	// To names the remote servers that it is forwarded to, by their identifiers with spaces between; Raw are its
 	// attributes as they came, only where it is forwarded.
-	To, Raw string
+	To  string
+	Raw []byte
 
 	// Silence is after how long without a word the session counts as over. It is not recorded.
 	Silence time.Duration
@@ -113,7 +114,7 @@ func accounting(written func([]*Accounted)) record.Kind[Accounted] {
 			f.Body(&a.Attributes)
 			f.Moment(&a.Stamp)
 			f.Text(&a.To)
-			f.Text(&a.Raw)
+			f.Body(&a.Raw)
 		}}
 }
 
@@ -143,6 +144,8 @@ type AccountingFilter struct {
 	Limit    int
 	Patience time.Duration
 	Bodies   bool
+	// Forwarded reads the bodies of records that are forwarded.
+	Forwarded bool
 }
 
 // Fits reports whether a record is among those that the filter selects by what is in it.
@@ -180,5 +183,5 @@ func (f *AccountingFilter) conditions() conditions[Accounted] {
 // Find lists records from the newest to the oldest; with After alone, the oldest of the newer ones first.
 func (a *Accounting) Find(ctx context.Context, f AccountingFilter) (record.Page[Accounted], error) {
 	return a.List(ctx, record.Query[Accounted]{Span: f.Span, Conditions: f.conditions(), Limit: f.Limit,
-		Patience: f.Patience, Bodies: func(*Accounted) bool { return f.Bodies }})
+		Patience: f.Patience, Bodies: func(a *Accounted) bool { return f.Bodies || f.Forwarded && a.To != "" }})
 }

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"time"
 
 	"tollgate.example/key/internal/base/ident"
 )
@@ -11,26 +10,22 @@ import (
 type Position struct {
 	Name string   `db:"name"`
 	Kind string   `db:"kind"`
-	ID   ident.ID `db:"-"`
-	Row  int64    `db:"id"`
-	At   int64    `db:"at"`
+	ID   ident.ID `db:"id"`
+	// At is when that record was made, in milliseconds since 1970.
+	At int64 `db:"at"`
 }
 
 // Positions returns all positions.
 func (s *Store) Positions(ctx context.Context) ([]Position, error) {
 	out := []Position{}
 	err := s.db.SelectContext(ctx, &out, "SELECT name, kind, id, at FROM positions")
-	for i := range out {
-		out[i].ID = ident.ID(out[i].Row)
-	}
 	return out, err
 }
 
 // SavePosition keeps how far something was sent on.
-func (s *Store) SavePosition(ctx context.Context, name, kind string, id ident.ID, at time.Time) error {
-	return s.exec(ctx, "INSERT OR REPLACE INTO positions (name, kind, id, at) VALUES (?, ?, ?, ?)", name, kind,
-		int64(id),
-		at.UnixMilli())
+func (s *Store) SavePosition(ctx context.Context, p Position) error {
+	return s.exec(ctx, "INSERT OR REPLACE INTO positions (name, kind, id, at) VALUES (?, ?, ?, ?)", p.Name, p.Kind,
+		int64(p.ID), p.At)
 }
 
 // RemovePositions forgets how far something was sent on, by its name.

@@ -81,6 +81,15 @@ export function TextField({ label, hint, error, field, local, value, onChange, m
 }
 
 /** A list written one entry a line. */
+/** A whole number. */
+export function NumberField({
+  value,
+  onChange,
+  ...rest
+}: Omit<TextProps, "value" | "onChange" | "type"> & { value: number; onChange: (n: number) => void }) {
+  return <TextField {...rest} type="number" value={String(value)} onChange={(v) => onChange(Number(v))} />;
+}
+
 export function LinesField({
   label,
   hint,

@@ -45,10 +45,10 @@ type Peer struct {
 	terms *Terms
 	addr  netip.Addr
 	// names are those of the certificate that proved the client, nil if it is known by its address alone; chain is that
-	// certificate, last looked at under a snapshot, at a moment.
+	// certificate, last looked at under a revision, at a moment.
 	names  []string
 	chain  []*x509.Certificate
-	under  *snapshot.Snapshot
+	under  int
 	proven time.Time
 }
 
@@ -144,7 +144,7 @@ func (p *Peer) Client(s *snapshot.Snapshot) *config.Client {
 // otherwise now and then, since it may have expired or been revoked while the connection was open. It says why the
 // certificate no longer counts, "" if it does.
 func (p *Peer) Refuses(ctx context.Context, s *snapshot.Snapshot, client *config.Client) string {
-	if p.chain == nil || p.under == s && time.Since(p.proven) < proofTime {
+	if p.chain == nil || p.under == s.Revision && time.Since(p.proven) < proofTime {
 		return ""
 	}
 	ctx, cancel := context.WithTimeout(ctx, handshakeTime)
@@ -165,7 +165,7 @@ func (p *Peer) proves(ctx context.Context, s *snapshot.Snapshot, client *config.
 		return fmt.Sprintf("the certificate of %s came from %s, which is none of its addresses: add that, or find "+
 			"out who has its key", client.Name, p.addr)
 	}
-	p.under, p.proven = s, time.Now()
+	p.under, p.proven = s.Revision, time.Now()
 	return ""
 }
 

@@ -21,7 +21,7 @@ type links struct {
 // certificate of the client, or ours, may be another one.
 type linked struct {
 	*upstream.Link
-	under *snapshot.Snapshot
+	under int // the revision
 	to    netip.AddrPort
 }
 
@@ -32,7 +32,13 @@ const answerTime = 5 * time.Second
 func (l *links) to(client *config.Client, to netip.AddrPort, s *snapshot.Snapshot) (*upstream.Link, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if open := l.of[client.ID]; open != nil && open.under == s && open.to == to {
+	for id, open := range l.of { // those made under another configuration, also of clients that are gone
+		if open.under != s.Revision {
+			time.AfterFunc(answerTime, open.Close)
+			delete(l.of, id)
+		}
+	}
+	if open := l.of[client.ID]; open != nil && open.to == to {
 		return open.Link, nil
 	}
 	cfg := s.ClientTLS(client)
@@ -44,9 +50,9 @@ func (l *links) to(client *config.Client, to netip.AddrPort, s *snapshot.Snapsho
 		l.of = map[string]*linked{}
 	}
 	if old := l.of[client.ID]; old != nil {
-		old.Close()
+		time.AfterFunc(answerTime, old.Close)
 	}
-	made := &linked{upstream.NewLink(netip.Addr{}, to.String(), cfg, answerTime), s, to}
+	made := &linked{upstream.NewLink(netip.Addr{}, to.String(), cfg, answerTime), s.Revision, to}
 	l.of[client.ID] = made
 	return made.Link, nil
 }

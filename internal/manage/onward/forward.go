@@ -102,7 +102,7 @@ func (f *forwarding) left(list []event) (n int) {
 
 func (f *forwarding) one(ctx context.Context, e *event) error {
 	a := e.accounted
-	return f.server.Account(ctx, []byte(a.Raw), time.Since(a.At))
+	return f.server.Account(ctx, a.Raw, time.Since(a.At))
 }
 
 func (f *forwarding) alive() error  { return nil }

@@ -58,6 +58,7 @@ type Keeper struct {
 	mu      sync.Mutex
 	running map[string]*worker
 	saved   map[key]store.Position
+	unsaved map[key]bool // whose positions cannot be kept now
 }
 
 // key is what a position belongs to.
@@ -81,7 +82,7 @@ type State struct {
 func New(ctx context.Context, s *store.Store, records Records, current func() *snapshot.Snapshot, data string) (*Keeper,
 	error) {
 	k := &Keeper{records: records, store: s, current: current, dir: filepath.Join(data, "feeds"),
-		running: map[string]*worker{}, saved: map[key]store.Position{}}
+		running: map[string]*worker{}, saved: map[key]store.Position{}, unsaved: map[key]bool{}}
 	list, err := s.Positions(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading how far records were sent on: %w", err)
@@ -284,15 +285,18 @@ func (k *Keeper) last(kind string) ident.ID {
 	return k.records.Journal.Last()
 }
 
-// save keeps a position.
+// save keeps a position. While it cannot be, the log says so once.
 func (k *Keeper) save(at key, id ident.ID, moment time.Time) {
-	if err := k.store.SavePosition(context.Background(), at.name, at.kind, id, moment); err != nil {
-		slog.Warn("keeping how far records were sent on", "name", at.name, "error", err)
-		return
-	}
+	p := store.Position{Name: at.name, Kind: at.kind, ID: id, At: moment.UnixMilli()}
+	err := k.store.SavePosition(context.Background(), p)
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.saved[at] = store.Position{Name: at.name, Kind: at.kind, ID: id, At: moment.UnixMilli()}
+	if err != nil && !k.unsaved[at] {
+		slog.Warn("keeping how far records were sent on", "name", at.name, "error", err)
+	}
+	if k.unsaved[at] = err != nil; err == nil {
+		k.saved[at] = p
+	}
 }
 
 // read returns the records after a position, the oldest first.
@@ -306,7 +310,7 @@ func (k *Keeper) read(ctx context.Context, kind string, after ident.ID) (out []e
 		}
 		return out, err
 	case config.FeedAccounting:
-		page, err := k.records.Accounting.Find(ctx, store.AccountingFilter{Span: span, Limit: batch})
+		page, err := k.records.Accounting.Find(ctx, store.AccountingFilter{Span: span, Limit: batch, Forwarded: true})
 		for i := range page.Items {
 			out = append(out, ofAccounted(&page.Items[i]))
 		}

@@ -169,7 +169,7 @@ func TestARecordThatIsNotTaken(t *testing.T) {
 	for i, session := range []string{"s-1", "poison", "s-2"} {
 		raw := append([]byte{radius.AcctSessionID, byte(2 + len(session))}, session...)
 		list = append(list, event{id: ident.ID(i + 1), accounted: &store.Accounted{At: time.Now(), To: "r",
-			Raw: string(raw)}})
+			Raw: raw}})
 	}
 	f := &forwarding{server: server}
 	for range giveUpAfter + 2 { // nobody answers: nothing is given up

@@ -4,7 +4,7 @@ import type { Schema } from "../../api/client";
 import { useObjects } from "../../api/hooks";
 import { Button, PageHead } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
-import { LinesField, lines, Pick, TextField, Tick } from "../../ui/form";
+import { LinesField, lines, Pick, NumberField, TextField, Tick } from "../../ui/form";
 import { PeerFields } from "../../ui/peer";
 import { Sent } from "../system/feeds";
 import { Machines } from "./machines";
@@ -112,36 +112,32 @@ export function RemoteForm({ remote: r }: { remote?: Remote }) {
               />
             )}
             <div className="grid grid-cols-2 gap-3">
-              <TextField
+              <NumberField
                 label="Time-out per try (ms)"
                 field="timeoutMillis"
-                type="number"
-                value={String(form.timeoutMillis)}
-                onChange={(v) => set({ timeoutMillis: Number(v) })}
+                value={form.timeoutMillis}
+                onChange={(v) => set({ timeoutMillis: v })}
                 error={error}
               />
-              <TextField
+              <NumberField
                 label="Tries"
                 field="tries"
-                type="number"
-                value={String(form.tries)}
-                onChange={(v) => set({ tries: Number(v) })}
+                value={form.tries}
+                onChange={(v) => set({ tries: v })}
                 error={error}
               />
-              <TextField
+              <NumberField
                 label="Asked last after no answer (s)"
                 field="deadSeconds"
-                type="number"
-                value={String(form.deadSeconds)}
-                onChange={(v) => set({ deadSeconds: Number(v) })}
+                value={form.deadSeconds}
+                onChange={(v) => set({ deadSeconds: v })}
                 error={error}
               />
-              <TextField
+              <NumberField
                 label="Asked by Status-Server every (s), 0 for never"
                 field="probeSeconds"
-                type="number"
-                value={String(form.probeSeconds)}
-                onChange={(v) => set({ probeSeconds: Number(v) })}
+                value={form.probeSeconds}
+                onChange={(v) => set({ probeSeconds: v })}
                 error={error}
               />
             </div>
@@ -151,13 +147,12 @@ export function RemoteForm({ remote: r }: { remote?: Remote }) {
               onChange={(accounting) => set({ accounting })}
             />
             {form.accounting && !tls && (
-              <TextField
+              <NumberField
                 label="Its port for accounting"
                 field="accountingPort"
-                type="number"
                 hint="0 is 1813."
-                value={String(form.accountingPort)}
-                onChange={(v) => set({ accountingPort: Number(v) })}
+                value={form.accountingPort}
+                onChange={(v) => set({ accountingPort: v })}
                 error={error}
               />
             )}

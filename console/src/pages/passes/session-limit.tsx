@@ -1,4 +1,4 @@
-import { Pick, TextField } from "../../ui/form";
+import { Pick, NumberField } from "../../ui/form";
 
 type Limit = { maxSessions: number; atLimit: "" | "refuse" | "end-oldest" };
 
@@ -14,14 +14,13 @@ export function SessionLimit({
 }) {
   return (
     <>
-      <TextField
+      <NumberField
         label="Sessions of one person at once"
         field="maxSessions"
-        type="number"
         min={0}
         hint="0 is any number. Needs accounting."
-        value={String(value.maxSessions)}
-        onChange={(v) => set({ maxSessions: Number(v) })}
+        value={value.maxSessions}
+        onChange={(v) => set({ maxSessions: v })}
         error={error}
       />
       <Pick

@@ -5,7 +5,7 @@ import { call, type Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
 import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys, Verdict, When } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
-import { Pick, TextField, Tick } from "../../ui/form";
+import { Pick, NumberField, TextField, Tick } from "../../ui/form";
 import { PeerFields } from "../../ui/peer";
 
 type Feed = Schema["Feed"];
@@ -176,13 +176,12 @@ function FeedForm({ feed: f }: { feed?: Feed }) {
     />
   );
   const number = (field: "facility" | "megabytes" | "keep", label: string, hint = "", error?: unknown) => (
-    <TextField
+    <NumberField
       label={label}
       field={field}
       hint={hint}
-      type="number"
-      value={String(form[field])}
-      onChange={(v) => set({ [field]: Number(v) })}
+      value={form[field]}
+      onChange={(v) => set({ [field]: v })}
       error={error}
     />
   );
