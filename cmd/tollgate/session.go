@@ -211,7 +211,7 @@ func (s *invocation) sessionTable(list []apitype.Session) {
 		rows[i] = []string{v.ID, cut(v.User, 18), cut(v.Client, 12), cut(v.Place, 10), v.Address, cut(v.Pass, 10),
 			vlans(v), cut(last, 22)}
 	}
-	s.table([]string{"id", "user", "client", "place", "address", "pass", "vlan", "lasts"}, rows)
+	s.table([]string{"ID", "USER", "CLIENT", "PLACE", "ADDRESS", "PASS", "VLAN", "LASTS"}, rows)
 }
 
 func (s *invocation) sessionStory(d *apitype.SessionDetail) {

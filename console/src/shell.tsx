@@ -185,7 +185,7 @@ export function Shell({ operator, children }: { operator: string; children: Reac
           </button>
         </div>
       </header>
-      <main className="overflow-auto px-5 py-4">{children}</main>
+      <main className="relative overflow-auto px-5 py-4">{children}</main>
       <Palette open={palette} close={() => setPalette(false)} />
       <Modal open={help} onClose={() => setHelp(false)} title="Keys">
         <dl className="grid grid-cols-[110px_1fr] gap-y-1">

@@ -291,6 +291,11 @@ func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {
 					t.Errorf("%s: %v", path, err)
 					continue
 				}
+				if over, err := browser.Eval[int](p.Page,
+					"document.documentElement.scrollHeight - innerHeight"); err != nil ||
+					over > 0 {
+					t.Errorf("%s can be scrolled %d pixels past its end, %v", path, over, err)
+				}
 				findings, err := p.Axe(string(axe))
 				if err != nil || len(findings) > 0 {
 					t.Errorf("%s by %s: %v\n%s", path, theme, err, strings.Join(findings, "\n"))

@@ -198,7 +198,7 @@ function Rules({ value, onChange, error }: { value: Rule[]; onChange: (v: Rule[]
     <fieldset className="mb-4">
       <legend className="mb-1 text-[13px] font-semibold">Attributes that are changed on the way</legend>
       {value.map((r, i) => (
-        <div key={i} className="mb-2 grid grid-cols-2 gap-x-3 border-l-2 border-line pl-3">
+        <div key={i} className="mb-2 grid grid-cols-2 gap-x-3 border-l-2 border-hair pl-3">
           <Pick
             label={`Rule ${i + 1} works on`}
             value={r.on}

@@ -307,6 +307,7 @@ function Facts({ a }: { a: Detail }) {
     ["called", f.called],
     ["client", f.client],
     ["client address", f.address],
+    ["transport", f.transport === "tls" ? "over TLS" : ""],
     [
       "tags",
       Object.entries(f.clientTags ?? {})
