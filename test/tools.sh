@@ -19,6 +19,13 @@ want wpa_supplicant wpasupplicant
 want ip iproute2
 want gcc gcc
 want /usr/include/stdio.h libc6-dev
+want swanctl strongswan-swanctl
+want /usr/lib/ipsec/charon strongswan-charon
+want /usr/lib/ipsec/plugins/libstrongswan-openssl.so libstrongswan-standard-plugins
+want /usr/lib/ipsec/plugins/libstrongswan-eap-radius.so libcharon-extra-plugins
+want /usr/lib/ipsec/plugins/libstrongswan-eap-mschapv2.so libcharon-extauth-plugins
+want ocserv ocserv
+want openconnect openconnect
 want rsyslogd "rsyslog rsyslog-openssl"
 want openssl openssl
 want /usr/share/perl5/Authen/Radius.pm libauthen-radius-perl

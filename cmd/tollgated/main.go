@@ -31,9 +31,10 @@ func run() int {
 	var o app.Options
 	radius := flag.String("radius", ":1812", "addresses for RADIUS authentication over UDP, separated by commas")
 	accounting := flag.String("accounting", ":1813", "addresses for RADIUS accounting over UDP; empty takes none")
-	overTLS := flag.String("radius-tls", ":2083", "addresses for RADIUS over TLS 1.3, separated by commas; "+
-		"empty takes "+
-		"none")
+	overTLS := flag.String("radius-tls", ":2083", "TCP addresses for RADIUS over TLS 1.3, separated by commas; empty "+
+		"takes none")
+	overDTLS := flag.String("radius-dtls", ":2083", "UDP addresses for RADIUS over DTLS 1.2, separated by commas; "+
+		"empty takes none")
 	flag.StringVar(&o.Data, "data", "", "directory for the database and the key file (required)")
 	flag.StringVar(&o.HTTP, "http", "127.0.0.1:8440", "address of the console and the API; other than loopback is "+
 		"served by TLS only")
@@ -92,10 +93,12 @@ func run() int {
 	}
 	o.RADIUS, o.TACACS, o.TACACSTLS = strings.Split(*radius, ","), list(*tacacs), list(*secure)
 	o.Accounting, o.RADIUSTLS, o.RADIUSTLSOptional = list(*accounting), list(*overTLS), true
+	o.RADIUSDTLS, o.RADIUSDTLSOptional = list(*overDTLS), true
 	o.Node = uint8(*node)
 	o.TACACSOptional, o.HTTPHosts = true, list(*hosts)
 	flag.Visit(func(f *flag.Flag) { // asked for, and not had, is an error
 		o.RADIUSTLSOptional = o.RADIUSTLSOptional && f.Name != "radius-tls"
+		o.RADIUSDTLSOptional = o.RADIUSDTLSOptional && f.Name != "radius-dtls"
 		o.TACACSOptional = o.TACACSOptional && f.Name != "tacacs" && f.Name != "tacacs-tls"
 	})
 	o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
@@ -118,11 +121,17 @@ func run() int {
 	for _, address := range a.RADIUSTLS {
 		fmt.Println("  RADIUS   ", address, "with TLS")
 	}
+	for _, address := range a.RADIUSDTLS {
+		fmt.Println("  RADIUS   ", address, "with DTLS")
+	}
 	for _, address := range a.TACACS {
 		fmt.Println("  TACACS+  ", address)
 	}
 	for _, address := range a.TACACSTLS {
 		fmt.Println("  TACACS+  ", address, "with TLS")
+	}
+	for _, address := range a.RADIUSDTLS {
+		fmt.Println("  RADIUS   ", address, "with DTLS")
 	}
 	if a.SetupCode != "" {
 		fmt.Printf("  Open the console and give this setup code to create the first operator: %s\n", a.SetupCode)

@@ -69,6 +69,9 @@ type Options struct {
 	// does not let us listen there.
 	RADIUSTLS         []string
 	RADIUSTLSOptional bool
+	// RADIUSDTLS are the addresses for both over DTLS, with RADIUSDTLSOptional alike.
+	RADIUSDTLS         []string
+	RADIUSDTLSOptional bool
 	// TACACS and TACACSTLS are the addresses for TACACS+, over TCP and over TLS 1.3. TACACSOptional goes on without
 	// them where the operating system does not let us listen there.
 	TACACS, TACACSTLS []string
@@ -96,6 +99,7 @@ type App struct {
 	RADIUS     []netip.AddrPort
 	Accounting []netip.AddrPort
 	RADIUSTLS  []netip.AddrPort
+	RADIUSDTLS []netip.AddrPort
 	TACACS     []netip.AddrPort
 	TACACSTLS  []netip.AddrPort
 	SetupCode  string

@@ -46,7 +46,7 @@ func (a *App) openSessions(ctx context.Context, o *Options, ids *ident.Source, c
 	return nil
 }
 
-// serveAccounting opens the sockets of accounting, and of both ports over TLS.
+// serveAccounting opens the sockets of accounting, and of both ports over TLS and DTLS.
 func (a *App) serveAccounting(o *Options, registry *sources.Registry) error {
 	served, err := radius.ServeAccounting(a.Gate, registry, a.Sessions, o.Accounting)
 	if err != nil {
@@ -64,5 +64,15 @@ func (a *App) serveAccounting(o *Options, registry *sources.Registry) error {
 	}
 	a.RADIUSTLS = streams.Addresses()
 	a.done = append(a.done, streams.Close)
+	datagrams, err := radius.ServeDatagrams(a.radius, served, o.RADIUSDTLS)
+	if err != nil && o.RADIUSDTLSOptional {
+		o.Log.Warn("RADIUS over DTLS is off; name its address with -radius-dtls", "error", err)
+		datagrams, err = radius.ServeDatagrams(a.radius, served, nil)
+	}
+	if err != nil {
+		return err
+	}
+	a.RADIUSDTLS = datagrams.Addresses()
+	a.done = append(a.done, datagrams.Close)
 	return nil
 }

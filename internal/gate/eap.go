@@ -12,11 +12,13 @@ import (
 
 const (
 	// maxConversations bounds the conversations under way, maxWeight what they hold in memory together, in octets;
-	// conversationIdle is how long a peer may think.
-	maxConversations = 20_000
-	maxWeight        = 512 << 20
-	conversationIdle = 30 * time.Second
-	maxSessions      = 50_000
+	// conversationIdle is how long a peer may think, conversationParting how long it may take to acknowledge a failure:
+	// clients send again after three to five seconds.
+	maxConversations    = 20_000
+	maxWeight           = 512 << 20
+	conversationIdle    = 30 * time.Second
+	conversationParting = 6 * time.Second
+	maxSessions         = 50_000
 )
 
 // open is a conversation under way, with the visit it belongs to.

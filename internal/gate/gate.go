@@ -55,8 +55,8 @@ type Parts struct {
 func New(parts Parts) *Gate {
 	g := &Gate{Parts: parts, Lockout: lockout.New(), checker: certificate.NewChecker(),
 		sessions: server.NewSessions(maxSessions)}
-	g.open = server.NewTable(server.Limits{Open: maxConversations, Weight: maxWeight, Idle: conversationIdle},
-		g.abandoned)
+	g.open = server.NewTable(server.Limits{Open: maxConversations, Weight: maxWeight, Idle: conversationIdle,
+		Parting: conversationParting}, g.abandoned)
 	g.current.Store(snapshot.Empty())
 	return g
 }

@@ -20,7 +20,10 @@ func (v *Visit) guarded(ctx context.Context, d *directory.Directory, person *fac
 		return check()
 	}
 	code, detail := v.counted(ctx, d.Name(), person, limits, reason.PasswordGuarded, check)
-	if code == reason.PasswordWrong {
+	switch code {
+	case reason.PersonLocked:
+		d.FoundLocked()
+	case reason.PasswordWrong:
 		v.gate.Lockout.Counted(d.Name(), person.Name, d.WrongPasswords(ctx, person.ID))
 	}
 	return code, detail

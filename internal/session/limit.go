@@ -8,17 +8,18 @@ import (
 	"tollgate.example/key/internal/core/facts"
 )
 
-// Count counts the sessions that a person has open on devices other than the one with a MAC address, by pass; nil if
-// there is none. Somebody who was admitted a moment ago counts although the session was not heard of yet, so that many
-// devices at once do not slip through.
+// Count counts the sessions that a person has open on devices other than the one with a MAC address, by pass and by
+// lane; nil if there is none. Somebody who was admitted a moment ago counts although the session was not heard of yet,
+// so that many devices at once do not slip through.
 func (b *Book) Count(who, mac string) *facts.OpenSessions {
-	out := facts.OpenSessions{With: map[string]int{}}
+	out := facts.OpenSessions{With: map[string]int{}, In: map[string]int{}}
 	seen := map[string]bool{}
 	b.of(who, func(s *Session) {
 		seen[s.MAC] = true
 		if s.MAC == "" || s.MAC != mac {
 			out.All++
 			out.With[strings.ToLower(s.Pass)]++
+			out.In[strings.ToLower(s.Lane)]++
 		}
 	})
 	b.given.begin(who, time.Now(), func(v *Given) {
@@ -26,6 +27,7 @@ func (b *Book) Count(who, mac string) *facts.OpenSessions {
 			seen[v.MAC] = true
 			out.All++
 			out.With[strings.ToLower(v.Pass)]++
+			out.In[strings.ToLower(v.Lane)]++
 		}
 	})
 	if out.All == 0 {

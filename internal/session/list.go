@@ -2,8 +2,11 @@ package session
 
 import (
 	"cmp"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/store/record"
@@ -63,17 +66,55 @@ func (b *Book) List(f Filter) (items []*Session, next ident.ID) {
 		return b.ofPerson(m)
 	}
 	list := *b.order.Load()
-	for i := len(list) - 1; i >= 0; i-- {
-		s := list[i].now.Load()
-		if s == nil || f.Before != 0 && s.ID >= f.Before || !m.fits(s) {
-			continue
-		}
-		if f.Limit > 0 && len(items) == f.Limit {
-			return items, items[len(items)-1].ID
-		}
-		items = append(items, s)
+	for end := len(list); end > 0 && (f.Limit == 0 || len(items) <= f.Limit); {
+		begin := max(0, end-stretch)
+		items = append(items, m.among(list[begin:end])...)
+		end = begin
+	}
+	if f.Limit > 0 && len(items) > f.Limit {
+		items = items[:f.Limit:f.Limit]
+		return items, items[f.Limit-1].ID
 	}
 	return items, 0
+}
+
+// stretch is how many sessions are looked at before it is asked whether the page is full; part how many one goroutine
+// looks at.
+const (
+	part    = 1 << 13
+	stretch = 1 << 16
+)
+
+// among lists those that fit, the newest first, but of each part no more than a page and one.
+func (f *matcher) among(list []*entry) (items []*Session) {
+	parts := make([][]*Session, (len(list)+part-1)/part)
+	var next atomic.Int32
+	search := func() {
+		for i := int(next.Add(1)) - 1; i < len(parts); i = int(next.Add(1)) - 1 {
+			end := len(list) - i*part
+			parts[i] = f.newest(list[max(0, end-part):end])
+		}
+	}
+	var others sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(parts)) - 1 {
+		others.Go(search)
+	}
+	search()
+	others.Wait()
+	return slices.Concat(parts...)
+}
+
+func (f *matcher) newest(list []*entry) (items []*Session) {
+	for _, e := range slices.Backward(list) {
+		s := e.now.Load()
+		if s == nil || f.Before != 0 && s.ID >= f.Before || !f.fits(s) {
+			continue
+		}
+		if items = append(items, s); f.Limit > 0 && len(items) > f.Limit {
+			break
+		}
+	}
+	return items
 }
 
 // ofPerson lists those of one person.

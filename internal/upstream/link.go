@@ -36,13 +36,16 @@ const (
 // ErrClosed tells that the connection ended before the answer came.
 var ErrClosed = errors.New("the connection ended before the answer came")
 
-// Link is a connection to a server over TLS (RFC 6614, or RFC 9765 where the other side offers it), with many requests
-// under way. It connects when it is needed, and again when the connection ends. It is safe for concurrent use.
+// Link is a connection to a server over TLS (RFC 6614, or RFC 9765 where the other side offers it) or DTLS (RFC 7360),
+// with many requests under way. It connects when it is needed, and again when the connection ends. It is safe for
+// concurrent use.
 type Link struct {
 	from    netip.Addr
 	address string
 	config  *tls.Config
 	timeout time.Duration
+	// datagrams is DTLS, where what is lost has to be sent again.
+	datagrams bool
 
 	mu      sync.Mutex
 	conn    *linkConn
@@ -59,6 +62,13 @@ func NewLink(from netip.Addr, address string, config *tls.Config, timeout time.D
 	config.MinVersion = tls.VersionTLS13
 	config.NextProtos = []string{radius.Version11, radius.Version10}
 	return &Link{from: from, address: address, config: config, timeout: timeout}
+}
+
+// NewDatagramLink is NewLink over DTLS.
+func NewDatagramLink(from netip.Addr, address string, config *tls.Config, timeout time.Duration) *Link {
+	l := NewLink(from, address, config, timeout)
+	l.datagrams = true
+	return l
 }
 
 // Close ends the connection.
@@ -135,33 +145,64 @@ func (l *Link) get(ctx context.Context) (*linkConn, error) {
 func (l *Link) dial(done chan struct{}) {
 	ctx, cancel := context.WithTimeout(context.Background(), dialTime)
 	defer cancel()
+	c, err := l.connect(ctx)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	defer close(done)
+	l.dialing = nil
+	if err != nil {
+		l.failed, l.err = time.Now(), err
+		return
+	}
+	l.conn = c
+	c.begin(l.timeout)
+	if l.closed {
+		l.conn.end(ErrClosed)
+	}
+}
+
+func (l *Link) connect(ctx context.Context) (*linkConn, error) {
+	if l.datagrams {
+		conn, err := l.dialDTLS(ctx)
+		if err != nil {
+			return nil, fmt.Errorf("connecting over DTLS: %w", err)
+		}
+		return &linkConn{conn: conn, by: "DTLS", key: radius.NewKey([]byte(radius.DTLSSecret)), out: datagrams{conn},
+			receive: datagrams{conn}.next,
+			slots:   make(chan struct{}, maxInFlight10), again: resend}, nil
+	}
 	plain := &net.Dialer{KeepAlive: idleFor}
 	if l.from.IsValid() {
 		plain.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(l.from, 0))
 	}
 	dialer := tls.Dialer{NetDialer: plain, Config: l.config}
 	raw, err := dialer.DialContext(ctx, "tcp", l.address)
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	defer close(done)
-	l.dialing = nil
 	if err != nil {
-		l.failed, l.err = time.Now(), fmt.Errorf("connecting over TLS: %w", err)
-		return
+		return nil, fmt.Errorf("connecting over TLS: %w", err)
 	}
-	l.conn = newLinkConn(raw.(*tls.Conn), l.timeout)
-	if l.closed {
-		l.conn.end(ErrClosed)
+	conn := raw.(*tls.Conn)
+	reader := bufio.NewReaderSize(conn, 16<<10)
+	c := &linkConn{conn: conn, by: "TLS", receive: func(buf []byte) ([]byte, error) {
+		return radius.ReadPacket(reader, buf)
+	},
+		key: radius.NewKey([]byte(radius.TLSSecret)), out: outlet.New(conn,
+			maxPending, sendTime), slots: make(chan struct{}, maxInFlight10)}
+	if conn.ConnectionState().NegotiatedProtocol == radius.Version11 {
+		c.key, c.slots = radius.NewClearKey(), make(chan struct{}, maxInFlight11)
 	}
+	return c, nil
 }
 
 // linkConn is one connection.
 type linkConn struct {
-	conn  *tls.Conn
-	key   *radius.Key
-	out   *outlet.Outlet
-	slots chan struct{}
-	heard atomic.Int64 // when something came last, in nanoseconds since 1970
+	conn    net.Conn
+	by      string // TLS or DTLS
+	key     *radius.Key
+	out     sender
+	receive func(buf []byte) ([]byte, error) // reads a packet
+	slots   chan struct{}
+	again   time.Duration // after which a request is sent again, 0 for never
+	heard   atomic.Int64  // when something came last, in nanoseconds since 1970
 
 	mu      sync.Mutex
 	waiting map[uint32]*pending
@@ -177,17 +218,15 @@ type pending struct {
 	done   chan struct{}
 }
 
-func newLinkConn(conn *tls.Conn, timeout time.Duration) *linkConn {
-	c := &linkConn{conn: conn, key: radius.NewKey([]byte(radius.TLSSecret)), out: outlet.New(conn, maxPending,
-		sendTime),
-		waiting: map[uint32]*pending{}, ended: make(chan struct{}), slots: make(chan struct{}, maxInFlight10)}
-	if conn.ConnectionState().NegotiatedProtocol == radius.Version11 {
-		c.key, c.slots = radius.NewClearKey(), make(chan struct{}, maxInFlight11)
-	}
+// sender sends packets without waiting, and reports whether the connection still stands.
+type sender interface{ Send(packet []byte) bool }
+
+// begin begins to read.
+func (c *linkConn) begin(timeout time.Duration) {
+	c.waiting, c.ended = map[uint32]*pending{}, make(chan struct{})
 	c.heard.Store(time.Now().UnixNano())
 	go c.read()
 	go c.watch(timeout)
-	return c
 }
 
 func (c *linkConn) over() bool {
@@ -240,14 +279,25 @@ func (c *linkConn) ask(ctx context.Context, timeout time.Duration, build Build, 
 	if !c.out.Send(packet) {
 		c.end(errors.New("the other side does not read what is sent"))
 	}
-	select {
-	case <-p.done:
-		return nil
-	case <-timer.C:
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-c.ended:
-		return c.lost()
+	var tick <-chan time.Time
+	if c.again > 0 {
+		ticker := time.NewTicker(c.again)
+		defer ticker.Stop()
+		tick = ticker.C
+	}
+	for late := false; !late; {
+		select {
+		case <-p.done:
+			return nil
+		case <-timer.C:
+			late = true
+		case <-tick:
+			c.out.Send(packet)
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-c.ended:
+			return c.lost()
+		}
 	}
 	if c.heard.Load() < begun.UnixNano() { // nothing at all came back
 		c.end(ErrNoAnswer)
@@ -257,7 +307,7 @@ func (c *linkConn) ask(ctx context.Context, timeout time.Duration, build Build, 
 	if p.err != nil {
 		return p.err
 	}
-	return fmt.Errorf("%w within %v over TLS", ErrNoAnswer, timeout)
+	return fmt.Errorf("%w within %v over %s", ErrNoAnswer, timeout, c.by)
 }
 
 func (c *linkConn) lost() error {
@@ -301,9 +351,9 @@ func (c *linkConn) authenticator(id uint32) (out [16]byte) {
 
 // read takes answers until the connection ends.
 func (c *linkConn) read() {
-	reader, buf := bufio.NewReaderSize(c.conn, 16<<10), make([]byte, radius.MaxSize)
+	buf := make([]byte, 2*radius.MaxSize)
 	for {
-		packet, err := radius.ReadPacket(reader, buf)
+		packet, err := c.receive(buf)
 		if err != nil {
 			c.end(err)
 			return

@@ -23,10 +23,12 @@ type Settings struct {
 	Members []Settled
 	// Weighted shares requests out by weight; otherwise the first that answers is asked.
 	Weighted bool
-	// Secret is the shared secret over UDP. TLS is how to connect over TLS, nil for UDP.
-	Secret string
-	TLS    *tls.Config
-	// Timeout is how long each of Tries is waited for; over TLS a request is sent once.
+	// Secret is the shared secret over UDP. TLS is how to connect over TLS, nil for UDP;
+	// Datagrams makes that DTLS.
+	Secret    string
+	TLS       *tls.Config
+	Datagrams bool
+	// Timeout is how long each of Tries is waited for; over TLS a request is sent once, over DTLS once a second.
 	Timeout time.Duration
 	Tries   int
 	// Unsigned accepts answers without Message-Authenticator over UDP.
@@ -110,7 +112,11 @@ func Open(settings Settings) *Server {
 	for _, m := range settings.Members {
 		one := &member{Settled: m}
 		if s.TLS != nil {
-			one.link = NewLink(netip.Addr{}, m.Address.String(), s.TLS, s.Timeout)
+			link := NewLink
+			if s.Datagrams {
+				link = NewDatagramLink
+			}
+			one.link = link(netip.Addr{}, m.Address.String(), s.TLS, s.Timeout)
 		}
 		s.members = append(s.members, one)
 	}

@@ -82,10 +82,10 @@ func TestCommandLineOrdersAndEdits(t *testing.T) {
 		"changed")
 	w.wants(0, []string{"lane", "show", "Wired"}, "by group, 2 rows", "Deck Officers", "Guests (off)")
 	w.wants(0, []string{"lane", "add", "Rest", "-realm", "here"})
-	w.wants(0, []string{"lane", "move", "Rest", "-to", "1"}, "moved to place 1", "draft")
+	w.wants(0, []string{"lane", "move", "Rest", "-at", "1"}, "moved to place 1", "draft")
 	w.wants(0, []string{"lane", "list"}, "1  Rest", "2  Wired")
 	w.wants(0, []string{"draft", "diff"}, "place 1 of 2")
-	w.wants(2, []string{"lane", "move", "Rest", "-to", "9"}, "from 1 to 2")
+	w.wants(2, []string{"lane", "move", "Rest", "-at", "9"}, "from 1 to 2")
 	w.wants(1, []string{"policy", "change", "Wired", "Nobody"}, `no policy "Nobody"`)
 	w.wants(1, []string{"policy", "add", "Wired", "Bad", "-when", "grup is x", "-pass", "crew"}, "column 1",
 		"Did you mean group?")

@@ -146,7 +146,7 @@ func TestSecondFactorOnGear(t *testing.T) {
 		t.Errorf("a change says %q", r.Message)
 	}
 	w.wants(0, []string{"factor", "list"}, "phone of ann", "hh-router-1", "in use")
-	w.wants(0, []string{"factor", "recovery", ann.id}, "shown only here")
+	w.wants(0, []string{"factor", "recovery", "ann"}, "shown only here")
 	if out := w.wants(0, []string{"factor", "show", ann.id}, "8 codes left", "6 digits every 30 s"); strings.Contains(
 		out, ann.seed) {
 		t.Error("the seed is shown again")
@@ -184,7 +184,7 @@ func TestWrongCodesLockThePerson(t *testing.T) {
 	w.boot() // a lock that was told is kept
 	g = w.device(true)
 	ask("ann", "rope-and-anchor", code, "FAIL")
-	w.wants(0, []string{"factor", "release", ann.id}, "accepted again")
+	w.wants(0, []string{"factor", "release", "ann"}, "accepted again")
 	ask("ann", "rope-and-anchor", code, "PASS")
 	// Somebody who does not know the password uses up none of the tries.
 	for range 6 {

@@ -26,7 +26,7 @@ func forwarding(t *testing.T) (near, far *world) {
 		t.Fatal(out)
 	}
 	near.wants(0, []string{"lane", "change", "Wired", "-forward", "port-authority"}, "changed",
-		"its policies are not used")
+		"warnings: policies")
 	near.publish()
 	return near, far
 }

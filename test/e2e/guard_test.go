@@ -121,4 +121,15 @@ func TestTheGuardKeepsAccountsFromBeingLocked(t *testing.T) {
 	if got := from(laptop, "mschapv2", "s.lodge", right); got != "ok" {
 		t.Errorf("with our machine account among the workstations: %s", got)
 	}
+	// The domain has become stricter since its rule was read. An account that is found locked has it read again.
+	w.wants(0, []string{"directory", "held", "LANTERN"}, "No guard, and the directory locks after 5")
+	change(domainBase, map[string]string{"lockoutThreshold": "4"})
+	time.Sleep(2 * time.Second)
+	for range 4 {
+		from(phone, "mschapv2", "s.lodge", "old")
+	}
+	if got := from(laptop, "mschapv2", "s.lodge", right); got != "person.locked" {
+		t.Errorf("an account that was locked after four: %s", got)
+	}
+	w.wants(0, []string{"directory", "held", "LANTERN"}, "No guard, and the directory locks after 4")
 }

@@ -111,5 +111,13 @@ func TestSessionsAtOnce(t *testing.T) {
 	if try(5) {
 		t.Error("a policy for the first session admits a second")
 	}
+	for field, fits := range map[string]bool{"sessions.pass.crew": true, "sessions.pass.visitors": false,
+		"sessions.lane.wired": true, "sessions.lane.vpn": false} {
+		w.wants(0, []string{"policy", "change", "Wired", "Crew", "-when", "group is Crew and " + field + " at least 1",
+			"-publish"}, "published")
+		if try(5) != fits {
+			t.Errorf("with one session open, %s at least 1 does not give %v", field, fits)
+		}
+	}
 	third.must("Stop")
 }

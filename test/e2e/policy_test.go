@@ -281,7 +281,7 @@ func TestPartsOfTheDraftAndRevisions(t *testing.T) {
 	w.wants(0, []string{"pass", "add", "spare", "-vlan", "62"}, "added")
 	w.wants(0, []string{"policy", "change", "Wired ports", "Deck officers", "-at", "3"}, "changed")
 	w.wants(0, []string{"policy", "change", "Wired ports", "Contractors ashore", "-off"}, "changed")
-	w.wants(0, []string{"lane", "move", "VPN", "-to", "1"}, "moved")
+	w.wants(0, []string{"lane", "move", "VPN", "-at", "1"}, "moved")
 	w.wants(1, []string{"draft", "discard", "pass", "holding"}, "no change of pass holding")
 	w.wants(0, []string{"draft", "discard", "pass", "contractors"}, "as in what is running")
 	w.wants(0, []string{"draft", "discard", "policy", "Wired ports", "By department"}, "")

@@ -118,7 +118,7 @@ func read(path string) string {
 	return string(b)
 }
 
-func waitFor(t *testing.T, what string, done func() bool) {
+func waitFor(t testing.TB, what string, done func() bool) {
 	t.Helper()
 	for range 200 {
 		if done() {

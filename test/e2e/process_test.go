@@ -35,7 +35,7 @@ type process struct {
 func (p *process) run(script string) {
 	p.t.Helper()
 	args := fmt.Sprintf("exec %s -data %s -http 127.0.0.1:0 -radius 127.0.0.1:0 -accounting 127.0.0.1:0 "+
-		"-radius-tls none "+
+		"-radius-tls none -radius-dtls none "+
 		"-tacacs 127.0.0.1:0 -tacacs-tls "+
 		"127.0.0.1:0",
 		filepath.Join(binaries, "tollgated"), p.dir)

@@ -128,20 +128,33 @@ func TestListsArePagedByCursorAndSearched(t *testing.T) {
 	w.refused(404, http.MethodGet, "/attempts/0000000000001", nil, "no such attempt")
 }
 
+// described is what the service says of its calls: of each path, of each method.
+type described struct {
+	OpenAPI string `json:"openapi"`
+	Paths   map[string]map[string]struct {
+		OperationID string `json:"operationId"`
+	} `json:"paths"`
+}
+
+func (w *world) openAPI() (doc described) {
+	w.t.Helper()
+	resp, err := http.Get(w.api.URL + "/api/v1/openapi.json")
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	if err := json.NewDecoder(resp.Body).Decode(&doc); err != nil {
+		w.t.Fatal(err)
+	}
+	return doc
+}
+
 func TestOpenAPIDescribesTheCalls(t *testing.T) {
 	t.Parallel()
 	w := start(t)
-	resp, err := http.Get(w.api.URL + "/api/v1/openapi.json")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer resp.Body.Close()
-	var doc struct {
-		OpenAPI string                    `json:"openapi"`
-		Paths   map[string]map[string]any `json:"paths"`
-	}
-	if err := json.NewDecoder(resp.Body).Decode(&doc); err != nil || !strings.HasPrefix(doc.OpenAPI, "3.1") {
-		t.Fatalf("version %s, %v", doc.OpenAPI, err)
+	doc := w.openAPI()
+	if !strings.HasPrefix(doc.OpenAPI, "3.1") {
+		t.Fatalf("version %s", doc.OpenAPI)
 	}
 	for _, path := range []string{"/clients", "/clients/{ref}", "/attempts", "/attempts-live", "/directory-test",
 		"/draft/publish", "/revisions/{number}/return"} {

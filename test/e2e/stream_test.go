@@ -108,16 +108,7 @@ func TestForwardingOverTLS(t *testing.T) {
 		"port.type is Ethernet and transport is tls"
 	far.do(http.MethodPut, "/lanes/"+lane.ID, lane.LaneFields, nil, client.IfMatch("*"))
 	far.publish()
-	near.do(http.MethodPost, "/certificates", apitype.CertificateInput{Name: "to-the-harbour", Chain: issued.Chain,
-		Key: issued.Key}, nil)
-	ca := filepath.Join(t.TempDir(), "ca.pem")
-	if err := os.WriteFile(ca, []byte(authority), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	near.wants(0, []string{"remote", "add", "harbour", "-server", far.streams(), "-transport", "tls", "-ca", ca,
-		"-server-name", "radius.example", "-certificate", "to-the-harbour", "-grant", "*"}, "added")
-	near.wants(0, []string{"lane", "change", "Wired", "-forward", "harbour"}, "changed")
-	near.publish()
+	near.forwards(far.streams(), "tls", issued, authority)
 	for _, method := range []string{"pap", "chap", "mschapv2", "peap-mschapv2"} {
 		reply, err := near.ask(func(q *trial.Request) {
 			q.Method, q.User, q.Password = method, "m.mate", "bridge-and-beam"
@@ -141,6 +132,21 @@ func TestForwardingOverTLS(t *testing.T) {
 	if r, err := far.ask(func(q *trial.Request) { q.User = "m.mate" }); err != nil || r.Accepted {
 		t.Errorf("by UDP into a lane for TLS: %+v, %v", r, err)
 	}
+}
+
+// forwards has a world forward to a remote server, to which it proves itself by a certificate.
+func (w *world) forwards(server, transport string, own apitype.NewlyIssued, authority string) {
+	w.t.Helper()
+	w.do(http.MethodPost, "/certificates", apitype.CertificateInput{Name: "to-the-harbour", Chain: own.Chain,
+		Key: own.Key}, nil)
+	ca := filepath.Join(w.dir, "harbour.pem")
+	if err := os.WriteFile(ca, []byte(authority), 0o600); err != nil {
+		w.t.Fatal(err)
+	}
+	w.wants(0, []string{"remote", "add", "harbour", "-server", server, "-transport", transport, "-ca", ca,
+		"-server-name", "radius.example", "-certificate", "to-the-harbour", "-grant", "*"}, "added")
+	w.wants(0, []string{"lane", "change", "Wired", "-forward", "harbour"}, "changed")
+	w.publish()
 }
 
 // Whoever cannot prove itself in TLS gets nothing, and what is said wrong ends the connection.
@@ -221,20 +227,7 @@ func TestHostileStreams(t *testing.T) {
 	if _, err := io.ReadFull(conn, reply[:20]); err != nil || reply[0] != 3 {
 		t.Errorf("CHAP without a challenge: %x, %v", reply[:20], err)
 	}
-	// Many at once on one connection, each with its own answer.
-	var all sync.WaitGroup
-	for i := range 64 {
-		all.Go(func() {
-			want, password := radius.AccessAccept, "gangway-and-rope"
-			if i%2 == 1 {
-				want, password = radius.AccessReject, "wrong"
-			}
-			if code, err := signIn(l, "k.nance", password); err != nil || code != want {
-				t.Errorf("%d: %v, %v", i, code, err)
-			}
-		})
-	}
-	all.Wait()
+	manyAtOnce(t, l)
 	// A revoked certificate ends what was open, a few seconds later at most.
 	var list apitype.Page[apitype.IssuedCertificate]
 	w.do(http.MethodGet, "/issued", nil, &list)
@@ -247,6 +240,24 @@ func TestHostileStreams(t *testing.T) {
 	if code, err := signIn(l, "k.nance", "gangway-and-rope"); err == nil {
 		t.Errorf("with a revoked certificate: %v", code)
 	}
+}
+
+// manyAtOnce asks on one connection many times at once; each gets its own answer.
+func manyAtOnce(t *testing.T, l *upstream.Link) {
+	t.Helper()
+	var all sync.WaitGroup
+	for i := range 64 {
+		all.Go(func() {
+			want, password := radius.AccessAccept, "gangway-and-rope"
+			if i%16 == 1 {
+				want, password = radius.AccessReject, "wrong"
+			}
+			if code, err := signIn(l, "k.nance", password); err != nil || code != want {
+				t.Errorf("%d: %v, %v", i, code, err)
+			}
+		})
+	}
+	all.Wait()
 }
 
 // gearAuthority makes an authority of the same name, and a certificate of it.
@@ -263,6 +274,13 @@ func TestStreamsOfOpenSSL(t *testing.T) {
 	t.Parallel()
 	need(t, "openssl")
 	w := start(t)
+	w.openSSL(w.streams(), radius.TLSSecret, "-tls1_3", "-alpn", "radius/1.0")
+}
+
+// openSSL asks a port through the client of another author.
+func (w *world) openSSL(port, secret string, options ...string) {
+	t := w.t
+	t.Helper()
 	w.basic("require", "127.0.0.1")
 	_, issued, authority := w.overTLS()
 	dir := t.TempDir()
@@ -271,9 +289,9 @@ func TestStreamsOfOpenSSL(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	cmd := exec.Command("openssl", "s_client", "-quiet", "-no_ign_eof", "-connect", w.streams(), "-tls1_3", "-alpn",
-		"radius/1.0", "-cert", "own.pem", "-key", "own.key", "-CAfile", "ca.pem", "-verify_return_error",
-		"-servername", "radius.example")
+	cmd := exec.Command("openssl", append([]string{"s_client", "-quiet", "-no_ign_eof", "-connect", port, "-cert",
+		"own.pem", "-key", "own.key", "-CAfile", "ca.pem", "-verify_return_error", "-servername", "radius.example"},
+		options...)...)
 	cmd.Dir = dir
 	in, _ := cmd.StdinPipe()
 	out, _ := cmd.StdoutPipe()
@@ -283,7 +301,7 @@ func TestStreamsOfOpenSSL(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer func() { in.Close(); cmd.Process.Kill(); cmd.Wait() }()
-	key, authenticator := radius.NewKey([]byte(radius.TLSSecret)), [16]byte{7, 7}
+	key, authenticator := radius.NewKey([]byte(secret)), [16]byte{7, 7}
 	hidden, _ := key.HidePassword([]byte("gangway-and-rope"), authenticator)
 	ask := radius.NewRequest(radius.AccessRequest, 9, authenticator, false)
 	ask.AddText(radius.UserName, "k.nance")
@@ -292,7 +310,7 @@ func TestStreamsOfOpenSSL(t *testing.T) {
 	request, _ := ask.SignRequest(key)
 	start := radius.NewRequest(radius.AccountingRequest, 10, [16]byte{}, false)
 	start.AddInteger(radius.AcctStatusType, 1)
-	start.AddText(radius.AcctSessionID, "tls-1")
+	start.AddText(radius.AcctSessionID, "openssl-1")
 	start.AddText(radius.UserName, "k.nance")
 	accounting, _ := start.SignFixed(key)
 	for _, step := range []struct {

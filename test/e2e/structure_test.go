@@ -43,7 +43,8 @@ var allowed = map[string][]string{
 
 	"internal/eap/tunnel":     {"internal/wire/eap"},
 	"internal/eap/supplicant": {"internal/eap/tunnel", "internal/wire/"},
-	"internal/eap/server": {"internal/core/facts", "internal/core/reason", "internal/eap/tunnel",
+	"internal/eap/server": {"internal/base/tlsversion", "internal/core/facts", "internal/core/reason",
+		"internal/eap/tunnel",
 		"internal/identity/proof", "internal/wire/"},
 
 	"internal/identity/": {"internal/base/", "internal/core/", "internal/identity/sheet", "internal/store",
@@ -63,7 +64,8 @@ var allowed = map[string][]string{
 
 	"internal/session": {"internal/base/ident", "internal/core/config", "internal/core/facts", "internal/store",
 		"internal/store/record"},
-	"internal/upstream": {"internal/base/outlet", "internal/wire/dict", "internal/wire/radius"},
+	"internal/upstream": {"internal/base/datagram", "internal/base/outlet", "internal/wire/dict",
+		"internal/wire/radius"},
 	"internal/upstream/trial": {"internal/core/results", "internal/eap/supplicant", "internal/upstream",
 		"internal/wire/"},
 

@@ -84,12 +84,20 @@ type world struct {
 	ldaps             string
 	ldap              string
 	ca                *lab.Authority
+	beside            string // one more address for authentication and accounting, for devices in another namespace
 }
 
 // start starts a service with nothing configured.
 func start(t testing.TB) *world {
 	t.Helper()
 	w := &world{t: t, dir: t.TempDir()}
+	w.first()
+	return w
+}
+
+// first boots an empty service and signs its first operator in.
+func (w *world) first() {
+	w.t.Helper()
 	w.boot()
 	w.do(http.MethodPost, "/setup", apitype.SetupInput{Code: w.app.SetupCode, Name: "o.brandt",
 		Password: "lantern-demo-2026"}, nil)
@@ -97,7 +105,6 @@ func start(t testing.TB) *world {
 	w.do(http.MethodPost, "/sign-in", apitype.SignInInput{Name: "o.brandt", Password: "lantern-demo-2026",
 		TokenName: "test"}, &signed)
 	w.api.Token = signed.Token
-	return w
 }
 
 func (w *world) boot() {
@@ -108,11 +115,14 @@ func (w *world) boot() {
 // bootAt starts the service with an address for accounting.
 func (w *world) bootAt(accounting string) {
 	w.t.Helper()
+	radius, accounts := []string{"127.0.0.1:0", "[::1]:0"}, []string{accounting}
+	if w.beside != "" {
+		radius, accounts = append(radius, w.beside+":0"), append(accounts, w.beside+":0")
+	}
 	a, err := app.Start(context.Background(), app.Options{Data: w.dir, HTTP: "127.0.0.1:0",
-		RADIUS: []string{"127.0.0.1:0", "[::1]:0"}, Accounting: []string{accounting},
-		RADIUSTLS: []string{"127.0.0.1:0"},
-		TACACS:    []string{"127.0.0.1:0"},
-		TACACSTLS: []string{"127.0.0.1:0"}})
+		RADIUS: radius, Accounting: accounts,
+		RADIUSTLS: []string{"127.0.0.1:0"}, RADIUSDTLS: []string{"127.0.0.1:0"},
+		TACACS: []string{"127.0.0.1:0"}, TACACSTLS: []string{"127.0.0.1:0"}})
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -241,13 +251,21 @@ func (w *world) account(name, password string, groups ...string) {
 // ask sends a request as the basic client does.
 func (w *world) ask(change func(*trial.Request)) (results.Reply, error) {
 	r := trial.Request{Server: w.radius, Secret: secret, User: "k.nance", Password: "gangway-and-rope",
-		Timeout: 2 * time.Second, Tries: 1,
+		Timeout: 10 * time.Second, Tries: 1, // a loaded machine is slow; who expects silence waits for less
 		Attributes: []results.Attribute{{Name: "NAS-Port-Type", Value: "Ethernet"},
 			{Name: "NAS-Port-Id", Value: "1/0/8"}, {Name: "Calling-Station-Id", Value: "00:00:5e:00:53:07"}}}
 	if change != nil {
 		change(&r)
 	}
 	return trial.Send(context.Background(), r)
+}
+
+// recorded are the attempts so far.
+func (w *world) recorded() []apitype.Attempt {
+	w.t.Helper()
+	var page apitype.Page[apitype.Attempt]
+	w.do(http.MethodGet, "/attempts?limit=500", nil, &page)
+	return page.Items
 }
 
 // attempts waits until that many attempts are recorded and returns them, the newest first.

@@ -390,7 +390,7 @@ func (c *Config) checkMethods(k *checker, l *Lane) {
 			k.warn(field, WeakMethod, "Allow it only for devices that support nothing better, in a lane of their own.",
 				"%s is weak: %s", m.Title, m.Exposed)
 		}
-		if m.Needs != NeedsNTHash && m.Needs != NeedsClear {
+		if m.Needs != NeedsNTHash && m.Needs != NeedsClear || len(l.Forward) > 0 { // others look those people up
 			continue
 		}
 		for i := range realms {

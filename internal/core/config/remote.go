@@ -18,7 +18,7 @@ type Remote struct {
 	// Servers are its machines, in the order to ask them, or to share requests out by weight.
 	Servers  []RemoteServer `json:"servers"`
 	Weighted bool           `json:"weighted,omitempty"`
-	// Transport is OverUDP or OverTLS.
+	// Transport is OverUDP, OverTLS or OverDTLS.
 	Transport string `json:"transport,omitempty"`
 	Secret    Secret `json:"secret,omitempty"`
 	// CA is PEM of the authorities that may have issued its certificate, empty for those of the system; ServerName is
@@ -63,9 +63,13 @@ func (r RemoteServer) String() string {
 
 // Transports of a remote server.
 const (
-	OverUDP = "udp"
-	OverTLS = "tls"
+	OverUDP  = "udp"
+	OverTLS  = "tls"
+	OverDTLS = "dtls"
 )
+
+// Secured reports whether certificates stand in the place of the shared secret.
+func (r *Remote) Secured() bool { return r.Transport == OverTLS || r.Transport == OverDTLS }
 
 // RemoteRule changes one attribute.
 type RemoteRule struct {
@@ -131,7 +135,7 @@ func (r *Remote) normalise() {
 	if r.Transport == OverUDP {
 		r.Transport = ""
 	}
-	if r.Transport == OverTLS {
+	if r.Secured() {
 		port = "2083"
 	}
 	for i := range r.Servers {
@@ -168,7 +172,7 @@ func (c *Config) checkRemotes(k *checker) {
 		k.on("remote", r.Name, r.ID)
 		r.checkServers(k)
 		r.checkRules(k)
-		if r.Transport == OverTLS {
+		if r.Secured() {
 			c.checkRemoteTLS(k, r)
 		} else if !r.Secret.Set() {
 			k.fail("secret", Required, "Enter the secret that the remote server has for this server.",
@@ -192,7 +196,7 @@ func (c *Config) checkRemotes(k *checker) {
 				r.ProbeSeconds)
 		}
 		c.checkGranted(k, r)
-		if r.Unsigned && r.Transport != OverTLS {
+		if r.Unsigned && !r.Secured() {
 			k.warn("unsigned", UnsignedAnswers, "Enable Message-Authenticator on the remote server, then disable this.",
 				"answers without Message-Authenticator are accepted: anyone on the path can forge them")
 		}
@@ -245,8 +249,8 @@ func (r *Remote) checkServers(k *checker) {
 				s.Weight)
 		}
 	}
-	if r.Transport != "" && r.Transport != OverTLS {
-		k.fail("transport", Unknown, "Use udp or tls.", "%q is not a transport", r.Transport)
+	if r.Transport != "" && !r.Secured() {
+		k.fail("transport", Unknown, "Use udp, tls or dtls.", "%q is not a transport", r.Transport)
 	}
 }
 

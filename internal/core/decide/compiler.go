@@ -175,7 +175,7 @@ func (p *Plan) compileLanes(c *config.Config, next, before *work, tags []string)
 		p.Lanes = append(p.Lanes, made.lane)
 		p.Forwards = p.Forwards || len(lane.Forward) > 0
 		for _, policy := range lane.Policies {
-			p.CountsSessions = p.CountsSessions || strings.Contains(strings.ToLower(policy.When), "sessions.open")
+			p.CountsSessions = p.CountsSessions || strings.Contains(strings.ToLower(policy.When), "sessions.")
 		}
 		for _, group := range made.lane.qualified {
 			p.owners.qualified[group] = true

@@ -41,8 +41,9 @@ func (p *Plan) fill(s *results.Station, f *facts.Facts, d *Decision) {
 	switch s.Key {
 	case reason.Client:
 		s.Value, s.Micros = f.Client, f.Spent.Client
-		if f.Transport == facts.OverTLS {
-			s.Wanted, s.Found = "the certificate of the client", "over TLS, from "+f.Address.String()
+		if f.Transport != "" {
+			s.Wanted, s.Found = "the certificate of the client", "over "+strings.ToUpper(f.Transport)+", from "+
+				f.Address.String()
 		}
 	case reason.Name:
 		s.Value, s.Micros = f.Name(), f.Spent.Name

@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"strings"
 	"time"
+	"unicode"
 
 	"tollgate.example/key/internal/core/reason"
 )
@@ -15,6 +16,8 @@ import (
 const (
 	// OverTLS is the transport of RADIUS (RFC 6614) and TACACS+ (RFC 9887) over TLS.
 	OverTLS = "tls"
+	// OverDTLS is RADIUS over DTLS (RFC 7360).
+	OverDTLS = "dtls"
 	// Network is access to a network: a port, an SSID, a tunnel.
 	Network = "network"
 	// DeviceLogin is a person signing in to the device itself.
@@ -23,17 +26,37 @@ const (
 	CallCheck = "call-check"
 )
 
-// OpenSessions counts sessions: All of them, and those With each pass, by its name in lower case.
+// OpenSessions counts sessions: All of them, those With each pass and those In each lane, by its name in lower case.
 type OpenSessions struct {
 	All  int            `json:"all"`
 	With map[string]int `json:"with,omitempty"`
+	In   map[string]int `json:"in,omitempty"`
+}
+
+// Key is a name as conditions write it within the name of a field: in lower case, with a hyphen in the place of each
+// run of other characters.
+func Key(name string) string {
+	out := strings.FieldsFunc(strings.ToLower(name), func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsDigit(r)
+	})
+	return strings.Join(out, "-")
+}
+
+// Counted is how many of the sessions that are counted by name belong to a key.
+func Counted(by map[string]int, key string) (n int) {
+	for name, count := range by {
+		if Key(name) == key {
+			n += count
+		}
+	}
+	return n
 }
 
 // Facts are everything that is known about one attempt when it is decided.
 type Facts struct {
 	At       time.Time `json:"at"`
 	Protocol string    `json:"protocol"`
-	// Transport is OverTLS, or "" for UDP or TCP alone.
+	// Transport is OverTLS or OverDTLS, or "" for UDP or TCP alone.
 	Transport string `json:"transport,omitempty"`
 	Service   string `json:"service"`
 

@@ -37,7 +37,7 @@ func TestWhere(t *testing.T) {
 // full has every field set, with characters that need care.
 func full(text string) *Facts {
 	return &Facts{At: time.Date(2026, 11, 23, 9, 5, 2, 123456789, time.UTC), Transport: text, Open: &OpenSessions{3,
-		map[string]int{text: 2}},
+		map[string]int{text: 2}, map[string]int{"wired ports": 1, text: 3}},
 		Protocol: "radius", Service: Network,
 		Client: text, ClientTags: map[string]string{"site": text, "x": ""}, Address: netip.MustParseAddr("2001:db8::7"),
 		PortType: "Ethernet", Port: text, SSID: text, MAC: "02-00-5E-10-7A-31", Called: text, NAS: text, Sent: text,

@@ -3,6 +3,8 @@ package rule
 import (
 	"net/netip"
 	"strings"
+
+	"tollgate.example/key/internal/core/facts"
 )
 
 // Stage says when a field is known.
@@ -76,8 +78,11 @@ func lookup(name string) (field *Field, key string) {
 		if family, ok := strings.CutSuffix(fields[i].Name, "*"); ok && strings.HasPrefix(lower, family) &&
 			len(lower) > len(family) {
 			key = name[len(family):]
-			if family == "client." || family == "device." {
+			switch family {
+			case "client.", "device.":
 				key = strings.ToLower(key)
+			case "sessions.pass.", "sessions.lane.":
+				key = facts.Key(key)
 			}
 			return &fields[i], key
 		}

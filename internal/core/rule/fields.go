@@ -1,6 +1,7 @@
 package rule
 
 import (
+	"maps"
 	"net/netip"
 	"strconv"
 	"strings"
@@ -18,8 +19,9 @@ var fields = []Field{
 	{Name: "protocol", Type: Text, Closed: true, Help: "the protocol of the request", Examples: []string{"radius",
 		"tacacs"},
 		access: textAt(func(f *facts.Facts, _ bool) *string { return &f.Protocol })},
-	{Name: "transport", Type: Text, Closed: true, Help: "tls if the request came over TLS, otherwise nothing",
-		Examples: []string{facts.OverTLS},
+	{Name: "transport", Type: Text, Closed: true, Help: "tls or dtls if the request came over TLS or DTLS, otherwise " +
+		"nothing",
+		Examples: []string{facts.OverTLS, facts.OverDTLS},
 		access:   textAt(func(f *facts.Facts, _ bool) *string { return &f.Transport })},
 	{Name: "port.type", Type: Text, Help: "kind of port (NAS-Port-Type)", Examples: []string{"Ethernet",
 		"Wireless-802.11", "Virtual"},
@@ -111,6 +113,12 @@ var fields = []Field{
 				}
 			},
 		}},
+	{Name: "sessions.pass.*", Type: Text, Stage: Person, Examples: []string{"0", "1", "2"},
+		Help:   "how many of them have that pass: sessions.pass.remote-crew for the pass Remote crew",
+		access: sessionsBy(func(o *facts.OpenSessions) *map[string]int { return &o.With })},
+	{Name: "sessions.lane.*", Type: Text, Stage: Person, Examples: []string{"0", "1", "2"},
+		Help:   "how many of them came through that lane: sessions.lane.wired-ports for the lane Wired ports",
+		access: sessionsBy(func(o *facts.OpenSessions) *map[string]int { return &o.In })},
 	{Name: "from", Type: Address, Help: "address that the person comes from, as the device tells it",
 		access: addressAt(func(f *facts.Facts) *netip.Addr { return &f.From })},
 	{Name: "asks", Type: Text, Help: "TACACS+ request: login, enable, password, shell, command, or a " +
@@ -280,4 +288,32 @@ var fields = []Field{
 					f.Person.Attributes[v.key] = v.texts
 				}
 			}}},
+}
+
+// sessionsBy reads open sessions that are counted by name.
+func sessionsBy(of func(*facts.OpenSessions) *map[string]int) access {
+	return access{
+		one: func(f *facts.Facts, key string) string {
+			if f.Open == nil {
+				return "0"
+			}
+			return strconv.Itoa(facts.Counted(*of(f.Open), key))
+		},
+		set: func(f *facts.Facts, v *value) {
+			n, err := strconv.Atoi(v.text())
+			if err != nil || n < 0 {
+				return
+			}
+			open := facts.OpenSessions{}
+			if f.Open != nil {
+				open = *f.Open
+			}
+			by := maps.Clone(*of(&open))
+			if by == nil {
+				by = map[string]int{}
+			}
+			by[v.key] = n
+			*of(&open), f.Open = by, &open
+		},
+	}
 }

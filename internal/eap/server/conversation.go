@@ -107,6 +107,7 @@ type Conversation struct {
 	// made are the sessions that tickets were written for.
 	made     []*session
 	over     bool
+	parting  bool            // the peer has been told that it failed, and need only acknowledge it
 	ctx      context.Context // of the round under way, for what crypto/tls calls back
 	identity string
 }
@@ -167,6 +168,13 @@ func (c *Conversation) Over() bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.over
+}
+
+// Parting reports whether the peer has been told that it failed, and need only acknowledge it.
+func (c *Conversation) Parting() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.parting
 }
 
 // Close gives the conversation up. It is safe to call more than once, and tells whether it was this call that ended it:

@@ -162,6 +162,7 @@ func (m *mschapMethod) verify(ctx context.Context, identifier byte, response msc
 // fail says why, with a challenge that a change of password would answer.
 func (m *mschapMethod) fail(identifier byte, code int) step {
 	m.stage = eap.OpFailure
+	m.l.c.parting = !m.expired // a person may be thinking of a new password
 	rand.Read(m.challenge[:])
 	m.l.c.server("MS-CHAPv2 failure %d", code)
 	return step{data: eap.Exchange{Opcode: eap.OpFailure, Identifier: identifier, Text: mschap.Failure(code,

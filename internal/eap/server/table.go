@@ -22,6 +22,8 @@ type Open[T any] struct {
 	owner  *owner
 	place  *list.Element // among all
 	among  *list.Element // among those of its owner
+	parted *list.Element // among those that have been told the outcome, nil before
+	told   time.Time
 }
 
 // owner is whose devices have conversations: a client.
@@ -35,8 +37,9 @@ type Limits struct {
 	// Open is how many conversations may be under way, Weight how many octets they may hold together. One owner may
 	// have half of each, so that a flood behind one client leaves room for the others.
 	Open, Weight int
-	// Idle is how long a peer may think.
-	Idle time.Duration
+	// Idle is how long a peer may think, Parting how long it may take to acknowledge a failure. Many do not: they go
+	// away with it, and the administrator wants to see their attempt.
+	Idle, Parting time.Duration
 }
 
 // Table holds the conversations under way.
@@ -48,6 +51,7 @@ type Table[T any] struct {
 	mu     sync.Mutex
 	open   map[State]*Open[T]
 	order  *list.List // by the time of the last round, the oldest first
+	parted *list.List // those that have been told that they failed, the oldest first
 	owners map[string]*owner
 	weight int
 	heavy  map[*owner]int
@@ -58,7 +62,7 @@ type Table[T any] struct {
 // NewTable makes a book and begins to look for abandoned conversations.
 func NewTable[T any](limits Limits, leave func(*Open[T])) *Table[T] {
 	t := &Table[T]{leave: leave, limits: limits, open: map[State]*Open[T]{}, order: list.New(),
-		owners: map[string]*owner{}, heavy: map[*owner]int{}, stop: make(chan struct{})}
+		parted: list.New(), owners: map[string]*owner{}, heavy: map[*owner]int{}, stop: make(chan struct{})}
 	t.done.Go(t.watch)
 	return t
 }
@@ -85,13 +89,17 @@ func (t *Table[T]) Add(c *Conversation, keep T, by string) *Open[T] {
 
 // Weigh takes note of what a conversation holds after a round.
 func (t *Table[T]) Weigh(o *Open[T]) {
-	now := o.Weight()
+	now, parting := o.Weight(), o.Parting()
 	t.mu.Lock()
 	var gone []*Open[T]
 	if t.open[o.State] == o {
 		t.weight += now - o.weight
 		t.heavy[o.owner] += now - o.weight
 		o.weight = now
+		if o.parted == nil && parting {
+			o.told = time.Now()
+			o.parted = t.parted.PushBack(o)
+		}
 		gone = t.trim(o.owner)
 	}
 	t.mu.Unlock()
@@ -145,6 +153,9 @@ func (t *Table[T]) remove(o *Open[T]) {
 	delete(t.open, o.State)
 	t.order.Remove(o.place)
 	o.owner.order.Remove(o.among)
+	if o.parted != nil {
+		t.parted.Remove(o.parted)
+	}
 	t.weight -= o.weight
 	t.heavy[o.owner] -= o.weight
 	if o.owner.order.Len() == 0 {
@@ -168,27 +179,40 @@ func (t *Table[T]) watch() {
 		case <-t.stop:
 			return
 		case now := <-tick.C:
-			t.expire(now.Add(-t.limits.Idle))
+			t.expire(now)
 		}
 	}
 }
 
-// expire gives up what has been silent since before the moment.
-func (t *Table[T]) expire(before time.Time) {
+// expire gives up what has been silent for too long at a moment.
+func (t *Table[T]) expire(now time.Time) {
 	for {
 		t.mu.Lock()
-		front := t.order.Front()
-		var gone []*Open[T]
-		if front != nil && front.Value.(*Open[T]).at.Before(before) {
-			gone = append(gone, front.Value.(*Open[T]))
-			t.remove(gone[0])
+		o := t.due(now)
+		if o != nil {
+			t.remove(o)
 		}
 		t.mu.Unlock()
-		if gone == nil {
+		if o == nil {
 			return
 		}
-		t.giveUp(gone)
+		t.giveUp([]*Open[T]{o})
 	}
+}
+
+// due is a conversation that is to be given up, nil if there is none.
+func (t *Table[T]) due(now time.Time) *Open[T] {
+	if e := t.order.Front(); e != nil {
+		if o := e.Value.(*Open[T]); o.at.Before(now.Add(-t.limits.Idle)) {
+			return o
+		}
+	}
+	if e := t.parted.Front(); e != nil {
+		if o := e.Value.(*Open[T]); o.told.Before(now.Add(-t.limits.Parting)) {
+			return o
+		}
+	}
+	return nil
 }
 
 func (t *Table[T]) giveUp(gone []*Open[T]) {
@@ -203,5 +227,5 @@ func (t *Table[T]) giveUp(gone []*Open[T]) {
 func (t *Table[T]) Close() {
 	close(t.stop)
 	t.done.Wait()
-	t.expire(time.Now().Add(time.Hour))
+	t.expire(time.Now().Add(t.limits.Idle + time.Hour))
 }

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"tollgate.example/key/internal/base/tlsversion"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/eap/tunnel"
 	"tollgate.example/key/internal/identity/proof"
@@ -347,7 +348,7 @@ func (m *tlsMethod) broken(out []byte, err error) step {
 			return failed
 		}
 	}
-	m.c.server("TLS alert: %s", strings.TrimPrefix(err.Error(), "tls: "))
+	m.c.server("TLS alert: %s", tlsversion.Named(err))
 	if len(out) == 0 {
 		return failed
 	}
@@ -398,7 +399,7 @@ func Classify(err error) (reason.Code, string) {
 		}
 		return reason.TLSAlert, name
 	}
-	detail := strings.TrimPrefix(err.Error(), "tls: ")
+	detail := tlsversion.Named(err)
 	switch {
 	case strings.Contains(detail, "didn't provide a certificate"):
 		return reason.CertificateMissing, ""

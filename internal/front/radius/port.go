@@ -3,6 +3,7 @@ package radius
 import (
 	"context"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/netip"
@@ -65,16 +66,24 @@ func (p *port) setUp(g *gate.Gate, registry *sources.Registry, what string, most
 }
 
 // open opens the sockets of the addresses (host:port, IPv4 or IPv6); if one cannot be, none stays open.
-func (p *port) open(addresses []string) error {
+func (p *port) open(addresses []string) (err error) {
+	p.conns, err = openAll(p.what, addresses, openSocket)
+	return err
+}
+
+// openAll opens each of some addresses; if one cannot be, none stays open.
+func openAll[T io.Closer](what string, addresses []string, open func(string) (T, error)) (out []T, err error) {
 	for _, address := range addresses {
-		s, err := openSocket(address)
+		one, err := open(address)
 		if err != nil {
-			p.closeSockets()
-			return fmt.Errorf("listening for %s on %s: %w", p.what, address, err)
+			for _, before := range out {
+				before.Close()
+			}
+			return nil, fmt.Errorf("listening for %s on %s: %w", what, address, err)
 		}
-		p.conns = append(p.conns, s)
+		out = append(out, one)
 	}
-	return nil
+	return out, nil
 }
 
 // listen begins to take requests. What take is given is used again for the next one.

@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/tls"
 	"errors"
-	"fmt"
 	"io"
 	"log/slog"
 	"net"
@@ -65,13 +64,10 @@ type Streams struct {
 
 // stream is one connection.
 type stream struct {
+	channel
 	t     *Streams
 	raw   net.Conn
 	conn  *tls.Conn
-	peer  *secure.Peer
-	from  netip.AddrPort
-	addr  netip.Addr
-	keys  *snapshot.ClientKeys
 	out   *outlet.Outlet
 	ended atomic.Bool
 }
@@ -79,17 +75,15 @@ type stream struct {
 // ServeStreams opens the addresses (host:port) and begins to serve. What comes is handed to the servers of both ports,
 // of which accounting may be nil.
 func ServeStreams(auth *Server, accounting *Accounting, addresses []string) (*Streams, error) {
+	listeners, err := openAll("RADIUS over TLS", addresses, func(address string) (net.Listener, error) {
+		return net.Listen("tcp", address)
+	})
+	if err != nil {
+		return nil, err
+	}
 	ctx, cancel := context.WithCancel(context.Background())
 	t := &Streams{auth: auth, accounting: accounting, crowd: secure.NewCrowd(streamLimits), ctx: ctx, cancel: cancel,
-		open: map[*stream]bool{}}
-	for _, address := range addresses {
-		l, err := net.Listen("tcp", address)
-		if err != nil {
-			t.Close()
-			return nil, fmt.Errorf("listening for RADIUS over TLS on %s: %w", address, err)
-		}
-		t.listeners = append(t.listeners, l)
-	}
+		listeners: listeners, open: map[*stream]bool{}}
 	for _, l := range t.listeners {
 		t.all.Go(func() { t.accept(l) })
 	}
@@ -139,7 +133,9 @@ func (t *Streams) accept(l net.Listener) {
 			continue
 		}
 		from := raw.RemoteAddr().(*net.TCPAddr).AddrPort()
-		s := &stream{t: t, raw: raw, from: from, addr: from.Addr().Unmap().WithZone("")}
+		s := &stream{t: t, raw: raw, channel: channel{auth: t.auth, accounting: t.accounting, ctx: t.ctx,
+			transport: facts.OverTLS, from: from, addr: from.Addr().Unmap().WithZone("")}}
+		s.line = s
 		place, full := t.crowd.Enter(s.addr)
 		if full != "" {
 			s.fault(sources.Busy, full)
@@ -151,18 +147,6 @@ func (t *Streams) accept(l net.Listener) {
 			s.serve(place)
 		})
 	}
-}
-
-func (s *stream) fault(fault sources.Fault, detail string) {
-	current, id := s.t.auth.gate.Current(), ""
-	client := current.Plan.Client(s.addr)
-	if s.peer != nil {
-		client = s.peer.Client(current)
-	}
-	if client != nil {
-		id = client.ID
-	}
-	s.t.auth.sources.Discard(s.addr, id, fault, detail, time.Now())
 }
 
 // serve serves a connection to its end.
@@ -214,11 +198,7 @@ func (t *Streams) leave(s *stream) {
 // drain waits until the requests that were read are answered, a moment at most.
 func (s *stream) drain() {
 	for until := time.Now().Add(2 * time.Second); time.Now().Before(until); time.Sleep(5 * time.Millisecond) {
-		waiting := s.t.auth.inFlight.Load()
-		if s.t.accounting != nil {
-			waiting += s.t.accounting.inFlight.Load()
-		}
-		if waiting == 0 && s.out.Idle() {
+		if s.answered() && s.out.Idle() {
 			return
 		}
 	}
@@ -245,65 +225,11 @@ func (s *stream) read() {
 			s.fault(sources.Malformed, "the connection ended, or was silent, within a packet")
 			return
 		}
-		*in = incoming{line: s, from: s.from, keys: s.keys}
-		in.Begun, in.From, in.Snapshot, in.Transport = time.Now(), s.addr, s.t.auth.gate.Current(), facts.OverTLS
 		if !s.packet(in, buf[:n]) {
 			return
 		}
 	}
 }
-
-// packet hands a packet on. It reports whether the connection may go on.
-func (s *stream) packet(in *incoming, data []byte) bool {
-	in.Client = s.peer.Client(in.Snapshot)
-	if in.Client == nil || !in.Client.Enabled {
-		s.fault(sources.Disabled, "RADIUS over TLS")
-		return false
-	}
-	if detail := s.peer.Refuses(s.t.ctx, in.Snapshot, in.Client); detail != "" {
-		s.fault(sources.TLSFailed, detail)
-		return false
-	}
-	malformed := false
-	switch code := radius.Code(data[0]); {
-	case code == radius.AccountingRequest && s.t.accounting != nil:
-		malformed = !s.t.accounting.decode(in, data, s.t.accounting.take)
-	case code == radius.CoARequest || code == radius.DisconnectRequest:
-		return s.decline(in, data)
-	default:
-		malformed = !s.t.auth.decode(in, data, s.t.auth.take)
-	}
-	return !malformed
-}
-
-// decline answers a change of authorization, which a server does not take (RFC 6614 section 2.5).
-func (s *stream) decline(in *incoming, data []byte) bool {
-	p, err := radius.Decode(data)
-	if err != nil || !s.keys.Current.VerifyFixed(&p) {
-		s.fault(sources.Malformed, "a change of authorization over TLS")
-		return false
-	}
-	code := radius.CoANAK
-	if p.Code == radius.DisconnectRequest {
-		code = radius.DisconnectNAK
-	}
-	b := radius.NewReply(nil, code, p.Identifier)
-	b.AddInteger(radius.ErrorCause, unsupportedExtension)
-	for t, value := range p.Attributes() {
-		if t == radius.ProxyState {
-			b.Add(t, value)
-		}
-	}
-	reply, err := b.SignReply(s.keys.Current, p.Authenticator)
-	if err == nil {
-		s.send(reply, s.from, nil)
-	}
-	s.t.auth.sources.Discard(s.addr, in.Client.ID, sources.WrongCode, p.Code.String()+" over TLS", time.Now())
-	return err == nil
-}
-
-// unsupportedExtension is an Error-Cause (RFC 5176 section 3.6).
-const unsupportedExtension = 406
 
 // send implements line.
 func (s *stream) send(reply []byte, _ netip.AddrPort, _ route) { s.out.Send(reply) }

@@ -11,6 +11,7 @@ import (
 	"net/netip"
 	"time"
 
+	"tollgate.example/key/internal/base/tlsversion"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/gate"
@@ -66,54 +67,70 @@ func Greet(ctx context.Context, g *gate.Gate, terms *Terms, raw net.Conn, addr n
 	*Refused) {
 	s := g.Current()
 	client := s.Plan.Client(addr)
-	refuse := func(format string, args ...any) (*tls.Conn, *Peer, *Refused) {
-		r := &Refused{Fault: sources.TLSFailed, Detail: fmt.Sprintf(format, args...)}
-		if client != nil {
-			r.Client = client.ID
-		}
-		return nil, nil, r
-	}
 	cert := s.TLSCertificate(client)
 	if cert == nil {
-		return refuse("there is no server certificate to show; make one under Certificates")
+		return nil, nil, refuse(client, nothingToShow)
 	}
 	conn := tls.Server(raw, &tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS13,
 		ClientAuth: tls.RequestClientCert, NextProtos: terms.Next, SessionTicketsDisabled: true})
 	ctx, cancel := context.WithTimeout(ctx, handshakeTime)
 	defer cancel()
 	if err := conn.HandshakeContext(ctx); err != nil {
-		return refuse("%v", err)
+		return nil, nil, refuse(client, "%s", tlsversion.Named(err))
 	}
+	peer, refused := recognise(ctx, g, terms, addr, conn.ConnectionState().PeerCertificates)
+	if refused != nil {
+		return nil, nil, refused
+	}
+	return conn, peer, nil
+}
+
+const nothingToShow = "there is no server certificate to show; make one under Certificates"
+
+func refuse(client *config.Client, format string, args ...any) *Refused {
+	r := &Refused{Fault: sources.TLSFailed, Detail: fmt.Sprintf(format, args...)}
+	if client != nil {
+		r.Client = client.ID
+	}
+	return r
+}
+
+// recognise finds the client at the other end of a connection, by the certificate that it has shown.
+func recognise(ctx context.Context, g *gate.Gate, terms *Terms, addr netip.Addr, chain []*x509.Certificate) (*Peer,
+	*Refused) {
+	s := g.Current()
+	client := s.Plan.Client(addr)
 	peer := &Peer{gate: g, terms: terms, addr: addr}
-	if chain := conn.ConnectionState().PeerCertificates; len(chain) > 0 {
+	if len(chain) > 0 {
 		peer.names, peer.chain = namesOf(chain[0]), chain
 		if named := s.TLSClient(peer.names); named != nil {
-			client = named
-			if detail := peer.proves(ctx, s, client); detail != "" {
-				return refuse("%s", detail)
+			if detail := peer.proves(ctx, s, named); detail != "" {
+				return nil, refuse(named, "%s", detail)
 			}
-			return conn, peer, nil
+			return peer, nil
 		}
 	}
 	switch {
 	case client == nil:
-		_, _, r := refuse("%s over TLS: neither the address nor the certificate is that of a client", terms.Protocol)
+		r := refuse(nil, "%s over TLS: neither the address nor the certificate is that of a client", terms.Protocol)
 		r.Fault = sources.UnknownClient
-		return nil, nil, r
+		return nil, r
 	case !terms.Speaks(client):
-		return refuse("%s is not set up for %s", client.Name, terms.Protocol)
+		return nil, refuse(client, "%s is not set up for %s", client.Name, terms.Protocol)
 	case len(client.TLSNames) > 0 && peer.chain == nil:
-		return refuse("%s shows no certificate", client.Name)
+		return nil, refuse(client, "%s shows no certificate", client.Name)
 	case len(client.TLSNames) > 0:
-		return refuse("the certificate (%s) carries none of the names of %s", peer.chain[0].Subject, client.Name)
+		return nil, refuse(client, "the certificate (%s) carries none of the names of %s", peer.chain[0].Subject,
+			client.Name)
 	case terms.ByAddress == nil:
-		return refuse("%s proves itself by nothing: give it a certificate and its name in the client", client.Name)
+		return nil, refuse(client, "%s proves itself by nothing: give it a certificate and its name in the client",
+			client.Name)
 	case !terms.ByAddress(client):
-		return refuse("%s proves itself by nothing: give it a certificate and its name in the client, or let the "+
-			"client be known by its address alone", client.Name)
+		return nil, refuse(client, "%s proves itself by nothing: give it a certificate and its name in the client, or "+
+			"let the client be known by its address alone", client.Name)
 	}
 	peer.names, peer.chain = nil, nil
-	return conn, peer, nil
+	return peer, nil
 }
 
 // namesOf are the names by which a certificate says whose it is.

@@ -66,7 +66,8 @@ func (s *Snapshot) remoteSettings(r *config.Remote, box *seal.Box) (upstream.Set
 		out.Members = append(out.Members, upstream.Settled{Address: at, Weight: max(1, one.Weight),
 			Accounting: netip.AddrPortFrom(at.Addr(), uint16(r.AccountingPort))})
 	}
-	if r.Transport == config.OverTLS {
+	if r.Secured() {
+		out.Datagrams = r.Transport == config.OverDTLS
 		out.TLS = &tls.Config{ServerName: r.ServerName}
 		if r.CA != "" {
 			out.TLS.RootCAs = x509.NewCertPool()

@@ -2,6 +2,7 @@ package directory
 
 import (
 	"context"
+	"fmt"
 	"strconv"
 	"time"
 
@@ -14,6 +15,8 @@ import (
 const (
 	// lockoutLife is how long the lockout rule of a domain is used before it is read again.
 	lockoutLife = 10 * time.Minute
+	// lockoutAgain is how long it is used at least, whatever happens.
+	lockoutAgain = 2 * time.Second
 	// usualWindow is taken where a domain tells none.
 	usualWindow = 30 * time.Minute
 	// margin is how many wrong passwords are left to the person, at the keyboard of a computer of the domain.
@@ -57,8 +60,12 @@ func (d *Directory) Lockout(ctx context.Context) (Lockout, error) {
 		if err != nil || len(result.Entries) == 0 {
 			return err
 		}
-		rule.Threshold, _ = strconv.Atoi(result.Entries[0].GetEqualFoldAttributeValue("lockoutThreshold"))
+		threshold, err := strconv.Atoi(result.Entries[0].GetEqualFoldAttributeValue("lockoutThreshold"))
+		if err != nil { // not for us to read, perhaps since lately: what was read before stays in force
+			return fmt.Errorf("%s tells no lockoutThreshold: %w", base, err)
+		}
 		window, _ := strconv.ParseInt(result.Entries[0].GetEqualFoldAttributeValue("lockOutObservationWindow"), 10, 64)
+		rule.Threshold = threshold
 		rule.Window = time.Duration(-window) * 100 // stored as a negative number of 100 ns
 		return nil
 	})
@@ -68,6 +75,16 @@ func (d *Directory) Lockout(ctx context.Context) (Lockout, error) {
 		d.lockout = rule
 	}
 	return d.lockout, err
+}
+
+// FoundLocked notes that an account of the domain is locked: the rule may be stricter than what was read, and is read
+// again when it is needed next.
+func (d *Directory) FoundLocked() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if time.Since(d.lockoutAt) >= lockoutAgain && !d.lockoutAt.IsZero() {
+		d.lockoutAt = time.Now().Add(-lockoutLife)
+	}
 }
 
 // Guard says when wrong passwords are to be held back: as configured, or before the domain would lock the account.

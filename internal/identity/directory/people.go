@@ -187,6 +187,9 @@ func (d *Directory) person(e *ldap.Entry, now time.Time) *facts.Person {
 	} else {
 		p.State = genericState(e, now)
 	}
+	if p.State == reason.PersonLocked {
+		d.FoundLocked()
+	}
 	if isComputer(e) {
 		p.Kind = facts.Computer
 	}

@@ -6,15 +6,23 @@ import "bytes"
 // alone.
 type Pattern struct {
 	parts [][]byte
+	least int // octets that the parts have together
 }
 
 // NewPattern reads a pattern.
 func NewPattern(pattern string) Pattern {
-	return Pattern{bytes.Split([]byte(lowerASCII(pattern)), []byte("*"))}
+	p := Pattern{parts: bytes.Split([]byte(lowerASCII(pattern)), []byte("*"))}
+	for _, part := range p.parts {
+		p.least += len(part)
+	}
+	return p
 }
 
 // Match reports whether a whole text matches.
 func (p Pattern) Match(text string) bool {
+	if len(text) < p.least {
+		return false
+	}
 	var space [128]byte
 	return p.matchLower(appendLower(space[:0], text))
 }
@@ -43,12 +51,12 @@ func (p Pattern) prefix() (prefix []byte, exact bool) { return p.parts[0], len(p
 
 // appendLower appends a text with its ASCII letters in lower case.
 func appendLower(to []byte, text string) []byte {
-	for i := range len(text) {
-		b := text[i]
+	from := len(to)
+	to = append(to, text...)
+	for i, b := range to[from:] {
 		if 'A' <= b && b <= 'Z' {
-			b += 'a' - 'A'
+			to[from+i] = b + 'a' - 'A'
 		}
-		to = append(to, b)
 	}
 	return to
 }

@@ -53,32 +53,16 @@ const (
 	Expanded   Type = 254
 )
 
+// titles are the types in words, with common ones that are not spoken here.
+var titles = map[Type]string{Identity: "Identity", Notification: "Notification", Nak: "Nak", MD5: "EAP-MD5",
+	5: "EAP-OTP", GTC: "EAP-GTC", TLS: "EAP-TLS", 17: "LEAP", 18: "EAP-SIM", TTLS: "EAP-TTLS", 23: "EAP-AKA",
+	PEAP: "PEAP", MSCHAPv2: "EAP-MSCHAPv2", Extensions: "EAP-Extensions", 43: "EAP-FAST", 47: "EAP-PSK",
+	48: "EAP-SAKE", 49: "EAP-IKEv2", 50: "EAP-AKA'", 51: "EAP-GPSK", 52: "EAP-pwd", 53: "EAP-EKE",
+	TEAP: "TEAP", Expanded: "an expanded type"}
+
 func (t Type) String() string {
-	switch t {
-	case Identity:
-		return "Identity"
-	case Notification:
-		return "Notification"
-	case Nak:
-		return "Nak"
-	case MD5:
-		return "EAP-MD5"
-	case GTC:
-		return "EAP-GTC"
-	case TLS:
-		return "EAP-TLS"
-	case TTLS:
-		return "EAP-TTLS"
-	case PEAP:
-		return "PEAP"
-	case MSCHAPv2:
-		return "EAP-MSCHAPv2"
-	case Extensions:
-		return "EAP-Extensions"
-	case TEAP:
-		return "TEAP"
-	case Expanded:
-		return "an expanded type"
+	if title, ok := titles[t]; ok {
+		return title
 	}
 	return fmt.Sprintf("EAP type %d", byte(t))
 }

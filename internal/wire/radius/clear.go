@@ -14,6 +14,9 @@ const (
 // TLSSecret is the shared secret of RADIUS over TLS where the version is 1.0 (RFC 6614 section 2.3 (3)).
 const TLSSecret = "radsec"
 
+// DTLSSecret is the shared secret of RADIUS over DTLS (RFC 7360 section 2.1).
+const DTLSSecret = "radius/dtls"
+
 // NewClearKey makes the key of RADIUS/1.1 (RFC 9765), which hides and proves nothing, since TLS does: passwords and
 // keys go as they are, there is no Message-Authenticator, and in place of authenticators stands a Token that a reply
 // repeats. The first four octets of an authenticator are that Token.

@@ -25,7 +25,7 @@ type Request struct {
 	// Snapshot is what was in effect when the request arrived, at Begun.
 	Snapshot *snapshot.Snapshot
 	Begun    time.Time
-	// Transport is what it came by, over TLS; "" is UDP.
+	// Transport is facts.OverTLS or facts.OverDTLS; "" is UDP.
 	Transport string
 	// Tried is the operator who tries this out, "" for a real device.
 	Tried string
