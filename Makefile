@@ -36,7 +36,7 @@ test: tools build
 	go tool staticcheck ./...
 	go test -count=1 -timeout 25m -parallel 4 ./...
 	go test -race -count=1 -timeout 10m $(RACED)
-	go test -race -count=1 -timeout 5m ./test/hostile -conversations 300
+	go test -race -count=1 -timeout 10m ./test/hostile -conversations 300
 
 # The race detector looks at every package that starts goroutines or is called by several. The core is pure, and the codecs hold
 # no state.

@@ -231,7 +231,9 @@ func (s *invocation) road(d apitype.AttemptDetail) {
 
 // open shows the station that decided: what was wanted, what was found, and the remedy.
 func (s *invocation) open(d apitype.AttemptDetail, wanted, found string) {
-	s.say("    | %s (%s)", s.paint(red, d.Trace.Sentence), d.Trace.Reason)
+	for _, line := range wrap(fmt.Sprintf("%s (%s)", d.Trace.Sentence, d.Trace.Reason), width-6) {
+		s.say("    | %s", s.paint(red, line))
+	}
 	for _, row := range [][2]string{{"wanted", wanted}, {"found ", or(found, "nothing")}, {"remedy", d.Trace.Remedy}} {
 		if row[1] == "" {
 			continue

@@ -159,10 +159,25 @@ func certificateCommands() []command {
 				})
 			}
 		}},
-		command{"authority", "revoke", "ID", "revoke an issued certificate, at once and permanently",
+		command{"authority", "revoke", "SUBJECT", "revoke an issued certificate, at once and permanently",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, args []string) error {
-					ref, err := one(args, "identifier, or serial number")
+					subject, err := one(args, "subject, or serial number")
+					if err != nil {
+						return err
+					}
+					list, err := client.All[apitype.IssuedCertificate](s.ctx, s.api, "/issued",
+						url.Values{"q": {subject}})
+					if err != nil {
+						return err
+					}
+					ref, err := pick(list, "issued certificates", subject, func(c apitype.IssuedCertificate) (string,
+						[]string) {
+						if c.RevokedAt != nil {
+							return c.ID, []string{c.Serial}
+						}
+						return c.ID, []string{c.Subject, strings.TrimPrefix(c.Subject, "CN="), c.Serial}
+					})
 					if err != nil {
 						return err
 					}

@@ -207,7 +207,7 @@ func (c *clientFlags) input(s *invocation, was map[string]bool, in *apitype.Clie
 }
 
 func (s *invocation) clientSaved(out apitype.Saved[apitype.Client], what string) error {
-	s.warnings(out.Object.Meta)
+	s.warned(out.Object.Meta, "client", out.Object.Name)
 	return s.print(out, func() {
 		s.saved("client", out.Object.Name, what, out.Revision)
 		if out.Secret != "" {

@@ -136,7 +136,7 @@ func (d *directoryFlags) input(s *invocation, was map[string]bool, in *apitype.D
 
 func directoryCommands() []command {
 	saved := func(s *invocation, out apitype.Saved[apitype.Directory], what string) error {
-		s.warnings(out.Object.Meta)
+		s.warned(out.Object.Meta, "directory", out.Object.Name)
 		return s.print(out, func() { s.saved("directory", out.Object.Name, what, out.Revision) })
 	}
 	return append(slices.Concat(directories.commands(), []command{discoverCommand()}, groupCommands(),

@@ -89,7 +89,11 @@ func draftCommands() []command {
 					}
 					return s.print(out, func() {
 						s.say("Published as revision %d.", out.Revision)
-						s.problems(out.Warnings)
+						if n := len(out.Warnings); n > 1 {
+							s.say("%d warnings stand. Read them with: tollgate draft show", n)
+						} else {
+							s.problems(out.Warnings)
+						}
 					})
 				}
 			}},

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 var factors = kind[apitype.Factor]{
@@ -72,9 +73,9 @@ func (s *invocation) recovery(codes []string) {
 func factorCommands() []command {
 	// act is a call about one second factor that returns nothing.
 	act := func(verb, short, method, path, done string) command {
-		return command{"factor", verb, "ID", short, func(*flag.FlagSet) func(*invocation, []string) error {
+		return command{"factor", verb, "PERSON", short, func(*flag.FlagSet) func(*invocation, []string) error {
 			return func(s *invocation, args []string) error {
-				id, err := one(args, "second factor")
+				id, err := s.factor(args)
 				if err != nil {
 					return err
 				}
@@ -120,19 +121,23 @@ func factorCommands() []command {
 					return s.confirmFactor(out.Factor.ID, code)
 				}
 			}},
-		command{"factor", "confirm", "ID CODE", "confirm an enrolment with the code that the device shows",
+		command{"factor", "confirm", "PERSON CODE", "confirm an enrolment with the code that the device shows",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, args []string) error {
 					if len(args) != 2 {
-						return usageError("give the ID of the second factor, and the code that the device shows")
+						return usageError("give the person, and the code that the device shows")
 					}
-					return s.confirmFactor(args[0], args[1])
+					id, err := s.factor(args[:1])
+					if err != nil {
+						return err
+					}
+					return s.confirmFactor(id, args[1])
 				}
 			}},
-		command{"factor", "recovery", "ID", "make new recovery codes, printed once",
+		command{"factor", "recovery", "PERSON", "make new recovery codes, printed once",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, args []string) error {
-					id, err := one(args, "second factor")
+					id, err := s.factor(args)
 					if err != nil {
 						return err
 					}
@@ -148,6 +153,21 @@ func factorCommands() []command {
 			"Codes are accepted again."),
 		act("remove", "remove a second factor, at once", http.MethodDelete, "",
 			"The second factor is removed; the person is refused wherever a code is asked for."))
+}
+
+// factor finds a second factor by its person, by what the device is called, or by its identifier.
+func (s *invocation) factor(args []string) (string, error) {
+	arg, err := one(args, "person")
+	if err != nil {
+		return "", err
+	}
+	list, err := client.All[apitype.Factor](s.ctx, s.api, "/factors", url.Values{"q": {arg}})
+	if err != nil {
+		return "", err
+	}
+	return pick(list, "second factors", arg, func(f apitype.Factor) (string, []string) {
+		return f.ID, []string{f.Person, f.Label, f.Person + "/" + f.Label}
+	})
 }
 
 func (s *invocation) confirmFactor(id, code string) error {

@@ -236,6 +236,10 @@ func personCommands() []command {
 					}
 					s.table([]string{"PERSON", "DEVICE", "WRONG", "UNTIL"}, rows)
 					switch {
+					case out.After == 0 && out.Threshold > 0:
+						s.say("No guard, and the directory locks after %d wrong passwords. Switch it on with: "+
+							"tollgate "+
+							"directory change NAME -guard 0", out.Threshold)
 					case out.After == 0:
 						s.say("No guard: the directory locks nobody, or does not tell.")
 					case out.Threshold == 0:

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -210,87 +209,12 @@ func accessCommands() []command {
 				return s.print(now, func() { s.status(about, now) })
 			}
 		}},
-		{"operator", "list", "", "list the operators", func(*flag.FlagSet) func(*invocation, []string) error {
-			return func(s *invocation, _ []string) error {
-				list, err := client.All[apitype.Operator](s.ctx, s.api, "/operators", nil)
-				if err != nil {
-					return err
-				}
-				return s.print(list, func() {
-					var rows [][]string
-					for _, o := range list {
-						rows = append(rows, []string{o.Name, o.Created.Local().Format("2006-01-02 15:04"), o.ID})
-					}
-					s.table([]string{"NAME", "SINCE", "ID"}, rows)
-				})
-			}
-		}},
-		{"operator", "add", "NAME", "add an operator; the password is asked for", func(*flag.FlagSet) func(*invocation,
-			[]string) error {
-			return func(s *invocation, args []string) error {
-				name, err := one(args, "name")
-				if err != nil {
-					return err
-				}
-				password, err := s.secret("Password of " + name)
-				if err != nil {
-					return err
-				}
-				if err := s.api.Do(s.ctx, http.MethodPost, "/operators", apitype.OperatorInput{Name: name,
-					Password: password}, nil); err != nil {
-					return err
-				}
-				return s.print(struct{}{}, func() { s.say("Operator %s may sign in.", name) })
-			}
-		}},
-		{"token", "list", "", "list the tokens", func(*flag.FlagSet) func(*invocation, []string) error {
-			return func(s *invocation, _ []string) error {
-				list, err := client.All[apitype.Token](s.ctx, s.api, "/tokens", nil)
-				if err != nil {
-					return err
-				}
-				return s.print(list, func() {
-					var rows [][]string
-					for _, t := range list {
-						rows = append(rows, []string{t.ID, t.Name, t.Operator,
-							t.Used.Local().Format("2006-01-02 15:04")})
-					}
-					s.table([]string{"ID", "NAME", "OPERATOR", "LAST USED"}, rows)
-				})
-			}
-		}},
-		{"token", "add", "NAME", "make a token, shown once", func(*flag.FlagSet) func(*invocation, []string) error {
-			return func(s *invocation, args []string) error {
-				name, err := one(args, "name that says what the token is for")
-				if err != nil {
-					return err
-				}
-				var out apitype.SignedIn
-				if err := s.api.Do(s.ctx, http.MethodPost, "/tokens", map[string]string{"name": name},
-					&out); err != nil {
-					return err
-				}
-				return s.print(out, func() { s.say("%s", out.Token) })
-			}
-		}},
-		{"token", "remove", "ID", "end a token", func(*flag.FlagSet) func(*invocation, []string) error {
-			return func(s *invocation, args []string) error {
-				id, err := one(args, "token ID")
-				if err != nil {
-					return err
-				}
-				if err := s.api.Do(s.ctx, http.MethodDelete, "/tokens/"+url.PathEscape(id), nil, nil); err != nil {
-					return err
-				}
-				return s.print(struct{}{}, func() { s.say("The token has ended.") })
-			}
-		}},
 	}
 }
 
 func (s *invocation) status(about apitype.About, now apitype.Now) {
-	s.say("Tollgate Key %s, revision %d, %d changes in the draft, signed in as %s", about.Version, about.Revision,
-		about.Changes, about.Operator)
+	s.say("Tollgate Key %s, revision %d, %d changes in the draft, signed in as %s, %s", about.Version, about.Revision,
+		about.Changes, about.Operator, about.Role)
 	s.say("The last hour: %d admitted, %d refused, %d discarded; median %.1f ms", now.Admitted, now.Refused,
 		now.Dropped, float64(now.MedianMicros)/1000)
 	if len(now.Attention) == 0 {

@@ -120,7 +120,7 @@ func laneCommands() []command {
 	}, func(l apitype.Lane) (apitype.Meta, string) { return l.Meta, l.Name }),
 		[]command{{"lane", "move", "NAME", "move a lane to another place in the order",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
-				to, p := f.Int("to", 1, "the new place, from 1"), publishFlags(f)
+				to, p := f.Int("at", 1, "the new place, from 1"), publishFlags(f)
 				return func(s *invocation, args []string) error {
 					name, err := one(args, "lane")
 					if err != nil {
@@ -141,7 +141,7 @@ func (s *invocation) moveLane(name string, to int, p publishing) error {
 		return fmt.Errorf("there is no lane %q in the draft", name)
 	}
 	if to < 1 || to > len(all) {
-		return usageError(fmt.Sprintf("-to takes a place from 1 to %d", len(all)))
+		return usageError(fmt.Sprintf("-at takes a place from 1 to %d", len(all)))
 	}
 	lane := all[at]
 	all = slices.Insert(slices.Delete(all, at, at+1), to-1, lane)

@@ -35,7 +35,8 @@ type command struct {
 func (c *command) name() string { return strings.TrimSpace(c.noun + " " + c.verb) }
 
 func commands() []command {
-	return slices.Concat(accessCommands(), clientCommands(), directoryCommands(), joinCommands(), checkupCommands(),
+	return slices.Concat(accessCommands(), operatorCommands(), clientCommands(), directoryCommands(), joinCommands(),
+		checkupCommands(),
 		accountCommands(), factorCommands(), deviceCommands(), realmCommands(), laneCommands(), policyCommands(),
 		passCommands(), commandListCommands(), poolCommands(), remoteCommands(), feedCommands(), calendarCommands(),
 		vendorCommands(),

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 
 	"tollgate.example/key/internal/web/apitype"
@@ -149,11 +150,35 @@ func (s *invocation) saved(noun, name, what string, revision int) {
 	s.say("%s %s %s in the draft. Publish with: tollgate draft publish", noun, name, what)
 }
 
-// warnings prints the warnings of an object that was just saved.
+// warnings prints the warnings of an object that is shown.
 func (s *invocation) warnings(m apitype.Meta) {
 	for _, p := range m.Problems {
 		fmt.Fprintf(s.err, "%s: %s. %s\n", p.Field, p.Message, p.Remedy)
 	}
+}
+
+// warned says in one line what an object that was just saved warns of.
+func (s *invocation) warned(m apitype.Meta, noun, name string) {
+	if len(m.Problems) < 2 {
+		s.warnings(m)
+		return
+	}
+	var fields []string
+	for _, p := range m.Problems {
+		if !slices.Contains(fields, p.Field) {
+			fields = append(fields, p.Field)
+		}
+	}
+	fmt.Fprintf(s.err, "%d warnings: %s. Read them with: tollgate %s show %s\n", len(m.Problems),
+		strings.Join(fields, ", "), noun, quoted(name))
+}
+
+// quoted is a name as a shell takes it for one argument.
+func quoted(name string) string {
+	if !strings.ContainsAny(name, " \t'\"$&;|<>()*?[]{}!`\\#~") {
+		return name
+	}
+	return "'" + strings.ReplaceAll(name, "'", `'\''`) + "'"
 }
 
 // add sends a new object.

@@ -112,7 +112,7 @@ func writer[V any](noun, path string, setup func(*flag.FlagSet) func(was map[str
 
 func (s *invocation) objectSaved(noun, what string, out any, revision int, meta func() (apitype.Meta, string)) error {
 	m, name := meta()
-	s.warnings(m)
+	s.warned(m, noun, name)
 	return s.print(out, func() { s.saved(noun, name, what, revision) })
 }
 
@@ -182,7 +182,7 @@ func (s *invocation) editPolicies(lane, what string, p publishing, edit func([]*
 	if err != nil {
 		return err
 	}
-	s.warnings(out.Object.Meta)
+	s.warned(out.Object.Meta, "lane", out.Object.Name)
 	return s.print(out, func() { s.saved("lane", out.Object.Name, what, out.Revision) })
 }
 

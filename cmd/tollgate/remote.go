@@ -35,7 +35,7 @@ var remotes = kind[apitype.Remote]{
 			}
 		}
 		tls := ""
-		if r.Transport == config.OverTLS {
+		if r.Transport != config.OverUDP {
 			tls = "as " + r.Certificate
 			if r.ServerName != "" {
 				tls += ", to " + r.ServerName
@@ -127,7 +127,7 @@ func remoteFlags(f *flag.FlagSet) func(s *invocation, in *apitype.RemoteInput) e
 		"repeatable, "+
 		"in the order to ask them")
 	weighted := f.Bool("weighted", false, "share requests out by weight")
-	transport := f.String("transport", "udp", "udp or tls")
+	transport := f.String("transport", "udp", "udp, tls or dtls")
 	var ca contents
 	f.Var(&ca, "ca", "tls: PEM file of the authority of its certificate")
 	serverName, certificate := f.String("server-name", "", "tls: name in its certificate, if not the address"),

@@ -52,9 +52,9 @@ export function App() {
   if (!about.data) return null;
   if (!about.data.operator) return <SignIn first={about.data.setupNeeded} />;
   return (
-    <Shell operator={about.data.operator}>
+    <Shell operator={about.data.operator} role={about.data.role ?? ""}>
       <Routes>
-        <Route path="/" element={<NowPage />} />
+        <Route path="/" element={about.data.rights?.includes("watch") ? <NowPage /> : <OperatorsPage />} />
         <Route path="/attempts" element={<AttemptsPage />} />
         <Route path="/attempts/:id" element={<AttemptPage />} />
         <Route path="/sessions" element={<SessionsPage />} />

@@ -114,6 +114,7 @@ export function DraftBar() {
       <ButtonLink to="/rehearsal">Rehearse</ButtonLink>
       <Button
         primary
+        needs="configure"
         onClick={() => {
           publish.reset();
           setPublishing(true);
@@ -128,6 +129,7 @@ export function DraftBar() {
         <div className="mt-4 flex gap-2 border-t border-hair pt-3">
           <Button
             primary
+            needs="configure"
             onClick={() => {
               setReading(false);
               setPublishing(true);
@@ -136,7 +138,7 @@ export function DraftBar() {
             Publish ...
           </Button>
           <Button onClick={() => setReading(false)}>Close</Button>
-          <Button danger className="ml-auto" onClick={() => discard.mutate()}>
+          <Button danger needs="configure" className="ml-auto" onClick={() => discard.mutate()}>
             Discard all changes
           </Button>
         </div>

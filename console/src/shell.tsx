@@ -3,7 +3,8 @@ import { Command } from "cmdk";
 import { useEffect, useRef, useState, type ReactNode } from "react";
 import { NavLink, useLocation, useNavigate } from "react-router";
 import { api, call } from "./api/client";
-import { useDraft, useNow, useObjects } from "./api/hooks";
+import { useAbout, useDraft, useNow, useObjects } from "./api/hooks";
+import { rightOf, useMay } from "./api/rights";
 import { DraftBar } from "./draft-bar";
 import { Modal } from "./ui/form";
 
@@ -79,7 +80,15 @@ function useFlags(): Record<string, number> {
   return { Checkup: checkup, Clients: clients, Lanes: lanes, Certificates: certificates };
 }
 
-export function Shell({ operator, children }: { operator: string; children: ReactNode }) {
+/** The pages that the role may see. */
+function usePages(): typeof groups {
+  const rights = useAbout().data?.rights ?? [];
+  return groups
+    .map(([name, pages]): (typeof groups)[number] => [name, pages.filter(([, path]) => rights.includes(rightOf(path)))])
+    .filter(([, pages]) => pages.length > 0);
+}
+
+export function Shell({ operator, role, children }: { operator: string; role: string; children: ReactNode }) {
   const go = useNavigate();
   const at = useLocation();
   const queries = useQueryClient();
@@ -87,6 +96,7 @@ export function Shell({ operator, children }: { operator: string; children: Reac
   const [palette, setPalette] = useState(false);
   const [help, setHelp] = useState(false);
   const flags = useFlags();
+  const shown = usePages();
   useEffect(() => {
     const keys = (e: KeyboardEvent) => {
       if ((e.ctrlKey || e.metaKey) && e.key === "k") {
@@ -117,7 +127,7 @@ export function Shell({ operator, children }: { operator: string; children: Reac
           <Key />
           Tollgate Key
         </div>
-        {groups.map(([name, pages]) => (
+        {shown.map(([name, pages]) => (
           <div key={name}>
             <div className="mx-4 mt-3 mb-1 text-[11px] font-semibold text-soft">{name}</div>
             {pages.map(([page, path]) => (
@@ -175,7 +185,9 @@ export function Shell({ operator, children }: { operator: string; children: Reac
           >
             ◐
           </button>
-          <span className="text-soft">{operator}</span>
+          <span className="text-soft">
+            {operator} · {role}
+          </span>
           <button
             type="button"
             onClick={signOut}
@@ -222,6 +234,8 @@ function Palette({ open, close }: { open: boolean; close: () => void }) {
 
 function PaletteList({ close }: { close: () => void }) {
   const go = useNavigate();
+  const shown = usePages();
+  const mayPublish = useMay("configure");
   const kinds = {
     clients: useObjects("clients"),
     directories: useObjects("directories"),
@@ -252,16 +266,18 @@ function PaletteList({ close }: { close: () => void }) {
       <Command.Input autoFocus placeholder="Page, client, lane ..." className="field mb-2" />
       <Command.List className="max-h-80 overflow-y-auto">
         <Command.Empty className="p-2 text-soft">No match.</Command.Empty>
-        {groups
+        {shown
           .flatMap(([, pages]) => pages)
           .map(([name, path]) => (
             <Command.Item key={path} onSelect={to(path)} className={item}>
               {name}
             </Command.Item>
           ))}
-        <Command.Item onSelect={publish} className={item}>
-          Publish the draft
-        </Command.Item>
+        {mayPublish && (
+          <Command.Item onSelect={publish} className={item}>
+            Publish the draft
+          </Command.Item>
+        )}
         {Object.entries(kinds).flatMap(([kind, list]) =>
           (list.data?.items ?? []).slice(0, 200).map((o) => (
             <Command.Item

@@ -125,7 +125,16 @@ func SetUp(ctx context.Context, c *client.Client, code string, o Outside) error 
 	s.phones()
 	s.knownDevices()
 	s.feeds(o.Logs)
+	s.operators()
 	return s.err
+}
+
+// operators are those beside the first, one for each role, with the same password.
+func (s *setup) operators() {
+	for _, o := range [][2]string{{"s.lindqvist", "owner"}, {"e.marsh", "engineer"}, {"h.ward", "helpdesk"},
+		{"r.teal", "reception"}, {"a.quill", "auditor"}} {
+		s.add("/operators", apitype.OperatorInput{Name: o[0], Password: OperatorPassword, Role: o[1]})
+	}
 }
 
 // feeds send records on to the security desk, and keep the journal of the gear in files.

@@ -230,7 +230,7 @@ func startService(ctx context.Context, o *Options) (*service, error) {
 	}
 	defer log.Close() // the child has its own
 	s.cmd = exec.Command(o.Service, "-data", filepath.Join(o.Dir, "data"), "-http", o.HTTP, "-radius", o.RADIUS,
-		"-accounting", o.Accounting, "-radius-tls", o.RADIUSTLS,
+		"-accounting", o.Accounting, "-radius-tls", o.RADIUSTLS, "-radius-dtls", o.RADIUSTLS,
 		"-tacacs", o.TACACS, "-tacacs-tls", o.TACACSTLS)
 	s.cmd.Stdout = log
 	stderr, err := s.cmd.StderrPipe()

@@ -10,37 +10,50 @@ type Operator struct {
 	ID        string `db:"id"`
 	Name      string `db:"name"`
 	Hash      string `db:"hash"`
+	Role      string `db:"role"`
 	CreatedAt int64  `db:"created_at"`
 }
 
 // Operators lists the operators.
 func (s *Store) Operators(ctx context.Context) ([]Operator, error) {
 	out := []Operator{}
-	err := s.db.SelectContext(ctx, &out, "SELECT id, name, hash, created_at FROM operators ORDER BY name")
+	err := s.db.SelectContext(ctx, &out, "SELECT id, name, hash, role, created_at FROM operators ORDER BY name")
 	return out, err
 }
 
 // OperatorByName returns an operator.
 func (s *Store) OperatorByName(ctx context.Context, name string) (Operator, error) {
 	var o Operator
-	err := s.db.GetContext(ctx, &o, "SELECT id, name, hash, created_at FROM operators WHERE name = ? COLLATE NOCASE",
+	err := s.db.GetContext(ctx, &o, "SELECT id, name, hash, role, created_at FROM operators WHERE name = ? "+
+		"COLLATE NOCASE",
 		name)
 	return o, notFound(err)
 }
 
 // AddOperator adds an operator; with first set, only if there is none yet.
 func (s *Store) AddOperator(ctx context.Context, o Operator, first bool) error {
-	err := s.exec(ctx, `INSERT INTO operators (id, name, hash, created_at)
-		SELECT ?, ?, ?, ? WHERE ? = 0 OR NOT EXISTS (SELECT 1 FROM operators)`, o.ID, o.Name, o.Hash, o.CreatedAt, first)
+	err := s.exec(ctx, `INSERT INTO operators (id, name, hash, role, created_at)
+		SELECT ?, ?, ?, ?, ? WHERE ? = 0 OR NOT EXISTS (SELECT 1 FROM operators)`, o.ID, o.Name, o.Hash, o.Role,
+		o.CreatedAt, first)
 	if errors.Is(err, ErrNotFound) { // it was to be the first, and there is one
 		return ErrTaken
 	}
 	return taken(err)
 }
 
-// RemoveOperator removes an operator with all sessions and tokens, but never the last one.
+// anotherOwner is a condition: somebody else is an owner. It is part of one statement with the change, so that two who
+// remove each other at once do not both succeed.
+const anotherOwner = "EXISTS (SELECT 1 FROM operators o WHERE o.id <> operators.id AND o.role = 'owner')"
+
+// RemoveOperator removes an operator with all sessions and tokens, but never the last owner.
 func (s *Store) RemoveOperator(ctx context.Context, id string) error {
-	return s.exec(ctx, "DELETE FROM operators WHERE id = ? AND (SELECT count(*) FROM operators) > 1", id)
+	return s.exec(ctx, "DELETE FROM operators WHERE id = ? AND (role <> 'owner' OR "+anotherOwner+")", id)
+}
+
+// SetRole gives an operator another role, but leaves the last owner one.
+func (s *Store) SetRole(ctx context.Context, id, role string) error {
+	return s.exec(ctx, "UPDATE operators SET role = ? WHERE id = ? AND (role <> 'owner' OR ? = 'owner' OR "+
+		anotherOwner+")", role, id, role)
 }
 
 // Key is a browser session or a command-line token.
@@ -53,16 +66,25 @@ type Key struct {
 	CreatedAt int64  `db:"created_at"`
 	UsedAt    int64  `db:"used_at"`
 	ExpiresAt int64  `db:"expires_at"`
-	// Holder is the operator's name, filled on reading.
+	// Scope is a role whose rights it has at most, "" for those of its operator; Prefixes are where it is good from,
+	// with spaces between, "" for anywhere.
+	Scope    string `db:"scope"`
+	Prefixes string `db:"prefixes"`
+	// Holder is the operator's name and Role what that one may do, filled on reading.
 	Holder string `db:"holder"`
+	Role   string `db:"role"`
 }
 
-const keyColumns = "k.id, k.kind, k.hash, k.operator, k.name, k.created_at, k.used_at, k.expires_at, o.name AS holder"
+const keyColumns = "k.id, k.kind, k.hash, k.operator, k.name, k.created_at, k.used_at, k.expires_at, k.scope, " +
+	"k.prefixes, o.name AS " +
+	"holder, " +
+	"o.role"
 
 // AddKey stores a session or token.
 func (s *Store) AddKey(ctx context.Context, k Key) error {
-	_, err := s.namedExec(ctx, `INSERT INTO keys (id, kind, hash, operator, name, created_at, used_at, expires_at)
-		VALUES (:id, :kind, :hash, :operator, :name, :created_at, :used_at, :expires_at)`, k)
+	_, err := s.namedExec(ctx,
+		`INSERT INTO keys (id, kind, hash, operator, name, created_at, used_at, expires_at, scope,
+		prefixes) VALUES (:id, :kind, :hash, :operator, :name, :created_at, :used_at, :expires_at, :scope, :prefixes)`, k)
 	return err
 }
 
@@ -91,6 +113,11 @@ func (s *Store) TouchKey(ctx context.Context, id string, used, expires int64) er
 // RemoveKey ends a session or token.
 func (s *Store) RemoveKey(ctx context.Context, id string) error {
 	return s.exec(ctx, "DELETE FROM keys WHERE id = ?", id)
+}
+
+// RemoveKeyOf ends a session or token of one operator.
+func (s *Store) RemoveKeyOf(ctx context.Context, id, operator string) error {
+	return s.exec(ctx, "DELETE FROM keys WHERE id = ? AND operator = ?", id, operator)
 }
 
 // RemoveOldKeys ends all that have passed their end.

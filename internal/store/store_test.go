@@ -161,7 +161,7 @@ func TestPublishIsAllOrNothing(t *testing.T) {
 
 func TestOperators(t *testing.T) {
 	s, ctx := open(t), context.Background()
-	if err := s.AddOperator(ctx, Operator{ID: "1", Name: "o.brandt", Hash: "h"}, true); err != nil {
+	if err := s.AddOperator(ctx, Operator{ID: "1", Name: "o.brandt", Hash: "h", Role: "owner"}, true); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.AddOperator(ctx, Operator{ID: "2", Name: "x", Hash: "h"}, true); !errors.Is(err, ErrTaken) {
@@ -176,7 +176,16 @@ func TestOperators(t *testing.T) {
 	if err := s.AddKey(ctx, Key{ID: "k", Kind: "token", Hash: []byte("h"), Operator: "1"}); err != nil {
 		t.Fatal(err)
 	}
-	s.AddOperator(ctx, Operator{ID: "3", Name: "n", Hash: "h"}, false)
+	s.AddOperator(ctx, Operator{ID: "3", Name: "n", Hash: "h", Role: "auditor"}, false)
+	if err := s.RemoveOperator(ctx, "1"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("the last owner is removed: %v", err)
+	}
+	if err := s.SetRole(ctx, "1", "auditor"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("the last owner is none any more: %v", err)
+	}
+	if err := s.SetRole(ctx, "3", "owner"); err != nil {
+		t.Fatal(err)
+	}
 	if err := s.RemoveOperator(ctx, "1"); err != nil {
 		t.Fatal(err)
 	}

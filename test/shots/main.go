@@ -102,7 +102,7 @@ func steps(p *browser.Page, base string, shot func(string) error) error {
 		shot("directory-groups.png"),
 		open("/checkup", "Look at the service account"), shot("checkup.png"),
 		open("/passes", "contractors"), row(), p.See("What the device gets"), shot("pass.png"),
-		open("/remotes", "port-authority"), row(), p.See("Last answer"), shot("remote.png"),
+		open("/operators", "h.ward"), p.See("helpdesk"), shot("operators.png"),
 		open("/journal", "Gear journal"), p.See("level.too-high"), row(), p.See("Everything of"), shot("journal.png"),
 		open("/try", "Sign in"), p.Fill("Name", "g.bosun"), p.Fill("Password", "halyard-g.bosun"), p.Click("Sign in"),
 		p.See("Round by round"), shot("try.png"),

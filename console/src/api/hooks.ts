@@ -24,9 +24,20 @@ export type Kind = keyof ObjectOf;
 type Saved<K extends Kind> = { object: ObjectOf[K]; secret?: string; revision?: number };
 
 export const useAbout = () => useQuery({ queryKey: ["about"], queryFn: async () => (await api.GET("/about")).data! });
-export const useDraft = () => useQuery({ queryKey: ["draft"], queryFn: async () => (await api.GET("/draft")).data! });
+const useRight = (right: string) => useAbout().data?.rights?.includes(right) ?? false;
+export const useDraft = () =>
+  useQuery({
+    queryKey: ["draft"],
+    queryFn: async () => (await api.GET("/draft")).data!,
+    enabled: useRight("read"),
+  });
 export const useNow = () =>
-  useQuery({ queryKey: ["now"], queryFn: async () => (await api.GET("/now")).data!, refetchInterval: 3000 });
+  useQuery({
+    queryKey: ["now"],
+    queryFn: async () => (await api.GET("/now")).data!,
+    refetchInterval: 3000,
+    enabled: useRight("watch"),
+  });
 
 /** What the analysis found in the draft, and how often each running policy decided. */
 export const useAnalysis = () =>
@@ -48,6 +59,7 @@ export function useObjects<K extends Kind>(kind: K, q = "", refresh: number | fa
     queryFn: () =>
       call<{ items: ObjectOf[K][]; next?: string }>("GET", `/${kind}?limit=1000&q=${encodeURIComponent(q)}`),
     refetchInterval: refresh,
+    enabled: useRight("read"),
     placeholderData: (before) => before,
   });
 }

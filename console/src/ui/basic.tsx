@@ -1,6 +1,7 @@
 import { useEffect, type ButtonHTMLAttributes, type KeyboardEvent, type ReactNode } from "react";
 import { Link } from "react-router";
 import { Refused } from "../api/client";
+import { notAllowed, rightOf, useMay, type Right } from "../api/rights";
 
 export type VerdictKind = "in" | "out" | "wait";
 
@@ -48,9 +49,15 @@ export function PassChip({ name, to }: { name: string; to?: string }) {
   );
 }
 
-type ButtonProps = ButtonHTMLAttributes<HTMLButtonElement> & { primary?: boolean; danger?: boolean };
+type ButtonProps = ButtonHTMLAttributes<HTMLButtonElement> & {
+  primary?: boolean;
+  danger?: boolean;
+  needs?: Right;
+};
 
-export function Button({ primary, danger, className = "", ...rest }: ButtonProps) {
+export function Button({ primary, danger, needs, className = "", ...rest }: ButtonProps) {
+  const may = useMay(needs);
+  const out = may ? {} : { disabled: true, title: notAllowed };
   const look = primary
     ? "border-brass-fill bg-brass-fill text-on-brass"
     : danger
@@ -60,6 +67,7 @@ export function Button({ primary, danger, className = "", ...rest }: ButtonProps
     <button
       type="button"
       {...rest}
+      {...out}
       className={`inline-block rounded border px-[11px] py-[3px] text-[13px] font-semibold whitespace-nowrap ${look} ${className}`}
     />
   );
@@ -69,11 +77,17 @@ export function ButtonLink({ to, children, primary }: { to: string; children: Re
   const look = primary
     ? "border-brass-fill bg-brass-fill text-on-brass"
     : "border-hair bg-sheet text-ink hover:border-soft";
+  const shape = "inline-block rounded border px-[11px] py-[3px] text-[13px] font-semibold whitespace-nowrap";
+  const may = useMay(rightOf(to));
+  if (!may) {
+    return (
+      <span aria-disabled title={notAllowed} className={`${shape} border-hair text-soft`}>
+        {children}
+      </span>
+    );
+  }
   return (
-    <Link
-      to={to}
-      className={`inline-block rounded border px-[11px] py-[3px] text-[13px] font-semibold whitespace-nowrap ${look}`}
-    >
+    <Link to={to} className={`${shape} ${look}`}>
       {children}
     </Link>
   );

@@ -75,10 +75,10 @@ export function Editor<K extends Kind>({
       )}
       <div className="mt-3">{children(save.error)}</div>
       <div className="mt-2 flex items-center gap-2 border-t border-hair pt-3">
-        <Button primary type="submit" disabled={save.isPending}>
+        <Button primary type="submit" needs="configure" disabled={save.isPending}>
           Save to the draft
         </Button>
-        <Button disabled={save.isPending} onClick={() => submit(true)}>
+        <Button needs="configure" disabled={save.isPending} onClick={() => submit(true)}>
           Save and publish
         </Button>
         {save.isSuccess && !save.isPending && (
@@ -87,7 +87,7 @@ export function Editor<K extends Kind>({
           </span>
         )}
         {object && (
-          <Button danger className="ml-auto" onClick={() => setAsking(true)}>
+          <Button danger needs="configure" className="ml-auto" onClick={() => setAsking(true)}>
             Remove
           </Button>
         )}

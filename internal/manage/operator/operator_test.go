@@ -84,27 +84,27 @@ func TestSessionsAndTokens(t *testing.T) {
 		t.Fatal(err)
 	}
 	for bearer, kind := range map[string]string{session: "session", token: "token"} {
-		who, err := b.Verify(ctx, bearer)
+		who, err := b.Verify(ctx, bearer, "127.0.0.1")
 		if err != nil || who.Name != "o.brandt" || who.Kind != kind {
 			t.Errorf("%s: %+v, %v", kind, who, err)
 		}
 	}
 	for _, bad := range []string{"", "tk_", token + "x", strings.ToUpper(token)} {
-		if _, err := b.Verify(ctx, bad); !errors.Is(err, ErrWrong) {
+		if _, err := b.Verify(ctx, bad, "127.0.0.1"); !errors.Is(err, ErrWrong) {
 			t.Errorf("%q gives %v", bad, err)
 		}
 	}
-	who, _ := b.Verify(ctx, session)
+	who, _ := b.Verify(ctx, session, "127.0.0.1")
 	if err := s.TouchKey(ctx, who.KeyID, time.Now().UnixMilli(), time.Now().Add(-time.Second).UnixMilli()); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.Verify(ctx, session); !errors.Is(err, ErrWrong) {
+	if _, err := b.Verify(ctx, session, "127.0.0.1"); !errors.Is(err, ErrWrong) {
 		t.Errorf("a session that has ended gives %v", err)
 	}
 	if err := s.RemoveOldKeys(ctx, time.Now().UnixMilli()); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.Verify(ctx, token); err != nil {
+	if _, err := b.Verify(ctx, token, "127.0.0.1"); err != nil {
 		t.Errorf("the token was removed with the old sessions: %v", err)
 	}
 }

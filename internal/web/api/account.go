@@ -4,12 +4,14 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/identity/account"
+	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -58,6 +60,9 @@ func (s *server) accounts() {
 		func(ctx context.Context, in *struct {
 			Body apitype.AccountInput
 		}) (*tagged[apitype.Account], error) {
+			if p := emergency(ctx, in.Body.Emergency); p != nil {
+				return nil, p
+			}
 			return s.saveAccount(ctx, s.IDs.New(time.Now()).String(), &in.Body)
 		})
 	huma.Register(s.api, operation("PUT", "/accounts/{ref}", "change-account",
@@ -69,6 +74,9 @@ func (s *server) accounts() {
 		a := s.Accounts.Get(in.Ref)
 		if a == nil {
 			return nil, problem(http.StatusNotFound, "there is no local account "+in.Ref, "")
+		}
+		if p := emergency(ctx, a.Emergency, in.Body.Emergency); p != nil {
+			return nil, p
 		}
 		if in.IfMatch != "*" && in.IfMatch != accountView(a).Tag {
 			return nil, problem(http.StatusPreconditionFailed, "the account was changed meanwhile by "+a.ChangedBy,
@@ -82,10 +90,25 @@ func (s *server) accounts() {
 		if a == nil {
 			return nil, problem(http.StatusNotFound, "there is no local account "+in.Ref, "")
 		}
+		if p := emergency(ctx, a.Emergency); p != nil {
+			return nil, p
+		}
 		err := s.Accounts.Remove(ctx, a.ID)
 		s.Follower.Soon(a.Name)
 		return nil, missing(err, "local account")
 	})
+}
+
+// emergency refuses those who may change people but no configuration an emergency account: it opens gear while nothing
+// else is asked. Given are the conditions that it had and is to have.
+func emergency(ctx context.Context, conditions ...string) error {
+	w := who(ctx)
+	if w.May(operator.Configure) || strings.Join(conditions, "") == "" {
+		return nil
+	}
+	p := forbidden(w, operator.Configure)
+	p.Detail = "an emergency account: " + p.Detail
+	return p
 }
 
 func (s *server) saveAccount(ctx context.Context, id string, in *apitype.AccountInput) (*tagged[apitype.Account],

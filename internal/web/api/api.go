@@ -4,6 +4,8 @@ package api
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"net"
 	"net/http"
 	"net/netip"
@@ -227,14 +229,33 @@ var optional = func() map[string]bool {
 
 type whoKey struct{}
 
-// who returns the operator of a call.
-func who(ctx context.Context) operator.Who {
-	w, _ := ctx.Value(whoKey{}).(operator.Who)
-	return w
+// caller is who makes a call, by what they showed, from where, and the right that the call needs.
+type caller struct {
+	operator.Who
+	bearer, from string
+	right        operator.Right
 }
 
-// public calls need nobody to be signed in.
-const public = "public"
+// who returns the operator of a call.
+func who(ctx context.Context) operator.Who {
+	c, _ := ctx.Value(whoKey{}).(caller)
+	return c.Who
+}
+
+// refuse answers a call that is not made.
+func (s *server) refuse(ctx huma.Context, p *apitype.Problem) {
+	ctx.SetHeader("Content-Type", "application/problem+json")
+	ctx.SetStatus(p.Status)
+	json.NewEncoder(ctx.BodyWriter()).Encode(p)
+}
+
+// still reports whether the bearer of a call may still make it: a stream goes on for hours, and a role or token may end
+// meanwhile.
+func (s *server) still(ctx context.Context) bool {
+	c, _ := ctx.Value(whoKey{}).(caller)
+	w, err := s.Operators.Verify(ctx, c.bearer, c.from)
+	return err == nil && w.May(c.right)
+}
 
 func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 	bearer := ""
@@ -243,13 +264,23 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 	} else if cookie, err := huma.ReadCookie(ctx, sessionName); err == nil {
 		bearer = cookie.Value
 	}
+	right := calls[ctx.Operation().OperationID]
 	if bearer != "" && len(bearer) < 200 {
-		if w, err := s.Operators.Verify(ctx.Context(), bearer); err == nil {
-			next(huma.WithValue(ctx, whoKey{}, w))
+		from := remote(ctx)
+		w, err := s.Operators.Verify(ctx.Context(), bearer, from)
+		switch {
+		case err == nil && !w.May(right) && right != operator.Anyone:
+			s.refuse(ctx, forbidden(w, right))
+			return
+		case err == nil:
+			next(huma.WithValue(ctx, whoKey{}, caller{w, bearer, from, right}))
+			return
+		case errors.Is(err, operator.ErrPlace) && right != operator.Anyone:
+			huma.WriteErr(s.api, ctx, http.StatusUnauthorized, err.Error())
 			return
 		}
 	}
-	if ctx.Operation().Metadata[public] == true {
+	if right == operator.Anyone {
 		next(ctx)
 		return
 	}

@@ -15,6 +15,7 @@ import (
 	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/store/record"
@@ -141,6 +142,9 @@ func (s *server) attempts() {
 			ID    string `path:"id" maxLength:"13"`
 			Under string `query:"under" enum:"revision,running,draft" default:"revision" doc:"Explain under the revision it was decided with, under what is running, or under the draft"`
 		}) (*body[apitype.AttemptDetail], error) {
+			if w := who(ctx); in.Under == "draft" && !w.May(operator.Read) {
+				return nil, forbidden(w, operator.Read)
+			}
 			out, err := s.attempt(ctx, in.ID, in.Under)
 			return ok(out), err
 		})

@@ -43,7 +43,8 @@ type follower[T any] struct {
 	after func(id ident.ID, limit int) (record.Page[T], error)
 }
 
-// follow sends what is recorded until the follower goes away or the service ends, after what was recorded since last.
+// follow sends what is recorded until the follower goes away, may no longer see it, or the
+// service ends, after what was recorded since last.
 func follow[T any](ctx context.Context, s *server, hub *live.Hub[*T], send sse.Sender, last ident.ID, f follower[T]) {
 	listener := hub.Listen()
 	if listener == nil {
@@ -68,6 +69,9 @@ func follow[T any](ctx context.Context, s *server, hub *live.Hub[*T], send sse.S
 		case <-s.Done:
 			return
 		case <-beat.C:
+			if !s.still(ctx) {
+				return
+			}
 			err = send.Data(Beat{time.Now()})
 		case one := <-listener.Events:
 			if f.id(one) > last && f.fits(one) {

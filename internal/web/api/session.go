@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -40,14 +41,14 @@ func cookie(value string, age time.Duration) http.Cookie {
 
 func (s *server) sessions() {
 	open := func(op huma.Operation) huma.Operation {
-		op.Security, op.Metadata = []map[string][]string{}, map[string]any{public: true}
+		op.Security = []map[string][]string{}
 		return op
 	}
 	huma.Register(s.api, open(operation("GET", "/about", "about", "What is running, and who is signed in")),
 		func(ctx context.Context, _ *none) (*body[apitype.About], error) {
 			out := apitype.About{Version: s.Version, SetupNeeded: s.Operators.SetupCode() != ""}
 			if w := who(ctx); w.Name != "" {
-				out.Operator = w.Name
+				out.Operator, out.Role, out.Rights = w.Name, string(w.Role), w.Rights()
 				_, out.Revision = s.Revisions.Running()
 				out.Changes = s.Revisions.Changes().Count()
 			}
@@ -112,6 +113,18 @@ func operatorProblem(err error) error {
 	case errors.Is(err, operator.ErrPassword):
 		return problem(http.StatusUnprocessableEntity, err.Error(), "", apitype.Fault{Field: "password",
 			Message: err.Error()})
+	case errors.Is(err, operator.ErrWider):
+		return problem(http.StatusForbidden, err.Error(), "Make it in the console, or with another token.")
+	case errors.Is(err, operator.ErrPrefix):
+		return problem(http.StatusUnprocessableEntity, err.Error(), "", apitype.Fault{Field: "from",
+			Message: err.Error()})
+	case errors.Is(err, operator.ErrRole):
+		return problem(http.StatusUnprocessableEntity, err.Error(), "", apitype.Fault{Field: "role",
+			Message: err.Error()})
+	case errors.Is(err, operator.ErrLast):
+		return problem(http.StatusConflict, err.Error(), "Make somebody else an owner first.")
+	case errors.Is(err, store.ErrNotFound):
+		return problem(http.StatusNotFound, "there is no such operator", "")
 	case errors.Is(err, operator.ErrName), errors.Is(err, store.ErrTaken):
 		return problem(http.StatusUnprocessableEntity, err.Error(), "", apitype.Fault{Field: "name",
 			Message: err.Error()})
@@ -127,27 +140,38 @@ func (s *server) tokens() {
 			return nil, err
 		}
 		out := apitype.Page[apitype.Token]{Items: []apitype.Token{}}
+		w := who(ctx)
 		for _, k := range keys {
+			if k.Operator != w.ID && !w.May(operator.Own) {
+				continue
+			}
 			out.Items = append(out.Items, apitype.Token{ID: k.ID, Name: k.Name, Operator: k.Holder,
-				Created: time.UnixMilli(k.CreatedAt), Used: time.UnixMilli(k.UsedAt)})
+				Created: time.UnixMilli(k.CreatedAt), Used: time.UnixMilli(k.UsedAt), Until: moment(k.ExpiresAt),
+				Scope: k.Scope, From: strings.Fields(k.Prefixes)})
 		}
 		return ok(out), nil
 	})
 	huma.Register(s.api, operation("POST", "/tokens", "add-token", "Make a command-line token for oneself"),
 		func(ctx context.Context, in *struct {
-			Body struct {
-				Name string `json:"name" minLength:"1" maxLength:"100"`
-			}
+			Body apitype.TokenInput
 		}) (*body[apitype.SignedIn], error) {
 			w := who(ctx)
-			token, err := s.Operators.Token(ctx, w.ID, in.Body.Name)
-			return ok(apitype.SignedIn{Operator: w.Name, Token: token}), err
+			token, err := s.Operators.Token(ctx, &w, operator.Grant{Name: in.Body.Name, Days: in.Body.Days,
+				Scope: operator.Role(in.Body.Scope), From: in.Body.From})
+			if err != nil {
+				return nil, operatorProblem(err)
+			}
+			return ok(apitype.SignedIn{Operator: w.Name, Token: token}), nil
 		})
 	huma.Register(s.api, operation("DELETE", "/tokens/{id}", "remove-token", "End a token"), func(ctx context.Context,
 		in *struct {
 			ID string `path:"id"`
 		}) (*struct{}, error) {
-		return nil, missing(s.Store.RemoveKey(ctx, in.ID), "token")
+		w := who(ctx)
+		if w.May(operator.Own) {
+			return nil, missing(s.Store.RemoveKey(ctx, in.ID), "token")
+		}
+		return nil, missing(s.Store.RemoveKeyOf(ctx, in.ID, w.ID), "token of yours")
 	})
 }
 
@@ -160,7 +184,7 @@ func (s *server) operatorCalls() {
 			}
 			out := apitype.Page[apitype.Operator]{Items: []apitype.Operator{}}
 			for _, o := range list {
-				out.Items = append(out.Items, apitype.Operator{ID: o.ID, Name: o.Name,
+				out.Items = append(out.Items, apitype.Operator{ID: o.ID, Name: o.Name, Role: o.Role,
 					Created: time.UnixMilli(o.CreatedAt)})
 			}
 			return ok(out), nil
@@ -169,16 +193,38 @@ func (s *server) operatorCalls() {
 		in *struct {
 			Body apitype.OperatorInput
 		}) (*struct{}, error) {
-		if err := s.Operators.Add(ctx, in.Body.Name, in.Body.Password); err != nil {
+		role, err := operator.ParseRole(in.Body.Role)
+		if err == nil {
+			err = s.Operators.Add(ctx, in.Body.Name, in.Body.Password, role)
+		}
+		if err != nil {
 			return nil, operatorProblem(err)
 		}
 		return nil, nil
 	})
-	huma.Register(s.api, operation("DELETE", "/operators/{id}", "remove-operator",
-		"Remove an operator, but never the last"), func(ctx context.Context, in *struct {
-		ID string `path:"id"`
+	huma.Register(s.api, operation("PUT", "/operators/{ref}", "change-operator",
+		"Give an operator another role, at once; the last owner stays one"), func(ctx context.Context, in *struct {
+		Ref  string `path:"ref" maxLength:"100" doc:"Name or identifier"`
+		Body apitype.RoleInput
 	}) (*struct{}, error) {
-		return nil, missing(s.Store.RemoveOperator(ctx, in.ID), "operator, or it is the last")
+		role, err := operator.ParseRole(in.Body.Role)
+		if err == nil {
+			err = s.Operators.SetRole(ctx, in.Ref, role)
+		}
+		if err != nil {
+			return nil, operatorProblem(err)
+		}
+		return nil, nil
+	})
+	huma.Register(s.api, operation("DELETE", "/operators/{ref}", "remove-operator",
+		"Remove an operator with all sessions and tokens, but never the last owner"), func(ctx context.Context,
+		in *struct {
+			Ref string `path:"ref" maxLength:"100" doc:"Name or identifier"`
+		}) (*struct{}, error) {
+		if err := s.Operators.Remove(ctx, in.Ref); err != nil {
+			return nil, operatorProblem(err)
+		}
+		return nil, nil
 	})
 }
 
@@ -188,4 +234,13 @@ func missing(err error, what string) error {
 		return problem(http.StatusNotFound, "there is no such "+what, "")
 	}
 	return err
+}
+
+// moment is a time in milliseconds, nil for none.
+func moment(millis int64) *time.Time {
+	if millis == 0 {
+		return nil
+	}
+	at := time.UnixMilli(millis)
+	return &at
 }

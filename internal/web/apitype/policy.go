@@ -102,7 +102,7 @@ type RemoteFields struct {
 	Name           string                `json:"name" required:"false" maxLength:"200" example:"port-authority"`
 	Servers        []config.RemoteServer `json:"servers" required:"false" maxItems:"16" doc:"Its machines, in the order to ask them"`
 	Weighted       bool                  `json:"weighted" required:"false" doc:"Share requests out by weight, instead of asking the first that answers"`
-	Transport      string                `json:"transport,omitempty" required:"false" enum:"udp,tls" default:"udp"`
+	Transport      string                `json:"transport,omitempty" required:"false" enum:"udp,tls,dtls" default:"udp"`
 	CA             string                `json:"ca" required:"false" maxLength:"262144" doc:"Over TLS: PEM of the authority of its certificate; empty trusts those of the system"`
 	ServerName     string                `json:"serverName" required:"false" maxLength:"253" doc:"Over TLS: name that its certificate must carry, if not the address"`
 	Certificate    string                `json:"certificate" required:"false" maxLength:"200" doc:"Over TLS: certificate by which this server proves itself to it"`

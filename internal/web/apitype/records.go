@@ -58,11 +58,13 @@ func (f Fault) String() string {
 
 // About says what is running.
 type About struct {
-	Version     string `json:"version"`
-	SetupNeeded bool   `json:"setupNeeded"`
-	Operator    string `json:"operator,omitempty" doc:"Who is signed in"`
-	Revision    int    `json:"revision,omitempty"`
-	Changes     int    `json:"changes,omitempty" doc:"Changes in the draft"`
+	Version     string   `json:"version"`
+	SetupNeeded bool     `json:"setupNeeded"`
+	Operator    string   `json:"operator,omitempty" doc:"Who is signed in"`
+	Role        string   `json:"role,omitempty"`
+	Rights      []string `json:"rights,omitempty" doc:"What the role allows: self, watch, assist, read, configure, own"`
+	Revision    int      `json:"revision,omitempty"`
+	Changes     int      `json:"changes,omitempty" doc:"Changes in the draft"`
 }
 
 // SetupInput creates the first operator.
@@ -92,12 +94,25 @@ type Token struct {
 	Operator string    `json:"operator"`
 	Created  time.Time `json:"created"`
 	Used     time.Time `json:"used"`
+	// Until is nil for tokens from before they had an end.
+	Until *time.Time `json:"until,omitempty" doc:"When it ends; absent is never"`
+	Scope string     `json:"scope,omitempty" doc:"Role whose rights it has at most"`
+	From  []string   `json:"from" doc:"Prefixes that it is good from; none is anywhere"`
+}
+
+// TokenInput makes a token for oneself.
+type TokenInput struct {
+	Name  string   `json:"name" minLength:"1" maxLength:"100"`
+	Days  int      `json:"days,omitempty" required:"false" minimum:"0" maximum:"3660" doc:"How long it is good; 0 is 90, or as long as the token that makes it"`
+	Scope string   `json:"scope,omitempty" required:"false" enum:"owner,engineer,helpdesk,reception,auditor" doc:"Role whose rights it has at most; absent is all of one's own"`
+	From  []string `json:"from,omitempty" required:"false" maxItems:"16" doc:"Prefixes that it is good from; none is anywhere"`
 }
 
 // Operator is an operator.
 type Operator struct {
 	ID      string    `json:"id"`
 	Name    string    `json:"name"`
+	Role    string    `json:"role"`
 	Created time.Time `json:"created"`
 }
 
@@ -105,6 +120,12 @@ type Operator struct {
 type OperatorInput struct {
 	Name     string `json:"name" maxLength:"100"`
 	Password string `json:"password" maxLength:"1024"`
+	Role     string `json:"role,omitempty" required:"false" enum:"owner,engineer,helpdesk,reception,auditor" default:"engineer"`
+}
+
+// RoleInput gives an operator another role.
+type RoleInput struct {
+	Role string `json:"role" enum:"owner,engineer,helpdesk,reception,auditor"`
 }
 
 // Draft is the state of the draft.

@@ -42,7 +42,7 @@ export function RemoteForm({ remote: r }: { remote?: Remote }) {
     pass: r?.pass ?? "",
     note: r?.note ?? "",
   });
-  const tls = form.transport === "tls";
+  const tls = form.transport !== "udp";
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
   const passes = useObjects("passes", "", 5_000).data?.items ?? [];
   const body = () => ({
@@ -93,6 +93,7 @@ export function RemoteForm({ remote: r }: { remote?: Remote }) {
               options={[
                 { value: "udp", label: "UDP, with a shared secret" },
                 { value: "tls", label: "TLS, with certificates on both sides" },
+                { value: "dtls", label: "DTLS, with certificates on both sides" },
               ]}
             />
             {tls ? (

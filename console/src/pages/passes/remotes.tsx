@@ -36,7 +36,7 @@ export function RemotesPage() {
               <tr key={r.id} {...rowKeys(() => go(`/remotes/${r.id}`))}>
                 <td className="font-semibold">{r.name}</td>
                 <td className="mono">{r.servers.map(shown).join(", ")}</td>
-                <td>{r.transport === "tls" ? "TLS" : "UDP"}</td>
+                <td>{r.transport.toUpperCase()}</td>
                 <td>
                   <Health states={r.states} />
                 </td>

@@ -263,11 +263,11 @@ function DeviceForm({ device: d }: { device?: Device }) {
         <TextField label="Note" field="note" value={form.note} onChange={(note) => set({ note })} error={save.error} />
         <Tick label="Switched on" checked={form.enabled} onChange={(enabled) => set({ enabled })} />
         <div className="flex gap-2 border-t border-hair pt-3">
-          <Button primary type="submit" disabled={save.isPending}>
+          <Button primary type="submit" needs="assist" disabled={save.isPending}>
             {d ? "Save" : "Add"}
           </Button>
           {d && (
-            <Button danger className="ml-auto" onClick={() => setAsking(true)}>
+            <Button danger needs="assist" className="ml-auto" onClick={() => setAsking(true)}>
               Remove
             </Button>
           )}

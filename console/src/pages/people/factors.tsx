@@ -30,7 +30,7 @@ export function FactorsPage() {
           value={q}
           onChange={(e) => setQ(e.target.value)}
         />
-        <Button primary onClick={() => setParams({ enrol: "" })}>
+        <Button primary needs="assist" onClick={() => setParams({ enrol: "" })}>
           Enrol somebody
         </Button>
       </PageHead>
@@ -402,7 +402,7 @@ export function FactorPage() {
         >
           Enrol another device in its place
         </Link>
-        <Button danger className="ml-auto" onClick={() => setAsking(true)}>
+        <Button danger needs="assist" className="ml-auto" onClick={() => setAsking(true)}>
           Remove
         </Button>
       </div>

@@ -280,6 +280,7 @@ function AccountForm({ account }: { account?: Account }) {
       go("/people");
     },
   });
+  const needs = account?.emergency ? "configure" : "assist"; // those open gear while nothing else is asked
   return (
     <div className="max-w-[560px]">
       <div className="text-[13px] text-soft">
@@ -390,16 +391,16 @@ function AccountForm({ account }: { account?: Account }) {
         />
         <Tick label="May sign in" checked={form.enabled} onChange={(enabled) => set({ enabled })} />
         <div className="flex gap-2 border-t border-hair pt-3">
-          <Button primary type="submit" disabled={save.isPending}>
+          <Button primary type="submit" needs={needs} disabled={save.isPending}>
             {account ? "Save" : "Add"}
           </Button>
           {account?.emergency && (
-            <Button disabled={seal.isPending} onClick={() => seal.mutate()}>
+            <Button needs="configure" disabled={seal.isPending} onClick={() => seal.mutate()}>
               Seal with a new password
             </Button>
           )}
           {account && (
-            <Button danger className="ml-auto" onClick={() => setAsking(true)}>
+            <Button danger needs={needs} className="ml-auto" onClick={() => setAsking(true)}>
               Remove
             </Button>
           )}

@@ -170,7 +170,7 @@ export function PolicyDialog({
           <Tick label="Switched on" checked={form.enabled} onChange={(enabled) => edit({ enabled })} />
         </div>
         <div className="flex gap-2 border-t border-hair pt-3">
-          <Button primary type="submit" disabled={busy}>
+          <Button primary type="submit" needs="configure" disabled={busy}>
             Save to the draft
           </Button>
           <Button onClick={close}>Cancel</Button>

@@ -67,7 +67,7 @@ export function AttemptPage() {
             Enrol {a.person}
           </ButtonLink>
         )}
-        <Button onClick={() => setParams(under === "draft" ? {} : { under: "draft" })}>
+        <Button needs="read" onClick={() => setParams(under === "draft" ? {} : { under: "draft" })}>
           {under === "draft" ? `As it was, revision ${a.revision}` : "Try again under draft"}
         </Button>
         <ButtonLink to={`/try?attempt=${a.id}`}>Take to Try</ButtonLink>
@@ -307,7 +307,7 @@ function Facts({ a }: { a: Detail }) {
     ["called", f.called],
     ["client", f.client],
     ["client address", f.address],
-    ["transport", f.transport === "tls" ? "over TLS" : ""],
+    ["transport", f.transport ? `over ${f.transport.toUpperCase()}` : ""],
     [
       "tags",
       Object.entries(f.clientTags ?? {})

@@ -48,9 +48,13 @@ export function SessionPage() {
       >
         {s.open && (
           <>
-            <Button onClick={() => setAsk("reauthenticate")}>Re-authenticate</Button>
-            <Button onClick={() => setAsk("change")}>Change pass</Button>
-            <Button danger onClick={() => setAsk("disconnect")}>
+            <Button needs="assist" onClick={() => setAsk("reauthenticate")}>
+              Re-authenticate
+            </Button>
+            <Button needs="configure" onClick={() => setAsk("change")}>
+              Change pass
+            </Button>
+            <Button danger needs="assist" onClick={() => setAsk("disconnect")}>
               Disconnect
             </Button>
           </>

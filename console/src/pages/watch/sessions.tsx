@@ -61,7 +61,11 @@ export function SessionsPage() {
         lead={list.data && `${open.toLocaleString()} open${list.isError ? " · stale" : " · live"}`}
       >
         <Export path="sessions-export" query={query.toString()} />
-        {!ended && filtered && rows.length > 0 && <Button onClick={() => setAsking(true)}>Change these…</Button>}
+        {!ended && filtered && rows.length > 0 && (
+          <Button needs="assist" onClick={() => setAsking(true)}>
+            Change these…
+          </Button>
+        )}
       </PageHead>
       <div className="mb-3 grid grid-cols-8 gap-2">
         <TextFilters of={{ params, set }} texts={texts} disabled={ended ? ["pass", "address"] : []} />

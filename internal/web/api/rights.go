@@ -1,0 +1,74 @@
+package api
+
+import (
+	"fmt"
+	"net/http"
+
+	"tollgate.example/key/internal/manage/operator"
+	"tollgate.example/key/internal/web/apitype"
+)
+
+// calls is the one table of who may call what: each call by the right that it needs. A call that is not here is allowed
+// to nobody.
+var calls = byRight(map[operator.Right][]string{
+	operator.Anyone: {"about", "set-up", "sign-in"},
+	operator.Self:   {"sign-out", "list-tokens", "add-token", "remove-token"},
+	operator.Watch: {"get-now", "list-attempts", "follow-attempts", "get-attempt", "list-sessions", "get-session",
+		"follow-sessions", "export-sessions", "list-accounts", "get-account", "get-account-import", "list-devices",
+		"get-device", "list-unknown-devices", "list-factors", "get-factor", "find-person", "list-held-back",
+		"list-leases", "list-contacts", "list-reasons", "list-methods", "list-fields"},
+	operator.Assist: {"add-account", "change-account", "remove-account", "import-accounts", "add-device",
+		"change-device", "remove-device", "import-devices", "enrol-factor", "confirm-factor", "renew-recovery-codes",
+		"release-factor", "remove-factor", "ask-session", "ask-sessions", "release-held-back", "release-lease",
+		"forget-people"},
+	operator.Read: {"list-clients", "get-client", "list-directories", "get-directory", "list-realms", "get-realm",
+		"list-lanes", "get-lane", "list-passes", "get-pass", "list-pools", "get-pool", "list-calendars",
+		"get-calendar", "list-overrides", "get-override", "list-remotes", "get-remote", "list-feeds", "get-feed",
+		"list-vendors", "get-vendor", "list-command-lists", "get-command-list", "list-expectations",
+		"get-expectation", "list-authorities", "get-authority", "list-certificates", "get-certificate",
+		"list-trusts", "get-trust", "list-issued", "download-authorities", "download-certificates", "get-draft",
+		"analyse-draft", "analyse-lane", "list-revisions", "diff-revision", "get-rehearsal", "get-checkup",
+		"list-hits", "list-completions", "list-dictionary", "export-file", "compare-file", "export-sample",
+		"explain-delegation", "get-directory-entry", "list-directory-entries", "list-directory-groups",
+		"list-picked-groups", "list-copied-people", "check-condition", "check-expectations", "dry-run",
+		"preview-pass", "try-commands", "supplicant-settings", "list-differing-sessions", "list-journal",
+		"get-journal-entry", "follow-journal", "export-journal", "list-operators"},
+	operator.Configure: {"add-client", "change-client", "remove-client", "unlearn-client", "add-directory",
+		"change-directory", "remove-directory", "join-domain", "leave-domain", "rotate-machine-password",
+		"pick-group", "copy-people", "test-directory", "discover-directory", "add-realm", "change-realm",
+		"remove-realm", "add-lane", "change-lane", "remove-lane", "order-lanes", "add-pass", "change-pass",
+		"remove-pass", "add-pool", "change-pool", "remove-pool", "add-calendar", "change-calendar",
+		"remove-calendar", "add-override", "change-override", "remove-override", "add-remote", "change-remote",
+		"remove-remote", "add-feed", "change-feed", "remove-feed", "test-feed", "add-vendor", "change-vendor",
+		"remove-vendor", "add-command-list", "change-command-list", "remove-command-list", "add-expectation",
+		"change-expectation", "remove-expectation", "add-authority", "change-authority", "remove-authority",
+		"issue-certificate", "revoke-certificate", "add-certificate", "change-certificate", "remove-certificate",
+		"add-trust", "change-trust", "remove-trust", "seal-account", "discard-draft", "discard-part", "publish",
+		"return-to-revision", "apply-file", "rehearse", "run-checkup", "forget-contact", "try", "try-gear"},
+	operator.Own: {"add-operator", "change-operator", "remove-operator", "make-backup"},
+})
+
+func byRight(table map[operator.Right][]string) map[string]operator.Right {
+	out := map[string]operator.Right{}
+	for right, ids := range table {
+		for _, id := range ids {
+			if _, twice := out[id]; twice {
+				panic("the table of rights has " + id + " twice")
+			}
+			out[id] = right
+		}
+	}
+	return out
+}
+
+// forbidden says what a role does not allow, and which do.
+func forbidden(w operator.Who, right operator.Right) *apitype.Problem {
+	if w.Scope != "" && w.Role.May(right) {
+		return &apitype.Problem{Title: http.StatusText(http.StatusForbidden), Status: http.StatusForbidden,
+			Detail: fmt.Sprintf("this token of %s has the scope %s, which does not allow this", w.Name, w.Scope),
+			Remedy: "Use a token with a wider scope."}
+	}
+	return &apitype.Problem{Title: http.StatusText(http.StatusForbidden), Status: http.StatusForbidden,
+		Detail: fmt.Sprintf("%s has the role %s, which does not allow this", w.Name, w.Role),
+		Remedy: "Ask somebody with one of these roles: " + right.Holders() + "."}
+}
