@@ -44,7 +44,7 @@ func keptPath() (string, error) {
 
 func newInvocation(ctx context.Context, in io.Reader, out, errOut io.Writer) *invocation {
 	s := &invocation{ctx: ctx, in: in, out: &terminal{out}, err: &terminal{errOut}, file: &terminal{out},
-		api: &client.Client{URL: "http://127.0.0.1:8440"}}
+		api: &client.Client{URL: "http://127.0.0.1:8440", Agent: "tollgate/1"}}
 	if path, err := keptPath(); err == nil {
 		var k kept
 		if text, err := os.ReadFile(path); err == nil && json.Unmarshal(text, &k) == nil {

@@ -42,7 +42,7 @@ func commands() []command {
 		vendorCommands(),
 		overrideCommands(), expectationCommands(), certificateCommands(),
 		draftCommands(), fileCommands(), backupCommands(), hitCommands(), attemptCommands(), sessionCommands(),
-		journalCommands(),
+		journalCommands(), auditCommands(),
 		tryCommands(),
 		[]command{{"completion", "", "", "print a completion script for bash", completion}})
 }

@@ -52,6 +52,8 @@ func run() int {
 		"how long the gear journal is kept; 0 keeps it for ever")
 	flag.DurationVar(&o.KeepAccounting, "keep-accounting", 400*24*time.Hour,
 		"how long accounting is kept; 0 keeps it for ever")
+	flag.DurationVar(&o.KeepAudit, "keep-audit", 3*365*24*time.Hour,
+		"how long it is kept who changed what; 0 keeps it for ever")
 	flag.BoolVar(&o.RemoveAll, "remove-old-now", false, "remove records whose time is over even if they are more than "+
 		"become so in two days, as after a long stop")
 	node := flag.Uint("node", 0, "number of this node, 0 to 255; nodes that share records need different ones")
@@ -129,9 +131,6 @@ func run() int {
 	}
 	for _, address := range a.TACACSTLS {
 		fmt.Println("  TACACS+  ", address, "with TLS")
-	}
-	for _, address := range a.RADIUSDTLS {
-		fmt.Println("  RADIUS   ", address, "with DTLS")
 	}
 	if a.SetupCode != "" {
 		fmt.Printf("  Open the console and give this setup code to create the first operator: %s\n", a.SetupCode)

@@ -31,6 +31,7 @@ import (
 	"tollgate.example/key/internal/identity/domain"
 	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/manage/attention"
+	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/manage/change"
 	"tollgate.example/key/internal/manage/checkup"
 	"tollgate.example/key/internal/manage/host"
@@ -82,6 +83,8 @@ type Options struct {
 	KeepJournal time.Duration
 	// KeepAccounting is how long records of accounting are kept.
 	KeepAccounting time.Duration
+	// KeepAudit is how long the audit is kept.
+	KeepAudit time.Duration
 	// RemoveAll removes whatever is older than that at once, even if it is more than a usual day's share.
 	RemoveAll bool
 	// Now is the time of the clock; time.Now if it is nil.
@@ -252,6 +255,11 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	if err != nil {
 		return fmt.Errorf("reading what source addresses did: %w", err)
 	}
+	trail, err := audit.Open(ctx, a.store, box, audit.Options{Keep: o.KeepAudit, Doubtful: clock.Doubtful, Now: o.Now,
+		Log: o.Log})
+	if err != nil {
+		return err
+	}
 	operators, err := operator.Open(ctx, a.store, ids, o.Data)
 	if err != nil {
 		return err
@@ -295,6 +303,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	a.background(func() { checks.Schedule(background, firstCheckup, checkup.Every) })
 	a.background(func() { registry.Run(background, a.store) })
 	a.background(func() { a.housekeeping(background, o) })
+	a.background(func() { trail.Run(background) })
 	if err := a.openOnward(ctx, o); err != nil {
 		return err
 	}
@@ -313,8 +322,8 @@ func (a *App) start(ctx context.Context, o *Options) error {
 			"journal": a.Journal, "accounting": a.Sessions.Records()}}
 	return a.serve(o, listener, secure, api.New(&api.Service{Version: Version, Store: a.store,
 		Revisions: revisions, Analyst: analyst, Attention: needs, Accounts: accounts, Factors: a.factors,
-		Operators: operators,
-		Sources:   registry, Gate: a.Gate, Checkup: checks, Copies: copies, Rehearsals: rehearsal.New(a.Attempts,
+		Operators: operators, Audit: trail,
+		Sources: registry, Gate: a.Gate, Checkup: checks, Copies: copies, Rehearsals: rehearsal.New(a.Attempts,
 			a.Attempts.Added), Box: box, IDs: ids, Tally: counts, Attempts: a.Attempts, Journal: a.Journal,
 		Sessions: a.Sessions, Changes: a.changes, Follower: follower,
 		Backup: a.backupOf(o), Onward: a.onward,

@@ -72,15 +72,23 @@ func selfSign(certFile, keyFile string) error {
 	return os.WriteFile(certFile, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600)
 }
 
+// lockPatience is how long a start waits for the process before it to let go of the data directory: one that is
+// ending, or a child of it that has not become another program yet.
+const lockPatience = 2 * time.Second
+
 // lock makes sure that one process at a time uses a data directory.
 func lock(path string) (unlock func(), err error) {
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, err
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		f.Close()
-		return nil, err
+	for end := time.Now().Add(lockPatience); ; time.Sleep(20 * time.Millisecond) {
+		if err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err == nil {
+			break
+		} else if time.Now().After(end) {
+			f.Close()
+			return nil, err
+		}
 	}
 	return func() { f.Close() }, nil
 }

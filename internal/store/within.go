@@ -11,7 +11,8 @@ import (
 )
 
 // within runs a transaction whose commit is on the disk when this returns, also through a power cut: a used code, a
-// revocation, an account that was disabled or a published revision is not answered before it is there.
+// revocation, an account that was disabled or a published revision is not answered before it is there. What the Note of
+// the context has to say is recorded with it.
 func (s *Store) within(ctx context.Context, do func(tx *sqlx.Tx) error) error {
 	tx, err := s.single.BeginTxx(ctx, nil)
 	if err != nil {
@@ -21,7 +22,13 @@ func (s *Store) within(ctx context.Context, do func(tx *sqlx.Tx) error) error {
 	if err := do(tx); err != nil {
 		return err
 	}
-	return tx.Commit()
+	settle, err := witness(ctx, tx)
+	if err != nil {
+		return err
+	}
+	err = tx.Commit()
+	settle(err)
+	return err
 }
 
 // namedExec is one statement with named parameters, on the disk when it returns.

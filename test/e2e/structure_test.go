@@ -37,7 +37,7 @@ var allowed = map[string][]string{
 	"internal/wire/eap":      {"internal/wire/mschap"},
 	"internal/wire/netlogon": {"internal/wire/mschap"},
 
-	"internal/store":        {"internal/base/ident", "internal/store/"},
+	"internal/store":        {"internal/base/chain", "internal/base/ident", "internal/store/"},
 	"internal/store/record": {"internal/base/ident", "internal/base/live", "internal/store/sqlite"},
 	"internal/store/sqlite": {},
 
@@ -69,9 +69,15 @@ var allowed = map[string][]string{
 	"internal/upstream/trial": {"internal/core/results", "internal/eap/supplicant", "internal/upstream",
 		"internal/wire/"},
 
-	"internal/gate/snapshot": {"internal/base/seal", "internal/core/", "internal/eap/server", "internal/identity/",
+	"internal/gate/snapshot": {
+		"internal/base/seal",
+		"internal/core/",
+		"internal/eap/server",
+		"internal/identity/",
 		"internal/session",
-		"internal/upstream", "internal/wire/radius"},
+		"internal/upstream",
+		"internal/wire/radius",
+	},
 	// No packets of RADIUS and TACACS+: the fronts read and write them.
 	"internal/gate": {"internal/base/", "internal/core/", "internal/eap/server", "internal/gate/snapshot",
 		"internal/identity/",
@@ -80,17 +86,38 @@ var allowed = map[string][]string{
 	"internal/front/radius/access": {"internal/core/", "internal/eap/server", "internal/gate",
 		"internal/gate/snapshot", "internal/upstream",
 		"internal/wire/"},
-	"internal/front/radius/accounting": {"internal/core/", "internal/session", "internal/store", "internal/wire/"},
+	"internal/front/radius/accounting": {
+		"internal/core/",
+		"internal/session",
+		"internal/store",
+		"internal/wire/",
+	},
 	"internal/front/": {"internal/base/", "internal/core/", "internal/front/radius/access",
 		"internal/front/radius/accounting", "internal/front/secure", "internal/gate", "internal/gate/snapshot",
 		"internal/identity/certificate",
 		"internal/manage/sources", "internal/session", "internal/wire/"},
 
 	"internal/manage/sources": {"internal/store"},
-	"internal/manage/change": {"internal/base/ident", "internal/core/", "internal/gate", "internal/gate/snapshot",
-		"internal/session", "internal/store", "internal/upstream", "internal/wire/dict", "internal/wire/radius"},
-	"internal/manage/onward": {"internal/base/ident", "internal/core/", "internal/gate/snapshot", "internal/store",
-		"internal/store/record", "internal/upstream"},
+	"internal/manage/change": {
+		"internal/base/ident",
+		"internal/core/",
+		"internal/gate",
+		"internal/gate/snapshot",
+		"internal/session",
+		"internal/store",
+		"internal/upstream",
+		"internal/wire/dict",
+		"internal/wire/radius",
+	},
+	"internal/manage/onward": {
+		"internal/base/ident",
+		"internal/core/",
+		"internal/gate/snapshot",
+		"internal/store",
+		"internal/store/record",
+		"internal/upstream",
+	},
+	"internal/manage/audit":     {"internal/base/", "internal/core/config", "internal/store"},
 	"internal/manage/operator":  {"internal/base/", "internal/store"},
 	"internal/manage/rehearsal": {"internal/base/ident", "internal/core/", "internal/store"},
 	"internal/manage/attention": {"internal/core/config", "internal/core/results", "internal/identity/account",
@@ -102,16 +129,31 @@ var allowed = map[string][]string{
 	"internal/manage/checkup": {"internal/base/panics", "internal/core/config", "internal/core/results",
 		"internal/identity/directory", "internal/store"},
 	"internal/manage/revision": {"internal/base/seal", "internal/core/", "internal/front/radius/access",
-		"internal/gate", "internal/store", "internal/wire/"},
+		"internal/gate", "internal/manage/audit", "internal/store", "internal/wire/"},
 
-	"internal/web/apitype": {"internal/core/calendar", "internal/core/config", "internal/core/facts",
-		"internal/core/results"},
+	"internal/web/apitype": {
+		"internal/base/chain",
+		"internal/core/calendar",
+		"internal/core/config",
+		"internal/core/facts",
+		"internal/core/results",
+	},
 	"internal/web/client": {"internal/web/apitype"},
-	"internal/web/api": {"console", "internal/base/", "internal/core/", "internal/eap/supplicant", "internal/gate",
+	"internal/web/api": {
+		"console",
+		"internal/base/",
+		"internal/core/",
+		"internal/eap/supplicant",
+		"internal/gate",
 		"internal/identity/",
-		"internal/manage/", "internal/session", "internal/store", "internal/store/record", "internal/upstream/trial",
+		"internal/manage/",
+		"internal/session",
+		"internal/store",
+		"internal/store/record",
+		"internal/upstream/trial",
 		"internal/web/apitype",
-		"internal/wire/dict"},
+		"internal/wire/dict",
+	},
 
 	"internal/app": {"internal/"},
 	"internal/lab": {"internal/core/config", "internal/core/calendar", "internal/core/results",
@@ -122,9 +164,17 @@ var allowed = map[string][]string{
 		"internal/wire/tacacs"},
 
 	"cmd/tollgated": {"internal/app", "internal/web/api"},
-	"cmd/tollgate": {"internal/base/archive", "internal/core/calendar", "internal/core/config", "internal/core/results",
+	"cmd/tollgate": {
+		"internal/base/archive",
+		"internal/base/chain",
+		"internal/core/calendar",
+		"internal/core/config",
+		"internal/core/results",
 		"internal/eap/supplicant",
-		"internal/upstream/trial", "internal/web/apitype", "internal/web/client"},
+		"internal/upstream/trial",
+		"internal/web/apitype",
+		"internal/web/client",
+	},
 	"cmd/tollgate-lab": {"internal/lab"},
 
 	"test/shots":   {"test/e2e/browser"},
@@ -254,15 +304,28 @@ func TestProofsAreMadeWhereMethodsEnd(t *testing.T) {
 		`[fF]\(acts\)\?\.\(Person\|Machine\)\( = \|, .* = \)`: {"internal/core/", "internal/identity/proof/"},
 	}
 	for pattern, allowed := range places {
-		cmd := exec.Command("git", "grep", "--untracked", "-n", "-e", pattern, "--", "internal/*.go", "cmd/*.go",
-			":!*_test.go")
+		cmd := exec.Command(
+			"git",
+			"grep",
+			"--untracked",
+			"-n",
+			"-e",
+			pattern,
+			"--",
+			"internal/*.go",
+			"cmd/*.go",
+			":!*_test.go",
+		)
 		cmd.Dir = root()
 		out, _ := cmd.Output()
 		if len(out) == 0 {
 			t.Errorf("nothing matches %s; has it been renamed?", pattern)
 		}
 		for line := range strings.Lines(string(out)) {
-			if !slices.ContainsFunc(allowed, func(place string) bool { return strings.HasPrefix(line, place) }) {
+			if !slices.ContainsFunc(
+				allowed,
+				func(place string) bool { return strings.HasPrefix(line, place) },
+			) {
 				t.Errorf("%s", line)
 			}
 		}
@@ -275,7 +338,17 @@ func TestTheTestsOfTheSecurityPageExist(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	cmd := exec.Command("git", "grep", "--untracked", "-h", "-o", "-e", "^func Test[A-Za-z0-9]*(", "--", "*_test.go")
+	cmd := exec.Command(
+		"git",
+		"grep",
+		"--untracked",
+		"-h",
+		"-o",
+		"-e",
+		"^func Test[A-Za-z0-9]*(",
+		"--",
+		"*_test.go",
+	)
 	cmd.Dir = root()
 	out, _ := cmd.Output()
 	named := regexp.MustCompile("`(Test[A-Za-z0-9]+)`").FindAllStringSubmatch(string(page), -1)

@@ -189,3 +189,8 @@ func Generate() string {
 	}
 	return string(out)
 }
+
+// Sealed reports whether a text is a sealed secret, of this version or one before.
+func Sealed(text string) bool {
+	return strings.HasPrefix(text, "sealed") && strings.Contains(text, ":")
+}

@@ -333,7 +333,8 @@ type Who struct {
 	// Scope is a role whose rights the token has at most, "" for all of the operator's.
 	Scope Role
 	KeyID string
-	Kind  string
+	// Kind is session or token, and Token the name of the token.
+	Kind, Token string
 	// until is when a token ends, in milliseconds since 1970, 0 for never; prefixes are where it is good from.
 	until    int64
 	prefixes string
@@ -352,7 +353,7 @@ func (w *Who) Rights() []string {
 }
 
 // Verify returns who shows a bearer text, from an address; ErrWrong if it is unknown or has ended, ErrPlace if it is
-// not good from there.
+// not good from there, with whose it is.
 func (r *Registry) Verify(ctx context.Context, bearer, from string) (Who, error) {
 	sum := sha256.Sum256([]byte(bearer))
 	k, err := r.store.KeyByHash(ctx, sum[:])
@@ -367,8 +368,10 @@ func (r *Registry) Verify(ctx context.Context, bearer, from string) (Who, error)
 	if k.ExpiresAt != 0 && now.UnixMilli() >= k.ExpiresAt {
 		return Who{}, ErrWrong
 	}
+	w := Who{ID: k.Operator, Name: k.Holder, Role: Role(k.Role), Scope: Role(k.Scope), KeyID: k.ID, Kind: k.Kind,
+		Token: k.Name, prefixes: k.Prefixes}
 	if !within(k.Prefixes, from) {
-		return Who{}, fmt.Errorf("%w: %s", ErrPlace, from)
+		return w, fmt.Errorf("%w: %s", ErrPlace, from)
 	}
 	// a use in the future was noted while the clock was ahead: the end of the session is then too far away as well
 	if used := now.Sub(time.UnixMilli(k.UsedAt)); used > sessionTouch || used < -sessionTouch {
@@ -379,8 +382,6 @@ func (r *Registry) Verify(ctx context.Context, bearer, from string) (Who, error)
 		// where the disk is full the session goes on, and ends as it would have without this use
 		_ = r.store.TouchKey(ctx, k.ID, now.UnixMilli(), expires)
 	}
-	w := Who{ID: k.Operator, Name: k.Holder, Role: Role(k.Role), Scope: Role(k.Scope), KeyID: k.ID, Kind: k.Kind,
-		prefixes: k.Prefixes}
 	if k.Kind == "token" { // a browser session goes on with its use
 		w.until = k.ExpiresAt
 	}

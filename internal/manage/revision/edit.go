@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/store"
 )
 
@@ -96,6 +97,7 @@ func (k *Keeper) change(ctx context.Context, operator string, make func(before *
 		if err != nil {
 			return err
 		}
+		note(ctx, before.draft.Config, next.Config)
 		if stored, err := k.saveOver(ctx, before, next, authors, changed); stored || err != nil {
 			return err
 		}
@@ -113,6 +115,7 @@ func (k *Keeper) saveOver(ctx context.Context, before *state, next *Compiled, au
 	}
 	switch {
 	case config.Same(before.draft.Config, next.Config): // nothing was changed
+		audit.Of(ctx).Skip()
 		return true, nil
 	case config.Same(before.running.Config, next.Config):
 		if err := k.store.DiscardDraft(ctx); err != nil {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/store"
 )
 
@@ -104,6 +105,7 @@ func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Comp
 	if err != nil {
 		return 0, err
 	}
+	audit.Of(ctx).On("revision", strconv.Itoa(number), "").Say(said(number, o)).Listed(words(changes), nil, nil)
 	r := store.Revision{Number: number, At: time.Now().UnixMilli(), Operator: o.Operator, Note: o.Note, Changes: list}
 	if err := k.store.Publish(ctx, r, objects); err != nil {
 		return 0, err
@@ -112,6 +114,18 @@ func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Comp
 	k.remember(before.number, before.running.Plan)
 	k.state.Store(k.newState(next, number, next, map[string]Author{}))
 	return number, nil
+}
+
+// said says in words that a revision is published.
+func said(number int, o Order) string {
+	text := fmt.Sprintf("published revision %d", number)
+	if o.Despite {
+		text += ", despite expectations that are not met"
+	}
+	if o.Note != "" {
+		text += ": " + o.Note
+	}
+	return text
 }
 
 // unlisted is the kind under which a stored list of changes says how many more there are.

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"strings"
 	"time"
@@ -11,6 +12,7 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/identity/account"
+	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/web/apitype"
@@ -36,6 +38,7 @@ func (s *server) accounts() {
 		Body apitype.Sheet
 	}) (*body[apitype.SheetReport], error) {
 		now := time.Now()
+		imports(ctx, "account", &in.Body)
 		report, err := s.Accounts.Import(ctx, in.Body.CSV, in.Body.Check, in.Body.Partial, who(ctx).Name, s.newID, now)
 		if err != nil {
 			return nil, accountProblem(err)
@@ -93,10 +96,20 @@ func (s *server) accounts() {
 		if p := emergency(ctx, a.Emergency); p != nil {
 			return nil, p
 		}
+		audit.Of(ctx).On("account", a.ID, a.Name).Say("removed account "+a.Name).From(accountView(a).AccountFields, nil)
 		err := s.Accounts.Remove(ctx, a.ID)
 		s.Follower.Soon(a.Name)
 		return nil, missing(err, "local account")
 	})
+}
+
+// imports says what is imported from a file; nothing is recorded of one that is only looked at.
+func imports(ctx context.Context, kind string, in *apitype.Sheet) {
+	e := audit.Of(ctx).On(kind, "", "").Say(fmt.Sprintf("imported %ss from a file of %d lines", kind,
+		strings.Count(strings.TrimSpace(in.CSV), "\n")+1))
+	if in.Check {
+		e.Skip()
+	}
 }
 
 // emergency refuses those who may change people but no configuration an emergency account: it opens gear while nothing
@@ -118,6 +131,15 @@ func (s *server) saveAccount(ctx context.Context, id string, in *apitype.Account
 		ChangedBy: who(ctx).Name}
 	if in.Expires != nil {
 		a.Expires = *in.Expires
+	}
+	e := audit.Of(ctx).On("account", id, in.Name)
+	if before := s.Accounts.Get(id); before != nil {
+		e.Say("changed account "+in.Name).From(accountView(before).AccountFields, in.AccountFields)
+	} else {
+		e.Say("added account "+in.Name).From(nil, in.AccountFields)
+	}
+	if in.Password != "" {
+		e.Also("password", "set")
 	}
 	saved, err := s.Accounts.Save(ctx, a, in.Password)
 	if err != nil {

@@ -28,6 +28,7 @@ import (
 	"tollgate.example/key/internal/identity/copies"
 	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/manage/attention"
+	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/manage/backup"
 	"tollgate.example/key/internal/manage/change"
 	"tollgate.example/key/internal/manage/checkup"
@@ -54,6 +55,7 @@ type Service struct {
 	Accounts   *account.Keeper
 	Factors    *factor.Keeper
 	Operators  *operator.Registry
+	Audit      *audit.Trail
 	Sources    *sources.Registry
 	Gate       *gate.Gate
 	Box        *seal.Box
@@ -176,6 +178,7 @@ func newServer(s *Service, r chi.Router) *server {
 	out.leases()
 	out.files()
 	out.backups()
+	out.auditCalls()
 	requireInViews(out.api.OpenAPI())
 	return out
 }
@@ -265,23 +268,30 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		bearer = cookie.Value
 	}
 	right := calls[ctx.Operation().OperationID]
+	from := remote(ctx)
 	if bearer != "" && len(bearer) < 200 {
-		from := remote(ctx)
 		w, err := s.Operators.Verify(ctx.Context(), bearer, from)
 		switch {
 		case err == nil && !w.May(right) && right != operator.Anyone:
-			s.refuse(ctx, forbidden(w, right))
+			p := forbidden(w, right)
+			line := begun(ctx, &w, from)
+			line.Why = p.Detail
+			s.Audit.Refused(ctx.Context(), line)
+			s.refuse(ctx, p)
 			return
 		case err == nil:
-			next(huma.WithValue(ctx, whoKey{}, caller{w, bearer, from, right}))
+			s.audited(huma.WithValue(ctx, whoKey{}, caller{w, bearer, from, right}), &w, from, right, next)
 			return
 		case errors.Is(err, operator.ErrPlace) && right != operator.Anyone:
+			line := begun(ctx, &w, from)
+			line.Why = err.Error()
+			s.Audit.Refused(ctx.Context(), line)
 			huma.WriteErr(s.api, ctx, http.StatusUnauthorized, err.Error())
 			return
 		}
 	}
 	if right == operator.Anyone {
-		next(ctx)
+		s.audited(ctx, nil, from, right, next)
 		return
 	}
 	huma.WriteErr(s.api, ctx, http.StatusUnauthorized, "not signed in: sign in, or give a token")

@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/identity/device"
+	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -77,6 +78,7 @@ func (s *server) devices() {
 		if d == nil {
 			return nil, problem(http.StatusNotFound, "there is no known device "+in.Ref, "")
 		}
+		audit.Of(ctx).On("device", d.ID, d.Match).Say("removed device "+d.Match).From(deviceView(d).DeviceFields, nil)
 		return nil, missing(keeper().Remove(ctx, d.ID), "known device")
 	})
 	big := operation("POST", "/device-import", "import-devices", "Import known devices from CSV, with a report on "+
@@ -86,6 +88,7 @@ func (s *server) devices() {
 		Body apitype.Sheet
 	}) (*body[apitype.SheetReport], error) {
 		now := time.Now()
+		imports(ctx, "device", &in.Body)
 		report, err := keeper().Import(ctx, in.Body.CSV, in.Body.Check, in.Body.Partial, who(ctx).Name, func() string {
 			return s.IDs.New(now).String()
 		}, now)
@@ -101,6 +104,12 @@ func (s *server) saveDevice(ctx context.Context, id string, in *apitype.DeviceFi
 		Enabled: in.Enabled, ChangedAt: time.Now(), ChangedBy: who(ctx).Name}
 	if in.Expires != nil {
 		d.Expires = *in.Expires
+	}
+	e := audit.Of(ctx).On("device", id, in.Match)
+	if before := s.Gate.Devices.Get(id); before != nil {
+		e.Say("changed device "+in.Match).From(deviceView(before).DeviceFields, in)
+	} else {
+		e.Say("added device "+in.Match).From(nil, in)
 	}
 	saved, err := s.Gate.Devices.Save(ctx, d)
 	if err != nil {

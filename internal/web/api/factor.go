@@ -14,6 +14,7 @@ import (
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/identity/factor"
+	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -52,6 +53,8 @@ func (s *server) factors() {
 		if err != nil {
 			return nil, err
 		}
+		audit.Of(ctx).On("factor", person.Store+"/"+person.Name, person.Name).Say("began to enrol a second factor of " +
+			person.Name)
 		offer, err := s.Factors.Enrol(ctx, factor.Request{Store: person.Store, Name: person.Name,
 			Display: person.Display, Label: in.Body.Label, Seed: in.Body.Seed, Algorithm: in.Body.Algorithm,
 			Digits: in.Body.Digits, Period: in.Body.Period, By: who(ctx).Name}, time.Now())
@@ -67,6 +70,7 @@ func (s *server) factors() {
 			OneInput
 			Body apitype.FactorCode
 		}) (*body[apitype.FactorRecovery], error) {
+			s.noteFactor(ctx, "confirmed the second factor of", in.Ref)
 			codes, err := s.Factors.Confirm(ctx, in.Ref, in.Body.Code, time.Now())
 			if err != nil {
 				return nil, factorFault(err)
@@ -76,6 +80,7 @@ func (s *server) factors() {
 	huma.Register(s.api, operation("POST", "/factors/{ref}/recovery", "renew-recovery-codes",
 		"Make new recovery codes, which are shown once; the old ones count no more"), func(ctx context.Context,
 		in *OneInput) (*body[apitype.FactorRecovery], error) {
+		s.noteFactor(ctx, "made new recovery codes of", in.Ref)
 		codes, err := s.Factors.Recover(ctx, in.Ref)
 		if err != nil {
 			return nil, factorFault(err)
@@ -83,14 +88,23 @@ func (s *server) factors() {
 		return ok(apitype.FactorRecovery{Codes: codes}), nil
 	})
 	huma.Register(s.api, operation("POST", "/factors/{ref}/release", "release-factor",
-		"Look at the codes of somebody again who gave too many wrong ones"), func(_ context.Context,
+		"Look at the codes of somebody again who gave too many wrong ones"), func(ctx context.Context,
 		in *OneInput) (*struct{}, error) {
+		s.noteFactor(ctx, "released the second factor of", in.Ref)
 		return nil, factorFault(s.Factors.Release(in.Ref))
 	})
 	huma.Register(s.api, operation("DELETE", "/factors/{ref}", "remove-factor",
 		"Remove a second factor; it takes effect at once"), func(ctx context.Context, in *OneInput) (*struct{}, error) {
+		s.noteFactor(ctx, "removed the second factor of", in.Ref)
 		return nil, factorFault(s.Factors.Remove(ctx, in.Ref))
 	})
+}
+
+// noteFactor says whose second factor a call is about.
+func (s *server) noteFactor(ctx context.Context, what, ref string) {
+	if t := s.Factors.Get(ref); t != nil {
+		audit.Of(ctx).On("factor", t.Store+"/"+t.Name, t.Name).Say(what + " " + t.Name)
+	}
 }
 
 func (s *server) factor(ref string) (*factor.Token, error) {

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -15,6 +16,7 @@ import (
 
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/manage/change"
 	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/session"
@@ -37,13 +39,26 @@ type SessionFilterInput struct {
 }
 
 func (in *SessionFilterInput) open() session.Filter {
-	return session.Filter{User: in.User, MAC: inForm(in.MAC), Client: in.Client, Pass: in.Pass, Address: in.Address,
-		Text: in.Text}
+	return session.Filter{
+		User:    in.User,
+		MAC:     inForm(in.MAC),
+		Client:  in.Client,
+		Pass:    in.Pass,
+		Address: in.Address,
+		Text:    in.Text,
+	}
 }
 
 func (in *SessionFilterInput) ended() store.AccountingFilter {
-	return store.AccountingFilter{User: in.User, MAC: inForm(in.MAC), Client: in.Client, Text: in.Text, Ended: true,
-		Span: store.Span{Since: in.Since, Until: in.Until}, Patience: patience}
+	return store.AccountingFilter{
+		User:     in.User,
+		MAC:      inForm(in.MAC),
+		Client:   in.Client,
+		Text:     in.Text,
+		Ended:    true,
+		Span:     store.Span{Since: in.Since, Until: in.Until},
+		Patience: patience,
+	}
 }
 
 // inForm writes a MAC address as it is kept, however it is typed.
@@ -59,9 +74,28 @@ func sessionView(a *store.Accounted, open bool) apitype.Session {
 	if a.Of != 0 {
 		id = a.Of
 	}
-	out := apitype.Session{ID: id.String(), Open: open, User: a.Who, Person: a.Display, MAC: a.MAC, Address: a.Address,
-		Client: a.Client, NAS: a.NAS, Place: a.Place, Lane: a.Lane, Pass: a.Pass, VLAN: a.VLAN, Applied: a.Applied,
-		Began: a.Began, Last: a.At, Seconds: a.Seconds, In: a.In, Out: a.Out, Note: a.Note, Session: a.Session}
+	out := apitype.Session{
+		ID:      id.String(),
+		Open:    open,
+		User:    a.Who,
+		Person:  a.Display,
+		MAC:     a.MAC,
+		Address: a.Address,
+		Client:  a.Client,
+		NAS:     a.NAS,
+		Place:   a.Place,
+		Lane:    a.Lane,
+		Pass:    a.Pass,
+		VLAN:    a.VLAN,
+		Applied: a.Applied,
+		Began:   a.Began,
+		Last:    a.At,
+		Seconds: a.Seconds,
+		In:      a.In,
+		Out:     a.Out,
+		Note:    a.Note,
+		Session: a.Session,
+	}
 	if !open {
 		out.Cause = a.Cause
 	}
@@ -69,7 +103,9 @@ func sessionView(a *store.Accounted, open bool) apitype.Session {
 }
 
 func (s *server) networkSessions() {
-	huma.Register(s.api, operation("GET", "/sessions", "list-sessions", "Sessions, those that began last first"),
+	huma.Register(
+		s.api,
+		operation("GET", "/sessions", "list-sessions", "Sessions, those that began last first"),
 		func(ctx context.Context, in *struct {
 			SessionFilterInput
 			Before string `query:"before" maxLength:"13" doc:"Cursor"`
@@ -84,7 +120,8 @@ func (s *server) networkSessions() {
 			}
 			out, err := s.sessionPage(ctx, &in.SessionFilterInput, before, in.Limit)
 			return ok(out), err
-		})
+		},
+	)
 	huma.Register(s.api, operation("GET", "/sessions/{id}", "get-session", "One session with its story"),
 		func(ctx context.Context, in *struct {
 			ID string `path:"id" maxLength:"13"`
@@ -103,25 +140,36 @@ func (s *server) liveSessions() {
 	op := liveOperation("/sessions-live", "follow-sessions", "Records of sessions as they arrive (server-sent "+
 		"events); "+
 		"Last-Event-ID catches up")
-	sse.Register(s.api, op, map[string]any{"record": apitype.SessionRecord{}, "gap": apitype.Gap{}, "beat": Beat{}},
+	sse.Register(
+		s.api,
+		op,
+		map[string]any{"record": apitype.SessionRecord{}, "gap": apitype.Gap{}, "beat": Beat{}},
 		func(ctx context.Context, in *struct {
 			SessionFilterInput
 			LastEventID int64 `header:"Last-Event-ID"`
 		}, send sse.Sender) {
 			f := in.ended()
 			f.Ended = false
-			follow(ctx, s, &s.Sessions.Records().Live, send, ident.ID(in.LastEventID), follower[store.Accounted]{
-				fits: f.Fits, id: func(a *store.Accounted) ident.ID {
-					return a.ID
-				}, view: func(a *store.Accounted) any {
-					return apitype.SessionRecord{Session: sessionView(a, !a.Ends()), Event: eventView(a)}
-				},
-				after: func(id ident.ID, limit int) (record.Page[store.Accounted], error) {
-					f := f
-					f.After, f.Limit, f.Patience = id, limit, patience
-					return s.Sessions.Records().Find(ctx, f)
-				}})
-		})
+			follow(
+				ctx,
+				s,
+				&s.Sessions.Records().Live,
+				send,
+				ident.ID(in.LastEventID),
+				follower[store.Accounted]{
+					fits: f.Fits, id: func(a *store.Accounted) ident.ID {
+						return a.ID
+					}, view: func(a *store.Accounted) any {
+						return apitype.SessionRecord{Session: sessionView(a, !a.Ends()), Event: eventView(a)}
+					},
+					after: func(id ident.ID, limit int) (record.Page[store.Accounted], error) {
+						f := f
+						f.After, f.Limit, f.Patience = id, limit, patience
+						return s.Sessions.Records().Find(ctx, f)
+					}},
+			)
+		},
+	)
 }
 
 func (s *server) sessionPage(ctx context.Context, in *SessionFilterInput, before ident.ID,
@@ -164,8 +212,11 @@ func (s *server) session(ctx context.Context, ref string) (apitype.SessionDetail
 		out.Session, class = sessionView(&first, false), first.Class
 		out.Story = append(out.Story, eventView(&first))
 	}
-	more, failed := records.Find(ctx, store.AccountingFilter{Of: id, Span: store.Span{After: id}, Limit: storyLimit,
-		Patience: patience, Bodies: true})
+	more, failed := records.Find(
+		ctx,
+		store.AccountingFilter{Of: id, Span: store.Span{After: id}, Limit: storyLimit,
+			Patience: patience, Bodies: true},
+	)
 	if failed != nil {
 		return out, searchProblem(failed)
 	}
@@ -187,8 +238,11 @@ func (s *server) session(ctx context.Context, ref string) (apitype.SessionDetail
 			out.Attempt = &view
 		}
 	}
-	earlier, err := records.Find(ctx, store.AccountingFilter{User: strings.ReplaceAll(out.User, "*", ""), Ended: true,
-		Span: store.Span{Before: id}, Limit: 5, Patience: patience})
+	earlier, err := records.Find(
+		ctx,
+		store.AccountingFilter{User: strings.ReplaceAll(out.User, "*", ""), Ended: true,
+			Span: store.Span{Before: id}, Limit: 5, Patience: patience},
+	)
 	for i := range earlier.Items {
 		out.Earlier = append(out.Earlier, sessionView(&earlier.Items[i], false))
 	}
@@ -230,9 +284,29 @@ func eventText(a *store.Accounted) string {
 	return a.Kind
 }
 
-var sessionColumns = []string{"id", "open", "user", "person", "mac", "address", "client", "nas", "place", "lane",
+var sessionColumns = []string{
+	"id",
+	"open",
+	"user",
+	"person",
+	"mac",
+	"address",
+	"client",
+	"nas",
+	"place",
+	"lane",
 	"pass",
-	"vlan", "applied", "began", "last", "seconds", "in", "out", "cause", "note", "session"}
+	"vlan",
+	"applied",
+	"began",
+	"last",
+	"seconds",
+	"in",
+	"out",
+	"cause",
+	"note",
+	"session",
+}
 
 func sessionRow(v *apitype.Session) []string {
 	return []string{v.ID, strconv.FormatBool(v.Open), safe(v.User), safe(v.Person), v.MAC, v.Address, v.Client,
@@ -278,10 +352,16 @@ func (s *server) askSessions() {
 			if err := s.checkAsk(ctx, &in.Body); err != nil {
 				return nil, err
 			}
-			return ok(s.ask(ctx, s.Sessions.Find(id), &in.Body)), nil
+			one := s.Sessions.Find(id)
+			if err := s.noteAsk(ctx, &in.Body, one); err != nil {
+				return nil, err
+			}
+			return ok(s.ask(ctx, one, &in.Body)), nil
 		})
-	huma.Register(s.api, operation("POST", "/sessions-ask", "ask-sessions",
-		"Ask for all sessions that a filter selects; with preview, count them"),
+	huma.Register(
+		s.api,
+		operation("POST", "/sessions-ask", "ask-sessions",
+			"Ask for all sessions that a filter selects; with preview, count them"),
 		func(ctx context.Context, in *struct{ Body apitype.SessionsAsk }) (*body[apitype.SessionsAnswer], error) {
 			if err := s.checkAsk(ctx, &in.Body.SessionAsk); err != nil {
 				return nil, err
@@ -292,10 +372,18 @@ func (s *server) askSessions() {
 			out := apitype.SessionsAnswer{Count: len(list), Answers: []apitype.SessionAnswer{}}
 			switch {
 			case in.Body.Preview:
+				audit.Of(ctx).Skip()
 				return ok(out), nil
 			case len(list) > maxAsked:
-				return nil, problem(http.StatusUnprocessableEntity, fmt.Sprintf("%d sessions are more than %d at once",
-					len(list), maxAsked), "Narrow the filter, such as by client.")
+				return nil, problem(
+					http.StatusUnprocessableEntity,
+					fmt.Sprintf("%d sessions are more than %d at once",
+						len(list), maxAsked),
+					"Narrow the filter, such as by client.",
+				)
+			}
+			if err := s.noteAsk(ctx, &in.Body.SessionAsk, list...); err != nil {
+				return nil, err
 			}
 			out.Answers = s.askAll(ctx, list, &in.Body.SessionAsk)
 			for _, a := range out.Answers {
@@ -304,7 +392,8 @@ func (s *server) askSessions() {
 				}
 			}
 			return ok(out), nil
-		})
+		},
+	)
 }
 
 // differing registers the preview of what would be asked for by rule.
@@ -317,19 +406,49 @@ func (s *server) differing() {
 			Limit int    `query:"limit" minimum:"1" maximum:"2000" default:"500" doc:"How many sessions to look at"`
 		}) (*body[apitype.DifferingSessions], error) {
 			list, next := s.Sessions.List(session.Filter{Lane: in.Lane, Limit: in.Limit})
-			out := apitype.DifferingSessions{Looked: len(list), All: next == 0, Items: []apitype.DifferingSession{}}
+			out := apitype.DifferingSessions{
+				Looked: len(list),
+				All:    next == 0,
+				Items:  []apitype.DifferingSession{},
+			}
 			for _, one := range list {
 				why, err := s.Follower.Differs(ctx, one)
 				if err != nil {
 					return nil, err
 				}
 				if why != "" {
-					out.Items = append(out.Items, apitype.DifferingSession{Session: sessionView(&one.Accounted, true),
-						Why: why})
+					out.Items = append(
+						out.Items,
+						apitype.DifferingSession{Session: sessionView(&one.Accounted, true),
+							Why: why},
+					)
 				}
 			}
 			return ok(out), nil
 		})
+}
+
+// noteAsk records what is asked of which sessions before a packet is sent.
+func (s *server) noteAsk(ctx context.Context, in *apitype.SessionAsk, list ...*session.Session) error {
+	e := audit.Of(ctx)
+	what := strings.TrimSpace(in.Action + " " + in.Pass)
+	if len(list) == 1 && list[0] != nil {
+		one := list[0]
+		e.On("session", one.ID.String(), one.Who).
+			Say(fmt.Sprintf("asked %s for %s of the session of %s", one.Client, what,
+				cmp.Or(one.Who, one.MAC)))
+	} else {
+		e.On("session", "", "").Say(fmt.Sprintf("asked for %s of %d sessions", what, len(list)))
+		var names []audit.Change
+		for _, one := range list {
+			names = append(names, audit.Change{Field: one.ID.String(), After: one.Who + " on " + one.Client})
+		}
+		e.Listed(names, nil, nil)
+	}
+	if err := e.Now(ctx); err != nil {
+		return unrecorded(err)
+	}
+	return nil
 }
 
 func (s *server) checkAsk(ctx context.Context, in *apitype.SessionAsk) error {
@@ -338,12 +457,20 @@ func (s *server) checkAsk(ctx context.Context, in *apitype.SessionAsk) error {
 		return forbidden(w, operator.Configure)
 	}
 	if in.Action == string(change.ChangePass) && s.Gate.Current().Plan.Pass(in.Pass) == nil {
-		return faulty("pass", fmt.Sprintf("there is no pass %q in effect", in.Pass), "Name one that is published.")
+		return faulty(
+			"pass",
+			fmt.Sprintf("there is no pass %q in effect", in.Pass),
+			"Name one that is published.",
+		)
 	}
 	return nil
 }
 
-func (s *server) askAll(ctx context.Context, list []*session.Session, in *apitype.SessionAsk) []apitype.SessionAnswer {
+func (s *server) askAll(
+	ctx context.Context,
+	list []*session.Session,
+	in *apitype.SessionAsk,
+) []apitype.SessionAnswer {
 	out := make([]apitype.SessionAnswer, len(list))
 	places := make(chan struct{}, asksAtOnce)
 	var all sync.WaitGroup

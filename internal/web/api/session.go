@@ -3,12 +3,14 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/web/apitype"
@@ -59,6 +61,8 @@ func (s *server) sessions() {
 			From
 			Body apitype.SetupInput
 		}) (*withCookie[apitype.SignedIn], error) {
+			audit.Of(ctx).By(in.Body.Name, string(operator.Owner)).On("operator", "", in.Body.Name).Say(
+				"created the first operator, " + in.Body.Name)
 			if err := s.Operators.SetUp(ctx, in.remote, in.Body.Code, in.Body.Name, in.Body.Password); err != nil {
 				return nil, operatorProblem(err)
 			}
@@ -84,8 +88,13 @@ func (s *server) sessions() {
 
 func (s *server) signIn(ctx context.Context, remote string, in apitype.SignInInput) (*withCookie[apitype.SignedIn],
 	error) {
+	e := audit.Of(ctx).By(in.Name, "").Say("signed in")
+	if in.TokenName != "" {
+		e.Say("signed in, with a new token " + in.TokenName)
+	}
 	bearer, err := s.Operators.SignIn(ctx, remote, in.Name, in.Password, in.TokenName)
 	if err != nil {
+		s.Audit.Refused(ctx, e.Skip().Because(err.Error()))
 		return nil, operatorProblem(err)
 	}
 	out := &withCookie[apitype.SignedIn]{Body: apitype.SignedIn{Operator: in.Name}}
@@ -156,6 +165,7 @@ func (s *server) tokens() {
 			Body apitype.TokenInput
 		}) (*body[apitype.SignedIn], error) {
 			w := who(ctx)
+			audit.Of(ctx).On("token", "", in.Body.Name).Say("made a token "+in.Body.Name).From(nil, in.Body)
 			token, err := s.Operators.Token(ctx, &w, operator.Grant{Name: in.Body.Name, Days: in.Body.Days,
 				Scope: operator.Role(in.Body.Scope), From: in.Body.From})
 			if err != nil {
@@ -168,6 +178,7 @@ func (s *server) tokens() {
 			ID string `path:"id"`
 		}) (*struct{}, error) {
 		w := who(ctx)
+		s.noteToken(ctx, in.ID)
 		if w.May(operator.Own) {
 			return nil, missing(s.Store.RemoveKey(ctx, in.ID), "token")
 		}
@@ -195,6 +206,8 @@ func (s *server) operatorCalls() {
 		}) (*struct{}, error) {
 		role, err := operator.ParseRole(in.Body.Role)
 		if err == nil {
+			audit.Of(ctx).On("operator", "", in.Body.Name).Say(fmt.Sprintf("added operator %s as %s", in.Body.Name,
+				role)).From(nil, apitype.RoleInput{Role: string(role)})
 			err = s.Operators.Add(ctx, in.Body.Name, in.Body.Password, role)
 		}
 		if err != nil {
@@ -209,6 +222,7 @@ func (s *server) operatorCalls() {
 	}) (*struct{}, error) {
 		role, err := operator.ParseRole(in.Body.Role)
 		if err == nil {
+			s.noteOperator(ctx, in.Ref, apitype.RoleInput{Role: string(role)})
 			err = s.Operators.SetRole(ctx, in.Ref, role)
 		}
 		if err != nil {
@@ -221,11 +235,44 @@ func (s *server) operatorCalls() {
 		in *struct {
 			Ref string `path:"ref" maxLength:"100" doc:"Name or identifier"`
 		}) (*struct{}, error) {
+		s.noteOperator(ctx, in.Ref, nil)
 		if err := s.Operators.Remove(ctx, in.Ref); err != nil {
 			return nil, operatorProblem(err)
 		}
 		return nil, nil
 	})
+}
+
+// noteOperator says which operator a call is about, and what becomes of the role; nil is nothing.
+func (s *server) noteOperator(ctx context.Context, ref string, after any) {
+	list, err := s.Store.Operators(ctx)
+	if err != nil {
+		return // the call itself says so
+	}
+	for _, o := range list {
+		if o.ID != ref && !strings.EqualFold(o.Name, ref) {
+			continue
+		}
+		e := audit.Of(ctx).On("operator", o.ID, o.Name).From(apitype.RoleInput{Role: o.Role}, after)
+		if role, changes := after.(apitype.RoleInput); changes {
+			e.Say(fmt.Sprintf("made operator %s %s, who was %s", o.Name, role.Role, o.Role))
+		} else {
+			e.Say("removed operator " + o.Name)
+		}
+	}
+}
+
+// noteToken says which token a call ends.
+func (s *server) noteToken(ctx context.Context, id string) {
+	keys, err := s.Store.Tokens(ctx)
+	if err != nil {
+		return // the call itself says so
+	}
+	for _, k := range keys {
+		if k.ID == id {
+			audit.Of(ctx).On("token", k.ID, k.Name).Say(fmt.Sprintf("ended the token %s of %s", k.Name, k.Holder))
+		}
+	}
 }
 
 // missing makes a 404 of store.ErrNotFound.

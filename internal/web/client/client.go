@@ -21,6 +21,8 @@ import (
 type Client struct {
 	URL   string
 	Token string
+	// Agent names the program that calls, such as tollgate/0.1.
+	Agent string
 	HTTP  *http.Client
 }
 
@@ -68,6 +70,9 @@ func (c *Client) request(ctx context.Context, method, path string, in any, optio
 	}
 	if c.Token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	if c.Agent != "" {
+		req.Header.Set("User-Agent", c.Agent)
 	}
 	for _, option := range options {
 		option(req)
