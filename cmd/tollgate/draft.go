@@ -61,6 +61,21 @@ func draftCommands() []command {
 						}
 						s.more(d.More)
 						s.problems(d.Problems)
+						if a := d.Asked; a != nil {
+							what := "publish this"
+							if a.Revision != 0 {
+								what = fmt.Sprintf("return to revision %d", a.Revision)
+							}
+							s.say(
+								"%s asks to %s%s",
+								a.Operator,
+								what,
+								map[bool]string{true: ", but it was changed since.",
+									false: or(": "+a.Note, ".")}[a.Stale],
+							)
+						} else if d.NeedsSecond {
+							s.say("A second operator has to agree. Ask with: tollgate draft ask")
+						}
 					})
 				}
 			}},
@@ -97,6 +112,28 @@ func draftCommands() []command {
 					})
 				}
 			}},
+		{"draft", "ask", "", "ask another operator to publish the draft as it is now",
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				in := apitype.AskInput{}
+				f.StringVar(&in.Note, "note", "", "why")
+				f.IntVar(&in.Revision, "return", 0, "to return to this revision, in place of publishing the draft")
+				withdraw := f.Bool("withdraw", false, "ask for it no more")
+				return func(s *invocation, _ []string) error {
+					if *withdraw {
+						if err := s.api.Do(s.ctx, http.MethodDelete, "/draft/ask", nil, nil); err != nil {
+							return err
+						}
+						return s.print(struct{}{}, func() { s.say("Nothing is asked for any more.") })
+					}
+					var out apitype.Asked
+					if err := s.api.Do(s.ctx, http.MethodPost, "/draft/ask", in, &out); err != nil {
+						return err
+					}
+					return s.print(out, func() {
+						s.say("Asked. Another operator who may publish now does: tollgate draft publish")
+					})
+				}
+			}},
 		{"revision", "list", "", "published revisions, the newest first", func(f *flag.FlagSet) func(*invocation,
 			[]string) error {
 			limit := f.Int("limit", 20, "how many")
@@ -128,8 +165,12 @@ func draftCommands() []command {
 					if err != nil {
 						return err
 					}
-					d, err := client.Get[apitype.Draft](s.ctx, s.api, fmt.Sprintf("/revisions/%d/diff?from=%d", number,
-						*from))
+					d, err := client.Get[apitype.Draft](
+						s.ctx,
+						s.api,
+						fmt.Sprintf("/revisions/%d/diff?from=%d", number,
+							*from),
+					)
 					if err != nil {
 						return err
 					}

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -29,6 +30,7 @@ type invocation struct {
 	api            *client.Client
 	json           bool
 	colour         bool
+	lines          *bufio.Reader // of in, once a line was read
 }
 
 // kept is what sign-in keeps in the user's configuration directory.
@@ -171,12 +173,13 @@ func accessCommands() []command {
 				*invocation, []string) error {
 				code := f.String("code", "", "setup code, which the service prints at its start and keeps in the file "+
 					"setup-code of its data directory")
+				second := f.String("second", "", "name of a second owner, who is added at once")
 				return func(s *invocation, args []string) error {
 					name, err := one(args, "name")
 					if err != nil {
 						return err
 					}
-					return s.setUp(name, *code)
+					return s.setUp(name, *code, *second)
 				}
 			}},
 		{"sign-in", "", "", "sign in to a service and keep a token", func(f *flag.FlagSet) func(*invocation,
@@ -258,7 +261,10 @@ func (s *invocation) secret(what string) (string, error) {
 }
 
 func (s *invocation) line(what string) (string, error) {
-	text, err := bufio.NewReader(io.LimitReader(s.in, 4096)).ReadString('\n')
+	if s.lines == nil {
+		s.lines = bufio.NewReader(io.LimitReader(s.in, 4096))
+	}
+	text, err := s.lines.ReadString('\n')
 	if err != nil && text == "" {
 		return "", fmt.Errorf("%s is missing on the standard input", strings.ToLower(what))
 	}
@@ -266,7 +272,7 @@ func (s *invocation) line(what string) (string, error) {
 }
 
 // setUp creates the first operator.
-func (s *invocation) setUp(name, code string) error {
+func (s *invocation) setUp(name, code, second string) error {
 	if code == "" {
 		return usageError("give the setup code with -code; the service prints it at its start")
 	}
@@ -279,7 +285,34 @@ func (s *invocation) setUp(name, code string) error {
 		nil); err != nil {
 		return err
 	}
-	return s.signInWith(name, password)
+	if err := s.signInWith(name, password); err != nil {
+		return err
+	}
+	return s.secondOwner(second)
+}
+
+// secondOwner offers a second owner, so that nobody is locked out with one who is away.
+func (s *invocation) secondOwner(name string) (err error) {
+	if f, ok := s.in.(*os.File); name == "" && ok && term.IsTerminal(int(f.Fd())) {
+		fmt.Fprint(s.err, "Name of a second owner, who can let you in again (Enter for none now): ")
+		if name, err = s.line("Name"); err != nil {
+			return nil
+		}
+	}
+	if name == "" {
+		fmt.Fprintln(s.err, "Add a second owner soon, who can let you in again: tollgate operator add NAME -role owner")
+		return nil
+	}
+	password, err := s.secret("Password of " + name)
+	if err != nil {
+		return err
+	}
+	if err := s.api.Do(s.ctx, http.MethodPost, "/operators", apitype.OperatorInput{Name: name, Password: password,
+		Role: "owner"}, nil); err != nil {
+		return err
+	}
+	fmt.Fprintf(s.err, "Operator %s may sign in, as owner.\n", name)
+	return nil
 }
 
 func (s *invocation) signIn(name string) error {
@@ -297,10 +330,19 @@ func (s *invocation) signInWith(name, password string) error {
 	host, _ := os.Hostname()
 	var out apitype.SignedIn
 	s.api.Token = ""
-	if err := s.api.Do(s.ctx, http.MethodPost, "/sign-in", apitype.SignInInput{Name: name, Password: password,
-		TokenName: fmt.Sprintf("%s, %s", host, time.Now().Format("2006-01-02"))}, &out); err != nil {
+	in := apitype.SignInInput{Name: name, Password: password,
+		TokenName: fmt.Sprintf("%s, %s", host, time.Now().Format("2006-01-02"))}
+	err := s.api.Do(s.ctx, http.MethodPost, "/sign-in", in, &out)
+	if p := (*apitype.Problem)(nil); errors.As(err, &p) && p.Code == "factor.missing" {
+		if in.Code, err = s.line("Code of the second factor"); err != nil {
+			return err
+		}
+		err = s.api.Do(s.ctx, http.MethodPost, "/sign-in", in, &out)
+	}
+	if err != nil {
 		return err
 	}
+	s.api.Token = out.Token
 	path, err := keptPath()
 	if err == nil {
 		err = os.MkdirAll(filepath.Dir(path), 0o700)

@@ -35,16 +35,41 @@ type command struct {
 func (c *command) name() string { return strings.TrimSpace(c.noun + " " + c.verb) }
 
 func commands() []command {
-	return slices.Concat(accessCommands(), operatorCommands(), clientCommands(), directoryCommands(), joinCommands(),
+	return slices.Concat(
+		accessCommands(),
+		operatorCommands(),
+		operatorSettingCommands(),
+		clientCommands(),
+		directoryCommands(),
+		joinCommands(),
 		checkupCommands(),
-		accountCommands(), factorCommands(), deviceCommands(), realmCommands(), laneCommands(), policyCommands(),
-		passCommands(), commandListCommands(), poolCommands(), remoteCommands(), feedCommands(), calendarCommands(),
+		accountCommands(),
+		factorCommands(),
+		deviceCommands(),
+		realmCommands(),
+		laneCommands(),
+		policyCommands(),
+		passCommands(),
+		commandListCommands(),
+		poolCommands(),
+		remoteCommands(),
+		feedCommands(),
+		calendarCommands(),
 		vendorCommands(),
-		overrideCommands(), expectationCommands(), certificateCommands(),
-		draftCommands(), fileCommands(), backupCommands(), hitCommands(), attemptCommands(), sessionCommands(),
-		journalCommands(), auditCommands(),
+		overrideCommands(),
+		expectationCommands(),
+		certificateCommands(),
+		draftCommands(),
+		fileCommands(),
+		backupCommands(),
+		hitCommands(),
+		attemptCommands(),
+		sessionCommands(),
+		journalCommands(),
+		auditCommands(),
 		tryCommands(),
-		[]command{{"completion", "", "", "print a completion script for bash", completion}})
+		[]command{{"completion", "", "", "print a completion script for bash", completion}},
+	)
 }
 
 // errUsage is returned for wrong arguments; the message says what is missing.

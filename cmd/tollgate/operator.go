@@ -23,9 +23,14 @@ func operatorCommands() []command {
 				return s.print(list, func() {
 					var rows [][]string
 					for _, o := range list {
-						rows = append(rows, []string{o.Name, o.Role, o.Created.Local().Format("2006-01-02 15:04")})
+						factor := map[bool]string{true: "yes", false: "no"}[o.SecondFactor]
+						if o.Lacking {
+							factor = "needed"
+						}
+						rows = append(rows, []string{o.Name, o.Role, or(strings.Join(o.Clients, " "), "all"), factor,
+							or(o.Source, "here"), o.Created.Local().Format("2006-01-02")})
 					}
-					s.table([]string{"NAME", "ROLE", "SINCE"}, rows)
+					s.table([]string{"NAME", "ROLE", "CLIENTS", "SECOND FACTOR", "KEPT", "SINCE"}, rows)
 				})
 			}
 		}},
@@ -49,24 +54,59 @@ func operatorCommands() []command {
 					return s.print(struct{}{}, func() { s.say("Operator %s may sign in, as %s.", name, *role) })
 				}
 			}},
-		{"operator", "change", "NAME", "give an operator another role, at once", func(f *flag.FlagSet) func(*invocation,
-			[]string) error {
-			role := f.String("role", "", roleHelp)
-			return func(s *invocation, args []string) error {
-				name, err := one(args, "operator")
-				if err != nil {
-					return err
+		{
+			"operator",
+			"change",
+			"NAME",
+			"give an operator another role, or other clients, at once",
+			func(f *flag.FlagSet) func(*invocation,
+				[]string) error {
+				role, clients := f.String("role", "", roleHelp), list{}
+				f.Var(
+					&clients,
+					"clients",
+					"tag of the clients that the role is limited to, such as site=north-pier; "+
+						"repeatable; none for all clients",
+				)
+				return func(s *invocation, args []string) error {
+					name, err := one(args, "operator")
+					if err != nil {
+						return err
+					}
+					if *role == "" && len(clients) == 0 {
+						return usageError(
+							"say which role with -role: " + roleHelp + "; or which clients with -clients",
+						)
+					}
+					all, err := client.All[apitype.Operator](s.ctx, s.api, "/operators", nil)
+					if err != nil {
+						return err
+					}
+					in := apitype.RoleInput{Role: *role, Clients: clients}
+					for _, o := range all {
+						if strings.EqualFold(o.Name, name) || o.ID == name {
+							if in.Role = or(in.Role, o.Role); len(clients) == 0 {
+								in.Clients = o.Clients
+							}
+						}
+					}
+					if len(clients) == 1 && clients[0] == "none" {
+						in.Clients = nil
+					}
+					if err := s.api.Do(s.ctx, http.MethodPut, "/operators/"+url.PathEscape(name),
+						in, nil); err != nil {
+						return err
+					}
+					return s.print(struct{}{}, func() {
+						limits := ""
+						if len(in.Clients) > 0 {
+							limits = ", for clients with " + strings.Join(in.Clients, " ")
+						}
+						s.say("Operator %s is %s from now on%s.", name, in.Role, limits)
+					})
 				}
-				if *role == "" {
-					return usageError("say which role with -role: " + roleHelp)
-				}
-				if err := s.api.Do(s.ctx, http.MethodPut, "/operators/"+url.PathEscape(name),
-					apitype.RoleInput{Role: *role}, nil); err != nil {
-					return err
-				}
-				return s.print(struct{}{}, func() { s.say("Operator %s is %s from now on.", name, *role) })
-			}
-		}},
+			},
+		},
 		{"operator", "remove", "NAME", "remove an operator with all tokens", func(*flag.FlagSet) func(*invocation,
 			[]string) error {
 			return func(s *invocation, args []string) error {

@@ -31,15 +31,23 @@ func run() int {
 	var o app.Options
 	radius := flag.String("radius", ":1812", "addresses for RADIUS authentication over UDP, separated by commas")
 	accounting := flag.String("accounting", ":1813", "addresses for RADIUS accounting over UDP; empty takes none")
-	overTLS := flag.String("radius-tls", ":2083", "TCP addresses for RADIUS over TLS 1.3, separated by commas; empty "+
-		"takes none")
+	overTLS := flag.String(
+		"radius-tls",
+		":2083",
+		"TCP addresses for RADIUS over TLS 1.3, separated by commas; empty "+
+			"takes none",
+	)
 	overDTLS := flag.String("radius-dtls", ":2083", "UDP addresses for RADIUS over DTLS 1.2, separated by commas; "+
 		"empty takes none")
 	flag.StringVar(&o.Data, "data", "", "directory for the database and the key file (required)")
 	flag.StringVar(&o.HTTP, "http", "127.0.0.1:8440", "address of the console and the API; other than loopback is "+
 		"served by TLS only")
-	hosts := flag.String("http-host", "", "further names under which the console is opened on loopback, separated by "+
-		"commas, such as by a proxy on this machine")
+	hosts := flag.String(
+		"http-host",
+		"",
+		"further names under which the console is opened on loopback, separated by "+
+			"commas, such as by a proxy on this machine",
+	)
 	flag.StringVar(&o.TLSCert, "tls-cert", "", "PEM certificate of the console; self-signed if missing where TLS "+
 		"is needed")
 	flag.StringVar(&o.TLSKey, "tls-key", "", "PEM key of that certificate")
@@ -54,16 +62,30 @@ func run() int {
 		"how long accounting is kept; 0 keeps it for ever")
 	flag.DurationVar(&o.KeepAudit, "keep-audit", 3*365*24*time.Hour,
 		"how long it is kept who changed what; 0 keeps it for ever")
-	flag.BoolVar(&o.RemoveAll, "remove-old-now", false, "remove records whose time is over even if they are more than "+
-		"become so in two days, as after a long stop")
+	flag.BoolVar(
+		&o.RemoveAll,
+		"remove-old-now",
+		false,
+		"remove records whose time is over even if they are more than "+
+			"become so in two days, as after a long stop",
+	)
 	node := flag.Uint("node", 0, "number of this node, 0 to 255; nodes that share records need different ones")
 	restoring := flag.String("restore", "", "restore a backup into the data directory, which must be empty, and end")
 	restoreKey := flag.String("restore-key", "", "the key file, for a backup that was made without it")
+	reset := flag.String(
+		"reset-owner",
+		"",
+		"make this operator an owner with a new password, which is printed, and end; "+
+			"the service must be stopped",
+	)
 	openapi := flag.Bool("openapi", false, "print the OpenAPI document and end")
 	version := flag.Bool("version", false, "print the version and end")
 	flag.Usage = func() {
-		fmt.Fprintln(flag.CommandLine.Output(), "Usage: tollgated -data DIR [flags]\n\nRuns the Tollgate Key service "+
-			"until SIGINT or SIGTERM.\n\nFlags:")
+		fmt.Fprintln(
+			flag.CommandLine.Output(),
+			"Usage: tollgated -data DIR [flags]\n\nRuns the Tollgate Key service "+
+				"until SIGINT or SIGTERM.\n\nFlags:",
+		)
 		flag.PrintDefaults()
 	}
 	flag.Parse()
@@ -91,6 +113,19 @@ func run() int {
 			fmt.Fprintln(os.Stderr, "tollgated:", err)
 			return 1
 		}
+		return 0
+	}
+	if *reset != "" {
+		password, err := app.ResetOwner(context.Background(), o.Data, *reset)
+		if err != nil {
+			fmt.Fprintln(os.Stderr, "tollgated:", err)
+			return 1
+		}
+		fmt.Printf(
+			"%s is an owner. The password, shown only here: %s\nChange it after signing in.\n",
+			*reset,
+			password,
+		)
 		return 0
 	}
 	o.RADIUS, o.TACACS, o.TACACSTLS = strings.Split(*radius, ","), list(*tacacs), list(*secure)

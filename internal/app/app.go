@@ -37,6 +37,7 @@ import (
 	"tollgate.example/key/internal/manage/host"
 	"tollgate.example/key/internal/manage/onward"
 	"tollgate.example/key/internal/manage/operator"
+	"tollgate.example/key/internal/manage/provider"
 	"tollgate.example/key/internal/manage/rehearsal"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/manage/sources"
@@ -207,7 +208,7 @@ func (a *App) openGate(ctx context.Context, o *Options, accounts *account.Keeper
 	if err != nil {
 		return err
 	}
-	if a.factors, err = factor.Open(ctx, a.store, box, ids); err != nil {
+	if a.factors, err = factor.Open(ctx, a.store.PeopleFactors(), box, ids); err != nil {
 		return err
 	}
 	a.done = append(a.done, computers.Close, leases.Close)
@@ -260,7 +261,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	if err != nil {
 		return err
 	}
-	operators, err := operator.Open(ctx, a.store, ids, o.Data)
+	operators, err := operator.Open(ctx, a.store, box, ids, o.Data, directoryPeople{a})
 	if err != nil {
 		return err
 	}
@@ -322,7 +323,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 			"journal": a.Journal, "accounting": a.Sessions.Records()}}
 	return a.serve(o, listener, secure, api.New(&api.Service{Version: Version, Store: a.store,
 		Revisions: revisions, Analyst: analyst, Attention: needs, Accounts: accounts, Factors: a.factors,
-		Operators: operators, Audit: trail,
+		Operators: operators, Audit: trail, Provider: provider.New(box),
 		Sources: registry, Gate: a.Gate, Checkup: checks, Copies: copies, Rehearsals: rehearsal.New(a.Attempts,
 			a.Attempts.Added), Box: box, IDs: ids, Tally: counts, Attempts: a.Attempts, Journal: a.Journal,
 		Sessions: a.Sessions, Changes: a.changes, Follower: follower,

@@ -56,8 +56,11 @@ func TestSecretsOfTheVersionBefore(t *testing.T) {
 		Proof: before(t, key, "gangway")}))
 	must(s.SaveMachineAccount(ctx, store.MachineAccount{Domain: "LANTERN", Computer: "TOLLGATE",
 		Password: before(t, key, "machine"), Previous: before(t, key, "older")}))
-	must(s.AddFactorToken(ctx, store.FactorToken{ID: "f1", Store: "local", Name: "ann", Algorithm: "SHA1", Digits: 6,
-		Period: 30, Secrets: before(t, key, "{}")}, nil))
+	must(
+		s.PeopleFactors().
+			AddFactorToken(ctx, store.FactorToken{ID: "f1", Store: "local", Name: "ann", Algorithm: "SHA1", Digits: 6,
+				Period: 30, Secrets: before(t, key, "{}")}, nil),
+	)
 	for range 2 { // a second start finds nothing to do
 		box, err := seal.Open(filepath.Join(dir, "key"))
 		must(err)
@@ -92,7 +95,7 @@ func TestSecretsOfTheVersionBefore(t *testing.T) {
 	must(err)
 	opens("machine", `LANTERN\TOLLGATE`, machines[0].Password, "machine")
 	opens("machine", `LANTERN\TOLLGATE`, machines[0].Previous, "older")
-	factors, err := s.FactorTokens(ctx)
+	factors, err := s.PeopleFactors().FactorTokens(ctx)
 	must(err)
 	opens("factor", "f1", factors[0].Secrets, "{}")
 	must(s.Close())

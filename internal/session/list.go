@@ -21,6 +21,8 @@ type Filter struct {
 	// Before is a cursor: only those that began earlier.
 	Before ident.ID
 	Limit  int
+	// Reach leaves out sessions on other clients; nil is all of them.
+	Reach func(client string) bool
 }
 
 // matcher is a filter that is made ready.
@@ -35,12 +37,15 @@ func (f *Filter) matcher() *matcher {
 
 // fits reports whether the filter selects a session.
 func (m *matcher) fits(s *Session) bool {
-	return (m.User == "" || m.user.Match(s.Who)) && (m.MAC == "" || m.MAC == s.MAC) &&
+	return (m.Reach == nil || m.Reach(s.Client)) &&
+		(m.User == "" || m.user.Match(s.Who)) && (m.MAC == "" || m.MAC == s.MAC) &&
 		(m.Client == "" || strings.EqualFold(m.Client, s.Client)) && (m.Pass == "" || strings.EqualFold(m.Pass,
 		s.Pass)) &&
-		(m.Lane == "" || strings.EqualFold(m.Lane, s.Lane)) && (m.Address == "" || m.Address == s.Address) &&
-		(m.Class == "" || m.Class == s.Class) && (m.Text == "" || m.text.Match(s.Who) || m.text.Match(s.Address) ||
-		m.text.Match(s.MAC) || m.text.Match(s.Client) || m.text.Match(s.Session) || m.text.Match(s.Display))
+		(m.Lane == "" || strings.EqualFold(m.Lane, s.Lane)) &&
+		(m.Address == "" || m.Address == s.Address) &&
+		(m.Class == "" || m.Class == s.Class) &&
+		(m.Text == "" || m.text.Match(s.Who) || m.text.Match(s.Address) ||
+			m.text.Match(s.MAC) || m.text.Match(s.Client) || m.text.Match(s.Session) || m.text.Match(s.Display))
 }
 
 // ByClass finds the open sessions of some values of Class, as they are recorded.

@@ -144,6 +144,8 @@ type AccountingFilter struct {
 	Limit    int
 	Patience time.Duration
 	Bodies   bool
+	// Reach leaves out what happened on other clients; nil is all of them.
+	Reach func(client string) bool
 	// Forwarded reads the bodies of records that are forwarded.
 	Forwarded bool
 }
@@ -164,6 +166,9 @@ func (f *AccountingFilter) conditions() conditions[Accounted] {
 	c.equal("client", f.Client, func(a *Accounted) string { return a.Client })
 	c.equal("session", f.Session, func(a *Accounted) string { return a.Session })
 	c.equal("class", f.Class, func(a *Accounted) string { return a.Class })
+	if f.Reach != nil {
+		c = append(c, record.Condition[Accounted]{Fits: func(a *Accounted) bool { return f.Reach(a.Client) }})
+	}
 	if f.Of != 0 {
 		c.equal("of", f.Of.String(), func(a *Accounted) string { return a.Of.String() })
 	}

@@ -28,45 +28,70 @@ type FactorToken struct {
 	UsedOn    string `db:"used_on"`
 }
 
+// Factors are the second factors of some: of people, or of operators.
+type Factors struct {
+	*Store
+	table string
+}
+
+// PeopleFactors are those of people.
+func (s *Store) PeopleFactors() Factors { return Factors{s, "factors"} }
+
+// OperatorFactors are those of operators.
+func (s *Store) OperatorFactors() Factors { return Factors{s, "operator_factors"} }
+
 // FactorTokens returns all tokens.
-func (s *Store) FactorTokens(ctx context.Context) ([]FactorToken, error) {
+func (s Factors) FactorTokens(ctx context.Context) ([]FactorToken, error) {
 	out := []FactorToken{}
-	err := s.db.SelectContext(ctx, &out, selectFactorToken)
+	err := s.db.SelectContext(ctx, &out, selectFactorToken+s.table)
 	return out, err
 }
 
 // AddFactorToken adds or replaces a token and removes others, all or nothing.
-func (s *Store) AddFactorToken(ctx context.Context, t FactorToken, remove []string) error {
+func (s Factors) AddFactorToken(ctx context.Context, t FactorToken, remove []string) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
 		for _, id := range remove {
-			if _, err := tx.ExecContext(ctx, "DELETE FROM factors WHERE id = ?", id); err != nil {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM "+s.table+" WHERE id = ?", id); err != nil {
 				return err
 			}
 		}
-		_, err := tx.NamedExecContext(ctx,
-			`INSERT OR REPLACE INTO factors (id, store, name, display, label, algorithm, digits, period, secrets, recovery, confirmed, step, skew, made_at, made_by, used_at, used_on)
-			VALUES (:id, :store, :name, :display, :label, :algorithm, :digits, :period, :secrets, :recovery, :confirmed, :step, :skew, :made_at, :made_by, :used_at, :used_on)`, t)
+		_, err := tx.NamedExecContext(
+			ctx,
+			"INSERT OR REPLACE INTO "+s.table+` (id, store, name, display, label, algorithm, digits, period, secrets, recovery, confirmed, step, skew, made_at, made_by, used_at, used_on)
+			VALUES (:id, :store, :name, :display, :label, :algorithm, :digits, :period, :secrets, :recovery, :confirmed, :step, :skew, :made_at, :made_by, :used_at, :used_on)`,
+			t,
+		)
 		return err
 	})
 }
 
 // SaveFactorToken writes what a sign-in changes of a token; one that was removed meanwhile gives ErrNotFound.
-func (s *Store) SaveFactorToken(ctx context.Context, t FactorToken) error {
-	return s.exec(ctx, "UPDATE factors SET secrets = ?, recovery = ?, step = ?, skew = ?, used_at = ?, used_on = ? "+
-		"WHERE id = ?", t.Secrets, t.Recovery, t.Step, t.Skew, t.UsedAt, t.UsedOn, t.ID)
+func (s Factors) SaveFactorToken(ctx context.Context, t FactorToken) error {
+	return s.exec(
+		ctx,
+		"UPDATE "+s.table+" SET secrets = ?, recovery = ?, step = ?, skew = ?, used_at = ?, used_on = ? "+
+			"WHERE id = ?",
+		t.Secrets,
+		t.Recovery,
+		t.Step,
+		t.Skew,
+		t.UsedAt,
+		t.UsedOn,
+		t.ID,
+	)
 }
 
 // RemoveFactorToken removes a token.
-func (s *Store) RemoveFactorToken(ctx context.Context, id string) error {
-	return s.exec(ctx, "DELETE FROM factors WHERE id = ?", id)
+func (s Factors) RemoveFactorToken(ctx context.Context, id string) error {
+	return s.exec(ctx, "DELETE FROM "+s.table+" WHERE id = ?", id)
 }
 
 const selectFactorToken = `SELECT id, store, name, display, label, algorithm, digits, period, secrets, recovery, confirmed, step, skew, made_at, made_by,
-	used_at, used_on FROM factors`
+	used_at, used_on FROM `
 
 // FactorTokenByID returns one token; ErrNotFound if there is none.
-func (s *Store) FactorTokenByID(ctx context.Context, id string) (FactorToken, error) {
+func (s Factors) FactorTokenByID(ctx context.Context, id string) (FactorToken, error) {
 	var out FactorToken
-	err := s.db.GetContext(ctx, &out, selectFactorToken+" WHERE id = ?", id)
+	err := s.db.GetContext(ctx, &out, selectFactorToken+s.table+" WHERE id = ?", id)
 	return out, notFound(err)
 }

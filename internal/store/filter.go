@@ -52,6 +52,8 @@ type Filter struct {
 	Lane    string
 	// Text is searched in name, person, MAC and client.
 	Text string
+	// Reach leaves out what happened on other clients; nil is all of them.
+	Reach func(client string) bool
 	Span
 	Limit int
 	// Patience is how long to search before what was found so far is returned; 0 is as long as it takes.
@@ -74,6 +76,9 @@ func (f *Filter) conditions() conditions[Attempt] {
 	c.equal("verdict", f.Verdict, func(a *Attempt) string { return a.Verdict })
 	c.equal("reason", f.Reason, func(a *Attempt) string { return a.Reason })
 	c.equal("lane", f.Lane, func(a *Attempt) string { return a.Lane })
+	if f.Reach != nil {
+		c = append(c, record.Condition[Attempt]{Fits: func(a *Attempt) bool { return f.Reach(a.Client) }})
+	}
 	if f.Text != "" {
 		// who stands for what was sent where that is the same
 		c.match("*"+f.Text+"*", func(a *Attempt, match func(string) bool) bool {
@@ -98,6 +103,8 @@ type EntryFilter struct {
 	Kind string
 	// Text is searched in command, name, person, client and arguments.
 	Text string
+	// Reach leaves out what happened on other clients; nil is all of them.
+	Reach func(client string) bool
 	Span
 	Limit int
 	// Patience is how long to search before what was found so far is returned; 0 is as long as it takes.
@@ -128,6 +135,9 @@ func (f *EntryFilter) conditions() conditions[Entry] {
 	c.equal("client", f.Client, func(e *Entry) string { return e.Client })
 	c.equal("verdict", f.Verdict, func(e *Entry) string { return e.Verdict })
 	c.equal("task", f.Task, func(e *Entry) string { return e.Task })
+	if f.Reach != nil {
+		c = append(c, record.Condition[Entry]{Fits: func(e *Entry) bool { return f.Reach(e.Client) }})
+	}
 	if f.Text != "" {
 		c.match("*"+f.Text+"*", func(e *Entry, match func(string) bool) bool {
 			return match(e.Command) || match(e.Who) || match(e.Client) || match(e.Display) ||

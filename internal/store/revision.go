@@ -47,9 +47,38 @@ func (s *Store) Publish(ctx context.Context, r Revision, objects []Object) error
 		if err := replaceObjects(ctx, tx, r.Number, objects); err != nil {
 			return fmt.Errorf("storing the objects of revision %d: %w", r.Number, err)
 		}
+		if _, err := tx.ExecContext(ctx, "DELETE FROM asked"); err != nil {
+			return fmt.Errorf("removing what was asked for: %w", err)
+		}
 		return discardDraft(ctx, tx)
 	})
 }
+
+// Asked is what somebody asks another one to publish.
+type Asked struct {
+	Operator string `db:"operator"` // identifier
+	Name     string `db:"name"`
+	At       int64  `db:"at"`
+	Note     string `db:"note"`
+	Digest   string `db:"digest"`
+	Revision int    `db:"revision"`
+}
+
+// Ask stores what somebody asks for, in place of what was asked before.
+func (s *Store) Ask(ctx context.Context, a Asked) error {
+	_, err := s.namedExec(ctx, `INSERT OR REPLACE INTO asked (only, operator, name, at, note, digest, revision)
+		VALUES (1, :operator, :name, :at, :note, :digest, :revision)`, a)
+	return err
+}
+
+// Asked returns what is asked for, ErrNotFound if nothing is.
+func (s *Store) Asked(ctx context.Context) (a Asked, err error) {
+	err = s.db.GetContext(ctx, &a, "SELECT operator, name, at, note, digest, revision FROM asked")
+	return a, notFound(err)
+}
+
+// Withdraw forgets what is asked for.
+func (s *Store) Withdraw(ctx context.Context) error { return s.exec(ctx, "DELETE FROM asked") }
 
 // replaceObjects ends the present form of objects with a revision, and begins their next one.
 func replaceObjects(ctx context.Context, tx *sqlx.Tx, number int, objects []Object) error {

@@ -180,10 +180,10 @@ func TestOperators(t *testing.T) {
 	if err := s.RemoveOperator(ctx, "1"); !errors.Is(err, ErrNotFound) {
 		t.Errorf("the last owner is removed: %v", err)
 	}
-	if err := s.SetRole(ctx, "1", "auditor"); !errors.Is(err, ErrNotFound) {
+	if err := s.SetRole(ctx, "1", "auditor", ""); !errors.Is(err, ErrNotFound) {
 		t.Errorf("the last owner is none any more: %v", err)
 	}
-	if err := s.SetRole(ctx, "3", "owner"); err != nil {
+	if err := s.SetRole(ctx, "3", "owner", ""); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.RemoveOperator(ctx, "1"); err != nil {

@@ -32,6 +32,9 @@ func (w *world) as(token string) *world {
 	return &other
 }
 
+// mine are the calls about oneself.
+var mine = regexp.MustCompile(`-own-|-provider-sign-in$|-operator-sessions?$`)
+
 var placeholder = regexp.MustCompile(`\{[a-z]+\}`)
 
 // Every role over every call: what it does not allow is refused before anything is looked at, with who may.
@@ -41,11 +44,13 @@ func TestEveryRoleOverEveryCall(t *testing.T) {
 	doc := w.openAPI()
 	// by the beginning of what a call is named, which is not how the table is written
 	may := map[string]func(id string) bool{
-		"engineer": func(id string) bool { return !strings.HasSuffix(id, "-operator") && id != "make-backup" },
-		"auditor":  func(id string) bool { return reads(id) },
-		"helpdesk": func(id string) bool { return help.MatchString(id) },
+		"engineer": func(id string) bool {
+			return mine.MatchString(id) || !strings.Contains(id, "-operator") && id != "make-backup" || reads(id)
+		},
+		"auditor":  func(id string) bool { return mine.MatchString(id) || reads(id) },
+		"helpdesk": func(id string) bool { return mine.MatchString(id) || help.MatchString(id) },
 		"reception": func(id string) bool {
-			return id == "sign-out" || id == "about" || id == "set-up" || id == "sign-in" ||
+			return mine.MatchString(id) || id == "sign-out" || id == "about" || id == "set-up" || id == "sign-in" ||
 				strings.HasSuffix(id, "-token") || id == "list-tokens"
 		},
 	}

@@ -58,7 +58,7 @@ func open(t *testing.T, dir string) *Keeper {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k, err := Open(context.Background(), s, box, ident.NewSource(0))
+	k, err := Open(context.Background(), s.PeopleFactors(), box, ident.NewSource(0))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/store"
 )
 
@@ -22,11 +23,17 @@ func open(t *testing.T) (*Registry, *store.Store, string) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.Close() })
-	b, err := Open(context.Background(), s, ident.NewSource(0), dir)
+	b, err := Open(context.Background(), s, seal.New(make([]byte, 32)), ident.NewSource(0), dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	return b, s, dir
+}
+
+// signIn signs in, and returns what is to be shown.
+func signIn(b *Registry, from, name, clear, token string) (string, error) {
+	signed, err := b.SignIn(context.Background(), Attempt{From: from, Name: name, Password: clear, TokenName: token})
+	return signed.Bearer, err
 }
 
 func TestSetupCode(t *testing.T) {
@@ -52,7 +59,7 @@ func TestSetupCode(t *testing.T) {
 	if err := b.SetUp(ctx, "127.0.0.1", "", "y", "long-enough-one"); !errors.Is(err, ErrSetUp) {
 		t.Errorf("a second set-up: %v", err)
 	}
-	again, err := Open(ctx, s, ident.NewSource(0), dir)
+	again, err := Open(ctx, s, seal.New(make([]byte, 32)), ident.NewSource(0), dir, nil)
 	if err != nil || again.SetupCode() != "" {
 		t.Errorf("after a restart the code is %q, %v", again.SetupCode(), err)
 	}
@@ -75,11 +82,11 @@ func TestSessionsAndTokens(t *testing.T) {
 	if err := b.SetUp(ctx, "127.0.0.1", b.SetupCode(), "o.brandt", "long-enough-one"); err != nil {
 		t.Fatal(err)
 	}
-	session, err := b.SignIn(ctx, "127.0.0.1", "O.Brandt", "long-enough-one", "")
+	session, err := signIn(b, "127.0.0.1", "O.Brandt", "long-enough-one", "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	token, err := b.SignIn(ctx, "127.0.0.1", "o.brandt", "long-enough-one", "laptop")
+	token, err := signIn(b, "127.0.0.1", "o.brandt", "long-enough-one", "laptop")
 	if err != nil || token == session {
 		t.Fatal(err)
 	}
@@ -118,23 +125,23 @@ func TestGuessesAreLimitedByTheirSource(t *testing.T) {
 	b.limits.now = func() time.Time { return now }
 	last := error(nil)
 	for i := range signInBurst + 1 { // cheap names are as good as one
-		_, last = b.SignIn(ctx, "192.0.2.9", fmt.Sprint("name", i), "wrong", "")
+		_, last = signIn(b, "192.0.2.9", fmt.Sprint("name", i), "wrong", "")
 	}
 	if !errors.Is(last, ErrTooMany) {
 		t.Errorf("guessing many names from one address gives %v", last)
 	}
 	for i := range signInBurst + 1 { // of one network in which a host may take any address
-		_, last = b.SignIn(ctx, fmt.Sprintf("2001:db8::%d", i), "o.brandt", "wrong", "")
+		_, last = signIn(b, fmt.Sprintf("2001:db8::%d", i), "o.brandt", "wrong", "")
 	}
 	if !errors.Is(last, ErrTooMany) {
 		t.Errorf("guessing from many addresses of one network gives %v", last)
 	}
 	// However many guess at a name, whoever it belongs to signs in.
 	for i := range 20 {
-		b.SignIn(ctx, fmt.Sprintf("198.51.100.%d", i), "o.brandt", "wrong", "")
+		signIn(b, fmt.Sprintf("198.51.100.%d", i), "o.brandt", "wrong", "")
 	}
 	for _, from := range []string{"127.0.0.1", "203.0.113.7"} {
-		if _, err := b.SignIn(ctx, from, "o.brandt", word, ""); err != nil {
+		if _, err := signIn(b, from, "o.brandt", word, ""); err != nil {
 			t.Errorf("the operator from %s: %v", from, err)
 		}
 	}
@@ -142,7 +149,7 @@ func TestGuessesAreLimitedByTheirSource(t *testing.T) {
 	for i := range maxSources - 100 {
 		b.limits.take(fmt.Sprint("source", i))
 	}
-	if _, err := b.SignIn(ctx, "192.0.2.9", "o.brandt", word, ""); !errors.Is(err, ErrTooMany) {
+	if _, err := signIn(b, "192.0.2.9", "o.brandt", word, ""); !errors.Is(err, ErrTooMany) {
 		t.Errorf("after thousands of other sources: %v", err)
 	}
 	if n := len(b.limits.sources); n > maxSources || n != b.limits.order.Len() {
@@ -150,15 +157,15 @@ func TestGuessesAreLimitedByTheirSource(t *testing.T) {
 	}
 	// Somebody with an account of his own does not get his guesses at others back by signing in.
 	for range signInBurst - 1 {
-		b.SignIn(ctx, "203.0.113.9", "o.other", "wrong", "")
+		signIn(b, "203.0.113.9", "o.other", "wrong", "")
 	}
-	b.SignIn(ctx, "203.0.113.9", "o.brandt", word, "")
-	b.SignIn(ctx, "203.0.113.9", "o.other", "wrong", "")
-	if _, err := b.SignIn(ctx, "203.0.113.9", "o.other", "wrong", ""); !errors.Is(err, ErrTooMany) {
+	signIn(b, "203.0.113.9", "o.brandt", word, "")
+	signIn(b, "203.0.113.9", "o.other", "wrong", "")
+	if _, err := signIn(b, "203.0.113.9", "o.other", "wrong", ""); !errors.Is(err, ErrTooMany) {
 		t.Errorf("after a success in between: %v", err)
 	}
 	now = now.Add(signInEvery)
-	if _, err := b.SignIn(ctx, "203.0.113.9", "o.brandt", word, ""); err != nil {
+	if _, err := signIn(b, "203.0.113.9", "o.brandt", word, ""); err != nil {
 		t.Errorf("after waiting: %v", err)
 	}
 }

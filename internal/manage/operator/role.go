@@ -15,6 +15,8 @@ const (
 	Helpdesk  Role = "helpdesk"
 	Reception Role = "reception"
 	Auditor   Role = "auditor"
+
+	enrolling Role = "enrolling"
 )
 
 // Roles are all of them, with the most first.
@@ -28,6 +30,8 @@ const (
 	Nothing Right = iota
 	// Anyone may, without being signed in.
 	Anyone
+	// Enrol is to sign out, and to enrol a second factor of one's own.
+	Enrol
 	// Self is one's own session, tokens and password.
 	Self
 	// Watch is to see attempts, sessions, people, devices and second factors.
@@ -44,18 +48,28 @@ const (
 	lastRight
 )
 
-var rightTitles = [lastRight]string{Anyone: "anyone", Self: "self", Watch: "watch", Assist: "assist", Read: "read",
-	Configure: "configure", Own: "own"}
+var rightTitles = [lastRight]string{
+	Anyone:    "anyone",
+	Enrol:     "enrol",
+	Self:      "self",
+	Watch:     "watch",
+	Assist:    "assist",
+	Read:      "read",
+	Configure: "configure",
+	Own:       "own",
+}
 
 func (r Right) String() string { return rightTitles[r] }
 
 // allowed is the one place that says which role may do what.
 var allowed = map[Role][lastRight]bool{
-	Owner:     rights(Anyone, Self, Watch, Assist, Read, Configure, Own),
-	Engineer:  rights(Anyone, Self, Watch, Assist, Read, Configure),
-	Helpdesk:  rights(Anyone, Self, Watch, Assist),
-	Reception: rights(Anyone, Self),
-	Auditor:   rights(Anyone, Self, Watch, Read),
+	Owner:     rights(Anyone, Enrol, Self, Watch, Assist, Read, Configure, Own),
+	Engineer:  rights(Anyone, Enrol, Self, Watch, Assist, Read, Configure),
+	Helpdesk:  rights(Anyone, Enrol, Self, Watch, Assist),
+	Reception: rights(Anyone, Enrol, Self),
+	Auditor:   rights(Anyone, Enrol, Self, Watch, Read),
+	// whoever needs a second factor and has not shown one may enrol it, and nothing else
+	enrolling: rights(Anyone, Enrol),
 }
 
 func rights(list ...Right) (out [lastRight]bool) {

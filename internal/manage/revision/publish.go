@@ -2,6 +2,8 @@ package revision
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -33,6 +35,50 @@ type Order struct {
 	Only string
 	// Despite publishes although expectations fail.
 	Despite bool
+	// Agree, if it is set, is asked about exactly what is about to be published, and may refuse it. It returns who
+	// asked for it, "" for nobody.
+	Agree func(w Wish) (asker string, err error)
+}
+
+// Wish is what is about to be published.
+type Wish struct {
+	Changes Changes
+	// Digest tells it from everything else: what is running, and each object that would be another one.
+	Digest string
+	// Back is the revision that is returned to, 0 for the draft.
+	Back int
+}
+
+// digest is the Digest of a wish.
+func digest(running int, objects []store.Object) string {
+	h := sha256.New()
+	fmt.Fprintf(h, "%d\n", running)
+	for _, o := range objects {
+		fmt.Fprintf(h, "%s %s %d\n", o.Kind, o.ID, len(o.Body))
+		h.Write(o.Body)
+	}
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+// Wish returns what publishing the draft, or returning to a revision, would do now.
+func (k *Keeper) Wish(ctx context.Context, back int) (Wish, error) {
+	before := k.state.Load()
+	next := before.draft.Config
+	if back != 0 {
+		var err error
+		if next, err = k.read(ctx, back); err != nil {
+			return Wish{}, err
+		}
+	}
+	objects, err := delta(before.running.Config, next)
+	if err != nil {
+		return Wish{}, err
+	}
+	out := Wish{Changes: Differences(before.running.Config, next), Digest: digest(before.number, objects), Back: back}
+	if out.Changes.Count() == 0 {
+		return out, ErrNothing
+	}
+	return out, nil
 }
 
 // Publish makes the draft the next revision, if its expectations are met. The draft was compiled when it was edited,
@@ -50,7 +96,7 @@ func (k *Keeper) Publish(ctx context.Context, o Order) (int, error) {
 					before.authors[c.ID].Operator)
 			}
 		}
-		number, err := k.publish(ctx, o, before, before.draft, changes)
+		number, err := k.publish(ctx, o, before, before.draft, Wish{Changes: changes})
 		if !errors.Is(err, ErrChanged) {
 			return number, err
 		}
@@ -72,13 +118,13 @@ func (k *Keeper) Return(ctx context.Context, number int, o Order) (int, error) {
 	if changes.Count() == 0 {
 		return 0, ErrNothing
 	}
-	return k.publish(ctx, o, before, k.Compile(c), changes)
+	return k.publish(ctx, o, before, k.Compile(c), Wish{Changes: changes, Back: number})
 }
 
 // publish stores a configuration as the next revision and puts it into effect; the draft becomes the same. It returns
 // ErrChanged if the state is no longer the one before.
-func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Compiled, changes Changes) (int,
-	error) {
+func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Compiled, wish Wish) (int, error) {
+	changes, asker := wish.Changes, ""
 	if next.Plan == nil {
 		return 0, &Invalid{next.Problems}
 	}
@@ -90,6 +136,12 @@ func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Comp
 	objects, err := delta(before.running.Config, next.Config)
 	if err != nil {
 		return 0, err
+	}
+	if o.Agree != nil {
+		wish.Digest = digest(before.number, objects)
+		if asker, err = o.Agree(wish); err != nil {
+			return 0, err
+		}
 	}
 	list, err := json.Marshal(changes.stored())
 	if err != nil {
@@ -105,7 +157,10 @@ func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Comp
 	if err != nil {
 		return 0, err
 	}
-	audit.Of(ctx).On("revision", strconv.Itoa(number), "").Say(said(number, o)).Listed(words(changes), nil, nil)
+	audit.Of(ctx).
+		On("revision", strconv.Itoa(number), "").
+		Say(said(number, o, asker)).
+		Listed(words(changes), nil, nil)
 	r := store.Revision{Number: number, At: time.Now().UnixMilli(), Operator: o.Operator, Note: o.Note, Changes: list}
 	if err := k.store.Publish(ctx, r, objects); err != nil {
 		return 0, err
@@ -117,8 +172,11 @@ func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Comp
 }
 
 // said says in words that a revision is published.
-func said(number int, o Order) string {
+func said(number int, o Order, asker string) string {
 	text := fmt.Sprintf("published revision %d", number)
+	if asker != "" {
+		text += ", for which " + asker + " asked"
+	}
 	if o.Despite {
 		text += ", despite expectations that are not met"
 	}

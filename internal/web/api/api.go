@@ -34,6 +34,7 @@ import (
 	"tollgate.example/key/internal/manage/checkup"
 	"tollgate.example/key/internal/manage/onward"
 	"tollgate.example/key/internal/manage/operator"
+	"tollgate.example/key/internal/manage/provider"
 	"tollgate.example/key/internal/manage/rehearsal"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/manage/sources"
@@ -56,6 +57,7 @@ type Service struct {
 	Factors    *factor.Keeper
 	Operators  *operator.Registry
 	Audit      *audit.Trail
+	Provider   *provider.Client
 	Sources    *sources.Registry
 	Gate       *gate.Gate
 	Box        *seal.Box
@@ -179,6 +181,7 @@ func newServer(s *Service, r chi.Router) *server {
 	out.files()
 	out.backups()
 	out.auditCalls()
+	out.eyes()
 	requireInViews(out.api.OpenAPI())
 	return out
 }
@@ -274,6 +277,13 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		switch {
 		case err == nil && !w.May(right) && right != operator.Anyone:
 			p := forbidden(w, right)
+			line := begun(ctx, &w, from)
+			line.Why = p.Detail
+			s.Audit.Refused(ctx.Context(), line)
+			s.refuse(ctx, p)
+			return
+		case err == nil && beyond(&w, ctx.Operation().OperationID, right) != nil:
+			p := beyond(&w, ctx.Operation().OperationID, right)
 			line := begun(ctx, &w, from)
 			line.Why = p.Detail
 			s.Audit.Refused(ctx.Context(), line)

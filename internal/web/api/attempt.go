@@ -124,11 +124,15 @@ func (s *server) attempts() {
 			}
 			if in.Before != "" {
 				if f.Before, err = ident.Parse(in.Before); err != nil {
-					return nil, problem(http.StatusUnprocessableEntity, err.Error(), "Use the cursor as it was given.",
-						apitype.Fault{Field: "before", Message: err.Error()})
+					return nil, problem(
+						http.StatusUnprocessableEntity,
+						err.Error(),
+						"Use the cursor as it was given.",
+						apitype.Fault{Field: "before", Message: err.Error()},
+					)
 				}
 			}
-			f.Limit, f.Patience = in.Limit, patience
+			f.Limit, f.Patience, f.Reach = in.Limit, patience, s.reach(ctx)
 			page, err := s.Attempts.Find(ctx, f)
 			if err != nil {
 				return nil, searchProblem(err)
@@ -161,6 +165,10 @@ func (s *server) attempt(ctx context.Context, ref, under string) (apitype.Attemp
 	if err != nil {
 		return out, missing(err, "attempt, or it was removed after its time")
 	}
+	if !s.sees(ctx, row.Client) {
+		w := who(ctx)
+		return out, outside(&w, row.Client+" is none of them")
+	}
 	out.Attempt = s.attemptView(ctx, &row)
 	out.Session = s.sessionOf(ctx, row.Class)
 	if err := json.Unmarshal(row.Facts, &out.Facts); err != nil {
@@ -179,7 +187,7 @@ func (s *server) attempt(ctx context.Context, ref, under string) (apitype.Attemp
 		out.Sentence = out.Trace.Sentence
 	}
 	earlier, err := s.Attempts.Find(ctx, store.Filter{User: strings.ReplaceAll(row.Who, "*", ""),
-		Span: store.Span{Before: id}, Limit: 5, Patience: patience})
+		Span: store.Span{Before: id}, Limit: 5, Patience: patience, Reach: s.reach(ctx)})
 	out.Earlier = []apitype.Attempt{}
 	for i := range earlier.Items {
 		out.Earlier = append(out.Earlier, s.attemptView(ctx, &earlier.Items[i]))
@@ -210,6 +218,7 @@ func (s *server) liveAttempts() {
 			if err != nil {
 				return // the same filter was refused when the list was asked for
 			}
+			f.Reach = s.reach(ctx)
 			follow(ctx, s, &s.Attempts.Live, send, ident.ID(in.LastEventID), follower[store.Attempt]{
 				fits: f.Fits, id: func(a *store.Attempt) ident.ID { return a.ID }, view: func(a *store.Attempt) any {
 					return s.attemptView(ctx, a)

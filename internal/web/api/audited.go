@@ -13,7 +13,7 @@ import (
 )
 
 // quiet are the calls that need a right to change something, and change nothing that is kept.
-var quiet = set("discover-directory", "test-feed", "run-checkup", "rehearse", "check-operator-source")
+var quiet = set("discover-directory", "test-feed", "run-checkup", "rehearse")
 
 // own are the calls about oneself that are recorded.
 var own = set(
@@ -25,8 +25,7 @@ var own = set(
 	"confirm-own-factor",
 	"remove-own-factor",
 	"renew-own-recovery-codes",
-	"end-session",
-	"end-own-sessions",
+	"end-operator-session",
 )
 
 // looks are the calls that change nothing and are recorded before they are answered, since what they show is sensitive

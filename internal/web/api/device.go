@@ -30,11 +30,15 @@ func (s *server) devices() {
 	})
 	huma.Register(s.api, operation("GET", "/unknown-devices", "list-unknown-devices",
 		"MAC addresses that were refused lately because they are not known"),
-		func(context.Context, *none) (*body[apitype.Page[apitype.UnknownDevice]], error) {
+		func(ctx context.Context, _ *none) (*body[apitype.Page[apitype.UnknownDevice]], error) {
+			reach := s.reach(ctx)
 			out := apitype.Page[apitype.UnknownDevice]{Items: []apitype.UnknownDevice{}}
 			for _, d := range keeper().Strangers() {
 				if len(out.Items) == 200 {
 					break
+				}
+				if reach != nil && !reach(d.Client) {
+					continue
 				}
 				out.Items = append(out.Items, apitype.UnknownDevice{MAC: d.MAC, Client: d.Client, Place: d.Place,
 					First: d.First, Last: d.Last, Count: d.Count})

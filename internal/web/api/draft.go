@@ -16,7 +16,7 @@ import (
 
 func (s *server) draft() {
 	huma.Register(s.api, operation("GET", "/draft", "get-draft", "What the draft would change"),
-		func(_ context.Context, _ *none) (*body[apitype.Draft], error) {
+		func(ctx context.Context, _ *none) (*body[apitype.Draft], error) {
 			_, number := s.Revisions.Running()
 			c := s.Revisions.CompiledDraft()
 			changes := s.Revisions.Changes()
@@ -25,6 +25,7 @@ func (s *server) draft() {
 			if out.Problems == nil {
 				out.Problems = []config.Problem{}
 			}
+			out.Asked, out.NeedsSecond = s.asked(ctx), s.needsSecond(changes)
 			for _, p := range out.Problems {
 				out.Publishable = out.Publishable && p.Warning
 			}
@@ -38,7 +39,7 @@ func (s *server) draft() {
 		"and put it into effect"), func(ctx context.Context, in *struct{ Body apitype.PublishBody }) (
 		*body[apitype.Published], error) {
 		number, err := s.Revisions.Publish(ctx, revision.Order{Operator: who(ctx).Name, Note: in.Body.Note,
-			Despite: in.Body.Despite})
+			Despite: in.Body.Despite, Agree: s.agree(ctx)})
 		if err != nil {
 			return nil, publishProblem(err)
 		}
@@ -49,6 +50,10 @@ func (s *server) draft() {
 			running, _ := s.Revisions.Running()
 			return nil, editProblem(s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config,
 				_ revision.Authors) (string, error) {
+				if err := s.within(ctx, revision.Changes{List: []config.Change{{Kind: in.Body.Kind, ID: in.Body.ID,
+					Object: in.Body.ID}}}); err != nil {
+					return "", err
+				}
 				if err := c.Revert(running, in.Body.Kind, in.Body.ID, in.Body.Lane); err != nil {
 					return "", problem(http.StatusConflict, err.Error(), "Read the draft again.")
 				}
@@ -86,7 +91,7 @@ func (s *server) draft() {
 				text = fmt.Sprintf("back to revision %d", in.Number)
 			}
 			number, err := s.Revisions.Return(ctx, in.Number, revision.Order{Operator: who(ctx).Name, Note: text,
-				Despite: in.Body.Despite})
+				Despite: in.Body.Despite, Agree: s.agree(ctx)})
 			if err != nil {
 				return nil, publishProblem(err)
 			}

@@ -76,11 +76,15 @@ func (s *server) journal() {
 			var err error
 			if in.Before != "" {
 				if f.Before, err = ident.Parse(in.Before); err != nil {
-					return nil, problem(http.StatusUnprocessableEntity, err.Error(), "Use the cursor as it was given.",
-						apitype.Fault{Field: "before", Message: err.Error()})
+					return nil, problem(
+						http.StatusUnprocessableEntity,
+						err.Error(),
+						"Use the cursor as it was given.",
+						apitype.Fault{Field: "before", Message: err.Error()},
+					)
 				}
 			}
-			f.Limit, f.Patience = in.Limit, patience
+			f.Limit, f.Patience, f.Reach = in.Limit, patience, s.reach(ctx)
 			page, err := s.Journal.Find(ctx, f)
 			if err != nil {
 				return nil, searchProblem(err)
@@ -98,6 +102,10 @@ func (s *server) journal() {
 		row, err := s.Journal.Get(ctx, id)
 		if err != nil {
 			return nil, missing(err, "entry, or it was removed after its time")
+		}
+		if !s.sees(ctx, row.Client) {
+			w := who(ctx)
+			return nil, outside(&w, row.Client+" is none of them")
 		}
 		out := entryView(&row)
 		out.Attempt = s.attemptOf(ctx, &row)
@@ -139,7 +147,7 @@ func (s *server) exportJournal() {
 		Format string `query:"format" enum:"csv,jsonl" default:"csv"`
 	}) (*huma.StreamResponse, error) {
 		f := in.filter()
-		f.Limit = exported
+		f.Limit, f.Reach = exported, s.reach(ctx)
 		return exportFile(ctx, "journal", in.Format, journalColumns, journalRow, func(ctx context.Context,
 			cursor ident.ID) ([]apitype.JournalEntry, ident.ID, error) {
 			f.After = max(cursor, 1)
@@ -161,6 +169,7 @@ func (s *server) liveJournal() {
 			LastEventID int64 `header:"Last-Event-ID"`
 		}, send sse.Sender) {
 			f := in.filter()
+			f.Reach = s.reach(ctx)
 			follow(ctx, s, &s.Journal.Live, send, ident.ID(in.LastEventID), follower[store.Entry]{
 				fits: f.Fits, id: func(e *store.Entry) ident.ID { return e.ID }, view: func(e *store.Entry) any {
 					return entryView(e)

@@ -14,6 +14,7 @@ import (
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/results"
+	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/manage/sources"
 	"tollgate.example/key/internal/web/apitype"
@@ -367,13 +368,17 @@ func given(n *int) int {
 func (s *server) unlearn() {
 	huma.Register(s.api, operation("POST", "/clients/{ref}/unlearn", "unlearn-client",
 		"Take requests without Message-Authenticator again from a client in mode auto, until it is seen with one"),
-		func(_ context.Context, in *struct {
+		func(ctx context.Context, in *struct {
 			Ref string `path:"ref" maxLength:"200"`
 		}) (*body[apitype.Unlearned], error) {
 			c, at := config.Find(s.Revisions.Draft().Clients, in.Ref)
 			if at < 0 {
 				return nil, problem(http.StatusNotFound, "there is no client "+in.Ref, "List the clients.")
 			}
+			if err := touch(ctx, c); err != nil {
+				return nil, err
+			}
+			audit.Of(ctx).On("client", c.ID, c.Name).Say("forgot what was learned of client " + c.Name)
 			return ok(apitype.Unlearned{Addresses: s.Sources.Unlearn(c.ID)}), nil
 		})
 }

@@ -149,7 +149,7 @@ func (s *server) liveSessions() {
 			LastEventID int64 `header:"Last-Event-ID"`
 		}, send sse.Sender) {
 			f := in.ended()
-			f.Ended = false
+			f.Ended, f.Reach = false, s.reach(ctx)
 			follow(
 				ctx,
 				s,
@@ -177,7 +177,7 @@ func (s *server) sessionPage(ctx context.Context, in *SessionFilterInput, before
 	out := apitype.SessionPage{Open: s.Sessions.Len()}
 	if in.State == "ended" {
 		f := in.ended()
-		f.Before, f.Limit = before, limit
+		f.Before, f.Limit, f.Reach = before, limit, s.reach(ctx)
 		page, err := s.Sessions.Records().Find(ctx, f)
 		if err != nil {
 			return out, searchProblem(err)
@@ -186,7 +186,7 @@ func (s *server) sessionPage(ctx context.Context, in *SessionFilterInput, before
 		return out, nil
 	}
 	f := in.open()
-	f.Before, f.Limit = before, limit
+	f.Before, f.Limit, f.Reach = before, limit, s.reach(ctx)
 	items, next := s.Sessions.List(f)
 	out.Items = make([]apitype.Session, len(items))
 	for i, one := range items {
@@ -232,6 +232,10 @@ func (s *server) session(ctx context.Context, ref string) (apitype.SessionDetail
 	} else if len(out.Story) == 0 {
 		return out, missing(err, "session, or it was removed after its time")
 	}
+	if !s.sees(ctx, out.Client) {
+		w := who(ctx)
+		return apitype.SessionDetail{}, outside(&w, out.Client+" is none of them")
+	}
 	if class != "" {
 		if page, err := s.Attempts.List(ctx, store.ByClass(class)); err == nil && len(page.Items) > 0 {
 			view := s.attemptView(ctx, &page.Items[0])
@@ -241,7 +245,7 @@ func (s *server) session(ctx context.Context, ref string) (apitype.SessionDetail
 	earlier, err := records.Find(
 		ctx,
 		store.AccountingFilter{User: strings.ReplaceAll(out.User, "*", ""), Ended: true,
-			Span: store.Span{Before: id}, Limit: 5, Patience: patience},
+			Span: store.Span{Before: id}, Limit: 5, Patience: patience, Reach: s.reach(ctx)},
 	)
 	for i := range earlier.Items {
 		out.Earlier = append(out.Earlier, sessionView(&earlier.Items[i], false))
@@ -353,6 +357,10 @@ func (s *server) askSessions() {
 				return nil, err
 			}
 			one := s.Sessions.Find(id)
+			if one != nil && !s.sees(ctx, one.Client) {
+				w := who(ctx)
+				return nil, outside(&w, one.Client+" is none of them")
+			}
 			if err := s.noteAsk(ctx, &in.Body, one); err != nil {
 				return nil, err
 			}
@@ -367,7 +375,7 @@ func (s *server) askSessions() {
 				return nil, err
 			}
 			f := session.Filter{User: in.Body.User, MAC: inForm(in.Body.MAC), Client: in.Body.Client,
-				Pass: in.Body.OfPass, Address: in.Body.Address, Text: in.Body.Text}
+				Pass: in.Body.OfPass, Address: in.Body.Address, Text: in.Body.Text, Reach: s.reach(ctx)}
 			list, _ := s.Sessions.List(f)
 			out := apitype.SessionsAnswer{Count: len(list), Answers: []apitype.SessionAnswer{}}
 			switch {

@@ -46,7 +46,7 @@ func (s *server) now() {
 			return ok(out), nil
 		})
 	huma.Register(s.api, operation("GET", "/contacts", "list-contacts",
-		"Source addresses with a problem, unknown ones too"), func(_ context.Context, in *struct {
+		"Source addresses with a problem, unknown ones too"), func(ctx context.Context, in *struct {
 		Unknown bool `query:"unknown" doc:"Only addresses that are no client"`
 	}) (*body[apitype.Page[apitype.Contact]], error) {
 		out := apitype.Page[apitype.Contact]{Items: []apitype.Contact{}}
@@ -58,6 +58,9 @@ func (s *server) now() {
 			name := ""
 			if client, at := config.Find(running.Clients, c.Client); c.Client != "" && at >= 0 {
 				name = client.Name
+			}
+			if c.Client != "" && !s.sees(ctx, name) {
+				continue
 			}
 			if out.Items = append(out.Items, *contactView(&c, name)); len(out.Items) == 500 {
 				break
@@ -81,7 +84,7 @@ func (s *server) now() {
 // refusals lists the newest refusal of each person and device.
 func (s *server) refusals(ctx context.Context) ([]store.Attempt, error) {
 	page, err := s.Attempts.Find(ctx, store.Filter{Verdict: "refused", Patience: patience,
-		Span: store.Span{Since: time.Now().Add(-time.Hour)}, Limit: 200})
+		Span: store.Span{Since: time.Now().Add(-time.Hour)}, Limit: 200, Reach: s.reach(ctx)})
 	if err != nil {
 		return nil, err
 	}

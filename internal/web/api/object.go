@@ -63,16 +63,19 @@ type tagged[T any] struct {
 func register[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, In, Out]) {
 	base := "/" + k.plural
 	huma.Register(s.api, operation("GET", base, "list-"+k.plural, "List the "+k.plural+" of the draft"),
-		func(_ context.Context, in *ListInput) (*body[apitype.Page[Out]], error) {
-			return ok(page(s, k, in)), nil
+		func(ctx context.Context, in *ListInput) (*body[apitype.Page[Out]], error) {
+			return ok(page(ctx, s, k, in)), nil
 		})
 	huma.Register(s.api, operation("GET", base+"/{ref}", "get-"+k.name, "Show one "+k.name+" of the draft"),
-		func(_ context.Context, in *OneInput) (*tagged[Out], error) {
+		func(ctx context.Context, in *OneInput) (*tagged[Out], error) {
 			c := s.Revisions.Draft()
 			object, at := config.Find[T, P](*k.list(c), in.Ref)
-			if at < 0 {
-				return nil, problem(http.StatusNotFound, fmt.Sprintf("there is no %s %q in the draft", k.name, in.Ref),
-					"")
+			if at < 0 || touch(ctx, (*T)(object)) != nil {
+				return nil, problem(
+					http.StatusNotFound,
+					fmt.Sprintf("there is no %s %q in the draft", k.name, in.Ref),
+					"",
+				)
 			}
 			return &tagged[Out]{revision.Tag(object), k.views(c)(object, s.meta(object, object.Ident(),
 				s.problemsOfDraft()))}, nil
@@ -88,6 +91,9 @@ func register[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, I
 				var object T
 				P(&object).Identify(id)
 				secret, err := k.apply(c, &object, &in.Body)
+				if err == nil {
+					err = touch(ctx, &object)
+				}
 				*list = append(*list, &object)
 				config.Own(*list, len(*list)-1) // it shares nothing with the call, which may be made again
 				return secret, err
@@ -102,8 +108,11 @@ func register[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, I
 		}) (*tagged[apitype.Saved[Out]], error) {
 			object, at := config.Find[T, P](*k.list(s.Revisions.Draft()), in.Ref)
 			if at < 0 {
-				return nil, problem(http.StatusNotFound, fmt.Sprintf("there is no %s %q in the draft", k.name, in.Ref),
-					"")
+				return nil, problem(
+					http.StatusNotFound,
+					fmt.Sprintf("there is no %s %q in the draft", k.name, in.Ref),
+					"",
+				)
 			}
 			id := object.Ident()
 			return save(ctx, s, k, id, in.PublishInput, func(c *config.Config, authors revision.Authors) (string,
@@ -116,8 +125,14 @@ func register[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, I
 					return "", err
 				}
 				before := target.Label()
+				if err := touch(ctx, (*T)(target)); err != nil {
+					return "", err
+				}
 				target = config.Own(*k.list(c), at)
 				secret, err := k.apply(c, target, &in.Body)
+				if err == nil {
+					err = touch(ctx, (*T)(target))
+				}
 				target = config.Own(*k.list(c), at) // it shares nothing with the call, which may be made again
 				if after := strings.TrimSpace(target.Label()); after != before {
 					c.Rename(k.name, before, after)
@@ -143,6 +158,9 @@ func register[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, I
 				}
 				id = object.Ident()
 				if err := match(authors, k.name, in.IfMatch, object, id); err != nil {
+					return "", err
+				}
+				if err := touch(ctx, (*T)(object)); err != nil {
 					return "", err
 				}
 				*list = slices.Delete(*list, at, at+1)
@@ -205,7 +223,8 @@ func (s *server) publishOne(ctx context.Context, p PublishInput, id string) (int
 	if !p.Publish {
 		return 0, nil
 	}
-	number, err := s.Revisions.Publish(ctx, revision.Order{Operator: who(ctx).Name, Note: p.Note, Only: id})
+	number, err := s.Revisions.Publish(ctx, revision.Order{Operator: who(ctx).Name, Note: p.Note, Only: id,
+		Agree: s.agree(ctx)})
 	if errors.Is(err, revision.ErrNothing) {
 		return 0, nil
 	}
@@ -255,7 +274,7 @@ func (k *kind[T, P, In, Out]) entry(o *T) roster.Entry[T] {
 }
 
 // find lists up to so many objects of a draft that fit, and whether there are more.
-func (k *kind[T, P, In, Out]) find(list []*T, in *ListInput) (found []*T, more bool) {
+func (k *kind[T, P, In, Out]) find(list []*T, in *ListInput, sees func(*T) bool) (found []*T, more bool) {
 	query := strings.ToLower(in.Query)
 	if !k.ordered {
 		k.catalogue.follow(list, k.entry)
@@ -264,7 +283,7 @@ func (k *kind[T, P, In, Out]) find(list []*T, in *ListInput) (found []*T, more b
 			after = k.entry(o).Key
 		}
 		return k.catalogue.list.Page(after, in.Limit, func(e *roster.Entry[T]) bool {
-			return strings.Contains(e.Text, query)
+			return strings.Contains(e.Text, query) && sees(e.Of)
 		})
 	}
 	if at := slices.IndexFunc(list, func(o *T) bool { return P(o).Ident() == in.After }); in.After != "" && at >= 0 {
@@ -282,9 +301,14 @@ func (k *kind[T, P, In, Out]) find(list []*T, in *ListInput) (found []*T, more b
 	return found, false
 }
 
-func page[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, In, Out], in *ListInput) apitype.Page[Out] {
+func page[T any, P config.Object[T], In, Out any](
+	ctx context.Context,
+	s *server,
+	k *kind[T, P, In, Out],
+	in *ListInput,
+) apitype.Page[Out] {
 	c := s.Revisions.Draft()
-	found, more := k.find(*k.list(c), in)
+	found, more := k.find(*k.list(c), in, func(o *T) bool { return touch(ctx, o) == nil })
 	out := apitype.Page[Out]{Items: []Out{}}
 	view, problems := k.views(c), s.problemsOfDraft()
 	for _, o := range found {

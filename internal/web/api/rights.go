@@ -11,8 +11,10 @@ import (
 // calls is the one table of who may call what: each call by the right that it needs. A call that is not here is allowed
 // to nobody.
 var calls = byRight(map[operator.Right][]string{
-	operator.Anyone: {"about", "set-up", "sign-in"},
-	operator.Self:   {"sign-out", "list-tokens", "add-token", "remove-token"},
+	operator.Anyone: {"about", "set-up", "sign-in", "begin-provider-sign-in", "end-provider-sign-in"},
+	operator.Enrol:  {"sign-out", "begin-own-factor", "confirm-own-factor"},
+	operator.Self: {"list-tokens", "add-token", "remove-token", "change-own-password", "renew-own-recovery-codes",
+		"remove-own-factor", "list-operator-sessions", "end-operator-session"},
 	operator.Watch: {"get-now", "list-attempts", "follow-attempts", "get-attempt", "list-sessions", "get-session",
 		"follow-sessions", "export-sessions", "list-accounts", "get-account", "get-account-import", "list-devices",
 		"get-device", "list-unknown-devices", "list-factors", "get-factor", "find-person", "list-held-back",
@@ -33,7 +35,7 @@ var calls = byRight(map[operator.Right][]string{
 		"list-picked-groups", "list-copied-people", "check-condition", "check-expectations", "dry-run",
 		"preview-pass", "try-commands", "supplicant-settings", "list-differing-sessions", "list-journal",
 		"get-journal-entry", "follow-journal", "export-journal", "list-operators", "list-audit", "get-audit-line",
-		"get-audit-head", "verify-audit", "export-audit", "follow-audit"},
+		"get-audit-head", "get-operator-settings", "verify-audit", "export-audit", "follow-audit"},
 	operator.Configure: {"add-client", "change-client", "remove-client", "unlearn-client", "add-directory",
 		"change-directory", "remove-directory", "join-domain", "leave-domain", "rotate-machine-password",
 		"pick-group", "copy-people", "test-directory", "discover-directory", "add-realm", "change-realm",
@@ -45,8 +47,10 @@ var calls = byRight(map[operator.Right][]string{
 		"change-expectation", "remove-expectation", "add-authority", "change-authority", "remove-authority",
 		"issue-certificate", "revoke-certificate", "add-certificate", "change-certificate", "remove-certificate",
 		"add-trust", "change-trust", "remove-trust", "seal-account", "discard-draft", "discard-part", "publish",
+		"ask-to-publish", "withdraw-ask",
 		"return-to-revision", "apply-file", "rehearse", "run-checkup", "forget-contact", "try", "try-gear"},
-	operator.Own: {"add-operator", "change-operator", "remove-operator", "make-backup"},
+	operator.Own: {"add-operator", "change-operator", "remove-operator", "remove-operator-factor",
+		"change-operator-settings", "make-backup"},
 })
 
 func byRight(table map[operator.Right][]string) map[string]operator.Right {
@@ -64,6 +68,11 @@ func byRight(table map[operator.Right][]string) map[string]operator.Right {
 
 // forbidden says what a role does not allow, and which do.
 func forbidden(w operator.Who, right operator.Right) *apitype.Problem {
+	if w.Enrolling && w.Role.May(right) {
+		return &apitype.Problem{Code: "factor.needed", Title: http.StatusText(http.StatusForbidden),
+			Status: http.StatusForbidden, Detail: fmt.Sprintf("the role %s needs a second factor", w.Role),
+			Remedy: "Enrol one in the console; it asks for it right after the sign-in."}
+	}
 	if w.Scope != "" && w.Role.May(right) {
 		return &apitype.Problem{Title: http.StatusText(http.StatusForbidden), Status: http.StatusForbidden,
 			Detail: fmt.Sprintf("this token of %s has the scope %s, which does not allow this", w.Name, w.Scope),

@@ -10,6 +10,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/store"
@@ -17,11 +18,11 @@ import (
 )
 
 // From carries the remote address into a call.
-type From struct{ remote string }
+type From struct{ remote, agent string }
 
 // Resolve implements huma.Resolver.
 func (f *From) Resolve(ctx huma.Context) []error {
-	f.remote = remote(ctx)
+	f.remote, f.agent = remote(ctx), ctx.Header("User-Agent")
 	return nil
 }
 
@@ -49,8 +50,14 @@ func (s *server) sessions() {
 	huma.Register(s.api, open(operation("GET", "/about", "about", "What is running, and who is signed in")),
 		func(ctx context.Context, _ *none) (*body[apitype.About], error) {
 			out := apitype.About{Version: s.Version, SetupNeeded: s.Operators.SetupCode() != ""}
+			settings := s.Operators.Settings()
+			if settings.Provider != nil {
+				out.Provider = settings.Provider.Label
+			}
 			if w := who(ctx); w.Name != "" {
 				out.Operator, out.Role, out.Rights = w.Name, string(w.Role), w.Rights()
+				out.Enrolling, out.SecondFactor, out.Elsewhere = w.Enrolling, s.Operators.Enrolled(w.Name), w.Elsewhere
+				out.IdleMinutes, out.Limits = settings.IdleMinutes, w.Limits
 				_, out.Revision = s.Revisions.Running()
 				out.Changes = s.Revisions.Changes().Count()
 			}
@@ -66,14 +73,14 @@ func (s *server) sessions() {
 			if err := s.Operators.SetUp(ctx, in.remote, in.Body.Code, in.Body.Name, in.Body.Password); err != nil {
 				return nil, operatorProblem(err)
 			}
-			return s.signIn(ctx, in.remote, apitype.SignInInput{Name: in.Body.Name, Password: in.Body.Password})
+			return s.signIn(ctx, &in.From, apitype.SignInInput{Name: in.Body.Name, Password: in.Body.Password})
 		})
 	huma.Register(s.api, open(operation("POST", "/sign-in", "sign-in", "Sign in, for a browser or for a token")),
 		func(ctx context.Context, in *struct {
 			From
 			Body apitype.SignInInput
 		}) (*withCookie[apitype.SignedIn], error) {
-			return s.signIn(ctx, in.remote, in.Body)
+			return s.signIn(ctx, &in.From, in.Body)
 		})
 	huma.Register(s.api, operation("POST", "/sign-out", "sign-out", "End this session or token"),
 		func(ctx context.Context, _ *none) (*onlyCookie, error) {
@@ -86,29 +93,58 @@ func (s *server) sessions() {
 	s.operatorCalls()
 }
 
-func (s *server) signIn(ctx context.Context, remote string, in apitype.SignInInput) (*withCookie[apitype.SignedIn],
+func (s *server) signIn(ctx context.Context, from *From, in apitype.SignInInput) (*withCookie[apitype.SignedIn],
 	error) {
 	e := audit.Of(ctx).By(in.Name, "").Say("signed in")
 	if in.TokenName != "" {
 		e.Say("signed in, with a new token " + in.TokenName)
 	}
-	bearer, err := s.Operators.SignIn(ctx, remote, in.Name, in.Password, in.TokenName)
+	signed, err := s.Operators.SignIn(ctx, operator.Attempt{From: from.remote, Agent: from.agent, Name: in.Name,
+		Password: in.Password, Code: in.Code, TokenName: in.TokenName})
 	if err != nil {
-		s.Audit.Refused(ctx, e.Skip().Because(err.Error()))
+		if e.Skip(); !errors.Is(err, operator.ErrFactor) {
+			s.Audit.Refused(ctx, e.Because(err.Error()))
+		}
 		return nil, operatorProblem(err)
 	}
-	out := &withCookie[apitype.SignedIn]{Body: apitype.SignedIn{Operator: in.Name}}
+	out := &withCookie[apitype.SignedIn]{Body: apitype.SignedIn{Operator: signed.Name}}
 	if in.TokenName != "" {
-		out.Body.Token = bearer
+		out.Body.Token = signed.Bearer
 		out.SetCookie = cookie("", -time.Second)
 		return out, nil
 	}
-	out.SetCookie = cookie(bearer, 30*24*time.Hour)
+	out.SetCookie = cookie(signed.Bearer, 30*24*time.Hour)
 	return out, nil
 }
 
+// coded is a problem that programs act on.
+func coded(status int, code string, err error, remedy string) error {
+	return &apitype.Problem{Code: code, Title: http.StatusText(status), Status: status, Detail: err.Error(),
+		Remedy: remedy}
+}
+
 func operatorProblem(err error) error {
+	var field *operator.FieldError
+	if errors.As(err, &field) {
+		return faulty(field.Field, field.Message, field.Remedy)
+	}
 	switch {
+	case errors.Is(err, operator.ErrFactor):
+		return coded(http.StatusUnauthorized, "factor.missing", err, "Give the code that your device shows now.")
+	case errors.Is(err, operator.ErrFactorWrong), errors.Is(err, factor.ErrNone):
+		return coded(http.StatusUnauthorized, "factor.wrong", err, "Give the code that your device shows now, or a "+
+			"recovery code.")
+	case errors.Is(err, operator.ErrEnrolFirst), errors.Is(err, operator.ErrNeeded):
+		return coded(http.StatusForbidden, "factor.needed", err, "")
+	case errors.Is(err, operator.ErrNone):
+		return problem(http.StatusNotFound, err.Error(), "")
+	case errors.Is(err, operator.ErrCurrent):
+		return problem(http.StatusUnprocessableEntity, err.Error(), "", apitype.Fault{Field: "present",
+			Message: err.Error()})
+	case errors.Is(err, operator.ErrKept):
+		return problem(http.StatusConflict, err.Error(), "Change it where it is kept.")
+	case errors.Is(err, operator.ErrNoRole), errors.Is(err, operator.ErrConflict):
+		return problem(http.StatusForbidden, err.Error(), "Ask an owner.")
 	case errors.Is(err, operator.ErrWrong):
 		return problem(http.StatusUnauthorized, err.Error(), "")
 	case errors.Is(err, operator.ErrTooMany):
@@ -144,7 +180,7 @@ func operatorProblem(err error) error {
 func (s *server) tokens() {
 	huma.Register(s.api, operation("GET", "/tokens", "list-tokens", "Command-line tokens"), func(ctx context.Context,
 		_ *none) (*body[apitype.Page[apitype.Token]], error) {
-		keys, err := s.Store.Tokens(ctx)
+		keys, err := s.Store.Keys(ctx, "token")
 		if err != nil {
 			return nil, err
 		}
@@ -186,85 +222,9 @@ func (s *server) tokens() {
 	})
 }
 
-func (s *server) operatorCalls() {
-	huma.Register(s.api, operation("GET", "/operators", "list-operators", "People who administer Tollgate Key"),
-		func(ctx context.Context, _ *none) (*body[apitype.Page[apitype.Operator]], error) {
-			list, err := s.Store.Operators(ctx)
-			if err != nil {
-				return nil, err
-			}
-			out := apitype.Page[apitype.Operator]{Items: []apitype.Operator{}}
-			for _, o := range list {
-				out.Items = append(out.Items, apitype.Operator{ID: o.ID, Name: o.Name, Role: o.Role,
-					Created: time.UnixMilli(o.CreatedAt)})
-			}
-			return ok(out), nil
-		})
-	huma.Register(s.api, operation("POST", "/operators", "add-operator", "Add an operator"), func(ctx context.Context,
-		in *struct {
-			Body apitype.OperatorInput
-		}) (*struct{}, error) {
-		role, err := operator.ParseRole(in.Body.Role)
-		if err == nil {
-			audit.Of(ctx).On("operator", "", in.Body.Name).Say(fmt.Sprintf("added operator %s as %s", in.Body.Name,
-				role)).From(nil, apitype.RoleInput{Role: string(role)})
-			err = s.Operators.Add(ctx, in.Body.Name, in.Body.Password, role)
-		}
-		if err != nil {
-			return nil, operatorProblem(err)
-		}
-		return nil, nil
-	})
-	huma.Register(s.api, operation("PUT", "/operators/{ref}", "change-operator",
-		"Give an operator another role, at once; the last owner stays one"), func(ctx context.Context, in *struct {
-		Ref  string `path:"ref" maxLength:"100" doc:"Name or identifier"`
-		Body apitype.RoleInput
-	}) (*struct{}, error) {
-		role, err := operator.ParseRole(in.Body.Role)
-		if err == nil {
-			s.noteOperator(ctx, in.Ref, apitype.RoleInput{Role: string(role)})
-			err = s.Operators.SetRole(ctx, in.Ref, role)
-		}
-		if err != nil {
-			return nil, operatorProblem(err)
-		}
-		return nil, nil
-	})
-	huma.Register(s.api, operation("DELETE", "/operators/{ref}", "remove-operator",
-		"Remove an operator with all sessions and tokens, but never the last owner"), func(ctx context.Context,
-		in *struct {
-			Ref string `path:"ref" maxLength:"100" doc:"Name or identifier"`
-		}) (*struct{}, error) {
-		s.noteOperator(ctx, in.Ref, nil)
-		if err := s.Operators.Remove(ctx, in.Ref); err != nil {
-			return nil, operatorProblem(err)
-		}
-		return nil, nil
-	})
-}
-
-// noteOperator says which operator a call is about, and what becomes of the role; nil is nothing.
-func (s *server) noteOperator(ctx context.Context, ref string, after any) {
-	list, err := s.Store.Operators(ctx)
-	if err != nil {
-		return // the call itself says so
-	}
-	for _, o := range list {
-		if o.ID != ref && !strings.EqualFold(o.Name, ref) {
-			continue
-		}
-		e := audit.Of(ctx).On("operator", o.ID, o.Name).From(apitype.RoleInput{Role: o.Role}, after)
-		if role, changes := after.(apitype.RoleInput); changes {
-			e.Say(fmt.Sprintf("made operator %s %s, who was %s", o.Name, role.Role, o.Role))
-		} else {
-			e.Say("removed operator " + o.Name)
-		}
-	}
-}
-
 // noteToken says which token a call ends.
 func (s *server) noteToken(ctx context.Context, id string) {
-	keys, err := s.Store.Tokens(ctx)
+	keys, err := s.Store.Keys(ctx, "token")
 	if err != nil {
 		return // the call itself says so
 	}

@@ -62,9 +62,16 @@ type About struct {
 	SetupNeeded bool     `json:"setupNeeded"`
 	Operator    string   `json:"operator,omitempty" doc:"Who is signed in"`
 	Role        string   `json:"role,omitempty"`
-	Rights      []string `json:"rights,omitempty" doc:"What the role allows: self, watch, assist, read, configure, own"`
-	Revision    int      `json:"revision,omitempty"`
-	Changes     int      `json:"changes,omitempty" doc:"Changes in the draft"`
+	Rights      []string `json:"rights,omitempty" doc:"What the role allows: enrol, self, watch, assist, read, configure, own"`
+	// Enrolling, SecondFactor, Elsewhere and Limits are of whoever is signed in.
+	Enrolling    bool     `json:"enrolling,omitempty" doc:"The role needs a second factor, and nothing is allowed before"`
+	SecondFactor bool     `json:"secondFactor,omitempty" doc:"There is a second factor"`
+	Elsewhere    bool     `json:"elsewhere,omitempty" doc:"Kept in a directory or by the identity provider"`
+	Limits       []string `json:"limits,omitempty" doc:"Tags of the clients that the role is limited to"`
+	IdleMinutes  int      `json:"idleMinutes,omitempty" doc:"After how long without use a session ends"`
+	Provider     string   `json:"provider,omitempty" doc:"What stands on the button for the identity provider; absent without one"`
+	Revision     int      `json:"revision,omitempty"`
+	Changes      int      `json:"changes,omitempty" doc:"Changes in the draft"`
 }
 
 // SetupInput creates the first operator.
@@ -78,6 +85,7 @@ type SetupInput struct {
 type SignInInput struct {
 	Name      string `json:"name" maxLength:"100"`
 	Password  string `json:"password" maxLength:"1024"`
+	Code      string `json:"code,omitempty" required:"false" maxLength:"40" doc:"Of the second factor, or a recovery code"`
 	TokenName string `json:"tokenName,omitempty" required:"false" maxLength:"100" doc:"Make a command-line token instead of a browser session"`
 }
 
@@ -114,6 +122,12 @@ type Operator struct {
 	Name    string    `json:"name"`
 	Role    string    `json:"role"`
 	Created time.Time `json:"created"`
+	Source  string    `json:"source" doc:"Directory or provider that keeps the operator; empty is here"`
+	// Seen is of those who are kept elsewhere.
+	Seen         *time.Time `json:"seen,omitempty" doc:"Last sign-in"`
+	Clients      []string   `json:"clients" doc:"Tags of the clients that the role is limited to; none is all"`
+	SecondFactor bool       `json:"secondFactor"`
+	Lacking      bool       `json:"lacking" doc:"The role needs a second factor, and there is none"`
 }
 
 // OperatorInput adds an operator.
@@ -125,15 +139,19 @@ type OperatorInput struct {
 
 // RoleInput gives an operator another role.
 type RoleInput struct {
-	Role string `json:"role" enum:"owner,engineer,helpdesk,reception,auditor"`
+	Role    string   `json:"role" enum:"owner,engineer,helpdesk,reception,auditor"`
+	Clients []string `json:"clients,omitempty" required:"false" maxItems:"10" doc:"Tags of the clients that the role is limited to, key=value; none is all"`
 }
 
 // Draft is the state of the draft.
 type Draft struct {
-	Revision int              `json:"revision" doc:"The revision that is running; 0 if none"`
-	Changes  []config.Change  `json:"changes"`
-	More     int              `json:"more" doc:"Changes that are not listed because there are so many"`
-	Problems []config.Problem `json:"problems"`
+	// Asked and NeedsSecond are of what a second operator has to agree to.
+	Asked       *Asked           `json:"asked,omitempty"`
+	NeedsSecond bool             `json:"needsSecond,omitempty" doc:"A second operator has to agree to it"`
+	Revision    int              `json:"revision" doc:"The revision that is running; 0 if none"`
+	Changes     []config.Change  `json:"changes"`
+	More        int              `json:"more" doc:"Changes that are not listed because there are so many"`
+	Problems    []config.Problem `json:"problems"`
 	// Mark is what the draft is like; it changes with it.
 	Mark string `json:"mark" doc:"Changes with the draft"`
 	// Publishable tells that no problem stops a publish.

@@ -1,0 +1,35 @@
+package gate
+
+import (
+	"context"
+	"net/netip"
+
+	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/reason"
+)
+
+// Prove checks the password of somebody in a directory in use, for a sign-in to the console: looked up anew, and with
+// the same guard against locking the account as for devices.
+func (g *Gate) Prove(ctx context.Context, directory, name, clear, from string) (*facts.Person, reason.Code, string) {
+	d := g.Current().Directory(directory)
+	if d == nil {
+		return nil, reason.DirectoryFailed, "no directory of that name is in use"
+	}
+	d.Forget(name)
+	person, code, detail := d.Find(ctx, name)
+	if code != reason.OK {
+		return nil, code, detail
+	}
+	v := &Visit{gate: g}
+	v.Facts.Client = "console"
+	if addr, err := netip.ParseAddr(from); err == nil {
+		v.Facts.From = addr
+	}
+	code, detail = v.guarded(ctx, d.Directory, person, func() (reason.Code, string) {
+		return d.CheckPassword(ctx, person.ID, clear)
+	})
+	if code == reason.OK && person.State != reason.OK {
+		code = person.State
+	}
+	return person, code, detail
+}

@@ -1,0 +1,123 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"html"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tollgate.example/key/internal/manage/audit"
+	"tollgate.example/key/internal/manage/operator"
+	"tollgate.example/key/internal/manage/provider"
+)
+
+// bindingName is the cookie that ties a sign-in at the provider to the browser it was begun in. It has to come along
+// when the provider sends the browser back, so it is not as strict as that of the session.
+const bindingName = "tollgate_provider"
+
+// BackInput is what the browser brings back from the provider.
+type BackInput struct {
+	From
+	Binding string `cookie:"tollgate_provider"`
+	query   url.Values
+}
+
+// Resolve implements huma.Resolver: the provider may add parameters of its own.
+func (b *BackInput) Resolve(ctx huma.Context) []error {
+	u := ctx.URL()
+	b.query = u.Query()
+	return b.From.Resolve(ctx)
+}
+
+func binding(value string, age time.Duration) string {
+	c := http.Cookie{Name: bindingName, Value: value, Path: "/api/v1/sign-in/provider", HttpOnly: true, Secure: true,
+		SameSite: http.SameSiteLaxMode, MaxAge: int(age / time.Second)}
+	return c.String()
+}
+
+// providerCalls are those of signing in by the identity provider.
+func (s *server) providerCalls() {
+	op := operation("GET", "/sign-in/provider", "begin-provider-sign-in",
+		"Go to the identity provider, which sends the browser back")
+	op.Security = []map[string][]string{}
+	huma.Register(s.api, op, func(ctx context.Context, in *struct{ From }) (*huma.StreamResponse, error) {
+		address, value, err := s.Provider.Begin(ctx, s.Operators.Settings().Provider)
+		return &huma.StreamResponse{Body: func(out huma.Context) {
+			if err != nil {
+				plainPage(out, statusOf(err), "This does not work now", err.Error())
+				return
+			}
+			out.AppendHeader("Set-Cookie", binding(value, 10*time.Minute))
+			out.SetHeader("Location", address)
+			out.SetStatus(http.StatusSeeOther)
+		}}, nil
+	})
+	op = operation(
+		"GET",
+		"/sign-in/provider/back",
+		"end-provider-sign-in",
+		"Where the identity provider sends the browser "+
+			"back to",
+	)
+	op.Security = []map[string][]string{}
+	op.SkipValidateParams = true
+	huma.Register(s.api, op, func(ctx context.Context, in *BackInput) (*huma.StreamResponse, error) {
+		e := audit.Of(ctx).Say("signed in by the identity provider")
+		settings := s.Operators.Settings()
+		person, role, err := s.Provider.End(ctx, settings.Provider, in.query, in.Binding)
+		var signed operator.Signed
+		if err == nil {
+			e.By(person.Name, string(role))
+			signed, err = s.Operators.SignInAs(
+				ctx,
+				operator.Attempt{From: in.remote, Agent: in.agent},
+				provider.Source,
+				person,
+				role,
+			)
+		}
+		if err != nil {
+			e.Skip()
+			s.Audit.Refused(ctx, e.Because(err.Error()))
+		}
+		return &huma.StreamResponse{Body: func(out huma.Context) {
+			out.AppendHeader("Set-Cookie", binding("", -time.Second))
+			if err != nil {
+				plainPage(out, http.StatusBadRequest, "Not signed in", err.Error())
+				return
+			}
+			c := cookie(signed.Bearer, 30*24*time.Hour)
+			out.AppendHeader("Set-Cookie", c.String())
+			// the session cookie goes with what this site asks for alone, so a redirect would not do
+			out.SetHeader("Refresh", "0; url=/")
+			plainPage(out, http.StatusOK, "Signed in", "")
+		}}, nil
+	})
+}
+
+func statusOf(err error) int {
+	if errors.Is(err, provider.ErrOff) {
+		return http.StatusNotFound
+	}
+	return http.StatusBadGateway
+}
+
+// plainPage answers a browser that was sent here, in plain words.
+func plainPage(out huma.Context, status int, title, text string) {
+	out.SetHeader("Content-Type", "text/html; charset=utf-8")
+	out.SetStatus(status)
+	var b strings.Builder
+	b.WriteString(
+		"<!doctype html><html lang=\"en\"><title>Tollgate Key</title><h1>" + html.EscapeString(title) + "</h1>",
+	)
+	if text != "" {
+		b.WriteString("<p>" + html.EscapeString(text) + "</p>")
+	}
+	b.WriteString("<p><a href=\"/\">Go to the console</a></p></html>")
+	_, _ = out.BodyWriter().Write([]byte(b.String()))
+}
