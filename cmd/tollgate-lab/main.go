@@ -50,6 +50,7 @@ func run(args []string) int {
 	flags.StringVar(&o.DNS, "dns", "127.0.0.53:6353", "address of the stand-in DNS server of the domain")
 	flags.StringVar(&o.Partner, "partner", lab.PartnerAddress, "address of the stand-in RADIUS server of the port "+
 		"authority")
+	flags.StringVar(&o.Provider, "provider", "127.0.0.1:5556", "address of the stand-in identity provider")
 	flags.DurationVar(&o.Every, "every", 600*time.Millisecond, "time between two people signing in")
 	flags.Usage = func() {
 		fmt.Fprintln(flags.Output(), usage)

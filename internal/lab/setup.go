@@ -78,6 +78,8 @@ type Outside struct {
 	DNS string
 	// Logs is the receiver of syslog, "" for none.
 	Logs string
+	// Provider is the identity provider, "" for none, and Console where it sends browsers back to.
+	Provider, Console string
 	// Partner is the remote RADIUS server, "" for its usual address.
 	Partner string
 }
@@ -125,16 +127,25 @@ func SetUp(ctx context.Context, c *client.Client, code string, o Outside) error 
 	s.phones()
 	s.knownDevices()
 	s.feeds(o.Logs)
-	s.operators()
+	s.operators(o)
 	return s.err
 }
 
 // operators are those beside the first, one for each role, with the same password.
-func (s *setup) operators() {
+func (s *setup) operators(out Outside) {
 	for _, o := range [][2]string{{"s.lindqvist", "owner"}, {"e.marsh", "engineer"}, {"h.ward", "helpdesk"},
-		{"r.teal", "reception"}, {"a.quill", "auditor"}} {
+		{"k.north", "helpdesk"}, {"r.teal", "reception"}, {"a.quill", "auditor"}} {
 		s.add("/operators", apitype.OperatorInput{Name: o[0], Password: OperatorPassword, Role: o[1]})
 	}
+	s.put("/operators/k.north", apitype.RoleInput{Role: "helpdesk", Clients: []string{"site=north-pier"}})
+	settings := apitype.OperatorSettings{SecondFactor: []string{}, IdleMinutes: 60, LastHours: 12,
+		Groups: []apitype.GroupRole{{Directory: NetBIOS, Group: "Network Team", Role: "engineer"}}}
+	if out.Provider != "" {
+		settings.Provider = &apitype.Provider{Issuer: out.Provider, ClientID: ProviderClient, Secret: ProviderSecret,
+			Console: out.Console, Label: "Harbour sign-on", Groups: []apitype.GroupRole{
+				{Group: "Network Engineers", Role: "engineer"}, {Group: "Security Audit", Role: "auditor"}}}
+	}
+	s.put("/operator-settings", settings)
 }
 
 // feeds send records on to the security desk, and keep the journal of the gear in files.
@@ -170,6 +181,15 @@ func (s *setup) add(path string, in any) {
 	if s.err == nil {
 		if err := s.c.Do(s.ctx, http.MethodPost, path, in, nil); err != nil {
 			s.err = fmt.Errorf("adding to %s: %w", path, err)
+		}
+	}
+}
+
+// put puts something in place of what is there.
+func (s *setup) put(path string, in any) {
+	if s.err == nil {
+		if err := s.c.Do(s.ctx, http.MethodPut, path, in, nil, client.IfMatch("*")); err != nil {
+			s.err = fmt.Errorf("changing %s: %w", path, err)
 		}
 	}
 }

@@ -36,6 +36,8 @@ type Options struct {
 	DNS string
 	// Partner is where the stand-in for the remote RADIUS server listens.
 	Partner string
+	// Provider is where the stand-in identity provider listens.
+	Provider string
 	// Every is the time between two people signing in.
 	Every time.Duration
 	Out   io.Writer
@@ -100,6 +102,11 @@ func Up(ctx context.Context, o Options) error {
 		return err
 	}
 	defer partner.Close()
+	provider, err := ServeProvider(o.Provider)
+	if err != nil {
+		return err
+	}
+	defer provider.Close()
 	logs, err := ServeLogs(o.Logs, filepath.Join(o.Dir, "syslog"))
 	if err != nil {
 		return err
@@ -119,7 +126,7 @@ func Up(ctx context.Context, o Options) error {
 		return fmt.Errorf("reading the setup code: %w", err)
 	}
 	if err := SetUp(ctx, c, strings.TrimSpace(string(code)), Outside{Servers: []string{o.LDAPS}, Authority: ca.PEM,
-		DNS: o.DNS, Partner: o.Partner, Logs: o.Logs}); err != nil {
+		DNS: o.DNS, Partner: o.Partner, Logs: o.Logs, Provider: provider.URL, Console: "http://" + o.HTTP}); err != nil {
 		return err
 	}
 	kit, err := Outfit(ctx, c)
@@ -194,7 +201,9 @@ func say(o *Options) {
 Lantern Ferries is open. Everything runs on this machine and ends with Ctrl-C.
 
   Console    http://%s
-  Sign in    %s / %s
+  Sign in    %s / %s, or at the stand-in identity provider, where it is called
+             Harbour sign-on. Others, by their roles, with the same password: e.marsh (engineer),
+             h.ward (helpdesk), a.quill (auditor), k.north (helpdesk of one site)
 
 In another shell, to try it from the command line:
 
@@ -208,6 +217,7 @@ In another shell, to try it from the command line:
   bin/tollgate checkup run
   bin/tollgate-lab console hh-router-1        (sign in as n.pryce, harbour-n.pryce)
   bin/tollgate journal follow
+  bin/tollgate audit list
 
 `, o.HTTP, OperatorName, OperatorPassword, o.Dir, Domain)
 }

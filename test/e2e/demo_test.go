@@ -48,7 +48,7 @@ func TestDemoFromAFreshClone(t *testing.T) {
 	radius := freePort(t)
 	// another demo may run beside this one
 	others := " -accounting " + freePort(t) + " -radius-tls " + freePort(t) + " -logs " + freePort(t) + " -dns " +
-		freePort(t) + " -partner " + freePort(t) + " -tacacs " + freePort(t) + " -tacacs-tls " +
+		freePort(t) + " -partner " + freePort(t) + " -provider " + freePort(t) + " -tacacs " + freePort(t) + " -tacacs-tls " +
 		freePort(t)
 	for round := range 2 {
 		out := &output{}

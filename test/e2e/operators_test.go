@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/identity/factor"
+	"tollgate.example/key/internal/lab"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
 )
@@ -365,4 +366,60 @@ func TestResetOwner(t *testing.T) {
 	}
 	w.audits("kind=operator", "made e.marsh an owner with a new password", "host")
 	w.wants(0, []string{"audit", "verify"}, "intact")
+}
+
+// Members of a group of a directory are operators, with the role of the group for as long as they are in it; whoever
+// is disabled or locked is not, and guesses are counted as everywhere.
+func TestOperatorsOfADirectory(t *testing.T) {
+	t.Parallel()
+	w := start(t)
+	w.directory()
+	people := lab.People()
+	one, locked, crew := people[3], people[22], people[4]
+	in := func(p lab.Person, password string) apitype.SignInInput {
+		return apitype.SignInInput{Name: p.User, Password: password}
+	}
+	w.shore(apitype.DirectoryInput{BindPassword: lab.ServicePassword, DirectoryFields: apitype.DirectoryFields{
+		Name: "LANTERN", Kind: "active-directory", Servers: []string{w.ldaps}, TLS: "ldaps", CA: w.ca.PEM,
+		BindName: lab.ServiceName + "@" + lab.Domain, TimeoutMillis: 3000, CacheSeconds: new(60),
+		GuardAfter: 3}}, "always")
+	w.wants(1, []string{"operator", "settings", "-group", "ELSEWHERE:Network Team=engineer"}, "no directory")
+	w.wants(2, []string{"operator", "settings", "-group", "Network Team=engineer"}, "DIRECTORY:GROUP=ROLE")
+	if status, _, _ := w.signInRaw(in(one, "harbour-"+one.User)); status != http.StatusUnauthorized {
+		t.Errorf("before the group has a role: %d", status)
+	}
+	w.wants(0, []string{"operator", "settings", "-group", "LANTERN:Network Team=engineer", "-group",
+		"LANTERN:Port Operations=helpdesk"}, "Network Team of LANTERN: engineer")
+	s := w.browserSession(in(one, "harbour-"+one.User))
+	var about apitype.About
+	s.do(http.MethodGet, "/about", nil, &about)
+	if about.Role != "engineer" || !about.Elsewhere {
+		t.Errorf("%+v", about)
+	}
+	w.audits("who="+one.User+"&result=done", "signed in", one.User)
+	for what, attempt := range map[string]apitype.SignInInput{"a wrong password": in(one, "harbour-wrong"),
+		"a locked account": in(locked, "harbour-"+locked.User), "nobody": {Name: "n.nobody", Password: "harbour-x"},
+		"no password": {Name: one.User}} {
+		if status, _, text := w.signInRaw(attempt); status == http.StatusOK {
+			t.Errorf("%s: %s", what, text)
+		}
+	}
+	if status, _, text := w.signInRaw(in(crew, "harbour-"+crew.User)); status != http.StatusForbidden ||
+		!strings.Contains(text, "none of the groups") {
+		t.Errorf("without a group: %d %s", status, text)
+	}
+	// another group gives another role at the next sign-in; without one, what is there ends
+	w.wants(0, []string{"operator", "settings", "-group", "LANTERN:Network Team=auditor"})
+	w.browserSession(in(one, "harbour-"+one.User)).refused(http.StatusForbidden, http.MethodPost, "/draft/publish",
+		apitype.PublishBody{}, "auditor")
+	w.wants(0, []string{"operator", "settings", "-group", "LANTERN:Port Operations=helpdesk"})
+	if status, _, _ := w.signInRaw(in(one, "harbour-"+one.User)); status != http.StatusForbidden {
+		t.Errorf("after the group lost its role: %d", status)
+	}
+	s.refused(http.StatusUnauthorized, http.MethodGet, "/clients", nil, "")
+	// a name that is kept here is never looked for elsewhere
+	w.operator(crew.User, "auditor")
+	if status, _, _ := w.signInRaw(in(crew, "harbour-"+crew.User)); status != http.StatusUnauthorized {
+		t.Errorf("by the password of another person of that name: %d", status)
+	}
 }

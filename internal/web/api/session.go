@@ -31,10 +31,6 @@ type withCookie[T any] struct {
 	Body      T
 }
 
-type onlyCookie struct {
-	SetCookie http.Cookie `header:"Set-Cookie"`
-}
-
 // cookie makes the session cookie. Secure cookies also work over plain HTTP on loopback addresses, and plain HTTP is
 // served nowhere else.
 func cookie(value string, age time.Duration) http.Cookie {
@@ -83,11 +79,16 @@ func (s *server) sessions() {
 			return s.signIn(ctx, &in.From, in.Body)
 		})
 	huma.Register(s.api, operation("POST", "/sign-out", "sign-out", "End this session or token"),
-		func(ctx context.Context, _ *none) (*onlyCookie, error) {
-			if err := s.Store.RemoveKey(ctx, who(ctx).KeyID); err != nil {
+		func(ctx context.Context, _ *none) (*withCookie[apitype.SignedOut], error) {
+			w := who(ctx)
+			if err := s.Store.RemoveKey(ctx, w.KeyID); err != nil {
 				return nil, err
 			}
-			return &onlyCookie{cookie("", -time.Second)}, nil
+			out := &withCookie[apitype.SignedOut]{SetCookie: cookie("", -time.Second)}
+			if w.Elsewhere {
+				out.Body.Provider = s.Provider.Out(s.Operators.Settings().Provider)
+			}
+			return out, nil
 		})
 	s.tokens()
 	s.operatorCalls()

@@ -50,6 +50,11 @@ type OperatorSession struct {
 	Factor   bool       `json:"factor" doc:"A second factor was shown"`
 }
 
+// SignedOut is the answer to signing out.
+type SignedOut struct {
+	Provider string `json:"provider,omitempty" doc:"Where to sign out at the identity provider too"`
+}
+
 // OwnPassword changes one's own password.
 type OwnPassword struct {
 	Present string `json:"present" maxLength:"1024"`
