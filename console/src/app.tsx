@@ -18,7 +18,9 @@ import { HistoryPage } from "./pages/system/history";
 import { JournalPage } from "./pages/watch/journal";
 import { LanesPage } from "./pages/policies/lanes";
 import { NowPage } from "./pages/watch/now";
+import { AuditPage } from "./pages/system/audit";
 import { OperatorsPage } from "./pages/system/operators";
+import { YouPage } from "./pages/system/you";
 import { OverridePage, OverridesPage } from "./pages/policies/overrides";
 import { PassPage } from "./pages/passes/pass";
 import { PassesPage } from "./pages/passes/passes";
@@ -28,7 +30,7 @@ import { RealmPage, RealmsPage } from "./pages/directories/realms";
 import { RehearsalPage } from "./pages/policies/rehearsal";
 import { FeedPage, FeedsPage } from "./pages/system/feeds";
 import { RemotePage, RemotesPage } from "./pages/passes/remotes";
-import { SignIn } from "./pages/system/sign-in";
+import { Enrolling, SignIn } from "./pages/system/sign-in";
 import { TrustPage } from "./pages/certificates/trust";
 import { TryPage } from "./pages/clients/try";
 import { DictionaryPage, VendorPage } from "./pages/passes/vendors";
@@ -50,11 +52,14 @@ export function App() {
     );
   }
   if (!about.data) return null;
-  if (!about.data.operator) return <SignIn first={about.data.setupNeeded} />;
+  if (!about.data.operator) return <SignIn first={about.data.setupNeeded} provider={about.data.provider} />;
+  if (about.data.enrolling) {
+    return <Enrolling role={about.data.role ?? ""} enrolled={!!about.data.secondFactor} />;
+  }
   return (
     <Shell operator={about.data.operator} role={about.data.role ?? ""}>
       <Routes>
-        <Route path="/" element={about.data.rights?.includes("watch") ? <NowPage /> : <OperatorsPage />} />
+        <Route path="/" element={about.data.rights?.includes("watch") ? <NowPage /> : <YouPage />} />
         <Route path="/attempts" element={<AttemptsPage />} />
         <Route path="/attempts/:id" element={<AttemptPage />} />
         <Route path="/sessions" element={<SessionsPage />} />
@@ -104,6 +109,8 @@ export function App() {
         <Route path="/try" element={<TryPage />} />
         <Route path="/history" element={<HistoryPage />} />
         <Route path="/operators" element={<OperatorsPage />} />
+        <Route path="/audit" element={<AuditPage />} />
+        <Route path="/you" element={<YouPage />} />
         <Route path="*" element={<Navigate to="/" replace />} />
       </Routes>
     </Shell>

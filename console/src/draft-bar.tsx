@@ -93,7 +93,23 @@ export function DraftBar() {
     mutationFn: (p: Schema["DiscardPart"]) => call("POST", "/draft/discard", p),
     onSettled: () => queries.invalidateQueries(),
   });
+  const ask = useMutation({
+    mutationFn: () => api.POST("/draft/ask", { body: { note } }),
+    onSuccess: () => {
+      setPublishing(false);
+      setNote("");
+    },
+    onSettled: () => queries.invalidateQueries(),
+  });
+  const withdraw = useMutation({
+    mutationFn: () => api.DELETE("/draft/ask"),
+    onSettled: () => queries.invalidateQueries(),
+  });
   if (!draft.data) return null;
+  const { asked } = draft.data;
+  /** Whether somebody else has asked for exactly this. */
+  const agreeing = asked && !asked.own && !asked.stale && !asked.revision;
+  const asks = draft.data.needsSecond && !agreeing;
   const { changes, more, problems, revision } = draft.data;
   const count = changes.length + more;
   if (changes.length === 0) {
@@ -112,15 +128,21 @@ export function DraftBar() {
       </span>
       <Button onClick={() => setReading(true)}>Read</Button>
       <ButtonLink to="/rehearsal">Rehearse</ButtonLink>
+      {asked && !asked.revision && (
+        <span className={asked.stale ? "text-out" : "text-brass-ink"} title={asked.note}>
+          {asked.own ? "you ask" : `${asked.operator} asks`} to publish{asked.stale && ", changed since"}
+        </span>
+      )}
       <Button
         primary
         needs="configure"
         onClick={() => {
           publish.reset();
+          ask.reset();
           setPublishing(true);
         }}
       >
-        Publish
+        {asks ? "Ask to publish" : agreeing ? "Agree" : "Publish"}
       </Button>
       <Modal wide open={reading} onClose={() => setReading(false)} title={`Draft against revision ${revision}`}>
         <Problems list={faults} />
@@ -147,10 +169,22 @@ export function DraftBar() {
         <form
           onSubmit={(e) => {
             e.preventDefault();
-            publish.mutate();
+            if (asks) ask.mutate();
+            else publish.mutate();
           }}
         >
-          <Failure error={publish.error} />
+          <Failure error={publish.error ?? ask.error ?? withdraw.error} />
+          {agreeing && (
+            <p className="mb-3">
+              <b>{asked.operator}</b> asks for this{asked.note ? `: ${asked.note}` : "."} You agree by publishing it.
+            </p>
+          )}
+          {asks && (
+            <p className="mb-3">
+              It touches what people get, so a second operator has to publish it, exactly as it is now.
+              {asked?.own && !asked.stale && " You have asked for it; another one has to publish it."}
+            </p>
+          )}
           <p className="mb-3">
             {count === 1 ? "One change takes" : `${count.toLocaleString()} changes take`} effect at once. You can return
             to any earlier revision in History.
@@ -184,9 +218,14 @@ export function DraftBar() {
             <Tick label="Publish despite the expectations" checked={despite} onChange={setDespite} />
           )}
           <div className="flex gap-2">
-            <Button primary type="submit" disabled={publish.isPending}>
-              Publish
+            <Button
+              primary
+              type="submit"
+              disabled={publish.isPending || ask.isPending || !!(asks && asked?.own && !asked.stale)}
+            >
+              {asks ? "Ask another operator" : "Publish"}
             </Button>
+            {asked?.own && <Button onClick={() => withdraw.mutate()}>Withdraw</Button>}
             <Button onClick={() => setPublishing(false)}>Cancel</Button>
           </div>
         </form>

@@ -48,6 +48,8 @@ const groups: [string, [string, string][]][] = [
       ["Checkup", "/checkup"],
       ["History", "/history"],
       ["Operators", "/operators"],
+      ["Audit", "/audit"],
+      ["You", "/you"],
     ],
   ],
 ];
@@ -116,10 +118,11 @@ export function Shell({ operator, role, children }: { operator: string; role: st
     return () => window.removeEventListener("keydown", keys);
   }, []);
   const signOut = async () => {
-    await api.POST("/sign-out");
+    const out = await api.POST("/sign-out");
     queries.clear();
-    location.assign("/");
+    location.assign(out.data?.provider ?? "/"); // where the operator is kept by a provider, there too
   };
+  useIdle(signOut);
   return (
     <div className="grid h-full grid-cols-[196px_1fr] grid-rows-[48px_1fr]">
       <nav aria-label="Pages" className="row-span-2 overflow-y-auto border-r border-hair bg-nav py-3 text-[13.5px]">
@@ -129,14 +132,14 @@ export function Shell({ operator, role, children }: { operator: string; role: st
         </div>
         {shown.map(([name, pages]) => (
           <div key={name}>
-            <div className="mx-4 mt-3 mb-1 text-[11px] font-semibold text-soft">{name}</div>
+            <div className="mx-4 mt-2.5 mb-0.5 text-[11px] font-semibold text-soft">{name}</div>
             {pages.map(([page, path]) => (
               <NavLink
                 key={path}
                 to={path}
                 end={path === "/"}
                 className={({ isActive }) =>
-                  `flex justify-between px-4 py-[2px] ${isActive ? "bg-sheet font-semibold shadow-[inset_3px_0_0_var(--brass)]" : ""}`
+                  `flex justify-between px-4 py-[1px] ${isActive ? "bg-sheet font-semibold shadow-[inset_3px_0_0_var(--brass)]" : ""}`
                 }
               >
                 <span>{page}</span>
@@ -185,9 +188,13 @@ export function Shell({ operator, role, children }: { operator: string; role: st
           >
             ◐
           </button>
-          <span className="text-soft">
+          <NavLink
+            to="/you"
+            className="rounded text-soft hover:text-ink"
+            title="Your password, second factor, sessions and tokens"
+          >
             {operator} · {role}
-          </span>
+          </NavLink>
           <button
             type="button"
             onClick={signOut}
@@ -221,6 +228,25 @@ export function Shell({ operator, role, children }: { operator: string; role: st
       </Modal>
     </div>
   );
+}
+
+/** Ends the session of a page that is open and not used, which asks the service again and again by itself. */
+function useIdle(end: () => void) {
+  const minutes = useAbout().data?.idleMinutes ?? 0;
+  const latest = useRef(end);
+  latest.current = end;
+  useEffect(() => {
+    if (!minutes) return;
+    let used = Date.now();
+    const use = () => (used = Date.now());
+    const signs = ["pointerdown", "keydown", "wheel"];
+    for (const sign of signs) window.addEventListener(sign, use, { passive: true });
+    const timer = setInterval(() => Date.now() - used > minutes * 60_000 && latest.current(), 5000);
+    return () => {
+      clearInterval(timer);
+      for (const sign of signs) window.removeEventListener(sign, use);
+    };
+  }, [minutes]);
 }
 
 /** Goes to any page or object by typing part of its name. */

@@ -318,7 +318,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	a.background(func() { follower.Run(background) })
 	analyst := revision.NewAnalyst(a.Gate, accounts.Groups)
 	needs := &attention.Sources{Addresses: registry, Accounts: accounts, Checkup: checks, Revisions: revisions,
-		Stuck: a.stuck, Silent: a.silent, Analyst: analyst, Clock: clock, Disk: disk,
+		Stuck: a.stuck, Silent: a.silent, Audit: trail.Waiting, Analyst: analyst, Clock: clock, Disk: disk,
 		Records: map[string]attention.Records{"attempts": a.Attempts,
 			"journal": a.Journal, "accounting": a.Sessions.Records()}}
 	return a.serve(o, listener, secure, api.New(&api.Service{Version: Version, Store: a.store,

@@ -126,7 +126,8 @@ func Up(ctx context.Context, o Options) error {
 		return fmt.Errorf("reading the setup code: %w", err)
 	}
 	if err := SetUp(ctx, c, strings.TrimSpace(string(code)), Outside{Servers: []string{o.LDAPS}, Authority: ca.PEM,
-		DNS: o.DNS, Partner: o.Partner, Logs: o.Logs, Provider: provider.URL, Console: "http://" + o.HTTP}); err != nil {
+		DNS: o.DNS, Partner: o.Partner, Logs: o.Logs, Provider: provider.URL,
+		Console: "http://" + o.HTTP}); err != nil {
 		return err
 	}
 	kit, err := Outfit(ctx, c)

@@ -18,16 +18,16 @@ func TestConsoleOfEachRole(t *testing.T) {
 		role      string
 		sees, not []string
 	}{
-		{"engineer", []string{"Attempts", "Clients", "Lanes", "Try", "Checkup", "Operators"}, nil},
-		{"auditor", []string{"Attempts", "Clients", "Lanes", "Gear journal", "Operators"}, []string{"Try"}},
-		{"helpdesk", []string{"Attempts", "Sessions", "People", "Second factors", "Devices", "Operators"},
-			[]string{"Clients", "Lanes", "Try", "Checkup", "Gear journal"}},
-		{"reception", []string{"Operators"}, []string{"Now", "Attempts", "People", "Clients"}},
+		{"engineer", []string{"Attempts", "Clients", "Lanes", "Try", "Checkup", "Operators", "Audit", "You"}, nil},
+		{"auditor", []string{"Attempts", "Clients", "Lanes", "Gear journal", "Operators", "Audit"}, []string{"Try"}},
+		{"helpdesk", []string{"Attempts", "Sessions", "People", "Second factors", "Devices", "You"},
+			[]string{"Operators", "Audit", "Clients", "Lanes", "Try", "Checkup", "Gear journal"}},
+		{"reception", []string{"You"}, []string{"Operators", "Now", "Attempts", "People", "Clients"}},
 	} {
 		name := "a-" + c.role
 		w.operator(name, c.role)
 		steps(t, p.open(w.app.URL), p.see("Sign in"), p.fill("Name", name), p.fill("Password", lab.OperatorPassword),
-			p.click("Sign in"), p.see("Sign out"), p.see("Operators"))
+			p.click("Sign in"), p.see("Sign out"), p.see("You"))
 		shown, err := browser.Eval[string](p.Page, `document.querySelector('nav[aria-label="Pages"]').innerText`)
 		if err != nil {
 			t.Fatal(err)
@@ -51,16 +51,19 @@ func TestConsoleOfEachRole(t *testing.T) {
 				t.Errorf("an auditor may press what changes a pass: %v, %v", barred, err)
 			}
 		}
-		steps(t, p.open(w.app.URL+"/operators"), p.see("with the role "+c.role), p.click("Sign out"), p.see("Sign in"))
+		steps(t, p.open(w.app.URL+"/you"), p.see("with the role "+c.role), p.click("Sign out"), p.see("Sign in"))
 	}
 	// an owner gives a role, and the last owner keeps theirs
 	steps(t, p.fill("Name", lab.OperatorName), p.fill("Password", lab.OperatorPassword), p.click("Sign in"),
 		p.see("The last hour"), p.open(w.app.URL+"/operators"), p.see("a-helpdesk"))
 	set := func(name, role string) func() error {
 		return func() error {
-			_, err := browser.Eval[bool](p.Page, `(() => { const s = document.querySelector('[aria-label="Role of `+name+
-				`"]'); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "`+role+
-				`"); s.dispatchEvent(new Event("change", { bubbles: true })); return true; })()`)
+			_, err := browser.Eval[bool](
+				p.Page,
+				`(() => { const s = document.querySelector('[aria-label="Role of `+name+
+					`"]'); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "`+role+
+					`"); s.dispatchEvent(new Event("change", { bubbles: true })); return true; })()`,
+			)
 			return err
 		}
 	}

@@ -48,8 +48,8 @@ func TestDemoFromAFreshClone(t *testing.T) {
 	radius := freePort(t)
 	// another demo may run beside this one
 	others := " -accounting " + freePort(t) + " -radius-tls " + freePort(t) + " -logs " + freePort(t) + " -dns " +
-		freePort(t) + " -partner " + freePort(t) + " -provider " + freePort(t) + " -tacacs " + freePort(t) + " -tacacs-tls " +
-		freePort(t)
+		freePort(t) + " -partner " + freePort(t) + " -provider " + freePort(t) + " -tacacs " + freePort(t) +
+		" -tacacs-tls " + freePort(t)
 	for round := range 2 {
 		out := &output{}
 		cmd := exec.Command("make", "demo", "DEMO_FLAGS=-http "+web+" -radius "+radius+" -ldaps "+ldaps+" -ldap "+

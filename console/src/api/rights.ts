@@ -1,7 +1,7 @@
 import { useAbout } from "./hooks";
 
 /** What roles allow, as the service names it. */
-export type Right = "self" | "watch" | "assist" | "read" | "configure" | "own";
+export type Right = "enrol" | "self" | "watch" | "assist" | "read" | "configure" | "own";
 
 /** Whether the operator may do something. The service decides; this only spares the attempt. */
 export function useMay(right: Right | undefined): boolean {
@@ -18,7 +18,7 @@ const pages: Record<string, Right> = {
   factors: "watch",
   devices: "watch",
   try: "configure",
-  operators: "self",
+  you: "self",
 };
 
 export function rightOf(path: string): Right {

@@ -4,6 +4,7 @@ import { useRemove, useSave, type Kind } from "../api/hooks";
 import { Refused, type Schema } from "../api/client";
 import { Button, Failure, Notice, sentence } from "./basic";
 import { Modal } from "./form";
+import { ObjectHistory } from "./history";
 
 type Meta = { id: string; tag: string; name: string; problems: Schema["ConfigProblem"][]; changedBy?: string };
 
@@ -20,6 +21,26 @@ export function Problems({ list }: { list: Schema["ConfigProblem"][] }) {
     </div>
   );
 }
+
+/** What the audit calls each kind. */
+const nouns: Record<Kind, string> = {
+  clients: "client",
+  directories: "directory",
+  realms: "realm",
+  lanes: "lane",
+  passes: "pass",
+  authorities: "authority",
+  certificates: "certificate",
+  trusts: "trust",
+  calendars: "calendar",
+  pools: "pool",
+  remotes: "remote",
+  vendors: "vendor",
+  overrides: "override",
+  expectations: "expectation",
+  "command-lists": "command-list",
+  feeds: "feed",
+};
 
 /** The frame of every form that edits an object of the draft: faults, save, save and publish, remove. */
 export function Editor<K extends Kind>({
@@ -92,6 +113,7 @@ export function Editor<K extends Kind>({
           </Button>
         )}
       </div>
+      {object && <ObjectHistory kind={nouns[kind]} object={object.id} />}
       {object && (
         <Modal open={asking} onClose={() => setAsking(false)} title={`Remove ${noun} ${object.name}?`}>
           <p className="mb-4">It is removed from the draft. What is running stays in effect until you publish.</p>

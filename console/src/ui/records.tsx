@@ -66,6 +66,25 @@ export function Export({ path, query }: { path: string; query: string }) {
   ));
 }
 
+/** From and until. */
+export function TimeFilters({
+  of: { params, set },
+}: {
+  of: { params: URLSearchParams; set: (key: string, value: string) => void };
+}) {
+  return Object.entries({ since: "From", until: "Until" }).map(([key, label]) => (
+    <input
+      key={key}
+      type="datetime-local"
+      aria-label={label}
+      title={label}
+      value={local(params.get(key))}
+      className="field col-span-2 text-[13px]"
+      onChange={(e) => set(key, e.target.value ? new Date(e.target.value).toISOString() : "")}
+    />
+  ));
+}
+
 /** The filters over a list of records: text fields, from and until, and what else is given. */
 export function Filters({
   of,
@@ -82,17 +101,7 @@ export function Filters({
   return (
     <div className="mb-3 grid grid-cols-12 gap-2">
       <TextFilters of={of} texts={texts} wide={wide} />
-      {Object.entries({ since: "From", until: "Until" }).map(([key, label]) => (
-        <input
-          key={key}
-          type="datetime-local"
-          aria-label={label}
-          title={label}
-          value={local(params.get(key))}
-          className="field col-span-2 text-[13px]"
-          onChange={(e) => set(key, e.target.value ? new Date(e.target.value).toISOString() : "")}
-        />
-      ))}
+      <TimeFilters of={of} />
       {children}
       <select
         aria-label="Verdict"

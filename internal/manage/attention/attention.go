@@ -34,6 +34,8 @@ const (
 	// RecordsHeld are records whose time is over by the clock, but too many at once; parameters records, count, oldest
 	// and until.
 	RecordsHeld Code = "records.held"
+	// AuditWaits are lines of the audit that cannot be written now; parameters waiting and lost.
+	AuditWaits Code = "audit.waits"
 	// RecordsDamaged is a damaged file that was set aside; parameters records and file.
 	RecordsDamaged Code = "records.damaged"
 	// ClockSet is a clock that was set; parameters at, by, way and stopped.
@@ -97,6 +99,8 @@ type Sources struct {
 	Disk      *host.Disk
 	// Records are the kinds of records by name.
 	Records map[string]Records
+	// Audit counts the lines of the audit that wait, and those that are lost.
+	Audit func() (waiting, lost int)
 	// Stuck and Silent list what nothing can be sent to, and what does not answer.
 	Stuck, Silent func() []Stuck
 }

@@ -43,6 +43,12 @@ func (s *Sources) machine() []Item {
 			out = append(out, Item{RecordsDamaged, Fail, kind, "", map[string]string{"records": name, "file": file}})
 		}
 	}
+	if s.Audit != nil {
+		if waiting, lost := s.Audit(); waiting+lost > 0 {
+			out = append(out, Item{AuditWaits, Fail, "audit", "", map[string]string{"waiting": strconv.Itoa(waiting),
+				"lost": strconv.Itoa(lost)}})
+		}
+	}
 	for _, j := range s.Clock.Jumps() {
 		params := map[string]string{"at": j.At.Format("2006-01-02 15:04:05"),
 			"by":  j.By.Abs().Round(time.Second).String(),

@@ -38,6 +38,8 @@ type Attempt struct {
 	Code string
 	// TokenName makes a token in place of a session.
 	TokenName string
+	// Known, if it is set, is told who it is before the session begins.
+	Known func(name string, role Role)
 }
 
 // Signed is who has signed in, and what the bearer has to show from now on.
@@ -71,6 +73,9 @@ func (r *Registry) SignIn(ctx context.Context, a Attempt) (Signed, error) {
 // begin starts a session of somebody who is proven, or makes a token.
 func (r *Registry) begin(ctx context.Context, a *Attempt, o *store.Operator, shown bool) (out Signed, err error) {
 	out = Signed{Name: o.Name, Role: Role(o.Role)}
+	if a.Known != nil {
+		a.Known(out.Name, out.Role)
+	}
 	if a.TokenName != "" {
 		if r.Needs(out.Role) && !shown {
 			return out, ErrEnrolFirst

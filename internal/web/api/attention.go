@@ -31,6 +31,13 @@ func attentionView(i *attention.Item) apitype.Attention {
 	case attention.RecordsLost, attention.RecordsFail, attention.RecordsHeld, attention.RecordsDamaged,
 		attention.ClockSet, attention.DiskLow, attention.DiskShort, attention.DiskSheds:
 		machineView(&out, i.Code, p)
+	case attention.AuditWaits:
+		out.Title = p["waiting"] + " lines of the audit cannot be written now"
+		out.Text = "They wait in memory, and are recorded when the disk takes them. What has to be recorded before it is " +
+			"done, such as an export, is refused meanwhile."
+		if p["lost"] != "0" {
+			out.Text += " " + p["lost"] + " are lost."
+		}
 	case attention.FeedStuck:
 		out.Title = fmt.Sprintf("Nothing can be sent on to %s", p["name"])
 		if i.Kind == "remote" {

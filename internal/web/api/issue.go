@@ -17,6 +17,7 @@ import (
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/identity/certificate"
+	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -48,7 +49,11 @@ func (s *server) issuing() {
 			if in.Authority != "" {
 				a, at := config.Find(c.Authorities, in.Authority)
 				if at < 0 {
-					return nil, problem(http.StatusNotFound, fmt.Sprintf("there is no authority %q", in.Authority), "")
+					return nil, problem(
+						http.StatusNotFound,
+						fmt.Sprintf("there is no authority %q", in.Authority),
+						"",
+					)
 				}
 				id = a.ID
 			}
@@ -78,6 +83,7 @@ func (s *server) issuing() {
 			return nil, problem(http.StatusNotFound, "there is no issued certificate "+in.Ref, "")
 		}
 		if row.RevokedAt == 0 {
+			audit.Of(ctx).On("issued", row.ID, row.Subject).Say("revoked the certificate of " + row.Subject)
 			if err := s.Gate.Issued.Revoke(ctx, row.ID, time.Now()); err != nil {
 				return nil, err
 			}
@@ -167,6 +173,8 @@ func (s *server) issue(ctx context.Context, ref string, in *apitype.IssueInput) 
 	row := store.Issued{ID: s.IDs.New(now).String(), Authority: authority.ID, Serial: certificate.Serial(made),
 		Subject: made.Subject.String(), Purpose: "client", PEM: certificate.PEM(made),
 		Until: made.NotAfter.UnixMilli(), IssuedAt: now.UnixMilli(), IssuedBy: who(ctx).Name}
+	audit.Of(ctx).On("issued", row.ID, row.Subject).Say(fmt.Sprintf("issued a certificate to %s by %s", subject.Name,
+		authority.Name))
 	if err := s.Gate.Issued.Add(ctx, row); err != nil {
 		return nil, err
 	}

@@ -101,7 +101,8 @@ func (s *server) signIn(ctx context.Context, from *From, in apitype.SignInInput)
 		e.Say("signed in, with a new token " + in.TokenName)
 	}
 	signed, err := s.Operators.SignIn(ctx, operator.Attempt{From: from.remote, Agent: from.agent, Name: in.Name,
-		Password: in.Password, Code: in.Code, TokenName: in.TokenName})
+		Password: in.Password, Code: in.Code, TokenName: in.TokenName,
+		Known: func(name string, role operator.Role) { e.By(name, string(role)) }})
 	if err != nil {
 		if e.Skip(); !errors.Is(err, operator.ErrFactor) {
 			s.Audit.Refused(ctx, e.Because(err.Error()))

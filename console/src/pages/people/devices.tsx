@@ -6,6 +6,7 @@ import { useDebounced } from "../../api/hooks";
 import { ago, Button, ButtonLink, Empty, Failure, PageHead, rowKeys, Verdict, When } from "../../ui/basic";
 import { lines, LinesField, Modal, TextField, Tick } from "../../ui/form";
 import { SheetImport } from "../../ui/sheet";
+import { ObjectHistory } from "../../ui/history";
 
 type Device = Schema["Device"];
 
@@ -273,6 +274,7 @@ function DeviceForm({ device: d }: { device?: Device }) {
           )}
         </div>
       </form>
+      {d && <ObjectHistory kind="device" object={d.id} />}
       <Modal open={asking} onClose={() => setAsking(false)} title={`Remove device ${d?.name}?`}>
         <p className="mb-4">It is removed at once and refused from now on.</p>
         <div className="flex gap-2">

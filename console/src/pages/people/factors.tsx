@@ -5,6 +5,7 @@ import { call, type Schema } from "../../api/client";
 import { useDebounced } from "../../api/hooks";
 import { Button, Empty, Failure, Notice, PageHead, rowKeys, Verdict, When } from "../../ui/basic";
 import { faultsOf, Modal, Pick, TextField } from "../../ui/form";
+import { Picture } from "../../ui/picture";
 
 type Factor = Schema["Factor"];
 
@@ -88,22 +89,6 @@ function State({ x }: { x: Factor }) {
   if (!x.confirmed) return <Verdict kind="wait">not confirmed</Verdict>;
   if (x.lockedUntil) return <Verdict kind="out">too many wrong codes</Verdict>;
   return <Verdict kind="in">in use</Verdict>;
-}
-
-/** The picture that an authenticator takes. It is dark on white by night too, since cameras want it so. */
-function Picture({ rows }: { rows: string[] }) {
-  const path = rows.flatMap((row, y) => [...row].map((c, x) => (c === "1" ? `M${x} ${y}h1v1h-1z` : ""))).join("");
-  return (
-    <svg
-      role="img"
-      aria-label="QR code for the authenticator"
-      viewBox={`0 0 ${rows.length} ${rows.length}`}
-      className="h-56 w-56 shrink-0 bg-white"
-      shapeRendering="crispEdges"
-    >
-      <path d={path} fill="#000" />
-    </svg>
-  );
 }
 
 function Codes({ codes }: { codes: string[] }) {

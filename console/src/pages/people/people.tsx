@@ -23,6 +23,7 @@ function Hashing() {
     </Notice>
   ) : null;
 }
+import { ObjectHistory } from "../../ui/history";
 
 export function PeoplePage() {
   const [q, setQ] = useState("");
@@ -406,6 +407,7 @@ function AccountForm({ account }: { account?: Account }) {
           )}
         </div>
       </form>
+      {account && <ObjectHistory kind="account" object={account.id} />}
       <Modal open={asking} onClose={() => setAsking(false)} title={`Remove account ${form.name}?`}>
         <p className="mb-4">It is removed at once and cannot be restored.</p>
         <div className="flex gap-2">

@@ -1,44 +1,61 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
-import { api } from "../../api/client";
+import { useState, type ReactNode } from "react";
+import { api, Refused } from "../../api/client";
 import { Key } from "../../shell";
 import { Button, Failure } from "../../ui/basic";
 import { TextField } from "../../ui/form";
+import { EnrolOwn } from "./second-factor";
 
-/** Sign-in, or at the first visit the creation of the first operator. */
-export function SignIn({ first }: { first: boolean }) {
+/** The frame of everything that comes before the console. */
+function Gate({ title, children, wide }: { title: string; children: ReactNode; wide?: boolean }) {
+  return (
+    <main className="flex min-h-full items-start justify-center pt-[16vh]">
+      <div className={wide ? "w-[640px]" : "w-[380px]"}>
+        <div className="mb-5 flex items-center gap-2 text-[17px] font-bold">
+          <Key />
+          Tollgate Key
+        </div>
+        <h1 className="mb-1">{title}</h1>
+        {children}
+      </div>
+    </main>
+  );
+}
+
+/** Sign-in, or at the first visit the creation of the first operator, and of a second one. */
+export function SignIn({ first, provider }: { first: boolean; provider?: string }) {
   const queries = useQueryClient();
+  const [second, setSecond] = useState(false);
   const [form, setForm] = useState({ code: "", name: "", password: "" });
+  const [asked, setAsked] = useState(false); // for the code of the second factor
   const enter = useMutation({
     mutationFn: async () => {
       if (first) await api.POST("/setup", { body: form });
-      else await api.POST("/sign-in", { body: { name: form.name, password: form.password } });
+      else
+        await api.POST("/sign-in", {
+          body: { name: form.name, password: form.password, code: asked ? form.code : undefined },
+        });
     },
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: () => (first ? setSecond(true) : queries.invalidateQueries()),
+    onError: (e) => e instanceof Refused && e.code === "factor.missing" && setAsked(true),
   });
+  if (second) return <SecondOwner done={() => queries.invalidateQueries()} />;
   const set = (key: keyof typeof form) => (v: string) => setForm({ ...form, [key]: v });
+  const missing = enter.error instanceof Refused && enter.error.code === "factor.missing";
   return (
-    <main className="flex min-h-full items-start justify-center pt-[16vh]">
+    <Gate title={first ? "Create the first operator" : "Sign in"}>
       <form
-        className="w-[380px]"
         onSubmit={(e) => {
           e.preventDefault();
           enter.mutate();
         }}
       >
-        <div className="mb-5 flex items-center gap-2 text-[17px] font-bold">
-          <Key />
-          Tollgate Key
-        </div>
-        <h1 className="mb-1">{first ? "Create the first operator" : "Sign in"}</h1>
         {first && (
           <p className="mb-4 text-soft">
             The service printed a setup code when it started. It is also in the file setup-code of its data directory.
           </p>
         )}
-        <div className="my-3">
-          <Failure error={enter.error} />
-        </div>
+        <div className="my-3">{!missing && <Failure error={enter.error} />}</div>
         {first && (
           <TextField
             label="Setup code"
@@ -55,7 +72,10 @@ export function SignIn({ first }: { first: boolean }) {
           label="Name"
           field="name"
           value={form.name}
-          onChange={set("name")}
+          onChange={(v) => {
+            setAsked(false);
+            set("name")(v);
+          }}
           autoFocus={!first}
           required
           autoComplete="username"
@@ -70,10 +90,113 @@ export function SignIn({ first }: { first: boolean }) {
           required
           autoComplete={first ? "new-password" : "current-password"}
         />
+        {asked && (
+          <TextField
+            key="code"
+            label="Code of your second factor"
+            field="code"
+            mono
+            autoFocus
+            hint="What your authenticator shows now, or a recovery code."
+            value={form.code}
+            onChange={set("code")}
+            required
+            autoComplete="one-time-code"
+          />
+        )}
         <Button primary type="submit" disabled={enter.isPending}>
           {first ? "Create and sign in" : "Sign in"}
         </Button>
       </form>
-    </main>
+      {!first && provider && (
+        <p className="mt-5 border-t border-hair pt-4">
+          <a
+            className="inline-block rounded border border-hair bg-sheet px-[11px] py-[3px] text-[13px] font-semibold hover:border-soft"
+            href="/api/v1/sign-in/provider"
+          >
+            {provider}
+          </a>
+        </p>
+      )}
+    </Gate>
+  );
+}
+
+/** Offers a second owner, so that nobody is locked out with one who is away. */
+function SecondOwner({ done }: { done: () => void }) {
+  const [form, setForm] = useState({ name: "", password: "" });
+  const add = useMutation({
+    mutationFn: () => api.POST("/operators", { body: { ...form, role: "owner" } }),
+    onSuccess: done,
+  });
+  return (
+    <Gate title="Add a second owner">
+      <p className="mb-4 text-soft">
+        If you lose your password, another owner lets you in again. Without one, somebody has to go to the machine.
+      </p>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          add.mutate();
+        }}
+      >
+        <Failure error={add.error} />
+        <TextField
+          label="Name"
+          field="name"
+          value={form.name}
+          onChange={(name) => setForm({ ...form, name })}
+          autoFocus
+          required
+          autoComplete="off"
+        />
+        <TextField
+          label="Password"
+          field="password"
+          type="password"
+          hint="At least 10 characters. They can change it after signing in."
+          value={form.password}
+          onChange={(password) => setForm({ ...form, password })}
+          required
+          autoComplete="new-password"
+        />
+        <div className="flex gap-2">
+          <Button primary type="submit" disabled={add.isPending}>
+            Add them
+          </Button>
+          <Button onClick={done}>Later</Button>
+        </div>
+      </form>
+    </Gate>
+  );
+}
+
+/** What somebody sees whose role needs a second factor, until it was shown. */
+export function Enrolling({ role, enrolled }: { role: string; enrolled: boolean }) {
+  const queries = useQueryClient();
+  const leave = async () => {
+    await api.POST("/sign-out");
+    queries.clear();
+    location.assign("/");
+  };
+  return (
+    <Gate title={enrolled ? "Sign in again" : "Your role needs a second factor"} wide>
+      {enrolled ? (
+        <p className="my-3">
+          The role {role} needs a second factor now, and this session began without. Sign in again with its code.
+        </p>
+      ) : (
+        <>
+          <p className="my-3 text-soft">
+            The role {role} signs in with a password and a code. Enrol an authenticator, such as one on a phone; nothing
+            else is open before.
+          </p>
+          <EnrolOwn done={() => queries.invalidateQueries()} />
+        </>
+      )}
+      <button type="button" className="mt-4 text-[13px] text-soft underline" onClick={leave}>
+        Sign out
+      </button>
+    </Gate>
   );
 }
