@@ -37,12 +37,20 @@ func TestConsoleSessions(t *testing.T) {
 	steps(t, p.open(url+"/attempts/"+w.newest(2).ID), p.see("Connected now"), p.see("192.0.2.51"),
 		p.click("Its session"),
 		p.see("What is known"))
-	steps(t, p.open(url+"/sessions?client=np-switch-1"), p.see("1 open"), p.click("Change these…"), p.see("1 session"),
-		p.click("Ask for 1 session"), p.see("0 of 1 done"), p.click("Close"))
+	steps(
+		t,
+		p.open(url+"/sessions?client=np-switch-1"),
+		p.see("1 open"),
+		p.click("Change these…"),
+		p.see("1 session"),
+		p.click("Ask for 1 session"),
+		p.see("0 of 1 done"),
+		p.click("Close"),
+	)
 	steps(t, p.open(url+"/sessions?state=ended"), p.see("Admin-Reset"))
 	// what is set of a client's sessions survives other changes of it
 	steps(t, p.open(url+"/clients"), p.click("np-switch-1"), p.see("Accounting and changes on the fly"),
-		p.fill("Note", "by the gate"), p.click("Save and publish"), p.see("nothing unpublished"))
+		p.fill("Note", "by the gate"), p.click("Save and publish"), p.see("Published as revision"))
 	var c apitype.Client
 	w.do(http.MethodGet, "/clients/np-switch-1", nil, &c)
 	if c.Note != "by the gate" || c.Sessions.ChangePort != int(switches.Address().Port()) {

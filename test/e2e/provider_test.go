@@ -220,6 +220,7 @@ func TestIdentityProviderThatDoesNotAnswer(t *testing.T) {
 	for fault, want := range map[string]string{lab.ProviderSaysIssuer: "did not match the issuer",
 		lab.ProviderLate: "Timeout"} {
 		p.Break(fault)
+		time.Sleep(3100 * time.Millisecond) // what the last one came to is that for others too
 		began := time.Now()
 		if status, text := w.surfer().through("w.okafor"); status != http.StatusBadGateway ||
 			!strings.Contains(text, want) {

@@ -51,8 +51,8 @@ func (r *Registry) showFactor(ctx context.Context, name, code, from string) (boo
 	return true, nil
 }
 
-// Again asks whoever is signed in for the password once more, before something that a stolen session must not do.
-// Whoever is kept elsewhere has none here.
+// Again asks whoever is signed in for the password once more, before something that a stolen session must not do. The
+// error is ErrKept for whoever has none that could be checked.
 func (r *Registry) Again(ctx context.Context, w *Who, from, clear string) error {
 	if allowed, _ := r.limits.take(from); !allowed {
 		return ErrTooMany
@@ -61,10 +61,21 @@ func (r *Registry) Again(ctx context.Context, w *Who, from, clear string) error 
 	if err != nil {
 		return err
 	}
-	if o.Source != "" {
+	var ok bool
+	switch {
+	case o.Source == "":
+		ok, err = password.Operators.Check(ctx, o.Hash, clear)
+	case r.people == nil || !slices.ContainsFunc(r.settings.Load().Groups, func(g GroupRole) bool {
+		return g.Directory == o.Source
+	}):
 		return ErrKept
+	default:
+		var p Person
+		p, err = r.people.Prove(ctx, o.Source, o.Name, clear, from)
+		if ok = err == nil && p.Subject == o.Subject; errors.Is(err, ErrWrong) {
+			err = nil
+		}
 	}
-	ok, err := password.Operators.Check(ctx, o.Hash, clear)
 	if err == nil && !ok {
 		err = ErrCurrent
 	}
@@ -157,6 +168,9 @@ func (r *Registry) RemoveFactor(ctx context.Context, name string) error {
 func (r *Registry) SetPassword(ctx context.Context, w *Who, from, present, next string) error {
 	if len([]rune(next)) < minPassword {
 		return ErrPassword
+	}
+	if w.Elsewhere {
+		return ErrKept
 	}
 	if err := r.Again(ctx, w, from, present); err != nil {
 		return err

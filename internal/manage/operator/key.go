@@ -166,6 +166,8 @@ type Who struct {
 	prefixes string
 	// Elsewhere tells that the operator is kept in a directory, or by the identity provider.
 	Elsewhere bool
+	// Source is where, "" for here.
+	Source string
 	// Limits are the tags of clients that the role is limited to.
 	Limits []string
 	// Enrolling tells that the role needs a second factor that was not shown: nothing else is allowed before.
@@ -201,7 +203,8 @@ func (r *Registry) Verify(ctx context.Context, bearer, from string) (Who, error)
 		return Who{}, ErrWrong
 	}
 	w := Who{ID: k.Operator, Name: k.Holder, Role: Role(k.Role), Scope: Role(k.Scope), KeyID: k.ID, Kind: k.Kind,
-		Token: k.Name, prefixes: k.Prefixes, Elsewhere: k.Source != "", Limits: strings.Fields(k.Limits)}
+		Token: k.Name, prefixes: k.Prefixes, Elsewhere: k.Source != "", Source: k.Source,
+		Limits: strings.Fields(k.Limits)}
 	if k.Kind == "session" && !k.Factor && r.Needs(w.Role) {
 		w.Scope, w.Enrolling = enrolling, true
 	}

@@ -5,10 +5,10 @@ package provider
 import (
 	"context"
 	"crypto/rand"
-	"crypto/sha256"
 	"crypto/subtle"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -23,6 +23,7 @@ import (
 	"golang.org/x/oauth2"
 
 	"tollgate.example/key/internal/base/seal"
+	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/manage/operator"
 )
 
@@ -30,9 +31,11 @@ const (
 	// patience is how long the provider has for one answer, and maxAnswer how long that may be, in octets.
 	patience  = 10 * time.Second
 	maxAnswer = 1 << 20
-	// maxBegun bounds the sign-ins that are under way; each may take as long as begunFor.
-	maxBegun = 1000
+	// begunFor is how long a sign-in may take; maxUsed bounds those that are remembered, so that they end once.
 	begunFor = 10 * time.Minute
+	maxUsed  = 10_000
+	// failedFor is how long the provider is not asked again after it did not answer.
+	failedFor = 3 * time.Second
 	// discoveredFor is how long what the provider says of itself is taken to be true.
 	discoveredFor = time.Hour
 	// skew is how far its clock may be off.
@@ -46,7 +49,6 @@ var (
 		"this sign-in is not under way here: it took too long, was ended already, or was begun in " +
 			"another browser",
 	)
-	ErrBusy = errors.New("too many sign-ins are under way; try again in a moment")
 )
 
 // Source is what operators from a provider have as theirs.
@@ -55,22 +57,32 @@ const Source = "provider"
 // CallbackPath is where the provider sends people back to, under the address of the console.
 const CallbackPath = "/api/v1/sign-in/provider/back"
 
-// begun is a sign-in under way.
+// begun is a sign-in under way. The browser keeps it, sealed: strangers begin as many as they like, and cost nothing
+// here.
 type begun struct {
-	verifier, nonce string
-	binding         [sha256.Size]byte
-	at              time.Time
-	of              operator.Provider
+	State    string    `json:"state"`
+	Verifier string    `json:"verifier"`
+	Nonce    string    `json:"nonce"`
+	At       time.Time `json:"at"`
+	Issuer   string    `json:"issuer"`
+	Client   string    `json:"client"`
 }
 
-// Client knows the provider, and the sign-ins under way.
+// binding is the place of those.
+var binding = config.Place{Purpose: "provider-sign-in", Object: "browser"}
+
+// Client knows the provider, and the sign-ins that have ended.
 type Client struct {
 	box *seal.Box
 
 	known  atomic.Pointer[discovered]
-	mu     sync.Mutex
-	begun  map[string]begun
 	lookup sync.Mutex // one asks the provider at a time
+	// failed is what the last one came to, who did not get an answer; it is that for others for a moment too.
+	failed   error
+	failedAt time.Time
+
+	mu   sync.Mutex
+	used map[string]time.Time // by state
 }
 
 // discovered is what a provider says of itself.
@@ -84,7 +96,7 @@ type discovered struct {
 }
 
 // New makes a client.
-func New(box *seal.Box) *Client { return &Client{box: box, begun: map[string]begun{}} }
+func New(box *seal.Box) *Client { return &Client{box: box, used: map[string]time.Time{}} }
 
 // limited refuses answers that are too long.
 type limited struct{ http.RoundTripper }
@@ -126,6 +138,17 @@ func (c *Client) discover(ctx context.Context, p *operator.Provider) (*discovere
 	if d := c.known.Load(); d != nil && d.key == key && time.Since(d.at) < discoveredFor {
 		return d, nil
 	}
+	if c.failed != nil && time.Since(c.failedAt) < failedFor {
+		return nil, c.failed
+	}
+	d, err := c.ask(ctx, p, key)
+	if c.failed, c.failedAt = err, time.Now(); err == nil {
+		c.known.Store(d)
+	}
+	return d, err
+}
+
+func (c *Client) ask(ctx context.Context, p *operator.Provider, key string) (*discovered, error) {
 	web, err := client(p)
 	if err != nil {
 		return nil, err
@@ -139,7 +162,6 @@ func (c *Client) discover(ctx context.Context, p *operator.Provider) (*discovere
 	if err := found.Claims(d); err != nil {
 		return nil, fmt.Errorf("reading what the identity provider says of itself: %w", err)
 	}
-	c.known.Store(d)
 	return d, nil
 }
 
@@ -153,7 +175,7 @@ func (c *Client) config(p *operator.Provider, d *discovered) (*oauth2.Config, er
 }
 
 // Begin begins a sign-in: the address to send the browser to, and what the browser has to bring back beside.
-func (c *Client) Begin(ctx context.Context, p *operator.Provider) (address, binding string, err error) {
+func (c *Client) Begin(ctx context.Context, p *operator.Provider) (address, kept string, err error) {
 	if p == nil {
 		return "", "", ErrOff
 	}
@@ -165,51 +187,50 @@ func (c *Client) Begin(ctx context.Context, p *operator.Provider) (address, bind
 	if err != nil {
 		return "", "", err
 	}
-	state := rand.Text()
-	binding = rand.Text()
-	b := begun{verifier: oauth2.GenerateVerifier(), nonce: rand.Text(), binding: sha256.Sum256([]byte(binding)),
-		at: time.Now(), of: *p}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for other, one := range c.begun {
-		if time.Since(one.at) > begunFor {
-			delete(c.begun, other)
-		}
+	bg := begun{State: rand.Text(), Verifier: oauth2.GenerateVerifier(), Nonce: rand.Text(), At: time.Now(),
+		Issuer: p.Issuer, Client: p.ClientID}
+	text, err := json.Marshal(bg)
+	if err != nil {
+		return "", "", err
 	}
-	if len(c.begun) >= maxBegun {
-		return "", "", ErrBusy
-	}
-	c.begun[state] = b
-	return o.AuthCodeURL(state, oidc.Nonce(b.nonce), oauth2.S256ChallengeOption(b.verifier)), binding, nil
+	address = o.AuthCodeURL(bg.State, oidc.Nonce(bg.Nonce), oauth2.S256ChallengeOption(bg.Verifier))
+	return address, string(c.box.Seal(binding, string(text))), nil
 }
 
-// take returns the sign-in of a state, once.
-func (c *Client) take(state, binding string) (begun, error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	b, there := c.begun[state]
-	sum := sha256.Sum256([]byte(binding))
-	if !there || time.Since(b.at) > begunFor || subtle.ConstantTimeCompare(sum[:], b.binding[:]) != 1 {
+// take opens what the browser kept of a sign-in, once.
+func (c *Client) take(p *operator.Provider, state, kept string) (b begun, err error) {
+	text, err := c.box.Open(binding, config.Secret(kept))
+	if err != nil || json.Unmarshal([]byte(text), &b) != nil || state == "" || b.State != state ||
+		time.Since(b.At).Abs() > begunFor || b.Issuer != p.Issuer || b.Client != p.ClientID {
 		return b, ErrUnknown
 	}
-	delete(c.begun, state)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if _, again := c.used[state]; again {
+		return b, ErrUnknown
+	}
+	if len(c.used) >= maxUsed { // the provider takes a code once anyway
+		for other, at := range c.used {
+			if time.Since(at) > begunFor || len(c.used) >= maxUsed {
+				delete(c.used, other)
+			}
+		}
+	}
+	c.used[state] = time.Now()
 	return b, nil
 }
 
 // End ends a sign-in with what the browser brings back. Present are the settings now: a sign-in that began under others
 // is refused. Who it is stands in the ID token alone, which is checked for signature, issuer, audience, nonce and time.
-func (c *Client) End(ctx context.Context, present *operator.Provider, query url.Values, binding string) (
+func (c *Client) End(ctx context.Context, present *operator.Provider, query url.Values, kept string) (
 	operator.Person, operator.Role, error) {
 	var none operator.Person
 	if present == nil {
 		return none, "", ErrOff
 	}
-	b, err := c.take(query.Get("state"), binding)
+	b, err := c.take(present, query.Get("state"), kept)
 	if err != nil {
 		return none, "", err
-	}
-	if b.of.Issuer != present.Issuer || b.of.ClientID != present.ClientID {
-		return none, "", ErrUnknown
 	}
 	if fault := query.Get("error"); fault != "" {
 		return none, "", fmt.Errorf("the identity provider refused: %s", short(strings.TrimSpace(fault+" "+
@@ -228,7 +249,7 @@ func (c *Client) End(ctx context.Context, present *operator.Provider, query url.
 	}
 	ctx, cancel := context.WithTimeout(oidc.ClientContext(ctx, d.http), patience)
 	defer cancel()
-	token, err := o.Exchange(ctx, query.Get("code"), oauth2.VerifierOption(b.verifier))
+	token, err := o.Exchange(ctx, query.Get("code"), oauth2.VerifierOption(b.Verifier))
 	if err != nil {
 		return none, "", fmt.Errorf("exchanging the code at the identity provider: %s", short(err.Error()))
 	}
@@ -241,7 +262,7 @@ func (c *Client) End(ctx context.Context, present *operator.Provider, query url.
 	if err != nil {
 		return none, "", fmt.Errorf("the ID token is not accepted: %s", short(err.Error()))
 	}
-	if b.nonce == "" || subtle.ConstantTimeCompare([]byte(id.Nonce), []byte(b.nonce)) != 1 {
+	if b.Nonce == "" || subtle.ConstantTimeCompare([]byte(id.Nonce), []byte(b.Nonce)) != 1 {
 		return none, "", errors.New("the ID token is not accepted: it was made for another sign-in (nonce)")
 	}
 	return person(present, id)

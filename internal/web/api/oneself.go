@@ -2,11 +2,13 @@ package api
 
 import (
 	"context"
+	"errors"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/manage/audit"
+	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -38,7 +40,8 @@ func (s *server) oneself() {
 		if w.Kind != "session" {
 			return nil, problem(http.StatusConflict, "a second factor is enrolled in the console", "Sign in there.")
 		}
-		if err := s.Operators.Again(ctx, &w, in.remote, in.Body.Password); err != nil && !w.Elsewhere {
+		if err := s.Operators.Again(ctx, &w, in.remote, in.Body.Password); err != nil && !errors.Is(err,
+			operator.ErrKept) {
 			return nil, operatorProblem(err)
 		}
 		if s.Operators.Enrolled(w.Name) {

@@ -13,6 +13,7 @@ import (
 	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/manage/operator"
+	"tollgate.example/key/internal/manage/provider"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -53,6 +54,7 @@ func (s *server) sessions() {
 			if w := who(ctx); w.Name != "" {
 				out.Operator, out.Role, out.Rights = w.Name, string(w.Role), w.Rights()
 				out.Enrolling, out.SecondFactor, out.Elsewhere = w.Enrolling, s.Operators.Enrolled(w.Name), w.Elsewhere
+				out.ByProvider = w.Source == provider.Source
 				out.IdleMinutes, out.Limits = settings.IdleMinutes, w.Limits
 				_, out.Revision = s.Revisions.Running()
 				out.Changes = s.Revisions.Changes().Count()

@@ -67,6 +67,7 @@ type About struct {
 	Enrolling    bool     `json:"enrolling,omitempty" doc:"The role needs a second factor, and nothing is allowed before"`
 	SecondFactor bool     `json:"secondFactor,omitempty" doc:"There is a second factor"`
 	Elsewhere    bool     `json:"elsewhere,omitempty" doc:"Kept in a directory or by the identity provider"`
+	ByProvider   bool     `json:"byProvider,omitempty" doc:"Kept by the identity provider: no password is known here"`
 	Limits       []string `json:"limits,omitempty" doc:"Tags of the clients that the role is limited to"`
 	IdleMinutes  int      `json:"idleMinutes,omitempty" doc:"After how long without use a session ends"`
 	Provider     string   `json:"provider,omitempty" doc:"What stands on the button for the identity provider; absent without one"`

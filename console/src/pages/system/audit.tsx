@@ -88,7 +88,7 @@ export function AuditPage() {
 function Row({ l, open, toggle }: { l: Line; open: boolean; toggle: () => void }) {
   return (
     <>
-      <tr {...rowKeys(toggle)} aria-expanded={open}>
+      <tr {...rowKeys(toggle)}>
         <td className="mono text-soft">{l.number}</td>
         <td>
           <When at={l.at} />

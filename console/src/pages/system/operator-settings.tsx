@@ -195,6 +195,15 @@ function Form({ of, saved, onSaved }: { of: Settings; saved: boolean; onSaved: (
                     error={save.error}
                   />
                 </div>
+                <TextField
+                  label="Scopes beside openid"
+                  field="provider.scopes"
+                  mono
+                  hint="Such as profile groups, where the provider wants to be asked for the groups."
+                  value={(provider.scopes ?? []).filter((s) => s !== "openid").join(" ")}
+                  onChange={(v) => setProvider({ scopes: v.split(/[\s,]+/) })}
+                  error={save.error}
+                />
               </div>
             </div>
             <div className="label">Groups of the provider, and the role that each gives</div>

@@ -69,7 +69,7 @@ export function EnrolOwn({ done }: { done: () => void }) {
       }}
     >
       <Failure error={begin.error} />
-      {!about.data?.elsewhere && (
+      {!about.data?.byProvider && (
         <TextField
           label="Your password, once more"
           field="present"

@@ -71,7 +71,7 @@ export function JournalPage() {
 function Row({ e, open, toggle }: { e: Entry; open: boolean; toggle: () => void }) {
   return (
     <>
-      <tr {...rowKeys(toggle)} aria-expanded={open}>
+      <tr {...rowKeys(toggle)}>
         <td>
           <When at={e.at} />
         </td>
