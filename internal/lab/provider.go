@@ -68,7 +68,7 @@ type Provider struct {
 // grant is what a code stands for.
 type grant struct {
 	person                                   ProviderPerson
-	client, redirect, nonce, challenge, used string
+	client, redirect, nonce, challenge string
 }
 
 // ServeProvider serves a stand-in identity provider on an address of loopback.

@@ -45,7 +45,7 @@ func TestLinesGoWithTheirTransaction(t *testing.T) {
 	if err := e.Close(ctx); err != nil { // it is recorded already
 		t.Fatal(err)
 	}
-	ctx, e = a.Begin(t.Context(), Line{Call: "add-account", Result: Done}, true)
+	ctx, _ = a.Begin(t.Context(), Line{Call: "add-account", Result: Done}, true)
 	if err := s.SaveAccount(ctx, store.Account{ID: "8", Name: "K.Nance", Groups: []byte("[]")}); err == nil {
 		t.Fatal("the name is in use")
 	}

@@ -33,8 +33,8 @@ func attentionView(i *attention.Item) apitype.Attention {
 		machineView(&out, i.Code, p)
 	case attention.AuditWaits:
 		out.Title = p["waiting"] + " lines of the audit cannot be written now"
-		out.Text = "They wait in memory, and are recorded when the disk takes them. What has to be recorded before it " +
-			"is done, such as an export, is refused meanwhile."
+		out.Text = "They wait in memory, and are recorded when the disk takes them. What has to be recorded before " +
+			"it is done, such as an export, is refused meanwhile."
 		if p["lost"] != "0" {
 			out.Text += " " + p["lost"] + " are lost."
 		}
