@@ -67,7 +67,7 @@ type Provider struct {
 
 // grant is what a code stands for.
 type grant struct {
-	person                                   ProviderPerson
+	person                             ProviderPerson
 	client, redirect, nonce, challenge string
 }
 

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -275,11 +276,79 @@ func TestAuditOfPackets(t *testing.T) {
 	d.must("Start", "NAS-IP-Address=192.0.2.11")
 	id := w.openSessions("").Items[0].ID
 	w.askSession(id, apitype.SessionAsk{Action: "disconnect"})
-	w.audits("kind=session", "asked np-switch-1 for disconnect of the session of k.nance")
+	w.audits("kind=session", "asked np-switch-1 to disconnect the session of k.nance")
 	if _, err := w.ask(func(r *trial.Request) {}); err != nil {
 		t.Fatal(err)
 	}
 	if list := w.audit("q=Access"); len(list) != 0 {
 		t.Errorf("what devices do is no matter of the audit: %+v", list[0])
+	}
+}
+
+// However often the service is killed, whatever was acknowledged stands in the audit, and nothing else does.
+func TestAuditOfAServiceThatIsKilled(t *testing.T) {
+	t.Parallel()
+	p := &process{world: &world{t: t, dir: t.TempDir()}}
+	p.run("")
+	defer func() { p.end(syscall.SIGKILL) }()
+	acknowledged := map[string]bool{}
+	for round := range 6 {
+		stop := time.AfterFunc(300*time.Millisecond, func() { p.cmd.Process.Kill() })
+		for i := 0; ; i++ {
+			mac := fmt.Sprintf("02-00-5E-00-%02X-%02X", round, i%256)
+			if p.api.Do(
+				t.Context(),
+				http.MethodPost,
+				"/devices",
+				apitype.DeviceFields{Match: mac, Enabled: true},
+				nil,
+			) != nil {
+				break
+			}
+			acknowledged[mac] = true
+		}
+		stop.Stop()
+		p.end(syscall.SIGKILL)
+		p.run("")
+	}
+	kept := map[string]bool{}
+	for _, l := range p.everyLine("kind=device") {
+		kept[l.Name] = true
+	}
+	var devices apitype.Page[apitype.Device]
+	p.do(http.MethodGet, "/devices?limit=1000", nil, &devices)
+	there := map[string]bool{}
+	for _, d := range devices.Items {
+		there[d.Match] = true
+		if !kept[d.Match] {
+			t.Errorf("%s is there, and no line says so", d.Match)
+		}
+	}
+	for mac := range kept {
+		if !there[mac] {
+			t.Errorf("a line says that %s was added, and it is not there", mac)
+		}
+	}
+	for mac := range acknowledged {
+		if !kept[mac] {
+			t.Errorf("%s was acknowledged, and no line says so", mac)
+		}
+	}
+	var v apitype.AuditVerification
+	if p.do(http.MethodPost, "/audit-verify", apitype.AuditNoted{}, &v); !v.Intact || len(acknowledged) < 20 {
+		t.Errorf("%d acknowledged; %+v", len(acknowledged), v)
+	}
+}
+
+// everyLine lists all lines that fit.
+func (w *world) everyLine(query string) (out []apitype.AuditLine) {
+	w.t.Helper()
+	for before := ""; ; {
+		var page apitype.Page[apitype.AuditLine]
+		w.do(http.MethodGet, "/audit?limit=500&"+query+before, nil, &page)
+		if out = append(out, page.Items...); page.Next == "" {
+			return out
+		}
+		before = "&before=" + page.Next
 	}
 }

@@ -282,6 +282,7 @@ func TestTokensAreLimited(t *testing.T) {
 	}
 	token(0, "elsewhere", "-from", "192.0.2.0/24", "-from", "2001:db8::7").refused(401, http.MethodGet, "/clients", nil,
 		"not accepted from that address: 127.0.0.1")
+	w.audits("result=refused", "not accepted from that address", "by token elsewhere")
 	w.wants(1, []string{"token", "add", "x", "-from", "harbour"}, "that is no prefix", "192.0.2.0/24")
 	w.wants(1, []string{"token", "add", "x", "-days", "100000"}, "days")
 	seven := time.Now().AddDate(0, 0, 7).Format("2006-01-02")

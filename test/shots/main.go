@@ -123,8 +123,19 @@ func steps(p *browser.Page, base string, shot func(string) error) error {
 		p.Click("Rehearse"), p.See("Attempts of"), p.Click("Rehearse"), p.See("Such as"), example(p),
 		p.See("The whole attempt"), shot("rehearsal.png"),
 		p.Click("Read"), p.See("VLAN 60 -> 61"), p.Click("Discard all changes"), p.See("nothing unpublished"),
-		terminal(p, shot), shell(p, shot),
+		open("/audit", "signed in"), p.Click("Verify"), p.See("are as they were recorded"), nth(p, 2), p.See("hash"),
+		shot("audit.png"),
+		terminal(p, shot),
 	)
+}
+
+// nth opens a row of a table.
+func nth(p *browser.Page, n int) error {
+	_, err := browser.Eval[bool](
+		p,
+		fmt.Sprintf("(document.querySelectorAll('tbody tr[tabindex]')[%d].click(), true)", n),
+	)
+	return err
 }
 
 // example opens the roads of one attempt of a difference.
@@ -154,20 +165,6 @@ func terminal(p *browser.Page, shot func(string) error) error {
 		text += "$ tollgate " + strings.Join(args, " ") + "\n" + string(out) + "\n"
 	}
 	return screen(p, text, "terminal.png", shot)
-}
-
-// shell pictures somebody who signs in to the lab's router.
-func shell(p *browser.Page, shot func(string) error) error {
-	typed := []string{"i.faramond", "harbour-i.faramond", "show interfaces", "show running-config",
-		"configure terminal", "interface eth0", "interface eth2", "no shutdown", "exit", "enable 15",
-		"harbour-i.faramond", "reload", "exit"}
-	cmd := exec.Command("bin/tollgate-lab", "console", "hh-router-1")
-	cmd.Stdin = strings.NewReader(strings.Join(typed, "\n") + "\n")
-	out, err := cmd.Output()
-	if err != nil {
-		return err
-	}
-	return screen(p, "$ tollgate-lab console hh-router-1\n"+string(out), "gear-shell.png", shot)
 }
 
 // screen pictures what a terminal shows.

@@ -22,7 +22,6 @@ export const places: Record<string, string> = {
   pool: "/pools",
   realm: "/realms",
   remote: "/remotes",
-  revision: "/history",
   session: "/sessions",
   trust: "/trusts",
   vendor: "/vendors",

@@ -28,5 +28,15 @@ export function rightOf(path: string): Right {
   return look === "watch" ? "assist" : "configure";
 }
 
-/** Why something is out of reach. */
-export const notAllowed = "Your role does not allow this.";
+const holders: Record<Right, string> = {
+  enrol: "everybody",
+  self: "everybody",
+  watch: "owner, engineer, helpdesk, auditor",
+  assist: "owner, engineer, helpdesk",
+  read: "owner, engineer, auditor",
+  configure: "owner, engineer",
+  own: "owner",
+};
+
+/** Why something is out of reach, and for whom it is not. */
+export const notAllowed = (right: Right) => `Your role does not allow this. These do: ${holders[right]}.`;

@@ -57,7 +57,7 @@ type ButtonProps = ButtonHTMLAttributes<HTMLButtonElement> & {
 
 export function Button({ primary, danger, needs, className = "", ...rest }: ButtonProps) {
   const may = useMay(needs);
-  const out = may ? {} : { disabled: true, title: notAllowed };
+  const out = may || !needs ? {} : { disabled: true, title: notAllowed(needs) };
   const look = primary
     ? "border-brass-fill bg-brass-fill text-on-brass"
     : danger
@@ -81,7 +81,7 @@ export function ButtonLink({ to, children, primary }: { to: string; children: Re
   const may = useMay(rightOf(to));
   if (!may) {
     return (
-      <span aria-disabled title={notAllowed} className={`${shape} border-hair text-soft`}>
+      <span aria-disabled title={notAllowed(rightOf(to))} className={`${shape} border-hair text-soft`}>
         {children}
       </span>
     );

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"tollgate.example/key/internal/core/config"
@@ -29,8 +30,8 @@ func note(ctx context.Context, from, to *config.Config) {
 func words(changes Changes) (out []audit.Change) {
 	for _, c := range changes.List {
 		field := c.Kind + " " + c.Object
-		if len(c.Lines) > 0 || len(c.Parts) == 0 {
-			out = append(out, audit.Change{Field: field, After: inWords(c)})
+		if own := ofItself(c); len(own.Lines) > 0 || len(c.Parts) == 0 {
+			out = append(out, audit.Change{Field: field, After: inWords(own)})
 		}
 		for _, p := range c.Parts {
 			out = append(out, audit.Change{Field: field + ", " + p.Kind + " " + p.Object, After: inWords(p)})
@@ -40,6 +41,16 @@ func words(changes Changes) (out []audit.Change) {
 		out = append(out, audit.Change{Field: "…", After: fmt.Sprintf("%d more", changes.More)})
 	}
 	return out
+}
+
+// ofItself is a change of a lane without what changes in its policies, which are parts.
+func ofItself(c config.Change) config.Change {
+	if len(c.Parts) > 0 {
+		c.Lines = slices.DeleteFunc(slices.Clone(c.Lines), func(line string) bool {
+			return strings.HasPrefix(line, policyKind+" ")
+		})
+	}
+	return c
 }
 
 func inWords(c config.Change) string {

@@ -28,6 +28,9 @@ var own = set(
 	"end-operator-session",
 )
 
+// entering are the calls of strangers that are recorded, by what they come to.
+var entering = set("set-up", "sign-in", "end-provider-sign-in")
+
 // looks are the calls that change nothing and are recorded before they are answered, since what they show is sensitive
 // or leaves the house.
 var looks = map[string]string{
@@ -38,8 +41,6 @@ var looks = map[string]string{
 	"export-sample":   "exported a sample of attempts",
 	"export-audit":    "exported the audit",
 	"make-backup":     "made a backup",
-	"try":             "tried a sign-in",
-	"try-gear":        "tried a sign-in of gear",
 	"test-directory":  "tested a directory",
 }
 
@@ -125,14 +126,14 @@ func begun(ctx huma.Context, w *operator.Who, from string) audit.Line {
 // audited makes a call with its entry of the audit.
 func (s *server) audited(ctx huma.Context, w *operator.Who, from string, right operator.Right,
 	next func(huma.Context)) {
-	line := begun(ctx, w, from)
-	_, look := looks[line.Call]
-	changes := recorded(line.Call, right)
-	if !look && !changes && right != operator.Anyone {
+	call := ctx.Operation().OperationID
+	_, look := looks[call]
+	changes := recorded(call, right)
+	if !look && !changes && !entering[call] {
 		next(ctx)
 		return
 	}
-	inner, entry := s.Audit.Begin(ctx.Context(), line, look || changes)
+	inner, entry := s.Audit.Begin(ctx.Context(), begun(ctx, w, from), look || changes)
 	if look {
 		if err := entry.Now(ctx.Context()); err != nil {
 			s.refuse(ctx, unrecorded(err))

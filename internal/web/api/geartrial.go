@@ -13,6 +13,7 @@ import (
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/identity/account"
+	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -24,7 +25,11 @@ func (s *server) gearTrials() {
 		func(ctx context.Context, in *struct {
 			Body apitype.GearTrialInput
 		}) (*body[apitype.GearTrialResult], error) {
-			return s.tryGear(ctx, &in.Body)
+			b := &in.Body
+			if err := audit.Of(ctx).Say(fmt.Sprintf("tried %s as %s on %s", b.Ask, b.User, b.Client)).Now(ctx); err != nil {
+				return nil, unrecorded(err)
+			}
+			return s.tryGear(ctx, b)
 		})
 	huma.Register(s.api, operation("POST", "/accounts/{ref}/seal", "seal-account",
 		"Give an emergency account a new password, which is shown once, and seal it"), func(ctx context.Context,

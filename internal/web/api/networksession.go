@@ -439,14 +439,15 @@ func (s *server) differing() {
 // noteAsk records what is asked of which sessions before a packet is sent.
 func (s *server) noteAsk(ctx context.Context, in *apitype.SessionAsk, list ...*session.Session) error {
 	e := audit.Of(ctx)
-	what := strings.TrimSpace(in.Action + " " + in.Pass)
+	what := map[change.Action]string{change.Disconnect: "disconnect", change.Reauthenticate: "authenticate again",
+		change.ChangePass: "give pass " + in.Pass + " to"}[change.Action(in.Action)]
 	if len(list) == 1 && list[0] != nil {
 		one := list[0]
 		e.On("session", one.ID.String(), one.Who).
-			Say(fmt.Sprintf("asked %s for %s of the session of %s", one.Client, what,
+			Say(fmt.Sprintf("asked %s to %s the session of %s", one.Client, what,
 				cmp.Or(one.Who, one.MAC)))
 	} else {
-		e.On("session", "", "").Say(fmt.Sprintf("asked for %s of %d sessions", what, len(list)))
+		e.On("session", "", "").Say(fmt.Sprintf("asked their clients to %s %d sessions", what, len(list)))
 		var names []audit.Change
 		for _, one := range list {
 			names = append(names, audit.Change{Field: one.ID.String(), After: one.Who + " on " + one.Client})

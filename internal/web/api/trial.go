@@ -17,6 +17,7 @@ import (
 	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/identity/certificate"
+	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -47,7 +48,12 @@ func (s *server) trials() {
 		"it walks the real road and is recorded"), func(ctx context.Context, in *struct {
 		Body apitype.TrialInput
 	}) (*body[apitype.TrialResult], error) {
-		return s.tryOut(ctx, &in.Body)
+		b := &in.Body
+		if err := audit.Of(ctx).Say(fmt.Sprintf("tried to sign in as %s by %s through %s", b.User, b.Method,
+			b.Client)).Now(ctx); err != nil {
+			return nil, unrecorded(err)
+		}
+		return s.tryOut(ctx, b)
 	})
 }
 
