@@ -2,7 +2,6 @@
 export const places: Record<string, string> = {
   account: "/people",
   attempt: "/attempts",
-  audit: "/audit",
   authority: "/authorities",
   calendar: "/calendars",
   certificate: "/certificates",
@@ -16,7 +15,6 @@ export const places: Record<string, string> = {
   feed: "/feeds",
   journal: "/journal",
   lane: "/lanes",
-  operator: "/operators",
   override: "/overrides",
   pass: "/passes",
   pool: "/pools",
@@ -29,6 +27,7 @@ export const places: Record<string, string> = {
 
 /** Where an object is shown; without an identifier, the list of its kind. */
 export function linkTo(kind: string, id = ""): string {
+  if (kind === "audit") return "/audit"; // its lines have no pages
   const place = places[kind] ?? "/";
   return id ? `${place}/${encodeURIComponent(id)}` : place;
 }

@@ -26,7 +26,8 @@ func (s *server) gearTrials() {
 			Body apitype.GearTrialInput
 		}) (*body[apitype.GearTrialResult], error) {
 			b := &in.Body
-			if err := audit.Of(ctx).Say(fmt.Sprintf("tried %s as %s on %s", b.Ask, b.User, b.Client)).Now(ctx); err != nil {
+			e := audit.Of(ctx).Say(fmt.Sprintf("tried %s as %s on %s", b.Ask, b.User, b.Client))
+			if err := e.Now(ctx); err != nil {
 				return nil, unrecorded(err)
 			}
 			return s.tryGear(ctx, b)
