@@ -11,7 +11,7 @@ import (
 	"os"
 	"strings"
 
-	"tollgate.example/key/internal/base/chain"
+	"tollgate.example/key/internal/core/chain"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
 )
@@ -38,7 +38,7 @@ func (s *invocation) auditLine(l apitype.AuditLine) {
 }
 
 func auditCommands() []command {
-	export := exportCommand("audit", "write the audit to a file, the oldest first; jsonl can be verified",
+	export := exportCommand("audit", "write the audit to a file; as jsonl it can be verified",
 		"/audit-export", auditFlags)
 	return []command{
 		{"audit", "list", "[TEXT]", "who did what, the newest first", func(f *flag.FlagSet) func(*invocation,

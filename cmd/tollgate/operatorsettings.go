@@ -19,10 +19,10 @@ func operatorSettingCommands() []command {
 			"operator",
 			"settings",
 			"",
-			"show or change how operators sign in, and what needs two of them",
+			"how operators sign in, and what needs two of them",
 			operatorSettings,
 		},
-		{"operator", "provider", "ISSUER", "let operators sign in by an identity provider; none for no provider",
+		{"operator", "provider", "ISSUER", "sign operators in by an identity provider; or none",
 			operatorProvider},
 		{"operator", "sessions", "", "browser sessions: yours, for an owner those of all", listOperatorSessions},
 		{

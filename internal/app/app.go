@@ -43,59 +43,11 @@ import (
 	"tollgate.example/key/internal/manage/sources"
 	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/store"
-	"tollgate.example/key/internal/store/record"
 	"tollgate.example/key/internal/web/api"
 )
 
 // Version of the program.
 const Version = "0.1.0"
-
-// Options are the settings of a start.
-type Options struct {
-	// Data is the directory that holds the database and the key file.
-	Data string
-	// HTTP is where the console and the API are served. Addresses other than loopback are served by TLS only.
-	HTTP string
-	// Node is the number of this node among those that share records, 0 to 255: it is part of every identifier.
-	Node uint8
-	// HTTPHosts are further names under which the console is opened where it is served in clear, such as by a proxy on
-	// this machine.
-	HTTPHosts []string
-	// TLSCert and TLSKey are PEM files; without them a self-signed certificate is made where TLS is needed.
-	TLSCert, TLSKey string
-	// RADIUS are the addresses for authentication.
-	RADIUS []string
-	// Accounting are the addresses for accounting.
-	Accounting []string
-	// RADIUSTLS are the addresses for both over TLS. RADIUSTLSOptional goes on without them where the operating system
-	// does not let us listen there.
-	RADIUSTLS         []string
-	RADIUSTLSOptional bool
-	// RADIUSDTLS are the addresses for both over DTLS, with RADIUSDTLSOptional alike.
-	RADIUSDTLS         []string
-	RADIUSDTLSOptional bool
-	// TACACS and TACACSTLS are the addresses for TACACS+, over TCP and over TLS 1.3. TACACSOptional goes on without
-	// them where the operating system does not let us listen there.
-	TACACS, TACACSTLS []string
-	TACACSOptional    bool
-	// KeepAttempts is how long attempts are kept.
-	KeepAttempts time.Duration
-	// KeepJournal is how long the gear journal is kept.
-	KeepJournal time.Duration
-	// KeepAccounting is how long records of accounting are kept.
-	KeepAccounting time.Duration
-	// KeepAudit is how long the audit is kept.
-	KeepAudit time.Duration
-	// RemoveAll removes whatever is older than that at once, even if it is more than a usual day's share.
-	RemoveAll bool
-	// Now is the time of the clock; time.Now if it is nil.
-	Now func() time.Time
-	Log *slog.Logger
-}
-
-func (o *Options) retention(keep time.Duration, clock *host.Clock) record.Retention {
-	return record.Retention{Keep: keep, All: o.RemoveAll, Now: o.Now, Doubtful: clock.Doubtful}
-}
 
 // App is a running service.
 type App struct {
@@ -432,23 +384,4 @@ func (a *App) Stop() {
 		a.done[i]()
 	}
 	a.done = nil
-}
-
-// housekeeping removes what has passed its time.
-func (a *App) housekeeping(ctx context.Context, o *Options) {
-	tick := time.NewTicker(10 * time.Minute)
-	defer tick.Stop()
-	for {
-		if err := a.store.RemoveOldKeys(ctx, time.Now().UnixMilli()); err != nil && ctx.Err() == nil {
-			o.Log.Warn("removing ended sessions", "error", err)
-		}
-		if err := a.Gate.RotateOld(ctx, time.Now()); err != nil && ctx.Err() == nil {
-			o.Log.Warn("replacing the passwords of machine accounts", "error", err)
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-	}
 }

@@ -9,21 +9,20 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
-	"tollgate.example/key/internal/base/chain"
+	"tollgate.example/key/internal/core/chain"
 )
 
 // Note is what the audit is told of a transaction, in the same transaction: the change and its lines are both on the
 // disk, or neither is.
 type Note interface {
-	// Lines returns what is to be recorded, numbered from next on.
-	Lines(next int64) [][]byte
-	// Settled tells how it went, with the hash of the last line.
-	Settled(last chain.Sum, err error)
+	// Lines returns what is to be recorded, numbered from next on, and what is to be told how it went, with the hash of
+	// the last line.
+	Lines(next int64) (lines [][]byte, settled func(last chain.Sum, err error))
 }
 
 type noteKey struct{}
 
-// WithNote has every transaction of a context recorded.
+// WithNote has every transaction of a context recorded; nil has none.
 func WithNote(ctx context.Context, n Note) context.Context {
 	return context.WithValue(ctx, noteKey{}, n)
 }
@@ -43,16 +42,17 @@ func witness(ctx context.Context, tx *sqlx.Tx) (settle func(error), err error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, line := range n.Lines(number + 1) {
+	lines, settled := n.Lines(number + 1)
+	for _, line := range lines {
 		number, hash = number+1, chain.Next(hash, line)
 		if _, err := tx.ExecContext(ctx, "INSERT INTO audit (number, line, hash) VALUES (?, ?, ?)", number,
 			string(line), hash[:]); err != nil {
 			err = fmt.Errorf("recording in the audit: %w", err)
-			n.Settled(hash, err)
+			settled(hash, err)
 			return nil, err
 		}
 	}
-	return func(err error) { n.Settled(hash, err) }, nil
+	return func(err error) { settled(hash, err) }, nil
 }
 
 // head is the last line of the audit; 0 and zeros before there is one.

@@ -14,6 +14,7 @@ import (
 
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
 )
 
 // audit lists lines of the audit, the newest first.
@@ -315,10 +316,12 @@ func TestAuditOfAServiceThatIsKilled(t *testing.T) {
 	for _, l := range p.everyLine("kind=device") {
 		kept[l.Name] = true
 	}
-	var devices apitype.Page[apitype.Device]
-	p.do(http.MethodGet, "/devices?limit=1000", nil, &devices)
+	devices, err := client.All[apitype.Device](t.Context(), p.api, "/devices", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
 	there := map[string]bool{}
-	for _, d := range devices.Items {
+	for _, d := range devices {
 		there[d.Match] = true
 		if !kept[d.Match] {
 			t.Errorf("%s is there, and no line says so", d.Match)

@@ -119,6 +119,9 @@ func TestSecondFactorOfOperators(t *testing.T) {
 			t.Errorf("with %s: %d %s", wrong, status, text)
 		}
 	}
+	if last := w.audit("who=e.marsh")[0]; last.Result != "refused" || !strings.Contains(last.Why, "second factor") {
+		t.Errorf("a wrong code is recorded as %+v", last)
+	}
 	in.Code = code(30 * time.Second)
 	w.browserSession(in).do(http.MethodGet, "/clients", nil, nil)
 	if status, _, _ = w.signInRaw(in); status != http.StatusUnauthorized {
@@ -417,6 +420,10 @@ func TestOperatorsOfADirectory(t *testing.T) {
 		t.Errorf("after the group lost its role: %d", status)
 	}
 	s.refused(http.StatusUnauthorized, http.MethodGet, "/clients", nil, "")
+	if last := w.audit("who=" + one.User)[0]; last.Result != "refused" ||
+		!strings.Contains(last.Why, "none of the groups") {
+		t.Errorf("who has no role any more is recorded as %+v", last)
+	}
 	// a name that is kept here is never looked for elsewhere
 	w.operator(crew.User, "auditor")
 	if status, _, _ := w.signInRaw(in(crew, "harbour-"+crew.User)); status != http.StatusUnauthorized {

@@ -218,7 +218,7 @@ func TestIdentityProviderThatDoesNotAnswer(t *testing.T) {
 	w := start(t)
 	p := w.provider()
 	for fault, want := range map[string]string{lab.ProviderSaysIssuer: "did not match the issuer",
-		lab.ProviderLate: "Timeout"} {
+		lab.ProviderLate: "exceeded"} {
 		p.Break(fault)
 		time.Sleep(3100 * time.Millisecond) // what the last one came to is that for others too
 		began := time.Now()

@@ -37,7 +37,7 @@ var allowed = map[string][]string{
 	"internal/wire/eap":      {"internal/wire/mschap"},
 	"internal/wire/netlogon": {"internal/wire/mschap"},
 
-	"internal/store":        {"internal/base/chain", "internal/base/ident", "internal/store/"},
+	"internal/store":        {"internal/base/ident", "internal/core/chain", "internal/store/"},
 	"internal/store/record": {"internal/base/ident", "internal/base/live", "internal/store/sqlite"},
 	"internal/store/sqlite": {},
 
@@ -117,10 +117,10 @@ var allowed = map[string][]string{
 		"internal/store/record",
 		"internal/upstream",
 	},
-	"internal/manage/audit": {"internal/base/", "internal/core/config", "internal/store"},
+	"internal/manage/audit": {"internal/base/", "internal/core/chain", "internal/core/config", "internal/store"},
 	"internal/manage/operator": {"internal/base/", "internal/core/config", "internal/core/reason",
 		"internal/identity/factor", "internal/store"},
-	"internal/manage/provider":  {"internal/base/seal", "internal/manage/operator"},
+	"internal/manage/provider":  {"internal/base/seal", "internal/core/config", "internal/manage/operator"},
 	"internal/manage/rehearsal": {"internal/base/ident", "internal/core/", "internal/store"},
 	"internal/manage/attention": {"internal/core/config", "internal/core/results", "internal/identity/account",
 		"internal/identity/certificate",
@@ -134,7 +134,7 @@ var allowed = map[string][]string{
 		"internal/gate", "internal/manage/audit", "internal/store", "internal/wire/"},
 
 	"internal/web/apitype": {
-		"internal/base/chain",
+		"internal/core/chain",
 		"internal/core/calendar",
 		"internal/core/config",
 		"internal/core/facts",
@@ -168,7 +168,7 @@ var allowed = map[string][]string{
 	"cmd/tollgated": {"internal/app", "internal/web/api"},
 	"cmd/tollgate": {
 		"internal/base/archive",
-		"internal/base/chain",
+		"internal/core/chain",
 		"internal/core/calendar",
 		"internal/core/config",
 		"internal/core/results",

@@ -1,12 +1,27 @@
+import { useLocation } from "react-router";
 import { useAbout } from "./hooks";
 
 /** What roles allow, as the service names it. */
 export type Right = "enrol" | "self" | "watch" | "assist" | "read" | "configure" | "own";
 
+/** Pages of which an operator who is limited to some clients may change something. */
+const limitedPages = /^\/(clients|try|rehearsal)(\/|$)/;
+
 /** Whether the operator may do something. The service decides; this only spares the attempt. */
 export function useMay(right: Right | undefined): boolean {
-  const about = useAbout();
-  return !right || (about.data?.rights ?? []).includes(right);
+  return useWhyNot(right) === "";
+}
+
+/** Why the operator may not do something, and who may; "" if they may. */
+export function useWhyNot(right: Right | undefined): string {
+  const about = useAbout().data;
+  const at = useLocation().pathname;
+  if (!right) return "";
+  if (!(about?.rights ?? []).includes(right)) return `Your role does not allow this. These do: ${holders[right]}.`;
+  if (right === "configure" && about?.limits?.length && !limitedPages.test(at)) {
+    return `You are limited to clients with ${about.limits.join(" ")}. Ask somebody who is not.`;
+  }
+  return "";
 }
 
 /** What pages show, and what making something new on them needs. */
@@ -37,6 +52,3 @@ const holders: Record<Right, string> = {
   configure: "owner, engineer",
   own: "owner",
 };
-
-/** Why something is out of reach, and for whom it is not. */
-export const notAllowed = (right: Right) => `Your role does not allow this. These do: ${holders[right]}.`;

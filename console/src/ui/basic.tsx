@@ -1,7 +1,7 @@
 import { useEffect, type ButtonHTMLAttributes, type KeyboardEvent, type ReactNode } from "react";
 import { Link } from "react-router";
 import { Refused } from "../api/client";
-import { notAllowed, rightOf, useMay, type Right } from "../api/rights";
+import { rightOf, useWhyNot, type Right } from "../api/rights";
 
 export type VerdictKind = "in" | "out" | "wait";
 
@@ -56,8 +56,8 @@ type ButtonProps = ButtonHTMLAttributes<HTMLButtonElement> & {
 };
 
 export function Button({ primary, danger, needs, className = "", ...rest }: ButtonProps) {
-  const may = useMay(needs);
-  const out = may || !needs ? {} : { disabled: true, title: notAllowed(needs) };
+  const why = useWhyNot(needs);
+  const out = why ? { disabled: true, title: why } : {};
   const look = primary
     ? "border-brass-fill bg-brass-fill text-on-brass"
     : danger
@@ -78,10 +78,10 @@ export function ButtonLink({ to, children, primary }: { to: string; children: Re
     ? "border-brass-fill bg-brass-fill text-on-brass"
     : "border-hair bg-sheet text-ink hover:border-soft";
   const shape = "inline-block rounded border px-[11px] py-[3px] text-[13px] font-semibold whitespace-nowrap";
-  const may = useMay(rightOf(to));
-  if (!may) {
+  const why = useWhyNot(rightOf(to));
+  if (why) {
     return (
-      <span aria-disabled title={notAllowed(rightOf(to))} className={`${shape} border-hair text-soft`}>
+      <span aria-disabled title={why} className={`${shape} border-hair text-soft`}>
         {children}
       </span>
     );

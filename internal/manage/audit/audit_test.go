@@ -9,8 +9,8 @@ import (
 	"testing"
 	"time"
 
-	"tollgate.example/key/internal/base/chain"
 	"tollgate.example/key/internal/base/seal"
+	"tollgate.example/key/internal/core/chain"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/store"
 )
@@ -266,7 +266,7 @@ func BenchmarkVerify(b *testing.B) {
 // bulk is a note of so many lines.
 type bulk int
 
-func (n bulk) Lines(next int64) (out [][]byte) {
+func (n bulk) Lines(next int64) (out [][]byte, _ func(chain.Sum, error)) {
 	for i := range int64(n) {
 		l := Line{
 			At:      Moment(time.Unix(1_750_000_000+next+i, 0)),
@@ -287,7 +287,5 @@ func (n bulk) Lines(next int64) (out [][]byte) {
 		}
 		out = append(out, l.encode(next+i))
 	}
-	return out
+	return out, func(chain.Sum, error) {}
 }
-
-func (bulk) Settled(chain.Sum, error) {}

@@ -2,9 +2,10 @@ package audit
 
 import (
 	"context"
+	"slices"
 	"sync"
 
-	"tollgate.example/key/internal/base/chain"
+	"tollgate.example/key/internal/core/chain"
 	"tollgate.example/key/internal/store"
 )
 
@@ -15,10 +16,8 @@ type Entry struct {
 
 	mu   sync.Mutex
 	line Line
-	// armed tells that the line is not recorded yet; under way, that a transaction is about to.
-	armed    bool
-	underWay *Line
-	pending  []*Line
+	// armed tells that the line is not recorded yet.
+	armed bool
 }
 
 type entryKey struct{}
@@ -143,35 +142,29 @@ func (e *Entry) Close(ctx context.Context) error {
 }
 
 // Lines implements store.Note: what waits from before comes first.
-func (e *Entry) Lines(next int64) (out [][]byte) {
+func (e *Entry) Lines(next int64) (texts [][]byte, settled func(last chain.Sum, err error)) {
+	waited := e.trail.take()
+	all := waited
 	e.mu.Lock()
-	defer e.mu.Unlock()
-	e.underWay, e.pending = nil, e.trail.take()
-	for _, l := range e.pending {
-		out = append(out, l.encode(next+int64(len(out))))
-	}
-	if e.armed {
+	armed := e.armed
+	if armed {
 		line := e.line
 		line.At = Moment(e.trail.now())
-		e.underWay, e.armed = &line, false
-		out = append(out, line.encode(next+int64(len(out))))
+		e.armed = false
+		all = append(slices.Clone(waited), &line)
 	}
-	return out
-}
-
-// Settled implements store.Note.
-func (e *Entry) Settled(last chain.Sum, err error) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	lines := e.pending
-	if err != nil {
-		e.trail.giveBack(lines)
-		e.armed = e.armed || e.underWay != nil
-		return
+	e.mu.Unlock()
+	for i, l := range all {
+		texts = append(texts, l.encode(next+int64(i)))
 	}
-	if e.underWay != nil {
-		lines = append(lines, e.underWay)
+	return texts, func(last chain.Sum, err error) {
+		if err == nil {
+			e.trail.recorded(all, last)
+			return
+		}
+		e.trail.giveBack(waited)
+		e.mu.Lock()
+		e.armed = e.armed || armed
+		e.mu.Unlock()
 	}
-	e.pending, e.underWay = nil, nil
-	e.trail.recorded(lines, last)
 }

@@ -8,7 +8,7 @@ import (
 	"sync"
 	"time"
 
-	"tollgate.example/key/internal/base/chain"
+	"tollgate.example/key/internal/core/chain"
 	"tollgate.example/key/internal/store"
 )
 

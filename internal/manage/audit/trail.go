@@ -12,9 +12,9 @@ import (
 	"sync"
 	"time"
 
-	"tollgate.example/key/internal/base/chain"
 	"tollgate.example/key/internal/base/live"
 	"tollgate.example/key/internal/base/seal"
+	"tollgate.example/key/internal/core/chain"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/store"
 )

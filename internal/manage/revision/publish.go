@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"tollgate.example/key/internal/core/config"
@@ -161,6 +162,9 @@ func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Comp
 		On("revision", strconv.Itoa(number), "").
 		Say(said(number, o, asker)).
 		Listed(words(changes), nil, nil)
+	if asker != "" {
+		o.Note = strings.TrimSpace(o.Note + " (asked for by " + asker + ")")
+	}
 	r := store.Revision{Number: number, At: time.Now().UnixMilli(), Operator: o.Operator, Note: o.Note, Changes: list}
 	if err := k.store.Publish(ctx, r, objects); err != nil {
 		return 0, err

@@ -109,7 +109,15 @@ func imports(ctx context.Context, kind string, in *apitype.Sheet) {
 		strings.Count(strings.TrimSpace(in.CSV), "\n")+1))
 	if in.Check {
 		e.Skip()
+		return
 	}
+	var named []audit.Change
+	for i, line := range strings.Split(in.CSV, "\n") {
+		if name, _, _ := strings.Cut(strings.ReplaceAll(line, ",", ";"), ";"); i > 0 && strings.TrimSpace(name) != "" {
+			named = append(named, audit.Change{Field: strings.Trim(strings.TrimSpace(name), `"`), After: "in the file"})
+		}
+	}
+	e.Listed(named, nil, nil)
 }
 
 // emergency refuses those who may change people but no configuration an emergency account: it opens gear while nothing

@@ -13,8 +13,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
-	"tollgate.example/key/internal/base/chain"
 	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/core/chain"
 	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/store/record"

@@ -177,10 +177,12 @@ func (s *server) operatorSettings() {
 					g.Directory), "Name one that is published.")
 			}
 		}
-		audit.Of(ctx).
-			On("operator-settings", "", "").
-			Say("changed how operators sign in").
-			From(view(before), view(next))
+		from, to := view(before), view(next)
+		from.Tag, to.Tag = "", ""
+		e := audit.Of(ctx).On("operator-settings", "", "").Say("changed how operators sign in").From(from, to)
+		if b.Provider != nil && b.Provider.Secret != "" {
+			e.Also("provider.secret", "set")
+		}
 		if err := s.Operators.SetSettings(ctx, next); err != nil {
 			return nil, operatorProblem(err)
 		}

@@ -67,23 +67,19 @@ func (s *server) providerCalls() {
 	op.Security = []map[string][]string{}
 	op.SkipValidateParams = true
 	huma.Register(s.api, op, func(ctx context.Context, in *BackInput) (*huma.StreamResponse, error) {
-		e := audit.Of(ctx).Say("signed in by the identity provider")
+		e, what := audit.Of(ctx), "signed in by the identity provider"
 		settings := s.Operators.Settings()
 		person, role, err := s.Provider.End(ctx, settings.Provider, in.query, in.Binding)
 		var signed operator.Signed
 		if err == nil {
-			e.By(person.Name, string(role))
-			signed, err = s.Operators.SignInAs(
-				ctx,
-				operator.Attempt{From: in.remote, Agent: in.agent},
-				provider.Source,
-				person,
-				role,
-			)
+			known := func(name string, role operator.Role) { e.By(name, string(role)).Say(what) }
+			signed, err = s.Operators.SignInAs(ctx, operator.Attempt{From: in.remote, Agent: in.agent, Known: known},
+				provider.Source, person, role)
 		}
 		if err != nil {
-			e.Skip()
-			s.Audit.Refused(ctx, e.Because(err.Error()))
+			line := e.Skip().Because(err.Error())
+			line.Who, line.What = person.Name, what
+			s.Audit.Refused(ctx, line)
 		}
 		return &huma.StreamResponse{Body: func(out huma.Context) {
 			out.AppendHeader("Set-Cookie", binding("", -time.Second))

@@ -66,9 +66,10 @@ func (s *server) sessions() {
 			From
 			Body apitype.SetupInput
 		}) (*withCookie[apitype.SignedIn], error) {
-			audit.Of(ctx).By(in.Body.Name, string(operator.Owner)).On("operator", "", in.Body.Name).Say(
+			e := audit.Of(ctx).By(in.Body.Name, string(operator.Owner)).On("operator", "", in.Body.Name).Say(
 				"created the first operator, " + in.Body.Name)
 			if err := s.Operators.SetUp(ctx, in.remote, in.Body.Code, in.Body.Name, in.Body.Password); err != nil {
+				s.Audit.Refused(ctx, e.Skip().Because(err.Error()))
 				return nil, operatorProblem(err)
 			}
 			return s.signIn(ctx, &in.From, apitype.SignInInput{Name: in.Body.Name, Password: in.Body.Password})
@@ -98,16 +99,17 @@ func (s *server) sessions() {
 
 func (s *server) signIn(ctx context.Context, from *From, in apitype.SignInInput) (*withCookie[apitype.SignedIn],
 	error) {
-	e := audit.Of(ctx).By(in.Name, "").Say("signed in")
+	e, what := audit.Of(ctx), "signed in"
 	if in.TokenName != "" {
-		e.Say("signed in, with a new token " + in.TokenName)
+		what += ", with a new token " + in.TokenName
 	}
 	signed, err := s.Operators.SignIn(ctx, operator.Attempt{From: from.remote, Agent: from.agent, Name: in.Name,
 		Password: in.Password, Code: in.Code, TokenName: in.TokenName,
-		Known: func(name string, role operator.Role) { e.By(name, string(role)) }})
+		Known: func(name string, role operator.Role) { e.By(name, string(role)).Say(what) }})
 	if err != nil {
-		if e.Skip(); !errors.Is(err, operator.ErrFactor) {
-			s.Audit.Refused(ctx, e.Because(err.Error()))
+		if line := e.Skip().Because(err.Error()); !errors.Is(err, operator.ErrFactor) {
+			line.Who, line.What = in.Name, what
+			s.Audit.Refused(ctx, line)
 		}
 		return nil, operatorProblem(err)
 	}

@@ -4,7 +4,7 @@ import (
 	"encoding/json"
 	"time"
 
-	"tollgate.example/key/internal/base/chain"
+	"tollgate.example/key/internal/core/chain"
 )
 
 // AuditLine is a line of the audit.

@@ -1,8 +1,9 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { call, unmet, type Schema } from "../../api/client";
+import { api, call, Refused, unmet, type Schema } from "../../api/client";
+import { useDraft } from "../../api/hooks";
 import { Changes } from "../../draft-bar";
-import { Button, Empty, Failure, PageHead, Verdict, When } from "../../ui/basic";
+import { Button, Empty, Failure, Notice, PageHead, Verdict, When } from "../../ui/basic";
 import { Modal, TextField, Tick } from "../../ui/form";
 import { BackupButton, FileButtons } from "./file";
 
@@ -14,6 +15,7 @@ export function HistoryPage() {
     queryFn: ({ pageParam }) =>
       call<Schema["PageRevision"]>("GET", `/revisions?limit=30${pageParam ? `&before=${pageParam}` : ""}`),
   });
+  const asked = useDraft().data?.asked;
   const [back, setBack] = useState<number | null>(null);
   const [open, setOpen] = useState<number | null>(null);
   const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
@@ -23,6 +25,15 @@ export function HistoryPage() {
         <BackupButton />
         <FileButtons />
       </PageHead>
+      {asked?.revision && (
+        <div className="mb-3">
+          <Notice tone="warn">
+            {asked.own ? "You ask" : `${asked.operator} asks`} to return to revision {asked.revision}
+            {asked.note && `: ${asked.note}`}
+            {asked.stale && ". Something was published since; it has to be asked again"}.
+          </Notice>
+        </div>
+      )}
       {rows.length > 1 && <Between numbers={rows.map((r) => r.number)} />}
       <Failure error={list.error} />
       {list.data && rows.length === 0 && (
@@ -51,7 +62,9 @@ export function HistoryPage() {
               {r.running ? (
                 <Verdict kind="in">running</Verdict>
               ) : (
-                <Button onClick={() => setBack(r.number)}>Return to it</Button>
+                <Button needs="configure" onClick={() => setBack(r.number)}>
+                  {asked?.revision === r.number && !asked.own && !asked.stale ? "Agree to return" : "Return to it"}
+                </Button>
               )}
             </span>
           </div>
@@ -129,9 +142,22 @@ function Return({ number, close }: { number: number; close: () => void }) {
       close();
     },
   });
+  const ask = useMutation({
+    mutationFn: () => api.POST("/draft/ask", { body: { note, revision: number } }),
+    onSuccess: () => {
+      queries.invalidateQueries();
+      close();
+    },
+  });
+  const second = take.error instanceof Refused && take.error.code === "second.needed";
   return (
     <Modal wide open onClose={close} title={`Return to revision ${number}`}>
-      <Failure error={take.error ?? diff.error} />
+      <Failure error={ask.error ?? take.error ?? diff.error} />
+      {second && (
+        <Button className="mt-2" disabled={ask.isPending} onClick={() => ask.mutate()}>
+          Ask another operator
+        </Button>
+      )}
       <p className="mb-2">Its configuration is published again as a new revision. Compared with what is running:</p>
       {diff.data && <Changes list={diff.data.changes} more={diff.data.more} />}
       <form

@@ -1,0 +1,56 @@
+package app
+
+import (
+	"log/slog"
+	"time"
+
+	"tollgate.example/key/internal/manage/host"
+	"tollgate.example/key/internal/store/record"
+)
+
+// Options are the settings of a start.
+type Options struct {
+	// Data is the directory that holds the database and the key file.
+	Data string
+	// HTTP is where the console and the API are served. Addresses other than loopback are served by TLS only.
+	HTTP string
+	// Node is the number of this node among those that share records, 0 to 255: it is part of every identifier.
+	Node uint8
+	// HTTPHosts are further names under which the console is opened where it is served in clear, such as by a proxy on
+	// this machine.
+	HTTPHosts []string
+	// TLSCert and TLSKey are PEM files; without them a self-signed certificate is made where TLS is needed.
+	TLSCert, TLSKey string
+	// RADIUS are the addresses for authentication.
+	RADIUS []string
+	// Accounting are the addresses for accounting.
+	Accounting []string
+	// RADIUSTLS are the addresses for both over TLS. RADIUSTLSOptional goes on without them where the operating system
+	// does not let us listen there.
+	RADIUSTLS         []string
+	RADIUSTLSOptional bool
+	// RADIUSDTLS are the addresses for both over DTLS, with RADIUSDTLSOptional alike.
+	RADIUSDTLS         []string
+	RADIUSDTLSOptional bool
+	// TACACS and TACACSTLS are the addresses for TACACS+, over TCP and over TLS 1.3. TACACSOptional goes on without
+	// them where the operating system does not let us listen there.
+	TACACS, TACACSTLS []string
+	TACACSOptional    bool
+	// KeepAttempts is how long attempts are kept.
+	KeepAttempts time.Duration
+	// KeepJournal is how long the gear journal is kept.
+	KeepJournal time.Duration
+	// KeepAccounting is how long records of accounting are kept.
+	KeepAccounting time.Duration
+	// KeepAudit is how long the audit is kept.
+	KeepAudit time.Duration
+	// RemoveAll removes whatever is older than that at once, even if it is more than a usual day's share.
+	RemoveAll bool
+	// Now is the time of the clock; time.Now if it is nil.
+	Now func() time.Time
+	Log *slog.Logger
+}
+
+func (o *Options) retention(keep time.Duration, clock *host.Clock) record.Retention {
+	return record.Retention{Keep: keep, All: o.RemoveAll, Now: o.Now, Doubtful: clock.Doubtful}
+}
