@@ -201,22 +201,29 @@ function Text({
           }
         }}
       />
-      {focused && offered.length > 0 && (
-        <div className="mt-1 flex flex-wrap gap-1" role="group" aria-label="Suggestions">
-          {offered.map((o) => (
-            <button
-              key={o}
-              type="button"
-              data-offer
-              className="mono rounded-[3px] border border-hair bg-sheet px-1.5 text-[12px] hover:border-soft"
-              onClick={() => take(o)}
-            >
-              {o}
-            </button>
-          ))}
-          <span className="text-[11.5px] text-soft">Alt ↓</span>
-        </div>
-      )}
+      {/* its room is kept: if it came and went, what lies below would move away under the pointer */}
+      <div className="mt-1 h-[26px]">
+        {focused && offered.length > 0 && (
+          <div
+            className="flex h-full items-start gap-1 overflow-x-auto overflow-y-hidden p-[2px] whitespace-nowrap"
+            role="group"
+            aria-label="Suggestions"
+          >
+            <span className="text-[11.5px] text-soft">Alt ↓</span>
+            {offered.map((o) => (
+              <button
+                key={o}
+                type="button"
+                data-offer
+                className="mono rounded-[3px] border border-hair bg-sheet px-1.5 text-[12px] leading-[18px] hover:border-soft"
+                onClick={() => take(o)}
+              >
+                {o}
+              </button>
+            ))}
+          </div>
+        )}
+      </div>
     </div>
   );
 }
