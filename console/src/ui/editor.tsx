@@ -4,6 +4,7 @@ import { useRemove, useSave, type Kind } from "../api/hooks";
 import { Refused, type Schema } from "../api/client";
 import { Button, Failure, Notice, sentence } from "./basic";
 import { Modal } from "./form";
+import { Guard, useUnsaved } from "./guard";
 import { ObjectHistory } from "./history";
 
 type Meta = { id: string; tag: string; name: string; problems: Schema["ConfigProblem"][]; changedBy?: string };
@@ -65,6 +66,7 @@ export function Editor<K extends Kind>({
   const remove = useRemove(kind);
   const go = useNavigate();
   const [asking, setAsking] = useState(false);
+  const unsaved = useUnsaved();
   // The tag of the object as this form read it, or as it was saved last: whoever changes it meanwhile is noticed.
   const [tag, setTag] = useState(object?.tag);
   useEffect(() => {
@@ -76,6 +78,7 @@ export function Editor<K extends Kind>({
       {
         onSuccess: (saved) => {
           setTag(saved.object.tag);
+          unsaved.saved();
           onSaved?.({ secret: saved.secret, revision: saved.revision, id: saved.object.id });
           if (!object) go(`/${kind}/${saved.object.id}`, { replace: true });
         },
@@ -83,11 +86,13 @@ export function Editor<K extends Kind>({
     );
   return (
     <form
+      {...unsaved.form}
       onSubmit={(e) => {
         e.preventDefault();
         submit(false);
       }}
     >
+      <Guard of={unsaved} />
       <Failure error={save.error ?? remove.error} />
       {save.error instanceof Refused && save.error.status === 412 && (
         <Button className="mt-2" onClick={() => location.reload()}>
@@ -123,7 +128,13 @@ export function Editor<K extends Kind>({
               onClick={() =>
                 remove.mutate(
                   { id: object.id, tag: tag ?? object.tag },
-                  { onSuccess: () => go(`/${kind}`), onSettled: () => setAsking(false) },
+                  {
+                    onSuccess: () => {
+                      unsaved.saved();
+                      go(`/${kind}`);
+                    },
+                    onSettled: () => setAsking(false),
+                  },
                 )
               }
             >

@@ -14,6 +14,7 @@ import (
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/log"
+	cdppage "github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 )
@@ -73,6 +74,12 @@ func (b *Browser) NewPage() (*Page, error) {
 func (p *Page) listen(ev any) {
 	text := ""
 	switch e := ev.(type) {
+	case *cdppage.EventJavascriptDialogOpening: // somebody who goes to another address has made up their mind
+		go chromedp.Do(p.ctx, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+			yes := cdppage.HandleJavaScriptDialogParams{Accept: true}
+			_, err := cdp.Call(ctx, t, cdppage.HandleJavaScriptDialog, yes)
+			return err
+		}))
 	case *runtime.EventExceptionThrown:
 		text = e.ExceptionDetails.Text
 		if e.ExceptionDetails.Exception != nil && e.ExceptionDetails.Exception.Description != "" {
@@ -160,7 +167,11 @@ const find = `(role, name) => {
 
 func (p *Page) centre(role, name string) (x, y float64, err error) {
 	script := fmt.Sprintf(
-		`(() => { const e = (%s)(%q, %s); if (!e) return null; e.scrollIntoView({block: "nearest"}); const r = e.getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2]; })()`, find, role, quote(name))
+		`(() => { const e = (%s)(%q, %s); if (!e) return null; e.scrollIntoView({block: "nearest"}); const r = e.getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2]; })()`,
+		find,
+		role,
+		quote(name),
+	)
 	deadline := time.Now().Add(patience)
 	var before []float64
 	for {
@@ -247,7 +258,11 @@ func (p *Page) Press(keys string) error { return chromedp.Do(p.ctx, chromedp.Key
 func (p *Page) Focus(name string) error {
 	script := fmt.Sprintf(
 		`(async () => { const find = %s; const e = find("click", %s) ?? find("field", %s); if (!e) return false; e.focus();
-	  await new Promise((ok) => setTimeout(ok, 120)); return document.activeElement === e; })()`, find, quote(name), quote(name))
+	  await new Promise((ok) => setTimeout(ok, 120)); return document.activeElement === e; })()`,
+		find,
+		quote(name),
+		quote(name),
+	)
 	return p.until("something to focus called "+name, script)
 }
 
@@ -269,8 +284,10 @@ func (p *Page) Axe(source string) ([]string, error) {
 	if _, err := Eval[bool](p, source+"; true"); err != nil {
 		return nil, err
 	}
-	text, err := Eval[string](p,
-		`axe.run(document, {resultTypes: ["violations"]}).then((r) => r.violations.filter((v) => v.impact === "serious" || v.impact === "critical").map((v) => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map((n) => n.html + " " + (n.any[0]?.message ?? "")).join(" | ")).join("\n"))`)
+	text, err := Eval[string](
+		p,
+		`axe.run(document, {resultTypes: ["violations"]}).then((r) => r.violations.filter((v) => v.impact === "serious" || v.impact === "critical").map((v) => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map((n) => n.html + " " + (n.any[0]?.message ?? "")).join(" | ")).join("\n"))`,
+	)
 	if text == "" {
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import { ago, Button, ButtonLink, Empty, Failure, PageHead, rowKeys, Verdict, Wh
 import { lines, LinesField, Modal, TextField, Tick } from "../../ui/form";
 import { SheetImport } from "../../ui/sheet";
 import { ObjectHistory } from "../../ui/history";
+import { Guard, useUnsaved } from "../../ui/guard";
 
 type Device = Schema["Device"];
 
@@ -189,8 +190,10 @@ function DeviceForm({ device: d }: { device?: Device }) {
     expires: d?.expires?.slice(0, 10) ?? "",
   });
   const [asking, setAsking] = useState(false);
+  const unsaved = useUnsaved();
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
   const done = () => {
+    unsaved.saved();
     queries.invalidateQueries();
     go("/devices");
   };
@@ -218,11 +221,13 @@ function DeviceForm({ device: d }: { device?: Device }) {
         {d && <ButtonLink to={`/attempts?q=${d.match.replace("-*", "")}`}>Its attempts</ButtonLink>}
       </PageHead>
       <form
+        {...unsaved.form}
         onSubmit={(e) => {
           e.preventDefault();
           save.mutate();
         }}
       >
+        <Guard of={unsaved} />
         <div className="mb-3">
           <Failure error={save.error ?? remove.error} />
         </div>

@@ -24,6 +24,7 @@ function Hashing() {
   ) : null;
 }
 import { ObjectHistory } from "../../ui/history";
+import { Guard, useUnsaved } from "../../ui/guard";
 
 export function PeoplePage() {
   const [q, setQ] = useState("");
@@ -256,6 +257,7 @@ function AccountForm({ account }: { account?: Account }) {
   });
   const [password, setPassword] = useState("");
   const [asking, setAsking] = useState(false);
+  const unsaved = useUnsaved();
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
   const save = useMutation({
     mutationFn: () => {
@@ -270,6 +272,7 @@ function AccountForm({ account }: { account?: Account }) {
         : call("POST", "/accounts", body);
     },
     onSuccess: () => {
+      unsaved.saved();
       queries.invalidateQueries();
       go("/people");
     },
@@ -277,6 +280,7 @@ function AccountForm({ account }: { account?: Account }) {
   const remove = useMutation({
     mutationFn: () => call("DELETE", `/accounts/${account!.id}`),
     onSuccess: () => {
+      unsaved.saved();
       queries.invalidateQueries();
       go("/people");
     },
@@ -292,11 +296,13 @@ function AccountForm({ account }: { account?: Account }) {
       </div>
       <PageHead title={account?.display || account?.name || "Add account"} lead={account && <State a={account} />} />
       <form
+        {...unsaved.form}
         onSubmit={(e) => {
           e.preventDefault();
           save.mutate();
         }}
       >
+        <Guard of={unsaved} />
         <div className="mb-3">
           <Failure error={save.error ?? remove.error ?? seal.error} />
         </div>
