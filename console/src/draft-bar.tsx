@@ -79,6 +79,7 @@ export function DraftBar() {
   const [publishing, setPublishing] = useState(false);
   const [note, setNote] = useState("");
   const [despite, setDespite] = useState(false);
+  const [asking, setAsking] = useState(false); // whether to discard everything
   const publish = useMutation({
     mutationFn: () => api.POST("/draft/publish", { body: { note, despite } }),
     onSuccess: () => {
@@ -159,10 +160,27 @@ export function DraftBar() {
           >
             Publish ...
           </Button>
-          <Button onClick={() => setReading(false)}>Close</Button>
-          <Button danger needs="configure" className="ml-auto" onClick={() => discard.mutate()}>
-            Discard all changes
+          <Button
+            onClick={() => {
+              setReading(false);
+              setAsking(false);
+            }}
+          >
+            Close
           </Button>
+          {asking ? (
+            <span className="ml-auto flex items-center gap-2 text-[13px]">
+              Take back {count === 1 ? "the change" : `all ${count.toLocaleString()} changes`}, of everybody?
+              <Button danger disabled={discard.isPending} onClick={() => discard.mutate()}>
+                Discard them
+              </Button>
+              <Button onClick={() => setAsking(false)}>Keep</Button>
+            </span>
+          ) : (
+            <Button danger needs="configure" className="ml-auto" onClick={() => setAsking(true)}>
+              Discard all changes
+            </Button>
+          )}
         </div>
       </Modal>
       <Modal open={publishing} onClose={() => setPublishing(false)} title={`Publish as revision ${revision + 1}`}>

@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"fmt"
+	"net/http"
 	"strings"
 	"testing"
 	"time"
@@ -132,4 +134,38 @@ func TestConsoleFourEyes(t *testing.T) {
 		owner.open(w.app.URL+"/audit?kind=revision"),
 		owner.see("published revision 2, for which o.brandt asked"),
 	)
+}
+
+// What was typed is not lost by a click beside: leaving the page asks, and nothing is asked where nothing was typed.
+func TestConsoleAsksBeforeTypingIsLost(t *testing.T) {
+	w := start(t)
+	w.basic("auto", "127.0.0.1")
+	p := pageSteps{signedIn(t, w)}
+	steps(t, p.open(w.app.URL+"/clients"), p.see("np-switch-1"), p.click("np-switch-1"), p.see("Shared secret"),
+		p.click("Passes"), p.see("crew"), // nothing was typed
+		p.open(w.app.URL+"/clients"), p.click("np-switch-1"), p.see("Shared secret"), p.fill("Note", "by the gate"),
+		p.click("Passes"), p.see("Leave without saving?"), p.click("Stay here"), p.unsee("Leave without saving?"),
+		p.click("Save to the draft"), p.see("Saved in the draft"), p.click("Passes"), p.see("crew"),
+		p.open(w.app.URL+"/people/new"), p.see("The name used to sign in"), p.fill("Name", "new.one"),
+		p.click("Devices"), p.see("Leave without saving?"), p.click("Leave it"), p.see("Known devices"))
+	// a new object is saved, and its page opens without a question
+	steps(t, p.open(w.app.URL+"/realms/new"), p.see("Lookup order"), p.fill("Name", "far"),
+		p.fill("Name forms", "@far.example"), p.click("Add local"),
+		p.click("Save to the draft"), p.unsee("Leave without saving?"), p.see("Saved in the draft"))
+	if c := w.audit("kind=realm"); len(c) == 0 {
+		t.Error("the realm was not saved")
+	}
+}
+
+// However many clients there are, none is left out in silence.
+func TestConsoleListsAllClients(t *testing.T) {
+	w := start(t)
+	for i := range 230 {
+		w.do(http.MethodPost, "/clients", apitype.ClientInput{Secret: secret, ClientFields: apitype.ClientFields{
+			Name: fmt.Sprintf("sw-%03d", i), Enabled: true, Addresses: []string{fmt.Sprintf("192.0.2.%d", i)},
+			MessageAuthenticator: "require"}}, nil)
+	}
+	p := pageSteps{signedIn(t, w)}
+	steps(t, p.open(w.app.URL+"/clients"), p.see("The first 200 by name are shown"), p.see("sw-199"),
+		p.unsee("sw-200"), p.click("More"), p.see("sw-229"), p.unsee("by name are shown"))
 }

@@ -179,9 +179,21 @@ func TestOrderByKeyboardAndDiscard(t *testing.T) {
 	settle(t, p.Page)
 	steps(t, p.press("\u0304")) // arrow up
 	settle(t, p.Page)
-	steps(t, p.press(" "), p.see("2. VPN"), p.see("3. Device logins"), p.see("1 change"),
-		p.click("Read"), p.see("moved lane"), p.click("Discard all changes"), p.see("nothing unpublished"),
-		p.see("2. Device logins"))
+	steps(
+		t,
+		p.press(" "),
+		p.see("2. VPN"),
+		p.see("3. Device logins"),
+		p.see("1 change"),
+		p.click(
+			"Read",
+		),
+		p.see("moved lane"),
+		p.click("Discard all changes"),
+		p.click("Discard them"),
+		p.see("nothing unpublished"),
+		p.see("2. Device logins"),
+	)
 }
 
 // settle gives a move by keyboard the frames it is drawn in.
@@ -210,7 +222,7 @@ func TestSaveAndPublishReturnAndConflict(t *testing.T) {
 	w.wants(0, []string{"pass", "change", "contractors", "-role", "guest"}) // somebody else, meanwhile
 	steps(t, p.click("Save to the draft"), p.see("was changed meanwhile by o.brandt"), p.click("Reload it"),
 		p.see("1 change"),
-		p.click("Read"), p.see("role restricted -> guest"), p.click("Discard all changes"),
+		p.click("Read"), p.see("role restricted -> guest"), p.click("Discard all changes"), p.click("Discard them"),
 		p.see("nothing unpublished"),
 		p.click("History"), p.see("Revision 3"),
 		func() error { // the newest that is not running, revision 2

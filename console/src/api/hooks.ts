@@ -1,4 +1,4 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, call, type Schema } from "./client";
 
@@ -62,6 +62,29 @@ export function useObjects<K extends Kind>(kind: K, q = "", refresh: number | fa
     enabled: useRight("read"),
     placeholderData: (before) => before,
   });
+}
+
+/** The objects of a kind, page by page: however many there are, none is left out in silence. */
+export function useObjectPages<K extends Kind>(kind: K, q: string, refresh: number) {
+  const list = useInfiniteQuery({
+    queryKey: [kind, "pages", q],
+    queryFn: ({ pageParam }) =>
+      call<{ items: ObjectOf[K][]; next?: string }>(
+        "GET",
+        `/${kind}?limit=200&q=${encodeURIComponent(q)}${pageParam && `&after=${pageParam}`}`,
+      ),
+    initialPageParam: "",
+    getNextPageParam: (page) => page.next || undefined,
+    refetchInterval: refresh,
+    enabled: useRight("read"),
+    placeholderData: (before) => before,
+  });
+  return {
+    items: list.data?.pages.flatMap((p) => p.items),
+    error: list.error,
+    more: list.hasNextPage ? () => list.fetchNextPage() : undefined,
+    loading: list.isFetchingNextPage,
+  };
 }
 
 export function useObject<K extends Kind>(kind: K, id: string, refresh: number | false = false) {

@@ -1,5 +1,7 @@
+import type { ReactNode } from "react";
+
 /** The picture that an authenticator takes. It is dark on white by night too, since cameras want it so. */
-export function Picture({ rows }: { rows: string[] }) {
+function Picture({ rows }: { rows: string[] }) {
   const path = rows.flatMap((row, y) => [...row].map((c, x) => (c === "1" ? `M${x} ${y}h1v1h-1z` : ""))).join("");
   return (
     <svg
@@ -11,5 +13,29 @@ export function Picture({ rows }: { rows: string[] }) {
     >
       <path d={path} fill="#000" />
     </svg>
+  );
+}
+
+/** What a person brings into an authenticator: the picture or the seed, and what is asked for beside. */
+export function Offer({
+  offer,
+  lead,
+  children,
+}: {
+  offer: { qr: string[]; seed: string };
+  lead: ReactNode;
+  children: ReactNode;
+}) {
+  return (
+    <>
+      <Picture rows={offer.qr} />
+      <div className="min-w-0 grow">
+        <p className="mb-2">{lead}</p>
+        <p className="mono mb-3 break-all select-all" data-secret>
+          {offer.seed.replace(/(.{4})/g, "$1 ")}
+        </p>
+        {children}
+      </div>
+    </>
   );
 }

@@ -21,6 +21,8 @@ const (
 	allRefill = 2 * time.Second
 	// maxSources bounds the sources that are counted apart.
 	maxSources = 1000
+	// trimAtOnce is how many lines are removed in one transaction.
+	trimAtOnce = 20_000
 	tellEvery  = time.Minute
 )
 
@@ -159,6 +161,13 @@ func (t *Trail) Trim(ctx context.Context) error {
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	} else if err != nil {
+		return err
+	}
+	first, _, err := t.store.AuditBounds(ctx)
+	if err == nil && row.Number-first > trimAtOnce { // the rest with the next turn: changes wait for this one
+		row, err = t.store.AuditLine(ctx, first+trimAtOnce)
+	}
+	if err != nil {
 		return err
 	}
 	last, err := t.store.AuditBefore(ctx, row.Number)

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, call } from "../../api/client";
-import { useDebounced, useObject, useObjects } from "../../api/hooks";
+import { useDebounced, useObject, useObjectPages } from "../../api/hooks";
 import { ago, Button, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, sentence, Verdict } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { lines, LinesField, Pick, TextField, Tick } from "../../ui/form";
@@ -27,7 +27,7 @@ const tagText = (tags: Record<string, string>) => Object.entries(tags).map(([k, 
 
 export function ClientsPage() {
   const [q, setQ] = useState("");
-  const list = useObjects("clients", useDebounced(q), 5000);
+  const list = useObjectPages("clients", useDebounced(q), 5000);
   const unknown = useQuery({
     queryKey: ["contacts"],
     queryFn: async () => (await api.GET("/contacts", { params: { query: { unknown: true } } })).data!,
@@ -51,7 +51,7 @@ export function ClientsPage() {
         </ButtonLink>
       </PageHead>
       <Failure error={list.error} />
-      {list.data?.items.length === 0 ? (
+      {list.items?.length === 0 ? (
         <Empty title={q ? "No matching client" : "No client yet"}>
           {!q && "Add the first switch, controller or VPN gateway: its address and its shared secret."}
         </Empty>
@@ -70,7 +70,7 @@ export function ClientsPage() {
             </tr>
           </thead>
           <tbody>
-            {list.data?.items.map((c) => (
+            {list.items?.map((c) => (
               <tr key={c.id} {...rowKeys(() => go(`/clients/${c.id}`))}>
                 <td className="font-semibold whitespace-nowrap">{c.name}</td>
                 <td className="mono">{c.addresses.join(", ")}</td>
@@ -86,6 +86,14 @@ export function ClientsPage() {
             ))}
           </tbody>
         </table>
+      )}
+      {list.more && (
+        <p className="mt-3 flex items-center gap-3 text-soft">
+          <Button disabled={list.loading} onClick={list.more}>
+            More
+          </Button>
+          The first {list.items?.length.toLocaleString()} by name are shown. Search to find one.
+        </p>
       )}
       {(unknown.data?.items.length ?? 0) > 0 && (
         <>

@@ -5,7 +5,7 @@ import { call, type Schema } from "../../api/client";
 import { useDebounced } from "../../api/hooks";
 import { Button, Empty, Failure, Notice, PageHead, rowKeys, Verdict, When } from "../../ui/basic";
 import { faultsOf, Modal, Pick, TextField } from "../../ui/form";
-import { Picture } from "../../ui/picture";
+import { Offer } from "../../ui/picture";
 
 type Factor = Schema["Factor"];
 
@@ -157,14 +157,10 @@ function Enrol({ person, store, close }: { person: string; store: string; close:
             confirm.mutate();
           }}
         >
-          <Picture rows={offer.qr} />
-          <div className="min-w-0 grow">
-            <p className="mb-2">
-              Have {offer.factor.person} take this picture with an authenticator, or type the seed:
-            </p>
-            <p className="mono mb-3 break-all select-all" data-secret>
-              {offer.seed.replace(/(.{4})/g, "$1 ")}
-            </p>
+          <Offer
+            offer={offer}
+            lead={`Have ${offer.factor.person} take this picture with an authenticator, or type the seed:`}
+          >
             <TextField
               label="Code shown now"
               field="code"
@@ -184,7 +180,7 @@ function Enrol({ person, store, close }: { person: string; store: string; close:
               </Button>
               <Button onClick={close}>Later</Button>
             </div>
-          </div>
+          </Offer>
         </form>
       ) : (
         <form

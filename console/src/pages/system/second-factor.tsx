@@ -4,7 +4,7 @@ import { api, type Schema } from "../../api/client";
 import { useAbout } from "../../api/hooks";
 import { Button, Failure, Notice } from "../../ui/basic";
 import { TextField } from "../../ui/form";
-import { Picture } from "../../ui/picture";
+import { Offer } from "../../ui/picture";
 
 /** Enrols a second factor of one's own: the password once more, the picture, a code of it, the recovery codes. */
 export function EnrolOwn({ done }: { done: () => void }) {
@@ -35,12 +35,7 @@ export function EnrolOwn({ done }: { done: () => void }) {
           confirm.mutate();
         }}
       >
-        <Picture rows={offer.qr} />
-        <div className="min-w-0 grow">
-          <p className="mb-2">Take this picture with an authenticator, or type the seed:</p>
-          <p className="mono mb-3 break-all select-all" data-secret>
-            {offer.seed.replace(/(.{4})/g, "$1 ")}
-          </p>
+        <Offer offer={offer} lead="Take this picture with an authenticator, or type the seed:">
           <TextField
             label="Code shown now"
             field="code"
@@ -56,7 +51,7 @@ export function EnrolOwn({ done }: { done: () => void }) {
           <Button primary type="submit" className="mt-2" disabled={!shown || confirm.isPending}>
             Confirm
           </Button>
-        </div>
+        </Offer>
       </form>
     );
   }

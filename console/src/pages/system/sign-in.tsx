@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useState, type ReactNode } from "react";
+import { useEffect, useState, type ReactNode } from "react";
 import { api, Refused } from "../../api/client";
 import { Key } from "../../shell";
 import { Button, Failure } from "../../ui/basic";
@@ -172,16 +172,28 @@ function SecondOwner({ done }: { done: () => void }) {
 }
 
 /** What somebody sees whose role needs a second factor, until it was shown. */
-export function Enrolling({ role, enrolled }: { role: string; enrolled: boolean }) {
+export function Enrolling({
+  role,
+  enrolled,
+  hold,
+  done,
+}: {
+  role: string;
+  enrolled: boolean;
+  hold: () => void;
+  done: () => void;
+}) {
   const queries = useQueryClient();
+  const [before] = useState(enrolled); // while one is enrolled here, this stays as it began
+  useEffect(hold, []);
   const leave = async () => {
     await api.POST("/sign-out");
     queries.clear();
     location.assign("/");
   };
   return (
-    <Gate title={enrolled ? "Sign in again" : "Your role needs a second factor"} wide>
-      {enrolled ? (
+    <Gate title={before ? "Sign in again" : "Your role needs a second factor"} wide>
+      {before ? (
         <p className="my-3">
           The role {role} needs a second factor now, and this session began without. Sign in again with its code.
         </p>
@@ -191,7 +203,12 @@ export function Enrolling({ role, enrolled }: { role: string; enrolled: boolean 
             The role {role} signs in with a password and a code. Enrol an authenticator, such as one on a phone; nothing
             else is open before.
           </p>
-          <EnrolOwn done={() => queries.invalidateQueries()} />
+          <EnrolOwn
+            done={() => {
+              queries.invalidateQueries();
+              done();
+            }}
+          />
         </>
       )}
       <button type="button" className="mt-4 text-[13px] text-soft underline" onClick={leave}>
