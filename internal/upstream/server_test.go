@@ -166,7 +166,9 @@ func TestProbing(t *testing.T) {
 
 func TestWeights(t *testing.T) {
 	heavy, light := serve(t, accepts), serve(t, accepts)
-	s := of(t, func(o *Settings) { o.Weighted, o.Members[0].Weight = true, 4 }, heavy, light)
+	s := of(t, func(o *Settings) { // a machine that is slow for a moment is not gone
+		o.Weighted, o.Members[0].Weight, o.Timeout = true, 4, 5*time.Second
+	}, heavy, light)
 	for range 500 {
 		if _, err := forward(t, s, ""); err != nil {
 			t.Fatal(err)

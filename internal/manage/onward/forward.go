@@ -43,7 +43,10 @@ func (f *forwarding) send(ctx context.Context, list []event) error {
 	slots := make(chan struct{}, atOnce)
 	for i := range list {
 		id := list[i].id.String()
-		if f.done[id] {
+		mu.Lock() // those that were sent before are noted meanwhile
+		done := f.done[id]
+		mu.Unlock()
+		if done {
 			continue
 		}
 		slots <- struct{}{}
