@@ -2,11 +2,10 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, call, unmet, type Schema } from "./api/client";
-import { useDraft } from "./api/hooks";
+import { useDraft, useRehearsal } from "./api/hooks";
 import { ago, Button, ButtonLink, Failure, sentence } from "./ui/basic";
 import { Problems } from "./ui/editor";
 import { Modal, TextField, Tick } from "./ui/form";
-import { useRehearsal } from "./pages/policies/rehearsal";
 
 const verbs: Record<string, string> = {
   added: "text-in",
@@ -183,7 +182,11 @@ export function DraftBar() {
           )}
         </div>
       </Modal>
-      <Modal open={publishing} onClose={() => setPublishing(false)} title={`Publish as revision ${revision + 1}`}>
+      <Modal
+        open={publishing}
+        onClose={() => setPublishing(false)}
+        title={asks ? `Ask to publish revision ${revision + 1}` : `Publish as revision ${revision + 1}`}
+      >
         <form
           onSubmit={(e) => {
             e.preventDefault();
@@ -204,8 +207,8 @@ export function DraftBar() {
             </p>
           )}
           <p className="mb-3">
-            {count === 1 ? "One change takes" : `${count.toLocaleString()} changes take`} effect at once. You can return
-            to any earlier revision in History.
+            {count === 1 ? "One change takes" : `${count.toLocaleString()} changes take`} effect{" "}
+            {asks ? "when another operator publishes" : "at once"}. You can return to any earlier revision in History.
           </p>
           <p className="mb-3 text-[13px]">
             {!rehearsed.data || rehearsed.data.outdated ? (

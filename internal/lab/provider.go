@@ -63,6 +63,7 @@ type Provider struct {
 	mu    sync.Mutex
 	fault string
 	codes map[string]grant
+	asked int
 }
 
 // grant is what a code stands for.
@@ -112,6 +113,13 @@ func (p *Provider) Break(fault string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.fault = fault
+}
+
+// Asked counts the codes that it was to exchange.
+func (p *Provider) Asked() int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.asked
 }
 
 func (p *Provider) broken() string {
@@ -214,6 +222,7 @@ func (p *Provider) token(w http.ResponseWriter, r *http.Request) {
 	}
 	code := r.PostFormValue("code")
 	p.mu.Lock()
+	p.asked++
 	g, there := p.codes[code]
 	delete(p.codes, code)
 	p.mu.Unlock()

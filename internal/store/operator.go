@@ -58,8 +58,7 @@ func (s *Store) AddOperator(ctx context.Context, o Operator, first bool) error {
 }
 
 // anotherOwner is a condition: somebody else who is kept here is an owner. It is part of one statement with the change,
-// so that two who
-// remove each other at once do not both succeed.
+// so that two who remove each other at once do not both succeed.
 const anotherOwner = "EXISTS (SELECT 1 FROM operators o WHERE o.id <> operators.id AND o.role = 'owner' AND " +
 	"o.source = '')"
 

@@ -181,6 +181,7 @@ func TestBentAuditIsSeen(t *testing.T) {
 		"put in": {"INSERT INTO audit (number, line, hash) SELECT 40, line, hash FROM audit WHERE number = 6",
 			"are missing"},
 		"cut":      {"DELETE FROM audit WHERE number > 8", "the head that was noted is line"},
+		"no hash":  {"UPDATE audit SET hash = x'00' WHERE number = 6", "line 6 does not follow"},
 		"beheaded": {"DELETE FROM audit WHERE number < 4", "no line says that they were removed"},
 		"emptied":  {"DELETE FROM audit", "the head that was noted is line"},
 	} {
@@ -203,6 +204,12 @@ func TestBentAuditIsSeen(t *testing.T) {
 		if strings.Contains(out, "intact") {
 			t.Errorf("%s: %s", what, out)
 		}
+		w.run("", "tollgate", "audit", "show", "6") // whatever is in the file, nothing falls over
+		w.run("", "tollgate", "audit", "export", "-format", "jsonl")
+		if list := w.app.Gate.Panics.List(); len(list) != 0 {
+			t.Errorf("%s: %+v", what, list)
+		}
+		w.account("p.after-"+strings.ReplaceAll(what, " ", "-"), "gangway-and-rope") // and changes go on
 		w.app.Stop()
 	}
 	if err := os.WriteFile(path, whole, 0o600); err != nil {

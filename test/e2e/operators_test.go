@@ -316,6 +316,23 @@ func TestLimitedToClients(t *testing.T) {
 	}
 	limited.try(http.MethodPut, "/clients/sp-switch-1", apitype.ClientInput{ClientFields: fields}, "none of them")
 	fields.Tags["site"] = "south-pier"
+	// an address, or a longer or shorter prefix, of a client elsewhere would take its requests
+	for _, address := range []string{"127.0.0.1", "127.0.0.0/8", "::ffff:127.0.0.1", "0.0.0.0/0"} {
+		fields.Addresses = []string{"192.0.2.78", address}
+		limited.try(http.MethodPut, "/clients/sp-switch-1", apitype.ClientInput{ClientFields: fields}, "none of them")
+		fields.Name = "sp-switch-2"
+		limited.try(http.MethodPost, "/clients", apitype.ClientInput{ClientFields: fields, Secret: secret},
+			"none of them")
+		fields.Name = "sp-switch-1"
+	}
+	fields.Addresses = []string{"192.0.2.78"}
+	limited.refused(http.StatusForbidden, http.MethodPost, "/trials",
+		apitype.TrialInput{Client: "np-switch-1", Method: "pap", User: "k.nance", Password: "gangway-and-rope"},
+		"none of them")
+	limited.refused(http.StatusForbidden, http.MethodGet, "/rehearsal", nil, "limited")
+	if n := limited.openSessions("").Open; n != 0 {
+		t.Errorf("%d open sessions are counted", n)
+	}
 	limited.do(
 		http.MethodPut,
 		"/clients/sp-switch-1",

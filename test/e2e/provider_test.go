@@ -3,10 +3,12 @@ package e2e
 import (
 	"context"
 	"io"
+	"net"
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -40,21 +42,26 @@ type surfer struct {
 func (w *world) surfer() *surfer {
 	jar, _ := cookiejar.New(nil)
 	s := &surfer{w: w}
-	s.Client = &http.Client{Jar: insecure{jar}, Timeout: 30 * time.Second, CheckRedirect: func(r *http.Request,
-		_ []*http.Request) error {
-		if r.URL.Query().Get("code") != "" {
-			s.back = r.URL
-			return http.ErrUseLastResponse
-		}
-		if r.URL.Path == "/authorize" && r.URL.Query().Get("as") == "" {
-			q := r.URL.Query()
-			q.Set("as", r.Context().Value(asKey{}).(string))
-			r.URL.RawQuery = q.Encode()
-		}
-		return nil
-	}}
+	// each from an address of its own: answers are limited by where they come from
+	dialer := net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 2, byte(surfers.Add(1)))}}
+	s.Client = &http.Client{Jar: insecure{jar}, Timeout: 30 * time.Second,
+		Transport: &http.Transport{DialContext: dialer.DialContext}, CheckRedirect: func(r *http.Request,
+			_ []*http.Request) error {
+			if r.URL.Query().Get("code") != "" {
+				s.back = r.URL
+				return http.ErrUseLastResponse
+			}
+			if r.URL.Path == "/authorize" && r.URL.Query().Get("as") == "" {
+				q := r.URL.Query()
+				q.Set("as", r.Context().Value(asKey{}).(string))
+				r.URL.RawQuery = q.Encode()
+			}
+			return nil
+		}}
 	return s
 }
+
+var surfers atomic.Int32
 
 type asKey struct{}
 
@@ -181,6 +188,39 @@ func TestIdentityProvider(t *testing.T) {
 	me.do(http.MethodPost, "/sign-out", nil, &out)
 	if !strings.HasPrefix(out.Provider, p.URL+"/logout?") {
 		t.Errorf("%+v", out)
+	}
+}
+
+// A stranger who brings answers that were made up has the provider asked a few times, and nobody else is held up.
+func TestAnswersThatAreMadeUp(t *testing.T) {
+	t.Parallel()
+	w := start(t)
+	p := w.provider()
+	s := w.surfer()
+	late := 0
+	for range 40 {
+		s.back = nil
+		s.get(w.api.URL+"/api/v1/sign-in/provider", "w.okafor")
+		forged := *s.back
+		q := forged.Query()
+		q.Set("code", "MADE-UP")
+		forged.RawQuery = q.Encode()
+		switch status, text := s.get(forged.String(), ""); status {
+		case http.StatusTooManyRequests:
+			late++
+		case http.StatusBadRequest:
+		default:
+			t.Fatalf("%d %s", status, text)
+		}
+	}
+	if n := p.Asked(); n > 10 || late < 25 {
+		t.Errorf("the provider was asked %d times, %d answers were refused at once", n, late)
+	}
+	if s.bearer() != "" {
+		t.Error("a made-up answer signs in")
+	}
+	if status, text := w.surfer().through("w.okafor"); status != http.StatusOK {
+		t.Errorf("from elsewhere: %d %s", status, text)
 	}
 }
 

@@ -1,6 +1,6 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { api, call, type Schema } from "./client";
+import { api, call, Refused, type Schema } from "./client";
 
 export type ObjectOf = {
   clients: Schema["Client"];
@@ -37,6 +37,17 @@ export const useNow = () =>
     queryFn: async () => (await api.GET("/now")).data!,
     refetchInterval: 3000,
     enabled: useRight("watch"),
+  });
+
+/** The last rehearsal; null if there was none. */
+export const useRehearsal = () =>
+  useQuery({
+    queryKey: ["rehearsal"],
+    queryFn: () =>
+      call<Schema["Rehearsal"]>("GET", "/rehearsal").catch((e) => {
+        if (e instanceof Refused && e.status === 404) return null;
+        throw e;
+      }),
   });
 
 /** What the analysis found in the draft, and how often each running policy decided. */

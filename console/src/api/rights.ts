@@ -5,7 +5,7 @@ import { useAbout } from "./hooks";
 export type Right = "enrol" | "self" | "watch" | "assist" | "read" | "configure" | "own";
 
 /** Pages of which an operator who is limited to some clients may change something. */
-const limitedPages = /^\/(clients|try|rehearsal)(\/|$)/;
+const limitedPages = /^\/(clients|try)(\/|$)/;
 
 /** Whether the operator may do something. The service decides; this only spares the attempt. */
 export function useMay(right: Right | undefined): boolean {

@@ -30,6 +30,14 @@ func ParseSum(text string) (s Sum, err error) {
 	return Sum(data), nil
 }
 
+// SumOf is a sum as it is stored; of anything that is none, what no line has.
+func SumOf(stored []byte) (s Sum) {
+	if len(stored) == len(s) {
+		copy(s[:], stored)
+	}
+	return s
+}
+
 // Next is the hash of a line after another, whose hash is given. Before the first line that is all zeros.
 func Next(before Sum, line []byte) (s Sum) {
 	h := sha256.New()

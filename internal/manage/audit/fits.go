@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/store/record"
 )
 
 // Fits reports whether a line fulfils a filter, as the store decides it.
@@ -25,26 +26,7 @@ func Fits(f *store.AuditFilter, l *Line) bool {
 	return err == nil && strings.Contains(strings.ToLower(string(text)), strings.ToLower(f.Text))
 }
 
-// like compares with a pattern, in which * stands for any characters, without regard to case.
+// like compares with a pattern; an empty one is any text.
 func like(pattern, value string) bool {
-	if pattern == "" {
-		return true
-	}
-	parts := strings.Split(strings.ToLower(pattern), "*")
-	value = strings.ToLower(value)
-	if len(parts) == 1 {
-		return value == parts[0]
-	}
-	value, begins := strings.CutPrefix(value, parts[0])
-	if !begins {
-		return false
-	}
-	for _, part := range parts[1 : len(parts)-1] {
-		at := strings.Index(value, part)
-		if at < 0 {
-			return false
-		}
-		value = value[at+len(part):]
-	}
-	return strings.HasSuffix(value, parts[len(parts)-1])
+	return pattern == "" || record.NewPattern(pattern).Match(value)
 }

@@ -177,7 +177,7 @@ func (t *Trail) Trim(ctx context.Context) error {
 	noted, e := t.Begin(ctx, Line{Actor: Actor{How: "service"}, Call: "trim-audit", Kind: "audit", Result: Done,
 		What: fmt.Sprintf("removed lines up to %d of the audit, which were older than %s", last.Number,
 			before.UTC().Format(time.DateOnly)),
-		First: row.Number, Chain: chain.Sum(last.Hash).String()}, true)
+		First: row.Number, Chain: chain.SumOf(last.Hash).String()}, true)
 	if err := t.store.TrimAudit(noted, row.Number); err != nil {
 		e.Skip()
 		return err

@@ -44,6 +44,8 @@ type Trail struct {
 	Live live.Hub[*Line]
 
 	flood flood
+	// verifying is held while the chain is checked, which takes all cores.
+	verifying sync.Mutex
 
 	mu       sync.Mutex
 	pending  []*Line
@@ -183,7 +185,7 @@ func (t *Trail) Get(ctx context.Context, number int64) (Line, string, error) {
 		return Line{}, "", err
 	}
 	l, err := read(row)
-	return l, chain.Sum(row.Hash).String(), err
+	return l, chain.SumOf(row.Hash).String(), err
 }
 
 // Head signs where the audit stands now.
@@ -195,8 +197,15 @@ func (t *Trail) Head(ctx context.Context) (chain.Head, error) {
 // span is how many lines one goroutine checks at a time.
 const span = 50_000
 
+// ErrBusy is returned while somebody else has the chain checked.
+var ErrBusy = errors.New("the audit is being verified already")
+
 // Verify checks every line, and that what was noted of the chain is still there; head may be nil.
 func (t *Trail) Verify(ctx context.Context, head *chain.Head) (chain.Report, error) {
+	if !t.verifying.TryLock() {
+		return chain.Report{}, ErrBusy
+	}
+	defer t.verifying.Unlock()
 	t.mu.Lock()
 	own := chain.Head{Number: t.last, Hash: t.lastHash.String()} // before what may be recorded meanwhile
 	t.mu.Unlock()
@@ -215,9 +224,7 @@ func (t *Trail) Verify(ctx context.Context, head *chain.Head) (chain.Report, err
 			continue
 		}
 		row, err := t.store.AuditLine(ctx, h.Number)
-		var hash chain.Sum
-		copy(hash[:], row.Hash)
-		whole.Noted(h, hash, err == nil)
+		whole.Noted(h, chain.SumOf(row.Hash), err == nil)
 	}
 	return whole.Report(first), nil
 }
@@ -285,15 +292,12 @@ func (t *Trail) part(ctx context.Context, from, to int64, before chain.Sum) (cha
 	c := chain.Checker{Last: from - 1, Hash: before, Unknown: from > 1 && before == chain.Sum{}}
 	row, err := t.store.AuditBefore(ctx, from)
 	if err == nil {
-		c.Last, c.Unknown = row.Number, false
-		copy(c.Hash[:], row.Hash)
+		c.Last, c.Hash, c.Unknown = row.Number, chain.SumOf(row.Hash), false
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return c, err
 	}
 	err = t.store.WalkAudit(ctx, from, to, func(number int64, line, hash []byte) {
-		var sum chain.Sum
-		copy(sum[:], hash)
-		c.Add(number, line, sum)
+		c.Add(number, line, chain.SumOf(hash))
 	})
 	return c, err
 }

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/store"
 )
 
@@ -90,14 +91,11 @@ func (r *Registry) Token(ctx context.Context, maker *Who, g Grant) (string, erro
 // parsePrefixes reads prefixes, and addresses as prefixes of one.
 func parsePrefixes(texts []string) (out []netip.Prefix, err error) {
 	for _, text := range texts {
-		prefix, err := netip.ParsePrefix(text)
-		if addr, one := netip.ParseAddr(text); err != nil && one == nil && addr.Zone() == "" {
-			prefix, err = netip.PrefixFrom(addr, addr.BitLen()), nil
-		}
+		prefix, err := config.ParsePrefix(text)
 		if err != nil {
 			return nil, fmt.Errorf("%w: %q; write 192.0.2.0/24, or an address", ErrPrefix, text)
 		}
-		out = append(out, prefix.Masked())
+		out = append(out, prefix)
 	}
 	return out, nil
 }

@@ -183,12 +183,19 @@ func (r *Registry) Known(ctx context.Context, source string, p Person, role Role
 	return o, err
 }
 
+// Turn reports whether somebody may come back from the identity provider now; a sign-in that succeeds gives it back.
+func (r *Registry) Turn(from string) bool {
+	allowed, _ := r.limits.take(from)
+	return allowed
+}
+
 // SignInAs starts a session of somebody whom the identity provider has proven; second factors are its matter.
 func (r *Registry) SignInAs(ctx context.Context, a Attempt, source string, p Person, role Role) (Signed, error) {
 	o, err := r.Known(ctx, source, p, role)
 	if err != nil {
 		return Signed{}, err
 	}
+	r.limits.succeeded(a.From)
 	return r.begin(ctx, &a, &o, true)
 }
 

@@ -14,6 +14,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -93,6 +94,8 @@ type discovered struct {
 	oidc *oidc.Provider
 	// End is where people sign out, "" for nowhere.
 	End string `json:"end_session_endpoint"`
+	// Shows is how clients show their secret; by default in a header (OpenID Connect Discovery 1.0 section 3).
+	Shows []string `json:"token_endpoint_auth_methods_supported"`
 }
 
 // New makes a client.
@@ -170,7 +173,13 @@ func (c *Client) config(p *operator.Provider, d *discovered) (*oauth2.Config, er
 	if err != nil {
 		return nil, fmt.Errorf("opening the client secret: %w", err)
 	}
-	return &oauth2.Config{ClientID: p.ClientID, ClientSecret: secret, Endpoint: d.oidc.Endpoint(), Scopes: p.Scopes,
+	endpoint := d.oidc.Endpoint()
+	// a code is shown once: it must not be tried in one way and then in another
+	endpoint.AuthStyle = oauth2.AuthStyleInHeader
+	if secret == "" || len(d.Shows) > 0 && !slices.Contains(d.Shows, "client_secret_basic") {
+		endpoint.AuthStyle = oauth2.AuthStyleInParams
+	}
+	return &oauth2.Config{ClientID: p.ClientID, ClientSecret: secret, Endpoint: endpoint, Scopes: p.Scopes,
 		RedirectURL: p.Console + CallbackPath}, nil
 }
 

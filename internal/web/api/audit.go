@@ -143,6 +143,9 @@ func (s *server) auditCalls() {
 		}
 		began := time.Now()
 		report, err := s.Audit.Verify(ctx, in.Body.Head)
+		if errors.Is(err, audit.ErrBusy) {
+			return nil, problem(http.StatusServiceUnavailable, err.Error(), "Try again in a moment.")
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -227,16 +230,16 @@ func (s *server) exportAudit() {
 				before := chain.Sum{}
 				for i, row := range rows {
 					if i > 0 && rows[i-1].Number == row.Number-1 {
-						before = chain.Sum(rows[i-1].Hash)
+						before = chain.SumOf(rows[i-1].Hash)
 					} else if prior, err := s.Store.AuditBefore(ctx, row.Number); err == nil {
-						before = chain.Sum(prior.Hash)
+						before = chain.SumOf(prior.Hash)
 					} else if !errors.Is(err, store.ErrNotFound) {
 						return nil, 0, err
 					} else {
 						before = s.Audit.Origin(ctx, row.Number)
 					}
 					one := auditRow{Row: chain.Row{Line: row.Line, Before: before.String(),
-						Hash: chain.Sum(row.Hash).String()}}
+						Hash: chain.SumOf(row.Hash).String()}}
 					var line audit.Line
 					if json.Unmarshal(row.Line, &line) == nil {
 						one.view = auditView(&line)

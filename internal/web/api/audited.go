@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"net/http"
 	"strings"
@@ -67,19 +68,17 @@ func set(names ...string) map[string]bool {
 	return out
 }
 
+// past are the verbs of calls, as something that was done.
+var past = map[string]string{"add": "added", "change": "changed", "remove": "removed", "import": "imported",
+	"copy": "copied", "pick": "picked", "end": "ended", "begin": "began", "confirm": "confirmed", "renew": "renewed"}
+
 // phrase says in words what a call does.
 func phrase(call string) string {
 	if text := phrases[call] + looks[call]; text != "" {
 		return text
 	}
 	verb, rest, _ := strings.Cut(call, "-")
-	past := map[string]string{"add": "added", "change": "changed", "remove": "removed", "import": "imported",
-		"copy": "copied", "pick": "picked", "end": "ended", "begin": "began", "confirm": "confirmed",
-		"renew": "renewed"}[verb]
-	if past == "" {
-		past = verb
-	}
-	return past + " " + strings.ReplaceAll(rest, "-", " ")
+	return cmp.Or(past[verb], verb) + " " + strings.ReplaceAll(rest, "-", " ")
 }
 
 // recorded reports whether a call that ends well leaves a line by itself.
@@ -94,18 +93,20 @@ func recorded(call string, right operator.Right) bool {
 // actor is who makes a call, as the audit has it.
 func actor(ctx huma.Context, w *operator.Who, from string) audit.Actor {
 	out := audit.Actor{From: from, How: "console"}
-	if w == nil {
-		if strings.HasPrefix(ctx.Header("User-Agent"), "tollgate/") {
-			out.How = "command"
-		}
-		return out
+	agent := ctx.Header("User-Agent")
+	command := strings.HasPrefix(agent, "tollgate/")
+	switch {
+	case w == nil && command:
+		out.How = "command"
+	case w == nil && !strings.HasPrefix(agent, "Mozilla/"):
+		out.How = "program"
+	case w != nil && w.Kind == "token" && command:
+		out.How = "command, token " + w.Token
+	case w != nil && w.Kind == "token":
+		out.How = "token " + w.Token
 	}
-	out.Who, out.Role = w.Name, string(w.Role)
-	if w.Kind == "token" {
-		if out.How = "token "; strings.HasPrefix(ctx.Header("User-Agent"), "tollgate/") {
-			out.How = "command, token "
-		}
-		out.How += w.Token
+	if w != nil {
+		out.Who, out.Role = w.Name, string(w.Role)
 	}
 	return out
 }

@@ -57,6 +57,9 @@ func (s *server) tryGear(ctx context.Context, in *apitype.GearTrialInput) (*body
 		return nil, faulty("client", fmt.Sprintf("no client %q has been published", in.Client),
 			"Choose one of the clients, and publish it first.")
 	}
+	if err := touch(ctx, client); err != nil {
+		return nil, err
+	}
 	prefix, err := config.ParsePrefix(client.Addresses[0])
 	if err != nil {
 		return nil, err

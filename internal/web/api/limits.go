@@ -15,10 +15,11 @@ import (
 // limitedMay are the calls that change configuration and are allowed to operators whose role is limited to some
 // clients: each looks at which.
 var limitedMay = set("add-client", "change-client", "remove-client", "unlearn-client", "publish", "ask-to-publish",
-	"withdraw-ask", "discard-part", "try", "try-gear", "rehearse")
+	"withdraw-ask", "discard-part", "try", "try-gear")
 
 // unlimited are the calls that read, and tell of all clients at once.
-var unlimited = set("export-file", "compare-file", "export-sample", "list-differing-sessions", "export-audit")
+var unlimited = set("export-file", "compare-file", "export-sample", "list-differing-sessions", "export-audit",
+	"get-rehearsal")
 
 // beyond refuses a call that is about more than the clients of a limited operator; nil for what is not.
 func beyond(w *operator.Who, call string, right operator.Right) *apitype.Problem {
@@ -86,6 +87,30 @@ func touch(ctx context.Context, objects ...any) error {
 	for _, o := range objects {
 		if c, client := o.(*config.Client); client && c != nil && !has(c, w.Limits) {
 			return outside(&w, fmt.Sprintf("%s is none of them", c.Name))
+		}
+	}
+	return nil
+}
+
+// apart refuses a limited operator what a change would make: a client that is none of theirs, or one whose addresses
+// meet those of another one that is not. The longer prefix would take requests from it, or be taken for it.
+func apart(ctx context.Context, c *config.Config, object any) error {
+	w := who(ctx)
+	mine, client := object.(*config.Client)
+	if err := touch(ctx, object); err != nil || len(w.Limits) == 0 || !client {
+		return err
+	}
+	for _, other := range c.Clients {
+		if other.ID == mine.ID || has(other, w.Limits) {
+			continue
+		}
+		for _, theirs := range other.Addresses {
+			a, err := config.ParsePrefix(theirs)
+			for _, text := range mine.Addresses {
+				if b, bad := config.ParsePrefix(text); err == nil && bad == nil && a.Overlaps(b) {
+					return outside(&w, fmt.Sprintf("%s is an address of %s, which is none of them", text, other.Name))
+				}
+			}
 		}
 	}
 	return nil

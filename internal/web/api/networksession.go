@@ -168,6 +168,10 @@ func (s *server) liveSessions() {
 func (s *server) sessionPage(ctx context.Context, in *SessionFilterInput, before ident.ID,
 	limit int) (apitype.SessionPage, error) {
 	out := apitype.SessionPage{Open: s.Sessions.Len()}
+	if reach := s.reach(ctx); reach != nil {
+		theirs, _ := s.Sessions.List(session.Filter{Reach: reach})
+		out.Open = len(theirs)
+	}
 	if in.State == "ended" {
 		f := in.ended()
 		f.Before, f.Limit, f.Reach = before, limit, s.reach(ctx)

@@ -8,6 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/manage/attention"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -40,7 +41,11 @@ func (s *server) now() {
 				out.Refusals = append(out.Refusals, s.attemptView(ctx, &rows[i]))
 			}
 			out.Attention = []apitype.Attention{}
+			reach := s.reach(ctx)
 			for _, item := range s.Attention.List(now) {
+				if reach != nil && item.Code == attention.ClientFault && !reach(item.Params["client"]) {
+					continue
+				}
 				out.Attention = append(out.Attention, attentionView(&item))
 			}
 			return ok(out), nil
@@ -51,6 +56,7 @@ func (s *server) now() {
 	}) (*body[apitype.Page[apitype.Contact]], error) {
 		out := apitype.Page[apitype.Contact]{Items: []apitype.Contact{}}
 		running, _ := s.Revisions.Running()
+		reach := s.reach(ctx)
 		for _, c := range s.Sources.All() {
 			if c.Problem == nil || in.Unknown && c.Client != "" {
 				continue
@@ -59,7 +65,7 @@ func (s *server) now() {
 			if client, at := config.Find(running.Clients, c.Client); c.Client != "" && at >= 0 {
 				name = client.Name
 			}
-			if c.Client != "" && !s.sees(ctx, name) {
+			if c.Client != "" && reach != nil && !reach(name) {
 				continue
 			}
 			if out.Items = append(out.Items, *contactView(&c, name)); len(out.Items) == 500 {

@@ -92,7 +92,7 @@ func register[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, I
 				P(&object).Identify(id)
 				secret, err := k.apply(c, &object, &in.Body)
 				if err == nil {
-					err = touch(ctx, &object)
+					err = apart(ctx, c, &object)
 				}
 				*list = append(*list, &object)
 				config.Own(*list, len(*list)-1) // it shares nothing with the call, which may be made again
@@ -131,7 +131,7 @@ func register[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, I
 				target = config.Own(*k.list(c), at)
 				secret, err := k.apply(c, target, &in.Body)
 				if err == nil {
-					err = touch(ctx, (*T)(target))
+					err = apart(ctx, c, (*T)(target))
 				}
 				target = config.Own(*k.list(c), at) // it shares nothing with the call, which may be made again
 				if after := strings.TrimSpace(target.Label()); after != before {

@@ -49,7 +49,7 @@ func (s *server) providerCalls() {
 		address, value, err := s.Provider.Begin(ctx, s.Operators.Settings().Provider)
 		return &huma.StreamResponse{Body: func(out huma.Context) {
 			if err != nil {
-				plainPage(out, statusOf(err), "This does not work now", err.Error())
+				plainPage(out, statusOf(err, http.StatusBadGateway), "This does not work now", err.Error())
 				return
 			}
 			out.AppendHeader("Set-Cookie", binding(value, 10*time.Minute))
@@ -69,8 +69,13 @@ func (s *server) providerCalls() {
 	huma.Register(s.api, op, func(ctx context.Context, in *BackInput) (*huma.StreamResponse, error) {
 		e, what := audit.Of(ctx), "signed in by the identity provider"
 		settings := s.Operators.Settings()
-		person, role, err := s.Provider.End(ctx, settings.Provider, in.query, in.Binding)
+		var person operator.Person
+		var role operator.Role
 		var signed operator.Signed
+		err := operator.ErrTooMany // each answer has the provider asked, so strangers do not bring as many as they like
+		if s.Operators.Turn(in.remote) {
+			person, role, err = s.Provider.End(ctx, settings.Provider, in.query, in.Binding)
+		}
 		if err == nil {
 			known := func(name string, role operator.Role) { e.By(name, string(role)).Say(what) }
 			signed, err = s.Operators.SignInAs(ctx, operator.Attempt{From: in.remote, Agent: in.agent, Known: known},
@@ -84,7 +89,7 @@ func (s *server) providerCalls() {
 		return &huma.StreamResponse{Body: func(out huma.Context) {
 			out.AppendHeader("Set-Cookie", binding("", -time.Second))
 			if err != nil {
-				plainPage(out, http.StatusBadRequest, "Not signed in", err.Error())
+				plainPage(out, statusOf(err, http.StatusBadRequest), "Not signed in", err.Error())
 				return
 			}
 			c := cookie(signed.Bearer, 30*24*time.Hour)
@@ -96,11 +101,14 @@ func (s *server) providerCalls() {
 	})
 }
 
-func statusOf(err error) int {
-	if errors.Is(err, provider.ErrOff) {
+func statusOf(err error, otherwise int) int {
+	switch {
+	case errors.Is(err, provider.ErrOff):
 		return http.StatusNotFound
+	case errors.Is(err, operator.ErrTooMany):
+		return http.StatusTooManyRequests
 	}
-	return http.StatusBadGateway
+	return otherwise
 }
 
 // plainPage answers a browser that was sent here, in plain words.

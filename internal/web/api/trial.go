@@ -64,6 +64,9 @@ func (s *server) tryOut(ctx context.Context, in *apitype.TrialInput) (*body[apit
 		return nil, faulty("client", fmt.Sprintf("no client %q has been published", in.Client),
 			"Choose one of the clients, and publish it first.")
 	}
+	if err := touch(ctx, client); err != nil {
+		return nil, err
+	}
 	from, err := netip.ParsePrefix(client.Addresses[0])
 	if err != nil {
 		addr, err := netip.ParseAddr(client.Addresses[0])

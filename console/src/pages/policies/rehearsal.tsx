@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Fragment, useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
-import { call, Refused, stream, type Schema } from "../../api/client";
+import { call, stream, type Schema } from "../../api/client";
 import { useDraft } from "../../api/hooks";
 import {
   ago,
@@ -18,19 +18,10 @@ import {
 } from "../../ui/basic";
 import { Road } from "../../ui/road";
 import { Pick } from "../../ui/form";
+import { useRehearsal } from "../../api/hooks";
 
 type Ending = Schema["ResultsEnding"];
 type Progress = Schema["ResultsProgress"];
-
-export const useRehearsal = () =>
-  useQuery({
-    queryKey: ["rehearsal"],
-    queryFn: () =>
-      call<Schema["Rehearsal"]>("GET", "/rehearsal").catch((e) => {
-        if (e instanceof Refused && e.status === 404) return null;
-        throw e;
-      }),
-  });
 
 /** Decides recorded attempts again under the draft, and lists who would notice. */
 export function RehearsalPage() {
