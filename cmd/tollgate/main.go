@@ -37,6 +37,7 @@ func (c *command) name() string { return strings.TrimSpace(c.noun + " " + c.verb
 func commands() []command {
 	return slices.Concat(
 		accessCommands(),
+		searchCommands(),
 		operatorCommands(),
 		operatorSettingCommands(),
 		clientCommands(),

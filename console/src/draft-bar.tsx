@@ -5,7 +5,8 @@ import { api, call, unmet, type Schema } from "./api/client";
 import { useDraft, useRehearsal } from "./api/hooks";
 import { ago, Button, ButtonLink, Failure, sentence } from "./ui/basic";
 import { Problems } from "./ui/editor";
-import { Modal, TextField, Tick } from "./ui/form";
+import { TextField, Tick } from "./ui/form";
+import { Modal } from "./ui/modal";
 
 const verbs: Record<string, string> = {
   added: "text-in",
@@ -183,6 +184,7 @@ export function DraftBar() {
         </div>
       </Modal>
       <Modal
+        kept
         open={publishing}
         onClose={() => setPublishing(false)}
         title={asks ? `Ask to publish revision ${revision + 1}` : `Publish as revision ${revision + 1}`}

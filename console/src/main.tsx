@@ -1,4 +1,4 @@
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { MutationCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { setNonce } from "get-nonce";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
@@ -11,7 +11,10 @@ import "./styles.css";
 const nonce = document.querySelector<HTMLMetaElement>('meta[property="csp-nonce"]')?.nonce;
 if (nonce) setNonce(nonce);
 
-const queries = new QueryClient({
+const queries: QueryClient = new QueryClient({
+  // After a change, a page that is opened again shows nothing from before it, which would move under the pointer when
+  // the new comes in.
+  mutationCache: new MutationCache({ onSettled: () => queries.removeQueries({ type: "inactive" }) }),
   defaultOptions: {
     queries: {
       retry: (n, e) => n < 2 && !(e instanceof Refused && e.status >= 400 && e.status < 500),

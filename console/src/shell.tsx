@@ -1,58 +1,13 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { Command } from "cmdk";
 import { useEffect, useRef, useState, type ReactNode } from "react";
-import { NavLink, useLocation, useNavigate } from "react-router";
-import { api, call } from "./api/client";
-import { useAbout, useDraft, useNow, useObjects } from "./api/hooks";
-import { rightOf, useMay } from "./api/rights";
+import { Link, useLocation } from "react-router";
+import { api } from "./api/client";
+import { useAbout, useDraft, useNow } from "./api/hooks";
+import { rightOf } from "./api/rights";
 import { DraftBar } from "./draft-bar";
-import { Modal } from "./ui/form";
-
-const groups: [string, [string, string][]][] = [
-  [
-    "Watch",
-    [
-      ["Now", "/"],
-      ["Attempts", "/attempts"],
-      ["Sessions", "/sessions"],
-      ["Gear journal", "/journal"],
-      ["Try", "/try"],
-    ],
-  ],
-  [
-    "Set up",
-    [
-      ["Clients", "/clients"],
-      ["Directories", "/directories"],
-      ["People", "/people"],
-      ["Second factors", "/factors"],
-      ["Devices", "/devices"],
-      ["Realms", "/realms"],
-      ["Lanes", "/lanes"],
-      ["Passes", "/passes"],
-      ["Command lists", "/command-lists"],
-      ["Pools", "/pools"],
-      ["Overrides", "/overrides"],
-      ["Calendars", "/calendars"],
-      ["Dictionary", "/vendors"],
-      ["Remote servers", "/remotes"],
-      ["Sending on", "/feeds"],
-      ["Certificates", "/certificates"],
-    ],
-  ],
-  [
-    "Keep",
-    [
-      ["Analysis", "/analysis"],
-      ["Expectations", "/expectations"],
-      ["Checkup", "/checkup"],
-      ["History", "/history"],
-      ["Operators", "/operators"],
-      ["Audit", "/audit"],
-      ["You", "/you"],
-    ],
-  ],
-];
+import { Search } from "./search";
+import { groups, holds, pageOf, type Section } from "./sections";
+import { Modal } from "./ui/modal";
 
 export function Key() {
   return (
@@ -85,33 +40,46 @@ function useFlags(): Record<string, number> {
 /** The pages that the role may see. */
 function usePages(): typeof groups {
   const rights = useAbout().data?.rights ?? [];
+  const may = ({ name, pages }: Section) => ({
+    name,
+    pages: pages.filter(([, path]) => rights.includes(rightOf(path))),
+  });
   return groups
-    .map(([name, pages]): (typeof groups)[number] => [name, pages.filter(([, path]) => rights.includes(rightOf(path)))])
-    .filter(([, pages]) => pages.length > 0);
+    .map(([name, sections]): (typeof groups)[number] => [name, sections.map(may).filter((s) => s.pages.length > 0)])
+    .filter(([, sections]) => sections.length > 0);
+}
+
+/** The pages that belong together with the one that is shown. */
+function Tabs({ section, at }: { section?: Section; at: string }) {
+  if (!section || section.pages.length < 2) return null;
+  return (
+    <nav aria-label={section.name} className="mb-3 flex flex-wrap gap-x-5 border-b border-hair text-[13px]">
+      {section.pages.map(([page, path]) => (
+        <Link
+          key={path}
+          to={path}
+          aria-current={path === at ? "page" : undefined}
+          className={`-mb-px border-b-2 pb-1 ${path === at ? "border-brass font-semibold" : "border-transparent text-soft hover:text-ink"}`}
+        >
+          {page}
+        </Link>
+      ))}
+    </nav>
+  );
 }
 
 export function Shell({ operator, role, children }: { operator: string; role: string; children: ReactNode }) {
-  const go = useNavigate();
   const at = useLocation();
   const queries = useQueryClient();
-  const search = useRef<HTMLInputElement>(null);
-  const [palette, setPalette] = useState(false);
   const [help, setHelp] = useState(false);
   const flags = useFlags();
   const shown = usePages();
+  const page = pageOf(at.pathname);
+  const section = shown.flatMap(([, sections]) => sections).find((s) => holds(s, page));
   useEffect(() => {
     const keys = (e: KeyboardEvent) => {
-      if ((e.ctrlKey || e.metaKey) && e.key === "k") {
-        e.preventDefault();
-        setPalette((o) => !o);
-        return;
-      }
       const typing = e.target instanceof HTMLElement && /^(INPUT|TEXTAREA|SELECT)$/.test(e.target.tagName);
       if (typing || e.ctrlKey || e.metaKey || e.altKey) return;
-      if (e.key === "/") {
-        e.preventDefault();
-        search.current?.focus();
-      }
       if (e.key === "?") setHelp(true);
     };
     window.addEventListener("keydown", keys);
@@ -130,53 +98,33 @@ export function Shell({ operator, role, children }: { operator: string; role: st
           <Key />
           Tollgate Key
         </div>
-        {shown.map(([name, pages]) => (
+        {shown.map(([name, sections]) => (
           <div key={name}>
-            <div className="mx-4 mt-2.5 mb-0.5 text-[11px] font-semibold text-soft">{name}</div>
-            {pages.map(([page, path]) => (
-              <NavLink
-                key={path}
-                to={path}
-                end={path === "/"}
-                className={({ isActive }) =>
-                  `flex justify-between px-4 py-[1px] ${isActive ? "bg-sheet font-semibold shadow-[inset_3px_0_0_var(--brass)]" : ""}`
-                }
-              >
-                <span>{page}</span>
-                {flags[page] > 0 && (
-                  <span className="text-[12px] text-out" title="need attention">
-                    {flags[page]}
-                  </span>
-                )}
-              </NavLink>
-            ))}
+            <div className="mx-4 mt-4 mb-1 text-[11px] font-semibold text-soft">{name}</div>
+            {sections.map((section) => {
+              const here = holds(section, page);
+              const flag = section.pages.reduce((sum, [name]) => sum + (flags[name] ?? 0), 0);
+              return (
+                <Link
+                  key={section.name}
+                  to={section.pages[0][1]}
+                  aria-current={here ? "page" : undefined}
+                  className={`flex justify-between px-4 py-1 ${here ? "bg-sheet font-semibold shadow-[inset_3px_0_0_var(--brass)]" : ""}`}
+                >
+                  <span>{section.name}</span>
+                  {flag > 0 && (
+                    <span className="text-[12px] text-out" title="need attention">
+                      {flag}
+                    </span>
+                  )}
+                </Link>
+              );
+            })}
           </div>
         ))}
       </nav>
       <header className="flex items-center gap-3.5 border-b border-hair bg-sheet px-5">
-        <form
-          role="search"
-          className="relative w-[380px] shrink-0"
-          onSubmit={(e) => {
-            e.preventDefault();
-            const q = new FormData(e.currentTarget).get("q");
-            go(`/attempts?q=${encodeURIComponent(String(q))}`);
-          }}
-        >
-          <input
-            ref={search}
-            name="q"
-            key={at.key}
-            aria-label="Search attempts"
-            placeholder="Person, MAC, address, client"
-            className="field bg-paper pr-8"
-            autoComplete="off"
-            onKeyDown={(e) => e.key === "Escape" && e.currentTarget.blur()}
-          />
-          <kbd className="absolute top-[6px] right-2 rounded-[3px] border border-hair bg-sheet px-[5px] font-mono text-[11px] leading-4 text-soft">
-            /
-          </kbd>
-        </form>
+        <Search pages={shown.flatMap(([, sections]) => sections.flatMap((s) => s.pages))} />
         <div className="ml-auto flex items-center gap-2 text-[13px]">
           <DraftBar />
           <button
@@ -188,13 +136,13 @@ export function Shell({ operator, role, children }: { operator: string; role: st
           >
             ◐
           </button>
-          <NavLink
+          <Link
             to="/you"
             className="rounded text-soft hover:text-ink"
             title="Your password, second factor, sessions and tokens"
           >
             {operator} · {role}
-          </NavLink>
+          </Link>
           <button
             type="button"
             onClick={signOut}
@@ -204,13 +152,14 @@ export function Shell({ operator, role, children }: { operator: string; role: st
           </button>
         </div>
       </header>
-      <main className="relative overflow-auto px-5 py-4">{children}</main>
-      <Palette open={palette} close={() => setPalette(false)} />
+      <main className="relative overflow-auto px-5 py-4">
+        <Tabs section={section} at={page} />
+        {children}
+      </main>
       <Modal open={help} onClose={() => setHelp(false)} title="Keys">
         <dl className="grid grid-cols-[110px_1fr] gap-y-1">
           {[
-            ["/", "search attempts"],
-            ["Ctrl K", "go to a page or an object"],
+            ["/ or Ctrl K", "find a page, a person, an address, any object"],
             ["↑ ↓", "move in a table"],
             ["Enter", "open"],
             ["Esc", "close"],
@@ -247,76 +196,4 @@ function useIdle(end: () => void) {
       for (const sign of signs) window.removeEventListener(sign, use);
     };
   }, [minutes]);
-}
-
-/** Goes to any page or object by typing part of its name. */
-function Palette({ open, close }: { open: boolean; close: () => void }) {
-  return (
-    <Modal open={open} onClose={close} title="Go to">
-      {open && <PaletteList close={close} />}
-    </Modal>
-  );
-}
-
-function PaletteList({ close }: { close: () => void }) {
-  const go = useNavigate();
-  const shown = usePages();
-  const mayPublish = useMay("configure");
-  const kinds = {
-    clients: useObjects("clients"),
-    directories: useObjects("directories"),
-    realms: useObjects("realms"),
-    lanes: useObjects("lanes"),
-    passes: useObjects("passes"),
-    calendars: useObjects("calendars"),
-    vendors: useObjects("vendors"),
-    overrides: useObjects("overrides"),
-    "command-lists": useObjects("command-lists"),
-    expectations: useObjects("expectations"),
-    certificates: useObjects("certificates"),
-    authorities: useObjects("authorities"),
-    trusts: useObjects("trusts"),
-  };
-  const to = (path: string) => () => {
-    close();
-    go(path);
-  };
-  const item = "cursor-pointer rounded px-2 py-1 data-[selected=true]:bg-nav";
-  const publish = async () => {
-    close();
-    await call("POST", "/draft/publish", { note: "" });
-    location.reload();
-  };
-  return (
-    <Command label="Go to">
-      <Command.Input autoFocus placeholder="Page, client, lane ..." className="field mb-2" />
-      <Command.List className="max-h-80 overflow-y-auto">
-        <Command.Empty className="p-2 text-soft">No match.</Command.Empty>
-        {shown
-          .flatMap(([, pages]) => pages)
-          .map(([name, path]) => (
-            <Command.Item key={path} onSelect={to(path)} className={item}>
-              {name}
-            </Command.Item>
-          ))}
-        {mayPublish && (
-          <Command.Item onSelect={publish} className={item}>
-            Publish the draft
-          </Command.Item>
-        )}
-        {Object.entries(kinds).flatMap(([kind, list]) =>
-          (list.data?.items ?? []).slice(0, 200).map((o) => (
-            <Command.Item
-              key={o.id}
-              value={`${kind} ${o.name} ${o.id}`}
-              onSelect={to(`/${kind}/${o.id}`)}
-              className={item}
-            >
-              <span className="text-soft">{kind}</span> {o.name}
-            </Command.Item>
-          )),
-        )}
-      </Command.List>
-    </Command>
-  );
 }

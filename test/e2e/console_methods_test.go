@@ -53,7 +53,7 @@ func TestCertificatesInTheConsole(t *testing.T) {
 		p.see("Also supports MS-CHAPv2"), p.click("Save"), p.see("cannot be made of the hash"),
 		p.fill("Password", "gangway-and-rope"), p.click("Save"), p.see("Add account"))
 	steps(t,
-		p.click("Try"), p.fill("Name", "k.nance"), p.fill("Password", "wrong"), p.click("Sign in"),
+		p.click("Attempts"), p.click("Try"), p.fill("Name", "k.nance"), p.fill("Password", "wrong"), p.click("Sign in"),
 		p.see("Access-Reject"), p.see("MS-CHAPv2 failure"),
 		p.fill("Password", "gangway-and-rope"), p.click("Sign in"), p.see("Access-Accept"),
 		p.see("the same on both sides"), p.see("Tunnel-Private-Group-ID"), p.click("Its road"),

@@ -47,7 +47,7 @@ func TestAPolicyFromTheFirstKeyToTakingItBack(t *testing.T) {
 		p.see("Can never be reached: policy 2, Deck officers, matches everything that this could match"),
 		p.see("Move it up"),
 		p.click("Analysis"), p.see("1 mistake"), p.see("never reached"), p.see("group Deck Officers"),
-		p.click("Lanes"), p.click("8. Wired ports"), p.see("Night crew"), p.focus("Move policy Night crew"),
+		p.click("Policies"), p.click("8. Wired ports"), p.see("Night crew"), p.focus("Move policy Night crew"),
 		p.press(" "))
 	settle(t, p.Page)
 	for range 5 {
@@ -68,7 +68,7 @@ func TestAPolicyFromTheFirstKeyToTakingItBack(t *testing.T) {
 	if a := w.attempts("verdict=admitted", 2)[0]; a.Policy != "Night crew" || a.VLAN != "20" {
 		t.Errorf("after publishing: %+v", a)
 	}
-	steps(t, p.click("Lanes"), p.click("8. Wired ports"), p.see("Night crew"), p.see("1, "),
+	steps(t, p.click("Policies"), p.click("8. Wired ports"), p.see("Night crew"), p.see("1, "),
 		p.click("History"), p.see("the night crew"), p.choose("Revision from", "3"), p.choose("Revision to", "4"),
 		p.see(`policy "Night crew" added`), p.see("Return to it"))
 	if _, err := browser.Eval[bool](p.Page,
@@ -113,11 +113,11 @@ func TestConsoleCompletesAndGuards(t *testing.T) {
 func TestConsoleOfWhatPoliciesAreMadeWith(t *testing.T) {
 	w := lantern(t)
 	p := pageSteps{signedIn(t, w)}
-	steps(t, p.click("Calendars"), p.click("Add calendar"), p.fill("Name", "night"), p.fill("Time zone", "Nowhere"),
+	steps(t, p.click("Policies"), p.click("Calendars"), p.click("Add calendar"), p.fill("Name", "night"), p.fill("Time zone", "Nowhere"),
 		p.click("Save to the draft"), p.see("is not a time zone"), p.fill("Time zone", "UTC"),
 		p.fill("Beginning of span 1", "22:00"), p.fill("End of span 1", "06:00"),
 		p.click("Save to the draft"), p.see("time is night"),
-		p.click("Dictionary"), p.click("Add vendor"), p.fill("Name", "Pier Works"), p.fill("Enterprise number",
+		p.click("Passes"), p.click("Dictionary"), p.click("Add vendor"), p.fill("Name", "Pier Works"), p.fill("Enterprise number",
 			"32473"), p.click("Save to the draft"), p.see(`number of "Harbour Instruments" already`),
 		p.fill("Enterprise number", "55555"), p.click("Add attribute"), p.fill("Name 1", "Pier-Key"),
 		p.click("Save to the draft"), p.see("1A 0C 0000D903 01 06 63726577"),
@@ -126,7 +126,7 @@ func TestConsoleOfWhatPoliciesAreMadeWith(t *testing.T) {
 		p.see("1A 0C 0000D903 01 06 30303432"), p.click("Save to the draft"), p.see("no directory reads"),
 		p.fill("Report sessions as", "{{person.mail}}"), p.fill("VLAN", "5000"), p.see("VLAN 5000 does not exist"),
 		p.fill("VLAN", "50"), p.click("Save to the draft"), p.see("Saved in the draft"),
-		p.click("Overrides"), p.click("Add override"), p.fill("Name", "A friend"), p.fill("Person", "s.lodge"),
+		p.click("Policies"), p.click("Overrides"), p.click("Add override"), p.fill("Name", "A friend"), p.fill("Person", "s.lodge"),
 		p.choose("Gets the pass", "night"), p.click("Save to the draft"), p.see("4 changes"),
 		p.click("Expectations"), p.see("1 would not be met by the draft"),
 		p.see("It would be: admitted, pass night, VLAN 50"),

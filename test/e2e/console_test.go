@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"errors"
+	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -113,7 +115,7 @@ func TestFirstDay(t *testing.T) {
 	)
 	steps(
 		t,
-		p.click("Realms"),
+		p.click("Directories"), p.click("Realms"),
 		p.click("Add realm"),
 		p.fill("Name", "shore"),
 		p.fill("Name forms", "@lanternferries.example\nLANTERN\\\nbare"),
@@ -132,7 +134,7 @@ func TestFirstDay(t *testing.T) {
 		p.see("51 04 3230"),
 		p.click("Save to the draft"),
 		p.see("4 changes"),
-		p.click("Lanes"),
+		p.click("Policies"),
 		p.see("No lane yet"),
 		p.click("Add the first"),
 		p.fill("Name", "Wired ports"),
@@ -282,13 +284,36 @@ func TestPeopleOperatorsAndKeys(t *testing.T) {
 		p.see("holds a space"), p.fill("Name", "new.one"), p.fill("Password", "a-good-password"), p.click("Add"),
 		p.see("may sign in"),
 		p.click("new.one"), p.click("Remove"), p.see("Remove account"), p.click("Remove"), p.unsee("new.one"),
-		p.click("Operators"), p.see("How operators sign in"), p.click("You"),
+		p.click("Settings"), p.see("How operators sign in"), p.click("You"),
 		p.fill("Name of the new token", "laptop"), p.click("Make a token"), p.see("tk_"),
-		p.press("?"), p.see("search attempts"), p.press("\x1b"), p.unsee("search attempts"), p.press("/"))
+		p.press("?"), p.see("find a page"), p.press("\x1b"), p.unsee("find a page"), p.press("/"))
 	if id, err := browser.Eval[string](p.Page, "document.activeElement.getAttribute('aria-label')"); err != nil ||
-		id != "Search attempts" {
+		id != "Search" {
 		t.Errorf("/ puts the focus on %q, %v", id, err)
 	}
+}
+
+// The search box finds what it promises, and Enter opens the best answer.
+func TestSearchFindsWhatItPromises(t *testing.T) {
+	w := lantern(t)
+	w.do(http.MethodPost, "/devices", apitype.DeviceFields{Match: "02-00-5E-77-00-01", Name: "Ticket printer",
+		Enabled: true}, nil)
+	for _, c := range []struct{ query, kind, name string }{
+		{"np-switch-1", "client", "np-switch-1"}, {"NP-SWITCH", "client", "np-switch-1"}, {"127.0.10.11", "client", "np-switch-1"},
+		{"02:00:5e:77:00:01", "device", "02-00-5E-77-00-01"}, {"ticket pr", "device", "02-00-5E-77-00-01"},
+		{"Night Watch", "account", "night.watch"}, {"wired", "lane", "Wired ports"}, {"ticketing", "pass", "ticketing"},
+		{"nothing-like-it", "attempts", "nothing-like-it"},
+	} {
+		var found apitype.Answers
+		w.do(http.MethodGet, "/search?q="+url.QueryEscape(c.query), nil, &found)
+		if found.Items[0].Kind != c.kind || !strings.EqualFold(found.Items[0].Name, c.name) {
+			t.Errorf("%q finds %+v first, not the %s %s", c.query, found.Items[0], c.kind, c.name)
+		}
+	}
+	p := pageSteps{signedIn(t, w)}
+	steps(t, p.see("Now"), p.fill("Search", "np-switch-1"), p.press("\r"), p.see("Shared secret"),
+		p.fill("Search", "realms"), p.press("\r"), p.see("Lookup order"),
+		p.fill("Search", "nothing-like-it"), p.see("attempts with this text"), p.press("\r"), p.see("No matching attempts"))
 }
 
 func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {

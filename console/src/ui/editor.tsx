@@ -1,9 +1,9 @@
 import { useEffect, useState, type ReactNode } from "react";
-import { useNavigate } from "react-router";
+import { useLocation, useNavigate } from "react-router";
 import { useRemove, useSave, type Kind } from "../api/hooks";
 import { Refused, type Schema } from "../api/client";
 import { Button, Failure, Notice, sentence } from "./basic";
-import { Modal } from "./form";
+import { Modal } from "./modal";
 import { Guard, useUnsaved } from "./guard";
 import { ObjectHistory } from "./history";
 
@@ -65,8 +65,12 @@ export function Editor<K extends Kind>({
   const save = useSave(kind);
   const remove = useRemove(kind);
   const go = useNavigate();
+  // What was saved is told on the page of a new object too, which opens then.
+  const before: { saved?: number } | null = useLocation().state;
   const [asking, setAsking] = useState(false);
-  const unsaved = useUnsaved();
+  const unsaved = useUnsaved(body);
+  // The revision as which it was saved, 0 for the draft; undefined once something else was typed.
+  const [told, setTold] = useState(before?.saved);
   // The tag of the object as this form read it, or as it was saved last: whoever changes it meanwhile is noticed.
   const [tag, setTag] = useState(object?.tag);
   useEffect(() => {
@@ -79,14 +83,18 @@ export function Editor<K extends Kind>({
         onSuccess: (saved) => {
           setTag(saved.object.tag);
           unsaved.saved();
+          setTold(saved.revision ?? 0);
           onSaved?.({ secret: saved.secret, revision: saved.revision, id: saved.object.id });
-          if (!object) go(`/${kind}/${saved.object.id}`, { replace: true });
+          if (!object) {
+            go(`/${kind}/${saved.object.id}`, { replace: true, state: { saved: saved.revision ?? 0 } });
+          }
         },
       },
     );
   return (
     <form
       {...unsaved.form}
+      onInput={() => setTold(undefined)}
       onSubmit={(e) => {
         e.preventDefault();
         submit(false);
@@ -107,9 +115,9 @@ export function Editor<K extends Kind>({
         <Button needs="configure" disabled={save.isPending} onClick={() => submit(true)}>
           Save and publish
         </Button>
-        {save.isSuccess && !save.isPending && (
+        {told !== undefined && (
           <span className="text-[13px] text-in" role="status">
-            {save.data?.revision ? `Published as revision ${save.data.revision}.` : "Saved in the draft."}
+            {told ? `Published as revision ${told}.` : "Saved in the draft."}
           </span>
         )}
         {object && (

@@ -1,5 +1,4 @@
-import { Checkbox, Dialog, Select } from "radix-ui";
-import { getNonce } from "get-nonce";
+import { Checkbox } from "radix-ui";
 import { useId, type InputHTMLAttributes, type ReactNode } from "react";
 import { Refused, type Fault } from "../api/client";
 import { sentence } from "./basic";
@@ -128,55 +127,6 @@ export function LinesField({
 
 export const lines = (list: string[]) => list.map((l) => l.trim()).filter(Boolean);
 
-export function Pick({
-  label,
-  hint,
-  value,
-  options,
-  onChange,
-  error,
-  field,
-}: {
-  label: string;
-  hint?: ReactNode;
-  value: string;
-  options: { value: string; label: string }[];
-  onChange: (v: string) => void;
-  error?: unknown;
-  field?: string;
-}) {
-  return (
-    <Field label={label} hint={hint} error={error} name={field}>
-      {(p) => (
-        <Select.Root value={value || "-"} onValueChange={(v) => onChange(v === "-" ? "" : v)}>
-          <Select.Trigger {...p} aria-label={label} className="field flex items-center justify-between text-left">
-            <Select.Value />
-            <Select.Icon className="text-soft">▾</Select.Icon>
-          </Select.Trigger>
-          <Select.Portal>
-            <Select.Content
-              position="popper"
-              className="z-50 max-h-80 overflow-hidden rounded border border-hair bg-sheet shadow-lg"
-            >
-              <Select.Viewport className="p-1" nonce={getNonce()}>
-                {options.map((o) => (
-                  <Select.Item
-                    key={o.value}
-                    value={o.value || "-"}
-                    className="cursor-pointer rounded px-3 py-1 text-[13px] outline-none data-[highlighted]:bg-nav"
-                  >
-                    <Select.ItemText>{o.label}</Select.ItemText>
-                  </Select.Item>
-                ))}
-              </Select.Viewport>
-            </Select.Content>
-          </Select.Portal>
-        </Select.Root>
-      )}
-    </Field>
-  );
-}
-
 export function Tick({
   label,
   checked,
@@ -205,34 +155,5 @@ export function Tick({
         {label}
       </label>
     </div>
-  );
-}
-
-export function Modal({
-  open,
-  onClose,
-  title,
-  children,
-  wide,
-}: {
-  open: boolean;
-  onClose: () => void;
-  title: string;
-  children: ReactNode;
-  wide?: boolean;
-}) {
-  return (
-    <Dialog.Root open={open} onOpenChange={(o) => !o && onClose()}>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className={`fixed top-[7vh] left-1/2 z-40 max-h-[86vh] -translate-x-1/2 overflow-y-auto rounded border border-hair bg-paper p-5 shadow-xl ${wide ? "w-[820px]" : "w-[540px]"} max-w-[96vw]`}
-        >
-          <Dialog.Title className="mb-3 text-[16px] font-bold">{title}</Dialog.Title>
-          {children}
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
   );
 }

@@ -1,18 +1,24 @@
-import { useCallback, useEffect, useRef } from "react";
+import { useCallback, useEffect, useMemo, useRef } from "react";
 import { useBlocker } from "react-router";
 import { Button } from "./basic";
-import { Modal } from "./form";
+import { Modal } from "./modal";
 
-/** Notes what is typed into a form, so that it is not left by mistake. */
-export function useUnsaved() {
-  const dirty = useRef(false);
-  const on = useCallback(() => {
-    dirty.current = true;
+/** Notes whether a form holds anything else than before it was touched, so that it is not left by mistake. */
+export function useUnsaved(body: () => unknown) {
+  const latest = useRef(body);
+  latest.current = body;
+  const before = useRef<string>(undefined);
+  const [touch, saved, dirty] = useMemo(() => {
+    const text = () => JSON.stringify(latest.current());
+    return [
+      () => void (before.current ??= text()),
+      () => void (before.current = undefined),
+      () => before.current !== undefined && before.current !== text(),
+    ];
   }, []);
-  const saved = useCallback(() => {
-    dirty.current = false;
-  }, []);
-  return { dirty, saved, form: { onInput: on, onChange: on } };
+  // Each of these comes before the change that it brings.
+  const form = { onPointerDownCapture: touch, onKeyDownCapture: touch, onFocusCapture: touch, onDropCapture: touch };
+  return { dirty, saved, form };
 }
 
 /** Asks before a form is left in which something was typed and not saved: for another page, or with the whole tab. */
@@ -20,12 +26,12 @@ export function Guard({ of }: { of: ReturnType<typeof useUnsaved> }) {
   const { dirty } = of;
   const blocker = useBlocker(
     useCallback(({ currentLocation, nextLocation }) => {
-      return dirty.current && currentLocation.pathname !== nextLocation.pathname;
+      return dirty() && currentLocation.pathname !== nextLocation.pathname;
     }, []),
   );
   useEffect(() => {
     const ask = (e: BeforeUnloadEvent) => {
-      if (dirty.current) e.preventDefault();
+      if (dirty()) e.preventDefault();
     };
     window.addEventListener("beforeunload", ask);
     return () => window.removeEventListener("beforeunload", ask);

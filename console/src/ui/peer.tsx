@@ -1,5 +1,6 @@
 import { useObjects } from "../api/hooks";
-import { LinesField, Pick, TextField } from "./form";
+import { LinesField, TextField } from "./form";
+import { Pick } from "./pick";
 
 type Peer = { ca: string; serverName: string; certificate: string };
 

@@ -3,6 +3,7 @@ import { type ReactNode, useState } from "react";
 import { call, type Schema } from "../api/client";
 import { Button, Failure, Notice } from "./basic";
 import { Field } from "./form";
+import { useTaken } from "./modal";
 
 // A longer text is not shown for editing: the browser would be busy with it.
 const shown = 200_000;
@@ -10,11 +11,16 @@ const shown = 200_000;
 /** Imports CSV, after a look at what would happen. */
 export function SheetImport({ path, hint, named }: { path: string; hint: ReactNode; named: string }) {
   const queries = useQueryClient();
+  const taken = useTaken();
   const [csv, setCSV] = useState("");
   const [file, setFile] = useState("");
   const run = useMutation({
     mutationFn: (v: { check: boolean; partial: boolean }) => call<Schema["ResultsImport"]>("POST", path, { csv, ...v }),
-    onSuccess: (r) => r.done && queries.invalidateQueries(),
+    onSuccess: (r) => {
+      if (!r.done) return;
+      taken();
+      queries.invalidateQueries();
+    },
   });
   const r = run.data;
   const wrong = r?.lines.filter((l) => l.what === "wrong") ?? [];

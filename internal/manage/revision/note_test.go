@@ -12,8 +12,8 @@ import (
 func BenchmarkNote(b *testing.B) {
 	from := &config.Config{}
 	for i := range 49_000 {
-		from.Clients = append(from.Clients, &config.Client{ID: fmt.Sprint(i), Name: fmt.Sprintf("sw-%d", i), Enabled: true,
-			Addresses: []string{fmt.Sprintf("10.%d.%d.1", i/250, i%250)}})
+		from.Clients = append(from.Clients, &config.Client{ID: fmt.Sprint(i), Name: fmt.Sprintf("sw-%d", i),
+			Enabled: true, Addresses: []string{fmt.Sprintf("10.%d.%d.1", i/250, i%250)}})
 	}
 	to := from.Copy()
 	config.Own(to.Clients, 24_000).Note = "by the gate"

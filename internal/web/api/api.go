@@ -94,6 +94,8 @@ type server struct {
 	tickets tickets
 	shelf   shelf
 	lists   lists
+	// seeks search the kinds of objects of the draft.
+	seeks []seek
 }
 
 const (
@@ -158,6 +160,7 @@ func newServer(s *Service, r chi.Router) *server {
 	out.objects()
 	out.certificates()
 	out.devices()
+	out.search()
 	out.trials()
 	out.gearTrials()
 	out.journal()

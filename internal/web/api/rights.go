@@ -18,7 +18,7 @@ var calls = byRight(map[operator.Right][]string{
 	operator.Watch: {"get-now", "list-attempts", "follow-attempts", "get-attempt", "list-sessions", "get-session",
 		"follow-sessions", "export-sessions", "list-accounts", "get-account", "get-account-import", "list-devices",
 		"get-device", "list-unknown-devices", "list-factors", "get-factor", "find-person", "list-held-back",
-		"list-leases", "list-contacts", "list-reasons", "list-methods", "list-fields"},
+		"list-leases", "list-contacts", "search", "list-reasons", "list-methods", "list-fields"},
 	operator.Assist: {"add-account", "change-account", "remove-account", "import-accounts", "add-device",
 		"change-device", "remove-device", "import-devices", "enrol-factor", "confirm-factor", "renew-recovery-codes",
 		"release-factor", "remove-factor", "ask-session", "ask-sessions", "release-held-back", "release-lease",

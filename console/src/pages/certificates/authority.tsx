@@ -5,7 +5,9 @@ import { call, type Schema } from "../../api/client";
 import { useObject } from "../../api/hooks";
 import { Button, Failure, Notice, PageHead } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
-import { Field, lines, LinesField, Modal, Pick, TextField, Tick } from "../../ui/form";
+import { Field, lines, LinesField, TextField, Tick } from "../../ui/form";
+import { Modal } from "../../ui/modal";
+import { Pick } from "../../ui/pick";
 import { Card, Left } from "./card";
 import { Issued } from "./certificates";
 

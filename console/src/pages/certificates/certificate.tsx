@@ -5,7 +5,8 @@ import { type Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
 import { Failure, Notice, PageHead } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
-import { Field, lines, LinesField, Pick, TextField } from "../../ui/form";
+import { Field, lines, LinesField, TextField } from "../../ui/form";
+import { Pick } from "../../ui/pick";
 
 export function CertificatePage() {
   const { id = "" } = useParams();

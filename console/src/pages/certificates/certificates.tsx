@@ -4,14 +4,13 @@ import { useNavigate } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { useObjects } from "../../api/hooks";
 import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys, Verdict, When } from "../../ui/basic";
-import { Modal } from "../../ui/form";
+import { Modal } from "../../ui/modal";
 import { Left } from "./card";
 
 export function CertificatesPage() {
   const certificates = useObjects("certificates");
   const authorities = useObjects("authorities");
   const trusts = useObjects("trusts");
-  const go = useNavigate();
   return (
     <>
       <PageHead
@@ -19,8 +18,32 @@ export function CertificatesPage() {
         lead="what the server shows to devices, and which client certificates it accepts"
       />
       <Failure error={certificates.error ?? authorities.error ?? trusts.error} />
+      {certificates.data && authorities.data && trusts.data && (
+        <Sections
+          certificates={certificates.data.items}
+          authorities={authorities.data.items}
+          trusts={trusts.data.items}
+        />
+      )}
+    </>
+  );
+}
+
+/** All three at once, so that nothing moves when another comes in. */
+function Sections({
+  certificates,
+  authorities,
+  trusts,
+}: {
+  certificates: Schema["ServerCertificate"][];
+  authorities: Schema["Authority"][];
+  trusts: Schema["Trust"][];
+}) {
+  const go = useNavigate();
+  return (
+    <>
       <Head title="Server certificates" to="/certificates/new" add="Add certificate" />
-      {certificates.data?.items.length === 0 ? (
+      {certificates.length === 0 ? (
         <Empty title="No server certificate">
           Methods that use TLS show devices a server certificate. Make an authority of your own first, or a signing
           request for another authority.
@@ -38,7 +61,7 @@ export function CertificatesPage() {
             </tr>
           </thead>
           <tbody>
-            {certificates.data?.items.map((c) => (
+            {certificates.map((c) => (
               <tr key={c.id} {...rowKeys(() => go(`/certificates/${c.id}`))}>
                 <td className="font-semibold">{c.name}</td>
                 <td className="mono">{c.chain[0]?.dns.join(", ")}</td>
@@ -52,7 +75,7 @@ export function CertificatesPage() {
         </table>
       )}
       <Head title="Our authorities" to="/authorities/new" add="Add authority" />
-      {authorities.data?.items.length === 0 ? (
+      {authorities.length === 0 ? (
         <Empty title="No authority of our own">
           An authority of your own signs server certificates and certificates for devices.
         </Empty>
@@ -68,7 +91,7 @@ export function CertificatesPage() {
             </tr>
           </thead>
           <tbody>
-            {authorities.data?.items.map((a) => (
+            {authorities.map((a) => (
               <tr key={a.id} {...rowKeys(() => go(`/authorities/${a.id}`))}>
                 <td className="font-semibold">{a.name}</td>
                 <td>{a.info.subject}</td>
@@ -83,7 +106,7 @@ export function CertificatesPage() {
         </table>
       )}
       <Head title="Trust lists for client certificates" to="/trusts/new" add="Add trust list" />
-      {trusts.data?.items.length === 0 ? (
+      {trusts.length === 0 ? (
         <Empty title="No trust list">Without a trust list, no client certificate is accepted.</Empty>
       ) : (
         <table className="grid-table">
@@ -97,7 +120,7 @@ export function CertificatesPage() {
             </tr>
           </thead>
           <tbody>
-            {trusts.data?.items.map((t) => (
+            {trusts.map((t) => (
               <tr key={t.id} {...rowKeys(() => go(`/trusts/${t.id}`))}>
                 <td className="font-semibold">{t.name}</td>
                 <td>{t.infos.map((i) => i.subject).join(", ")}</td>

@@ -4,7 +4,8 @@ import type { Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
 import { Failure, PageHead } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
-import { Field, lines, LinesField, Pick, TextField, Tick } from "../../ui/form";
+import { Field, lines, LinesField, TextField, Tick } from "../../ui/form";
+import { Pick } from "../../ui/pick";
 import { Card } from "./card";
 
 export function TrustPage() {

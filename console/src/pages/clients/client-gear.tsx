@@ -1,5 +1,6 @@
 import { blank, type Client } from "./client";
-import { Pick, TextField, Tick } from "../../ui/form";
+import { TextField, Tick } from "../../ui/form";
+import { Pick } from "../../ui/pick";
 
 export type GearSecret = { how: string; secret: string };
 

@@ -1,5 +1,6 @@
 import { blank, type Client } from "./client";
-import { LinesField, Pick, TextField, Tick } from "../../ui/form";
+import { LinesField, TextField, Tick } from "../../ui/form";
+import { Pick } from "../../ui/pick";
 
 export type ChangeSecret = { how: string; secret: string };
 

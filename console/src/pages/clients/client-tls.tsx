@@ -1,6 +1,7 @@
 import { blank } from "./client";
 import { useObjects } from "../../api/hooks";
-import { LinesField, Pick } from "../../ui/form";
+import { LinesField } from "../../ui/form";
+import { Pick } from "../../ui/pick";
 
 /** How the client proves itself over TLS, for RADIUS and TACACS+ alike. */
 export function TLSSection({

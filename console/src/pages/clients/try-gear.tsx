@@ -4,7 +4,8 @@ import { Link } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { useObjects } from "../../api/hooks";
 import { Button, Empty, Failure, Notice, sentence, Verdict } from "../../ui/basic";
-import { Pick, TextField } from "../../ui/form";
+import { TextField } from "../../ui/form";
+import { Pick } from "../../ui/pick";
 
 const asks: [string, string][] = [
   ["login", "sign in"],

@@ -5,7 +5,8 @@ import { call, type Schema } from "../../api/client";
 import { useMethods, useObjects } from "../../api/hooks";
 import { useRecorded } from "../../api/recorded";
 import { Button, Empty, Failure, PageHead } from "../../ui/basic";
-import { Field, Pick, TextField, Tick } from "../../ui/form";
+import { Field, TextField, Tick } from "../../ui/form";
+import { Pick } from "../../ui/pick";
 import { TryGear } from "./try-gear";
 import { DryRun, Result } from "./try-result";
 

@@ -4,7 +4,8 @@ import type { Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
 import { ButtonLink, Empty, Failure, PageHead, rowKeys } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
-import { Field, lines, LinesField, Pick, TextField } from "../../ui/form";
+import { Field, lines, LinesField, TextField } from "../../ui/form";
+import { Pick } from "../../ui/pick";
 import { Connect } from "./directory-connect";
 import { DirectoryPanels, TestPanel } from "./directory-panels";
 

@@ -1,7 +1,8 @@
 import { useState } from "react";
 import type { Schema } from "../../api/client";
 import { Button, Failure, Notice } from "../../ui/basic";
-import { Pick, TextField } from "../../ui/form";
+import { TextField } from "../../ui/form";
+import { Pick } from "../../ui/pick";
 import { Steps, useSteps } from "../../ui/steps";
 
 type Proposal = Schema["Proposal"];

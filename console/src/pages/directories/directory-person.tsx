@@ -1,5 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useState } from "react";
+import { useSearchParams } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { Button, Failure, Notice, PassChip, sentence, Verdict } from "../../ui/basic";
 
@@ -8,9 +9,14 @@ type Found = Schema["Found"];
 
 /** Looks one person up: names, groups and the way to them, attributes, and what the draft could give. */
 export function Person({ directory }: { directory: Directory }) {
-  const [name, setName] = useState("");
+  const asked = useSearchParams()[0].get("person") ?? "";
+  const [name, setName] = useState(asked);
+  useEffect(() => {
+    setName(asked);
+    if (asked) look.mutate(asked);
+  }, [asked]);
   const look = useMutation({
-    mutationFn: () => call<Found>("GET", `/directories/${directory.id}/people/${encodeURIComponent(name.trim())}`),
+    mutationFn: (name: string) => call<Found>("GET", `/directories/${directory.id}/people/${encodeURIComponent(name)}`),
   });
   const f = look.data;
   return (
@@ -19,7 +25,7 @@ export function Person({ directory }: { directory: Directory }) {
         className="mb-3 flex gap-2"
         onSubmit={(e) => {
           e.preventDefault();
-          look.mutate();
+          look.mutate(name.trim());
         }}
       >
         <input

@@ -5,7 +5,8 @@ import { call, type Schema } from "../../api/client";
 import { useDebounced, useObject, useObjects } from "../../api/hooks";
 import { Button, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, sentence, Verdict } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
-import { faultsOf, lines, Pick, TextField } from "../../ui/form";
+import { faultsOf, lines, TextField } from "../../ui/form";
+import { Pick } from "../../ui/pick";
 import { Sortable, useMovable } from "../../ui/sortable";
 
 type List = Schema["CommandList"];

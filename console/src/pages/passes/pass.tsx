@@ -7,7 +7,8 @@ import { api, call, type Schema } from "../../api/client";
 import { useDebounced, useObject, useObjects } from "../../api/hooks";
 import { Button, Failure, PageHead } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
-import { Field, LinesField, Pick, TextField } from "../../ui/form";
+import { Field, LinesField, TextField } from "../../ui/form";
+import { Pick } from "../../ui/pick";
 
 export function PassPage() {
   const { id = "" } = useParams();

@@ -1,4 +1,5 @@
-import { Pick, NumberField } from "../../ui/form";
+import { NumberField } from "../../ui/form";
+import { Pick } from "../../ui/pick";
 
 type Limit = { maxSessions: number; atLimit: "" | "refuse" | "end-oldest" };
 

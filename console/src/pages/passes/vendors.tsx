@@ -7,7 +7,8 @@ import { useObject, useObjects } from "../../api/hooks";
 import { Changes } from "../../draft-bar";
 import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
-import { Field, Modal, TextField } from "../../ui/form";
+import { Field, TextField } from "../../ui/form";
+import { Modal } from "../../ui/modal";
 
 type Vendor = Schema["Vendor"];
 type Attribute = Schema["ConfigVendorAttribute"];

@@ -4,7 +4,8 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { useDebounced } from "../../api/hooks";
 import { ago, Button, ButtonLink, Empty, Failure, PageHead, rowKeys, Verdict, When } from "../../ui/basic";
-import { lines, LinesField, Modal, TextField, Tick } from "../../ui/form";
+import { lines, LinesField, TextField, Tick } from "../../ui/form";
+import { Modal } from "../../ui/modal";
 import { SheetImport } from "../../ui/sheet";
 import { ObjectHistory } from "../../ui/history";
 import { Guard, useUnsaved } from "../../ui/guard";
@@ -190,7 +191,7 @@ function DeviceForm({ device: d }: { device?: Device }) {
     expires: d?.expires?.slice(0, 10) ?? "",
   });
   const [asking, setAsking] = useState(false);
-  const unsaved = useUnsaved();
+  const unsaved = useUnsaved(() => form);
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
   const done = () => {
     unsaved.saved();

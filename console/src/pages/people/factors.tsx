@@ -4,7 +4,9 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { useDebounced } from "../../api/hooks";
 import { Button, Empty, Failure, Notice, PageHead, rowKeys, Verdict, When } from "../../ui/basic";
-import { faultsOf, Modal, Pick, TextField } from "../../ui/form";
+import { faultsOf, TextField } from "../../ui/form";
+import { Modal } from "../../ui/modal";
+import { Pick } from "../../ui/pick";
 import { Offer } from "../../ui/picture";
 
 type Factor = Schema["Factor"];

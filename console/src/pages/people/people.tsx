@@ -4,7 +4,9 @@ import { Link, useNavigate, useParams } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { useDebounced, useObjects } from "../../api/hooks";
 import { Button, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, sentence, Verdict, When } from "../../ui/basic";
-import { lines, LinesField, Modal, Pick, TextField, Tick } from "../../ui/form";
+import { lines, LinesField, TextField, Tick } from "../../ui/form";
+import { Modal } from "../../ui/modal";
+import { Pick } from "../../ui/pick";
 import { SheetImport } from "../../ui/sheet";
 
 type Account = Schema["Account"];
@@ -257,7 +259,7 @@ function AccountForm({ account }: { account?: Account }) {
   });
   const [password, setPassword] = useState("");
   const [asking, setAsking] = useState(false);
-  const unsaved = useUnsaved();
+  const unsaved = useUnsaved(() => [form, password]);
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
   const save = useMutation({
     mutationFn: () => {

@@ -6,7 +6,7 @@ import { useAnalysis, useHits, useObjects, useSave } from "../../api/hooks";
 import { Button, Empty, Failure, Notice, PageHead, PassChip, sentence, Verdict, verdictKind } from "../../ui/basic";
 import {} from "../../ui/condition";
 import {} from "../../ui/editor";
-import { Modal } from "../../ui/form";
+import { Modal } from "../../ui/modal";
 import { Sortable, useMovable } from "../../ui/sortable";
 import { DeviceSettings, Marks, Methods, Settings } from "./methods";
 import { FindingLine } from "./analysis";

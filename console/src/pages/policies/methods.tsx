@@ -3,7 +3,9 @@ import { useState } from "react";
 import { useMethods, useObjects } from "../../api/hooks";
 import { call, type Schema } from "../../api/client";
 import { Button, Failure, sentence } from "../../ui/basic";
-import { Field, Modal, Pick, TextField, Tick } from "../../ui/form";
+import { Field, TextField, Tick } from "../../ui/form";
+import { Modal } from "../../ui/modal";
+import { Pick } from "../../ui/pick";
 
 type TLS = Schema["ConfigLaneTLS"];
 

@@ -4,7 +4,8 @@ import type { Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
 import { ButtonLink, Empty, Failure, PageHead, PassChip, rowKeys, When } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
-import { Pick, TextField } from "../../ui/form";
+import { TextField } from "../../ui/form";
+import { Pick } from "../../ui/pick";
 import { MomentField } from "../../ui/moment";
 
 type Override = Schema["Override"];

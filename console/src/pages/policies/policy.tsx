@@ -4,7 +4,9 @@ import { call, type Schema } from "../../api/client";
 import { useDebounced, useObjects } from "../../api/hooks";
 import { Button, Failure } from "../../ui/basic";
 import { ConditionField, quote } from "../../ui/condition";
-import { Field, Modal, Pick, TextField, Tick } from "../../ui/form";
+import { Field, TextField, Tick } from "../../ui/form";
+import { Modal } from "../../ui/modal";
+import { Pick } from "../../ui/pick";
 import { MomentField } from "../../ui/moment";
 import { FindingLine } from "./analysis";
 

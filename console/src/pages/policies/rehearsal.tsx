@@ -17,7 +17,7 @@ import {
   verdictKind,
 } from "../../ui/basic";
 import { Road } from "../../ui/road";
-import { Pick } from "../../ui/form";
+import { Pick } from "../../ui/pick";
 import { useRehearsal } from "../../api/hooks";
 
 type Ending = Schema["ResultsEnding"];

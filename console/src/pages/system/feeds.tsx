@@ -5,7 +5,8 @@ import { call, type Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
 import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys, Verdict, When } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
-import { Pick, NumberField, TextField, Tick } from "../../ui/form";
+import { NumberField, TextField, Tick } from "../../ui/form";
+import { Pick } from "../../ui/pick";
 import { PeerFields } from "../../ui/peer";
 
 type Feed = Schema["Feed"];

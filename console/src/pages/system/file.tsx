@@ -4,7 +4,8 @@ import { download, sendFile, type Comparison } from "../../api/file";
 import { Changes } from "../../draft-bar";
 import { Button, Failure } from "../../ui/basic";
 import { Problems } from "../../ui/editor";
-import { Modal, Tick } from "../../ui/form";
+import { Tick } from "../../ui/form";
+import { Modal } from "../../ui/modal";
 
 /** A backup of everything, as one encrypted file. */
 export function BackupButton() {

@@ -4,7 +4,8 @@ import { api, call, Refused, unmet, type Schema } from "../../api/client";
 import { useDraft } from "../../api/hooks";
 import { Changes } from "../../draft-bar";
 import { Button, Empty, Failure, Notice, PageHead, Verdict, When } from "../../ui/basic";
-import { Modal, TextField, Tick } from "../../ui/form";
+import { TextField, Tick } from "../../ui/form";
+import { Modal } from "../../ui/modal";
 import { BackupButton, FileButtons } from "./file";
 
 export function HistoryPage() {

@@ -3,7 +3,8 @@ import { useState } from "react";
 import { call, type Schema } from "../../api/client";
 import { useObjects } from "../../api/hooks";
 import { Button, Failure, Notice } from "../../ui/basic";
-import { Modal, Pick } from "../../ui/form";
+import { Modal } from "../../ui/modal";
+import { Pick } from "../../ui/pick";
 
 type Action = Schema["SessionAsk"]["action"];
 const actions: { value: Action; label: string }[] = [

@@ -1,0 +1,72 @@
+import { Dialog } from "radix-ui";
+import { createContext, useCallback, useContext, useEffect, useRef, useState, type ReactNode } from "react";
+import { Button } from "./basic";
+
+const Taken = createContext(() => {});
+
+/** For what stands in a dialog: tells it that what was typed is taken in. */
+export const useTaken = () => useContext(Taken);
+
+/** A dialog. Escape and a click beside it close it; where something was typed that would be lost, they ask first. */
+export function Modal({
+  open,
+  onClose,
+  title,
+  children,
+  wide,
+  kept,
+}: {
+  open: boolean;
+  onClose: () => void;
+  title: string;
+  children: ReactNode;
+  wide?: boolean;
+  /** What was typed is not lost by closing: it is taken in already, or still there when it is opened again. */
+  kept?: boolean;
+}) {
+  // The fields in which something was typed; those that are gone were taken in.
+  const typed = useRef(new Set<Node>());
+  const [asking, setAsking] = useState(false);
+  useEffect(() => {
+    typed.current.clear();
+    setAsking(false);
+  }, [open]);
+  const taken = useCallback(() => typed.current.clear(), []);
+  const leave = () => {
+    if (!kept && [...typed.current].some((field) => field.isConnected)) setAsking(true);
+    else onClose();
+  };
+  return (
+    <Dialog.Root open={open} onOpenChange={(o) => !o && leave()}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          onInput={(e) => e.target instanceof Node && typed.current.add(e.target)}
+          onEscapeKeyDown={(e) => {
+            // what is open inside takes the key first, such as suggestions under a field
+            if (document.activeElement?.getAttribute("aria-expanded") === "true") e.preventDefault();
+          }}
+          className={`fixed top-[7vh] left-1/2 z-40 max-h-[86vh] -translate-x-1/2 overflow-y-auto rounded border border-hair bg-paper p-5 shadow-xl ${wide ? "w-[820px]" : "w-[540px]"} max-w-[96vw]`}
+        >
+          <Dialog.Title className="mb-3 text-[16px] font-bold">{title}</Dialog.Title>
+          <Taken value={taken}>{children}</Taken>
+          {asking && (
+            <div
+              role="alert"
+              className="sticky bottom-[-20px] -mx-5 mt-4 -mb-5 flex flex-wrap items-center gap-2 border-t border-hair bg-warn-bg px-5 py-3"
+            >
+              <b className="mr-auto">Close without saving what you typed?</b>
+              <Button primary autoFocus onClick={() => setAsking(false)}>
+                Stay here
+              </Button>
+              <Button danger onClick={onClose}>
+                Close it
+              </Button>
+            </div>
+          )}
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}

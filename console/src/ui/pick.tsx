@@ -1,0 +1,54 @@
+import { Select } from "radix-ui";
+import { getNonce } from "get-nonce";
+import type { ReactNode } from "react";
+import { Field } from "./form";
+
+/** Chooses one of a few. */
+export function Pick({
+  label,
+  hint,
+  value,
+  options,
+  onChange,
+  error,
+  field,
+}: {
+  label: string;
+  hint?: ReactNode;
+  value: string;
+  options: { value: string; label: string }[];
+  onChange: (v: string) => void;
+  error?: unknown;
+  field?: string;
+}) {
+  return (
+    <Field label={label} hint={hint} error={error} name={field}>
+      {(p) => (
+        <Select.Root value={value || "-"} onValueChange={(v) => onChange(v === "-" ? "" : v)}>
+          <Select.Trigger {...p} aria-label={label} className="field flex items-center justify-between text-left">
+            <Select.Value />
+            <Select.Icon className="text-soft">▾</Select.Icon>
+          </Select.Trigger>
+          <Select.Portal>
+            <Select.Content
+              position="popper"
+              className="z-50 max-h-80 overflow-hidden rounded border border-hair bg-sheet shadow-lg"
+            >
+              <Select.Viewport className="p-1" nonce={getNonce()}>
+                {options.map((o) => (
+                  <Select.Item
+                    key={o.value}
+                    value={o.value || "-"}
+                    className="cursor-pointer rounded px-3 py-1 text-[13px] outline-none data-[highlighted]:bg-nav"
+                  >
+                    <Select.ItemText>{o.label}</Select.ItemText>
+                  </Select.Item>
+                ))}
+              </Select.Viewport>
+            </Select.Content>
+          </Select.Portal>
+        </Select.Root>
+      )}
+    </Field>
+  );
+}
