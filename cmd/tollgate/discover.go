@@ -81,7 +81,12 @@ func (s *invocation) discover(in apitype.Discovery, trust, add string) error {
 	if !found.Trusted {
 		return fmt.Errorf("the server is not trusted yet: compare the fingerprint, and give it with -trust")
 	}
-	settings := apitype.DirectoryInput{BindPassword: in.Password, DirectoryFields: apitype.DirectoryFields{Name: add,
+	return s.addFound(found, in, add)
+}
+
+// addFound adds a directory as it was found.
+func (s *invocation) addFound(found apitype.Proposal, in apitype.Discovery, name string) error {
+	settings := apitype.DirectoryInput{BindPassword: in.Password, DirectoryFields: apitype.DirectoryFields{Name: name,
 		Kind: string(found.Kind), Servers: found.Servers, TLS: string(found.TLS), CA: in.CA,
 		ServerName: found.ServerName, BindName: found.BindName, DNS: found.DNS, Source: found.Source,
 		Attributes: []string{}, TimeoutMillis: 3000, CacheSeconds: new(60)}}

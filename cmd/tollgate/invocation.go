@@ -168,18 +168,28 @@ func one(args []string, what string) (string, error) {
 
 func accessCommands() []command {
 	return []command{
-		{"setup", "", "NAME", "create the first operator of a new service",
+		{"setup", "", "[NAME]", "create the first operator; then, or without NAME, what remains to set up",
 			func(f *flag.FlagSet) func(
 				*invocation, []string) error {
 				code := f.String("code", "", "setup code, which the service prints at its start and keeps in the file "+
 					"setup-code of its data directory")
 				second := f.String("second", "", "name of a second owner, who is added at once")
 				return func(s *invocation, args []string) error {
+					if len(args) == 0 {
+						return s.firstHour()
+					}
 					name, err := one(args, "name")
 					if err != nil {
 						return err
 					}
-					return s.setUp(name, *code, *second)
+					if err := s.setUp(name, *code, *second); err != nil {
+						return err
+					}
+					if f, ok := s.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+						return s.firstHour()
+					}
+					s.say("Go on with: tollgate setup")
+					return nil
 				}
 			}},
 		{"sign-in", "", "", "sign in to a service and keep a token", func(f *flag.FlagSet) func(*invocation,

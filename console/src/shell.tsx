@@ -72,6 +72,7 @@ export function Shell({ operator, role, children }: { operator: string; role: st
   const at = useLocation();
   const queries = useQueryClient();
   const [help, setHelp] = useState(false);
+  const [folded, setFolded] = useState(true); // the navigation, where there is little width
   const flags = useFlags();
   const shown = usePages();
   const page = pageOf(at.pathname);
@@ -92,8 +93,13 @@ export function Shell({ operator, role, children }: { operator: string; role: st
   };
   useIdle(signOut);
   return (
-    <div className="grid h-full grid-cols-[196px_1fr] grid-rows-[48px_1fr]">
-      <nav aria-label="Pages" className="row-span-2 overflow-y-auto border-r border-hair bg-nav py-3 text-[13.5px]">
+    <div className="grid h-full grid-cols-1 grid-rows-[auto_minmax(0,1fr)] lg:grid-cols-[196px_minmax(0,1fr)]">
+      <nav
+        aria-label="Pages"
+        id="pages"
+        onClick={() => setFolded(true)}
+        className={`${folded ? "max-lg:hidden" : "max-lg:fixed max-lg:inset-y-0 max-lg:left-0 max-lg:z-40 max-lg:w-56 max-lg:shadow-xl"} row-span-2 overflow-y-auto border-r border-hair bg-nav py-3 text-[13.5px]`}
+      >
         <div className="flex items-center gap-[9px] px-4 pb-1 font-bold tracking-tight">
           <Key />
           Tollgate Key
@@ -123,9 +129,19 @@ export function Shell({ operator, role, children }: { operator: string; role: st
           </div>
         ))}
       </nav>
-      <header className="flex items-center gap-3.5 border-b border-hair bg-sheet px-5">
+      {!folded && <div className="fixed inset-0 z-30 bg-black/40 lg:hidden" onClick={() => setFolded(true)} />}
+      <header className="flex min-h-12 flex-wrap items-center gap-x-3.5 gap-y-1.5 border-b border-hair bg-sheet px-3 py-1.5 md:px-5">
+        <button
+          type="button"
+          aria-expanded={!folded}
+          aria-controls="pages"
+          className="rounded border border-hair px-2 py-[3px] text-[13px] font-semibold lg:hidden"
+          onClick={() => setFolded(!folded)}
+        >
+          Pages
+        </button>
         <Search pages={shown.flatMap(([, sections]) => sections.flatMap((s) => s.pages))} />
-        <div className="ml-auto flex items-center gap-2 text-[13px]">
+        <div className="ml-auto flex flex-wrap items-center justify-end gap-2 text-[13px]">
           <DraftBar />
           <button
             type="button"
@@ -152,7 +168,7 @@ export function Shell({ operator, role, children }: { operator: string; role: st
           </button>
         </div>
       </header>
-      <main className="relative overflow-auto px-5 py-4">
+      <main className="relative min-w-0 overflow-auto px-3 py-4 md:px-5" ref={labelled}>
         <Tabs section={section} at={page} />
         {children}
       </main>
@@ -177,6 +193,39 @@ export function Shell({ operator, role, children }: { operator: string; role: st
       </Modal>
     </div>
   );
+}
+
+/** Names the cells of tables by their headings, which are shown where a table is too wide and its rows are stacked. */
+function labelled(main: HTMLElement | null) {
+  if (!main) return;
+  const label = () => {
+    for (const table of main.querySelectorAll<HTMLTableElement>("table.grid-table")) {
+      const heads = [...(table.tHead?.rows[0]?.cells ?? [])].map((c) => c.innerText);
+      for (const body of table.tBodies) {
+        for (const row of body.rows) {
+          [...row.cells].forEach((cell, i) => {
+            const name = row.cells.length === heads.length ? heads[i] : "";
+            if ((cell.dataset.label ?? "") !== name) cell.dataset.label = name;
+          });
+        }
+      }
+    }
+  };
+  let waits = 0;
+  const watch = new MutationObserver(() => {
+    waits ||= requestAnimationFrame(() => {
+      waits = 0;
+      if (narrow.matches) label();
+    });
+  });
+  const narrow = matchMedia("(width < 960px)");
+  narrow.addEventListener("change", label);
+  watch.observe(main, { childList: true, subtree: true });
+  label();
+  return () => {
+    watch.disconnect();
+    narrow.removeEventListener("change", label);
+  };
 }
 
 /** Ends the session of a page that is open and not used, which asks the service again and again by itself. */

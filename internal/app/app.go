@@ -281,7 +281,22 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		Sessions: a.Sessions, Changes: a.changes, Follower: follower,
 		Backup: a.backupOf(o), Onward: a.onward,
 		Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting,
+		Listening: a.listening(), KeyFile: filepath.Join(o.Data, "key"),
 		Secure: secure, Hosts: o.HTTPHosts, Done: background.Done()}))
+}
+
+// listening are the addresses at which devices ask.
+func (a *App) listening() (out []api.Listening) {
+	for _, l := range []struct {
+		what string
+		at   []netip.AddrPort
+	}{{"RADIUS", a.RADIUS}, {"RADIUS accounting", a.Accounting}, {"RADIUS over TLS", a.RADIUSTLS},
+		{"RADIUS over DTLS", a.RADIUSDTLS}, {"TACACS+", a.TACACS}, {"TACACS+ over TLS", a.TACACSTLS}} {
+		for _, at := range l.at {
+			out = append(out, api.Listening{What: l.what, At: at})
+		}
+	}
+	return out
 }
 
 // openTACACS opens the sockets of TACACS+.

@@ -185,7 +185,7 @@ export function PageHead({ title, lead, children }: { title: ReactNode; lead?: R
     <div className="mb-3 flex flex-wrap items-baseline gap-x-4 gap-y-2">
       <h1>{title}</h1>
       {lead && <span className="text-soft">{lead}</span>}
-      <span className="ml-auto flex gap-2">{children}</span>
+      <span className="ml-auto flex flex-wrap gap-2">{children}</span>
     </div>
   );
 }

@@ -168,7 +168,7 @@ function Comparison({ part, set, fields }: { part: Tree; set: (t: Tree) => void;
     });
   };
   return (
-    <div className="grid grid-cols-[minmax(120px,1fr)_104px_minmax(150px,1.6fr)] items-start gap-1.5">
+    <div className="grid items-start sm:grid-cols-[minmax(120px,1fr)_104px_minmax(150px,1.6fr)] gap-1.5">
       <input
         aria-label="Field"
         list={id + "f"}

@@ -315,6 +315,23 @@ func (k *Keeper) ofID(id string) *Account {
 	return k.byID[id]
 }
 
+// Len is how many accounts there are.
+func (k *Keeper) Len() int { return k.count() }
+
+// Least is what is kept of the password of every account: the most that all of them can be checked with.
+func (k *Keeper) Least() config.Keeps {
+	least := config.KeepsPassword
+	for _, a := range k.list.All() {
+		switch {
+		case a.Keeps == config.KeepsHash:
+			return config.KeepsHash
+		case a.Keeps == config.KeepsNTHash:
+			least = config.KeepsNTHash
+		}
+	}
+	return least
+}
+
 func (k *Keeper) count() int {
 	k.mu.RLock()
 	defer k.mu.RUnlock()

@@ -1,6 +1,8 @@
 package directory
 
 import (
+	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"net"
@@ -169,4 +171,21 @@ func (r root) clock(now time.Time) (ahead time.Duration, known bool) {
 		return 0, false
 	}
 	return at.Sub(now).Truncate(100 * time.Millisecond), true
+}
+
+// Naming is the domain after which a directory names itself, and its short name; "" for what it does not tell.
+func (d *Directory) Naming(ctx context.Context) (domain, short string) {
+	// Whatever fails here leaves a proposal out, and nothing else.
+	_ = d.with(ctx, func(c *ldap.Conn) error {
+		base, err := d.baseOn(c)
+		if err != nil {
+			return err
+		}
+		domain = domainOf(cmp.Or(d.cfg.Base, base))
+		if d.cfg.Kind == config.ActiveDirectory {
+			short, err = d.netBIOS(c, base)
+		}
+		return err
+	})
+	return domain, short
 }

@@ -83,6 +83,9 @@ type Service struct {
 	// Secure tells that the console is served by TLS; in clear it answers to names of loopback and to Hosts alone.
 	Secure bool
 	Hosts  []string
+	// Listening are the addresses at which devices ask, KeyFile is the path of the file with the sealing key.
+	Listening []Listening
+	KeyFile   string
 	// Done is closed when the service ends, so that live streams end too.
 	Done <-chan struct{}
 }
@@ -161,6 +164,7 @@ func newServer(s *Service, r chi.Router) *server {
 	out.certificates()
 	out.devices()
 	out.search()
+	out.firstHour()
 	out.trials()
 	out.gearTrials()
 	out.journal()

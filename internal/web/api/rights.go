@@ -48,7 +48,8 @@ var calls = byRight(map[operator.Right][]string{
 		"issue-certificate", "revoke-certificate", "add-certificate", "change-certificate", "remove-certificate",
 		"add-trust", "change-trust", "remove-trust", "seal-account", "discard-draft", "discard-part", "publish",
 		"ask-to-publish", "withdraw-ask",
-		"return-to-revision", "apply-file", "rehearse", "run-checkup", "forget-contact", "try", "try-gear"},
+		"return-to-revision", "apply-file", "rehearse", "get-first-hour", "make-first-certificate", "make-first-results",
+		"put-off-first-step", "run-checkup", "forget-contact", "try", "try-gear"},
 	operator.Own: {"add-operator", "change-operator", "remove-operator", "remove-operator-factor",
 		"change-operator-settings", "make-backup"},
 })

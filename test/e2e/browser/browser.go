@@ -70,6 +70,11 @@ func (b *Browser) NewPage() (*Page, error) {
 	return p, chromedp.Do(p.ctx, chromedp.EmulateViewport(1280, 800))
 }
 
+// Size sets how large the page is shown, in CSS pixels.
+func (p *Page) Size(width, height int) error {
+	return chromedp.Do(p.ctx, chromedp.EmulateViewport(int64(width), int64(height)))
+}
+
 // listen collects what the page writes to the console as an error; every violation of the content security policy is.
 func (p *Page) listen(ev any) {
 	text := ""

@@ -2,15 +2,17 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, call } from "../../api/client";
-import { useDebounced, useObject, useObjectPages } from "../../api/hooks";
+import { useDebounced, useDraft, useObject, useObjectPages, useObjects } from "../../api/hooks";
 import { ago, Button, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, sentence, Verdict } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { lines, LinesField, TextField, Tick } from "../../ui/form";
 import { Pick } from "../../ui/pick";
+import { DeviceSettings } from "../../ui/device-settings";
+import { useFirstHour } from "../watch/first-hour";
 import { type GearSecret, GearSection } from "./client-gear";
 import { TLSSection } from "./client-tls";
 import { type ChangeSecret, SessionSection } from "./client-sessions";
-import { type Client, blank } from "./client";
+import { type Client, blank, keepMade, takeMade, type Made } from "./client";
 
 const speaks = (c: Client) =>
   [c.secretSet && "RADIUS", (c.tacacsSecretSet || c.tacacsPlain) && "TACACS+", c.tlsNames.length > 0 && "TLS"]
@@ -146,8 +148,9 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
   const [tags, setTags] = useState(tagText(form.tags));
   const [secret, setSecret] = useState("");
   const [how, setHow] = useState(client ? "keep" : "generate");
-  const [grace, setGrace] = useState("");
-  const [made, setMade] = useState("");
+  const [grace, setGrace] = useState("24");
+  const [made, setMade] = useState<Made | undefined>(() => client && takeMade(client.id));
+  const [showing, setShowing] = useState(false);
   const [gear, setGear] = useState<GearSecret>({ how: client ? "keep" : "none", secret: "" });
   const [change, setChange] = useState<ChangeSecret>({ how: "keep", secret: "" });
   const set = (patch: Partial<typeof blank>) => setForm({ ...form, ...patch });
@@ -191,7 +194,9 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
         </Link>{" "}
         / {client?.name ?? "new"}
       </div>
-      <PageHead title={client?.name ?? "Add client"} lead={client && <State c={client} />} />
+      <PageHead title={client?.name ?? "Add client"} lead={client && <State c={client} />}>
+        {client && <Button onClick={() => setShowing(!showing)}>Settings for the device</Button>}
+      </PageHead>
       {client?.problem && (
         <div className="mb-3">
           <Notice tone={client.problem.current ? "out" : "warn"}>
@@ -217,17 +222,7 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
           </Notice>
         </div>
       )}
-      {made && (
-        <div className="mb-3">
-          <Notice tone="in">
-            The new shared secret, shown only here:{" "}
-            <code className="font-semibold select-all" data-secret>
-              {made}
-            </code>
-            . Set it on the device now.
-          </Notice>
-        </div>
-      )}
+      {(made || showing) && <Settings made={made} />}
       {client && <Problems list={client.problems} />}
       <Editor
         kind="clients"
@@ -236,19 +231,19 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
         body={body}
         onSaved={(s) => {
           if (s.secret) {
-            sessionStorage.setItem("made-" + s.id, s.secret);
-            setMade(s.secret); // and stays, however often the rest is saved: it is shown nowhere else
+            const protocol = gear.how === "generate" ? "TACACS+" : "RADIUS";
+            keepMade(s.id, protocol, s.secret); // for the page of a client that is new
+            setMade({ protocol, secret: s.secret }); // and stays, however often the rest is saved
           }
           setHow("keep");
           setSecret("");
-          setGrace("");
+          setGrace("24");
           setGear({ how: "keep", secret: "" });
           setChange({ how: "keep", secret: "" });
         }}
       >
         {(error) => (
           <>
-            <MadeElsewhere id={client?.id} show={setMade} />
             <TextField
               label="Name"
               field="name"
@@ -353,16 +348,20 @@ function ClientForm({ client, address }: { client?: Client; address?: string }) 
   );
 }
 
-/** Shows the secret of a client that was just added: its page is a new one. */
-function MadeElsewhere({ id, show }: { id?: string; show: (secret: string) => void }) {
-  useState(() => {
-    const kept = id && sessionStorage.getItem("made-" + id);
-    if (kept) {
-      sessionStorage.removeItem("made-" + id);
-      queueMicrotask(() => show(kept));
-    }
-  });
-  return null;
+/** What to set on the device. A secret that was just made is told here alone. */
+function Settings({ made }: { made?: Made }) {
+  const hour = useFirstHour();
+  const waits = (useDraft().data?.changes.length ?? 0) > 0;
+  const passes = useObjects("passes").data?.items ?? [];
+  return (
+    <DeviceSettings
+      protocol={made?.protocol ?? "RADIUS"}
+      servers={hour.data?.servers ?? []}
+      secret={made?.secret}
+      waits={waits}
+      vlans={passes.filter((p) => p.vlan).map((p) => ({ vlan: p.vlan ?? "", pass: p.name }))}
+    />
+  );
 }
 
 /** Mode auto that has become require, and the way back. */

@@ -77,7 +77,7 @@ export function TryGear({ client: first }: { client: string }) {
   const r = run.data;
   const options = (list: [string, string][]) => list.map(([value, label]) => ({ value, label }));
   return (
-    <div className="grid grid-cols-[340px_minmax(0,1fr)] gap-8">
+    <div className="grid gap-8 *:min-w-0 lg:grid-cols-[340px_minmax(0,1fr)]">
       <form
         onSubmit={(e) => {
           e.preventDefault();

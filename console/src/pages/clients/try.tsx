@@ -145,7 +145,7 @@ function TryRadius() {
     );
   return (
     <>
-      <div className="grid grid-cols-[340px_minmax(0,1fr)] gap-8">
+      <div className="grid gap-8 *:min-w-0 lg:grid-cols-[340px_minmax(0,1fr)]">
         <form
           onSubmit={(e) => {
             e.preventDefault();

@@ -139,7 +139,7 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
       </div>
       <PageHead title={directory?.name ?? "Add directory"} />
       {!directory && <Connect take={take} />}
-      <div className="grid grid-cols-[minmax(380px,460px)_1fr] gap-8">
+      <div className="grid gap-8 *:min-w-0 lg:grid-cols-[minmax(380px,460px)_minmax(0,1fr)]">
         <div>
           {directory && <Problems list={directory.problems} />}
           <Editor kind="directories" noun="directory" object={directory} body={body} accepted={tag}>

@@ -8,7 +8,13 @@ import { Steps, useSteps } from "../../ui/steps";
 type Proposal = Schema["Proposal"];
 
 /** Finds a directory from a domain or a host, has its certificate trusted, and hands the settings to the form. */
-export function Connect({ take }: { take: (found: object, password: string) => void }) {
+export function Connect({
+  take,
+  label,
+}: {
+  take: (found: object, password: string) => void;
+  /** What taking the settings is called, if they are not put into a form. */ label?: string;
+}) {
   const [form, setForm] = useState({ text: "", dns: "", bindName: "", bindPassword: "" });
   const [ca, setCA] = useState("");
   const [base, setBase] = useState("");
@@ -24,13 +30,13 @@ export function Connect({ take }: { take: (found: object, password: string) => v
   const p = job.end;
   const found = p && p.servers.length > 0 ? p : null;
   return (
-    <section aria-label="Connect" className="mb-6 border-b border-hair pb-5">
-      <p className="mb-2 text-soft">
+    <section aria-label="Connect" className={label ? "mb-3" : "mb-6 border-b border-hair pb-5"}>
+      <p className={`mb-2 text-soft ${label ? "hidden" : ""}`}>
         Enter the domain or one of its servers. The other servers are found, the safest connection that works is chosen,
         and no password is sent to a server before it is trusted.
       </p>
       <form
-        className="grid max-w-[1100px] grid-cols-4 items-end gap-x-4"
+        className="grid max-w-[1100px] items-end sm:grid-cols-2 lg:grid-cols-4 gap-x-4"
         onSubmit={(e) => {
           e.preventDefault();
           find(ca);
@@ -67,7 +73,7 @@ export function Connect({ take }: { take: (found: object, password: string) => v
           value={form.dns}
           onChange={(dns) => set({ dns })}
         />
-        <div className="col-span-4 flex gap-2">
+        <div className="col-span-full flex gap-2">
           {job.running ? (
             <Button onClick={job.cancel}>Stop</Button>
           ) : (
@@ -75,11 +81,11 @@ export function Connect({ take }: { take: (found: object, password: string) => v
               Find it
             </Button>
           )}
-          <span className="hint self-center">Or fill in the form below.</span>
+          {!label && <span className="hint self-center">Or fill in the form below.</span>}
         </div>
       </form>
       <Failure error={job.error} />
-      <div className="mt-3 grid grid-cols-[minmax(0,1.35fr)_minmax(0,1fr)] gap-8">
+      <div className="mt-3 grid gap-8 *:min-w-0 lg:grid-cols-[minmax(0,1.35fr)_minmax(0,1fr)]">
         <Steps steps={job.steps} />
         {found && (
           <div>
@@ -145,9 +151,9 @@ export function Connect({ take }: { take: (found: object, password: string) => v
                 setTaken(true);
               }}
             >
-              Take these settings
+              {label ?? "Take these settings"}
             </Button>
-            {taken && (
+            {taken && !label && (
               <div className="mt-2">
                 <Notice tone="in">They are in the form below. Give it a name, and save.</Notice>
               </div>

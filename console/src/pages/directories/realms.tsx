@@ -4,19 +4,10 @@ import type { Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
 import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
+import { formText, readForm } from "./forms";
 import { Field, lines, LinesField, TextField } from "../../ui/form";
 
 type Realm = Schema["Realm"];
-type Form = Schema["ConfigForm"];
-
-/** Forms are written as people write them: @suffix, PREFIX\, bare. */
-const formText = (f: Form) => (f.kind === "suffix" ? "@" + f.value : f.kind === "prefix" ? f.value + "\\" : "bare");
-const readForm = (text: string): Form =>
-  text.endsWith("\\")
-    ? { kind: "prefix", value: text.slice(0, -1) }
-    : text.toLowerCase() === "bare"
-      ? { kind: "bare" }
-      : { kind: "suffix", value: text.replace(/^@/, "") };
 
 export function RealmsPage() {
   const list = useObjects("realms");

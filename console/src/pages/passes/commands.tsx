@@ -123,7 +123,7 @@ function CommandListForm({ list }: { list?: List }) {
         title={list?.name ?? "Add command list"}
         lead={list && (list.usedBy.length ? `used by ${list.usedBy.join(", ")}` : "used by nothing yet")}
       />
-      <div className="grid grid-cols-[minmax(560px,1fr)_minmax(300px,380px)] gap-8">
+      <div className="grid gap-8 *:min-w-0 lg:grid-cols-[minmax(0,1fr)_minmax(300px,380px)]">
         <div>
           {list && <Problems list={list.problems.filter((p) => !p.field.startsWith("lines["))} />}
           <Editor kind="command-lists" noun="command list" object={list} body={() => body}>

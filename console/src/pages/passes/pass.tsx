@@ -81,7 +81,7 @@ export function PassForm({ pass }: { pass?: Pass }) {
         title={pass?.name ?? "Add pass"}
         lead={pass && (pass.usedBy.length ? `given by ${pass.usedBy.join(", ")}` : "given by nothing yet")}
       />
-      <div className="grid grid-cols-[minmax(380px,480px)_1fr] gap-8">
+      <div className="grid gap-8 *:min-w-0 lg:grid-cols-[minmax(380px,480px)_minmax(0,1fr)]">
         <div>
           {pass && <Problems list={pass.problems} />}
           <Editor kind="passes" noun="pass" object={pass} body={() => form}>
@@ -389,7 +389,7 @@ export function Arguments({
       {(p) => (
         <div id={p.id}>
           {list.map((a, i) => (
-            <div key={i} className="mb-1 grid grid-cols-[80px_1fr_1fr_auto_auto] items-center gap-1">
+            <div key={i} className="mb-1 grid items-center md:grid-cols-[80px_1fr_1fr_auto_auto] gap-1">
               <input
                 aria-label="Service"
                 className="field mono"

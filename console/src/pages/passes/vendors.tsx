@@ -260,7 +260,7 @@ function VendorForm({ vendor }: { vendor?: Vendor }) {
               {(p) => (
                 <div id={p.id}>
                   {rows.map((a, i) => (
-                    <div key={i} className="mb-1 grid grid-cols-[70px_1.4fr_110px_1.4fr_120px_70px_auto] gap-1">
+                    <div key={i} className="mb-1 grid gap-1 md:grid-cols-[70px_1.4fr_110px_1.4fr_120px_70px_auto]">
                       <input
                         aria-label={`Number ${i + 1}`}
                         type="number"

@@ -135,8 +135,8 @@ function CalendarForm({ calendar }: { calendar?: Calendar }) {
               {(p) => (
                 <div id={p.id}>
                   {form.spans.map((s, i) => (
-                    <div key={i} className="mb-1 flex items-center gap-2">
-                      <span role="group" aria-label={`Days of span ${i + 1}`} className="flex gap-0.5">
+                    <div key={i} className="mb-1 flex flex-wrap items-center gap-2">
+                      <span role="group" aria-label={`Days of span ${i + 1}`} className="flex flex-wrap gap-0.5">
                         {days.map((d) => (
                           <button
                             key={d}

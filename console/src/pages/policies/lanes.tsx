@@ -27,8 +27,8 @@ export function LanesPage() {
   });
   const lane = lanes.find((l) => l.id === id) ?? (id ? undefined : lanes[0]);
   return (
-    <div className="-mx-5 -my-4 grid h-[calc(100%+32px)] grid-cols-[258px_1fr]">
-      <aside aria-label="Lanes" className="overflow-y-auto border-r border-hair">
+    <div className="-mx-3 -mt-3 -mb-4 grid md:-mx-5 lg:min-h-[calc(100%-18px)] lg:grid-cols-[258px_minmax(0,1fr)]">
+      <aside aria-label="Lanes" className="border-hair max-lg:border-b lg:border-r">
         <div className="flex items-center justify-between px-5 pt-4 pb-2">
           <h2>Lanes (first match)</h2>
           <Link
@@ -48,7 +48,7 @@ export function LanesPage() {
           ))}
         </Sortable>
       </aside>
-      <section className="overflow-y-auto px-6 py-4">
+      <section className="min-w-0 px-3 py-4 md:px-6">
         {id === "new" ? (
           certificates.data && (
             <LaneForm key="new" fresh={certificates.data.items.length > 0 ? ["ttls-pap", "peap-mschapv2"] : ["pap"]} />
@@ -174,7 +174,7 @@ function LaneView({ lane }: { lane: Lane }) {
         </p>
       )}
       {(lane.forward.length === 0 || lane.policies.length > 0) && (
-        <div className="mt-3 grid grid-cols-[52px_minmax(0,1fr)_104px_220px] border-b border-hair pb-1 text-[12px] font-medium text-soft">
+        <div className="mt-3 grid grid-cols-[52px_minmax(0,1fr)_104px_220px] border-b border-hair pb-1 text-[12px] font-medium text-soft max-md:hidden">
           <span />
           <span>Policy (first match)</span>
           <span>Last 48 hours</span>
@@ -264,7 +264,7 @@ function PolicyRow({
     <div
       ref={ref}
       style={style}
-      className={`grid grid-cols-[52px_minmax(0,1fr)_104px_220px] border-b border-hair bg-paper py-1.5 ${p.enabled ? "" : "opacity-60"}`}
+      className={`grid grid-cols-[52px_minmax(0,1fr)] *:max-md:col-start-2 *:max-md:first:col-start-1 md:grid-cols-[52px_minmax(0,1fr)_104px_220px] border-b border-hair bg-paper py-1.5 ${p.enabled ? "" : "opacity-60"}`}
     >
       <span className="text-soft">
         {handle} {number}
@@ -281,7 +281,7 @@ function PolicyRow({
             <div className="mono text-soft">
               group table, {p.groups.length} {p.groups.length === 1 ? "row" : "rows"}
             </div>
-            <div className="mt-1 grid grid-cols-[minmax(0,1fr)_172px_96px] gap-y-1">
+            <div className="mt-1 grid gap-y-1 md:grid-cols-[minmax(0,1fr)_172px_96px]">
               {p.groups.map((g) => (
                 <div key={g.group} className="contents">
                   <span className="mono">{g.group}</span>

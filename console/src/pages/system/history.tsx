@@ -42,7 +42,7 @@ export function HistoryPage() {
       )}
       {rows.map((r) => (
         <div key={r.number} className="border-b border-hair py-2">
-          <div className="flex items-baseline gap-4">
+          <div className="flex flex-wrap items-baseline gap-x-4">
             <button
               type="button"
               aria-expanded={open === r.number}
@@ -113,7 +113,7 @@ function Between({ numbers }: { numbers: number[] }) {
   );
   return (
     <div className="mb-3 rounded border border-hair bg-sheet px-3 py-2">
-      <div className="flex items-center gap-3">
+      <div className="flex flex-wrap items-center gap-3">
         <span className="text-soft">What changed</span>
         {choose("from", from, setFrom)}
         {choose("to", to, setTo)}
@@ -170,7 +170,7 @@ function Return({ number, close }: { number: number; close: () => void }) {
       >
         <TextField label="Note" value={note} onChange={setNote} placeholder={`back to revision ${number}`} />
         {unmet(take.error) && <Tick label="Publish despite the expectations" checked={despite} onChange={setDespite} />}
-        <div className="flex gap-2">
+        <div className="flex flex-wrap gap-2">
           <Button primary type="submit" disabled={take.isPending}>
             Return to this revision
           </Button>

@@ -78,7 +78,7 @@ function Form({ of, saved, onSaved }: { of: Settings; saved: boolean; onSaved: (
               />
             ))}
           </div>
-          <div className="flex gap-3">
+          <div className="flex flex-wrap gap-3">
             <TextField
               label="Ends unused after minutes"
               field="idleMinutes"
@@ -118,7 +118,7 @@ function Form({ of, saved, onSaved }: { of: Settings; saved: boolean; onSaved: (
           </Button>
         ) : (
           <>
-            <div className="mb-2 flex items-baseline gap-3">
+            <div className="mb-2 flex flex-wrap items-baseline gap-3">
               <h3 className="font-semibold">Identity provider (OpenID Connect)</h3>
               {own && (
                 <button
@@ -177,7 +177,7 @@ function Form({ of, saved, onSaved }: { of: Settings; saved: boolean; onSaved: (
                   onChange={(label) => setProvider({ label })}
                   error={save.error}
                 />
-                <div className="flex gap-3">
+                <div className="flex flex-wrap gap-3">
                   <TextField
                     label="Claim with the name"
                     field="provider.nameClaim"
@@ -234,7 +234,7 @@ function Groups({
   return (
     <div className="mb-2 space-y-1.5">
       {list.map((g, i) => (
-        <div key={i} className="flex gap-2">
+        <div key={i} className="flex flex-wrap gap-2">
           {directories && (
             <select
               aria-label={`Directory of group ${i + 1}`}

@@ -152,7 +152,7 @@ function NewOperator() {
   });
   return (
     <form
-      className="mt-3 grid grid-cols-[1fr_1fr_1.4fr_auto] items-start gap-3"
+      className="mt-3 grid sm:grid-cols-2 lg:grid-cols-[1fr_1fr_1.4fr_auto] items-start gap-3"
       onSubmit={(e) => {
         e.preventDefault();
         add.mutate();

@@ -75,7 +75,7 @@ export function Tokens() {
         </div>
       )}
       <form
-        className="mt-3 flex items-end gap-2"
+        className="mt-3 flex flex-wrap items-end gap-2"
         onSubmit={(e) => {
           e.preventDefault();
           make.mutate();

@@ -121,7 +121,7 @@ export function AttemptPage() {
           )}
         </Notice>
       </div>
-      <div className="mt-4 grid grid-cols-[minmax(0,1fr)_340px] gap-7">
+      <div className="mt-4 grid gap-7 *:min-w-0 lg:grid-cols-[minmax(0,1fr)_340px]">
         <div>
           {t.policies.length > 0 && (
             <Compared

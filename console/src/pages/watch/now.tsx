@@ -1,7 +1,8 @@
 import { Link, useNavigate } from "react-router";
 import type { Schema } from "../../api/client";
-import { useNow } from "../../api/hooks";
+import { useDraft, useNow } from "../../api/hooks";
 import { linkTo } from "../../api/link";
+import { FirstHour, useFirstHour } from "./first-hour";
 import { Bar, ButtonLink, Empty, Failure, millis, PageHead, rowKeys, Verdict, When } from "../../ui/basic";
 
 const W = 1040;
@@ -64,6 +65,8 @@ function Chart({ minutes }: { minutes: Schema["Minute"][] }) {
 
 export function NowPage() {
   const now = useNow();
+  const hour = useFirstHour();
+  const draft = useDraft();
   const go = useNavigate();
   if (!now.data)
     return (
@@ -73,38 +76,49 @@ export function NowPage() {
       </>
     );
   const n = now.data;
+  const fresh = draft.data?.revision === 0;
+  const waits = hour.data?.remains ? hour.data : undefined;
   const quiet = n.admitted + n.refused + n.dropped === 0;
   return (
     <>
-      <PageHead
-        title="The last hour"
-        lead={
-          <span className="flex gap-5">
-            <Link to="/attempts?verdict=admitted">
-              <Verdict kind="in">{n.admitted.toLocaleString()} admitted</Verdict>
-            </Link>
-            <Link to="/attempts?verdict=refused">
-              <Verdict kind="out">{n.refused.toLocaleString()} refused</Verdict>
-            </Link>
-            <Verdict kind="wait">{n.waiting.toLocaleString()} waiting</Verdict>
-            {n.dropped > 0 && <span className="text-soft">{n.dropped.toLocaleString()} discarded</span>}
-          </span>
-        }
-      >
-        <span className="text-soft">
-          {n.medianMicros > 0 && `median ${millis(n.medianMicros)} · `}
-          {now.isError ? <b className="text-out">stale</b> : "live"}
-        </span>
-      </PageHead>
-      <Chart minutes={n.minutes} />
-      {quiet && (
-        <Empty title="No requests yet">
-          Add the device as a{" "}
-          <Link className="underline" to="/clients">
-            client
-          </Link>
-          , and point it to this machine.
-        </Empty>
+      {waits && (
+        <div className="mb-6">
+          <FirstHour hour={waits} />
+        </div>
+      )}
+      {!(waits && fresh) && (
+        <>
+          <PageHead
+            title="The last hour"
+            lead={
+              <span className="flex flex-wrap gap-x-5">
+                <Link to="/attempts?verdict=admitted">
+                  <Verdict kind="in">{n.admitted.toLocaleString()} admitted</Verdict>
+                </Link>
+                <Link to="/attempts?verdict=refused">
+                  <Verdict kind="out">{n.refused.toLocaleString()} refused</Verdict>
+                </Link>
+                <Verdict kind="wait">{n.waiting.toLocaleString()} waiting</Verdict>
+                {n.dropped > 0 && <span className="text-soft">{n.dropped.toLocaleString()} discarded</span>}
+              </span>
+            }
+          >
+            <span className="text-soft">
+              {n.medianMicros > 0 && `median ${millis(n.medianMicros)} · `}
+              {now.isError ? <b className="text-out">stale</b> : "live"}
+            </span>
+          </PageHead>
+          <Chart minutes={n.minutes} />
+          {quiet && !waits && (
+            <Empty title="No requests yet">
+              Add the device as a{" "}
+              <Link className="underline" to="/clients">
+                client
+              </Link>
+              , and point it to this machine.
+            </Empty>
+          )}
+        </>
       )}
       <h2 className="mt-4 mb-1.5">Needs attention</h2>
       {n.attention.length === 0 ? (

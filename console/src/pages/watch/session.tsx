@@ -70,7 +70,7 @@ export function SessionPage() {
           </Notice>
         </div>
       )}
-      <div className="grid grid-cols-[minmax(0,1fr)_320px] gap-7">
+      <div className="grid gap-7 *:min-w-0 lg:grid-cols-[minmax(0,1fr)_320px]">
         <div>
           <table className="grid-table">
             <tbody>

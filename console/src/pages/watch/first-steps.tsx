@@ -1,0 +1,465 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { call, type Schema } from "../../api/client";
+import { useDebounced, useObjects } from "../../api/hooks";
+import { Button, Failure } from "../../ui/basic";
+import { useCompletions } from "../../ui/fields";
+import { LinesField, lines, TextField, Tick } from "../../ui/form";
+import { Pick } from "../../ui/pick";
+import { formText, readForm } from "../directories/forms";
+import { keepMade } from "../clients/client";
+import { Connect } from "../directories/directory-connect";
+
+type Hour = Schema["FirstHour"];
+
+/** Connects a directory, or adds the first account here. */
+export function PeopleStep({ done }: { done: () => void }) {
+  const [here, setHere] = useState(false);
+  const [form, setForm] = useState({ name: "", password: "", group: "", nt: true });
+  const connect = useMutation({
+    mutationFn: ({ found, password }: { found: object; password: string }) =>
+      call("POST", "/directories", { timeoutMillis: 4000, note: "", ...found, bindPassword: password }),
+    onSuccess: done,
+  });
+  const add = useMutation({
+    mutationFn: () =>
+      call("POST", "/accounts", {
+        name: form.name,
+        password: form.password,
+        groups: lines([form.group]),
+        enabled: true,
+        keeps: form.nt ? "nt-hash" : "hash",
+      }),
+    onSuccess: done,
+  });
+  if (!here) {
+    return (
+      <>
+        <Connect label="Connect it" take={(found, password) => connect.mutate({ found, password })} />
+        <Failure error={connect.error} />
+        <Button onClick={() => setHere(true)}>No directory: add accounts here</Button>
+      </>
+    );
+  }
+  return (
+    <form
+      className="max-w-[420px]"
+      onSubmit={(e) => {
+        e.preventDefault();
+        add.mutate();
+      }}
+    >
+      <Failure error={add.error} />
+      <TextField
+        label="Name"
+        field="name"
+        value={form.name}
+        onChange={(name) => setForm({ ...form, name })}
+        error={add.error}
+      />
+      <TextField
+        label="Password"
+        field="password"
+        type="password"
+        autoComplete="new-password"
+        value={form.password}
+        onChange={(password) => setForm({ ...form, password })}
+        error={add.error}
+      />
+      <TextField
+        label="Group"
+        field="groups"
+        hint="What the person belongs to; a VLAN is given by group."
+        value={form.group}
+        onChange={(group) => setForm({ ...form, group })}
+        error={add.error}
+      />
+      <Tick
+        label="Keep the NT hash too, for devices that use PEAP-MSCHAPv2"
+        checked={form.nt}
+        onChange={(nt) => setForm({ ...form, nt })}
+      />
+      <div className="flex gap-2">
+        <Button primary type="submit" needs="assist" disabled={add.isPending}>
+          Add the account
+        </Button>
+        <Button onClick={() => setHere(false)}>Connect a directory instead</Button>
+      </div>
+    </form>
+  );
+}
+
+/** Makes the realm that is proposed. */
+export function NamesStep({ hour, done }: { hour: Hour; done: () => void }) {
+  const [name, setName] = useState<string>();
+  const [forms, setForms] = useState<string[]>();
+  const proposed = hour.realm;
+  const save = useMutation({
+    mutationFn: () =>
+      call("POST", "/realms", {
+        name: name ?? proposed?.name,
+        forms: lines(forms ?? proposed!.forms.map(formText)).map(readForm),
+        rewrite: proposed?.rewrite,
+        lookup: proposed?.lookup ?? [],
+        note: "",
+      }),
+    onSuccess: done,
+  });
+  if (!proposed) return null;
+  return (
+    <form
+      className="max-w-[420px]"
+      onSubmit={(e) => {
+        e.preventDefault();
+        save.mutate();
+      }}
+    >
+      <Failure error={save.error} />
+      <TextField
+        label="Name of the realm"
+        field="name"
+        value={name ?? proposed.name}
+        onChange={setName}
+        error={save.error}
+      />
+      <LinesField
+        label="Name forms"
+        field="forms"
+        hint="One per line: @ and a domain, a short name and \, or bare."
+        value={forms ?? proposed.forms.map(formText)}
+        onChange={setForms}
+        error={save.error}
+      />
+      <p className="hint mb-2">Looked up in {proposed.lookup.map((l) => l.store).join(", then ")}.</p>
+      <Button primary type="submit" needs="configure" disabled={save.isPending}>
+        Make it
+      </Button>
+    </form>
+  );
+}
+
+/** Makes an authority and a server certificate. */
+export function CertificateStep({ hour, done }: { hour: Hour; done: () => void }) {
+  const [name, setName] = useState<string>();
+  const save = useMutation({
+    mutationFn: () => call("POST", "/first-hour/certificate", { name: name ?? hour.serverName }),
+    onSuccess: done,
+  });
+  return (
+    <form
+      className="max-w-[420px]"
+      onSubmit={(e) => {
+        e.preventDefault();
+        save.mutate();
+      }}
+    >
+      <Failure error={save.error} />
+      <TextField
+        label="DNS name of this server"
+        field="name"
+        mono
+        hint="Devices compare it. An authority of your own is made, which they have to trust: download it under Certificates."
+        value={name ?? hour.serverName}
+        onChange={setName}
+        error={save.error}
+      />
+      <Button primary type="submit" needs="configure" disabled={save.isPending}>
+        Make it
+      </Button>
+    </form>
+  );
+}
+
+type Row = { group: string; vlan: string };
+
+/** Gives the people of groups a VLAN. */
+export function ResultsStep({ hour, done }: { hour: Hour; done: () => void }) {
+  const directories = useObjects("directories").data?.items ?? [];
+  const [rows, setRows] = useState<Row[]>([{ group: "", vlan: "" }]);
+  const [others, setOthers] = useState("");
+  const [ports, setPorts] = useState("wired");
+  const methods = useQuery({
+    queryKey: ["methods"],
+    queryFn: () => call<{ items: Schema["ConfigMethod"][] }>("GET", "/methods"),
+    staleTime: Infinity,
+  });
+  const titles = hour.methods.map((m) => methods.data?.items.find((x) => x.name === m)?.title ?? m);
+  const save = useMutation({
+    mutationFn: async () => {
+      const out = [];
+      for (const row of rows.filter((r) => r.group.trim() || r.vlan.trim())) {
+        const found = await lookUp(directories, row.group.trim());
+        out.push({ ...row, group: row.group.trim(), ...found });
+      }
+      return call("POST", "/first-hour/results", { rows: out, others, ports });
+    },
+    onSuccess: done,
+  });
+  const set = (i: number, patch: Partial<Row>) => setRows(rows.map((r, j) => (i === j ? { ...r, ...patch } : r)));
+  return (
+    <form
+      className="max-w-[760px]"
+      onSubmit={(e) => {
+        e.preventDefault();
+        save.mutate();
+      }}
+    >
+      <Failure error={save.error} />
+      {rows.map((row, i) => (
+        <div key={i} className="mb-2 flex flex-wrap items-center gap-x-3 gap-y-1">
+          <GroupField
+            label={`Group ${i + 1}`}
+            directories={directories}
+            value={row.group}
+            onChange={(group) => set(i, { group })}
+          />
+          <label className="flex items-center gap-2 text-soft">
+            VLAN
+            <input
+              aria-label={`VLAN ${i + 1}`}
+              className="field mono w-20"
+              value={row.vlan}
+              onChange={(e) => set(i, { vlan: e.target.value })}
+            />
+          </label>
+          {rows.length > 1 && (
+            <Button aria-label={`Remove group ${i + 1}`} onClick={() => setRows(rows.filter((_, j) => j !== i))}>
+              Remove
+            </Button>
+          )}
+        </div>
+      ))}
+      <Button onClick={() => setRows([...rows, { group: "", vlan: "" }])}>Another group</Button>
+      <div className="mt-3 grid gap-x-4 sm:grid-cols-2">
+        <TextField
+          label="VLAN of everybody else"
+          field="others"
+          mono
+          placeholder="refuse"
+          hint="Empty refuses them."
+          value={others}
+          onChange={setOthers}
+          error={save.error}
+        />
+        <Pick
+          label="On"
+          value={ports}
+          onChange={setPorts}
+          options={[
+            { value: "wired", label: "wired ports" },
+            { value: "wireless", label: "Wi-Fi" },
+            { value: "any", label: "everything that asks" },
+          ]}
+        />
+      </div>
+      <p className="hint mb-2">
+        By {titles.join(", ")}: what everybody of the realm can use. Makes one lane with its policy and a pass for each
+        VLAN.
+      </p>
+      <Button primary type="submit" needs="configure" disabled={save.isPending}>
+        Make it
+      </Button>
+    </form>
+  );
+}
+
+/** A group that a directory knows is picked there, so that policies follow it when it is renamed. */
+async function lookUp(directories: Schema["Directory"][], group: string) {
+  for (const d of directories) {
+    const found = await call<Schema["Groups"]>(
+      "GET",
+      `/directories/${d.id}/groups?q=${encodeURIComponent(group)}&limit=20`,
+    );
+    const one = found.items.find((g) => g.name.toLowerCase() === group.toLowerCase());
+    if (one) return { directory: d.name, id: one.id };
+  }
+  return {};
+}
+
+function GroupField({
+  label,
+  directories,
+  value,
+  onChange,
+}: {
+  label: string;
+  directories: Schema["Directory"][];
+  value: string;
+  onChange: (v: string) => void;
+}) {
+  const late = useDebounced(value, 200);
+  const found = useQuery({
+    queryKey: ["first-groups", directories.map((d) => d.id), late],
+    queryFn: async () => {
+      const lists = await Promise.all(
+        directories.map((d) =>
+          call<Schema["Groups"]>("GET", `/directories/${d.id}/groups?q=${encodeURIComponent(late)}&limit=20`),
+        ),
+      );
+      return lists.flatMap((l) => l.items.map((g) => g.name));
+    },
+    enabled: directories.length > 0,
+    placeholderData: (b) => b,
+  });
+  const local = useCompletions("group", late).map((c) => c.value);
+  const id = "groups-" + label.replace(" ", "-");
+  return (
+    <>
+      <input
+        aria-label={label}
+        placeholder="Group"
+        list={id}
+        className="field w-64"
+        value={value}
+        onChange={(e) => onChange(e.target.value)}
+      />
+      <datalist id={id}>
+        {[...new Set([...(found.data ?? []), ...local])].map((g) => (
+          <option key={g}>{g}</option>
+        ))}
+      </datalist>
+      {found.error && <Failure error={found.error} />}
+    </>
+  );
+}
+
+/** Adds the first client and publishes what was made so far. The secret that was made is handed on, whatever follows. */
+export function ClientStep({ hour, show, done }: { hour: Hour; show: (secret?: string) => void; done: () => void }) {
+  const drafted = useObjects("clients").data?.items[0];
+  const [name, setName] = useState("");
+  const [address, setAddress] = useState("");
+  const publish = useMutation({
+    mutationFn: () => call("POST", "/draft/publish", { note: "the first hour" }),
+    onSettled: done,
+  });
+  const add = useMutation({
+    mutationFn: () =>
+      call<{ secret?: string; object: { id: string } }>("POST", "/clients", {
+        name,
+        addresses: lines([address]),
+        enabled: true,
+        messageAuthenticator: "auto",
+        generateSecret: true,
+        tags: {},
+        tlsNames: [],
+        note: "",
+      }),
+    onSuccess: (made) => {
+      show(made.secret); // before anything else can fail: it is told only once
+      if (made.secret) keepMade(made.object.id, "RADIUS", made.secret);
+      publish.mutate();
+    },
+  });
+  if (drafted) {
+    return (
+      <>
+        <Failure error={publish.error} />
+        <Button primary needs="configure" disabled={publish.isPending} onClick={() => publish.mutate()}>
+          Publish
+        </Button>
+      </>
+    );
+  }
+  return (
+    <form
+      className="max-w-[420px]"
+      onSubmit={(e) => {
+        e.preventDefault();
+        add.mutate();
+      }}
+    >
+      <Failure error={add.error ?? publish.error} />
+      <TextField
+        label="Name of the client"
+        field="name"
+        mono
+        placeholder="switch-1"
+        value={name}
+        onChange={setName}
+        error={add.error}
+      />
+      <TextField
+        label="Its address"
+        field="addresses"
+        mono
+        placeholder="192.0.2.10"
+        value={address}
+        onChange={setAddress}
+        error={add.error}
+      />
+      {hour.strangers.length > 0 && (
+        <div className="mb-3 flex flex-wrap items-center gap-2 text-[13px]">
+          These have asked already:
+          {hour.strangers.map((s) => (
+            <Button key={s} onClick={() => setAddress(s)}>
+              {s}
+            </Button>
+          ))}
+        </div>
+      )}
+      <p className="hint mb-2">
+        A secret of full strength is made. Message-Authenticator is required from when the client is first seen with it.
+      </p>
+      <Button primary type="submit" needs="configure" disabled={add.isPending || publish.isPending}>
+        Add it and publish
+      </Button>
+    </form>
+  );
+}
+
+/** A second owner, and a copy of the key file. */
+export function KeepingStep({ hour, done, keep }: { hour: Hour; done: () => void; keep: () => void }) {
+  const [form, setForm] = useState({ name: "", password: "" });
+  const operators = useQuery({
+    queryKey: ["operators"],
+    queryFn: () => call<{ items: Schema["Operator"][] }>("GET", "/operators"),
+  });
+  const owners = operators.data?.items.filter((o) => o.role === "owner").length ?? 0;
+  const add = useMutation({
+    mutationFn: () => call("POST", "/operators", { ...form, role: "owner" }),
+    onSuccess: done,
+  });
+  return (
+    <div className="max-w-[560px]">
+      <Failure error={add.error} />
+      {owners < 2 && (
+        <form
+          className="mb-3 flex flex-wrap items-end gap-2"
+          onSubmit={(e) => {
+            e.preventDefault();
+            add.mutate();
+          }}
+        >
+          <TextField
+            label="Name of a second owner"
+            field="name"
+            value={form.name}
+            onChange={(name) => setForm({ ...form, name })}
+            error={add.error}
+          />
+          <TextField
+            label="Their password"
+            field="password"
+            type="password"
+            autoComplete="new-password"
+            value={form.password}
+            onChange={(password) => setForm({ ...form, password })}
+            error={add.error}
+          />
+          <div className="mb-3">
+            <Button type="submit" needs="own" disabled={add.isPending}>
+              Add them
+            </Button>
+          </div>
+        </form>
+      )}
+      <p className="mb-2 text-[13px]">
+        Copy <code className="break-all">{hour.keyFile}</code> to a safe place, apart from the backups: it opens the
+        secrets in them.
+      </p>
+      <Button primary needs="configure" onClick={keep}>
+        {owners > 1 ? "The key file is kept" : "That is enough"}
+      </Button>
+    </div>
+  );
+}
