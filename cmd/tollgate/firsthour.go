@@ -34,12 +34,12 @@ func (s *invocation) firstHour() error {
 				break
 			}
 		}
-		if next == "" {
+		if next == "" || s.ended {
 			s.firstState(hour)
 			return nil
 		}
 		left[next] = true // what was left out is not asked for again now
-		if err := steps[next](hour); err != nil {
+		if err := steps[next](hour); err != nil && !s.ended {
 			return err
 		}
 	}
@@ -58,15 +58,17 @@ func (s *invocation) firstState(hour apitype.FirstHour) {
 	}
 }
 
-// ask reads a line; what is proposed is taken for an empty one.
+// ask reads a line; what is proposed is taken for an empty one. Where the input ended nothing is taken, so that whoever
+// breaks off agrees to nothing.
 func (s *invocation) ask(what, proposed string) string {
 	if proposed != "" {
 		what += " [" + proposed + "]"
 	}
 	fmt.Fprint(s.err, what+": ")
 	text, err := s.line(what)
-	if err != nil { // the input ended: everything else is left as it is proposed
-		return proposed
+	if err != nil {
+		s.ended = true
+		return ""
 	}
 	return cmp.Or(strings.TrimSpace(text), proposed)
 }
@@ -117,7 +119,11 @@ func (s *invocation) firstPeople(apitype.FirstHour) error {
 		s.say("It is not connected: see the steps above.")
 		return nil
 	}
-	return s.addFound(found, in, s.ask("What it is called here", found.Name))
+	name := s.ask("What it is called here", found.Name)
+	if s.ended {
+		return nil
+	}
+	return s.addFound(found, in, name)
 }
 
 func (s *invocation) firstNames(hour apitype.FirstHour) error {
@@ -129,7 +135,7 @@ func (s *invocation) firstNames(hour apitype.FirstHour) error {
 		forms = append(forms, f.String())
 	}
 	answer := s.ask(`Names of its people, such as @example.org, SHORT\, bare (none to leave it)`, strings.Join(forms, " "))
-	if answer == "none" {
+	if answer == "none" || answer == "" {
 		return nil
 	}
 	r := hour.Realm
@@ -142,7 +148,7 @@ func (s *invocation) firstNames(hour apitype.FirstHour) error {
 
 func (s *invocation) firstCertificate(hour apitype.FirstHour) error {
 	name := s.ask("DNS name of this server (none to leave it)", hour.ServerName)
-	if name == "none" {
+	if name == "none" || name == "" {
 		return nil
 	}
 	return s.api.Do(s.ctx, http.MethodPost, "/first-hour/certificate", apitype.FirstCertificate{Name: name}, nil)
@@ -179,7 +185,9 @@ func (s *invocation) firstResults(apitype.FirstHour) error {
 	if len(in.Rows) == 0 && in.Others == "" {
 		return nil
 	}
-	in.Ports = s.ask("On which ports: wired, wireless or any", "wired")
+	if in.Ports = s.ask("On which ports: wired, wireless or any", "wired"); s.ended {
+		return nil
+	}
 	return s.api.Do(s.ctx, http.MethodPost, "/first-hour/results", in, nil)
 }
 
@@ -194,7 +202,9 @@ func (s *invocation) firstClient(hour apitype.FirstHour) error {
 	}
 	in := apitype.ClientInput{GenerateSecret: true}
 	in.Name, in.Enabled, in.MessageAuthenticator = name, true, string(config.Auto)
-	in.Addresses = strings.Fields(s.ask("Its address", proposed))
+	if in.Addresses = strings.Fields(s.ask("Its address", proposed)); s.ended {
+		return nil
+	}
 	var out apitype.Saved[apitype.Client]
 	if err := s.api.Do(s.ctx, http.MethodPost, "/clients", in, &out); err != nil {
 		return err

@@ -31,6 +31,8 @@ type invocation struct {
 	json           bool
 	colour         bool
 	lines          *bufio.Reader // of in, once a line was read
+	// ended tells that there is no more input.
+	ended bool
 }
 
 // kept is what sign-in keeps in the user's configuration directory.

@@ -78,7 +78,7 @@ func TestFirstDay(t *testing.T) {
 		p.click("Create and sign in"), p.see("setup code is wrong"),
 		p.fill("Setup code", w.app.SetupCode), p.click("Create and sign in"),
 		p.see("Add a second owner"), p.fill("Name", "s.lindqvist"), p.fill("Password", "short"), p.click("Add them"),
-		p.see("at least 10 characters"), p.click("Later"), p.see("No requests yet"),
+		p.see("at least 10 characters"), p.click("Later"), p.see("The first hour"),
 	)
 	// A client, with a secret that is typed, and a mistake on the way.
 	steps(t,
@@ -211,7 +211,7 @@ func signedIn(t *testing.T, w *world) *browser.Page {
 	p := pageSteps{page(t)}
 	steps(t, p.open(w.app.URL), p.see("Sign in"), p.fill("Name", lab.OperatorName), p.fill("Password", "wrong-one"),
 		p.click("Sign in"), p.see("name or password is wrong"),
-		p.fill("Password", lab.OperatorPassword), p.click("Sign in"), p.see("The last hour"))
+		p.fill("Password", lab.OperatorPassword), p.click("Sign in"), p.see("Needs attention"))
 	return p.Page
 }
 
@@ -316,6 +316,33 @@ func TestSearchFindsWhatItPromises(t *testing.T) {
 		p.fill("Search", "nothing-like-it"), p.see("attempts with this text"), p.press("\r"), p.see("No matching attempts"))
 }
 
+// overflows fails where a page is wider than the window, at three widths; 640 is 1280 at twice the size.
+func overflows(t *testing.T, p pageSteps, path string) {
+	const measure = `new Promise((ok) => requestAnimationFrame(() => requestAnimationFrame(() => {
+		const main = document.querySelector("main"), over = [];
+		if (document.documentElement.scrollWidth > innerWidth) over.push("the page");
+		if (main.scrollWidth > main.clientWidth + 1) {
+			const right = main.getBoundingClientRect().left + main.clientWidth;
+			const wide = [...main.querySelectorAll("*")].filter((e) => e.getBoundingClientRect().right > right + 1);
+			over.push(main.scrollWidth + ": " + wide.slice(-3).map((e) => e.tagName + " " + e.innerText?.slice(0, 30)).join(", "));
+		}
+		ok(over.join("; "));
+	})))`
+	for _, width := range []int{400, 640, 700} {
+		if err := p.Size(width, 800); err != nil {
+			t.Error(err)
+			return
+		}
+		over, err := browser.Eval[string](p.Page, measure)
+		if err != nil || over != "" {
+			t.Errorf("%s at %d pixels is too wide: %s, %v", path, width, over, err)
+		}
+	}
+	if err := p.Size(1280, 800); err != nil {
+		t.Error(err)
+	}
+}
+
 func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {
 	w := lantern(t)
 	for _, r := range []trial.Request{{User: "s.lodge", Password: "harbour-s.lodge"},
@@ -381,6 +408,9 @@ func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {
 					"document.documentElement.scrollHeight - innerHeight"); err != nil ||
 					over > 0 {
 					t.Errorf("%s can be scrolled %d pixels past its end, %v", path, over, err)
+				}
+				if theme == "light" {
+					overflows(t, p, path)
 				}
 				findings, err := p.Axe(string(axe))
 				if err != nil || len(findings) > 0 {

@@ -68,7 +68,7 @@ export function NowPage() {
   const hour = useFirstHour();
   const draft = useDraft();
   const go = useNavigate();
-  if (!now.data)
+  if (!now.data || hour.isLoading || draft.isLoading)
     return (
       <>
         <PageHead title="Now" />
