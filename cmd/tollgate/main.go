@@ -41,6 +41,7 @@ func commands() []command {
 		operatorCommands(),
 		operatorSettingCommands(),
 		clientCommands(),
+		fleetCommands(),
 		directoryCommands(),
 		joinCommands(),
 		checkupCommands(),

@@ -1,6 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState, type ReactNode } from "react";
-import { Link, useLocation } from "react-router";
+import { useCallback, useEffect, useRef, useState, type ReactNode, type RefObject } from "react";
+import { Link, useLocation, useNavigationType } from "react-router";
 import { api } from "./api/client";
 import { useAbout, useDraft, useNow } from "./api/hooks";
 import { rightOf } from "./api/rights";
@@ -92,6 +92,12 @@ export function Shell({ operator, role, children }: { operator: string; role: st
     location.assign(out.data?.provider ?? "/"); // where the operator is kept by a provider, there too
   };
   useIdle(signOut);
+  const main = useRef<HTMLElement>(null);
+  usePlace(main);
+  const take = useCallback((e: HTMLElement | null) => {
+    main.current = e;
+    return labelled(e);
+  }, []);
   return (
     <div className="grid h-full grid-cols-1 grid-rows-[auto_minmax(0,1fr)] lg:grid-cols-[196px_minmax(0,1fr)]">
       <nav
@@ -168,7 +174,7 @@ export function Shell({ operator, role, children }: { operator: string; role: st
           </button>
         </div>
       </header>
-      <main className="relative min-w-0 overflow-auto px-3 py-4 md:px-5" ref={labelled}>
+      <main className="relative min-w-0 overflow-auto px-3 py-4 md:px-5" ref={take}>
         <Tabs section={section} at={page} />
         {children}
       </main>
@@ -193,6 +199,29 @@ export function Shell({ operator, role, children }: { operator: string; role: st
       </Modal>
     </div>
   );
+}
+
+/** A page begins at its top; one that is gone back to is where it was left. */
+function usePlace(main: RefObject<HTMLElement | null>) {
+  const at = useLocation();
+  const back = useNavigationType() === "POP";
+  const places = useRef(new Map<string, number>());
+  const path = useRef(at.pathname);
+  useEffect(() => {
+    const place = back ? (places.current.get(at.key) ?? 0) : 0;
+    let tries = 0;
+    const set = () => {
+      if (!main.current) return;
+      main.current.scrollTop = place;
+      if (main.current.scrollTop < place && tries++ < 60) requestAnimationFrame(set); // what is shown comes in yet
+    };
+    if (back || path.current !== at.pathname) set();
+    path.current = at.pathname;
+    const note = () => places.current.set(at.key, main.current?.scrollTop ?? 0);
+    const element = main.current;
+    element?.addEventListener("scroll", note, { passive: true });
+    return () => element?.removeEventListener("scroll", note);
+  }, [at.key]);
 }
 
 /** Names the cells of tables by their headings, which are shown where a table is too wide and its rows are stacked. */

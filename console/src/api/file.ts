@@ -17,8 +17,13 @@ export async function download(path: string, body: unknown) {
   });
   if (!response.ok) throw await refusal(response);
   const name = /filename="([^"]+)"/.exec(response.headers.get("Content-Disposition") ?? "")?.[1] ?? "tollgate.backup";
+  saveFile(name, await response.blob());
+}
+
+/** Has the browser save a file. */
+export function saveFile(name: string, content: Blob) {
   const link = document.createElement("a");
-  link.href = URL.createObjectURL(await response.blob());
+  link.href = URL.createObjectURL(content);
   link.download = name;
   link.click();
   URL.revokeObjectURL(link.href);

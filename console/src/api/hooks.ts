@@ -1,5 +1,6 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
+import { useSearchParams } from "react-router";
 import { api, call, Refused, type Schema } from "./client";
 
 export type ObjectOf = {
@@ -127,6 +128,22 @@ export function useRemove(kind: Kind) {
       call("DELETE", `/${kind}/${id}`, undefined, { "If-Match": tag }),
     onSettled: () => queries.invalidateQueries(),
   });
+}
+
+/** The text of a search, which is part of the address: it is there again after a look into a row. */
+export function useQueryText(): [string, (q: string) => void] {
+  const [params, setParams] = useSearchParams();
+  const set = (q: string) =>
+    setParams(
+      (before) => {
+        const next = new URLSearchParams(before);
+        if (q) next.set("q", q);
+        else next.delete("q");
+        return next;
+      },
+      { replace: true },
+    );
+  return [params.get("q") ?? "", set];
 }
 
 export function useDebounced<T>(value: T, ms = 250): T {

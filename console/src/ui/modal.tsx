@@ -1,11 +1,12 @@
 import { Dialog } from "radix-ui";
-import { createContext, useCallback, useContext, useEffect, useRef, useState, type ReactNode } from "react";
+import { createContext, useContext, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import { Button } from "./basic";
 
-const Taken = createContext(() => {});
+const Held = createContext({ taken: () => {}, hold: (_: boolean) => {} });
 
-/** For what stands in a dialog: tells it that what was typed is taken in. */
-export const useTaken = () => useContext(Taken);
+/** For what stands in a dialog: taken tells it that what was typed is taken in, hold that it shows what is shown only
+ * once. */
+export const useHeld = () => useContext(Held);
 
 /** A dialog. Escape and a click beside it close it; where something was typed that would be lost, they ask first. */
 export function Modal({
@@ -31,9 +32,13 @@ export function Modal({
     typed.current.clear();
     setAsking(false);
   }, [open]);
-  const taken = useCallback(() => typed.current.clear(), []);
+  const holds = useRef(false);
+  const held = useMemo(
+    () => ({ taken: () => typed.current.clear(), hold: (on: boolean) => void (holds.current = on) }),
+    [],
+  );
   const leave = () => {
-    if (!kept && [...typed.current].some((field) => field.isConnected)) setAsking(true);
+    if (holds.current || (!kept && [...typed.current].some((field) => field.isConnected))) setAsking(true);
     else onClose();
   };
   return (
@@ -50,13 +55,17 @@ export function Modal({
           className={`fixed top-[7vh] left-1/2 z-40 max-h-[86vh] -translate-x-1/2 overflow-y-auto rounded border border-hair bg-paper p-5 shadow-xl ${wide ? "w-[820px]" : "w-[540px]"} max-w-[96vw]`}
         >
           <Dialog.Title className="mb-3 text-[16px] font-bold">{title}</Dialog.Title>
-          <Taken value={taken}>{children}</Taken>
+          <Held value={held}>{children}</Held>
           {asking && (
             <div
               role="alert"
               className="sticky bottom-[-20px] -mx-5 mt-4 -mb-5 flex flex-wrap items-center gap-2 border-t border-hair bg-warn-bg px-5 py-3"
             >
-              <b className="mr-auto">Close without saving what you typed?</b>
+              <b className="mr-auto">
+                {holds.current
+                  ? "Close without keeping what is shown only here?"
+                  : "Close without saving what you typed?"}
+              </b>
               <Button primary autoFocus onClick={() => setAsking(false)}>
                 Stay here
               </Button>

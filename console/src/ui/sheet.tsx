@@ -3,7 +3,8 @@ import { type ReactNode, useState } from "react";
 import { call, type Schema } from "../api/client";
 import { Button, Failure, Notice } from "./basic";
 import { Field } from "./form";
-import { useTaken } from "./modal";
+import { Secrets } from "./secrets";
+import { useHeld } from "./modal";
 
 // A longer text is not shown for editing: the browser would be busy with it.
 const shown = 200_000;
@@ -11,11 +12,12 @@ const shown = 200_000;
 /** Imports CSV, after a look at what would happen. */
 export function SheetImport({ path, hint, named }: { path: string; hint: ReactNode; named: string }) {
   const queries = useQueryClient();
-  const taken = useTaken();
+  const { taken } = useHeld();
   const [csv, setCSV] = useState("");
   const [file, setFile] = useState("");
   const run = useMutation({
-    mutationFn: (v: { check: boolean; partial: boolean }) => call<Schema["ResultsImport"]>("POST", path, { csv, ...v }),
+    mutationFn: (v: { check: boolean; partial: boolean }) =>
+      call<Schema["ResultsImport"] & { secrets?: string }>("POST", path, { csv, ...v }),
     onSuccess: (r) => {
       if (!r.done) return;
       taken();
@@ -94,7 +96,8 @@ export function SheetImport({ path, hint, named }: { path: string; hint: ReactNo
           {r.wrong > 50 && <p className="mt-1 text-[13px]">The first 50 of {r.wrong.toLocaleString()} are listed.</p>}
         </div>
       )}
-      <div className="flex gap-2">
+      {r?.secrets && <Secrets text={r.secrets} />}
+      <div className="mt-3 flex gap-2">
         <Button disabled={!csv.trim() || run.isPending} onClick={() => run.mutate({ check: true, partial: false })}>
           Check
         </Button>

@@ -206,3 +206,9 @@ func checkClient(client *Client) []Problem {
 	}
 	return k.problems
 }
+
+// Faults brings a client into its canonical form and lists what is wrong with it, without what other clients have.
+func (c *Client) Faults() []Problem {
+	c.normalise()
+	return slices.DeleteFunc(checkClient(c), func(p Problem) bool { return p.Warning })
+}

@@ -165,6 +165,7 @@ func newServer(s *Service, r chi.Router) *server {
 	out.devices()
 	out.search()
 	out.firstHour()
+	out.fleet()
 	out.trials()
 	out.gearTrials()
 	out.journal()

@@ -25,13 +25,7 @@ func (s *server) objects() {
 		name: "client", plural: "clients",
 		list:  func(c *config.Config) *[]*config.Client { return &c.Clients },
 		apply: s.applyClient,
-		text: func(c *config.Client) string {
-			text := c.Name + " " + strings.Join(c.Addresses, " ") + " " + c.Note
-			for key, value := range c.Tags {
-				text += " " + key + "=" + value
-			}
-			return text
-		},
+		text:  clientText,
 		views: s.clientView,
 	})
 	register(s, &kind[config.Directory, *config.Directory, apitype.DirectoryInput, apitype.Directory]{
@@ -107,6 +101,15 @@ func (s *server) objects() {
 	s.feeds()
 	s.unlearn()
 	s.laneOrder()
+}
+
+// clientText is what searching looks at.
+func clientText(c *config.Client) string {
+	text := c.Name + " " + strings.Join(c.Addresses, " ") + " " + c.Note
+	for key, value := range c.Tags {
+		text += " " + key + "=" + value
+	}
+	return text
 }
 
 func (s *server) applyClient(_ *config.Config, c *config.Client, in *apitype.ClientInput) (string, error) {

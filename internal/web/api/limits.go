@@ -14,7 +14,8 @@ import (
 
 // limitedMay are the calls that change configuration and are allowed to operators whose role is limited to some
 // clients: each looks at which.
-var limitedMay = set("add-client", "change-client", "remove-client", "unlearn-client", "publish", "ask-to-publish",
+var limitedMay = set("add-client", "change-client", "remove-client", "change-clients",
+	"unlearn-client", "publish", "ask-to-publish",
 	"withdraw-ask", "discard-part", "try", "try-gear")
 
 // unlimited are the calls that read, and tell of all clients at once.

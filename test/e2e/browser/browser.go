@@ -159,7 +159,7 @@ func quote(text string) string {
 const find = `(role, name) => {
   const shown = (e) => e.getClientRects().length > 0 && getComputedStyle(e).visibility !== "hidden";
   const kinds = {
-    click: "button, a, summary, [role=option], [role=checkbox], [role=combobox], label, tr[tabindex]",
+    click: "button, a, summary, input[type=checkbox], [role=option], [role=checkbox], [role=combobox], label, tr[tabindex]",
     field: "input, textarea, select, [role=combobox]",
   };
   const label = (e) => e.getAttribute("aria-label") || (e.id && document.querySelector('label[for="' + CSS.escape(e.id) + '"]')?.innerText) || "";

@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
+import { saveFile } from "../../api/file";
 import { call, type Schema } from "../../api/client";
 import { useObject } from "../../api/hooks";
 import { Button, Failure, Notice, PageHead } from "../../ui/basic";
@@ -170,13 +171,7 @@ function AuthorityForm({ authority: a }: { authority?: Authority }) {
   );
 }
 
-const save = (name: string, type: string, data: BlobPart) => {
-  const link = document.createElement("a");
-  link.href = URL.createObjectURL(new Blob([data], { type }));
-  link.download = name;
-  link.click();
-  URL.revokeObjectURL(link.href);
-};
+const save = (name: string, type: string, data: BlobPart) => saveFile(name, new Blob([data], { type }));
 
 const octets = (text: string) => Uint8Array.from(atob(text), (c) => c.charCodeAt(0));
 

@@ -2,11 +2,14 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, call } from "../../api/client";
-import { useDebounced, useDraft, useObject, useObjectPages, useObjects } from "../../api/hooks";
+import { useDebounced, useDraft, useObject, useObjectPages, useObjects, useQueryText } from "../../api/hooks";
 import { ago, Button, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, sentence, Verdict } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { lines, LinesField, TextField, Tick } from "../../ui/form";
 import { Pick } from "../../ui/pick";
+import { Modal } from "../../ui/modal";
+import { SheetImport } from "../../ui/sheet";
+import { Bulk } from "./bulk";
 import { DeviceSettings } from "../../ui/device-settings";
 import { useFirstHour } from "../watch/first-hour";
 import { type GearSecret, GearSection } from "./client-gear";
@@ -29,7 +32,11 @@ function State({ c }: { c: Client }) {
 const tagText = (tags: Record<string, string>) => Object.entries(tags).map(([k, v]) => `${k}=${v}`);
 
 export function ClientsPage() {
-  const [q, setQ] = useState("");
+  const [q, setQ] = useQueryText();
+  const [picked, setPicked] = useState<string[]>([]);
+  const [all, setAll] = useState(false);
+  const [changing, setChanging] = useState(false);
+  const [importing, setImporting] = useState(false);
   const list = useObjectPages("clients", useDebounced(q), 5000);
   const unknown = useQuery({
     queryKey: ["contacts"],
@@ -49,6 +56,16 @@ export function ClientsPage() {
           value={q}
           onChange={(e) => setQ(e.target.value)}
         />
+        <a
+          href={`/api/v1/client-export?q=${encodeURIComponent(q)}`}
+          download
+          className="self-center text-[13px] text-soft underline"
+        >
+          Export CSV
+        </a>
+        <Button needs="configure" onClick={() => setImporting(true)}>
+          Import CSV
+        </Button>
         <ButtonLink primary to="/clients/new">
           Add client
         </ButtonLink>
@@ -62,6 +79,14 @@ export function ClientsPage() {
         <table className="grid-table">
           <thead>
             <tr>
+              <th className="w-6">
+                <input
+                  type="checkbox"
+                  aria-label="Choose all that are shown"
+                  checked={picked.length > 0 && picked.length === list.items?.length}
+                  onChange={(e) => setPicked(e.target.checked ? (list.items ?? []).map((c) => c.id) : [])}
+                />
+              </th>
               <th>Name</th>
               <th>Addresses</th>
               <th>Tags</th>
@@ -75,6 +100,16 @@ export function ClientsPage() {
           <tbody>
             {list.items?.map((c) => (
               <tr key={c.id} {...rowKeys(() => go(`/clients/${c.id}`))}>
+                <td onClick={(e) => e.stopPropagation()}>
+                  <input
+                    type="checkbox"
+                    aria-label={`Choose ${c.name}`}
+                    checked={picked.includes(c.id)}
+                    onChange={(e) =>
+                      setPicked(e.target.checked ? [...picked, c.id] : picked.filter((id) => id !== c.id))
+                    }
+                  />
+                </td>
                 <td className="font-semibold whitespace-nowrap">{c.name}</td>
                 <td className="mono">{c.addresses.join(", ")}</td>
                 <td className="mono text-soft">{tagText(c.tags).join(" ")}</td>
@@ -98,6 +133,48 @@ export function ClientsPage() {
           The first {list.items?.length.toLocaleString()} by name are shown. Search to find one.
         </p>
       )}
+      {picked.length > 0 && (
+        <div className="sticky bottom-0 z-10 mt-3 flex flex-wrap items-center gap-3 border border-hair bg-sheet px-3 py-2 shadow-lg">
+          <b>{picked.length.toLocaleString()} chosen</b>
+          {list.more && picked.length === list.items?.length && (
+            <Tick
+              label={q ? "all that match, also those not shown" : "all there are, also those not shown"}
+              checked={all}
+              onChange={setAll}
+            />
+          )}
+          <Button primary needs="configure" className="ml-auto" onClick={() => setChanging(true)}>
+            Change them ...
+          </Button>
+          <Button onClick={() => setPicked([])}>Choose none</Button>
+        </div>
+      )}
+      {changing && (
+        <Bulk
+          chosen={!all ? { clients: picked } : q ? { matching: q } : { all: true }}
+          count={all ? undefined : picked.length}
+          close={() => {
+            setChanging(false);
+            setPicked([]);
+            setAll(false);
+          }}
+        />
+      )}
+      <Modal wide open={importing} onClose={() => setImporting(false)} title="Import clients from CSV">
+        {importing && (
+          <SheetImport
+            path="/client-import"
+            named="Name"
+            hint={
+              <>
+                The first line names the columns:{" "}
+                <code>name,addresses,tags,enabled,message_authenticator,note,secret</code>; only name is needed. A
+                client of that name is changed, others are added to the draft; one without a secret is given one.
+              </>
+            }
+          />
+        )}
+      </Modal>
       {(unknown.data?.items.length ?? 0) > 0 && (
         <>
           <h2 className="mt-6 mb-1.5">Unknown sources</h2>

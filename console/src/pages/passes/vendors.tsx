@@ -3,7 +3,7 @@ import { useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, type Schema } from "../../api/client";
 import { sendFile, type Comparison } from "../../api/file";
-import { useObject, useObjects } from "../../api/hooks";
+import { useObject, useObjects, useQueryText } from "../../api/hooks";
 import { Changes } from "../../draft-bar";
 import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
@@ -20,7 +20,7 @@ export function DictionaryPage() {
   const list = useObjects("vendors");
   const go = useNavigate();
   const dictionary = useQuery({ queryKey: ["dictionary"], queryFn: async () => (await api.GET("/dictionary")).data! });
-  const [q, setQ] = useState("");
+  const [q, setQ] = useQueryText();
   const shown =
     dictionary.data?.items.filter((d) => `${d.place} ${d.name} ${d.vendor}`.toLowerCase().includes(q.toLowerCase())) ??
     [];

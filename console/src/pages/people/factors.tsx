@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { call, type Schema } from "../../api/client";
-import { useDebounced } from "../../api/hooks";
+import { useDebounced, useQueryText } from "../../api/hooks";
 import { Button, Empty, Failure, Notice, PageHead, rowKeys, Verdict, When } from "../../ui/basic";
 import { faultsOf, TextField } from "../../ui/form";
 import { Modal } from "../../ui/modal";
@@ -12,7 +12,7 @@ import { Offer } from "../../ui/picture";
 type Factor = Schema["Factor"];
 
 export function FactorsPage() {
-  const [q, setQ] = useState("");
+  const [q, setQ] = useQueryText();
   const [params, setParams] = useSearchParams();
   const go = useNavigate();
   const late = useDebounced(q);

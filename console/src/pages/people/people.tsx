@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { call, type Schema } from "../../api/client";
-import { useDebounced, useObjects } from "../../api/hooks";
+import { useDebounced, useObjects, useQueryText } from "../../api/hooks";
 import { Button, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, sentence, Verdict, When } from "../../ui/basic";
 import { lines, LinesField, TextField, Tick } from "../../ui/form";
 import { Modal } from "../../ui/modal";
@@ -29,7 +29,7 @@ import { ObjectHistory } from "../../ui/history";
 import { Guard, useUnsaved } from "../../ui/guard";
 
 export function PeoplePage() {
-  const [q, setQ] = useState("");
+  const [q, setQ] = useQueryText();
   const [importing, setImporting] = useState(false);
   const go = useNavigate();
   const late = useDebounced(q);
