@@ -31,7 +31,7 @@ const CalendarsPage = page(() => import("./pages/policies/calendars"), "Calendar
 const CertificatePage = page(() => import("./pages/certificates/certificate"), "CertificatePage");
 const CertificatesPage = page(() => import("./pages/certificates/certificates"), "CertificatesPage");
 const CheckupPage = page(() => import("./pages/watch/checkup"), "CheckupPage");
-const ClientPage = page(() => import("./pages/clients/clients"), "ClientPage");
+const ClientPage = page(() => import("./pages/clients/client-form"), "ClientPage");
 const ClientsPage = page(() => import("./pages/clients/clients"), "ClientsPage");
 const CommandListPage = page(() => import("./pages/passes/commands"), "CommandListPage");
 const CommandListsPage = page(() => import("./pages/passes/commands"), "CommandListsPage");

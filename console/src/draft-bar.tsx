@@ -4,71 +4,11 @@ import { Link } from "react-router";
 import { api, call, unmet, type Schema } from "./api/client";
 import { useDraft, useRehearsal } from "./api/hooks";
 import { ago, Button, ButtonLink, Failure, sentence } from "./ui/basic";
+import { Changes } from "./ui/changes";
 import { Problems } from "./ui/editor";
 import { TextField, Tick } from "./ui/form";
+import { useAskedToPublish } from "./ui/publish";
 import { Modal } from "./ui/modal";
-
-const verbs: Record<string, string> = {
-  added: "text-in",
-  removed: "text-out",
-  changed: "text-brass-ink",
-  moved: "text-wait",
-};
-
-/** Changes in words. With discard, each can be taken back by itself. */
-export function Changes({
-  list,
-  more = 0,
-  discard,
-}: {
-  list: Schema["ConfigChange"][];
-  more?: number;
-  discard?: (part: Schema["DiscardPart"]) => void;
-}) {
-  if (list.length === 0) return <p className="text-soft">No difference.</p>;
-  return (
-    <ul className="space-y-1.5 text-[13px]">
-      {list.map((c) => (
-        <li key={c.id + c.what}>
-          <b className={verbs[c.what]}>{c.what}</b> {c.kind} <b>{c.object}</b>
-          {discard && (
-            <button
-              type="button"
-              className="ml-2 text-[12px] text-soft underline"
-              onClick={() => discard({ kind: c.kind, id: c.id })}
-            >
-              discard
-            </button>
-          )}
-          {c.lines.length > 0 && (
-            <ul className="mono ml-4 text-soft">
-              {c.lines.map((l, i) => (
-                <li key={i} className="break-words">
-                  {l}
-                </li>
-              ))}
-              {more > 0 && <li className="text-soft">and {more.toLocaleString()} more, which are not listed</li>}
-            </ul>
-          )}
-          {discard && c.parts && c.parts.length > 0 && c.kind === "lane" && c.what === "changed" && (
-            <div className="ml-4 text-[12px]">
-              {c.parts.map((p) => (
-                <button
-                  key={p.id + p.what}
-                  type="button"
-                  className="mr-3 text-soft underline"
-                  onClick={() => discard({ kind: "policy", id: p.id, lane: c.id })}
-                >
-                  discard policy {p.object} only
-                </button>
-              ))}
-            </div>
-          )}
-        </li>
-      ))}
-    </ul>
-  );
-}
 
 /** What is not published yet, always in sight. */
 export function DraftBar() {
@@ -105,6 +45,11 @@ export function DraftBar() {
   const withdraw = useMutation({
     mutationFn: () => api.DELETE("/draft/ask"),
     onSettled: () => queries.invalidateQueries(),
+  });
+  useAskedToPublish(() => {
+    publish.reset();
+    ask.reset();
+    setPublishing(true);
   });
   if (!draft.data) return null;
   const { asked } = draft.data;
@@ -149,7 +94,7 @@ export function DraftBar() {
         <Problems list={faults} />
         <Failure error={part.error} />
         <Changes list={changes} more={more} discard={(p) => part.mutate(p)} />
-        <div className="mt-4 flex gap-2 border-t border-hair pt-3">
+        <div className="sticky -bottom-5 -mx-5 mt-4 -mb-5 flex flex-wrap gap-2 border-t border-hair bg-paper px-5 py-3">
           <Button
             primary
             needs="configure"
@@ -212,6 +157,10 @@ export function DraftBar() {
             {count === 1 ? "One change takes" : `${count.toLocaleString()} changes take`} effect{" "}
             {asks ? "when another operator publishes" : "at once"}. You can return to any earlier revision in History.
           </p>
+          <details className="mb-3 max-h-60 overflow-y-auto text-[13px]" open={count <= 5}>
+            <summary className="cursor-pointer">What is published</summary>
+            <Changes list={changes} more={more} />
+          </details>
           <p className="mb-3 text-[13px]">
             {!rehearsed.data || rehearsed.data.outdated ? (
               <>

@@ -253,7 +253,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	copies := copies.New(a.store, inUse{a.Gate, box}, o.Log)
 	a.background(func() { copies.Schedule(background, time.Minute) })
 	a.background(func() { accounts.HashPending(background) })
-	a.background(func() { checks.Schedule(background, firstCheckup, checkup.Every) })
+	a.background(func() { checks.Schedule(background, firstCheckup, checkup.Every, revisions.Number) })
 	a.background(func() { registry.Run(background, a.store) })
 	a.background(func() { a.housekeeping(background, o) })
 	a.background(func() { trail.Run(background) })

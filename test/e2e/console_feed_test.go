@@ -20,7 +20,8 @@ func TestConsoleFeedsAndRemotes(t *testing.T) {
 	steps(t, p.open(url+"/feeds"), p.see("Nothing is sent on"), p.click("Add feed"), p.see("What is sent"),
 		p.fill("Name", "Security desk"), p.choose("To", "file of JSON lines"),
 		p.choose("Verdict", "refused"), p.fill("File", "Not allowed"), p.click("Save to the draft"),
-		p.see("is not a name of a file"), p.fill("File", "desk"), p.click("Save and publish"),
+		p.see("is not a name of a file"), p.fill("File", "desk"), p.click("Save and publish"), p.see("What is published"),
+		p.click("Publish"),
 		p.see("nothing unpublished"), p.click("Send a test event"), p.see("it was sent"))
 	w.ask(func(q *trial.Request) { q.Password = "wrong" })
 	steps(t, p.see("up to date"), p.open(url+"/feeds"), p.see("1 sent"), p.see("desk.jsonl"))

@@ -57,7 +57,8 @@ func TestCommandListsAndJournalInTheConsole(t *testing.T) {
 		p.open(w.app.URL+"/try?protocol=tacacs"), p.fill("Name", "ann"), p.fill("Password", "rope-and-anchor"),
 		p.click("Ask"), p.see("GETPASS"), p.see("PASS"),
 		p.open(w.app.URL+"/clients"), p.see("TACACS+"), p.click("hh-router-1"), p.see("TACACS+ secret"),
-		p.fill("Note", "in the rack"), p.click("Save and publish"), p.see("Published as revision"))
+		p.fill("Note", "in the rack"), p.click("Save and publish"), p.see("What is published"), p.click("Publish"),
+		p.see("Saved, and in effect"))
 	w.asks(w.device(false), trial.GearAsk{Ask: "shell", User: "ann"}, "PASS_ADD") // the form leaves the secret alone
 }
 

@@ -118,7 +118,7 @@ func TestKnownDevicesInTheConsole(t *testing.T) {
 		p.click("Import CSV"),
 		p.fill("CSV", "mac,name,tags\n02-00-5E-80-00-01,Label printer,kind=printer\nnonsense,x,\n"), p.click("Import"),
 		p.see("Nothing was stored"), p.see("1 wrong"), p.see("neither a MAC address"),
-		p.click("Import the good lines"), p.see("1 new"), p.press("\x1b"), p.see("Label printer"),
+		p.click("Import the good lines"), p.see("Imported: 1 new"), p.press("\x1b"), p.see("Label printer"),
 		p.fill("Search devices", "kaia"), p.unsee("Label printer"), p.see("Copier"))
 	var devices apitype.Page[apitype.Device]
 	w.do(http.MethodGet, "/devices", nil, &devices)

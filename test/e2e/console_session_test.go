@@ -50,7 +50,8 @@ func TestConsoleSessions(t *testing.T) {
 	steps(t, p.open(url+"/sessions?state=ended"), p.see("Admin-Reset"))
 	// what is set of a client's sessions survives other changes of it
 	steps(t, p.open(url+"/clients"), p.click("np-switch-1"), p.see("Accounting and changes on the fly"),
-		p.fill("Note", "by the gate"), p.click("Save and publish"), p.see("Published as revision"))
+		p.fill("Note", "by the gate"), p.click("Save and publish"), p.see("What is published"), p.click("Publish"),
+		p.see("Saved, and in effect"))
 	var c apitype.Client
 	w.do(http.MethodGet, "/clients/np-switch-1", nil, &c)
 	if c.Note != "by the gate" || c.Sessions.ChangePort != int(switches.Address().Port()) {

@@ -219,7 +219,8 @@ func TestSaveAndPublishReturnAndConflict(t *testing.T) {
 	w := lantern(t)
 	p := pageSteps{signedIn(t, w)}
 	steps(t, p.click("Passes"), p.click("contractors"), p.see("What the device gets"), p.fill("VLAN", "61"),
-		p.see("51 04 3631"), p.click("Save and publish"), p.see("Running revision 4"),
+		p.see("51 04 3631"), p.click("Save and publish"), p.see("What is published"),
+		p.click("Publish"), p.see("Running revision 4"),
 		p.fill("VLAN", "62"))
 	w.wants(0, []string{"pass", "change", "contractors", "-role", "guest"}) // somebody else, meanwhile
 	steps(t, p.click("Save to the draft"), p.see("was changed meanwhile by o.brandt"), p.click("Reload it"),
@@ -266,7 +267,8 @@ func TestSavingAgainMakesNoOtherSecret(t *testing.T) {
 		return text
 	}
 	first := shown()
-	steps(t, p.fill("Note", "set on the device"), p.click("Save and publish"), p.see("Running revision 2"))
+	steps(t, p.fill("Note", "set on the device"), p.click("Save and publish"), p.see("What is published"),
+		p.click("Publish"), p.see("Running revision 2"))
 	if shown() != first {
 		t.Error("another secret is shown after saving again")
 	}

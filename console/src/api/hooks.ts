@@ -22,7 +22,7 @@ export type ObjectOf = {
   feeds: Schema["Feed"];
 };
 export type Kind = keyof ObjectOf;
-type Saved<K extends Kind> = { object: ObjectOf[K]; secret?: string; revision?: number };
+type Saved<K extends Kind> = { object: ObjectOf[K]; secret?: string };
 
 export const useAbout = () => useQuery({ queryKey: ["about"], queryFn: async () => (await api.GET("/about")).data! });
 const useRight = (right: string) => useAbout().data?.rights?.includes(right) ?? false;
@@ -113,10 +113,10 @@ export function useObject<K extends Kind>(kind: K, id: string, refresh: number |
 export function useSave<K extends Kind>(kind: K) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: ({ id, tag, body, publish }: { id?: string; tag?: string; body: unknown; publish?: boolean }) =>
+    mutationFn: ({ id, tag, body }: { id?: string; tag?: string; body: unknown }) =>
       id
-        ? call<Saved<K>>("PUT", `/${kind}/${id}?publish=${!!publish}`, body, { "If-Match": tag ?? "" })
-        : call<Saved<K>>("POST", `/${kind}?publish=${!!publish}`, body),
+        ? call<Saved<K>>("PUT", `/${kind}/${id}`, body, { "If-Match": tag ?? "" })
+        : call<Saved<K>>("POST", `/${kind}`, body),
     onSettled: () => queries.invalidateQueries(),
   });
 }

@@ -1,11 +1,13 @@
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState, type ReactNode } from "react";
 import { useLocation, useNavigate } from "react-router";
-import { useRemove, useSave, type Kind } from "../api/hooks";
-import { Refused, type Schema } from "../api/client";
+import { useDraft, useRemove, useSave, type Kind } from "../api/hooks";
+import { call, Refused, type Schema } from "../api/client";
 import { Button, Failure, Notice, sentence } from "./basic";
 import { Modal } from "./modal";
 import { Guard, useUnsaved } from "./guard";
 import { ObjectHistory } from "./history";
+import { askToPublish } from "./publish";
 
 type Meta = { id: string; tag: string; name: string; problems: Schema["ConfigProblem"][]; changedBy?: string };
 
@@ -19,6 +21,33 @@ export function Problems({ list }: { list: Schema["ConfigProblem"][] }) {
           <b>{sentence(p.message)}</b> {p.remedy}
         </Notice>
       ))}
+    </div>
+  );
+}
+
+/** Where an object is used, before it is removed. */
+function Uses({ kind, id, noun }: { kind: Kind; id: string; noun: string }) {
+  const uses = useQuery({
+    queryKey: ["uses", kind, id],
+    queryFn: () => call<Schema["Uses"]>("GET", `/uses/${kind}/${id}`),
+    gcTime: 0,
+  });
+  const items = uses.data?.items ?? [];
+  if (uses.isLoading) return <p className="mb-3 text-soft">Looking where it is used ...</p>;
+  if (items.length === 0) return uses.isSuccess ? <p className="mb-3">Nothing uses this {noun}.</p> : null;
+  return (
+    <div className="mb-3 text-[13px]">
+      <Notice tone="warn">
+        <b>It is used in {items.length === 1 ? "one place" : `${items.length} places`}</b>, which you have to correct
+        before you publish:
+        <ul className="mt-1 max-h-60 overflow-y-auto">
+          {items.map((p, i) => (
+            <li key={i}>
+              {p.kind} <b>{p.object}</b> <code className="text-soft">{p.field}</code>
+            </li>
+          ))}
+        </ul>
+      </Notice>
     </div>
   );
 }
@@ -60,17 +89,18 @@ export function Editor<K extends Kind>({
   children: (error: unknown) => ReactNode;
   /** The tag after a change that was made beside the form, which the form takes in. */
   accepted?: string;
-  onSaved?: (saved: { secret?: string; revision?: number; id: string }) => void;
+  onSaved?: (saved: { secret?: string; id: string }) => void;
 }) {
   const save = useSave(kind);
   const remove = useRemove(kind);
   const go = useNavigate();
   // What was saved is told on the page of a new object too, which opens then.
-  const before: { saved?: number } | null = useLocation().state;
+  const before: { saved?: boolean } | null = useLocation().state;
   const [asking, setAsking] = useState(false);
   const unsaved = useUnsaved(body);
-  // The revision as which it was saved, 0 for the draft; undefined once something else was typed.
-  const [told, setTold] = useState(before?.saved);
+  const draft = useDraft();
+  // Whether it was saved; no longer told once something else was typed.
+  const [told, setTold] = useState(before?.saved ?? false);
   // The tag of the object as this form read it, or as it was saved last: whoever changes it meanwhile is noticed.
   const [tag, setTag] = useState(object?.tag);
   useEffect(() => {
@@ -78,15 +108,16 @@ export function Editor<K extends Kind>({
   }, [accepted]);
   const submit = (publish: boolean) =>
     save.mutate(
-      { id: object?.id, tag, body: body(), publish },
+      { id: object?.id, tag, body: body() },
       {
         onSuccess: (saved) => {
           setTag(saved.object.tag);
           unsaved.saved();
-          setTold(saved.revision ?? 0);
-          onSaved?.({ secret: saved.secret, revision: saved.revision, id: saved.object.id });
+          setTold(true);
+          onSaved?.({ secret: saved.secret, id: saved.object.id });
+          if (publish) askToPublish();
           if (!object) {
-            go(`/${kind}/${saved.object.id}`, { replace: true, state: { saved: saved.revision ?? 0 } });
+            go(`/${kind}/${saved.object.id}`, { replace: true, state: { saved: true } });
           }
         },
       },
@@ -94,7 +125,7 @@ export function Editor<K extends Kind>({
   return (
     <form
       {...unsaved.form}
-      onInput={() => setTold(undefined)}
+      onInput={() => setTold(false)}
       onSubmit={(e) => {
         e.preventDefault();
         submit(false);
@@ -113,11 +144,11 @@ export function Editor<K extends Kind>({
           Save to the draft
         </Button>
         <Button needs="configure" disabled={save.isPending} onClick={() => submit(true)}>
-          Save and publish
+          Save and publish ...
         </Button>
-        {told !== undefined && (
+        {told && (
           <span className="text-[13px] text-in" role="status">
-            {told ? `Published as revision ${told}.` : "Saved in the draft."}
+            {draft.data?.changes.length === 0 ? "Saved, and in effect." : "Saved in the draft."}
           </span>
         )}
         {object && (
@@ -129,6 +160,7 @@ export function Editor<K extends Kind>({
       {object && <ObjectHistory kind={nouns[kind]} object={object.id} />}
       {object && (
         <Modal open={asking} onClose={() => setAsking(false)} title={`Remove ${noun} ${object.name}?`}>
+          {asking && <Uses kind={kind} id={object.id} noun={noun} />}
           <p className="mb-4">It is removed from the draft. What is running stays in effect until you publish.</p>
           <div className="flex gap-2">
             <Button

@@ -99,7 +99,7 @@ export function Filters({
 }) {
   const { params, set } = of;
   return (
-    <div className="mb-3 grid grid-cols-12 gap-2">
+    <div className="mb-3 grid grid-cols-4 gap-2 lg:grid-cols-12">
       <TextFilters of={of} texts={texts} wide={wide} />
       <TimeFilters of={of} />
       {children}

@@ -22,6 +22,8 @@ import (
 const (
 	// Every is how often the checkup runs by itself.
 	Every = 15 * time.Minute
+	// afterPublish is how often it looks whether another revision runs, which it checks then.
+	afterPublish = 30 * time.Second
 	// patience bounds the checks of one directory.
 	patience = 2 * time.Minute
 	// kept is how many changes are kept.
@@ -246,16 +248,22 @@ func (c *Checkup) tell(l *results.Line, was results.StepState) {
 		string(was), "is", string(l.State), "detail", l.Detail)
 }
 
-// Schedule runs the checks again and again until the context ends.
-func (c *Checkup) Schedule(ctx context.Context, first, every time.Duration) {
-	timer := time.NewTimer(first)
+// Schedule runs the checks again and again until the context ends, and soon after another revision was published.
+func (c *Checkup) Schedule(ctx context.Context, first, every time.Duration, revision func() int) {
+	timer, look := time.NewTimer(first), time.NewTicker(afterPublish)
 	defer timer.Stop()
-	for {
+	defer look.Stop()
+	for checked := revision(); ; {
 		select {
 		case <-ctx.Done():
 			return
+		case <-look.C:
+			if revision() == checked {
+				continue
+			}
 		case <-timer.C:
 		}
+		checked = revision()
 		if _, err := c.Run(ctx, "", func(results.Line) {}); err != nil && ctx.Err() == nil {
 			c.log.Warn("checkup", "error", err)
 		}

@@ -251,6 +251,9 @@ func (k *Keeper) Running() (*config.Config, int) {
 	return s.running.Config, s.number
 }
 
+// Number is that of the running revision.
+func (k *Keeper) Number() int { return k.state.Load().number }
+
 // CompiledRunning returns what is in effect, compiled, and its number.
 func (k *Keeper) CompiledRunning() (*Compiled, int) {
 	s := k.state.Load()

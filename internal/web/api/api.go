@@ -99,6 +99,8 @@ type server struct {
 	lists   lists
 	// seeks search the kinds of objects of the draft.
 	seeks []seek
+	// takers take an object out of a configuration, by the plural of its kind.
+	takers map[string]taker
 }
 
 const (
@@ -157,13 +159,14 @@ func newServer(s *Service, r chi.Router) *server {
 		"session": {Type: "apiKey", In: "cookie", Name: sessionName},
 		"token":   {Type: "http", Scheme: "bearer"},
 	}
-	out := &server{Service: s, api: humachi.New(r, config)}
+	out := &server{Service: s, api: humachi.New(r, config), takers: map[string]taker{}}
 	out.api.UseMiddleware(out.authenticate)
 	out.sessions()
 	out.objects()
 	out.certificates()
 	out.devices()
 	out.search()
+	out.uses()
 	out.firstHour()
 	out.fleet()
 	out.trials()

@@ -62,7 +62,7 @@ type tagged[T any] struct {
 
 func register[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, In, Out]) {
 	base := "/" + k.plural
-	s.seeks = append(s.seeks, seeker(s, k))
+	s.seeks, s.takers[k.plural] = append(s.seeks, seeker(s, k)), takes(k)
 	huma.Register(s.api, operation("GET", base, "list-"+k.plural, "List the "+k.plural+" of the draft"),
 		func(ctx context.Context, in *ListInput) (*body[apitype.Page[Out]], error) {
 			return ok(page(ctx, s, k, in)), nil

@@ -30,7 +30,7 @@ var calls = byRight(map[operator.Right][]string{
 		"get-expectation", "list-authorities", "get-authority", "list-certificates", "get-certificate",
 		"list-trusts", "get-trust", "list-issued", "download-authorities", "download-certificates", "get-draft",
 		"analyse-draft", "analyse-lane", "list-revisions", "diff-revision", "get-rehearsal", "get-checkup",
-		"list-hits", "list-completions", "list-dictionary", "export-file", "compare-file", "export-sample", "export-clients",
+		"list-hits", "list-uses", "list-completions", "list-dictionary", "export-file", "compare-file", "export-sample", "export-clients",
 		"explain-delegation", "get-directory-entry", "list-directory-entries", "list-directory-groups",
 		"list-picked-groups", "list-copied-people", "check-condition", "check-expectations", "dry-run",
 		"preview-pass", "try-commands", "supplicant-settings", "list-differing-sessions", "list-journal",

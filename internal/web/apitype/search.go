@@ -1,5 +1,12 @@
 package apitype
 
+import "tollgate.example/key/internal/core/config"
+
+// Uses are the faults that a draft would have without an object: each is a place where it is used.
+type Uses struct {
+	Items []config.Problem `json:"items"`
+}
+
 // Answer is one object that a search found.
 type Answer struct {
 	Kind string `json:"kind" doc:"What it is: client, lane, account, device, session, attempts ..."`

@@ -30,3 +30,5 @@ export function takeMade(id: string): Made | undefined {
   sessionStorage.removeItem("made-" + id);
   return kept ? JSON.parse(kept) : undefined;
 }
+
+export const tagText = (tags: Record<string, string>) => Object.entries(tags).map(([k, v]) => `${k}=${v}`);

@@ -5,6 +5,7 @@ import { call, type Schema } from "../../api/client";
 import { useObjects } from "../../api/hooks";
 import { Button, Empty, Failure, Notice, sentence, Verdict } from "../../ui/basic";
 import { TextField } from "../../ui/form";
+import { ClientField } from "../../ui/client-field";
 import { Pick } from "../../ui/pick";
 
 const asks: [string, string][] = [
@@ -26,12 +27,15 @@ const methods: [string, string][] = [
   ["mschapv2", "MS-CHAPv2"],
 ];
 
+/** Whether a client speaks TACACS+. */
+const gear = (c: Schema["Client"]) => c.tacacsSecretSet || c.tacacsPlain || c.tlsNames.length > 0;
+
 /** Asks over TACACS+ as network gear would; it walks the real road and is recorded. */
 export function TryGear({ client: first }: { client: string }) {
   const queries = useQueryClient();
   const clients = useObjects("clients").data?.items ?? [];
   const [form, setForm] = useState({
-    client: first,
+    client: (first || undefined) as string | undefined,
     ask: "login",
     method: "ascii",
     user: "",
@@ -46,7 +50,7 @@ export function TryGear({ client: first }: { client: string }) {
     port: "vty0",
   });
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
-  const client = form.client || clients[0]?.name || "";
+  const client = form.client ?? clients.find(gear)?.name ?? clients[0]?.name ?? "";
   const proves = ["login", "enable", "password"].includes(form.ask);
   const reports = ["start", "update", "stop"].includes(form.ask);
   const run = useMutation({
@@ -84,13 +88,12 @@ export function TryGear({ client: first }: { client: string }) {
           run.mutate();
         }}
       >
-        <Pick
+        <ClientField
           label="Through"
-          field="client"
           value={client}
           onChange={(v) => set({ client: v })}
           error={run.error}
-          options={clients.map((c) => ({ value: c.name, label: c.name }))}
+          speaks={gear}
         />
         <Pick
           label="Ask"

@@ -6,6 +6,7 @@ import { useMethods, useObjects } from "../../api/hooks";
 import { useRecorded } from "../../api/recorded";
 import { Button, Empty, Failure, PageHead } from "../../ui/basic";
 import { Field, TextField, Tick } from "../../ui/form";
+import { ClientField } from "../../ui/client-field";
 import { Pick } from "../../ui/pick";
 import { TryGear } from "./try-gear";
 import { DryRun, Result } from "./try-result";
@@ -52,7 +53,7 @@ function TryRadius() {
   const authorities = useObjects("authorities").data?.items ?? [];
   const methods = useMethods().data?.items ?? [];
   const [form, setForm] = useState({
-    client: params.get("client") ?? "",
+    client: params.get("client") ?? undefined,
     method: params.get("method") ?? "peap-mschapv2",
     user: params.get("user") ?? "",
     password: "",
@@ -86,7 +87,7 @@ function TryRadius() {
   }, [taken]);
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
   const method = methods.find((m) => m.name === form.method);
-  const client = form.client || clients[0]?.name || "";
+  const client = form.client ?? clients.find((c) => c.secretSet)?.name ?? clients[0]?.name ?? "";
   const attributes = () =>
     [
       { name: "NAS-Port-Type", value: form.place },
@@ -152,13 +153,12 @@ function TryRadius() {
             run.mutate();
           }}
         >
-          <Pick
+          <ClientField
             label="Through"
-            field="client"
             value={client}
             onChange={(client) => set({ client })}
             error={run.error}
-            options={clients.map((c) => ({ value: c.name, label: c.name }))}
+            speaks={(c) => c.secretSet || c.tlsNames.length > 0}
           />
           <Pick
             label="Method"

@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, type Schema } from "../../api/client";
 import { sendFile, type Comparison } from "../../api/file";
 import { useObject, useObjects, useQueryText } from "../../api/hooks";
-import { Changes } from "../../draft-bar";
+import { Changes } from "../../ui/changes";
 import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { Field, TextField } from "../../ui/form";

@@ -6,6 +6,7 @@ import { useMethods, useObject, useObjects } from "../../api/hooks";
 import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys, sentence, Verdict } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { Field, TextField } from "../../ui/form";
+import { ClientField } from "../../ui/client-field";
 import { Pick } from "../../ui/pick";
 import { MomentField } from "../../ui/moment";
 import { useRecorded } from "../../api/recorded";
@@ -144,7 +145,6 @@ function ExpectationForm({
   expectation?: Expectation;
   taken?: ReturnType<typeof useRecorded>;
 }) {
-  const clients = useObjects("clients");
   const passes = useObjects("passes");
   const methods = useMethods().data?.items ?? [];
   const [form, setForm] = useState({
@@ -200,17 +200,7 @@ function ExpectationForm({
               error={error}
             />
             <div className="grid grid-cols-2 gap-3">
-              <Pick
-                label="Through"
-                field="client"
-                value={form.client}
-                onChange={(client) => set({ client })}
-                error={error}
-                options={[
-                  { value: "", label: "choose a client" },
-                  ...(clients.data?.items.map((c) => ({ value: c.name, label: c.name })) ?? []),
-                ]}
-              />
+              <ClientField label="Through" value={form.client} onChange={(client) => set({ client })} error={error} />
               <Pick
                 label="Asks"
                 field="asks"

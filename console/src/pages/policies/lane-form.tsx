@@ -8,8 +8,6 @@ import { Editor } from "../../ui/editor";
 import { Field, TextField, Tick } from "../../ui/form";
 import { Pick } from "../../ui/pick";
 import { MethodsField, freshTLS } from "./methods";
-import {} from "./analysis";
-import {} from "../../ui/hits";
 import { type Policy } from "./policy";
 
 export type Lane = Schema["Lane"];
@@ -90,7 +88,7 @@ export function ForwardField({
   );
 }
 
-/** fresh are the methods that a new lane begins with: in TLS as soon as there is a certificate to show. */
+/** fresh are the methods that a new lane begins with: those that everybody can use, the strongest first. */
 export function LaneForm({ lane, close, fresh = [] }: { lane?: Lane; close?: () => void; fresh?: string[] }) {
   const realms = useObjects("realms");
   const [form, setForm] = useState(
@@ -112,6 +110,9 @@ export function LaneForm({ lane, close, fresh = [] }: { lane?: Lane; close?: () 
     ),
   );
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
+  const proposal = (when: string) =>
+    lane ? form.methods : /protocol is tacacs|service (is|in) device/i.test(when) ? ["pap"] : fresh;
+  const proposed = proposal(form.when);
   const go = useNavigate();
   return (
     <>
@@ -135,7 +136,10 @@ export function LaneForm({ lane, close, fresh = [] }: { lane?: Lane; close?: () 
               field="when"
               lane
               value={form.when}
-              onChange={(when) => set({ when })}
+              onChange={(when) =>
+                // gear that signs people in speaks no EAP; what was chosen is left as it is
+                set({ when, methods: form.methods.join() === proposed.join() ? proposal(when) : form.methods })
+              }
               error={error}
             />
             <MethodsField

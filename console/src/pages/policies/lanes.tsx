@@ -2,7 +2,8 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { call, type Schema } from "../../api/client";
-import { useAnalysis, useHits, useObjects, useSave } from "../../api/hooks";
+import { useAnalysis, useHits, useObjects, useSave, useDraft } from "../../api/hooks";
+import { useFirstHour } from "../watch/first-hour";
 import { Button, Empty, Failure, Notice, PageHead, PassChip, sentence, Verdict, verdictKind } from "../../ui/basic";
 import {} from "../../ui/condition";
 import {} from "../../ui/editor";
@@ -17,7 +18,7 @@ import { type Lane, laneBody, LaneForm } from "./lane-form";
 export function LanesPage() {
   const { id } = useParams();
   const list = useObjects("lanes");
-  const certificates = useObjects("certificates");
+  const hour = useFirstHour();
   const queries = useQueryClient();
   const lanes = list.data?.items ?? [];
   const order = useMutation({
@@ -25,7 +26,7 @@ export function LanesPage() {
     onMutate: (next) => queries.setQueryData(["lanes", ""], { items: next.map((l, i) => ({ ...l, number: i + 1 })) }),
     onSettled: () => queries.invalidateQueries(),
   });
-  const lane = lanes.find((l) => l.id === id) ?? (id ? undefined : lanes[0]);
+  const lane = lanes.find((l) => l.id === id || l.name === id) ?? (id ? undefined : lanes[0]);
   return (
     <div className="-mx-3 -mt-3 -mb-4 grid md:-mx-5 lg:min-h-[calc(100%-18px)] lg:grid-cols-[258px_minmax(0,1fr)]">
       <aside aria-label="Lanes" className="border-hair max-lg:border-b lg:border-r">
@@ -50,9 +51,7 @@ export function LanesPage() {
       </aside>
       <section className="min-w-0 px-3 py-4 md:px-6">
         {id === "new" ? (
-          certificates.data && (
-            <LaneForm key="new" fresh={certificates.data.items.length > 0 ? ["ttls-pap", "peap-mschapv2"] : ["pap"]} />
-          )
+          !hour.isLoading && <LaneForm key="new" fresh={hour.data?.methods ?? []} />
         ) : lane ? (
           <LaneView key={lane.id} lane={lane} />
         ) : (
@@ -99,6 +98,10 @@ function LaneView({ lane }: { lane: Lane }) {
   const found = useAnalysis().data?.items.filter((f) => f.id === lane.id && f.kind === "lane") ?? [];
   const plain = lane.problems.filter((p) => !p.code.startsWith("finding."));
   const hits = useHits().data?.items ?? [];
+  const change = useDraft().data?.changes.find((c) => c.kind === "lane" && c.id === lane.id);
+  const drafted = new Set(
+    change?.what === "added" ? lane.policies.map((p) => p.id) : (change?.parts ?? []).map((p) => p.id),
+  );
   const blank: Policy = {
     id: "",
     name: "",
@@ -186,6 +189,7 @@ function LaneView({ lane }: { lane: Lane }) {
           <PolicyRow
             key={p.id}
             policy={p}
+            ran={!drafted.has(p.id)}
             number={i + 1}
             problems={plain.filter((x) => x.field.startsWith(`policies[${i}]`))}
             found={found.filter((f) => f.field.startsWith(`policies[${i}]`))}
@@ -244,8 +248,12 @@ function Given({ name }: { name: string }) {
   );
 }
 
+/** Whether the time of a policy is over. */
+const ended = (p: Policy) => !!p.until && !p.until.startsWith("0001") && new Date(p.until).getTime() <= Date.now();
+
 function PolicyRow({
   policy: p,
+  ran,
   number,
   problems,
   found,
@@ -253,6 +261,7 @@ function PolicyRow({
   open,
 }: {
   policy: Policy;
+  /** It is in what is running. */ ran: boolean;
   number: number;
   problems: Schema["ConfigProblem"][];
   found: Schema["ResultsFinding"][];
@@ -274,6 +283,8 @@ function PolicyRow({
           {p.name}
         </button>
         {!p.enabled && <span className="text-soft"> · switched off</span>}
+        {ended(p) && <span className="text-out"> · ended</span>}
+        {!ran && <span className="text-brass-ink"> · in the draft</span>}
         <Terms policy={p} />
         {!(p.groups.length > 0 && p.when === "always") && <div className="mono break-words">{p.when}</div>}
         {p.groups.length > 0 && (

@@ -5,6 +5,7 @@ import { useObject, useObjects } from "../../api/hooks";
 import { ButtonLink, Empty, Failure, PageHead, PassChip, rowKeys, When } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { TextField } from "../../ui/form";
+import { NewPass } from "../passes/new-pass";
 import { Pick } from "../../ui/pick";
 import { MomentField } from "../../ui/moment";
 
@@ -158,6 +159,7 @@ function OverrideForm({ override: o }: { override?: Override }) {
               error={error}
               options={[{ value: "", label: "choose a pass" }, ...named(passes.data?.items)]}
             />
+            <NewPass made={(pass) => edit({ pass })} />
             <MomentField
               label="Until"
               field="until"

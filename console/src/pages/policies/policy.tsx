@@ -7,6 +7,7 @@ import { ConditionField, quote } from "../../ui/condition";
 import { Field, TextField, Tick } from "../../ui/form";
 import { Modal } from "../../ui/modal";
 import { Pick } from "../../ui/pick";
+import { NewPass } from "../passes/new-pass";
 import { MomentField } from "../../ui/moment";
 import { FindingLine } from "./analysis";
 
@@ -116,6 +117,15 @@ export function PolicyDialog({
               options={options}
               error={error}
               field={field("groups")}
+            />
+          )}
+          {admit && (
+            <NewPass
+              made={(pass) => {
+                if (!table) return edit({ pass });
+                const free = form.groups.findIndex((g) => !g.pass);
+                edit({ groups: form.groups.map((g, i) => (i === free ? { ...g, pass } : g)) });
+              }}
             />
           )}
           {!admit && (

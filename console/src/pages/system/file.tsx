@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { download, sendFile, type Comparison } from "../../api/file";
-import { Changes } from "../../draft-bar";
+import { Changes } from "../../ui/changes";
 import { Button, Failure } from "../../ui/basic";
 import { Problems } from "../../ui/editor";
 import { Tick } from "../../ui/form";

@@ -2,7 +2,7 @@ import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tansta
 import { useState } from "react";
 import { api, call, Refused, unmet, type Schema } from "../../api/client";
 import { useDraft } from "../../api/hooks";
-import { Changes } from "../../draft-bar";
+import { Changes } from "../../ui/changes";
 import { Button, Empty, Failure, Notice, PageHead, Verdict, When } from "../../ui/basic";
 import { TextField, Tick } from "../../ui/form";
 import { Modal } from "../../ui/modal";

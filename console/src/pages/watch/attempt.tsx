@@ -121,6 +121,7 @@ export function AttemptPage() {
           )}
         </Notice>
       </div>
+      <Touched a={a} />
       <div className="mt-4 grid gap-7 *:min-w-0 lg:grid-cols-[minmax(0,1fr)_340px]">
         <div>
           {t.policies.length > 0 && (
@@ -153,6 +154,39 @@ export function AttemptPage() {
         <Facts a={a} />
       </div>
     </>
+  );
+}
+
+/** The way to everything that had a part in it. */
+function Touched({ a }: { a: Detail }) {
+  const person = a.facts.person;
+  const named = (kind: string, name: string) => `/${kind}/${encodeURIComponent(name)}`;
+  const links: [string, string, string][] = [
+    ["client", a.client, named("clients", a.client)],
+    ["lane", a.lane, named("lanes", a.lane)],
+    ["policy", a.policy, named("lanes", a.lane)],
+    ["pass", a.pass, named("passes", a.pass)],
+    [
+      "person",
+      person ? a.person || person.name : "",
+      person?.store === "local"
+        ? named("people", person.name)
+        : `/directories/${encodeURIComponent(person?.store ?? "")}?panel=person&person=${encodeURIComponent(person?.name ?? "")}`,
+    ],
+  ];
+  return (
+    <p className="mt-2 flex flex-wrap gap-x-5 text-[13px]">
+      {links
+        .filter(([, name]) => name)
+        .map(([kind, name, to]) => (
+          <span key={kind}>
+            <span className="text-soft">{kind}</span>{" "}
+            <Link className="underline decoration-hair underline-offset-2" to={to}>
+              {name}
+            </Link>
+          </span>
+        ))}
+    </p>
   );
 }
 

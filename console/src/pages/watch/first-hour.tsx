@@ -6,7 +6,8 @@ import { useAbout, useObjects } from "../../api/hooks";
 import { useMay } from "../../api/rights";
 import { Failure } from "../../ui/basic";
 import { DeviceSettings } from "../../ui/device-settings";
-import { CertificateStep, ClientStep, KeepingStep, NamesStep, PeopleStep, ResultsStep } from "./first-steps";
+import { CertificateStep, ClientStep, KeepingStep, NamesStep, PeopleStep } from "./first-steps";
+import { ResultsStep } from "./first-results";
 
 type Hour = Schema["FirstHour"];
 type Step = Schema["FirstStep"];

@@ -1,0 +1,106 @@
+package e2e
+
+import (
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/test/e2e/browser"
+)
+
+// A file of clients is read line by line; many are changed at once; a draft with a thousand changes can be read.
+func TestConsoleOfManyClients(t *testing.T) {
+	w := start(t)
+	w.basic("auto", "127.0.0.1")
+	var file strings.Builder
+	file.WriteString("name,addresses,tags\n")
+	for i := range 1100 {
+		fmt.Fprintf(&file, "sw-%04d,10.1.%d.%d,site=north-pier\n", i, i/250, i%250+1)
+	}
+	p := pageSteps{signedIn(t, w)}
+	steps(t, p.open(w.app.URL+"/clients"), p.see("np-switch-1"), p.click("Import CSV"),
+		p.fill("CSV", "name,addresses,tags\nlb-1,nowhere,\nlb-2,192.0.2.2,site=x\n"), p.click("Import"),
+		p.see("Nothing was stored"), p.see("neither an address nor a prefix"), p.click("Import the good lines"),
+		p.see("Imported: 1 new"), p.see("1 new secret, shown only here"), p.press("\x1b"), p.see("Close without keeping"), p.click("Stay here"),
+		p.click("Save the file"), p.press("\x1b"), p.unsee("Import clients from CSV"), p.see("lb-2"))
+	path := filepath.Join(t.TempDir(), "clients.csv")
+	if err := os.WriteFile(path, []byte(file.String()), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	begun := time.Now()
+	secrets := filepath.Join(t.TempDir(), "secrets.csv")
+	w.wants(0, []string{"client", "import", path, "-secrets", secrets}, "1100 added")
+	imported := time.Since(begun)
+	text, err := os.ReadFile(secrets)
+	if info, _ := os.Stat(secrets); err != nil || strings.Count(string(text), "\n") != 1101 || info.Mode().Perm() != 0o600 {
+		t.Errorf("the secrets are written with %v, %d lines", err, strings.Count(string(text), "\n"))
+	}
+	w.wants(1, []string{"client", "import", path, "-secrets", secrets}, "file exists")
+	begun = time.Now()
+	steps(t, p.open(w.app.URL+"/clients?q=sw-00"), p.see("sw-0001"), p.unsee("sw-0100"), p.click("Choose all that are shown"),
+		p.see("100 chosen"), p.click("Change them ..."), p.fill("Set tags", "floor=2"), p.click("Make new shared secrets"),
+		p.click("Change 100 clients"), p.see("100 changed in the draft"), p.see("100 new secrets"), p.click("Save the file"),
+		p.click("Close"), p.unsee("100 chosen"), p.see("floor=2"))
+	changed := time.Since(begun)
+	var tagged apitype.Page[apitype.Client]
+	w.do(http.MethodGet, "/clients?limit=1000&q=floor=2", nil, &tagged)
+	if len(tagged.Items) != 100 {
+		t.Errorf("%d clients are tagged", len(tagged.Items))
+	}
+	begun = time.Now()
+	steps(t, p.click("Read"), p.see("added client: "), p.fill("Search the changes", "sw-0777"), p.unsee("added client: 1,000"),
+		p.see("added client: 1"), p.see("sw-0777"))
+	t.Logf("1100 clients imported in %v, 100 changed in the console in %v, a draft of 1101 read in %v", imported, changed,
+		time.Since(begun))
+	tall, err := browser.Eval[int](p.Page, `(() => { const d = document.querySelector("[role=dialog]");
+		const b = [...d.querySelectorAll("button")].find((b) => b.innerText === "Publish ...").getBoundingClientRect();
+		return b.top > 0 && b.bottom <= innerHeight ? d.scrollHeight : -1; })()`)
+	if err != nil || tall < 0 || tall > 3000 {
+		t.Errorf("the dialog is %d pixels tall, or its buttons are out of sight; %v", tall, err)
+	}
+	// back from a row, the list is where it was
+	steps(t, p.press("\x1b"), p.open(w.app.URL+"/clients?q=sw-01"), p.see("sw-0150"))
+	if _, err := browser.Eval[bool](p.Page, `(document.querySelector("main").scrollTop = 900, true)`); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(100 * time.Millisecond)
+	steps(t, p.click("sw-0130"), p.see("Shared secret"))
+	if _, err := browser.Eval[bool](p.Page, "(history.back(), true)"); err != nil {
+		t.Fatal(err)
+	}
+	steps(t, p.see("sw-0150"), func() error {
+		for range 40 {
+			top, err := browser.Eval[int](p.Page, `document.querySelector("main").scrollTop`)
+			if top > 600 || err != nil {
+				return err
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		return fmt.Errorf("the list begins at its top again")
+	})
+}
+
+// What is missing is made where it is missed, and what is removed tells where it is used.
+func TestConsoleMakesWhatIsMissedAndTellsUses(t *testing.T) {
+	w := start(t)
+	w.basic("auto", "127.0.0.1")
+	p := pageSteps{signedIn(t, w)}
+	steps(t, p.open(w.app.URL+"/lanes"), p.click("Add policy"), p.fill("Name", "Guests"), p.click("New pass ..."),
+		p.fill("Name of the pass", "guests"), p.fill("Its VLAN", "5000"), p.click("Make the pass"), p.see("5000"),
+		p.fill("Its VLAN", "80"), p.press("\r"), p.see("guests, VLAN 80"), p.press("\x1b"), p.see("Close without saving what you typed?"),
+		p.click("Stay here"), p.click("Save to the draft"), p.unsee("Name of the pass"), p.see("Guests"), p.see("in the draft"),
+		p.open(w.app.URL+"/passes/guests"), p.click("Remove"), p.see("It is used in one place"), p.see("Wired"), p.click("Keep"),
+		p.open(w.app.URL+"/clients/np-switch-1"), p.click("Remove"), p.see("Nothing uses this client"), p.click("Keep"))
+	var uses apitype.Uses
+	w.do(http.MethodGet, "/uses/passes/crew", nil, &uses)
+	if len(uses.Items) == 0 || uses.Items[0].Kind != "lane" {
+		t.Errorf("uses of a pass: %+v", uses.Items)
+	}
+	w.refused(http.StatusNotFound, http.MethodGet, "/uses/passes/none", nil, "no such object")
+	w.refused(http.StatusNotFound, http.MethodGet, "/uses/nothing/none", nil, "no such object")
+}
