@@ -1,5 +1,5 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { useCallback, useEffect, useRef, useState, type ReactNode, type RefObject } from "react";
+import { useCallback, useEffect, useLayoutEffect, useRef, useState, type ReactNode, type RefObject } from "react";
 import { Link, useLocation, useNavigationType } from "react-router";
 import { api } from "./api/client";
 import { useAbout, useDraft, useNow } from "./api/hooks";
@@ -207,7 +207,8 @@ function usePlace(main: RefObject<HTMLElement | null>) {
   const back = useNavigationType() === "POP";
   const places = useRef(new Map<string, number>());
   const path = useRef(at.pathname);
-  useEffect(() => {
+  // in layout, so that a page that goes is not noted as it shrinks
+  useLayoutEffect(() => {
     const place = back ? (places.current.get(at.key) ?? 0) : 0;
     let tries = 0;
     const set = () => {
