@@ -1,27 +1,32 @@
 import { lazy, Suspense, useState, type ComponentType } from "react";
 import { Navigate, Route, Routes } from "react-router";
 import { useAbout } from "./api/hooks";
-import { Enrolling, SignIn } from "./pages/system/sign-in";
 import { Shell } from "./shell";
 import { Button, Failure } from "./ui/basic";
 
-/** A page that is loaded when it is opened. After the service became another version its parts have other names: then
- * the whole page is loaded anew, once. */
-function page<K extends string>(load: () => Promise<Record<K, ComponentType>>, name: K) {
+/** What is loaded when it is shown. After the service became another version its parts have other names: then the whole
+ * page is loaded anew, once. */
+function later<P>(load: () => Promise<ComponentType<P>>) {
   return lazy(async () => {
     try {
-      const parts = await load();
+      const part = await load();
       sessionStorage.removeItem("anew");
-      return { default: parts[name] };
+      return { default: part };
     } catch (e) {
       if (sessionStorage.getItem("anew")) throw e;
       sessionStorage.setItem("anew", "1");
       location.reload();
-      return new Promise(() => {});
+      return new Promise<never>(() => {});
     }
   });
 }
 
+function page<K extends string>(load: () => Promise<Record<K, ComponentType>>, name: K) {
+  return later(async () => (await load())[name] as ComponentType);
+}
+
+const SignIn = later(async () => (await import("./pages/system/sign-in")).SignIn);
+const Enrolling = later(async () => (await import("./pages/system/sign-in")).Enrolling);
 const AnalysisPage = page(() => import("./pages/policies/analysis"), "AnalysisPage");
 const AttemptPage = page(() => import("./pages/watch/attempt"), "AttemptPage");
 const AttemptsPage = page(() => import("./pages/watch/attempts"), "AttemptsPage");
@@ -86,16 +91,24 @@ export function App() {
     );
   }
   if (!about.data) return null;
-  if (!about.data.operator) return <SignIn first={about.data.setupNeeded} provider={about.data.provider} />;
+  if (!about.data.operator) {
+    return (
+      <Suspense>
+        <SignIn first={about.data.setupNeeded} provider={about.data.provider} />
+      </Suspense>
+    );
+  }
   if (about.data.enrolling || held) {
     // it stays until the recovery codes were kept, although the session is good for everything before
     return (
-      <Enrolling
-        role={about.data.role ?? ""}
-        enrolled={!!about.data.secondFactor}
-        hold={() => setHeld(true)}
-        done={() => setHeld(false)}
-      />
+      <Suspense>
+        <Enrolling
+          role={about.data.role ?? ""}
+          enrolled={!!about.data.secondFactor}
+          hold={() => setHeld(true)}
+          done={() => setHeld(false)}
+        />
+      </Suspense>
     );
   }
   return (

@@ -57,9 +57,13 @@ func run() error {
 	if len(os.Args) > 1 {
 		dir = os.Args[1]
 	}
-	shot := func(file string) error {
+	take := func(p *browser.Page, file string) error {
 		time.Sleep(400 * time.Millisecond)
 		return p.Shot(filepath.Join(dir, file))
+	}
+	shot := func(file string) error { return take(p, file) }
+	if err := firstHour(b, take); err != nil {
+		return err
 	}
 	if err := errors.Join(p.Open(address), p.See("Sign in"), p.Fill("Name", name), p.Fill("Password", password),
 		p.Click("Sign in"), p.See("The last hour"), shot("now.png")); err != nil {
@@ -77,10 +81,6 @@ func steps(p *browser.Page, base string, shot func(string) error) error {
 	}
 	theme := func(name string) error {
 		_, err := browser.Eval[bool](p, "(localStorage.setItem('theme', '"+name+"'), true)")
-		return err
-	}
-	dns, err := env("DEMO_DNS")
-	if err != nil {
 		return err
 	}
 	return errors.Join(
@@ -112,13 +112,6 @@ func steps(p *browser.Page, base string, shot func(string) error) error {
 		shot("attempt-peap.png"),
 		open("/clients", "hh-router-1"),
 		shot("clients.png"),
-		open("/directories/new", "Find it"),
-		p.Fill("Domain or server", "lanternferries.example"),
-		p.Fill("Service account", "svc-tollgate"),
-		p.Fill("Ask these DNS servers", dns),
-		p.Click("Find it"),
-		p.See("Trust this authority"),
-		shot("directory-connect.png"),
 		open("/directories", "LANTERN"),
 		p.Click("LANTERN"),
 		p.Click("Groups"),

@@ -148,6 +148,8 @@ function Text({
   const area = useRef<HTMLTextAreaElement>(null);
   const [caret, setCaret] = useState(value.length);
   const [focused, setFocused] = useState(false);
+  const [put, setPut] = useState(false); // away, by Escape, until something is typed
+  const list = useRef<HTMLDivElement>(null);
   const fields = useFields(lane);
   const place = placeOf(value.slice(0, caret), fields);
   const values = useCompletions(place.field, place.begun, focused && place.at === "value");
@@ -162,6 +164,10 @@ function Text({
           ? some(["and", "or"])
           : some([...fields.map((f) => f.name.replace("*", "")), "not", "always"])
   ).slice(0, place.at === "field" && !begun ? 9 : 12);
+  const shown = focused && !put && offered.length > 0;
+  // an example of what is configured
+  const group = useCompletions("group", "", !lane && value === "")[0];
+  const example = lane || !group ? "port.type is Ethernet" : `group is ${quote(group.value)}`;
   const take = (word: string) => {
     const written =
       (place.at === "value" ? quote(word) : word) + (place.at === "field" && word.endsWith(".") ? "" : " ");
@@ -176,6 +182,7 @@ function Text({
   };
   return (
     <div
+      data-open={shown || undefined}
       onFocus={() => setFocused(true)}
       onBlur={(e) => !e.currentTarget.contains(e.relatedTarget) && setFocused(false)}
     >
@@ -188,26 +195,42 @@ function Text({
         className="field mono block"
         aria-invalid={rest["aria-invalid"] || bad}
         value={value}
-        placeholder='group is "Deck Officers" and client.site is north-pier'
+        placeholder={example}
         onChange={(e) => {
           onChange(e.target.value);
+          setPut(false);
           setCaret(e.target.selectionStart);
         }}
         onSelect={(e) => setCaret(e.currentTarget.selectionStart)}
         onKeyDown={(e) => {
           if (e.key === "ArrowDown" && e.altKey && offered.length > 0) {
             e.preventDefault();
-            (e.currentTarget.parentElement?.querySelector("[data-offer]") as HTMLElement | null)?.focus();
+            setPut(false);
+            requestAnimationFrame(() => list.current?.querySelector<HTMLElement>("[data-offer]")?.focus());
           }
+          if (e.key === "Escape" && shown) setPut(true);
         }}
       />
       {/* its room is kept: if it came and went, what lies below would move away under the pointer */}
       <div className="mt-1 h-[26px]">
-        {focused && offered.length > 0 && (
+        {shown && (
           <div
+            ref={list}
             className="flex h-full items-start gap-1 overflow-x-auto overflow-y-hidden p-[2px] whitespace-nowrap"
             role="group"
             aria-label="Suggestions"
+            onKeyDown={(e) => {
+              const step = { ArrowRight: 1, ArrowDown: 1, ArrowLeft: -1, ArrowUp: -1 }[e.key];
+              if (step && e.target instanceof HTMLElement) {
+                e.preventDefault();
+                const all = [...e.currentTarget.querySelectorAll<HTMLElement>("[data-offer]")];
+                all[(all.indexOf(e.target) + step + all.length) % all.length]?.focus();
+              }
+              if (e.key === "Escape") {
+                area.current?.focus();
+                setPut(true);
+              }
+            }}
           >
             <span className="text-[11.5px] text-soft">Alt ↓</span>
             {offered.map((o) => (
@@ -215,6 +238,7 @@ function Text({
                 key={o}
                 type="button"
                 data-offer
+                tabIndex={-1} // Tab goes on to the next field, arrows go through what is offered
                 className="mono rounded-[3px] border border-hair bg-sheet px-1.5 text-[12px] leading-[18px] hover:border-soft"
                 onClick={() => take(o)}
               >

@@ -50,7 +50,7 @@ export function Modal({
           onInput={(e) => e.target instanceof Node && typed.current.add(e.target)}
           onEscapeKeyDown={(e) => {
             // what is open inside takes the key first, such as suggestions under a field
-            if (document.activeElement?.getAttribute("aria-expanded") === "true") e.preventDefault();
+            if (document.activeElement?.closest('[data-open], [aria-expanded="true"]')) e.preventDefault();
           }}
           className={`fixed top-[7vh] left-1/2 z-40 max-h-[86vh] -translate-x-1/2 overflow-y-auto rounded border border-hair bg-paper p-5 shadow-xl ${wide ? "w-[820px]" : "w-[540px]"} max-w-[96vw]`}
         >

@@ -223,7 +223,7 @@ function Issue({ authority }: { authority: Authority }) {
         label="User principal name"
         field="upn"
         mono
-        hint="For a person, such as s.lodge@lanternferries.example."
+        hint="For a person, such as name@example.org."
         value={form.upn}
         onChange={(upn) => set({ upn })}
         error={issue.error}
@@ -231,7 +231,7 @@ function Issue({ authority }: { authority: Authority }) {
       <LinesField
         label="DNS names"
         field="names"
-        hint="For a computer, such as pc17.lanternferries.example."
+        hint="For a computer, such as pc17.example.org."
         value={form.names}
         onChange={(names) => set({ names })}
         error={issue.error}

@@ -153,7 +153,7 @@ export function CertificateForm({ certificate: c }: { certificate?: Schema["Serv
                   label="Common name"
                   field="make.subject"
                   mono
-                  hint="Such as radius.lanternferries.example."
+                  hint="Such as radius.example.org."
                   value={form.subject}
                   onChange={(subject) => set({ subject })}
                   error={error}

@@ -45,7 +45,7 @@ export function Connect({
         <TextField
           label="Domain or server"
           mono
-          placeholder="lanternferries.example"
+          placeholder="example.org"
           value={form.text}
           onChange={(text) => {
             set({ text });

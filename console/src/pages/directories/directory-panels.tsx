@@ -88,7 +88,7 @@ export function TestPanel({ body, id }: { body: () => object; id?: string }) {
       >
         <input
           aria-label="Person to look up"
-          placeholder="Also look up a person, such as s.lodge"
+          placeholder="Also look up a person"
           className="field max-w-72"
           value={person}
           onChange={(e) => setPerson(e.target.value)}

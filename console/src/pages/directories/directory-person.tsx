@@ -30,7 +30,7 @@ export function Person({ directory }: { directory: Directory }) {
       >
         <input
           aria-label="Name of the person"
-          placeholder="Name, such as s.lodge, or host/pc01"
+          placeholder="Name, or host/ and a computer"
           className="field max-w-72"
           value={name}
           onChange={(e) => setName(e.target.value)}

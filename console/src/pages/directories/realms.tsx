@@ -111,7 +111,7 @@ function RealmForm({ realm }: { realm?: Realm }) {
               rows={3}
               hint={
                 <>
-                  One per line: <code>@lanternferries.example</code>, <code>LANTERN\</code>, or <code>bare</code>.
+                  One per line: <code>@example.org</code>, <code>SHORT\</code>, or <code>bare</code>.
                 </>
               }
               value={forms}

@@ -273,7 +273,7 @@ function VendorForm({ vendor }: { vendor?: Vendor }) {
                         className="field mono"
                         value={a.name}
                         onChange={(e) => row(i, { name: e.target.value })}
-                        placeholder="Harbour-Role"
+                        placeholder="Role"
                       />
                       <select
                         aria-label={`Type ${i + 1}`}

@@ -91,7 +91,7 @@ export function DevicesPage() {
             hint={
               <>
                 The first line names the columns: <code>mac,name,owner,tags,expires,note</code>; only mac is needed.
-                Tags are written <code>kind=printer;site=north-pier</code>.
+                Tags are written <code>kind=printer;floor=2</code>.
               </>
             }
           />

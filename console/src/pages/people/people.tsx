@@ -175,7 +175,7 @@ function Lookup() {
         </select>
         <input
           aria-label="Name of the person"
-          placeholder="s.lodge"
+          placeholder="Name"
           className="field w-64"
           value={name}
           onChange={(e) => setName(e.target.value)}

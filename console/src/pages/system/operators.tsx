@@ -130,7 +130,7 @@ function Clients({ o, disabled, set }: { o: Schema["Operator"]; disabled: boolea
       title={
         o.role === "owner"
           ? "An owner is not limited."
-          : "Tags of the clients that the role is limited to, such as site=north-pier; empty is all."
+          : "Tags of the clients that the role is limited to, such as site=west; empty is all."
       }
       className="field mono w-40 py-[2px] text-[12.5px]"
       onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
