@@ -217,3 +217,25 @@ func TestFirstHourInATerminal(t *testing.T) {
 		t.Errorf("the group is not picked: %+v", groups)
 	}
 }
+
+// Suggestions of a condition take no Tab, and Escape closes them before the dialog; arrows go through them.
+func TestConditionByKeyboard(t *testing.T) {
+	w := start(t)
+	w.basic("auto", "127.0.0.1")
+	p := pageSteps{signedIn(t, w)}
+	k := &keys{p}
+	at := func(want string) func() error {
+		return func() error {
+			got, err := browser.Eval[string](p.Page, focused)
+			if err == nil && got != want {
+				err = fmt.Errorf("the focus is on %q, not on %q", got, want)
+			}
+			return err
+		}
+	}
+	steps(t, p.open(w.app.URL+"/lanes"), k.press("Add policy"), k.fill("Name", "By keyboard"),
+		k.fill("Applies to people where", "gro"), p.see("Alt ↓"), p.press("\t"), at("Search groups"),
+		k.fill("Applies to people where", "group"), p.see("Alt ↓"), p.press("\x1b"), p.unsee("Alt ↓"), p.see("Applies to people where"),
+		at("Applies to people where"), p.press(" "), p.see("Alt ↓"), p.press("\x1b"), p.unsee("Alt ↓"), p.press("\x1b"),
+		p.see("Close without saving what you typed?"))
+}

@@ -184,7 +184,11 @@ function Text({
     <div
       data-open={shown || undefined}
       onFocus={() => setFocused(true)}
-      onBlur={(e) => !e.currentTarget.contains(e.relatedTarget) && setFocused(false)}
+      onBlur={(e) => {
+        // Not at once: a dialog that sees something vanish while the focus moves takes the focus back to its start.
+        const of = e.currentTarget;
+        setTimeout(() => !of.contains(document.activeElement) && setFocused(false));
+      }}
     >
       <textarea
         {...rest}
@@ -216,7 +220,7 @@ function Text({
         {shown && (
           <div
             ref={list}
-            className="flex h-full items-start gap-1 overflow-x-auto overflow-y-hidden p-[2px] whitespace-nowrap"
+            className="flex h-full items-start gap-1 overflow-hidden p-[2px] whitespace-nowrap"
             role="group"
             aria-label="Suggestions"
             onKeyDown={(e) => {
