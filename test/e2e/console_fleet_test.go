@@ -109,6 +109,26 @@ func TestConsoleMakesWhatIsMissedAndTellsUses(t *testing.T) {
 		p.click("Stay here"), p.click("Save to the draft"), p.unsee("Name of the pass"), p.see("Guests"), p.see("in the draft"),
 		p.open(w.app.URL+"/passes/guests"), p.click("Remove"), p.see("It is used in one place"), p.see("Wired"), p.click("Keep"),
 		p.open(w.app.URL+"/clients/np-switch-1"), p.click("Remove"), p.see("Nothing uses this client"), p.click("Keep"))
+	// a certificate from the form of a lane, a pool from that of a pass; both go on as they were
+	steps(t, p.open(w.app.URL+"/lanes/new"), p.see("Methods, the preferred"), p.fill("Name", "Wi-Fi"))
+	if err := selectOption(p, "Add a method", "peap-gtc"); err != nil {
+		t.Fatal(err)
+	}
+	steps(t, p.click("New certificate ..."), p.fill("DNS name of this server", "radius.lanternferries.example"),
+		p.click("Make the certificate"), p.see("the first one (radius.lanternferries.example)"), p.click("Save to the draft"),
+		p.see("Policy (first match)"), p.see("PEAP with EAP-GTC"),
+		p.open(w.app.URL+"/passes/new"), p.see("What the device gets"), p.fill("Name", "tunnels"), p.click("New pool ..."),
+		p.fill("Name of the pool", "vpn"), p.fill("Its prefix, or first-last address", "203.0.113.0/28"), p.press("\r"),
+		p.unsee("Make the pool"), p.see("vpn, 14 addresses"), p.fill("Session time-out, seconds", "3600"),
+		p.click("Save to the draft"), p.see("Saved in the draft"))
+	var pass apitype.Pass
+	if w.do(http.MethodGet, "/passes/tunnels", nil, &pass); pass.Pool != "vpn" {
+		t.Errorf("the pass takes addresses from %q", pass.Pool)
+	}
+	var lane apitype.Lane
+	if w.do(http.MethodGet, "/lanes/Wired", nil, &lane); lane.Policies[len(lane.Policies)-1].Pass != "guests" {
+		t.Errorf("the policy was saved as %+v", lane.Policies[len(lane.Policies)-1])
+	}
 	var uses apitype.Uses
 	w.do(http.MethodGet, "/uses/passes/crew", nil, &uses)
 	if len(uses.Items) == 0 || uses.Items[0].Kind != "lane" {

@@ -146,7 +146,7 @@ func steps(p *browser.Page, base string, shot func(string) error) error {
 		p.See("Add comparison"),
 		p.Fill("Name", "Contractors by night"),
 		shot("condition.png"),
-		p.Press("\x1b"),
+		p.Click("Cancel"),
 		p.Click("Add policy"),
 		p.See("Switched on"),
 		p.Fill("Name", "Watch below"),

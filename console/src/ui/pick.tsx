@@ -24,7 +24,8 @@ export function Pick({
   return (
     <Field label={label} hint={hint} error={error} name={field}>
       {(p) => (
-        <Select.Root value={value || "-"} onValueChange={(v) => onChange(v === "-" ? "" : v)}>
+        // an empty value is no choice of anybody: the list says so while an option that was just made is not in it yet
+        <Select.Root value={value || "-"} onValueChange={(v) => v && onChange(v === "-" ? "" : v)}>
           <Select.Trigger {...p} aria-label={label} className="field flex items-center justify-between text-left">
             <Select.Value />
             <Select.Icon className="text-soft">▾</Select.Icon>

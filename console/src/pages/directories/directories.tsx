@@ -1,8 +1,9 @@
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import type { Schema } from "../../api/client";
+import { call, type Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
-import { ButtonLink, Empty, Failure, PageHead, rowKeys } from "../../ui/basic";
+import { ButtonLink, Empty, Failure, millis, PageHead, rowKeys, Verdict } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { Field, lines, LinesField, TextField } from "../../ui/form";
 import { Pick } from "../../ui/pick";
@@ -13,6 +14,12 @@ type Directory = Schema["Directory"];
 
 export function DirectoriesPage() {
   const list = useObjects("directories");
+  const checked = useQuery({
+    queryKey: ["checkup"],
+    queryFn: () => call<Schema["Checkup"]>("GET", "/checkup"),
+    refetchInterval: 10_000,
+  });
+  const of = (d: Directory) => checked.data?.lines.filter((l) => l.subject === d.name) ?? [];
   const go = useNavigate();
   return (
     <>
@@ -32,11 +39,12 @@ export function DirectoriesPage() {
           <thead>
             <tr>
               <th>Name</th>
-              <th>Kind</th>
+              <th>State</th>
               <th>Servers</th>
-              <th>TLS</th>
+              <th>Answers in</th>
+              <th className="!text-right">People</th>
+              <th className="!text-right">Groups</th>
               <th>Signs in as</th>
-              <th>Base</th>
               <th>Member of</th>
               <th />
             </tr>
@@ -45,11 +53,21 @@ export function DirectoriesPage() {
             {list.data?.items.map((d) => (
               <tr key={d.id} {...rowKeys(() => go(`/directories/${d.id}`))}>
                 <td className="font-semibold">{d.name}</td>
-                <td>{d.kind}</td>
-                <td className="mono">{d.servers.join(", ")}</td>
-                <td>{d.tls}</td>
+                <td>
+                  <Health lines={of(d)} />
+                </td>
+                <td className="mono">
+                  {d.servers.join(", ")} <span className="text-soft">{d.tls}</span>
+                </td>
+                <td className="mono">
+                  {of(d)
+                    .filter((l) => l.key === "bind" && l.state === "pass")
+                    .map((l) => millis(l.micros))
+                    .join(", ")}
+                </td>
+                <td className="mono text-right">{counted(of(d), "people")}</td>
+                <td className="mono text-right">{counted(of(d), "groups")}</td>
                 <td className="mono">{d.bindName || "anonymous"}</td>
-                <td className="mono">{d.base || "named by the server"}</td>
                 <td>{d.computer ? `${d.domain} as ${d.computer}$` : ""}</td>
                 <td className="text-out">{d.problems.length > 0 && `${d.problems.length} to look at`}</td>
               </tr>
@@ -60,6 +78,20 @@ export function DirectoriesPage() {
     </>
   );
 }
+
+type Line = Schema["ResultsLine"];
+
+/** What the last checkup said of a directory. */
+function Health({ lines }: { lines: Line[] }) {
+  if (lines.length === 0) return <span className="text-soft">not checked yet</span>;
+  const failed = lines.find((l) => l.state === "fail");
+  if (failed) return <Verdict kind="out">{failed.title}: failed</Verdict>;
+  const warnings = lines.filter((l) => l.state === "warn").length;
+  if (warnings > 0) return <Verdict kind="wait">answers, {warnings} to look at</Verdict>;
+  return <Verdict kind="in">answers</Verdict>;
+}
+
+const counted = (lines: Line[], key: string) => lines.find((l) => l.key === key && l.state === "pass")?.detail ?? "";
 
 export function DirectoryPage() {
   const { id = "" } = useParams();

@@ -8,6 +8,7 @@ import { useDebounced, useObject, useObjects } from "../../api/hooks";
 import { Button, Failure, PageHead } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { Field, LinesField, TextField } from "../../ui/form";
+import { Missing } from "../../ui/missing";
 import { Pick } from "../../ui/pick";
 
 export function PassPage() {
@@ -207,6 +208,16 @@ export function PassForm({ pass }: { pass?: Pass }) {
                     { value: "", label: "no pool" },
                     ...pools.map((p) => ({ value: p.name, label: `${p.name}, ${p.size} addresses` })),
                   ]}
+                />
+                <Missing
+                  noun="pool"
+                  kind="pools"
+                  fields={[
+                    { key: "name", label: "Name of the pool" },
+                    { key: "ranges", label: "Its prefix, or first-last address" },
+                  ]}
+                  body={(v) => ({ name: v.name, ranges: v.ranges.split(/[\s,]+/), note: "" })}
+                  made={(pool) => set({ pool })}
                 />
                 <TextField
                   label="Class"

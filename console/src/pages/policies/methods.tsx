@@ -4,8 +4,10 @@ import { useMethods, useObjects } from "../../api/hooks";
 import { call, type Schema } from "../../api/client";
 import { Button, Failure, sentence } from "../../ui/basic";
 import { Field, TextField, Tick } from "../../ui/form";
+import { Missing } from "../../ui/missing";
 import { Modal } from "../../ui/modal";
 import { Pick } from "../../ui/pick";
+import { useFirstHour } from "../watch/first-hour";
 
 type TLS = Schema["ConfigLaneTLS"];
 
@@ -157,7 +159,9 @@ export function MethodsField({
   error: unknown;
 }) {
   const all = useMethods().data?.items ?? [];
-  const certificates = useObjects("certificates").data?.items ?? [];
+  const listed = useObjects("certificates");
+  const certificates = listed.data?.items ?? [];
+  const hour = useFirstHour();
   const trusts = useObjects("trusts").data?.items ?? [];
   const of = (name: string) => all.find((m) => m.name === name);
   const set = (patch: Partial<TLS>) => onChange(methods, { ...tls, ...patch });
@@ -235,6 +239,15 @@ export function MethodsField({
       {inTLS && (
         <fieldset className="mb-3 rounded border border-hair px-3 pt-1">
           <legend className="label px-1">Inside TLS</legend>
+          {listed.isSuccess && certificates.length === 0 && (
+            <Missing
+              noun="certificate"
+              kind="certificates"
+              path="/first-hour/certificate"
+              fields={[{ key: "name", label: "DNS name of this server", start: hour.data?.serverName }]}
+              made={() => {}}
+            />
+          )}
           <div className="grid grid-cols-2 gap-x-4">
             <Pick
               label="Server certificate"

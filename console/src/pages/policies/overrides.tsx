@@ -5,7 +5,7 @@ import { useObject, useObjects } from "../../api/hooks";
 import { ButtonLink, Empty, Failure, PageHead, PassChip, rowKeys, When } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { TextField } from "../../ui/form";
-import { NewPass } from "../passes/new-pass";
+import { NewPass } from "../../ui/missing";
 import { Pick } from "../../ui/pick";
 import { MomentField } from "../../ui/moment";
 

@@ -7,7 +7,7 @@ import { ConditionField, quote } from "../../ui/condition";
 import { Field, TextField, Tick } from "../../ui/form";
 import { Modal } from "../../ui/modal";
 import { Pick } from "../../ui/pick";
-import { NewPass } from "../passes/new-pass";
+import { NewPass } from "../../ui/missing";
 import { MomentField } from "../../ui/moment";
 import { FindingLine } from "./analysis";
 

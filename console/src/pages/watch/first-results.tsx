@@ -90,10 +90,7 @@ export function ResultsStep({ hour, done }: { hour: Hour; done: () => void }) {
           ]}
         />
       </div>
-      <p className="hint mb-2">
-        By {titles.join(", ")}: what everybody of the realm can use. Makes one lane with its policy and a pass for each
-        VLAN.
-      </p>
+      <p className="hint mb-2">By {titles.join(", ")}: what everybody of the realm can use.</p>
       <Button primary type="submit" needs="configure" disabled={save.isPending}>
         Make it
       </Button>
