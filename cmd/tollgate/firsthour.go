@@ -134,7 +134,10 @@ func (s *invocation) firstNames(hour apitype.FirstHour) error {
 	for _, f := range hour.Realm.Forms {
 		forms = append(forms, f.String())
 	}
-	answer := s.ask(`Names of its people, such as @example.org, SHORT\, bare (none to leave it)`, strings.Join(forms, " "))
+	answer := s.ask(
+		`Names of its people, such as @example.org, SHORT\, bare (none to leave it)`,
+		strings.Join(forms, " "),
+	)
 	if answer == "none" || answer == "" {
 		return nil
 	}

@@ -173,8 +173,12 @@ func accessCommands() []command {
 		{"setup", "", "[NAME]", "create the first operator; then, or without NAME, what remains to set up",
 			func(f *flag.FlagSet) func(
 				*invocation, []string) error {
-				code := f.String("code", "", "setup code, which the service prints at its start and keeps in the file "+
-					"setup-code of its data directory")
+				code := f.String(
+					"code",
+					"",
+					"setup code, which the service prints at its start and keeps in the file "+
+						"setup-code of its data directory",
+				)
 				second := f.String("second", "", "name of a second owner, who is added at once")
 				return func(s *invocation, args []string) error {
 					if len(args) == 0 {
@@ -199,17 +203,23 @@ func accessCommands() []command {
 			name := f.String("name", "", "name of the operator")
 			return func(s *invocation, _ []string) error { return s.signIn(*name) }
 		}},
-		{"sign-out", "", "", "end the token that sign-in kept", func(*flag.FlagSet) func(*invocation, []string) error {
-			return func(s *invocation, _ []string) error {
-				if err := s.api.Do(s.ctx, http.MethodPost, "/sign-out", nil, nil); err != nil {
-					return err
+		{
+			"sign-out",
+			"",
+			"",
+			"end the token that sign-in kept",
+			func(*flag.FlagSet) func(*invocation, []string) error {
+				return func(s *invocation, _ []string) error {
+					if err := s.api.Do(s.ctx, http.MethodPost, "/sign-out", nil, nil); err != nil {
+						return err
+					}
+					if path, err := keptPath(); err == nil {
+						os.Remove(path)
+					}
+					return s.print(struct{}{}, func() { s.say("Signed out.") })
 				}
-				if path, err := keptPath(); err == nil {
-					os.Remove(path)
-				}
-				return s.print(struct{}{}, func() { s.say("Signed out.") })
-			}
-		}},
+			},
+		},
 		{"status", "", "", "what is running, and what needs attention", func(*flag.FlagSet) func(*invocation,
 			[]string) error {
 			return func(s *invocation, _ []string) error {
@@ -312,7 +322,10 @@ func (s *invocation) secondOwner(name string) (err error) {
 		}
 	}
 	if name == "" {
-		fmt.Fprintln(s.err, "Add a second owner soon, who can let you in again: tollgate operator add NAME -role owner")
+		fmt.Fprintln(
+			s.err,
+			"Add a second owner soon, who can let you in again: tollgate operator add NAME -role owner",
+		)
 		return nil
 	}
 	password, err := s.secret("Password of " + name)

@@ -31,7 +31,10 @@ func searchCommands() []command {
 						}
 					}
 					if len(rows) == 0 {
-						s.say("Nothing has this in its name. Attempts: tollgate attempt list %s", strings.Join(args, " "))
+						s.say(
+							"Nothing has this in its name. Attempts: tollgate attempt list %s",
+							strings.Join(args, " "),
+						)
 						return
 					}
 					s.table([]string{"WHAT", "NAME", "NOTE"}, rows)

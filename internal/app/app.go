@@ -306,8 +306,11 @@ func (a *App) openTACACS(o *Options, registry *sources.Registry) error {
 		if !o.TACACSOptional {
 			return err
 		}
-		o.Log.Warn("TACACS+ is off; name its addresses with -tacacs and -tacacs-tls, or let the service use low ports",
-			"error", err)
+		o.Log.Warn(
+			"TACACS+ is off; name its addresses with -tacacs and -tacacs-tls, or let the service use low ports",
+			"error",
+			err,
+		)
 		if a.tacacs, err = tacacs.Serve(a.Gate, registry, nil, nil); err != nil {
 			return err
 		}

@@ -37,10 +37,26 @@ var devices = []device{
 		map[string]string{"site": "north-pier", "kind": "switch"}, "mooring-np-4Jt8"},
 	{"sp-switch-1", "127.0.10.12", "quay-light-sp-2Hd9", "192.0.2.12", "require",
 		map[string]string{"site": "south-pier", "kind": "switch"}, ""},
-	{"heron-switch-1", "127.0.10.13", "quay-light-hn-8Kw4", "198.51.100.13", "auto", map[string]string{"site": "heron",
-		"kind": "switch"}, ""},
-	{"np-wlan-1", "127.0.10.31", "quay-light-wl-5Tz1", "192.0.2.31", "require", map[string]string{"site": "north-pier",
-		"kind": "wlan"}, ""},
+	{
+		"heron-switch-1",
+		"127.0.10.13",
+		"quay-light-hn-8Kw4",
+		"198.51.100.13",
+		"auto",
+		map[string]string{"site": "heron",
+			"kind": "switch"},
+		"",
+	},
+	{
+		"np-wlan-1",
+		"127.0.10.31",
+		"quay-light-wl-5Tz1",
+		"192.0.2.31",
+		"require",
+		map[string]string{"site": "north-pier",
+			"kind": "wlan"},
+		"",
+	},
 	{"hh-vpn-1", "127.0.10.41", "quay-light-vp-3Rm6", "203.0.113.41", "require",
 		map[string]string{"site": "harbour-house", "kind": "vpn"}, ""},
 	{"hh-firewall-1", "127.0.10.42", "quay-light-fw-6Ny2", "203.0.113.42", "require",
@@ -208,8 +224,13 @@ func (s *setup) passes() {
 		LengthOctets: new(1), Note: "The number that is kept for examples (RFC 5612).",
 		Attributes: []config.VendorAttribute{
 			{Number: 1, Name: "Harbour-Role", Type: "text", Values: []config.NamedValue{}},
-			{Number: 2, Name: "Harbour-Level", Type: "integer", Values: []config.NamedValue{{Number: 1, Name: "guest"},
-				{Number: 7, Name: "crew"}, {Number: 15, Name: "bridge"}}},
+			{
+				Number: 2,
+				Name:   "Harbour-Level",
+				Type:   "integer",
+				Values: []config.NamedValue{{Number: 1, Name: "guest"},
+					{Number: 7, Name: "crew"}, {Number: 15, Name: "bridge"}},
+			},
 			{Number: 3, Name: "Harbour-Rate-Down", Type: "integer", Means: config.RateDown, Unit: 1,
 				Values: []config.NamedValue{}},
 			{Number: 4, Name: "Harbour-Rate-Up", Type: "integer", Means: config.RateUp, Unit: 1,
@@ -251,7 +272,11 @@ func (s *setup) lanes() {
 	s.add("/lanes", apitype.LaneFields{Name: "Device logins", When: "service in device-login, device-command",
 		Methods: pap, Realm: "shore", RejectDelayMillis: 1000,
 		Policies: []*config.Policy{admit("Network team", `group is "Network Team"`, "network-admin"),
-			admit("Port operations", `group is "Port Operations" and client.kind in switch, router`, "gear-operators"),
+			admit(
+				"Port operations",
+				`group is "Port Operations" and client.kind in switch, router`,
+				"gear-operators",
+			),
 			admit("Emergency", "kind is emergency", "network-admin")}})
 	inTLS := config.LaneTLS{Certificate: "radius", Trust: trustName, ResumeMinutes: 480}
 	inAir := config.LaneTLS{Certificate: "radius-wlan", Trust: trustName, ResumeMinutes: 480}
@@ -281,18 +306,21 @@ func (s *setup) lanes() {
 	s.add("/lanes", apitype.LaneFields{Name: "Wi-Fi LF-Visitors", When: "ssid is LF-Visitors",
 		Methods: []string{"peap-mschapv2"}, Realm: "ships", TLS: inAir, RejectDelayMillis: 1000,
 		Policies: []*config.Policy{admit("Visitors", "group is Visitors", "visitors")}})
-	s.add("/lanes", apitype.LaneFields{Name: "Wired ports", When: "port.type is Ethernet", Methods: []string{"eap-tls",
-		"peap-gtc", "peap-mschapv2", "pap"}, Realm: "shore", TLS: inTLS, RejectDelayMillis: 1000, Follow: true,
-		Policies: []*config.Policy{
-			admit("Office computers", `kind is computer and machine.group is "`+computersGroup+`"`, "operations"),
-			admit("Deck officers", `group in "Deck Officers", Crew`, "officers"),
-			department,
-			{Name: "Contractors ashore", Enabled: true,
-				When: `group is Contractors and client.site in north-pier, south-pier`, Outcome: config.Admit,
-				Pass: "contractors", Owner: "Port Operations"},
-			{Name: "Contractors aboard", Enabled: true, When: "group is Contractors", Outcome: config.Refusal,
-				Message: "Contractors sign in ashore only."},
-		}})
+	s.add(
+		"/lanes",
+		apitype.LaneFields{Name: "Wired ports", When: "port.type is Ethernet", Methods: []string{"eap-tls",
+			"peap-gtc", "peap-mschapv2", "pap"}, Realm: "shore", TLS: inTLS, RejectDelayMillis: 1000, Follow: true,
+			Policies: []*config.Policy{
+				admit("Office computers", `kind is computer and machine.group is "`+computersGroup+`"`, "operations"),
+				admit("Deck officers", `group in "Deck Officers", Crew`, "officers"),
+				department,
+				{Name: "Contractors ashore", Enabled: true,
+					When: `group is Contractors and client.site in north-pier, south-pier`, Outcome: config.Admit,
+					Pass: "contractors", Owner: "Port Operations"},
+				{Name: "Contractors aboard", Enabled: true, When: "group is Contractors", Outcome: config.Refusal,
+					Message: "Contractors sign in ashore only."},
+			}},
+	)
 	s.add("/remotes", apitype.RemoteInput{Secret: partnerSecret, RemoteFields: apitype.RemoteFields{Name: PartnerName,
 		Servers: []config.RemoteServer{{Address: s.partner}}, Accounting: true, AccountingPort: portOf(s.partner),
 		Rules:         []config.RemoteRule{{On: config.OnRequest, Do: config.RuleDrop, Attribute: "NAS-Port-Id"}},

@@ -17,12 +17,28 @@ func TestConsoleFeedsAndRemotes(t *testing.T) {
 	w.basic("require", "127.0.0.1")
 	p := pageSteps{signedIn(t, w)}
 	url := w.app.URL
-	steps(t, p.open(url+"/feeds"), p.see("Nothing is sent on"), p.click("Add feed"), p.see("What is sent"),
-		p.fill("Name", "Security desk"), p.choose("To", "file of JSON lines"),
-		p.choose("Verdict", "refused"), p.fill("File", "Not allowed"), p.click("Save to the draft"),
-		p.see("is not a name of a file"), p.fill("File", "desk"), p.click("Save and publish"), p.see("What is published"),
+	steps(
+		t,
+		p.open(url+"/feeds"),
+		p.see("Nothing is sent on"),
+		p.click("Add feed"),
+		p.see("What is sent"),
+		p.fill("Name", "Security desk"),
+		p.choose("To", "file of JSON lines"),
+		p.choose("Verdict", "refused"),
+		p.fill("File", "Not allowed"),
+		p.click("Save to the draft"),
+		p.see(
+			"is not a name of a file",
+		),
+		p.fill("File", "desk"),
+		p.click("Save and publish"),
+		p.see("What is published"),
 		p.click("Publish"),
-		p.see("nothing unpublished"), p.click("Send a test event"), p.see("it was sent"))
+		p.see("nothing unpublished"),
+		p.click("Send a test event"),
+		p.see("it was sent"),
+	)
 	w.ask(func(q *trial.Request) { q.Password = "wrong" })
 	steps(t, p.see("up to date"), p.open(url+"/feeds"), p.see("1 sent"), p.see("desk.jsonl"))
 	text, err := os.ReadFile(filepath.Join(w.dir, "feeds", "desk.jsonl"))
@@ -45,7 +61,14 @@ func TestConsoleFeedsAndRemotes(t *testing.T) {
 	w.wants(0, []string{"lane", "change", "Wired", "-forward", "harbour"}, "changed")
 	w.publish()
 	w.ask(nil)
-	steps(t, p.open(url+"/remotes"), p.see("answers"), p.click("harbour"), p.see("Last answer"), p.see("not asked yet"))
+	steps(
+		t,
+		p.open(url+"/remotes"),
+		p.see("answers"),
+		p.click("harbour"),
+		p.see("Last answer"),
+		p.see("not asked yet"),
+	)
 	if f := far.newest(1).Facts; f.NAS != "pier" {
 		t.Errorf("there: %+v", f)
 	}

@@ -23,11 +23,28 @@ func TestConsoleOfManyClients(t *testing.T) {
 		fmt.Fprintf(&file, "sw-%05d,10.1.%d.%d,site=north-pier\n", i, i/250, i%250+1)
 	}
 	p := pageSteps{signedIn(t, w)}
-	steps(t, p.open(w.app.URL+"/clients"), p.see("np-switch-1"), p.click("Import CSV"),
-		p.fill("CSV", "name,addresses,tags\nlb-1,nowhere,\nlb-2,192.0.2.2,site=x\n"), p.click("Import"),
-		p.see("Nothing was stored"), p.see("neither an address nor a prefix"), p.click("Import the good lines"),
-		p.see("Imported: 1 new"), p.see("1 new secret, shown only here"), p.press("\x1b"), p.see("Close without keeping"), p.click("Stay here"),
-		p.click("Save the file"), p.press("\x1b"), p.unsee("Import clients from CSV"), p.see("lb-2"))
+	steps(
+		t,
+		p.open(w.app.URL+"/clients"),
+		p.see("np-switch-1"),
+		p.click("Import CSV"),
+		p.fill("CSV", "name,addresses,tags\nlb-1,nowhere,\nlb-2,192.0.2.2,site=x\n"),
+		p.click("Import"),
+		p.see("Nothing was stored"),
+		p.see("neither an address nor a prefix"),
+		p.click("Import the good lines"),
+		p.see(
+			"Imported: 1 new",
+		),
+		p.see("1 new secret, shown only here"),
+		p.press("\x1b"),
+		p.see("Close without keeping"),
+		p.click("Stay here"),
+		p.click("Save the file"),
+		p.press("\x1b"),
+		p.unsee("Import clients from CSV"),
+		p.see("lb-2"),
+	)
 	path := filepath.Join(t.TempDir(), "clients.csv")
 	if err := os.WriteFile(path, []byte(file.String()), 0o600); err != nil {
 		t.Fatal(err)
@@ -37,15 +54,34 @@ func TestConsoleOfManyClients(t *testing.T) {
 	w.wants(0, []string{"client", "import", path, "-secrets", secrets}, "10000 added")
 	imported := time.Since(begun)
 	text, err := os.ReadFile(secrets)
-	if info, _ := os.Stat(secrets); err != nil || strings.Count(string(text), "\n") != 10_001 || info.Mode().Perm() != 0o600 {
+	if info, _ := os.Stat(secrets); err != nil || strings.Count(string(text), "\n") != 10_001 ||
+		info.Mode().Perm() != 0o600 {
 		t.Errorf("the secrets are written with %v, %d lines", err, strings.Count(string(text), "\n"))
 	}
 	w.wants(1, []string{"client", "import", path, "-secrets", secrets}, "file exists")
 	begun = time.Now()
-	steps(t, p.open(w.app.URL+"/clients?q=sw-000"), p.see("sw-00001"), p.unsee("sw-00100"), p.click("Choose all that are shown"),
-		p.see("100 chosen"), p.click("Change them ..."), p.fill("Set tags", "floor=2"), p.click("Make new shared secrets"),
-		p.click("Change 100 clients"), p.see("100 changed in the draft"), p.see("100 new secrets"), p.click("Save the file"),
-		p.click("Close"), p.unsee("100 chosen"), p.see("floor=2"))
+	steps(
+		t,
+		p.open(w.app.URL+"/clients?q=sw-000"),
+		p.see("sw-00001"),
+		p.unsee("sw-00100"),
+		p.click("Choose all that are shown"),
+		p.see(
+			"100 chosen",
+		),
+		p.click("Change them ..."),
+		p.fill("Set tags", "floor=2"),
+		p.click("Make new shared secrets"),
+		p.click(
+			"Change 100 clients",
+		),
+		p.see("100 changed in the draft"),
+		p.see("100 new secrets"),
+		p.click("Save the file"),
+		p.click("Close"),
+		p.unsee("100 chosen"),
+		p.see("floor=2"),
+	)
 	changed := time.Since(begun)
 	var tagged apitype.Page[apitype.Client]
 	w.do(http.MethodGet, "/clients?limit=1000&q=floor=2", nil, &tagged)
@@ -53,8 +89,15 @@ func TestConsoleOfManyClients(t *testing.T) {
 		t.Errorf("%d clients are tagged", len(tagged.Items))
 	}
 	begun = time.Now()
-	steps(t, p.click("Read"), p.see("added client: "), p.fill("Search the changes", "sw-00777"), p.unsee("added client: 9"),
-		p.see("added client: 1"), p.see("sw-00777"))
+	steps(
+		t,
+		p.click("Read"),
+		p.see("added client: "),
+		p.fill("Search the changes", "sw-00777"),
+		p.unsee("added client: 9"),
+		p.see("added client: 1"),
+		p.see("sw-00777"),
+	)
 	read := time.Since(begun)
 	tall, err := browser.Eval[int](p.Page, `(() => { const d = document.querySelector("[role=dialog]");
 		const b = [...d.querySelectorAll("button")].find((b) => b.innerText === "Publish ...").getBoundingClientRect();
@@ -69,8 +112,14 @@ func TestConsoleOfManyClients(t *testing.T) {
 	steps(t, p.click("Publish"), p.see("Publish as revision"), p.fill("Note", "the whole fleet"), p.press("\r"),
 		p.see("Running revision 2"))
 	published := time.Since(begun)
-	t.Logf("10,000 clients: imported in %v, listed in %v, 100 changed in %v, the draft read in %v, published in %v", imported,
-		listed, changed, read, published)
+	t.Logf(
+		"10,000 clients: imported in %v, listed in %v, 100 changed in %v, the draft read in %v, published in %v",
+		imported,
+		listed,
+		changed,
+		read,
+		published,
+	)
 	for what, took := range map[string]time.Duration{"listing": listed, "reading": read, "publishing": published} {
 		if took > 10*time.Second {
 			t.Errorf("%s takes %v", what, took)
@@ -103,24 +152,79 @@ func TestConsoleMakesWhatIsMissedAndTellsUses(t *testing.T) {
 	w := start(t)
 	w.basic("auto", "127.0.0.1")
 	p := pageSteps{signedIn(t, w)}
-	steps(t, p.open(w.app.URL+"/lanes"), p.click("Add policy"), p.fill("Name", "Guests"), p.click("New pass ..."),
-		p.fill("Name of the pass", "guests"), p.fill("Its VLAN", "5000"), p.click("Make the pass"), p.see("5000"),
-		p.fill("Its VLAN", "80"), p.press("\r"), p.see("guests, VLAN 80"), p.press("\x1b"), p.see("Close without saving what you typed?"),
-		p.click("Stay here"), p.click("Save to the draft"), p.unsee("Name of the pass"), p.see("Guests"), p.see("in the draft"),
-		p.open(w.app.URL+"/passes/guests"), p.click("Remove"), p.see("It is used in one place"), p.see("Wired"), p.click("Keep"),
-		p.open(w.app.URL+"/clients/np-switch-1"), p.click("Remove"), p.see("Nothing uses this client"), p.click("Keep"))
+	steps(
+		t,
+		p.open(w.app.URL+"/lanes"),
+		p.click("Add policy"),
+		p.fill("Name", "Guests"),
+		p.click("New pass ..."),
+		p.fill("Name of the pass", "guests"),
+		p.fill("Its VLAN", "5000"),
+		p.click("Make the pass"),
+		p.see("5000"),
+		p.fill(
+			"Its VLAN",
+			"80",
+		),
+		p.press("\r"),
+		p.see("guests, VLAN 80"),
+		p.press("\x1b"),
+		p.see("Close without saving what you typed?"),
+		p.click(
+			"Stay here",
+		),
+		p.click("Save to the draft"),
+		p.unsee("Name of the pass"),
+		p.see("Guests"),
+		p.see("in the draft"),
+		p.open(
+			w.app.URL+"/passes/guests",
+		),
+		p.click("Remove"),
+		p.see("It is used in one place"),
+		p.see("Wired"),
+		p.click("Keep"),
+		p.open(
+			w.app.URL+"/clients/np-switch-1",
+		),
+		p.click("Remove"),
+		p.see("Nothing uses this client"),
+		p.click("Keep"),
+	)
 	// a certificate from the form of a lane, a pool from that of a pass; both go on as they were
 	steps(t, p.open(w.app.URL+"/lanes/new"), p.see("Methods, the preferred"), p.fill("Name", "Wi-Fi"))
 	if err := selectOption(p, "Add a method", "peap-gtc"); err != nil {
 		t.Fatal(err)
 	}
-	steps(t, p.click("New certificate ..."), p.fill("DNS name of this server", "radius.lanternferries.example"),
-		p.click("Make the certificate"), p.see("the first one (radius.lanternferries.example)"), p.click("Save to the draft"),
-		p.see("Policy (first match)"), p.see("PEAP with EAP-GTC"),
-		p.open(w.app.URL+"/passes/new"), p.see("What the device gets"), p.fill("Name", "tunnels"), p.click("New pool ..."),
-		p.fill("Name of the pool", "vpn"), p.fill("Its prefix, or first-last address", "203.0.113.0/28"), p.press("\r"),
-		p.unsee("Make the pool"), p.see("vpn, 14 addresses"), p.fill("Session time-out, seconds", "3600"),
-		p.click("Save to the draft"), p.see("Saved in the draft"))
+	steps(
+		t,
+		p.click("New certificate ..."),
+		p.fill("DNS name of this server", "radius.lanternferries.example"),
+		p.click(
+			"Make the certificate",
+		),
+		p.see("the first one (radius.lanternferries.example)"),
+		p.click("Save to the draft"),
+		p.see("Policy (first match)"),
+		p.see("PEAP with EAP-GTC"),
+		p.open(
+			w.app.URL+"/passes/new",
+		),
+		p.see("What the device gets"),
+		p.fill("Name", "tunnels"),
+		p.click("New pool ..."),
+		p.fill(
+			"Name of the pool",
+			"vpn",
+		),
+		p.fill("Its prefix, or first-last address", "203.0.113.0/28"),
+		p.press("\r"),
+		p.unsee("Make the pool"),
+		p.see("vpn, 14 addresses"),
+		p.fill("Session time-out, seconds", "3600"),
+		p.click("Save to the draft"),
+		p.see("Saved in the draft"),
+	)
 	var pass apitype.Pass
 	if w.do(http.MethodGet, "/passes/tunnels", nil, &pass); pass.Pool != "vpn" {
 		t.Errorf("the pass takes addresses from %q", pass.Pool)

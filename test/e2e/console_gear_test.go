@@ -18,15 +18,34 @@ func TestCommandListsAndJournalInTheConsole(t *testing.T) {
 	w := start(t)
 	w.gear()
 	p := pageSteps{signedIn(t, w)}
-	steps(t, p.open(w.app.URL+"/command-lists"), p.see("everything"), p.click("Add command list"),
-		p.see("Type commands"), p.fill("Name", "ports"),
-		p.fill("Command of line 1", "interface gi*"), p.click("Add line"), p.fill("Command of line 2",
-			"interface gi0/1"), p.choose("Followed by the lines of", "looking"),
+	steps(
+		t,
+		p.open(w.app.URL+"/command-lists"),
+		p.see("everything"),
+		p.click("Add command list"),
+		p.see("Type commands"),
+		p.fill("Name", "ports"),
+		p.fill("Command of line 1", "interface gi*"),
+		p.click("Add line"),
+		p.fill("Command of line 2",
+			"interface gi0/1"),
+		p.choose("Followed by the lines of", "looking"),
 		p.see("Line 2 (interface gi0/1) never decides"),
-		p.fill("Commands", "interface gi0/2\nshow secrets\nreload"), p.see("line 1 of looking: show secrets *"),
-		p.see("line 1: interface gi*"), p.see("no line fits"),
-		p.fill("Command of line 2", "show a|"), p.see("Column 7: an alternative is empty"), p.fill("Command of line 2",
-			"interface gi0/1"), p.see("never decides"), p.focus("Move line 2"), p.press(" "))
+		p.fill("Commands", "interface gi0/2\nshow secrets\nreload"),
+		p.see("line 1 of looking: show secrets *"),
+		p.see("line 1: interface gi*"),
+		p.see("no line fits"),
+		p.fill(
+			"Command of line 2",
+			"show a|",
+		),
+		p.see("Column 7: an alternative is empty"),
+		p.fill("Command of line 2",
+			"interface gi0/1"),
+		p.see("never decides"),
+		p.focus("Move line 2"),
+		p.press(" "),
+	)
 	settle(t, p.Page)
 	steps(t, p.press(kb.ArrowUp))
 	settle(t, p.Page)
@@ -89,14 +108,35 @@ func TestSecondFactorsInTheConsole(t *testing.T) {
 	steps(t, p.click("Done"), p.see("phone of Ingrid"))
 	w.asks(g, trial.GearAsk{Ask: "login", User: "i.solvang", Password: "harbour-i.solvang", Code: ingrid.next()},
 		"PASS")
-	steps(t, p.click("i.solvang"), p.see("on hh-core-1"), p.click("New recovery codes"), p.see("shown only here"),
-		p.click("Remove"), p.see("is refused until somebody enrols"), p.click("Remove"), p.unsee("phone of Ingrid"),
+	steps(
+		t,
+		p.click("i.solvang"),
+		p.see("on hh-core-1"),
+		p.click("New recovery codes"),
+		p.see("shown only here"),
+		p.click("Remove"),
+		p.see("is refused until somebody enrols"),
+		p.click("Remove"),
+		p.unsee("phone of Ingrid"),
 		p.see("phone of Nerys"),
-		p.click("People"), p.fill("Name of the person", "n.pryce"), p.click("Find"), p.see("enrolled, phone of Nerys"),
-		p.open(w.app.URL+"/lanes"), p.click("2. Device logins"), p.see("Port operations"), p.click("Edit lane"),
-		p.see("none is asked for"), p.choose("Second factor", "a one-time code"),
-		p.fill("Do not ask for a code again within (minutes)", "2000"), p.click("Save to the draft"),
+		p.click(
+			"People",
+		),
+		p.fill("Name of the person", "n.pryce"),
+		p.click("Find"),
+		p.see("enrolled, phone of Nerys"),
+		p.open(w.app.URL+"/lanes"),
+		p.click("2. Device logins"),
+		p.see("Port operations"),
+		p.click("Edit lane"),
+		p.see("none is asked for"),
+		p.choose("Second factor", "a one-time code"),
+		p.fill("Do not ask for a code again within (minutes)", "2000"),
+		p.click("Save to the draft"),
 		p.see("out of range"),
-		p.fill("Do not ask for a code again within (minutes)", "15"), p.click("Save to the draft"),
-		p.see("not again within 15 min"), p.see("1 change"))
+		p.fill("Do not ask for a code again within (minutes)", "15"),
+		p.click("Save to the draft"),
+		p.see("not again within 15 min"),
+		p.see("1 change"),
+	)
 }

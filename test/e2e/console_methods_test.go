@@ -40,24 +40,53 @@ func TestCertificatesInTheConsole(t *testing.T) {
 	if err := selectOption(p, "Add a method", "eap-tls"); err != nil {
 		t.Fatal(err)
 	}
-	steps(t, p.click("Remove pap"), p.see("Inside TLS"), p.choose("Lowest version", "TLS 1.1"),
-		p.click("Save to the draft"), p.see("PEAP with EAP-MSCHAPv2, EAP-TLS"), p.see("its hash functions are broken"),
-		p.click("Edit lane"), p.choose("Lowest version", "TLS 1.2"), p.click("Save to the draft"),
-		p.unsee("Methods, the preferred"), p.unsee("its hash functions are broken"),
-		p.click("Publish"), p.see("Publish as revision 2"), p.fill("Note", "in TLS"), p.press("\r"),
-		p.see("Running revision 2"))
+	steps(
+		t,
+		p.click("Remove pap"),
+		p.see("Inside TLS"),
+		p.choose("Lowest version", "TLS 1.1"),
+		p.click(
+			"Save to the draft",
+		),
+		p.see("PEAP with EAP-MSCHAPv2, EAP-TLS"),
+		p.see("its hash functions are broken"),
+		p.click("Edit lane"),
+		p.choose("Lowest version", "TLS 1.2"),
+		p.click("Save to the draft"),
+		p.unsee("Methods, the preferred"),
+		p.unsee("its hash functions are broken"),
+		p.click("Publish"),
+		p.see("Publish as revision 2"),
+		p.fill("Note", "in TLS"),
+		p.press("\r"),
+		p.see("Running revision 2"),
+	)
 	steps(t, p.click("Settings for devices"), p.see("Trusted authority:  CN=Lantern Ferries Network Authority"),
 		p.see("Configuration file for peap-mschapv2"), p.press("\x1b"), p.unsee("Trusted authority"))
 	steps(t,
 		p.click("People"), p.click("k.nance"), p.choose("What is kept of the password", "the NT hash too"),
 		p.see("Also supports MS-CHAPv2"), p.click("Save"), p.see("cannot be made of the hash"),
 		p.fill("Password", "gangway-and-rope"), p.click("Save"), p.see("Add account"))
-	steps(t,
-		p.click("Attempts"), p.click("Try"), p.fill("Name", "k.nance"), p.fill("Password", "wrong"), p.click("Sign in"),
-		p.see("Access-Reject"), p.see("MS-CHAPv2 failure"),
-		p.fill("Password", "gangway-and-rope"), p.click("Sign in"), p.see("Access-Accept"),
-		p.see("the same on both sides"), p.see("Tunnel-Private-Group-ID"), p.click("Its road"),
-		p.see("password.wrong"), p.see("VLAN 30"))
+	steps(
+		t,
+		p.click(
+			"Attempts",
+		),
+		p.click("Try"),
+		p.fill("Name", "k.nance"),
+		p.fill("Password", "wrong"),
+		p.click("Sign in"),
+		p.see("Access-Reject"),
+		p.see("MS-CHAPv2 failure"),
+		p.fill("Password", "gangway-and-rope"),
+		p.click("Sign in"),
+		p.see("Access-Accept"),
+		p.see("the same on both sides"),
+		p.see("Tunnel-Private-Group-ID"),
+		p.click("Its road"),
+		p.see("password.wrong"),
+		p.see("VLAN 30"),
+	)
 	if _, err := browser.Eval[bool](p.Page,
 		`(document.querySelector("tbody tr[tabindex]").click(), true)`); err != nil {
 		t.Fatal(err)
@@ -114,12 +143,25 @@ func TestKnownDevicesInTheConsole(t *testing.T) {
 	if reply := ask("02-00-5E-99-00-01"); !reply.Accepted {
 		t.Error("the device that was added is refused")
 	}
-	steps(t,
+	steps(
+		t,
 		p.click("Import CSV"),
-		p.fill("CSV", "mac,name,tags\n02-00-5E-80-00-01,Label printer,kind=printer\nnonsense,x,\n"), p.click("Import"),
-		p.see("Nothing was stored"), p.see("1 wrong"), p.see("neither a MAC address"),
-		p.click("Import the good lines"), p.see("Imported: 1 new"), p.press("\x1b"), p.see("Label printer"),
-		p.fill("Search devices", "kaia"), p.unsee("Label printer"), p.see("Copier"))
+		p.fill(
+			"CSV",
+			"mac,name,tags\n02-00-5E-80-00-01,Label printer,kind=printer\nnonsense,x,\n",
+		),
+		p.click("Import"),
+		p.see("Nothing was stored"),
+		p.see("1 wrong"),
+		p.see("neither a MAC address"),
+		p.click("Import the good lines"),
+		p.see("Imported: 1 new"),
+		p.press("\x1b"),
+		p.see("Label printer"),
+		p.fill("Search devices", "kaia"),
+		p.unsee("Label printer"),
+		p.see("Copier"),
+	)
 	var devices apitype.Page[apitype.Device]
 	w.do(http.MethodGet, "/devices", nil, &devices)
 	if len(devices.Items) != 3 || devices.Items[0].ChangedBy != "o.brandt" {

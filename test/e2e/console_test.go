@@ -301,7 +301,8 @@ func TestSearchFindsWhatItPromises(t *testing.T) {
 	w.do(http.MethodPost, "/devices", apitype.DeviceFields{Match: "02-00-5E-77-00-01", Name: "Ticket printer",
 		Enabled: true}, nil)
 	for _, c := range []struct{ query, kind, name string }{
-		{"np-switch-1", "client", "np-switch-1"}, {"NP-SWITCH", "client", "np-switch-1"}, {"127.0.10.11", "client", "np-switch-1"},
+		{"np-switch-1", "client", "np-switch-1"}, {"NP-SWITCH", "client", "np-switch-1"},
+		{"127.0.10.11", "client", "np-switch-1"},
 		{"02:00:5e:77:00:01", "device", "02-00-5E-77-00-01"}, {"ticket pr", "device", "02-00-5E-77-00-01"},
 		{"Night Watch", "account", "night.watch"}, {"wired", "lane", "Wired ports"}, {"ticketing", "pass", "ticketing"},
 		{"nothing-like-it", "attempts", "nothing-like-it"},
@@ -313,9 +314,23 @@ func TestSearchFindsWhatItPromises(t *testing.T) {
 		}
 	}
 	p := pageSteps{signedIn(t, w)}
-	steps(t, p.see("Now"), p.fill("Search", "np-switch-1"), p.press("\r"), p.see("Shared secret"),
-		p.fill("Search", "realms"), p.press("\r"), p.see("Lookup order"),
-		p.fill("Search", "nothing-like-it"), p.see("attempts with this text"), p.press("\r"), p.see("No matching attempts"))
+	steps(
+		t,
+		p.see("Now"),
+		p.fill("Search", "np-switch-1"),
+		p.press("\r"),
+		p.see("Shared secret"),
+		p.fill("Search", "realms"),
+		p.press("\r"),
+		p.see("Lookup order"),
+		p.fill(
+			"Search",
+			"nothing-like-it",
+		),
+		p.see("attempts with this text"),
+		p.press("\r"),
+		p.see("No matching attempts"),
+	)
 }
 
 // overflows fails where a page is wider than the window, at three widths; 640 is 1280 at twice the size.

@@ -167,27 +167,69 @@ func TestFirstHour(t *testing.T) {
 func TestFirstHourWithDetours(t *testing.T) {
 	w := start(t)
 	p := pageSteps{signedIn(t, w)}
-	steps(t, p.see("0 of 7"), p.click("No directory: add accounts here"), p.fill("Name", "two words"),
-		p.fill("Password", "gangway-and-rope"), p.fill("Group", "crew"), p.click("Add the account"), p.see("holds a space"),
-		p.fill("Name", "k.nance"), p.click("Add the account"), p.see("1 account here"),
-		p.click("Not now"), p.see("put off"), p.click("Do it now: Names"), p.see("Name of the realm"),
-		p.fill("Name forms", "bare"), p.click("Make it"), p.see("Realm everybody: bare names"),
-		p.fill("DNS name of this server", "no name"), p.click("Make it"), p.see("no DNS name"),
-		p.fill("DNS name of this server", "radius.lanternferries.example"), p.click("Make it"), p.see("3 of 7"),
-		p.see("PEAP with EAP-MSCHAPv2"), p.click("Make it"), p.see("Not saved"),
-		p.fill("Group 1", "crew"), p.fill("VLAN 1", "5000"), p.click("Make it"), p.see("Not saved"),
-		p.fill("VLAN 1", "30"), p.fill("VLAN of everybody else", "90"), p.choose("On", "everything"), p.click("Make it"),
-		p.see("Lane Everything: 2 policies, 2 passes"))
+	steps(
+		t,
+		p.see("0 of 7"),
+		p.click("No directory: add accounts here"),
+		p.fill("Name", "two words"),
+		p.fill(
+			"Password",
+			"gangway-and-rope",
+		),
+		p.fill("Group", "crew"),
+		p.click("Add the account"),
+		p.see("holds a space"),
+		p.fill("Name", "k.nance"),
+		p.click("Add the account"),
+		p.see("1 account here"),
+		p.click("Not now"),
+		p.see("put off"),
+		p.click("Do it now: Names"),
+		p.see("Name of the realm"),
+		p.fill("Name forms", "bare"),
+		p.click("Make it"),
+		p.see("Realm everybody: bare names"),
+		p.fill("DNS name of this server", "no name"),
+		p.click("Make it"),
+		p.see("no DNS name"),
+		p.fill("DNS name of this server", "radius.lanternferries.example"),
+		p.click("Make it"),
+		p.see("3 of 7"),
+		p.see("PEAP with EAP-MSCHAPv2"),
+		p.click("Make it"),
+		p.see("Not saved"),
+		p.fill("Group 1", "crew"),
+		p.fill("VLAN 1", "5000"),
+		p.click("Make it"),
+		p.see("Not saved"),
+		p.fill(
+			"VLAN 1",
+			"30",
+		),
+		p.fill("VLAN of everybody else", "90"),
+		p.choose("On", "everything"),
+		p.click("Make it"),
+		p.see("Lane Everything: 2 policies, 2 passes"),
+	)
 	var lanes apitype.Page[apitype.Lane]
 	w.do(http.MethodGet, "/lanes", nil, &lanes)
-	if l := lanes.Items[0]; l.When != "always" || l.Policies[0].Groups[0] != (config.GroupRow{Group: "crew", Pass: "crew"}) ||
+	if l := lanes.Items[0]; l.When != "always" ||
+		l.Policies[0].Groups[0] != (config.GroupRow{Group: "crew", Pass: "crew"}) ||
 		l.Policies[1].Pass != "Everybody else" {
 		t.Errorf("made %+v", l)
 	}
 	w.refused(http.StatusUnprocessableEntity, http.MethodPost, "/first-hour/results", apitype.FirstResults{
-		Rows: []apitype.FirstRow{{Group: "crew", VLAN: "10"}, {Group: "Crew", VLAN: "20"}}, Ports: "any"}, "rows[1].group")
-	w.refused(http.StatusConflict, http.MethodPost, "/first-hour/certificate", apitype.FirstCertificate{Name: "x.example"},
-		"already")
+		Rows: []apitype.FirstRow{
+			{Group: "crew", VLAN: "10"},
+			{Group: "Crew", VLAN: "20"},
+		}, Ports: "any"}, "rows[1].group")
+	w.refused(
+		http.StatusConflict,
+		http.MethodPost,
+		"/first-hour/certificate",
+		apitype.FirstCertificate{Name: "x.example"},
+		"already",
+	)
 }
 
 // The terminal leads through the same, and goes on where it was left.
@@ -206,7 +248,11 @@ func TestFirstHourInATerminal(t *testing.T) {
 	}
 	setUp("", "0 of 7")
 	setUp(s.ldaps+"\ncn=tollgate,dc=lanternferries,dc=example\nbeacon-and-buoy\nno\n", "Names", "0 of 7")
-	setUp(s.ldaps+"\ncn=tollgate,dc=lanternferries,dc=example\nbeacon-and-buoy\nyes\nPIER\n\n\n", "Directory PIER", "3 of 7")
+	setUp(
+		s.ldaps+"\ncn=tollgate,dc=lanternferries,dc=example\nbeacon-and-buoy\nyes\nPIER\n\n\n",
+		"Directory PIER",
+		"3 of 7",
+	)
 	out := setUp("Shore Staff\n20\n\n\n\nnp-switch-1\n127.0.0.1\n", "Published", "5 of 7")
 	if !strings.Contains(out, "Shared secret") {
 		t.Errorf("no secret in\n%s", out)
@@ -233,9 +279,31 @@ func TestConditionByKeyboard(t *testing.T) {
 			return err
 		}
 	}
-	steps(t, p.open(w.app.URL+"/lanes"), k.press("Add policy"), k.fill("Name", "By keyboard"),
-		k.fill("Applies to people where", "gro"), p.see("Alt ↓"), p.press("\t"), at("Search groups"),
-		k.fill("Applies to people where", "group"), p.see("Alt ↓"), p.press("\x1b"), p.unsee("Alt ↓"), p.see("Applies to people where"),
-		at("Applies to people where"), p.press(" "), p.see("Alt ↓"), p.press("\x1b"), p.unsee("Alt ↓"), p.press("\x1b"),
-		p.see("Close without saving what you typed?"))
+	steps(
+		t,
+		p.open(w.app.URL+"/lanes"),
+		k.press("Add policy"),
+		k.fill("Name", "By keyboard"),
+		k.fill("Applies to people where", "gro"),
+		p.see("Alt ↓"),
+		p.press("\t"),
+		at("Search groups"),
+		k.fill(
+			"Applies to people where",
+			"group",
+		),
+		p.see("Alt ↓"),
+		p.press("\x1b"),
+		p.unsee("Alt ↓"),
+		p.see("Applies to people where"),
+		at(
+			"Applies to people where",
+		),
+		p.press(" "),
+		p.see("Alt ↓"),
+		p.press("\x1b"),
+		p.unsee("Alt ↓"),
+		p.press("\x1b"),
+		p.see("Close without saving what you typed?"),
+	)
 }

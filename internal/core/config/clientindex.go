@@ -124,8 +124,15 @@ func (c *Config) checkTaken() []Problem {
 				continue
 			}
 			if other, taken := owner[prefix]; taken {
-				k.fail(fmt.Sprintf("addresses[%d]", j), Taken, "Remove it from one of the two; a longer prefix inside "+
-					"another client's prefix is fine.", "%s already belongs to client %q", FormatPrefix(prefix), other)
+				k.fail(
+					fmt.Sprintf("addresses[%d]", j),
+					Taken,
+					"Remove it from one of the two; a longer prefix inside "+
+						"another client's prefix is fine.",
+					"%s already belongs to client %q",
+					FormatPrefix(prefix),
+					other,
+				)
 				continue
 			}
 			owner[prefix] = client.Name

@@ -8,7 +8,10 @@ import (
 func TestOfferedMethods(t *testing.T) {
 	certificate := []*Certificate{{Name: "radius"}}
 	member := []*Directory{{Name: "LANTERN", Kind: ActiveDirectory, Computer: "TOLLGATE"}}
-	realm := []*Realm{{Name: "shore", Lookup: []Lookup{{Store: "LANTERN"}}}, {Name: "here", Lookup: []Lookup{{Store: "local"}}}}
+	realm := []*Realm{
+		{Name: "shore", Lookup: []Lookup{{Store: "LANTERN"}}},
+		{Name: "here", Lookup: []Lookup{{Store: "local"}}},
+	}
 	for _, c := range []struct {
 		what, realm string
 		of          Config
@@ -16,7 +19,8 @@ func TestOfferedMethods(t *testing.T) {
 		want        []string
 	}{
 		{"nothing to run TLS with", "", Config{}, KeepsHash, []string{"pap"}},
-		{"the same, with NT hashes", "", Config{Realms: realm, Directories: member}, KeepsNTHash, []string{"mschapv2", "pap"}},
+		{"the same, with NT hashes", "", Config{Realms: realm, Directories: member}, KeepsNTHash,
+			[]string{"mschapv2", "pap"}},
 		{"a directory that is not joined", "shore", Config{Realms: realm, Certificates: certificate,
 			Directories: []*Directory{{Name: "LANTERN"}}}, KeepsNTHash, []string{"peap-gtc", "ttls-pap"}},
 		{"a joined one", "shore", Config{Realms: realm, Certificates: certificate, Directories: member}, KeepsHash,

@@ -34,7 +34,8 @@ func TestEachStepIsSeenFromWhatIsThere(t *testing.T) {
 	want = []State{Done, Now, Later, Later, Later, Later, Later}
 	check("a directory")
 	realm := Realm(c, 0, "lanternferries.example", "LANTERN")
-	if got := Forms(realm.Forms); got != `@lanternferries.example, LANTERN\, bare names` || realm.Name != "lanternferries" ||
+	if got := Forms(realm.Forms); got != `@lanternferries.example, LANTERN\, bare names` ||
+		realm.Name != "lanternferries" ||
 		len(realm.Lookup) != 1 {
 		t.Errorf("proposed %+v", realm)
 	}

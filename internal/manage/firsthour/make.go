@@ -65,7 +65,13 @@ func (w Wish) Make(c *config.Config, methods []string, id func() string) (*confi
 	if len(c.Realms) == 1 {
 		lane.Realm = c.Realms[0].Name
 	}
-	byGroup := &config.Policy{ID: id(), Name: "By group", Enabled: true, Outcome: config.Admit, Groups: []config.GroupRow{}}
+	byGroup := &config.Policy{
+		ID:      id(),
+		Name:    "By group",
+		Enabled: true,
+		Outcome: config.Admit,
+		Groups:  []config.GroupRow{},
+	}
 	for i, row := range w.Rows {
 		at := fmt.Sprintf("rows[%d]", i)
 		if strings.TrimSpace(row.Group) == "" {
@@ -111,7 +117,11 @@ func passOf(c *config.Config, vlan, name string, id func() string) (string, erro
 			return p.Name, nil
 		}
 	}
-	p := &config.Pass{ID: id(), VLAN: vlan, Name: unused(name, func(name string) bool { return taken(c.Passes, name) })}
+	p := &config.Pass{
+		ID:   id(),
+		VLAN: vlan,
+		Name: unused(name, func(name string) bool { return taken(c.Passes, name) }),
+	}
 	c.Passes = append(c.Passes, p)
 	return p.Name, nil
 }

@@ -86,8 +86,14 @@ func Remains(steps []Step) bool {
 }
 
 func people(c *config.Config, w World) Step {
-	s := Step{Key: People, Title: "People", Page: "/directories", Text: "Where people are found: a directory, or accounts " +
-		"here", Detail: "Its domain or one of its servers is enough; nothing is sent before it is trusted."}
+	s := Step{
+		Key:   People,
+		Title: "People",
+		Page:  "/directories",
+		Text: "Where people are found: a directory, or accounts " +
+			"here",
+		Detail: "Its domain or one of its servers is enough; nothing is sent before it is trusted.",
+	}
 	var found, where []string
 	for _, d := range c.Directories {
 		found = append(found, "directory "+d.Name)
@@ -135,8 +141,13 @@ func Forms(forms []config.Form) string {
 }
 
 func certificate(c *config.Config, w World) Step {
-	s := Step{Key: Certificate, Title: "Certificate", Page: "/certificates", Text: "What devices recognise this server by",
-		Detail: "Methods that keep passwords from the path run in TLS. An authority of your own is made with it."}
+	s := Step{
+		Key:    Certificate,
+		Title:  "Certificate",
+		Page:   "/certificates",
+		Text:   "What devices recognise this server by",
+		Detail: "Methods that keep passwords from the path run in TLS. An authority of your own is made with it.",
+	}
 	if len(c.Certificates) > 0 {
 		s.State, s.Text, s.Detail = Done, w.Certificate, ""
 	}
@@ -164,8 +175,13 @@ func results(c *config.Config) Step {
 }
 
 func client(c *config.Config, w World) Step {
-	s := Step{Key: Client, Title: "Client", Page: "/clients", Text: "The first switch, controller, VPN gateway or firewall",
-		Detail: "Its address; the secret is made here. Everything so far takes effect with it."}
+	s := Step{
+		Key:    Client,
+		Title:  "Client",
+		Page:   "/clients",
+		Text:   "The first switch, controller, VPN gateway or firewall",
+		Detail: "Its address; the secret is made here. Everything so far takes effect with it.",
+	}
 	if len(w.Running.Clients) > 0 {
 		s.State = Done
 		one := w.Running.Clients[0]
@@ -180,8 +196,13 @@ func client(c *config.Config, w World) Step {
 }
 
 func seen(w World) Step {
-	s := Step{Key: Seen, Title: "Seen", Page: "/attempts", Text: "It asks; the first attempt appears here, admitted or " +
-		"with the reason"}
+	s := Step{
+		Key:   Seen,
+		Title: "Seen",
+		Page:  "/attempts",
+		Text: "It asks; the first attempt appears here, admitted or " +
+			"with the reason",
+	}
 	if w.Admitted != "" {
 		s.State, s.Text = Done, w.Admitted
 	} else if w.Refused != "" {
@@ -191,9 +212,15 @@ func seen(w World) Step {
 }
 
 func keeping(w World) Step {
-	s := Step{Key: Keeping, Title: "Safe keeping", Page: "/operators", Text: "A second owner, and a copy of the key file",
-		Detail: "Without another owner, a lost password takes somebody to the machine; without the key file, a backup " +
-			"cannot be read."}
+	s := Step{
+		Key:   Keeping,
+		Title: "Safe keeping",
+		Page:  "/operators",
+		Text:  "A second owner, and a copy of the key file",
+		Detail: "Without another owner, a lost password takes somebody to the machine; without the key file, a " +
+			"backup " +
+			"cannot be read.",
+	}
 	if w.Owners > 1 && w.Off[Keeping] { // put off is how somebody says that the key file is kept
 		s.State, s.Text, s.Detail = Done, count(w.Owners, "owner", "owners")+", and the key file is kept", ""
 	}

@@ -80,6 +80,7 @@ func newWriter(c *config.Config) *writer {
 
 func (w *writer) read(r *sheet.Row, m Maker) (client *config.Client, secret, what string, err error) {
 	name, _ := r.Get("name")
+	name = unquoted(name)
 	at, there := w.places[strings.ToLower(name)]
 	what = "changed"
 	if there {
@@ -117,14 +118,17 @@ func (w *writer) read(r *sheet.Row, m Maker) (client *config.Client, secret, wha
 	return client, secret, what, nil
 }
 
+// separates tells what stands between addresses, and between tags.
+func separates(r rune) bool { return r == ' ' || r == ';' }
+
 // fill takes the columns of a line.
 func fill(client *config.Client, r *sheet.Row) error {
 	if value, given := r.Get("addresses"); given {
-		client.Addresses = strings.FieldsFunc(strings.Clone(value), func(r rune) bool { return r == ' ' || r == ';' })
+		client.Addresses = strings.FieldsFunc(strings.Clone(value), separates)
 	}
 	if value, given := r.Get("tags"); given {
 		client.Tags = map[string]string{}
-		for _, tag := range strings.FieldsFunc(strings.Clone(value), func(r rune) bool { return r == ';' || r == ' ' }) {
+		for _, tag := range strings.FieldsFunc(strings.Clone(value), separates) {
 			key, value, ok := strings.Cut(tag, "=")
 			if !ok {
 				return sheet.Fail("tags", fmt.Sprintf("%q is not key=value", tag), "Write site=north-pier.")
@@ -179,8 +183,16 @@ func Export(list []*config.Client) []byte {
 		if !c.Enabled {
 			enabled = "no"
 		}
-		w.Write([]string{c.Name, strings.Join(c.Addresses, " "), tagText(c.Tags), enabled, string(c.MessageAuthenticator),
-			quoted(c.Note)})
+		w.Write(
+			[]string{
+				quoted(c.Name),
+				strings.Join(c.Addresses, " "),
+				tagText(c.Tags),
+				enabled,
+				string(c.MessageAuthenticator),
+				quoted(c.Note),
+			},
+		)
 	}
 	w.Flush() // into memory, which does not fail
 	return b.Bytes()
@@ -266,7 +278,7 @@ func Secrets(made []Made) []byte {
 	w := csv.NewWriter(&b)
 	w.Write([]string{"name", "addresses", "secret"})
 	for _, one := range made {
-		w.Write([]string{one.Client.Name, strings.Join(one.Client.Addresses, " "), one.Secret})
+		w.Write([]string{quoted(one.Client.Name), strings.Join(one.Client.Addresses, " "), one.Secret})
 	}
 	w.Flush()
 	return b.Bytes()

@@ -14,14 +14,20 @@ import (
 
 func maker() Maker {
 	n := 0
-	return Maker{ID: func() string { n++; return fmt.Sprintf("c%d", n) }, Generate: func() string { n++; return fmt.Sprint("s", n) },
-		Seal: func(p config.Place, clear string) config.Secret { return config.Secret(p.Object + ":" + clear) }}
+	return Maker{
+		ID:       func() string { n++; return fmt.Sprintf("c%d", n) },
+		Generate: func() string { n++; return fmt.Sprint("s", n) },
+		Seal:     func(p config.Place, clear string) config.Secret { return config.Secret(p.Object + ":" + clear) },
+	}
 }
 
 func TestImportAndExportAreTheSame(t *testing.T) {
 	c, m := &config.Config{}, maker()
-	report, made, err := Import(c, "name;addresses;tags;note;secret\nsw-1;192.0.2.1 2001:db8::1;site=pier;=cmd;typed\nsw-2;192.0.2.2;;;\n",
-		m)
+	report, made, err := Import(
+		c,
+		"name;addresses;tags;note;secret\nsw-1;192.0.2.1 2001:db8::1;site=pier;=cmd;typed\nsw-2;192.0.2.2;;;\n",
+		m,
+	)
 	if err != nil || report.Added != 2 || report.Wrong != 0 || len(made) != 1 || made[0].Client.Name != "sw-2" {
 		t.Fatalf("%+v, %v, %v", report, made, err)
 	}
@@ -38,8 +44,10 @@ func TestImportAndExportAreTheSame(t *testing.T) {
 		t.Errorf("read again: %+v, %v, %v", report, made, err)
 	}
 	report, _, err = Import(c, "name,enabled,message_authenticator\nSW-1,no,auto\n", m)
-	if one := c.Clients[0]; err != nil || report.Changed != 1 || one.Enabled || one.MessageAuthenticator != config.Auto ||
-		one.Note != "=cmd" || len(c.Clients) != 2 {
+	if one := c.Clients[0]; err != nil || report.Changed != 1 || one.Enabled ||
+		one.MessageAuthenticator != config.Auto ||
+		one.Note != "=cmd" ||
+		len(c.Clients) != 2 {
 		t.Errorf("columns that are left out are not kept: %+v, %+v, %v", report, one, err)
 	}
 }
@@ -56,7 +64,8 @@ func TestWrongLinesOfClients(t *testing.T) {
 	if err != nil || report.Wrong != 10 || report.Added != 1 {
 		t.Errorf("%+v, %v", report, err)
 	}
-	for i, want := range []string{"addresses", "addresses[0]", "addresses", "tags", "enabled", "messageAuthenticator", "name",
+	for i, want := range []string{"addresses", "addresses[0]", "addresses", "tags", "enabled", "messageAuthenticator",
+		"name",
 		"", "name", "addresses", "tags"} {
 		if report.Lines[i].Field != want {
 			t.Errorf("line %d: field %q, not %q: %s", i+2, report.Lines[i].Field, want, report.Lines[i].Message)
@@ -72,13 +81,19 @@ func TestWrongLinesOfClients(t *testing.T) {
 
 func TestManyAreChangedAtOnce(t *testing.T) {
 	c, m := &config.Config{}, maker()
-	if _, _, err := Import(c, "name,addresses,tags\na,192.0.2.1,kind=switch;old=1\nb,192.0.2.2,\nc,192.0.2.3,\n", m); err != nil {
+	const text = "name,addresses,tags\na,192.0.2.1,kind=switch;old=1\nb,192.0.2.2,\nc,192.0.2.3,\n"
+	if _, _, err := Import(c, text, m); err != nil {
 		t.Fatal(err)
 	}
 	before := c.Copy()
 	until, off := time.Now().Add(time.Hour), false
-	made, err := Apply(c, []int{0, 2}, Change{Tags: map[string]string{"site": "pier"}, Untag: []string{"OLD"}, Enabled: &off,
-		MessageAuthenticator: "auto", Rotate: true, KeepUntil: until}, m)
+	made, err := Apply(
+		c,
+		[]int{0, 2},
+		Change{Tags: map[string]string{"site": "pier"}, Untag: []string{"OLD"}, Enabled: &off,
+			MessageAuthenticator: "auto", Rotate: true, KeepUntil: until},
+		m,
+	)
 	if err != nil || len(made) != 2 || string(Secrets(made)) == "" {
 		t.Fatalf("%v, %v", made, err)
 	}

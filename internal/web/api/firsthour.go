@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
+	"regexp"
 	"strings"
 	"time"
 
@@ -18,7 +19,6 @@ import (
 	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/manage/firsthour"
 	"tollgate.example/key/internal/manage/operator"
-	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -181,37 +181,49 @@ func certificateInWords(c *config.Config) string {
 		chain[0].NotAfter.Format(time.DateOnly)
 }
 
+// dnsName is a host name (RFC 1123 section 2.1).
+var dnsName = regexp.MustCompile(
+	`^([a-zA-Z0-9]([a-zA-Z0-9-]{0,61}[a-zA-Z0-9])?\.)*[a-zA-Z0-9]([a-zA-Z0-9-]{0,61}[a-zA-Z0-9])?$`,
+)
+
 // firstCertificate makes an authority and a server certificate of it, in one edit.
 func (s *server) firstCertificate(ctx context.Context, name string) error {
-	if name == "" || strings.ContainsAny(name, " /:@") {
+	if !dnsName.MatchString(name) {
 		return faulty("name", "this is no DNS name", "Use one such as radius.lanternferries.example.")
 	}
 	at := time.Now()
-	return editProblem(s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config, _ revision.Authors) (string, error) {
-		if len(c.Certificates) > 0 {
-			return "", problem(http.StatusConflict, "there is a server certificate already", "Look at Certificates.")
-		}
-		var authority *config.Authority
-		if len(c.Authorities) > 0 {
-			authority = c.Authorities[0]
-		} else {
-			authority = &config.Authority{}
-			authority.Identify(s.IDs.New(at).String())
-			if _, err := s.applyAuthority(c, authority, &apitype.AuthorityInput{Name: name + " authority",
-				Make: &apitype.Make{Subject: "Authority of " + name}}); err != nil {
-				return "", err
+	return editProblem(
+		s.Revisions.Replace(ctx, who(ctx).Name, "", func(draft *config.Config) (*config.Config, error) {
+			c := draft.Copy()
+			if len(c.Certificates) > 0 {
+				return nil, problem(
+					http.StatusConflict,
+					"there is a server certificate already",
+					"Look at Certificates.",
+				)
 			}
-			c.Authorities = append(c.Authorities, authority)
-		}
-		made := &config.Certificate{}
-		made.Identify(s.IDs.New(at).String())
-		if _, err := s.applyCertificate(c, made, &apitype.CertificateInput{Name: name,
-			Authority: authority.Name, Make: &apitype.Make{Subject: name, Names: []string{name}}}); err != nil {
-			return "", err
-		}
-		c.Certificates = append(c.Certificates, made)
-		return made.ID, nil
-	}))
+			var authority *config.Authority
+			if len(c.Authorities) > 0 {
+				authority = c.Authorities[0]
+			} else {
+				authority = &config.Authority{}
+				authority.Identify(s.IDs.New(at).String())
+				if _, err := s.applyAuthority(c, authority, &apitype.AuthorityInput{Name: name + " authority",
+					Make: &apitype.Make{Subject: "Authority of " + name}}); err != nil {
+					return nil, err
+				}
+				c.Authorities = append(c.Authorities, authority)
+			}
+			made := &config.Certificate{}
+			made.Identify(s.IDs.New(at).String())
+			if _, err := s.applyCertificate(c, made, &apitype.CertificateInput{Name: name,
+				Authority: authority.Name, Make: &apitype.Make{Subject: name, Names: []string{name}}}); err != nil {
+				return nil, err
+			}
+			c.Certificates = append(c.Certificates, made)
+			return c, nil
+		}),
+	)
 }
 
 // firstResults makes what was wished for, with its groups picked, in one edit.
@@ -221,14 +233,15 @@ func (s *server) firstResults(ctx context.Context, in *apitype.FirstResults) err
 		wish.Rows = append(wish.Rows, firsthour.Row{Group: row.Group, VLAN: row.VLAN})
 	}
 	at := time.Now()
-	err := s.Revisions.Edit(ctx, who(ctx).Name, func(c *config.Config, _ revision.Authors) (string, error) {
+	err := s.Revisions.Replace(ctx, who(ctx).Name, "", func(draft *config.Config) (*config.Config, error) {
+		c := draft.Copy()
 		for _, row := range in.Rows {
 			if row.ID == "" {
 				continue
 			}
 			d, found := config.Find(c.Directories, row.Directory)
 			if found < 0 {
-				return "", problem(http.StatusNotFound, "there is no directory "+row.Directory+" in the draft", "")
+				return nil, problem(http.StatusNotFound, "there is no directory "+row.Directory+" in the draft", "")
 			}
 			if config.PickedAs(d.Groups, row.ID) == "" {
 				own := config.Own(c.Directories, found)
@@ -236,11 +249,8 @@ func (s *server) firstResults(ctx context.Context, in *apitype.FirstResults) err
 			}
 		}
 		methods := c.Offer("", s.Gate.Accounts.Least())
-		lane, err := wish.Make(c, methods, func() string { return s.IDs.New(at).String() })
-		if err != nil {
-			return "", err
-		}
-		return lane.ID, nil
+		_, err := wish.Make(c, methods, func() string { return s.IDs.New(at).String() })
+		return c, err
 	})
 	var fault *firsthour.Fault
 	if errors.As(err, &fault) {

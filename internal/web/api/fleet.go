@@ -14,6 +14,7 @@ import (
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/identity/sheet"
+	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/manage/fleet"
 	"tollgate.example/key/internal/web/apitype"
 )
@@ -36,7 +37,9 @@ func (s *server) fleet() {
 		out, err := s.importClients(ctx, &in.Body)
 		return ok(out), err
 	})
-	huma.Register(s.api, operation("GET", "/client-export", "export-clients", "Clients of the draft as CSV, without secrets"),
+	huma.Register(
+		s.api,
+		operation("GET", "/client-export", "export-clients", "Clients of the draft as CSV, without secrets"),
 		func(ctx context.Context, in *struct {
 			Query string `query:"q" maxLength:"200" doc:"Text to search for"`
 		}) (*huma.StreamResponse, error) {
@@ -52,7 +55,8 @@ func (s *server) fleet() {
 				out.SetHeader("Content-Type", exportFormats["csv"])
 				_, _ = out.BodyWriter().Write(fleet.Export(chosen)) // whoever went away needs it no longer
 			}}, nil
-		})
+		},
+	)
 	huma.Register(s.api, operation("POST", "/client-changes", "change-clients",
 		"Change many clients of the draft at once: tags, switch, mode, new secrets"),
 		func(ctx context.Context, in *struct {
@@ -72,6 +76,7 @@ func (s *server) importClients(ctx context.Context, in *apitype.Sheet) (out apit
 			return nil, err
 		}
 		if in.Check || report.Wrong > 0 && !in.Partial {
+			audit.Of(ctx).Skip() // nothing is done
 			return nil, errOnlyChecked
 		}
 		out.Done = true
@@ -106,7 +111,10 @@ func matching(ctx context.Context, list []*config.Client, query string) (places 
 	return places
 }
 
-func (s *server) changeClients(ctx context.Context, in *apitype.ClientsChange) (out apitype.ClientsChanged, err error) {
+func (s *server) changeClients(
+	ctx context.Context,
+	in *apitype.ClientsChange,
+) (out apitype.ClientsChanged, err error) {
 	change := fleet.Change{Tags: in.Tags, Untag: in.Untag, Enabled: in.Enabled, MessageAuthenticator: in.Mode,
 		Rotate: in.Rotate}
 	if in.Rotate && in.KeepFor > 0 {
@@ -123,6 +131,7 @@ func (s *server) changeClients(ctx context.Context, in *apitype.ClientsChange) (
 			return nil, err
 		}
 		if out.Chosen = len(places); in.Check {
+			audit.Of(ctx).Skip() // nothing is done
 			return nil, errOnlyChecked
 		}
 		made, err := fleet.Apply(next, places, change, s.maker())

@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -83,7 +84,8 @@ func seeker[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, In,
 		list := *k.list(s.Revisions.Draft())
 		sees := func(o *T) bool { return touch(ctx, o) == nil }
 		found, more := k.find(list, &ListInput{Query: h.query, Limit: lookedAt}, sees)
-		if o, at := config.Find[T, P](list, h.query); more && at >= 0 && sees((*T)(o)) && !slices.Contains(found, (*T)(o)) {
+		if o, at := config.Find[T, P](list, h.query); more && at >= 0 && sees((*T)(o)) &&
+			!slices.Contains(found, (*T)(o)) {
 			found = append(found, (*T)(o))
 		}
 		for _, o := range found {
@@ -156,8 +158,13 @@ func (s *server) seekAddress(ctx context.Context, h *hits) {
 		Note: strings.Join(best.Addresses[:min(len(best.Addresses), 3)], " ")}, h.query)
 }
 
+// copyPatience bounds the search among copies of people.
+const copyPatience = time.Second
+
 // seekCopies finds people among the copies that directories in use keep.
 func (s *server) seekCopies(ctx context.Context, h *hits) error {
+	ctx, cancel := context.WithTimeout(ctx, copyPatience)
+	defer cancel()
 	running, _ := s.Revisions.Running()
 	for _, d := range running.Directories {
 		if len(d.CopyBelow) == 0 {
@@ -165,12 +172,24 @@ func (s *server) seekCopies(ctx context.Context, h *hits) error {
 		}
 		since := len(h.list)
 		rows, err := s.Store.CopiedList(ctx, store.CopiedFilter{Directory: d.ID, Text: h.query, Limit: lookedAt})
+		if ctx.Err() != nil {
+			return nil // the other answers do not wait for very many copies
+		}
 		if err != nil {
 			return err
 		}
 		for _, p := range rows {
-			h.add(apitype.Answer{Kind: "person", ID: p.ID, Name: cmp.Or(p.Display, p.Name), Note: p.Name + " in " + d.Name,
-				Page: "/directories/" + d.ID + "?panel=person&person=" + url.QueryEscape(p.Name)}, p.Name, p.Display)
+			h.add(
+				apitype.Answer{
+					Kind: "person",
+					ID:   p.ID,
+					Name: cmp.Or(p.Display, p.Name),
+					Note: p.Name + " in " + d.Name,
+					Page: "/directories/" + d.ID + "?panel=person&person=" + url.QueryEscape(p.Name),
+				},
+				p.Name,
+				p.Display,
+			)
 		}
 		h.close(since)
 	}
