@@ -80,6 +80,7 @@ const SessionsPage = page(() => import("./pages/watch/sessions"), "SessionsPage"
 export function App() {
   const about = useAbout();
   const [held, setHeld] = useState(false);
+  const [offering, setOffering] = useState(false);
   if (about.error) {
     return (
       <div className="mx-auto mt-24 w-96">
@@ -91,10 +92,10 @@ export function App() {
     );
   }
   if (!about.data) return null;
-  if (!about.data.operator) {
+  if (!about.data.operator || offering) {
     return (
       <Suspense>
-        <SignIn first={about.data.setupNeeded} provider={about.data.provider} />
+        <SignIn first={about.data.setupNeeded} provider={about.data.provider} hold={setOffering} />
       </Suspense>
     );
   }

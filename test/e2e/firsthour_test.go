@@ -150,8 +150,8 @@ func TestFirstHour(t *testing.T) {
 				t.Errorf("%d forms were counted, %v", forms, err)
 			}
 			seconds, clicks := time.Since(begun).Seconds(), m.clicks
-			steps(t, p.see("Name of a second owner"), h.fill("Name of a second owner", "s.lindqvist"),
-				h.fill("Their password", "lantern-demo-2026"), h.press("Add them"), p.see("The key file is kept"),
+			steps(t, p.see("A second owner"), h.fill("Name", "s.lindqvist"),
+				h.fill("Password", "lantern-demo-2026"), h.press("Add them"), p.see("The key file is kept"),
 				h.press("The key file is kept"), p.unsee("The first hour"), p.see("The last hour"))
 			if with == "mouse" {
 				t.Logf("%d forms, %d clicks to the first admitted device, %.1f s", forms, clicks, seconds)

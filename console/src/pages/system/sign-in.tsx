@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState, type ReactNode } from "react";
 import { api, Refused } from "../../api/client";
 import { Key } from "../../shell";
+import { AddOwner } from "./add-owner";
 import { Button, Failure } from "../../ui/basic";
 import { TextField } from "../../ui/form";
 import { EnrolOwn } from "./second-factor";
@@ -23,7 +24,15 @@ function Gate({ title, children, wide }: { title: string; children: ReactNode; w
 }
 
 /** Sign-in, or at the first visit the creation of the first operator, and of a second one. */
-export function SignIn({ first, provider }: { first: boolean; provider?: string }) {
+export function SignIn({
+  first,
+  provider,
+  hold,
+}: {
+  first: boolean;
+  provider?: string;
+  /** Keeps this page until a second owner was offered, although somebody is signed in. */ hold: (on: boolean) => void;
+}) {
   const queries = useQueryClient();
   const [second, setSecond] = useState(false);
   const [form, setForm] = useState({ code: "", name: "", password: "" });
@@ -36,10 +45,20 @@ export function SignIn({ first, provider }: { first: boolean; provider?: string 
           body: { name: form.name, password: form.password, code: asked ? form.code : undefined },
         });
     },
-    onSuccess: () => (first ? setSecond(true) : queries.invalidateQueries()),
+    onSuccess: () => {
+      if (!first) return queries.invalidateQueries();
+      hold(true);
+      setSecond(true);
+    },
     onError: (e) => e instanceof Refused && e.code === "factor.missing" && setAsked(true),
   });
-  if (second) return <SecondOwner done={() => queries.invalidateQueries()} />;
+  if (second) {
+    const done = () => {
+      hold(false);
+      queries.invalidateQueries();
+    };
+    return <SecondOwner done={done} />;
+  }
   const set = (key: keyof typeof form) => (v: string) => setForm({ ...form, [key]: v });
   const missing = enter.error instanceof Refused && enter.error.code === "factor.missing";
   return (
@@ -124,49 +143,12 @@ export function SignIn({ first, provider }: { first: boolean; provider?: string 
 
 /** Offers a second owner, so that nobody is locked out with one who is away. */
 function SecondOwner({ done }: { done: () => void }) {
-  const [form, setForm] = useState({ name: "", password: "" });
-  const add = useMutation({
-    mutationFn: () => api.POST("/operators", { body: { ...form, role: "owner" } }),
-    onSuccess: done,
-  });
   return (
     <Gate title="Add a second owner">
       <p className="mb-4 text-soft">
         If you lose your password, another owner lets you in again. Without one, somebody has to go to the machine.
       </p>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          add.mutate();
-        }}
-      >
-        <Failure error={add.error} />
-        <TextField
-          label="Name"
-          field="name"
-          value={form.name}
-          onChange={(name) => setForm({ ...form, name })}
-          autoFocus
-          required
-          autoComplete="off"
-        />
-        <TextField
-          label="Password"
-          field="password"
-          type="password"
-          hint="At least 10 characters. They can change it after signing in."
-          value={form.password}
-          onChange={(password) => setForm({ ...form, password })}
-          required
-          autoComplete="new-password"
-        />
-        <div className="flex gap-2">
-          <Button primary type="submit" disabled={add.isPending}>
-            Add them
-          </Button>
-          <Button onClick={done}>Later</Button>
-        </div>
-      </form>
+      <AddOwner done={done} later={done} />
     </Gate>
   );
 }

@@ -6,6 +6,7 @@ import { Button, Failure } from "../../ui/basic";
 import { LinesField, lines, TextField, Tick } from "../../ui/form";
 import { formText, readForm } from "../directories/forms";
 import { keepMade } from "../clients/client";
+import { AddOwner } from "../system/add-owner";
 import { Connect } from "../directories/directory-connect";
 
 type Hour = Schema["FirstHour"];
@@ -254,49 +255,18 @@ export function ClientStep({ hour, show, done }: { hour: Hour; show: (secret?: s
 
 /** A second owner, and a copy of the key file. */
 export function KeepingStep({ hour, done, keep }: { hour: Hour; done: () => void; keep: () => void }) {
-  const [form, setForm] = useState({ name: "", password: "" });
   const operators = useQuery({
     queryKey: ["operators"],
     queryFn: () => call<{ items: Schema["Operator"][] }>("GET", "/operators"),
   });
   const owners = operators.data?.items.filter((o) => o.role === "owner").length ?? 0;
-  const add = useMutation({
-    mutationFn: () => call("POST", "/operators", { ...form, role: "owner" }),
-    onSuccess: done,
-  });
   return (
     <div className="max-w-[560px]">
-      <Failure error={add.error} />
       {owners < 2 && (
-        <form
-          className="mb-3 flex flex-wrap items-end gap-2"
-          onSubmit={(e) => {
-            e.preventDefault();
-            add.mutate();
-          }}
-        >
-          <TextField
-            label="Name of a second owner"
-            field="name"
-            value={form.name}
-            onChange={(name) => setForm({ ...form, name })}
-            error={add.error}
-          />
-          <TextField
-            label="Their password"
-            field="password"
-            type="password"
-            autoComplete="new-password"
-            value={form.password}
-            onChange={(password) => setForm({ ...form, password })}
-            error={add.error}
-          />
-          <div className="mb-3">
-            <Button type="submit" needs="own" disabled={add.isPending}>
-              Add them
-            </Button>
-          </div>
-        </form>
+        <div className="mb-4 max-w-[420px]">
+          <b>A second owner</b>
+          <AddOwner done={done} />
+        </div>
       )}
       <p className="mb-2 text-[13px]">
         Copy <code className="break-all">{hour.keyFile}</code> to a safe place, apart from the backups: it opens the
