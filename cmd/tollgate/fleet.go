@@ -30,14 +30,14 @@ func fleetCommands() []command {
 					return s.importClients(path, *secrets, *check, *partial)
 				}
 			}},
-		{"client", "export", "[TEXT]", "clients of the draft as CSV, without secrets; with TEXT those that hold it",
+		{"client", "export", "[TEXT]", "clients of the draft as CSV, without secrets",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, args []string) error {
 					return s.api.Do(s.ctx, http.MethodGet, "/client-export?q="+
 						url.QueryEscape(strings.Join(args, " ")), nil, client.To{Writer: s.file})
 				}
 			}},
-		{"client", "bulk", "[NAME...]", "change many clients at once: tags, switch, mode, new secrets", bulk},
+		{"client", "bulk", "[NAME...]", "change many clients at once: tags, switch, secrets", bulk},
 	}
 }
 

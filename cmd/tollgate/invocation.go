@@ -170,7 +170,7 @@ func one(args []string, what string) (string, error) {
 
 func accessCommands() []command {
 	return []command{
-		{"setup", "", "[NAME]", "create the first operator; then, or without NAME, what remains to set up",
+		{"setup", "", "[NAME]", "create the first operator; without NAME, what remains to do",
 			func(f *flag.FlagSet) func(
 				*invocation, []string) error {
 				code := f.String(

@@ -11,7 +11,7 @@ import (
 )
 
 func searchCommands() []command {
-	return []command{{"find", "", "TEXT", "find a person, MAC, address, client, lane, pass ... by part of its name",
+	return []command{{"find", "", "TEXT", "find a person, MAC, address, client or other object",
 		func(f *flag.FlagSet) func(*invocation, []string) error {
 			limit := f.Int("limit", 5, "answers of each kind")
 			return func(s *invocation, args []string) error {

@@ -86,7 +86,7 @@ func TestEveryRoleOverEveryCall(t *testing.T) {
 func reads(id string) bool {
 	for _, prefix := range []string{"list-", "get-", "follow-", "export-", "analyse-", "diff-", "check-", "explain-",
 		"download-", "preview-", "compare-", "supplicant-", "dry-run", "try-commands", "find-person", "about", "set-up",
-		"sign-in", "add-token", "remove-token", "verify-audit"} {
+		"sign-in", "add-token", "remove-token", "verify-audit", "search"} {
 		if strings.HasPrefix(id, prefix) {
 			return true
 		}
@@ -96,7 +96,7 @@ func reads(id string) bool {
 
 var help = regexp.MustCompile(`^(about|set-up|sign-in|list-tokens|add-token|remove-token|get-now|(list|follow|get)-` +
 	`(attempts?|sessions?|accounts?|devices?|factors?|contacts|reasons|methods|fields|unknown-devices)|` +
-	`list-(held-back|leases)|find-person|get-account-import|export-sessions|(add|change|remove)-(account|device)|` +
+	`list-(held-back|leases)|find-person|search|get-account-import|export-sessions|(add|change|remove)-(account|device)|` +
 	`import-(accounts|devices)|(enrol|confirm|release|remove)-factor|renew-recovery-codes|ask-sessions?|` +
 	`release-(held-back|lease)|forget-people)$`)
 

@@ -20,7 +20,7 @@ var limitedMay = set("add-client", "change-client", "remove-client", "change-cli
 
 // unlimited are the calls that read, and tell of all clients at once.
 var unlimited = set("export-file", "compare-file", "export-sample", "list-differing-sessions", "export-audit",
-	"get-rehearsal")
+	"get-rehearsal", "get-first-hour")
 
 // beyond refuses a call that is about more than the clients of a limited operator; nil for what is not.
 func beyond(w *operator.Who, call string, right operator.Right) *apitype.Problem {
