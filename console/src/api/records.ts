@@ -59,6 +59,8 @@ export function useRecords<T extends { id: string }>(path: string, event: string
     queryKey: [path, query],
     queryFn: ({ pageParam }) =>
       call<Page<T>>("GET", `/${path}?${query}&limit=${pageSize}${pageParam ? `&before=${pageParam}` : ""}`),
+    // pages are compared with those before only where somebody reads them: thousands take longer than a frame
+    structuralSharing: false,
     initialPageParam: "",
     getNextPageParam: (page) => page.next || undefined,
   });

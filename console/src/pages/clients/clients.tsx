@@ -1,3 +1,4 @@
+import { Rows } from "../../ui/rows";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
@@ -84,30 +85,34 @@ export function ClientsPage() {
             </tr>
           </thead>
           <tbody>
-            {list.items?.map((c) => (
-              <tr key={c.id} {...rowKeys(() => go(`/clients/${c.id}`))}>
-                <td onClick={(e) => e.stopPropagation()}>
-                  <input
-                    type="checkbox"
-                    aria-label={`Choose ${c.name}`}
-                    checked={picked.includes(c.id)}
-                    onChange={(e) =>
-                      setPicked(e.target.checked ? [...picked, c.id] : picked.filter((id) => id !== c.id))
-                    }
-                  />
-                </td>
-                <td className="font-semibold whitespace-nowrap">{c.name}</td>
-                <td className="mono">{c.addresses.join(", ")}</td>
-                <td className="mono text-soft">{tagText(c.tags).join(" ")}</td>
-                <td>{speaks(c)}</td>
-                <td>{c.secretSet ? c.messageAuthenticator : ""}</td>
-                <td>
-                  <State c={c} />
-                </td>
-                <td className="text-soft">{c.lastSeen ? ago(c.lastSeen) : ""}</td>
-                <td className="mono pr-0 text-right">{c.dropped || ""}</td>
-              </tr>
-            ))}
+            <Rows
+              items={list.items ?? []}
+              id={(c) => c.id}
+              row={(c) => (
+                <tr {...rowKeys(() => go(`/clients/${c.id}`))}>
+                  <td onClick={(e) => e.stopPropagation()}>
+                    <input
+                      type="checkbox"
+                      aria-label={`Choose ${c.name}`}
+                      checked={picked.includes(c.id)}
+                      onChange={(e) =>
+                        setPicked(e.target.checked ? [...picked, c.id] : picked.filter((id) => id !== c.id))
+                      }
+                    />
+                  </td>
+                  <td className="font-semibold whitespace-nowrap">{c.name}</td>
+                  <td className="mono">{c.addresses.join(", ")}</td>
+                  <td className="mono text-soft">{tagText(c.tags).join(" ")}</td>
+                  <td>{speaks(c)}</td>
+                  <td>{c.secretSet ? c.messageAuthenticator : ""}</td>
+                  <td>
+                    <State c={c} />
+                  </td>
+                  <td className="text-soft">{c.lastSeen ? ago(c.lastSeen) : ""}</td>
+                  <td className="mono pr-0 text-right">{c.dropped || ""}</td>
+                </tr>
+              )}
+            />
           </tbody>
         </table>
       )}

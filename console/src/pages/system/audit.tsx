@@ -1,3 +1,4 @@
+import { Rows, older } from "../../ui/rows";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, call, type Schema } from "../../api/client";
@@ -77,9 +78,12 @@ export function AuditPage() {
           </>
         }
       >
-        {r.rows.map((l) => (
-          <Row key={l.id} l={l} open={open === l.id} toggle={() => setOpen(open === l.id ? "" : l.id)} />
-        ))}
+        <Rows
+          items={r.rows}
+          id={(l) => l.id}
+          more={r.searched ? undefined : older(r.list)}
+          row={(l) => <Row l={l} open={open === l.id} toggle={() => setOpen(open === l.id ? "" : l.id)} />}
+        />
       </RecordTable>
     </>
   );

@@ -1,3 +1,4 @@
+import { Rows, older } from "../../ui/rows";
 import { useNavigate } from "react-router";
 import type { Schema } from "../../api/client";
 import { useRecords } from "../../api/records";
@@ -35,33 +36,38 @@ export function AttemptsPage() {
           </>
         }
       >
-        {r.rows.map((a) => (
-          <tr key={a.id} {...rowKeys(() => go(`/attempts/${a.id}`))}>
-            <td>
-              <When at={a.at} />
-            </td>
-            <td>
-              <Verdict kind={verdictKind(a.verdict)}>{a.verdict}</Verdict>
-            </td>
-            <td className="mono max-w-56 truncate">{a.sent}</td>
-            <td>{a.person}</td>
-            <td>{a.where}</td>
-            <td className="mono">{a.client}</td>
-            <td>
-              {a.verdict === "admitted" ? (
-                <>
-                  {a.pass ? <PassChip name={a.pass} /> : <span className="text-soft">granted remotely</span>}{" "}
-                  {a.vlan && <span className="mono text-soft">VLAN {a.vlan}</span>}
-                </>
-              ) : (
-                <span className="mono text-out" title={a.sentence}>
-                  {a.reason}
-                </span>
-              )}
-            </td>
-            <td className="mono pr-0 text-right text-soft">{millis(a.micros)}</td>
-          </tr>
-        ))}
+        <Rows
+          items={r.rows}
+          id={(a) => a.id}
+          more={r.searched ? undefined : older(r.list)}
+          row={(a) => (
+            <tr {...rowKeys(() => go(`/attempts/${a.id}`))}>
+              <td>
+                <When at={a.at} />
+              </td>
+              <td>
+                <Verdict kind={verdictKind(a.verdict)}>{a.verdict}</Verdict>
+              </td>
+              <td className="mono max-w-56 truncate">{a.sent}</td>
+              <td>{a.person}</td>
+              <td>{a.where}</td>
+              <td className="mono">{a.client}</td>
+              <td>
+                {a.verdict === "admitted" ? (
+                  <>
+                    {a.pass ? <PassChip name={a.pass} /> : <span className="text-soft">granted remotely</span>}{" "}
+                    {a.vlan && <span className="mono text-soft">VLAN {a.vlan}</span>}
+                  </>
+                ) : (
+                  <span className="mono text-out" title={a.sentence}>
+                    {a.reason}
+                  </span>
+                )}
+              </td>
+              <td className="mono pr-0 text-right text-soft">{millis(a.micros)}</td>
+            </tr>
+          )}
+        />
       </RecordTable>
     </>
   );

@@ -1,3 +1,4 @@
+import { Rows, older } from "../../ui/rows";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -60,9 +61,12 @@ export function JournalPage() {
           </>
         }
       >
-        {r.rows.map((e) => (
-          <Row key={e.id} e={e} open={open === e.id} toggle={() => setOpen(open === e.id ? "" : e.id)} />
-        ))}
+        <Rows
+          items={r.rows}
+          id={(e) => e.id}
+          more={r.searched ? undefined : older(r.list)}
+          row={(e) => <Row e={e} open={open === e.id} toggle={() => setOpen(open === e.id ? "" : e.id)} />}
+        />
       </RecordTable>
     </>
   );

@@ -1,3 +1,4 @@
+import { Rows } from "../../ui/rows";
 import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
@@ -106,28 +107,32 @@ export function SessionsPage() {
             </tr>
           </thead>
           <tbody>
-            {rows.map((s) => (
-              <tr key={s.id + s.last} {...rowKeys(() => go(`/sessions/${s.id}`))}>
-                <td className="max-w-56 truncate" title={s.user}>
-                  <b>{s.person || s.user}</b>
-                </td>
-                <td className="mono">{s.client}</td>
-                <td className="mono">{s.place}</td>
-                <td>{s.pass && <PassChip name={s.pass} />}</td>
-                <td className="whitespace-nowrap">
-                  <VLANs s={s} />
-                </td>
-                <td className="mono">{s.address}</td>
-                <td>
-                  <When at={ended ? s.last : s.began} />
-                </td>
-                <td className="text-right whitespace-nowrap">
-                  {lasts(s)}
-                  {ended && s.cause && <div className="text-[12px] text-soft">{s.cause}</div>}
-                </td>
-                <td className="pr-0 text-right whitespace-nowrap">{amount(s.in + s.out)}</td>
-              </tr>
-            ))}
+            <Rows
+              items={rows}
+              id={(s) => s.id + s.last}
+              row={(s) => (
+                <tr {...rowKeys(() => go(`/sessions/${s.id}`))}>
+                  <td className="max-w-56 truncate" title={s.user}>
+                    <b>{s.person || s.user}</b>
+                  </td>
+                  <td className="mono">{s.client}</td>
+                  <td className="mono">{s.place}</td>
+                  <td>{s.pass && <PassChip name={s.pass} />}</td>
+                  <td className="whitespace-nowrap">
+                    <VLANs s={s} />
+                  </td>
+                  <td className="mono">{s.address}</td>
+                  <td>
+                    <When at={ended ? s.last : s.began} />
+                  </td>
+                  <td className="text-right whitespace-nowrap">
+                    {lasts(s)}
+                    {ended && s.cause && <div className="text-[12px] text-soft">{s.cause}</div>}
+                  </td>
+                  <td className="pr-0 text-right whitespace-nowrap">{amount(s.in + s.out)}</td>
+                </tr>
+              )}
+            />
           </tbody>
         </table>
       )}
