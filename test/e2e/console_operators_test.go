@@ -148,6 +148,9 @@ func TestConsoleAsksBeforeTypingIsLost(t *testing.T) {
 		p.click("Save to the draft"), p.see("Saved in the draft"), p.click("Passes"), p.see("crew"),
 		p.open(w.app.URL+"/people/new"), p.see("The name used to sign in"), p.fill("Name", "new.one"),
 		p.click("Devices"), p.see("Leave without saving?"), p.click("Leave it"), p.see("Known devices"))
+	// what is chosen without typing counts as well
+	steps(t, p.open(w.app.URL+"/operators"), p.see("How operators sign in"), p.click("A second engineer agrees"),
+		p.click("Clients"), p.see("Leave without saving?"), p.click("Leave it"), p.see("np-switch-1"))
 	// a new object is saved, and its page opens without a question
 	steps(t, p.open(w.app.URL+"/realms/new"), p.see("Lookup order"), p.fill("Name", "far"),
 		p.fill("Name forms", "@far.example"), p.click("Add local"),

@@ -4,6 +4,7 @@ import { api, type Schema } from "../../api/client";
 import { useObjects } from "../../api/hooks";
 import { useMay } from "../../api/rights";
 import { Button, Failure } from "../../ui/basic";
+import { Guard, useUnsaved } from "../../ui/guard";
 import { TextField, Tick } from "../../ui/form";
 import { roleNames, type Role } from "./roles";
 
@@ -41,6 +42,7 @@ function Form({ of, saved, onSaved }: { of: Settings; saved: boolean; onSaved: (
   const set = (patch: Partial<Settings>) => setForm({ ...form, ...patch });
   const provider = form.provider;
   const setProvider = (patch: Partial<Provider>) => set({ provider: { ...(provider ?? empty), ...patch } });
+  const unsaved = useUnsaved(() => [form, secret]);
   const save = useMutation({
     mutationFn: () =>
       api.PUT("/operator-settings", {
@@ -48,6 +50,7 @@ function Form({ of, saved, onSaved }: { of: Settings; saved: boolean; onSaved: (
         body: { ...form, provider: provider && { ...provider, secret: secret || undefined } },
       }),
     onSuccess: (out) => {
+      unsaved.saved();
       onSaved(out.data?.tag ?? "");
       queries.invalidateQueries();
     },
@@ -57,12 +60,14 @@ function Form({ of, saved, onSaved }: { of: Settings; saved: boolean; onSaved: (
     set({ secondFactor: on ? [...form.secondFactor, role] : form.secondFactor.filter((r) => r !== role) });
   return (
     <form
+      {...unsaved.form}
       className="mt-6"
       onSubmit={(e) => {
         e.preventDefault();
         save.mutate();
       }}
     >
+      <Guard of={unsaved} />
       <h2 className="mb-1.5">How operators sign in</h2>
       <Failure error={save.error} />
       <fieldset disabled={!own} className="grid grid-cols-2 gap-x-8" title={own ? "" : "Only an owner changes this."}>
