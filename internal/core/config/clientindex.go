@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 )
 
 // ClientIndex checks the clients of one configuration after another, and looks only at those that are others than in
@@ -212,6 +213,19 @@ func checkClient(client *Client) []Problem {
 		k.fail("tags", TooMany, "Remove some.", "more than 50 tags")
 	}
 	return k.problems
+}
+
+// Rotate gives a client another shared secret. Until a moment that is not zero, the one that the device has is accepted
+// beside it: that of the running client, which may be nil, since one that was only ever in the draft is on no device.
+func (c *Client) Rotate(next Secret, running *Client, until time.Time) {
+	have := c.Secret
+	if running != nil && running.Secret.Set() {
+		have = running.Secret
+	}
+	if c.Previous, c.PreviousUntil = "", (time.Time{}); have.Set() && !until.IsZero() {
+		c.Previous, c.PreviousUntil = have, until
+	}
+	c.Secret = next
 }
 
 // Faults brings a client into its canonical form and lists what is wrong with it, without what other clients have.

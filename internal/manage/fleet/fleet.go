@@ -28,6 +28,8 @@ type Maker struct {
 	ID       func() string
 	Generate func() string
 	Seal     func(config.Place, string) config.Secret
+	// Running is what is in effect: the secrets that devices have.
+	Running *config.Config
 }
 
 // Made is a secret that was made for a client, which is told only once.
@@ -256,12 +258,9 @@ func Apply(c *config.Config, places []int, ch Change, m Maker) (made []Made, err
 			own.MessageAuthenticator = config.MessageAuthenticator(ch.MessageAuthenticator)
 		}
 		if ch.Rotate && own.Secret.Set() {
-			own.Previous, own.PreviousUntil = "", time.Time{}
-			if !ch.KeepUntil.IsZero() {
-				own.Previous, own.PreviousUntil = own.Secret, ch.KeepUntil
-			}
 			secret := m.Generate()
-			own.Secret = m.Seal(own.RADIUSPlace(), secret)
+			running, _ := config.Find(m.Running.Clients, own.ID)
+			own.Rotate(m.Seal(own.RADIUSPlace(), secret), running, ch.KeepUntil)
 			made = append(made, Made{own, secret})
 		}
 		if faults := own.Faults(); len(faults) > 0 {

@@ -15,6 +15,7 @@ import (
 func maker() Maker {
 	n := 0
 	return Maker{
+		Running:  &config.Config{},
 		ID:       func() string { n++; return fmt.Sprintf("c%d", n) },
 		Generate: func() string { n++; return fmt.Sprint("s", n) },
 		Seal:     func(p config.Place, clear string) config.Secret { return config.Secret(p.Object + ":" + clear) },

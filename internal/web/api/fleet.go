@@ -24,7 +24,13 @@ var errOnlyChecked = errors.New("only checked")
 
 func (s *server) maker() fleet.Maker {
 	at := time.Now()
-	return fleet.Maker{ID: func() string { return s.IDs.New(at).String() }, Generate: seal.Generate, Seal: s.Box.Seal}
+	running, _ := s.Revisions.Running()
+	return fleet.Maker{
+		Running:  running,
+		ID:       func() string { return s.IDs.New(at).String() },
+		Generate: seal.Generate,
+		Seal:     s.Box.Seal,
+	}
 }
 
 func (s *server) fleet() {

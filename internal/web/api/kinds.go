@@ -145,11 +145,10 @@ func (s *server) applyClient(_ *config.Config, c *config.Client, in *apitype.Cli
 			return "", problem(http.StatusUnprocessableEntity, "the end of the previous secret lies in the past",
 				"Give a moment to come.", apitype.Fault{Field: "keepPreviousUntil", Message: "lies in the past"})
 		}
-		c.Previous, c.PreviousUntil = c.Secret, in.KeepPreviousUntil
-	} else {
-		c.Previous, c.PreviousUntil = "", time.Time{}
 	}
-	c.Secret = s.Box.Seal(c.RADIUSPlace(), secret)
+	running, _ := s.Revisions.Running()
+	used, _ := config.Find(running.Clients, c.ID)
+	c.Rotate(s.Box.Seal(c.RADIUSPlace(), secret), used, in.KeepPreviousUntil)
 	return made, nil
 }
 
