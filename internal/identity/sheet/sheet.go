@@ -132,3 +132,22 @@ func read(row *Row, key string, seen map[string]int, line func(r *Row) (name, wh
 	keep()
 	return out
 }
+
+// formula are the characters with which a spreadsheet begins one; a text that begins so is written behind a quote.
+const formula = "=+-@\t\r"
+
+// Quoted keeps a spreadsheet from taking a text for a formula.
+func Quoted(text string) string {
+	if text != "" && strings.ContainsAny(text[:1], formula) {
+		return "'" + text
+	}
+	return text
+}
+
+// Unquoted takes what Quoted added.
+func Unquoted(text string) string {
+	if len(text) > 1 && text[0] == '\'' && strings.ContainsAny(text[1:2], formula) {
+		return text[1:]
+	}
+	return text
+}

@@ -82,7 +82,7 @@ func newWriter(c *config.Config) *writer {
 
 func (w *writer) read(r *sheet.Row, m Maker) (client *config.Client, secret, what string, err error) {
 	name, _ := r.Get("name")
-	name = unquoted(name)
+	name = sheet.Unquoted(name)
 	at, there := w.places[strings.ToLower(name)]
 	what = "changed"
 	if there {
@@ -152,7 +152,7 @@ func fill(client *config.Client, r *sheet.Row) error {
 		client.MessageAuthenticator = config.MessageAuthenticator(strings.ToLower(value))
 	}
 	if value, given := r.Get("note"); given {
-		client.Note = unquoted(strings.Clone(value))
+		client.Note = sheet.Unquoted(strings.Clone(value))
 	}
 	return nil
 }
@@ -187,34 +187,17 @@ func Export(list []*config.Client) []byte {
 		}
 		w.Write(
 			[]string{
-				quoted(c.Name),
+				sheet.Quoted(c.Name),
 				strings.Join(c.Addresses, " "),
 				tagText(c.Tags),
 				enabled,
 				string(c.MessageAuthenticator),
-				quoted(c.Note),
+				sheet.Quoted(c.Note),
 			},
 		)
 	}
 	w.Flush() // into memory, which does not fail
 	return b.Bytes()
-}
-
-// formula are the characters with which a spreadsheet begins one; a text that begins so is written behind a quote.
-const formula = "=+-@\t\r"
-
-func quoted(text string) string {
-	if text != "" && strings.ContainsAny(text[:1], formula) {
-		return "'" + text
-	}
-	return text
-}
-
-func unquoted(text string) string {
-	if len(text) > 1 && text[0] == '\'' && strings.ContainsAny(text[1:2], formula) {
-		return text[1:]
-	}
-	return text
 }
 
 func tagText(tags map[string]string) string {
@@ -277,7 +260,7 @@ func Secrets(made []Made) []byte {
 	w := csv.NewWriter(&b)
 	w.Write([]string{"name", "addresses", "secret"})
 	for _, one := range made {
-		w.Write([]string{quoted(one.Client.Name), strings.Join(one.Client.Addresses, " "), one.Secret})
+		w.Write([]string{sheet.Quoted(one.Client.Name), strings.Join(one.Client.Addresses, " "), one.Secret})
 	}
 	w.Flush()
 	return b.Bytes()

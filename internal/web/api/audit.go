@@ -15,6 +15,7 @@ import (
 
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/core/chain"
+	"tollgate.example/key/internal/identity/sheet"
 	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/store/record"
@@ -193,18 +194,18 @@ func auditCells(r *auditRow) []string {
 	return []string{
 		strconv.FormatInt(l.Number, 10),
 		l.At.UTC().Format(time.RFC3339Nano),
-		safe(l.Who),
+		sheet.Quoted(l.Who),
 		l.Role,
 		l.From,
-		safe(l.How),
+		sheet.Quoted(l.How),
 		l.Call,
-		safe(l.What),
+		sheet.Quoted(l.What),
 		l.Kind,
 		l.Object,
-		safe(l.Name),
+		sheet.Quoted(l.Name),
 		l.Result,
-		safe(l.Why),
-		safe(strings.Join(changes, "\n")),
+		sheet.Quoted(l.Why),
+		sheet.Quoted(strings.Join(changes, "\n")),
 		r.Hash,
 	}
 }

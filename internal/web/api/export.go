@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/csv"
 	"encoding/json"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -49,12 +48,4 @@ func exportFile[V any](ctx context.Context, name, format string, head []string, 
 			}
 		}
 	}}, nil
-}
-
-// safe keeps a spreadsheet from taking what somebody typed on gear for a formula.
-func safe(text string) string {
-	if text != "" && strings.ContainsAny(text[:1], "=+-@\t\r") {
-		return "'" + text
-	}
-	return text
 }

@@ -13,6 +13,7 @@ import (
 
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/identity/sheet"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/store/record"
 	"tollgate.example/key/internal/web/apitype"
@@ -130,13 +131,50 @@ func (s *server) attemptOf(ctx context.Context, e *store.Entry) string {
 	return page.Items[0].ID.String()
 }
 
-var journalColumns = []string{"id", "at", "kind", "client", "user", "person", "from", "port", "command", "verdict",
-	"reason", "sentence", "pass", "line", "level", "task", "arguments", "trial"}
+var journalColumns = []string{
+	"id",
+	"at",
+	"kind",
+	"client",
+	"user",
+	"person",
+	"from",
+	"port",
+	"command",
+	"verdict",
+	"reason",
+	"sentence",
+	"pass",
+	"line",
+	"level",
+	"task",
+	"arguments",
+	"trial",
+}
 
 func journalRow(e *apitype.JournalEntry) []string {
-	return []string{e.ID, e.At.UTC().Format(time.RFC3339Nano), safe(e.Kind), e.Client, safe(e.User), safe(e.Person),
-		safe(e.From), safe(e.Port), safe(e.Command), e.Verdict, e.Reason, safe(e.Sentence), e.Pass, e.Line,
-		strconv.Itoa(e.Level), safe(e.Task), safe(strings.Join(e.Args, " ")), fmt.Sprint(e.Trial)}
+	return []string{
+		e.ID,
+		e.At.UTC().Format(time.RFC3339Nano),
+		sheet.Quoted(e.Kind),
+		e.Client,
+		sheet.Quoted(e.User),
+		sheet.Quoted(e.Person),
+		sheet.Quoted(
+			e.From,
+		),
+		sheet.Quoted(e.Port),
+		sheet.Quoted(e.Command),
+		e.Verdict,
+		e.Reason,
+		sheet.Quoted(e.Sentence),
+		e.Pass,
+		e.Line,
+		strconv.Itoa(e.Level),
+		sheet.Quoted(e.Task),
+		sheet.Quoted(strings.Join(e.Args, " ")),
+		fmt.Sprint(e.Trial),
+	}
 }
 
 // exportJournal registers the export, the oldest first.

@@ -12,6 +12,7 @@ import (
 
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/identity/sheet"
 	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/store/record"
@@ -310,10 +311,31 @@ var sessionColumns = []string{
 }
 
 func sessionRow(v *apitype.Session) []string {
-	return []string{v.ID, strconv.FormatBool(v.Open), safe(v.User), safe(v.Person), v.MAC, v.Address, v.Client,
-		safe(v.NAS), safe(v.Place), v.Lane, v.Pass, v.VLAN, safe(v.Applied), v.Began.UTC().Format(time.RFC3339),
-		v.Last.UTC().Format(time.RFC3339), strconv.FormatInt(v.Seconds, 10), strconv.FormatInt(v.In, 10),
-		strconv.FormatInt(v.Out, 10), safe(v.Cause), safe(v.Note), safe(v.Session)}
+	return []string{
+		v.ID,
+		strconv.FormatBool(v.Open),
+		sheet.Quoted(v.User),
+		sheet.Quoted(v.Person),
+		v.MAC,
+		v.Address,
+		v.Client,
+		sheet.Quoted(
+			v.NAS,
+		),
+		sheet.Quoted(v.Place),
+		v.Lane,
+		v.Pass,
+		v.VLAN,
+		sheet.Quoted(v.Applied),
+		v.Began.UTC().Format(time.RFC3339),
+		v.Last.UTC().Format(time.RFC3339),
+		strconv.FormatInt(v.Seconds, 10),
+		strconv.FormatInt(v.In, 10),
+		strconv.FormatInt(v.Out, 10),
+		sheet.Quoted(v.Cause),
+		sheet.Quoted(v.Note),
+		sheet.Quoted(v.Session),
+	}
 }
 
 // exportSessions registers the export, the newest first.
