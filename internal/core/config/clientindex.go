@@ -222,10 +222,23 @@ func (c *Client) Rotate(next Secret, running *Client, until time.Time) {
 	if running != nil && running.Secret.Set() {
 		have = running.Secret
 	}
-	if c.Previous, c.PreviousUntil = "", (time.Time{}); have.Set() && !until.IsZero() {
-		c.Previous, c.PreviousUntil = have, until
+	c.Secret, c.Previous, c.PreviousUntil = rotated(next, have, until)
+}
+
+// RotateTACACS is Rotate for the TACACS+ secret.
+func (c *Client) RotateTACACS(next Secret, running *Client, until time.Time) {
+	have := c.TACACSSecret
+	if running != nil && running.TACACSSecret.Set() {
+		have = running.TACACSSecret
 	}
-	c.Secret = next
+	c.TACACSSecret, c.TACACSPrevious, c.TACACSPreviousUntil = rotated(next, have, until)
+}
+
+func rotated(next, have Secret, until time.Time) (secret, previous Secret, previousUntil time.Time) {
+	if !have.Set() || until.IsZero() {
+		return next, "", time.Time{}
+	}
+	return next, have, until
 }
 
 // Faults brings a client into its canonical form and lists what is wrong with it, without what other clients have.

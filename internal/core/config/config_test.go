@@ -241,3 +241,22 @@ func FuzzParsePrefix(f *testing.F) {
 		}
 	})
 }
+
+func TestASecretMadeTwiceKeepsThatOfTheDevice(t *testing.T) {
+	until := time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC)
+	running := &Client{Secret: "r1", TACACSSecret: "t1"}
+	c := *running
+	for _, next := range []Secret{"2", "3"} {
+		c.Rotate("r"+next, running, until)
+		c.RotateTACACS("t"+next, running, until)
+	}
+	if c.Secret != "r3" || c.Previous != "r1" || c.TACACSSecret != "t3" || c.TACACSPrevious != "t1" ||
+		c.PreviousUntil != until || c.TACACSPreviousUntil != until {
+		t.Errorf("%+v", c)
+	}
+	c.RotateTACACS("t4", running, time.Time{})
+	c.Rotate("r4", nil, time.Time{})
+	if c.Previous != "" || c.TACACSPrevious != "" || !c.PreviousUntil.IsZero() {
+		t.Errorf("the previous secret is kept though nobody asked for it: %+v", c)
+	}
+}

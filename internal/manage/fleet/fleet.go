@@ -28,8 +28,11 @@ type Maker struct {
 	ID       func() string
 	Generate func() string
 	Seal     func(config.Place, string) config.Secret
-	// Running is what is in effect: the secrets that devices have.
-	Running *config.Config
+	// Holds tells whether a secret is what was typed.
+	Holds func(at config.Place, secret config.Secret, typed string) bool
+	// Running is what is in effect: the secrets that devices have. They are accepted beside typed ones until KeepUntil.
+	Running   *config.Config
+	KeepUntil time.Time
 }
 
 // Made is a secret that was made for a client, which is told only once.
@@ -39,7 +42,8 @@ type Made struct {
 }
 
 // Import reads clients into a draft. A line changes the client of its name, or adds one; a new one without a secret is
-// given one. Columns that are left out leave what there is. The draft is changed line by line, so that whoever does not
+// given one; where a file gives another secret than there is, the present one is accepted for a while beside it.
+// Columns that are left out leave what there is. The draft is changed line by line, so that whoever does not
 // want it throws it away.
 func Import(c *config.Config, text string, m Maker) (results.Import, []Made, error) {
 	w := newWriter(c)
@@ -98,8 +102,9 @@ func (w *writer) read(r *sheet.Row, m Maker) (client *config.Client, secret, wha
 		return nil, "", "", err
 	}
 	switch typed, _ := r.Get("secret"); {
-	case typed != "":
-		client.Secret, client.Previous, client.PreviousUntil = m.Seal(client.RADIUSPlace(), typed), "", time.Time{}
+	case typed != "" && !m.Holds(client.RADIUSPlace(), client.Secret, typed):
+		running, _ := config.Find(m.Running.Clients, client.ID)
+		client.Rotate(m.Seal(client.RADIUSPlace(), typed), running, m.KeepUntil)
 	case !there:
 		secret = m.Generate()
 		client.Secret = m.Seal(client.RADIUSPlace(), secret)

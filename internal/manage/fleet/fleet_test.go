@@ -19,6 +19,10 @@ func maker() Maker {
 		ID:       func() string { n++; return fmt.Sprintf("c%d", n) },
 		Generate: func() string { n++; return fmt.Sprint("s", n) },
 		Seal:     func(p config.Place, clear string) config.Secret { return config.Secret(p.Object + ":" + clear) },
+		Holds: func(p config.Place, s config.Secret, typed string) bool {
+			return s == config.Secret(p.Object+":"+typed)
+		},
+		KeepUntil: time.Now().Add(time.Hour),
 	}
 }
 
@@ -43,6 +47,17 @@ func TestImportAndExportAreTheSame(t *testing.T) {
 	report, made, err = Import(c, text, m)
 	if err != nil || report.Same != 2 || len(made) != 0 {
 		t.Errorf("read again: %+v, %v, %v", report, made, err)
+	}
+	m.Running = &config.Config{Clients: []*config.Client{c.Clients[0]}}
+	if report, _, err = Import(c, "name,secret\nsw-1,typed\n", m); err != nil || report.Same != 1 {
+		t.Errorf("the same secret changes a client: %+v, %v", report, err)
+	}
+	for _, typed := range []string{"second", "third"} { // the device has neither yet
+		_, _, err = Import(c, "name,secret\nsw-1,"+typed+"\n", m)
+		if one := c.Clients[0]; err != nil || one.Secret != config.Secret(one.ID+":"+typed) ||
+			one.Previous != config.Secret(one.ID+":typed") || !one.PreviousUntil.Equal(m.KeepUntil) {
+			t.Errorf("the secret of the device is not kept for a while: %+v, %v", one, err)
+		}
 	}
 	report, _, err = Import(c, "name,enabled,message_authenticator\nSW-1,no,auto\n", m)
 	if one := c.Clients[0]; err != nil || report.Changed != 1 || one.Enabled ||

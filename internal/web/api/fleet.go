@@ -26,7 +26,12 @@ func (s *server) maker() fleet.Maker {
 	at := time.Now()
 	running, _ := s.Revisions.Running()
 	return fleet.Maker{
-		Running:  running,
+		// a day for whoever sets them on the devices
+		Running: running, KeepUntil: at.Add(24 * time.Hour).Truncate(time.Second),
+		Holds: func(place config.Place, secret config.Secret, typed string) bool {
+			clear, err := s.Box.Open(place, secret)
+			return err == nil && clear == typed
+		},
 		ID:       func() string { return s.IDs.New(at).String() },
 		Generate: seal.Generate,
 		Seal:     s.Box.Seal,

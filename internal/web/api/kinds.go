@@ -128,10 +128,13 @@ func (s *server) applyClient(_ *config.Config, c *config.Client, in *apitype.Cli
 		return "", faulty("generateTacacsSecret", "two secrets cannot be made in one call, since one is returned",
 			"Make one after the other.")
 	}
-	made, err := s.applyTACACS(c, in)
-	if err != nil {
-		return "", err
+	if !in.KeepPreviousUntil.IsZero() && in.KeepPreviousUntil.Before(time.Now()) {
+		return "", faulty("keepPreviousUntil", "the end of the previous secret lies in the past",
+			"Give a moment to come.")
 	}
+	running, _ := s.Revisions.Running()
+	used, _ := config.Find(running.Clients, c.ID)
+	made := s.applyTACACS(c, used, in)
 	secret := in.Secret
 	if in.GenerateSecret {
 		secret = seal.Generate()
@@ -140,20 +143,13 @@ func (s *server) applyClient(_ *config.Config, c *config.Client, in *apitype.Cli
 	if secret == "" {
 		return made, nil
 	}
-	if !in.KeepPreviousUntil.IsZero() && c.Secret.Set() {
-		if in.KeepPreviousUntil.Before(time.Now()) {
-			return "", problem(http.StatusUnprocessableEntity, "the end of the previous secret lies in the past",
-				"Give a moment to come.", apitype.Fault{Field: "keepPreviousUntil", Message: "lies in the past"})
-		}
-	}
-	running, _ := s.Revisions.Running()
-	used, _ := config.Find(running.Clients, c.ID)
 	c.Rotate(s.Box.Seal(c.RADIUSPlace(), secret), used, in.KeepPreviousUntil)
 	return made, nil
 }
 
-// applyTACACS sets the TACACS+ secret of a client, and returns one that was made.
-func (s *server) applyTACACS(c *config.Client, in *apitype.ClientInput) (string, error) {
+// applyTACACS sets the TACACS+ secret of a client, and returns one that was made. The devices have that of the client
+// that is used.
+func (s *server) applyTACACS(c, used *config.Client, in *apitype.ClientInput) string {
 	secret, made := in.TACACSSecret, ""
 	if in.GenerateTACACSSecret {
 		made = seal.Generate()
@@ -162,19 +158,11 @@ func (s *server) applyTACACS(c *config.Client, in *apitype.ClientInput) (string,
 	switch {
 	case in.RemoveTACACSSecret:
 		c.TACACSSecret, c.TACACSPrevious, c.TACACSPreviousUntil = "", "", time.Time{}
-		return "", nil
-	case secret == "":
-		return "", nil
+		return ""
+	case secret != "":
+		c.RotateTACACS(s.Box.Seal(c.TACACSPlace(), secret), used, in.KeepPreviousUntil)
 	}
-	c.TACACSPrevious, c.TACACSPreviousUntil = "", time.Time{}
-	if !in.KeepPreviousUntil.IsZero() && c.TACACSSecret.Set() {
-		if in.KeepPreviousUntil.Before(time.Now()) {
-			return "", faulty("keepPreviousUntil", "lies in the past", "Give a moment to come.")
-		}
-		c.TACACSPrevious, c.TACACSPreviousUntil = c.TACACSSecret, in.KeepPreviousUntil
-	}
-	c.TACACSSecret = s.Box.Seal(c.TACACSPlace(), secret)
-	return made, nil
+	return made
 }
 
 // clientView shows clients with what was seen of them.
