@@ -241,3 +241,28 @@ func TestConsoleMakesWhatIsMissedAndTellsUses(t *testing.T) {
 	w.refused(http.StatusNotFound, http.MethodGet, "/uses/passes/none", nil, "no such object")
 	w.refused(http.StatusNotFound, http.MethodGet, "/uses/nothing/none", nil, "no such object")
 }
+
+// More passes than anybody looks through in a list are searched by the service.
+func TestOneOfManyPassesIsSearched(t *testing.T) {
+	w := start(t)
+	w.basic("auto", "127.0.0.1")
+	for i := range 101 {
+		w.do(http.MethodPost, "/passes", map[string]any{"name": fmt.Sprintf("pier-%03d", i), "vlan": "7"}, nil)
+	}
+	p := pageSteps{signedIn(t, w)}
+	steps(t, p.open(w.app.URL+"/overrides/new"), p.see("Gets the pass"), p.fill("Gets the pass", "r-07"))
+	offered := `[...document.querySelectorAll("datalist option")].map((o) => o.value).join(" ")`
+	want, got := "pier-070 pier-071 pier-072 pier-073 pier-074 pier-075 pier-076 pier-077 pier-078 pier-079", ""
+	for range 50 { // after a pause in typing
+		var err error
+		if got, err = browser.Eval[string](p.Page, offered); err != nil || got == want {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	if got != want {
+		t.Errorf("offered are %s", got)
+	}
+	steps(t, p.fill("Gets the pass", "pier-077"), p.fill("Name", "One of many"), p.fill("Person", "k.nance"),
+		p.click("Save to the draft"), p.see("1 change"))
+}

@@ -65,11 +65,13 @@ export const useMethods = () =>
     staleTime: Infinity,
   });
 
+type Objects<K extends Kind> = { items: ObjectOf[K][]; next?: string };
+
+/** Objects of a kind, a thousand at most; next is set where there are more, which a search finds. */
 export function useObjects<K extends Kind>(kind: K, q = "", refresh: number | false = false) {
   return useQuery({
     queryKey: [kind, q],
-    queryFn: () =>
-      call<{ items: ObjectOf[K][]; next?: string }>("GET", `/${kind}?limit=1000&q=${encodeURIComponent(q)}`),
+    queryFn: () => call<Objects<K>>("GET", `/${kind}?limit=1000&q=${encodeURIComponent(q)}`),
     refetchInterval: refresh,
     enabled: useRight("read"),
     placeholderData: (before) => before,
@@ -81,10 +83,7 @@ export function useObjectPages<K extends Kind>(kind: K, q: string, refresh: numb
   const list = useInfiniteQuery({
     queryKey: [kind, "pages", q],
     queryFn: ({ pageParam }) =>
-      call<{ items: ObjectOf[K][]; next?: string }>(
-        "GET",
-        `/${kind}?limit=200&q=${encodeURIComponent(q)}${pageParam && `&after=${pageParam}`}`,
-      ),
+      call<Objects<K>>("GET", `/${kind}?limit=200&q=${encodeURIComponent(q)}${pageParam && `&after=${pageParam}`}`),
     initialPageParam: "",
     getNextPageParam: (page) => page.next || undefined,
     refetchInterval: refresh,

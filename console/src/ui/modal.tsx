@@ -37,10 +37,15 @@ export function Modal({
     () => ({ taken: () => typed.current.clear(), hold: (on: boolean) => void (holds.current = on) }),
     [],
   );
-  const leave = () => {
-    if (holds.current || (!kept && [...typed.current].some((field) => field.isConnected))) setAsking(true);
-    else onClose();
-  };
+  const lost = () => holds.current || (!kept && [...typed.current].some((field) => field.isConnected));
+  const leave = () => (lost() ? setAsking(true) : onClose());
+  // The browser asks in its own words before the tab is closed.
+  useEffect(() => {
+    if (!open) return;
+    const ask = (e: BeforeUnloadEvent) => lost() && e.preventDefault();
+    window.addEventListener("beforeunload", ask);
+    return () => window.removeEventListener("beforeunload", ask);
+  }, [open, kept]);
   return (
     <Dialog.Root open={open} onOpenChange={(o) => !o && leave()}>
       <Dialog.Portal>

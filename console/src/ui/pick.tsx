@@ -1,9 +1,14 @@
 import { Select } from "radix-ui";
 import { getNonce } from "get-nonce";
 import type { ReactNode } from "react";
+import type { Kind } from "../api/hooks";
 import { Field } from "./form";
+import { NameField } from "./name-field";
 
-/** Chooses one of a few. */
+/** More options than this nobody looks through: they are searched. */
+const few = 100;
+
+/** Chooses one of a few; of many objects of a kind, one is typed and searched by the service. */
 export function Pick({
   label,
   hint,
@@ -12,6 +17,7 @@ export function Pick({
   onChange,
   error,
   field,
+  search,
 }: {
   label: string;
   hint?: ReactNode;
@@ -20,7 +26,12 @@ export function Pick({
   onChange: (v: string) => void;
   error?: unknown;
   field?: string;
+  /** The kind of object that the options are, which are chosen by name. */ search?: Kind;
 }) {
+  if (search && options.length > few)
+    return (
+      <NameField kind={search} name={field} label={label} hint={hint} value={value} onChange={onChange} error={error} />
+    );
   return (
     <Field label={label} hint={hint} error={error} name={field}>
       {(p) => (

@@ -32,6 +32,7 @@ export function TLSSection({
           <div className="grid grid-cols-2 gap-3">
             <Pick
               label="Server certificate shown to it"
+              search="certificates"
               field="tlsCertificate"
               value={form.tlsCertificate}
               onChange={(v) => set({ tlsCertificate: v })}
@@ -43,6 +44,7 @@ export function TLSSection({
             />
             <Pick
               label="Trust list for its certificate"
+              search="trusts"
               field="tlsTrust"
               value={form.tlsTrust}
               onChange={(v) => set({ tlsTrust: v })}

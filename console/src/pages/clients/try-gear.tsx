@@ -5,7 +5,7 @@ import { call, type Schema } from "../../api/client";
 import { useObjects } from "../../api/hooks";
 import { Button, Empty, Failure, Notice, sentence, Verdict } from "../../ui/basic";
 import { TextField } from "../../ui/form";
-import { ClientField } from "../../ui/client-field";
+import { NameField } from "../../ui/name-field";
 import { Pick } from "../../ui/pick";
 
 const asks: [string, string][] = [
@@ -88,12 +88,14 @@ export function TryGear({ client: first }: { client: string }) {
           run.mutate();
         }}
       >
-        <ClientField
+        <NameField
+          kind="clients"
+          name="client"
           label="Through"
           value={client}
           onChange={(v) => set({ client: v })}
           error={run.error}
-          speaks={gear}
+          fits={gear}
         />
         <Pick
           label="Ask"

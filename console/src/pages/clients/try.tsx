@@ -6,7 +6,7 @@ import { useMethods, useObjects } from "../../api/hooks";
 import { useRecorded } from "../../api/recorded";
 import { Button, Empty, Failure, PageHead } from "../../ui/basic";
 import { Field, TextField, Tick } from "../../ui/form";
-import { ClientField } from "../../ui/client-field";
+import { NameField } from "../../ui/name-field";
 import { Pick } from "../../ui/pick";
 import { TryGear } from "./try-gear";
 import { DryRun, Result } from "./try-result";
@@ -153,12 +153,14 @@ function TryRadius() {
             run.mutate();
           }}
         >
-          <ClientField
+          <NameField
+            kind="clients"
+            name="client"
             label="Through"
             value={client}
             onChange={(client) => set({ client })}
             error={run.error}
-            speaks={(c) => c.secretSet || c.tlsNames.length > 0}
+            fits={(c) => c.secretSet || c.tlsNames.length > 0}
           />
           <Pick
             label="Method"

@@ -175,6 +175,7 @@ function CommandListForm({ list }: { list?: List }) {
                 <div className="grid grid-cols-2 gap-3">
                   <Pick
                     label="Followed by the lines of"
+                    search="command-lists"
                     field="extends"
                     value={form.extends[0] ?? ""}
                     onChange={(v) => set({ extends: v ? [v, ...form.extends.slice(1)] : [] })}

@@ -97,6 +97,7 @@ export function PassForm({ pass }: { pass?: Pass }) {
                 />
                 <Pick
                   label="Extends"
+                  search="passes"
                   field="extends"
                   hint="Empty fields take their value from that pass."
                   value={form.extends}
@@ -199,6 +200,7 @@ export function PassForm({ pass }: { pass?: Pass }) {
                 </div>
                 <Pick
                   label="Address from pool"
+                  search="pools"
                   field="pool"
                   hint="One address per session, until its time-out."
                   value={form.pool}
@@ -310,6 +312,7 @@ export function PassForm({ pass }: { pass?: Pass }) {
                     />
                     <Pick
                       label="Command list"
+                      search="command-lists"
                       field="commands"
                       hint={
                         !form.commands && !form.extends ? "Without a list, no command is permitted." : open || undefined

@@ -170,6 +170,7 @@ export function RemoteForm({ remote: r }: { remote?: Remote }) {
             />
             <Pick
               label="Pass that overrides its answers"
+              search="passes"
               field="pass"
               value={form.pass}
               onChange={(pass) => set({ pass })}

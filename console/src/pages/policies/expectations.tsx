@@ -6,7 +6,7 @@ import { useMethods, useObject, useObjects } from "../../api/hooks";
 import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys, sentence, Verdict } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { Field, TextField } from "../../ui/form";
-import { ClientField } from "../../ui/client-field";
+import { NameField } from "../../ui/name-field";
 import { Pick } from "../../ui/pick";
 import { MomentField } from "../../ui/moment";
 import { useRecorded } from "../../api/recorded";
@@ -200,7 +200,14 @@ function ExpectationForm({
               error={error}
             />
             <div className="grid grid-cols-2 gap-3">
-              <ClientField label="Through" value={form.client} onChange={(client) => set({ client })} error={error} />
+              <NameField
+                kind="clients"
+                name="client"
+                label="Through"
+                value={form.client}
+                onChange={(client) => set({ client })}
+                error={error}
+              />
               <Pick
                 label="Asks"
                 field="asks"
@@ -307,6 +314,7 @@ function ExpectationForm({
               <div className="grid grid-cols-2 gap-3">
                 <Pick
                   label="With the pass"
+                  search="passes"
                   field="pass"
                   value={form.pass}
                   onChange={(pass) => set({ pass })}

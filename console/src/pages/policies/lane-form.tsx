@@ -150,6 +150,7 @@ export function LaneForm({ lane, close, fresh = [] }: { lane?: Lane; close?: () 
             />
             <Pick
               label="Realm"
+              search="realms"
               field="realm"
               value={form.realm}
               onChange={(realm) => set({ realm })}

@@ -251,6 +251,7 @@ export function MethodsField({
           <div className="grid grid-cols-2 gap-x-4">
             <Pick
               label="Server certificate"
+              search="certificates"
               field="tls.certificate"
               error={error}
               value={tls.certificate ?? ""}
@@ -274,6 +275,7 @@ export function MethodsField({
             {proven && (
               <Pick
                 label="Trust list for client certificates"
+                search="trusts"
                 field="tls.trust"
                 error={error}
                 value={tls.trust ?? ""}

@@ -145,6 +145,7 @@ function OverrideForm({ override: o }: { override?: Override }) {
             />
             <Pick
               label="In lane"
+              search="lanes"
               field="lane"
               value={form.lane}
               onChange={(lane) => edit({ lane })}
@@ -153,6 +154,7 @@ function OverrideForm({ override: o }: { override?: Override }) {
             />
             <Pick
               label="Gets the pass"
+              search="passes"
               field="pass"
               value={form.pass}
               onChange={(pass) => edit({ pass })}

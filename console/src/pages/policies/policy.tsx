@@ -103,6 +103,7 @@ export function PolicyDialog({
           {admit && !table && (
             <Pick
               label="Pass"
+              search="passes"
               field={field("pass")}
               value={form.pass ?? ""}
               onChange={(pass) => edit({ pass })}

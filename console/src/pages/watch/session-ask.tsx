@@ -29,6 +29,7 @@ function Choice({
       {action === "change" && (
         <Pick
           label="New pass"
+          search="passes"
           value={pass}
           onChange={(v) => set({ pass: v })}
           options={[{ value: "", label: "Choose one" }, ...passes.map((p) => ({ value: p.name, label: p.name }))]}

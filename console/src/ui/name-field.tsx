@@ -1,37 +1,46 @@
-import { useState } from "react";
-import type { Schema } from "../api/client";
-import { useDebounced, useObjects } from "../api/hooks";
+import { useState, type ReactNode } from "react";
+import { useDebounced, useObjects, type Kind, type ObjectOf } from "../api/hooks";
 import { Field } from "./form";
 
-/** Chooses a client among however many there are: what is typed is searched by the service. */
-export function ClientField({
+/** Chooses an object by its name among however many there are: what is typed is searched by the service. */
+export function NameField<K extends Kind>({
+  kind,
   label,
+  hint,
+  name,
   value,
   onChange,
   error,
-  speaks = () => true,
+  fits = () => true,
 }: {
+  kind: K;
   label: string;
+  hint?: ReactNode;
+  name?: string;
   value: string;
   onChange: (name: string) => void;
   error?: unknown;
-  /** Whether a client can be chosen at all. */ speaks?: (c: Schema["Client"]) => boolean;
+  /** Whether an object can be chosen at all. */ fits?: (o: ObjectOf[K]) => boolean;
 }) {
   const [typing, setTyping] = useState(false);
-  const found = useObjects("clients", useDebounced(typing ? value : ""));
-  const names = (found.data?.items ?? []).filter(speaks).map((c) => c.name);
+  const found = useObjects(kind, useDebounced(typing ? value : ""));
+  const names = (found.data?.items ?? []).filter(fits).map((o) => o.name);
   return (
     <Field
       label={label}
-      name="client"
+      name={name}
       error={error}
-      hint={found.data?.next && "More than are offered: type a part of it."}
+      hint={
+        <>
+          {hint} {found.data?.next && "More than are offered: type a part of it."}
+        </>
+      }
     >
       {(p) => (
         <>
           <input
             {...p}
-            name="client"
+            name={name}
             list={p.id + "-list"}
             className="field mono"
             autoComplete="off"
