@@ -77,8 +77,10 @@ const saveAccount = `INSERT INTO accounts (id, name, display, mail, groups, enab
 
 // OpenEmergency notes a use of an emergency account; the first breaks its seal.
 func (s *Store) OpenEmergency(ctx context.Context, id, on string, at int64) error {
-	return s.exec(ctx, "UPDATE accounts SET uses = uses + 1, opened_on = iif(opened = 0, ?, opened_on), opened = "+
-		"iif(opened = 0, ?, opened) WHERE id = ?", on, at, id)
+	return s.softly(ctx, func(tx *sqlx.Tx) error { // they are for when nothing else works
+		return touched(tx.ExecContext(ctx, "UPDATE accounts SET uses = uses + 1, opened_on = iif(opened = 0, ?, "+
+			"opened_on), opened = iif(opened = 0, ?, opened) WHERE id = ?", on, at, id))
+	})
 }
 
 // RemoveAccount removes an account.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"fmt"
 	"strings"
 
 	"github.com/jmoiron/sqlx"
@@ -18,6 +17,8 @@ type Note interface {
 	// Lines returns what is to be recorded, numbered from next on, and what is to be told how it went, with the hash of
 	// the last line.
 	Lines(next int64) (lines [][]byte, settled func(last chain.Sum, err error))
+	// Draft returns what is to be recorded of the change alone, as the line with number 0; nil if nothing is.
+	Draft() []byte
 }
 
 type noteKey struct{}
@@ -29,7 +30,7 @@ func WithNote(ctx context.Context, n Note) context.Context {
 
 // Record records what a note has to say, without another change.
 func (s *Store) Record(ctx context.Context, n Note) error {
-	return s.within(WithNote(ctx, n), func(*sqlx.Tx) error { return nil })
+	return s.here(WithNote(ctx, n), func(*sqlx.Tx) error { return nil })
 }
 
 // witness appends what the note of a context has to say.
@@ -44,10 +45,8 @@ func witness(ctx context.Context, tx *sqlx.Tx) (settle func(error), err error) {
 	}
 	lines, settled := n.Lines(number + 1)
 	for _, line := range lines {
-		number, hash = number+1, chain.Next(hash, line)
-		if _, err := tx.ExecContext(ctx, "INSERT INTO audit (number, line, hash) VALUES (?, ?, ?)", number,
-			string(line), hash[:]); err != nil {
-			err = fmt.Errorf("recording in the audit: %w", err)
+		number++
+		if hash, err = appendLine(ctx, tx, number, hash, line); err != nil {
 			settled(hash, err)
 			return nil, err
 		}
@@ -227,7 +226,7 @@ func (s *Store) OldAudit(ctx context.Context, before string) (row AuditRow, err 
 
 // TrimAudit removes the lines before one, and records that by the note in the context.
 func (s *Store) TrimAudit(ctx context.Context, first int64) error {
-	return s.within(ctx, func(tx *sqlx.Tx) error {
+	return s.here(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, "DELETE FROM audit WHERE number < ?", first)
 		return err
 	})
@@ -240,5 +239,5 @@ func (s *Store) AuditKey(ctx context.Context, made func() string) (sealed string
 		return sealed, err
 	}
 	sealed = made()
-	return sealed, s.exec(ctx, "INSERT INTO audit_key (only, sealed) VALUES (1, ?)", sealed)
+	return sealed, s.execHere(ctx, "INSERT INTO audit_key (only, sealed) VALUES (1, ?)", sealed)
 }

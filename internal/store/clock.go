@@ -22,7 +22,7 @@ func (s *Store) Seen(ctx context.Context) (time.Time, error) {
 
 // SaveSeen notes that the service is running.
 func (s *Store) SaveSeen(ctx context.Context, at time.Time) error {
-	return s.exec(ctx, "INSERT OR REPLACE INTO seen_running (only, at) VALUES (1, ?)", at.UnixMilli())
+	return s.execHere(ctx, "INSERT OR REPLACE INTO seen_running (only, at) VALUES (1, ?)", at.UnixMilli())
 }
 
 // Highest is the highest identifier of records and of objects of the configuration; 0 if there is none.

@@ -42,8 +42,14 @@ func (s *Store) SaveCopied(ctx context.Context, list []Copied) error {
 
 // MarkGone marks those who were not seen since a moment, and counts them.
 func (s *Store) MarkGone(ctx context.Context, directory string, since, now int64) (int, error) {
-	result, err := s.single.ExecContext(ctx, "UPDATE people SET gone_at = ? WHERE directory = ? AND seen_at < ? AND "+
-		"gone_at = 0", now, directory, since)
+	result, err := s.single.ExecContext(
+		ctx,
+		"UPDATE people SET gone_at = ? WHERE directory = ? AND seen_at < ? AND "+
+			"gone_at = 0",
+		now,
+		directory,
+		since,
+	)
 	if err != nil {
 		return 0, err
 	}
@@ -97,8 +103,13 @@ func (s *Store) CopyRun(ctx context.Context, directory string) ([]byte, error) {
 
 // SaveCopyRun keeps the last run.
 func (s *Store) SaveCopyRun(ctx context.Context, directory string, run []byte) error {
-	return s.exec(ctx, "INSERT INTO people_runs (directory, run) VALUES (?, ?) ON CONFLICT (directory) DO UPDATE SET "+
-		"run = excluded.run", directory, run)
+	return s.execHere(
+		ctx,
+		"INSERT INTO people_runs (directory, run) VALUES (?, ?) ON CONFLICT (directory) DO UPDATE SET "+
+			"run = excluded.run",
+		directory,
+		run,
+	)
 }
 
 // ForgetCopied removes the copies of directories other than those given, which are no longer configured.

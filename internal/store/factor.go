@@ -67,18 +67,17 @@ func (s Factors) AddFactorToken(ctx context.Context, t FactorToken, remove []str
 
 // SaveFactorToken writes what a sign-in changes of a token; one that was removed meanwhile gives ErrNotFound.
 func (s Factors) SaveFactorToken(ctx context.Context, t FactorToken) error {
-	return s.exec(
-		ctx,
-		"UPDATE "+s.table+" SET secrets = ?, recovery = ?, step = ?, skew = ?, used_at = ?, used_on = ? "+
-			"WHERE id = ?",
-		t.Secrets,
-		t.Recovery,
-		t.Step,
-		t.Skew,
-		t.UsedAt,
-		t.UsedOn,
-		t.ID,
-	)
+	return s.within(ctx, func(tx *sqlx.Tx) error { return s.save(ctx, tx, t) })
+}
+
+// SaveFactorTokenAlone does that here alone while no majority of the nodes can be reached; it is shared when one can.
+func (s Factors) SaveFactorTokenAlone(ctx context.Context, t FactorToken) error {
+	return s.alone(ctx, func(tx *sqlx.Tx) error { return s.save(ctx, tx, t) })
+}
+
+func (s Factors) save(ctx context.Context, tx *sqlx.Tx, t FactorToken) error {
+	return touched(tx.ExecContext(ctx, "UPDATE "+s.table+" SET secrets = ?, recovery = ?, step = ?, skew = ?, "+
+		"used_at = ?, used_on = ? WHERE id = ?", t.Secrets, t.Recovery, t.Step, t.Skew, t.UsedAt, t.UsedOn, t.ID))
 }
 
 // RemoveFactorToken removes a token.

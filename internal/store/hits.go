@@ -49,7 +49,7 @@ func (h *hitCounts) flush(ctx context.Context, s *Store) error {
 	if len(h.sums) == 0 {
 		return nil
 	}
-	if err := s.within(ctx, func(tx *sqlx.Tx) error {
+	if err := s.here(ctx, func(tx *sqlx.Tx) error {
 		for key, sum := range h.sums {
 			if _, err := tx.ExecContext(ctx,
 				`INSERT INTO hits (policy, grp, revision, hour, count, last) VALUES (?, ?, ?,
@@ -110,6 +110,9 @@ func (a *Attempts) HitsByHour(ctx context.Context, since int64) ([]HourlyHits, e
 
 // removeOldHits forgets hits of long ago.
 func (s *Store) removeOldHits(now time.Time) error {
-	_, err := s.single.Exec("DELETE FROM hits WHERE hour < ?", now.Add(-hitsKept).UnixMilli()/time.Hour.Milliseconds())
+	_, err := s.single.Exec(
+		"DELETE FROM hits WHERE hour < ?",
+		now.Add(-hitsKept).UnixMilli()/time.Hour.Milliseconds(),
+	)
 	return err
 }

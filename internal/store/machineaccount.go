@@ -20,9 +20,16 @@ func (s *Store) MachineAccounts(ctx context.Context) ([]MachineAccount, error) {
 
 // SaveMachineAccount adds or replaces one.
 func (s *Store) SaveMachineAccount(ctx context.Context, a MachineAccount) error {
-	return s.exec(ctx, `INSERT INTO machine_accounts (domain, computer, password, previous, changed_at) VALUES (?, ?, ?, ?, ?)
+	return s.execHere(
+		ctx,
+		`INSERT INTO machine_accounts (domain, computer, password, previous, changed_at) VALUES (?, ?, ?, ?, ?)
 		ON CONFLICT (domain, computer) DO UPDATE SET password = excluded.password, previous = excluded.previous, changed_at = excluded.changed_at`,
-		a.Domain, a.Computer, a.Password, a.Previous, a.ChangedAt)
+		a.Domain,
+		a.Computer,
+		a.Password,
+		a.Previous,
+		a.ChangedAt,
+	)
 }
 
 const selectMachineAccount = `SELECT domain, computer, password, previous, changed_at FROM machine_accounts`

@@ -84,7 +84,12 @@ func (s *Store) SetPassword(ctx context.Context, id, hash, but string) error {
 			id)); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "DELETE FROM keys WHERE operator = ? AND kind = 'session' AND id <> ?", id, but)
+		_, err := tx.ExecContext(
+			ctx,
+			"DELETE FROM keys WHERE operator = ? AND kind = 'session' AND id <> ?",
+			id,
+			but,
+		)
 		return err
 	})
 }
@@ -97,7 +102,9 @@ func (s *Store) RemoveKeys(ctx context.Context, operator string) error {
 
 // SeenOperator notes a sign-in of somebody from elsewhere, with the role that it gives.
 func (s *Store) SeenOperator(ctx context.Context, id, role string, at int64) error {
-	return s.exec(ctx, "UPDATE operators SET role = ?, seen_at = ? WHERE id = ?", role, at, id)
+	return s.softly(ctx, func(tx *sqlx.Tx) error {
+		return touched(tx.ExecContext(ctx, "UPDATE operators SET role = ?, seen_at = ? WHERE id = ?", role, at, id))
+	})
 }
 
 // ResetOwner makes somebody an owner who is kept here, with a password, whatever there was; all sessions and tokens,
@@ -167,18 +174,24 @@ const keyColumns = "k.id, k.kind, k.hash, k.operator, k.name, k.created_at, k.us
 
 // AddKey stores a session or token.
 func (s *Store) AddKey(ctx context.Context, k Key) error {
-	_, err := s.namedExec(ctx,
-		`INSERT INTO keys (id, kind, hash, operator, name, created_at, used_at, expires_at, scope, prefixes, address,
-		agent, last_at, factor) VALUES (:id, :kind, :hash, :operator, :name, :created_at, :used_at, :expires_at, :scope,
-		:prefixes, :address, :agent, :last_at, :factor)`, k)
-	return err
+	return s.softly(ctx, func(tx *sqlx.Tx) error { // operators can sign in whatever became of other nodes
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO keys (id, kind, hash, operator, name, created_at, used_at,
+			expires_at, scope, prefixes, address, agent, last_at, factor) VALUES (:id, :kind, :hash, :operator, :name,
+			:created_at, :used_at, :expires_at, :scope, :prefixes, :address, :agent, :last_at, :factor)`, k)
+		return err
+	})
 }
 
 // KeyByHash returns the session or token with that SHA-256.
 func (s *Store) KeyByHash(ctx context.Context, hash []byte) (Key, error) {
 	var k Key
-	err := s.db.GetContext(ctx, &k, "SELECT "+keyColumns+" FROM keys k JOIN operators o ON o.id = k.operator WHERE "+
-		"k.hash = ?", hash)
+	err := s.db.GetContext(
+		ctx,
+		&k,
+		"SELECT "+keyColumns+" FROM keys k JOIN operators o ON o.id = k.operator WHERE "+
+			"k.hash = ?",
+		hash,
+	)
 	return k, notFound(err)
 }
 
@@ -192,7 +205,9 @@ func (s *Store) Keys(ctx context.Context, kind string) ([]Key, error) {
 
 // ShowFactor notes that the second factor was shown in a session.
 func (s *Store) ShowFactor(ctx context.Context, id string) error {
-	return s.exec(ctx, "UPDATE keys SET factor = 1 WHERE id = ?", id)
+	return s.softly(ctx, func(tx *sqlx.Tx) error {
+		return touched(tx.ExecContext(ctx, "UPDATE keys SET factor = 1 WHERE id = ?", id))
+	})
 }
 
 // OperatorSettings returns the settings for operators, ErrNotFound if none were made.
@@ -216,7 +231,9 @@ func (s *Store) TouchKey(ctx context.Context, id string, used, expires int64) er
 
 // RemoveKey ends a session or token.
 func (s *Store) RemoveKey(ctx context.Context, id string) error {
-	return s.exec(ctx, "DELETE FROM keys WHERE id = ?", id)
+	return s.softly(ctx, func(tx *sqlx.Tx) error {
+		return touched(tx.ExecContext(ctx, "DELETE FROM keys WHERE id = ?", id))
+	})
 }
 
 // RemoveKeyOf ends a session or token of one operator.

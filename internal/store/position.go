@@ -24,11 +24,17 @@ func (s *Store) Positions(ctx context.Context) ([]Position, error) {
 
 // SavePosition keeps how far something was sent on.
 func (s *Store) SavePosition(ctx context.Context, p Position) error {
-	return s.exec(ctx, "INSERT OR REPLACE INTO positions (name, kind, id, at) VALUES (?, ?, ?, ?)", p.Name, p.Kind,
-		int64(p.ID), p.At)
+	return s.execHere(
+		ctx,
+		"INSERT OR REPLACE INTO positions (name, kind, id, at) VALUES (?, ?, ?, ?)",
+		p.Name,
+		p.Kind,
+		int64(p.ID),
+		p.At,
+	)
 }
 
 // RemovePositions forgets how far something was sent on, by its name.
 func (s *Store) RemovePositions(ctx context.Context, name string) error {
-	return s.exec(ctx, "DELETE FROM positions WHERE name = ?", name)
+	return s.execHere(ctx, "DELETE FROM positions WHERE name = ?", name)
 }

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"sync/atomic"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -31,6 +32,9 @@ type Store struct {
 	db     *sqlx.DB // many readers
 	single *sqlx.DB // the one writing connection
 	file   *sqlite.File
+	tables map[string]*sharedTable
+	// shared is the way of changes where there are several nodes; nil where there is but this one.
+	shared atomic.Pointer[sharing]
 }
 
 // Open opens or creates the database in a data directory and brings it to the newest schema.
@@ -42,6 +46,9 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		return nil, err
 	}
 	s := &Store{file: file, db: file.Read, single: file.Write}
+	if s.tables, err = describe(ctx, s.db); err != nil {
+		return nil, errors.Join(fmt.Errorf("the database %s: %w", path, err), s.Close())
+	}
 	if err := s.removeOldHits(time.Now()); err != nil {
 		return nil, errors.Join(fmt.Errorf("removing old hits from the database %s: %w", path, err), s.Close())
 	}

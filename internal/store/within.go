@@ -12,8 +12,17 @@ import (
 
 // within runs a transaction whose commit is on the disk when this returns, also through a power cut: a used code, a
 // revocation, an account that was disabled or a published revision is not answered before it is there. What the Note of
-// the context has to say is recorded with it.
+// the context has to say is recorded with it. Where there are several nodes, it is in the log of all before, and do may
+// run more than once; it changes shared tables only.
 func (s *Store) within(ctx context.Context, do func(tx *sqlx.Tx) error) error {
+	if h := s.shared.Load(); h != nil {
+		return h.share(ctx, do)
+	}
+	return s.here(ctx, do)
+}
+
+// here is within for what is of this node alone.
+func (s *Store) here(ctx context.Context, do func(tx *sqlx.Tx) error) error {
 	tx, err := s.single.BeginTxx(ctx, nil)
 	if err != nil {
 		return fmt.Errorf("waiting for the database: %w", err)
@@ -43,6 +52,14 @@ func (s *Store) namedExec(ctx context.Context, query string, arg any) (result sq
 // exec runs a statement that must touch a record, and returns when that is on the disk.
 func (s *Store) exec(ctx context.Context, query string, args ...any) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
+		result, err := tx.ExecContext(ctx, query, args...)
+		return touched(result, err)
+	})
+}
+
+// execHere is exec for what is of this node alone.
+func (s *Store) execHere(ctx context.Context, query string, args ...any) error {
+	return s.here(ctx, func(tx *sqlx.Tx) error {
 		result, err := tx.ExecContext(ctx, query, args...)
 		return touched(result, err)
 	})
