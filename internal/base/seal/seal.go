@@ -81,6 +81,17 @@ func writeKey(path string, data []byte) error {
 	return dir.Sync()
 }
 
+// Key is the key itself, for another node of the same service.
+func (b *Box) Key() []byte { return append([]byte(nil), b.key...) }
+
+// WriteKey makes the key file of a node that joins others.
+func WriteKey(path string, key []byte) error {
+	if len(key) != keySize {
+		return fmt.Errorf("the key has %d octets instead of %d", len(key), keySize)
+	}
+	return writeKey(path, append([]byte{form}, key...))
+}
+
 // Settle notes in the key file that no secret of the first form is left. From then on none is opened any more.
 func (b *Box) Settle() error {
 	if !b.Old {
@@ -106,6 +117,13 @@ func New(key []byte) *Box {
 	derive := hmac.New(sha256.New, key)
 	derive.Write([]byte("nonces of files"))
 	return &Box{aead: aead, mac: derive.Sum(nil), key: append([]byte(nil), key...)}
+}
+
+// Derive is a key of 32 octets for another purpose than secrets in their places.
+func (b *Box) Derive(purpose string) []byte {
+	mac := hmac.New(sha256.New, b.key)
+	mac.Write([]byte("key for " + purpose))
+	return mac.Sum(nil)
 }
 
 // bind is a place as associated data.
@@ -144,8 +162,10 @@ func (b *Box) Open(at config.Place, s config.Secret) (string, error) {
 	text, ok := strings.CutPrefix(string(s), prefix)
 	if !ok {
 		if text, ok = strings.CutPrefix(string(s), unplaced); ok && !b.Old {
-			return "", errors.New("the secret has a form that is not taken any more, since it does not say where it " +
-				"belongs")
+			return "", errors.New(
+				"the secret has a form that is not taken any more, since it does not say where it " +
+					"belongs",
+			)
 		}
 		data = nil
 	}

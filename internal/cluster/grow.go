@@ -1,0 +1,161 @@
+package cluster
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/store"
+)
+
+// place is that of the key of the authority of the nodes.
+var place = config.Place{Purpose: "nodes", Object: "authority"}
+
+// Invite makes an invitation for a node of that name; the first one makes this node one of several.
+func (c *Cluster) Invite(ctx context.Context, name, by string) (*Invitation, error) {
+	if err := checkName(name); err != nil {
+		return nil, err
+	}
+	c.changing.Lock()
+	defer c.changing.Unlock()
+	if c.running() == nil {
+		if err := c.grow(ctx, by); err != nil {
+			return nil, err
+		}
+	}
+	r := c.running()
+	i := &Invitation{Name: name, Node: r.self.Name, Address: r.self.Address, Secret: make([]byte, 32),
+		Until: time.Now().Add(inviteTime).Unix()}
+	rand.Read(i.Secret)
+	ca, err := parseCertificate(r.identity.CA)
+	if err != nil {
+		return nil, err
+	}
+	sum := sha256.Sum256(ca.Raw)
+	i.Authority = sum[:]
+	hash := sha256.Sum256(i.Secret)
+	err = c.o.Store.AddInvitation(ctx, hash[:], name, by, i.Until*1000, time.Now().UnixMilli())
+	if errors.Is(err, store.ErrTaken) {
+		return nil, fmt.Errorf("%w: a node is called %q already", err, name)
+	}
+	return i, err
+}
+
+// grow makes this node, which was alone, the first of several.
+func (c *Cluster) grow(ctx context.Context, by string) error {
+	c.mu.Lock()
+	stopped := c.stopped
+	c.mu.Unlock()
+	if stopped {
+		return errors.New("the service is about to end")
+	}
+	host, address, err := c.addresses()
+	if err != nil {
+		return err
+	}
+	name := hostName()
+	ca, caKey, err := newAuthority()
+	if err != nil {
+		return err
+	}
+	csr, key, err := request(name)
+	if err != nil {
+		return err
+	}
+	certificate, err := issue(ca, caKey, csr, name, host)
+	if err != nil {
+		return err
+	}
+	id := &identity{ca, certificate, key}
+	own, err := parseCertificate(certificate)
+	if err != nil {
+		return err
+	}
+	engineURL, err := engineURL(address)
+	if err != nil {
+		return err
+	}
+	member := memberName(c.o.Number)
+	token := c.token()
+	if err := errors.Join(os.RemoveAll(filepath.Join(c.o.Dir, "engine")), id.save(c.o.Dir), (&members{Name: member,
+		URL: engineURL, Members: member + "=" + engineURL, Token: token}).save(c.o.Dir)); err != nil {
+		return err
+	}
+	self := store.Node{
+		Number:      c.o.Number,
+		Name:        name,
+		Address:     address,
+		Engine:      engineURL,
+		Member:      member,
+		Fingerprint: fingerprint(own),
+		Version:     c.o.Version,
+		JoinedAt:    time.Now().UnixMilli(),
+		JoinedBy:    by,
+	}
+	if err := c.o.Store.FirstNode(ctx, self, string(ca), string(c.o.Box.Seal(place, string(caKey)))); err != nil {
+		return fmt.Errorf("storing this node as the first: %w", err)
+	}
+	return c.run(ctx, self, token, false, func(r *running) error {
+		began, cancel := context.WithTimeout(ctx, 20*time.Second)
+		defer cancel()
+		if err := r.log.Begin(began, 0); err != nil {
+			return fmt.Errorf("starting the engine: %w: %s", err, r.engine.State().Why)
+		}
+		return c.o.Store.SetSharedState(ctx, store.SharedState{Epoch: token, Node: self.Number})
+	})
+}
+
+func (c *Cluster) token() string {
+	data := make([]byte, 9)
+	rand.Read(data)
+	return short(data)
+}
+
+// memberName is the name of the engine of a node.
+func memberName(number int) string { return "node-" + strconv.Itoa(number) }
+
+// addresses are the host and the address at which other nodes reach this one.
+func (c *Cluster) addresses() (host, address string, err error) { return reachable(c.o.Address) }
+
+func reachable(address string) (host, full string, err error) {
+	host, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return "", "", fmt.Errorf("the address for other nodes is %q: give -node-address HOST:PORT", address)
+	}
+	if ip := net.ParseIP(host); host == "" || ip != nil && ip.IsUnspecified() {
+		if host, err = ownAddress(); err != nil {
+			return "", "", err
+		}
+	}
+	if port == "0" {
+		l, err := net.Listen("tcp", net.JoinHostPort(host, "0"))
+		if err != nil {
+			return "", "", err
+		}
+		port = strconv.Itoa(l.Addr().(*net.TCPAddr).Port)
+		l.Close()
+	}
+	return host, net.JoinHostPort(host, port), nil
+}
+
+// ownAddress is the first address of this machine that others may reach.
+func ownAddress() (string, error) {
+	list, err := net.InterfaceAddrs()
+	if err != nil {
+		return "", err
+	}
+	for _, a := range list {
+		if n, ok := a.(*net.IPNet); ok && n.IP.IsGlobalUnicast() {
+			return n.IP.String(), nil
+		}
+	}
+	return "", errors.New("this machine has no address that other nodes could reach: give -node-address HOST:PORT")
+}

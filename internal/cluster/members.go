@@ -1,0 +1,304 @@
+package cluster
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	clientv3 "go.etcd.io/etcd/client/v3"
+
+	"tollgate.example/key/internal/store"
+)
+
+// members is how the engine of this node was told of the others when it was made; what it has on the disk wins.
+type members struct {
+	Name    string `json:"name"`
+	URL     string `json:"url"`
+	Members string `json:"members"`
+	Token   string `json:"token"`
+	Join    bool   `json:"join"`
+}
+
+func membersFile(dir string) string { return filepath.Join(dir, "engine.json") }
+
+func (m *members) save(dir string) error {
+	text, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	return writeFile(membersFile(dir), text)
+}
+
+func loadMembers(dir string) (*members, error) {
+	text, err := os.ReadFile(membersFile(dir))
+	m := &members{}
+	if err == nil {
+		err = json.Unmarshal(text, m)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading the settings of the engine: %w", err)
+	}
+	return m, nil
+}
+
+var goodName = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?$`)
+
+// ErrName is returned for a name that no node can have.
+var ErrName = errors.New("the name of a node has 1 to 63 letters, digits and hyphens, as the name of a host")
+
+func checkName(name string) error {
+	if !goodName.MatchString(name) {
+		return fmt.Errorf("%q: %w", name, ErrName)
+	}
+	return nil
+}
+
+// hostName is the name of this machine as that of a node.
+func hostName() string {
+	name, _ := os.Hostname()
+	name, _, _ = strings.Cut(name, ".")
+	if checkName(name) != nil {
+		return "first"
+	}
+	return strings.ToLower(name)
+}
+
+// engineURL is where the engine of a node is reached by others: at the port behind its own, or at any that is free.
+func engineURL(address string) (string, error) {
+	host, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return "", err
+	}
+	n, err := strconv.Atoi(port)
+	if err != nil || n < 1 || n > 65534 {
+		return "", fmt.Errorf("the address for other nodes has the port %q", port)
+	}
+	for n++; n < 65535; n++ {
+		l, err := net.Listen("tcp", net.JoinHostPort(host, strconv.Itoa(n)))
+		if err == nil {
+			l.Close()
+			u := url.URL{Scheme: "https", Host: net.JoinHostPort(host, strconv.Itoa(n))}
+			return u.String(), nil
+		}
+	}
+	return "", errors.New("no port is free for the engine")
+}
+
+// addMember adds the engine of a node as a learner, which counts for no majority until it has caught up, and returns
+// the list that it has to begin with. One can join at a time, so it waits for one before; and the engine may drop such
+// a question in silence, so it is asked again.
+func (r *running) addMember(ctx context.Context, name, engine string) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, addTime)
+	defer cancel()
+	for {
+		list, err := r.tryMember(ctx, name, engine)
+		if err == nil {
+			return list, nil
+		}
+		select {
+		case <-ctx.Done():
+			return "", err
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
+}
+
+// addTime is how long the engine of a new node is tried to be added.
+const addTime = 20 * time.Second
+
+func (r *running) tryMember(ctx context.Context, name, engine string) (string, error) {
+	asked, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	before, err := r.client.MemberList(asked)
+	if err != nil {
+		return "", fmt.Errorf("%w: asking for the members of the engine: %w", store.ErrCutOff, err)
+	}
+	var out []string
+	there := false
+	for _, m := range before.Members {
+		url := strings.Join(m.PeerURLs, ",")
+		switch {
+		case url == engine: // added by a question whose answer was lost
+			there = true
+			continue
+		case m.Name == "":
+			return "", fmt.Errorf(
+				"another node is about to join, and its engine at %s has not started: try again when "+
+					"it has, or remove it",
+				url,
+			)
+		}
+		out = append(out, m.Name+"="+url)
+	}
+	if !there {
+		if _, err := r.client.MemberAddAsLearner(asked, []string{engine}); err != nil {
+			if strings.Contains(err.Error(), "too many learner") {
+				return "", errors.New("another node is joining: try again when it has caught up")
+			}
+			return "", fmt.Errorf("%w: adding the engine of %s: %w", store.ErrCutOff, name, err)
+		}
+	}
+	return strings.Join(append(out, name+"="+engine), ","), nil
+}
+
+// removeMember removes the engine at a URL, if there is one.
+func (r *running) removeMember(ctx context.Context, engine string) error {
+	list, err := r.client.MemberList(ctx)
+	if err != nil {
+		return fmt.Errorf("%w: asking for the members of the engine: %w", store.ErrCutOff, err)
+	}
+	for _, m := range list.Members {
+		if len(m.PeerURLs) > 0 && m.PeerURLs[0] == engine {
+			if _, err := r.client.MemberRemove(ctx, m.ID); err != nil {
+				return fmt.Errorf("%w: removing the engine at %s: %w", store.ErrCutOff, engine, err)
+			}
+		}
+	}
+	return nil
+}
+
+// careEvery is how often the members of the engine are looked after.
+const careEvery = time.Second
+
+// care makes learners that caught up full members, and notes the version of this node.
+func (c *Cluster) care(ctx context.Context, r *running) {
+	tick := time.NewTicker(careEvery)
+	defer tick.Stop()
+	for {
+		asked, cancel := context.WithTimeout(ctx, 2*time.Second)
+		if list, err := r.client.MemberList(asked, clientv3.WithSerializable()); err == nil {
+			for _, m := range list.Members {
+				if m.IsLearner && m.Name != "" {
+					r.client.MemberPromote(asked, m.ID) // refused until it has caught up
+				}
+			}
+		}
+		cancel()
+		c.majority(ctx, r)
+		r.look(ctx)
+		if self, ok := r.peers.node(r.self.Number); ok && self.Version != c.o.Version {
+			self.Version = c.o.Version
+			if err := c.o.Store.SaveNode(ctx, self); err == nil {
+				r.peers.reload(ctx)
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// Remove removes a node: it is let in no more, and its engine counts no more.
+func (c *Cluster) Remove(ctx context.Context, name string) error {
+	c.changing.Lock()
+	defer c.changing.Unlock()
+	r := c.running()
+	if r == nil {
+		return ErrAlone
+	}
+	n, ok := r.peers.named(name)
+	switch {
+	case !ok:
+		return store.ErrNotFound
+	case n.Number == r.self.Number:
+		return ErrSelf
+	}
+	asked, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	if err := r.removeMember(asked, n.Engine); err != nil {
+		return err
+	}
+	if err := c.o.Store.RemoveNode(ctx, n.Number); err != nil {
+		return err
+	}
+	r.peers.reload(ctx)
+	return nil
+}
+
+// ErrSelf is returned where a node is to remove itself.
+var ErrSelf = errors.New("a node cannot remove itself: ask another one to")
+
+// Recover makes this node the only one, with what it has: for when the majority is gone for good. The others, should
+// they come back, are refused and have to join again.
+func (c *Cluster) Recover(ctx context.Context) error {
+	c.changing.Lock()
+	defer c.changing.Unlock()
+	old := c.running()
+	if old == nil {
+		return ErrAlone
+	}
+	asked, cancel := context.WithTimeout(ctx, 2*time.Second)
+	_, err := old.log.Head(asked, true)
+	cancel()
+	if err == nil {
+		return ErrMajority
+	}
+	c.mu.Lock()
+	c.state = nil
+	c.mu.Unlock()
+	old.close()
+	epoch, self := c.token(), old.self
+	defer func() {
+		if r := c.running(); r != nil {
+			r.peers.reload(ctx)
+		}
+	}()
+	return c.run(ctx, self, epoch, true, func(r *running) error {
+		began, cancel := context.WithTimeout(ctx, 30*time.Second)
+		defer cancel()
+		if err := c.finish(began, r, old.epoch); err != nil {
+			return fmt.Errorf("starting the engine alone: %w: %s", err, r.engine.State().Why)
+		}
+		if err := c.o.Store.OnlyNode(began, self.Number, self.Member, epoch); err != nil {
+			return err
+		}
+		state, err := c.o.Store.SharedState(began)
+		if err != nil {
+			return err
+		}
+		return r.log.Begin(began, state.Applied)
+	})
+}
+
+// finish takes over what the engine of this node holds of the log of an epoch, also what it was only about to learn
+// that a majority had.
+func (c *Cluster) finish(ctx context.Context, r *running, epoch string) error {
+	log, err := NewLog(r.client, c.o.Box.Derive(logPurpose), epoch)
+	if err != nil {
+		return err
+	}
+	for { // until it leads itself
+		asked, cancel := context.WithTimeout(ctx, attempt)
+		_, err = log.Head(asked, true)
+		cancel()
+		if err == nil {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+	unshare, err := c.o.Store.Share(ctx, log)
+	if err != nil {
+		return err
+	}
+	defer unshare()
+	_, err = log.read(ctx, c.o.Store.Applied, func(list []store.LogEntry) error { return c.take(ctx, list) })
+	return err
+}
+
+// ErrMajority is returned where a recovery is asked for though a majority of the nodes is there.
+var ErrMajority = errors.New("a majority of the nodes is there: nothing has to be recovered")

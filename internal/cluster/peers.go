@@ -1,0 +1,346 @@
+package cluster
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"tollgate.example/key/internal/store"
+)
+
+const (
+	// pingEvery is how often nodes ask each other how they do, pingTime how long an answer may take.
+	pingEvery = 2 * time.Second
+	pingTime  = 1500 * time.Millisecond
+	// maxAnswer bounds what another node answers, in octets; maxSnapshot its state.
+	maxAnswer   = 64 << 20
+	maxSnapshot = 8 << 30
+)
+
+// Own is what a node tells others of itself.
+type Own struct {
+	Version  string    `json:"version"`
+	Revision int       `json:"revision"`
+	Applied  int64     `json:"applied"`
+	Now      time.Time `json:"now"`
+	// URL is where its console is.
+	URL string `json:"url"`
+	// Attempts are those of the last hour.
+	Attempts int `json:"attempts"`
+	// Clients are those that asked it, with the last time of each.
+	Clients map[string]time.Time `json:"clients,omitempty"`
+	Engine  EngineState          `json:"engine"`
+}
+
+// EngineState is how the engine of a node does.
+type EngineState struct {
+	Running bool      `json:"running"`
+	Leader  bool      `json:"leader,omitempty"`
+	Learner bool      `json:"learner,omitempty"`
+	Size    int64     `json:"size,omitempty"` // octets of its file
+	Why     string    `json:"why,omitempty"`  // it died last
+	Died    time.Time `json:"died,omitzero"`
+	PID     int       `json:"pid,omitempty"`
+}
+
+// peers are the other nodes as this one meets them.
+type peers struct {
+	c      *Cluster
+	r      *running
+	server *http.Server
+	client *http.Client
+
+	mu    sync.RWMutex
+	nodes []store.Node
+	seen  map[int]*Seen
+}
+
+// Seen is what was last seen of another node.
+type Seen struct {
+	// At is when it answered last, zero if it never did; Wrong what is wrong since, "" if it answers.
+	At    time.Time
+	Wrong string
+	// Offset is by how much its clock is ahead of ours.
+	Offset time.Duration
+	Own    Own
+}
+
+// serve opens the address at which other nodes reach this one.
+func (c *Cluster) serve(r *running) (*peers, error) {
+	p := &peers{c: c, r: r, seen: map[int]*Seen{}}
+	p.reload(context.Background())
+	config, err := r.identity.tls(p.known)
+	if err != nil {
+		return nil, err
+	}
+	asking := config.Clone()
+	p.client = &http.Client{Transport: &http.Transport{TLSHandshakeTimeout: pingTime, MaxIdleConnsPerHost: 8,
+		IdleConnTimeout: time.Minute,
+		DialTLSContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+			own := asking.Clone()
+			n, ok := p.at(address)
+			if !ok {
+				return nil, errors.New("this node was removed")
+			}
+			own.ServerName = nameOf(n.Name)
+			return (&tls.Dialer{Config: own}).DialContext(ctx, network, address)
+		}}}
+	if r.self.Address == "" { // it was removed, and asks nobody
+		return p, nil
+	}
+	l, err := tls.Listen("tcp", r.self.Address, config)
+	if err != nil {
+		return nil, fmt.Errorf("listening for other nodes on %s: %w", r.self.Address, err)
+	}
+	mux := http.NewServeMux()
+	mux.HandleFunc("POST /join", p.serveJoin)
+	mux.HandleFunc("GET /status", p.members(p.serveStatus))
+	mux.HandleFunc("GET /snapshot", p.members(p.serveSnapshot))
+	if c.o.Inside != nil {
+		mux.HandleFunc("/inside/", p.members(http.StripPrefix("/inside", c.o.Inside).ServeHTTP))
+	}
+	p.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 64 << 10, ErrorLog: discardLog}
+	go p.server.Serve(l)
+	return p, nil
+}
+
+func (p *peers) close() {
+	if p.server != nil {
+		p.server.Close()
+	}
+	p.client.CloseIdleConnections()
+}
+
+// members lets in nodes alone.
+func (p *peers) members(next http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		if len(r.TLS.PeerCertificates) == 0 {
+			http.Error(w, "only nodes may ask that", http.StatusForbidden)
+			return
+		}
+		next(w, r)
+	}
+}
+
+// known tells whether a certificate is that of a node.
+func (p *peers) known(fingerprint string) bool {
+	p.mu.RLock()
+	defer p.mu.RUnlock()
+	return slices.ContainsFunc(p.nodes, func(n store.Node) bool { return n.Fingerprint == fingerprint })
+}
+
+// reload reads the list of nodes anew.
+func (p *peers) reload(ctx context.Context) {
+	nodes, err := p.c.o.Store.Nodes(ctx)
+	if err != nil {
+		p.c.o.Log.Error("reading the list of nodes", "error", err)
+		return
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.nodes = nodes
+}
+
+func (p *peers) find(fits func(store.Node) bool) (store.Node, bool) {
+	p.mu.RLock()
+	defer p.mu.RUnlock()
+	if i := slices.IndexFunc(p.nodes, fits); i >= 0 {
+		return p.nodes[i], true
+	}
+	return store.Node{}, false
+}
+
+func (p *peers) node(number int) (store.Node, bool) {
+	return p.find(func(n store.Node) bool { return n.Number == number })
+}
+
+func (p *peers) named(name string) (store.Node, bool) {
+	return p.find(func(n store.Node) bool { return strings.EqualFold(n.Name, name) })
+}
+
+func (p *peers) at(address string) (store.Node, bool) {
+	return p.find(func(n store.Node) bool { return n.Address == address })
+}
+
+// others are the nodes beside this one.
+func (p *peers) others() []store.Node {
+	p.mu.RLock()
+	defer p.mu.RUnlock()
+	return slices.DeleteFunc(slices.Clone(p.nodes), func(n store.Node) bool { return n.Number == p.r.self.Number })
+}
+
+// get asks another node.
+func (p *peers) get(ctx context.Context, n store.Node, path string) (*http.Response, error) {
+	q, err := http.NewRequestWithContext(ctx, http.MethodGet, "https://"+n.Address+path, nil)
+	if err != nil {
+		return nil, err
+	}
+	return p.client.Do(q)
+}
+
+func readAnswer(r *http.Response, into any) error {
+	defer r.Body.Close()
+	data, err := io.ReadAll(io.LimitReader(r.Body, maxAnswer))
+	if err != nil {
+		return err
+	}
+	if r.StatusCode != http.StatusOK {
+		return fmt.Errorf("it answers %s: %s", r.Status, bytes.TrimSpace(data[:min(len(data), 300)]))
+	}
+	return json.Unmarshal(data, into)
+}
+
+// watch asks the other nodes how they do.
+func (p *peers) watch(ctx context.Context) {
+	tick := time.NewTicker(pingEvery)
+	defer tick.Stop()
+	for {
+		var all sync.WaitGroup
+		for _, n := range p.others() {
+			all.Go(func() { p.ping(ctx, n) })
+		}
+		all.Wait()
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+func (p *peers) ping(ctx context.Context, n store.Node) {
+	asked, cancel := context.WithTimeout(ctx, pingTime)
+	defer cancel()
+	begun := time.Now()
+	r, err := p.get(asked, n, "/status")
+	var own Own
+	if err == nil {
+		err = readAnswer(r, &own)
+	}
+	if ctx.Err() != nil {
+		return
+	}
+	took := time.Since(begun)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	s := p.seen[n.Number]
+	if s == nil {
+		s = &Seen{}
+	}
+	next := *s
+	if err != nil {
+		next.Wrong = plain(err)
+	} else {
+		next = Seen{At: time.Now(), Offset: own.Now.Sub(begun.Add(took / 2)), Own: own}
+	}
+	p.seen[n.Number] = &next
+}
+
+// plain is an error without the call that met it.
+func plain(err error) string {
+	var of *url.Error
+	if errors.As(err, &of) {
+		err = of.Err
+	}
+	if errors.Is(err, context.DeadlineExceeded) {
+		return "nothing came back within " + pingTime.String()
+	}
+	return err.Error()
+}
+
+func (p *peers) serveStatus(w http.ResponseWriter, _ *http.Request) { writeJSON(w, p.c.own(p.r)) }
+
+// own is what this node tells of itself.
+func (c *Cluster) own(r *running) Own {
+	own := Own{}
+	if c.o.Own != nil {
+		own = c.o.Own()
+	}
+	own.Version, own.Now = c.o.Version, time.Now()
+	if c.o.Store != nil {
+		own.Applied = c.o.Store.Applied()
+	}
+	own.Engine = r.engineState()
+	return own
+}
+
+// engineState is how the engine does; what it says itself is as old as the last look.
+func (r *running) engineState() EngineState {
+	s := r.engine.State()
+	out := EngineState{}
+	if said := r.said.Load(); said != nil && s.Running {
+		out = *said
+	}
+	out.Running, out.Why, out.Died, out.PID = s.Running, s.Why, s.Died, s.PID
+	return out
+}
+
+// look asks the engine how it does.
+func (r *running) look(ctx context.Context) {
+	asked, cancel := context.WithTimeout(ctx, attempt)
+	defer cancel()
+	st, err := r.client.Status(asked, r.client.Endpoints()[0])
+	if err != nil {
+		r.said.Store(nil)
+		return
+	}
+	r.said.Store(&EngineState{Leader: st.Leader == st.Header.MemberId, Learner: st.IsLearner, Size: st.DbSize})
+}
+
+func writeJSON(w http.ResponseWriter, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	json.NewEncoder(w).Encode(v)
+}
+
+func (p *peers) serveSnapshot(w http.ResponseWriter, r *http.Request) {
+	dir, err := os.MkdirTemp(p.c.o.Dir, "snapshot-")
+	if err == nil {
+		defer os.RemoveAll(dir)
+		err = p.c.o.Store.Snapshot(r.Context(), dir+"/tollgate.db")
+	}
+	if err != nil {
+		p.c.o.Log.Error("making a copy of the state for another node", "error", err)
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	http.ServeFile(w, r, dir+"/tollgate.db")
+}
+
+// snapshot brings the state of another node into a file.
+func (p *peers) snapshot(ctx context.Context, n store.Node, path string) error {
+	r, err := p.get(ctx, n, "/snapshot")
+	if err != nil {
+		return err
+	}
+	return saveSnapshot(r, path)
+}
+
+func saveSnapshot(r *http.Response, path string) error {
+	defer r.Body.Close()
+	if r.StatusCode != http.StatusOK {
+		text, _ := io.ReadAll(io.LimitReader(r.Body, 300))
+		return fmt.Errorf("it answers %s: %s", r.Status, bytes.TrimSpace(text))
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	n, err := io.Copy(f, io.LimitReader(r.Body, maxSnapshot))
+	if err = errors.Join(err, f.Sync(), f.Close()); err == nil && n != r.ContentLength {
+		err = fmt.Errorf("the copy of its state has %d octets instead of %d", n, r.ContentLength)
+	}
+	return err
+}
