@@ -45,13 +45,20 @@ func run(args []string) int {
 	flags.StringVar(&o.TACACSTLS, "tacacs-tls", "127.0.0.1:4930", "address of TACACS+ over TLS")
 	flags.StringVar(&o.RADIUSTLS, "radius-tls", "127.0.0.1:20830", "address of RADIUS over TLS")
 	flags.StringVar(&o.Logs, "logs", "127.0.0.1:6514", "address of the stand-in receiver of syslog")
-	flags.StringVar(&o.LDAPS, "ldaps", "127.0.0.53:6636", "address of the stand-in directory, TLS from the first octet")
+	flags.StringVar(
+		&o.LDAPS,
+		"ldaps",
+		"127.0.0.53:6636",
+		"address of the stand-in directory, TLS from the first octet",
+	)
 	flags.StringVar(&o.LDAP, "ldap", "127.0.0.53:6389", "address of the stand-in directory, plain and StartTLS")
 	flags.StringVar(&o.DNS, "dns", "127.0.0.53:6353", "address of the stand-in DNS server of the domain")
 	flags.StringVar(&o.Partner, "partner", lab.PartnerAddress, "address of the stand-in RADIUS server of the port "+
 		"authority")
 	flags.StringVar(&o.Provider, "provider", "127.0.0.1:5556", "address of the stand-in identity provider")
 	flags.DurationVar(&o.Every, "every", 600*time.Millisecond, "time between two people signing in")
+	flags.IntVar(&o.Nodes, "nodes", 1, "how many nodes the service has: 1 or 2")
+	flags.BoolVar(&o.Witness, "witness", false, "add a witness, which keeps a majority when one of two nodes dies")
 	flags.Usage = func() {
 		fmt.Fprintln(flags.Output(), usage)
 		flags.PrintDefaults()

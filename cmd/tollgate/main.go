@@ -64,6 +64,7 @@ func commands() []command {
 		draftCommands(),
 		fileCommands(),
 		backupCommands(),
+		nodeCommands(),
 		hitCommands(),
 		attemptCommands(),
 		sessionCommands(),
@@ -250,7 +251,12 @@ func completion(*flag.FlagSet) func(*invocation, []string) error {
 		fmt.Fprintf(s.out, "_tollgate() {\n  local words=\"%s\"\n  if [ \"$COMP_CWORD\" -ge 2 ]; then\n    case "+
 			"\"${COMP_WORDS[1]}\" in\n", strings.Join(nouns, " "))
 		for _, noun := range nouns {
-			fmt.Fprintf(s.out, "      %s) words=\"%s\" ;;\n", noun, strings.TrimSpace(strings.Join(verbs[noun], " ")))
+			fmt.Fprintf(
+				s.out,
+				"      %s) words=\"%s\" ;;\n",
+				noun,
+				strings.TrimSpace(strings.Join(verbs[noun], " ")),
+			)
 		}
 		fmt.Fprint(s.out, "      *) words=\"\" ;;\n    esac\n  fi\n  [ \"$COMP_CWORD\" -le 2 ] && "+
 			"COMPREPLY=($(compgen -W \"$words\" -- \"${COMP_WORDS[COMP_CWORD]}\"))\n}\ncomplete -F _tollgate "+

@@ -14,6 +14,7 @@ import (
 	_ "time/tzdata" // calendars have zones, and a server may lack the database of them
 
 	"tollgate.example/key/internal/app"
+	"tollgate.example/key/internal/cluster/engine"
 	"tollgate.example/key/internal/web/api"
 )
 
@@ -25,7 +26,12 @@ func list(text string) []string {
 	return strings.Split(text, ",")
 }
 
-func main() { os.Exit(run()) }
+func main() {
+	if len(os.Args) == 2 && os.Args[1] == app.EngineFlag {
+		os.Exit(engine.Main())
+	}
+	os.Exit(run())
+}
 
 func run() int {
 	var o app.Options
@@ -53,7 +59,11 @@ func run() int {
 	flag.StringVar(&o.TLSKey, "tls-key", "", "PEM key of that certificate")
 	flag.DurationVar(&o.KeepAttempts, "keep-attempts", 90*24*time.Hour,
 		"how long attempts are kept; 0 keeps them for ever")
-	tacacs := flag.String("tacacs", ":49", "addresses for TACACS+ over TCP, separated by commas; none for no TACACS+")
+	tacacs := flag.String(
+		"tacacs",
+		":49",
+		"addresses for TACACS+ over TCP, separated by commas; none for no TACACS+",
+	)
 	secure := flag.String("tacacs-tls", ":300", "addresses for TACACS+ over TLS 1.3, separated by commas; none "+
 		"for no TLS")
 	flag.DurationVar(&o.KeepJournal, "keep-journal", 400*24*time.Hour,
@@ -69,8 +79,26 @@ func run() int {
 		"remove records whose time is over even if they are more than "+
 			"become so in two days, as after a long stop",
 	)
+	flag.StringVar(
+		&o.NodeAddress,
+		"node-address",
+		":8441",
+		"host and port at which other nodes reach this one, where "+
+			"there are several; the next port is taken as well",
+	)
+	flag.StringVar(&o.Join, "join", "", "invitation of another node (tollgate node invite): join it with an empty "+
+		"data directory")
+	witness := flag.Bool(
+		"witness",
+		false,
+		"join as a witness, which keeps a majority of the nodes and nothing else",
+	)
 	node := flag.Uint("node", 0, "number of this node, 0 to 255; nodes that share records need different ones")
-	restoring := flag.String("restore", "", "restore a backup into the data directory, which must be empty, and end")
+	restoring := flag.String(
+		"restore",
+		"",
+		"restore a backup into the data directory, which must be empty, and end",
+	)
 	restoreKey := flag.String("restore-key", "", "the key file, for a backup that was made without it")
 	reset := flag.String(
 		"reset-owner",
@@ -142,6 +170,13 @@ func run() int {
 	slog.SetDefault(o.Log)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	if *witness {
+		if err := app.Witness(ctx, o); err != nil {
+			fmt.Fprintln(os.Stderr, "tollgated:", err)
+			return 1
+		}
+		return 0
+	}
 	a, err := app.Start(ctx, o)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "tollgated:", err)

@@ -15,12 +15,14 @@ import (
 	"runtime"
 	"runtime/debug"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/base/panics"
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/base/tally"
+	"tollgate.example/key/internal/cluster"
 	"tollgate.example/key/internal/front/radius"
 	"tollgate.example/key/internal/front/tacacs"
 	"tollgate.example/key/internal/gate"
@@ -64,18 +66,24 @@ type App struct {
 	Journal    *store.Journal
 	Sessions   *session.Sessions
 
-	store    *store.Store
-	factors  *factor.Keeper
-	server   *http.Server
-	radius   *radius.Server
-	tacacs   *tacacs.Server
-	onward   *onward.Keeper
-	changes  *change.Keeper
-	cancel   context.CancelFunc
-	done     []func()
-	failed   chan error
-	owners   map[string]owner
-	panicked *panics.Log
+	store   *store.Store
+	factors *factor.Keeper
+	server  *http.Server
+	radius  *radius.Server
+	tacacs  *tacacs.Server
+	onward  *onward.Keeper
+	cluster *cluster.Cluster
+	console atomic.Pointer[string] // URL
+	trail   *audit.Trail
+
+	mu        sync.Mutex
+	usedTwice []attention.UsedTwice
+	changes   *change.Keeper
+	cancel    context.CancelFunc
+	done      []func()
+	failed    chan error
+	owners    map[string]owner
+	panicked  *panics.Log
 }
 
 // gcPercent lets the heap grow fivefold between collections: what lives is small, and each attempt leaves garbage.
@@ -111,6 +119,13 @@ func Start(ctx context.Context, o Options) (*App, error) {
 	}
 	a := &App{failed: make(chan error, 1), panicked: &panics.Log{}}
 	a.done = append(a.done, unlock)
+	if o.Join != "" {
+		if err := cluster.Join(ctx, cluster.JoinOptions{Dir: o.Data, Token: o.Join, Address: o.NodeAddress,
+			Version: Version}); err != nil {
+			a.Stop()
+			return nil, err
+		}
+	}
 	if err := a.start(ctx, &o); err != nil {
 		a.Stop()
 		return nil, err
@@ -194,6 +209,12 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	if err != nil {
 		return err
 	}
+	shared, err := a.store.SharedState(ctx)
+	if err == nil { // the others know it by this number
+		o.Node = uint8(shared.Node)
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
 	ids := ident.NewSource(o.Node)
 	highest, err := a.store.Highest(ctx)
 	if err != nil {
@@ -208,11 +229,17 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	if err != nil {
 		return fmt.Errorf("reading what source addresses did: %w", err)
 	}
-	trail, err := audit.Open(ctx, a.store, box, audit.Options{Keep: o.KeepAudit, Doubtful: clock.Doubtful, Now: o.Now,
-		Log: o.Log})
+	trail, err := audit.Open(
+		ctx,
+		a.store,
+		box,
+		audit.Options{Keep: o.KeepAudit, Doubtful: clock.Doubtful, Now: o.Now,
+			Log: o.Log},
+	)
 	if err != nil {
 		return err
 	}
+	a.trail = trail
 	operators, err := operator.Open(ctx, a.store, box, ids, o.Data, directoryPeople{a})
 	if err != nil {
 		return err
@@ -229,6 +256,10 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		return err
 	}
 	a.owners["configuration"] = configuration{revisions.Reload}
+	a.owners["operator-factor"] = operators.SecondFactors()
+	if err := a.openCluster(ctx, o, box, registry, revisions, counts); err != nil {
+		return err
+	}
 	if a.radius, err = radius.Serve(a.Gate, registry, o.RADIUS); err != nil {
 		return err
 	}
@@ -270,7 +301,8 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	a.background(func() { follower.Run(background) })
 	analyst := revision.NewAnalyst(a.Gate, accounts.Groups)
 	needs := &attention.Sources{Addresses: registry, Accounts: accounts, Checkup: checks, Revisions: revisions,
-		Stuck: a.stuck, Silent: a.silent, Audit: trail.Waiting, Analyst: analyst, Clock: clock, Disk: disk,
+		Stuck: a.stuck, Silent: a.silent, Nodes: a.nodes, Audit: trail.Waiting, Analyst: analyst, Clock: clock,
+		Disk: disk,
 		Records: map[string]attention.Records{"attempts": a.Attempts,
 			"journal": a.Journal, "accounting": a.Sessions.Records()}}
 	return a.serve(o, listener, secure, api.New(&api.Service{Version: Version, Store: a.store,
@@ -279,7 +311,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		Sources: registry, Gate: a.Gate, Checkup: checks, Copies: copies, Rehearsals: rehearsal.New(a.Attempts,
 			a.Attempts.Added), Box: box, IDs: ids, Tally: counts, Attempts: a.Attempts, Journal: a.Journal,
 		Sessions: a.Sessions, Changes: a.changes, Follower: follower,
-		Backup: a.backupOf(o), Onward: a.onward,
+		Backup: a.backupOf(o), Onward: a.onward, Cluster: a.cluster,
 		Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting,
 		Listening: a.listening(), KeyFile: filepath.Join(o.Data, "key"),
 		Secure: secure, Hosts: o.HTTPHosts, Done: background.Done()}))
@@ -368,6 +400,7 @@ func (a *App) serve(o *Options, listener net.Listener, secure bool, handler http
 		a.server.TLSConfig = certificate
 		a.URL = "https://" + address.String()
 	}
+	a.console.Store(&a.URL)
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)

@@ -36,6 +36,13 @@ type Options struct {
 	// them where the operating system does not let us listen there.
 	TACACS, TACACSTLS []string
 	TACACSOptional    bool
+	// NodeAddress is host and port at which other nodes reach this one; its engine takes the next port. It is
+	// listened at only where there are several.
+	NodeAddress string
+	// Join is an invitation: an empty data directory becomes that of a node beside others.
+	Join string
+	// Engine is the command line that runs the engine of a node; this program with the flag -run-engine if it is empty.
+	Engine []string
 	// KeepAttempts is how long attempts are kept.
 	KeepAttempts time.Duration
 	// KeepJournal is how long the gear journal is kept.

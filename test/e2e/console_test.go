@@ -72,13 +72,26 @@ func TestFirstDay(t *testing.T) {
 	w.boot()
 	w.directory()
 	p := pageSteps{page(t)}
-	steps(t,
-		p.open(w.app.URL), p.see("Create the first operator"),
-		p.fill("Setup code", "WRONG-CODE"), p.fill("Name", "o.brandt"), p.fill("Password", "lantern-demo-2026"),
-		p.click("Create and sign in"), p.see("setup code is wrong"),
-		p.fill("Setup code", w.app.SetupCode), p.click("Create and sign in"),
-		p.see("Add a second owner"), p.fill("Name", "s.lindqvist"), p.fill("Password", "short"), p.click("Add them"),
-		p.see("at least 10 characters"), p.click("Later"), p.see("The first hour"),
+	steps(
+		t,
+		p.open(w.app.URL),
+		p.see("Create the first operator"),
+		p.fill("Setup code", "WRONG-CODE"),
+		p.fill("Name", "o.brandt"),
+		p.fill("Password", "lantern-demo-2026"),
+		p.click("Create and sign in"),
+		p.see("setup code is wrong"),
+		p.fill("Setup code", w.app.SetupCode),
+		p.click("Create and sign in"),
+		p.see(
+			"Add a second owner",
+		),
+		p.fill("Name", "s.lindqvist"),
+		p.fill("Password", "short"),
+		p.click("Add them"),
+		p.see("at least 10 characters"),
+		p.click("Later"),
+		p.see("The first hour"),
 	)
 	// A client, with a secret that is typed, and a mistake on the way.
 	steps(t,
@@ -402,7 +415,7 @@ func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {
 		"/lanes":       "Policy (first match)", "/passes": "contractors", "/passes/new": "What the device gets",
 		"/people": "Night Watch", "/realms": "shore", "/factors": "phone of Nerys",
 		"/factors?enrol=x": "Show QR code", "/realms/new": "Lookup order", "/history": "Revision 1",
-		"/operators": "How operators sign in", "/audit": "Verify", "/you": "Tokens",
+		"/operators": "How operators sign in", "/nodes": "Invite a node", "/audit": "Verify", "/you": "Tokens",
 		"/devices": "Known devices", "/devices/new": "MAC address or prefix",
 		"/certificates": "Our authorities", "/certificates/new": "Where it comes from",
 		"/authorities/new": "Where it comes from", "/trusts/new": "Revocation lists", "/try": "Nothing tried yet",

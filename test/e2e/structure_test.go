@@ -136,6 +136,14 @@ var allowed = map[string][]string{
 	"internal/manage/revision": {"internal/base/seal", "internal/core/", "internal/front/radius/access",
 		"internal/gate", "internal/manage/audit", "internal/store", "internal/wire/"},
 
+	"internal/cluster": {
+		"internal/base/seal",
+		"internal/cluster/engine",
+		"internal/core/config",
+		"internal/store",
+	},
+	"internal/cluster/engine": {},
+
 	"internal/web/apitype": {
 		"internal/core/chain",
 		"internal/core/calendar",
@@ -147,6 +155,7 @@ var allowed = map[string][]string{
 	"internal/web/api": {
 		"console",
 		"internal/base/",
+		"internal/cluster",
 		"internal/core/",
 		"internal/eap/supplicant",
 		"internal/gate",
@@ -168,7 +177,7 @@ var allowed = map[string][]string{
 		"internal/wire/radius",
 		"internal/wire/tacacs"},
 
-	"cmd/tollgated": {"internal/app", "internal/web/api"},
+	"cmd/tollgated": {"internal/app", "internal/cluster/engine", "internal/web/api"},
 	"cmd/tollgate": {
 		"internal/base/archive",
 		"internal/core/chain",
@@ -199,6 +208,7 @@ var kept = map[string][]string{
 	"internal/gate": {"internal/wire/tacacs", "internal/front/", "internal/manage/", "internal/web/",
 		"net/http/httputil"},
 	"internal/eap/server": {"internal/store", "internal/identity/directory", "internal/gate", "database/sql"},
+	"internal/store":      {"go.etcd.io/", "internal/cluster"},
 }
 
 func TestWhatProgramsLink(t *testing.T) {
@@ -245,6 +255,9 @@ func TestDependenciesPointInward(t *testing.T) {
 		for _, imported := range parts[1:] {
 			if to, ours := strings.CutPrefix(imported, module); ours && !permitted(from, to) {
 				t.Errorf("%s imports %s", from, to)
+			}
+			if strings.HasPrefix(imported, "go.etcd.io/") && !strings.HasPrefix(from, "internal/cluster") {
+				t.Errorf("%s knows the engine, which is the business of internal/cluster", from)
 			}
 			for _, p := range pure {
 				if strings.HasPrefix(from, p) {

@@ -84,7 +84,9 @@ type world struct {
 	ldaps             string
 	ldap              string
 	ca                *lab.Authority
-	beside            string // one more address for authentication and accounting, for devices in another namespace
+	// join is the invitation of another node.
+	join   string
+	beside string // one more address for authentication and accounting, for devices in another namespace
 }
 
 // start starts a service with nothing configured.
@@ -122,7 +124,10 @@ func (w *world) bootAt(accounting string) {
 	a, err := app.Start(context.Background(), app.Options{Data: w.dir, HTTP: "127.0.0.1:0",
 		RADIUS: radius, Accounting: accounts,
 		RADIUSTLS: []string{"127.0.0.1:0"}, RADIUSDTLS: []string{"127.0.0.1:0"},
-		TACACS: []string{"127.0.0.1:0"}, TACACSTLS: []string{"127.0.0.1:0"}})
+		TACACS: []string{
+			"127.0.0.1:0",
+		}, TACACSTLS: []string{"127.0.0.1:0"}, NodeAddress: "127.0.0.1:0", Join: w.join,
+		Engine: []string{filepath.Join(binaries, "tollgated"), app.EngineFlag}})
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -232,8 +237,12 @@ func (w *world) basic(mode string, addresses ...string) {
 			MessageAuthenticator: mode, Tags: map[string]string{"site": "north-pier"}}}, nil)
 	w.do(http.MethodPost, "/realms", apitype.RealmFields{Name: "here", Forms: []config.Form{{Kind: config.Bare}},
 		Lookup: []config.Lookup{{Store: "local", Unreachable: config.Refuse}}}, nil)
-	w.do(http.MethodPost, "/passes", apitype.PassFields{Name: "crew", VLAN: "30", SessionTimeout: 3600, Role: "crew"},
-		nil)
+	w.do(
+		http.MethodPost,
+		"/passes",
+		apitype.PassFields{Name: "crew", VLAN: "30", SessionTimeout: 3600, Role: "crew"},
+		nil,
+	)
 	w.do(http.MethodPost, "/lanes", apitype.LaneFields{Name: "Wired", When: "port.type is Ethernet",
 		Methods: []string{"pap"}, RejectDelayMillis: 50,
 		Policies: []*config.Policy{{Name: "Crew", Enabled: true, When: "group is Crew", Outcome: config.Admit,

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/pquerna/otp"
@@ -93,6 +94,8 @@ type Store interface {
 	FactorTokenByID(ctx context.Context, id string) (store.FactorToken, error)
 	AddFactorToken(ctx context.Context, t store.FactorToken, remove []string) error
 	SaveFactorToken(ctx context.Context, t store.FactorToken) error
+	// SaveFactorTokenAlone saves here alone, while no majority of the nodes can be reached.
+	SaveFactorTokenAlone(ctx context.Context, t store.FactorToken) error
 	RemoveFactorToken(ctx context.Context, id string) error
 }
 
@@ -109,6 +112,8 @@ type Keeper struct {
 	// saving keeps writes in order, so that the last one has the newest state.
 	saving sync.Mutex
 	recent recent
+	// alone tells that codes count while no majority of the nodes can be reached.
+	alone atomic.Bool
 }
 
 // Open reads the tokens.
@@ -198,28 +203,42 @@ func (k *Keeper) find(store, name string) *kept {
 func (k *Keeper) Enrolled(store, name string) bool { return k.find(store, name) != nil }
 
 // Check takes a code that a person typed, or a recovery code. The reason is OK, or why it does not count; the detail is
-// for the record. A code that counts is noted as used on the disk before this returns.
+// for the record. A code that counts is noted as used on the disk before this returns, and where there are several
+// nodes, by all of them.
 func (k *Keeper) Check(ctx context.Context, store, name, typed, on string, now time.Time) (reason.Code, string) {
-	t := k.find(store, name)
-	if t == nil {
-		return reason.FactorNotEnrolled, ""
-	}
 	typed = strings.ToLower(strings.ReplaceAll(typed, " ", ""))
-	if typed == "" {
-		return reason.FactorMissing, ""
-	}
-	t.mu.Lock()
-	code, detail := t.take(typed, now)
-	if code == reason.OK {
-		t.Wrong, t.far, t.UsedAt, t.UsedOn = 0, 0, now, on
-	}
-	t.mu.Unlock()
-	if code == reason.OK || code == reason.FactorWrong { // a restart gives nobody his tries back
-		if err := k.save(ctx, t); err != nil {
+	for try := 0; ; try++ {
+		t := k.find(store, name)
+		switch {
+		case t == nil:
+			return reason.FactorNotEnrolled, ""
+		case typed == "":
+			return reason.FactorMissing, ""
+		}
+		t.mu.Lock()
+		code, detail := t.take(typed, now)
+		if code == reason.OK {
+			t.Wrong, t.far, t.UsedAt, t.UsedOn = 0, 0, now, on
+		}
+		t.mu.Unlock()
+		if code != reason.OK && code != reason.FactorWrong { // a restart gives nobody his tries back
+			return code, detail
+		}
+		err := k.save(ctx, t)
+		if isStale(err) && try < staleTries { // another node took a code meanwhile: decide again by what it left
+			time.Sleep(staleWait)
+			if err = k.Reload(ctx, t.ID); err == nil {
+				continue
+			}
+		}
+		if isCutOff(err) && (code == reason.FactorWrong || k.takesAlone()) {
+			err = k.saveAlone(ctx, t)
+		}
+		if err != nil {
 			return reason.FactorFailed, err.Error()
 		}
+		return code, detail
 	}
-	return code, detail
 }
 
 // take decides about a code, and claims it.
@@ -271,8 +290,12 @@ func (t *kept) take(typed string, now time.Time) (reason.Code, string) {
 		return reason.FactorWrong, detail + fmt.Sprintf("this was number %d in a row, so none is looked at for %d "+
 			"minutes", maxWrong, int(lockTime.Minutes()))
 	}
-	return reason.FactorWrong, detail + fmt.Sprintf("this was number %d of %d in a row, after which none is looked "+
-		"at for a while", t.Wrong, maxWrong)
+	return reason.FactorWrong, detail + fmt.Sprintf(
+		"this was number %d of %d in a row, after which none is looked "+
+			"at for a while",
+		t.Wrong,
+		maxWrong,
+	)
 }
 
 // isUsed reports whether a code counts no more: it was taken, or a later one was.
@@ -378,9 +401,19 @@ func (t *kept) row(box *seal.Box) store.FactorToken {
 
 // save writes a token as it is now.
 func (k *Keeper) save(ctx context.Context, t *kept) error {
+	return k.write(ctx, t, k.store.SaveFactorToken)
+}
+
+func (k *Keeper) write(ctx context.Context, t *kept, save func(context.Context, store.FactorToken) error) error {
 	k.saving.Lock()
 	defer k.saving.Unlock()
-	if err := k.store.SaveFactorToken(ctx, t.row(k.box)); err != nil {
+	k.mu.RLock()
+	now := k.byID[t.ID]
+	k.mu.RUnlock()
+	if now != nil && now != t { // another node changed it, and it was read anew
+		return store.ErrChanged
+	}
+	if err := save(ctx, t.row(k.box)); err != nil {
 		return fmt.Errorf("storing the second factor of %s: %w", t.Name, err)
 	}
 	return nil

@@ -103,6 +103,8 @@ type Sources struct {
 	Audit func() (waiting, lost int)
 	// Stuck and Silent list what nothing can be sent to, and what does not answer.
 	Stuck, Silent func() []Stuck
+	// Nodes are the nodes, if there are several.
+	Nodes func() Nodes
 }
 
 // Stuck is something outside that does not take what is sent to it.
@@ -137,6 +139,10 @@ func (s *Sources) List(now time.Time) []Item {
 		out = append(out, Item{EmergencyUsed, Fail, "account", "", map[string]string{"account": a.Name,
 			"at": a.OpenedAt.Format("2006-01-02 15:04"), "client": a.OpenedOn, "count": strconv.Itoa(a.Uses)}})
 	}
+	if s.Nodes != nil {
+		nodes := s.Nodes()
+		out = append(out, nodes.items()...)
+	}
 	out = append(out, s.machine()...)
 	out = append(out, s.outside()...)
 	lines, _ := s.Checkup.Last()
@@ -149,7 +155,10 @@ func (s *Sources) List(now time.Time) []Item {
 	out = append(out, certificates(running.Config, now)...)
 	out = append(out, s.configuration(running)...)
 	// fail before warn
-	slices.SortStableFunc(out, func(a, b Item) int { return strings.Compare(string(a.Severity), string(b.Severity)) })
+	slices.SortStableFunc(
+		out,
+		func(a, b Item) int { return strings.Compare(string(a.Severity), string(b.Severity)) },
+	)
 	return out[:min(len(out), maxItems)]
 }
 
@@ -192,7 +201,12 @@ func (s *Sources) configuration(c *revision.Compiled) []Item {
 			continue
 		}
 		out = append(out, Item{Problem, Warn, p.Kind, p.ID,
-			map[string]string{"object": p.Object, "message": p.Message, "remedy": p.Remedy, "problem": string(p.Code)}})
+			map[string]string{
+				"object":  p.Object,
+				"message": p.Message,
+				"remedy":  p.Remedy,
+				"problem": string(p.Code),
+			}})
 	}
 	if len(weak) > 0 {
 		slices.Sort(weak)

@@ -266,6 +266,8 @@ func BenchmarkVerify(b *testing.B) {
 // bulk is a note of so many lines.
 type bulk int
 
+func (bulk) Draft() []byte { return nil }
+
 func (n bulk) Lines(next int64) (out [][]byte, _ func(chain.Sum, error)) {
 	for i := range int64(n) {
 		l := Line{

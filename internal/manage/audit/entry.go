@@ -141,6 +141,18 @@ func (e *Entry) Close(ctx context.Context) error {
 	return err
 }
 
+// Draft implements store.Note.
+func (e *Entry) Draft() []byte {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if !e.armed {
+		return nil
+	}
+	line := e.line
+	line.At = Moment(e.trail.now())
+	return line.encode(0)
+}
+
 // Lines implements store.Note: what waits from before comes first.
 func (e *Entry) Lines(next int64) (texts [][]byte, settled func(last chain.Sum, err error)) {
 	waited := e.trail.take()

@@ -220,3 +220,6 @@ func (r *Registry) add(ctx context.Context, name, clear string, role Role, first
 	return r.store.AddOperator(ctx, store.Operator{ID: r.ids.New(now).String(), Name: name, Hash: hash,
 		Role: string(role), CreatedAt: now.UnixMilli()}, first)
 }
+
+// SecondFactors are the second factors of operators.
+func (r *Registry) SecondFactors() *factor.Keeper { return r.factors }

@@ -2,6 +2,7 @@ package revision
 
 import (
 	"context"
+	"errors"
 	"maps"
 	"time"
 
@@ -49,8 +50,12 @@ func (k *Keeper) Edit(ctx context.Context, operator string, change func(*config.
 
 // Replace makes the draft another configuration, which must have no faults. With mark set, it refuses if the draft no
 // longer has that tag. The function is called again if somebody else changed the draft meanwhile.
-func (k *Keeper) Replace(ctx context.Context, operator, mark string, next func(draft *config.Config) (*config.Config,
-	error)) error {
+func (k *Keeper) Replace(
+	ctx context.Context,
+	operator, mark string,
+	next func(draft *config.Config) (*config.Config,
+		error),
+) error {
 	return k.change(ctx, operator, func(before *state) (*Compiled, map[string]Author, error) {
 		if mark != "" && mark != before.mark {
 			return nil, nil, ErrChanged
@@ -85,8 +90,12 @@ func (k *Keeper) Discard(ctx context.Context, operator string) error {
 }
 
 // change makes the next draft from the present one, without a lock, and stores it if the draft is still the same.
-func (k *Keeper) change(ctx context.Context, operator string, make func(before *state) (*Compiled, map[string]Author,
-	error)) error {
+func (k *Keeper) change(
+	ctx context.Context,
+	operator string,
+	make func(before *state) (*Compiled, map[string]Author,
+		error),
+) error {
 	for range tries {
 		before := k.state.Load()
 		next, authors, err := make(before)
@@ -98,7 +107,11 @@ func (k *Keeper) change(ctx context.Context, operator string, make func(before *
 			return err
 		}
 		note(ctx, before.draft.Config, next.Config)
-		if stored, err := k.saveOver(ctx, before, next, authors, changed); stored || err != nil {
+		stored, err := k.saveOver(ctx, before, next, authors, changed)
+		if errors.Is(err, store.ErrChanged) { // another node was first
+			stored, err = false, k.Reload(ctx)
+		}
+		if stored || err != nil {
 			return err
 		}
 	}

@@ -75,7 +75,11 @@ func (k *Keeper) Wish(ctx context.Context, back int) (Wish, error) {
 	if err != nil {
 		return Wish{}, err
 	}
-	out := Wish{Changes: Differences(before.running.Config, next), Digest: digest(before.number, objects), Back: back}
+	out := Wish{
+		Changes: Differences(before.running.Config, next),
+		Digest:  digest(before.number, objects),
+		Back:    back,
+	}
 	if out.Changes.Count() == 0 {
 		return out, ErrNothing
 	}
@@ -98,6 +102,11 @@ func (k *Keeper) Publish(ctx context.Context, o Order) (int, error) {
 			}
 		}
 		number, err := k.publish(ctx, o, before, before.draft, Wish{Changes: changes})
+		if errors.Is(err, store.ErrChanged) { // another node was first
+			if err = k.Reload(ctx); err == nil {
+				continue
+			}
+		}
 		if !errors.Is(err, ErrChanged) {
 			return number, err
 		}
@@ -165,7 +174,13 @@ func (k *Keeper) publish(ctx context.Context, o Order, before *state, next *Comp
 	if asker != "" {
 		o.Note = strings.TrimSpace(o.Note + " (asked for by " + asker + ")")
 	}
-	r := store.Revision{Number: number, At: time.Now().UnixMilli(), Operator: o.Operator, Note: o.Note, Changes: list}
+	r := store.Revision{
+		Number:   number,
+		At:       time.Now().UnixMilli(),
+		Operator: o.Operator,
+		Note:     o.Note,
+		Changes:  list,
+	}
 	if err := k.store.Publish(ctx, r, objects); err != nil {
 		return 0, err
 	}

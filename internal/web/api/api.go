@@ -22,6 +22,7 @@ import (
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/base/tally"
+	"tollgate.example/key/internal/cluster"
 	"tollgate.example/key/internal/core/document"
 	"tollgate.example/key/internal/gate"
 	"tollgate.example/key/internal/identity/account"
@@ -76,6 +77,8 @@ type Service struct {
 	// Follower asks for sessions whose people would get something else now.
 	Follower *change.Follower
 	Backup   *backup.Source
+	// Cluster is this node among others.
+	Cluster *cluster.Cluster
 	// Onward sends records on.
 	Onward *onward.Keeper
 	// Waiting counts the attempts under way.
@@ -193,6 +196,7 @@ func newServer(s *Service, r chi.Router) *server {
 	out.backups()
 	out.auditCalls()
 	out.eyes()
+	out.nodes()
 	requireInViews(out.api.OpenAPI())
 	return out
 }
@@ -331,6 +335,9 @@ func remote(ctx huma.Context) string {
 func newProblem(status int, message string, errs ...error) huma.StatusError {
 	p := &apitype.Problem{Title: http.StatusText(status), Status: status, Detail: message}
 	for _, err := range errs {
+		if several := betweenNodes(err); several != nil {
+			return several
+		}
 		if err == nil {
 			continue
 		}
@@ -343,6 +350,21 @@ func newProblem(status int, message string, errs ...error) huma.StatusError {
 		p.Errors = append(p.Errors, apitype.Fault{Message: err.Error()})
 	}
 	return p
+}
+
+// betweenNodes is the problem of a change that other nodes stand in the way of, nil for others.
+func betweenNodes(err error) *apitype.Problem {
+	switch {
+	case errors.Is(err, store.ErrCutOff):
+		return &apitype.Problem{Code: "nodes.cut-off", Title: http.StatusText(http.StatusServiceUnavailable),
+			Status: http.StatusServiceUnavailable,
+			Detail: "Not done: " + err.Error() + ". Devices are answered as before.",
+			Remedy: "Make the change on a node that reaches the others, or bring those back: tollgate node list."}
+	case errors.Is(err, store.ErrChanged):
+		return &apitype.Problem{Title: http.StatusText(http.StatusConflict), Status: http.StatusConflict,
+			Detail: "Not done: " + err.Error() + ".", Remedy: "Look at it again, then repeat the change."}
+	}
+	return nil
 }
 
 // problem makes a problem with a remedy.

@@ -26,11 +26,19 @@ func attentionView(i *attention.Item) apitype.Attention {
 		out.Text = fmt.Sprintf("%s requests from %s since %s. %s", p["count"], p["address"], p["since"], remedy)
 	case attention.EmergencyUsed:
 		out.Title = fmt.Sprintf("Emergency account %s was used", p["account"])
-		out.Text = fmt.Sprintf("First at %s on %s, %s times since. Find out by whom, and seal it again: that gives "+
-			"it a new password.", p["at"], p["client"], p["count"])
+		out.Text = fmt.Sprintf(
+			"First at %s on %s, %s times since. Find out by whom, and seal it again: that gives "+
+				"it a new password.",
+			p["at"],
+			p["client"],
+			p["count"],
+		)
 	case attention.RecordsLost, attention.RecordsFail, attention.RecordsHeld, attention.RecordsDamaged,
 		attention.ClockSet, attention.DiskLow, attention.DiskShort, attention.DiskSheds:
 		machineView(&out, i.Code, p)
+	case attention.NodesCutOff, attention.NodeRemoved, attention.NodesStuck, attention.NodeSilent,
+		attention.NodeEngine, attention.NodeClock, attention.NodesPair, attention.CodesTwice:
+		nodeView(&out, i.Code, p)
 	case attention.AuditWaits:
 		out.Title = p["waiting"] + " lines of the audit cannot be written now"
 		out.Text = "They wait in memory, and are recorded when the disk takes them. What has to be recorded before " +

@@ -37,7 +37,7 @@ var calls = byRight(map[operator.Right][]string{
 		"list-picked-groups", "list-copied-people", "check-condition", "check-expectations", "dry-run",
 		"preview-pass", "try-commands", "supplicant-settings", "list-differing-sessions", "list-journal",
 		"get-journal-entry", "follow-journal", "export-journal", "list-operators", "list-audit", "get-audit-line",
-		"get-audit-head", "get-operator-settings", "verify-audit", "export-audit", "follow-audit"},
+		"get-audit-head", "get-operator-settings", "list-nodes", "verify-audit", "export-audit", "follow-audit"},
 	operator.Configure: {"add-client", "change-client", "change-clients", "import-clients",
 		"remove-client", "unlearn-client", "add-directory",
 		"change-directory", "remove-directory", "join-domain", "leave-domain", "rotate-machine-password",
@@ -54,7 +54,8 @@ var calls = byRight(map[operator.Right][]string{
 		"return-to-revision", "apply-file", "rehearse", "make-first-certificate",
 		"make-first-results", "put-off-first-step", "run-checkup", "forget-contact", "try", "try-gear"},
 	operator.Own: {"add-operator", "change-operator", "remove-operator", "remove-operator-factor",
-		"change-operator-settings", "make-backup"},
+		"change-operator-settings", "make-backup", "invite-node", "remove-node", "recover-nodes",
+		"change-node-settings"},
 })
 
 func byRight(table map[operator.Right][]string) map[string]operator.Right {

@@ -41,7 +41,7 @@ func Start() (*Browser, error) {
 		chromedp.Flag("hide-scrollbars", true), chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("force-device-scale-factor", "1"),
 		chromedp.Flag("font-render-hinting", "none"), chromedp.Flag("host-resolver-rules",
-			"MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"))
+			"MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE 127.0.0.2"))
 	allocator, stop := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, cancel := chromedp.NewContext(allocator)
 	if err := chromedp.Do(ctx, chromedp.Navigate("about:blank")); err != nil {

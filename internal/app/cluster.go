@@ -1,0 +1,193 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"tollgate.example/key/internal/base/seal"
+	"tollgate.example/key/internal/base/tally"
+	"tollgate.example/key/internal/cluster"
+	"tollgate.example/key/internal/manage/attention"
+	"tollgate.example/key/internal/manage/audit"
+	"tollgate.example/key/internal/manage/revision"
+	"tollgate.example/key/internal/manage/sources"
+	"tollgate.example/key/internal/store"
+)
+
+// EngineFlag makes the program run the engine of a node, and nothing else.
+const EngineFlag = "-run-engine"
+
+// engineCommand is the command line that runs an engine.
+func engineCommand(o *Options) ([]string, error) {
+	if len(o.Engine) > 0 {
+		return o.Engine, nil
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return nil, fmt.Errorf("finding this program, which runs the engine: %w", err)
+	}
+	return []string{self, EngineFlag}, nil
+}
+
+// openCluster goes on as one of several nodes, if this is one.
+func (a *App) openCluster(ctx context.Context, o *Options, box *seal.Box, registry *sources.Registry,
+	revisions *revision.Keeper, counts *tally.Tally) error {
+	command, err := engineCommand(o)
+	if err != nil {
+		return err
+	}
+	own := func() cluster.Own {
+		hour, now := 0, time.Now().Unix()/60
+		for m := now - 59; m <= now; m++ {
+			count := counts.Minute(m)
+			hour += count.Admitted + count.Refused
+		}
+		_, number := revisions.Running()
+		out := cluster.Own{Revision: number, Attempts: hour, Clients: map[string]time.Time{}}
+		if url := a.console.Load(); url != nil {
+			out.URL = *url
+		}
+		for _, s := range registry.All() {
+			if at := latest(s.Seen, s.SeenGear, s.SeenTLS); s.Client != "" && at.After(out.Clients[s.Client]) {
+				out.Clients[s.Client] = at
+			}
+		}
+		return out
+	}
+	a.owners["node-settings"] = configuration{a.readNodeSettings}
+	if err := a.readNodeSettings(ctx); err != nil {
+		return err
+	}
+	a.cluster, err = cluster.Open(ctx, cluster.Options{Dir: o.Data, Address: o.NodeAddress, Number: int(o.Node),
+		Version: Version, Command: command, Store: a.store, Box: box, Tell: a.Changed,
+		Reunite: a.reunite, Own: own,
+		Log: o.Log})
+	if err != nil {
+		return fmt.Errorf("going on as one of several nodes: %w", err)
+	}
+	a.done = append(a.done, a.cluster.Close)
+	return nil
+}
+
+// readNodeSettings takes the settings of all nodes into use.
+func (a *App) readNodeSettings(ctx context.Context) error {
+	codes, err := a.store.CodesWhenCutOff(ctx)
+	if err != nil {
+		return fmt.Errorf("reading the settings of the nodes: %w", err)
+	}
+	a.factors.TakeAlone(codes == cluster.TakeCodes)
+	return nil
+}
+
+// reunite shares what was done here alone while no majority of the nodes was reached.
+func (a *App) reunite(ctx context.Context) error {
+	list, err := a.store.Unshared(ctx)
+	if err != nil {
+		return err
+	}
+	for _, u := range list {
+		ours, err := a.store.ShareAgain(ctx, u)
+		if err != nil {
+			return err
+		}
+		if ours || u.Table != "factors" {
+			continue
+		}
+		var base, here store.FactorToken
+		for picture, into := range map[string]*store.FactorToken{u.Base: &base, u.Here: &here} {
+			if _, err := u.Row(picture, into); err != nil {
+				return err
+			}
+		}
+		name, twice, err := a.factors.Reunite(ctx, here.ID, base.Secrets, here.Secrets)
+		if err != nil {
+			return err
+		}
+		if twice > 0 {
+			a.twice(ctx, here.ID, name, twice)
+		}
+	}
+	return nil
+}
+
+// twice raises the alarm of codes that counted on two nodes.
+func (a *App) twice(ctx context.Context, id, name string, count int) {
+	a.mu.Lock()
+	a.usedTwice = append(a.usedTwice, attention.UsedTwice{ID: id, Name: name, Count: count, At: time.Now()})
+	a.usedTwice = a.usedTwice[max(0, len(a.usedTwice)-20):]
+	a.mu.Unlock()
+	a.trail.Put(ctx, audit.Line{Actor: audit.Actor{How: "service"}, Call: "reunite", Kind: "factor", Object: id,
+		Name: name, What: fmt.Sprintf("found that %d codes of %s were used on two nodes that were cut off from each "+
+			"other", count, name), Result: audit.Done})
+}
+
+func latest(list ...time.Time) (out time.Time) {
+	for _, at := range list {
+		if at.After(out) {
+			out = at
+		}
+	}
+	return out
+}
+
+// Witness runs a witness until the context ends; an empty data directory joins first.
+func Witness(ctx context.Context, o Options) error {
+	if err := makePrivate(o.Data, o.Log); err != nil {
+		return err
+	}
+	unlock, err := lock(filepath.Join(o.Data, "lock"))
+	if err != nil {
+		return fmt.Errorf("the data directory %s is in use by another tollgated: stop that one first", o.Data)
+	}
+	defer unlock()
+	command, err := engineCommand(&o)
+	if err != nil {
+		return err
+	}
+	switch {
+	case cluster.IsWitness(o.Data):
+	case o.Join == "":
+		return errors.New("a witness needs an invitation: give -join what tollgate node invite printed")
+	default:
+		if err := cluster.Join(ctx, cluster.JoinOptions{Dir: o.Data, Token: o.Join, Address: o.NodeAddress,
+			Version: Version, Witness: true}); err != nil {
+			return err
+		}
+	}
+	fmt.Println("Tollgate Key is running as a witness.")
+	return cluster.Witness(ctx, o.Data, Version, command, o.Log)
+}
+
+// silentAfter is after how long without an answer a node counts as gone.
+const silentAfter = 6 * time.Second
+
+// nodes are the nodes as Now is told of them.
+func (a *App) nodes() attention.Nodes {
+	a.mu.Lock()
+	out := attention.Nodes{Twice: slices.Clone(a.usedTwice)}
+	a.mu.Unlock()
+	state := a.cluster.State(context.Background())
+	if !state.Shared {
+		return out
+	}
+	out.CutOff, out.Removed, out.Stuck, out.Pair = state.CutOff, state.Removed, state.Stuck, len(state.Nodes) == 2
+	for _, n := range state.Nodes {
+		one := attention.Node{Name: n.Name, Witness: n.Witness, Offset: n.Seen.Offset}
+		switch {
+		case !n.Self && n.Seen.Wrong != "" && time.Since(n.Seen.At) > silentAfter:
+			one.Wrong, one.Silent = n.Seen.Wrong, n.Seen.At
+			if n.Seen.At.IsZero() {
+				one.Silent = time.UnixMilli(n.JoinedAt)
+			}
+		case n.Seen.Wrong == "" && !n.Seen.At.IsZero() && !n.Seen.Own.Engine.Running:
+			one.Wrong = n.Seen.Own.Engine.Why
+		}
+		out.Others = append(out.Others, one)
+	}
+	return out
+}

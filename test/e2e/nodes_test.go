@@ -1,0 +1,286 @@
+package e2e
+
+import (
+	"bytes"
+	"errors"
+	"net/http"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"tollgate.example/key/internal/app"
+	"tollgate.example/key/internal/upstream/trial"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
+)
+
+// invite makes an invitation.
+func (w *world) invite(name string) string {
+	w.t.Helper()
+	var i apitype.NodeInvitation
+	w.do(http.MethodPost, "/nodes", apitype.NodeInput{Name: name}, &i)
+	return i.Token
+}
+
+// second is another node that joined.
+func (w *world) second(name string) *world {
+	w.t.Helper()
+	out := &world{t: w.t, dir: w.t.TempDir(), join: w.invite(name)}
+	out.boot()
+	out.api.Token = w.api.Token // operators and their tokens are shared
+	return out
+}
+
+// nodeProcess is a service in a process of its own, which can be killed.
+type nodeProcess struct {
+	cmd  *exec.Cmd
+	said bytes.Buffer
+}
+
+// runNode starts the service, or a witness, as a process.
+func runNode(t testing.TB, args ...string) *nodeProcess {
+	t.Helper()
+	p := &nodeProcess{cmd: exec.Command(filepath.Join(binaries, "tollgated"), args...)}
+	p.cmd.Stdout, p.cmd.Stderr = &p.said, &p.said
+	if err := p.cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		p.kill()
+		if t.Failed() {
+			t.Logf("a node said:\n%s", p.said.String())
+		}
+	})
+	return p
+}
+
+func (p *nodeProcess) kill() {
+	p.cmd.Process.Kill()
+	p.cmd.Wait()
+}
+
+// witness runs a witness.
+func (w *world) witness(name string) *nodeProcess {
+	w.t.Helper()
+	return runNode(w.t, "-data", w.t.TempDir(), "-witness", "-node-address", "127.0.0.1:0", "-join", w.invite(name))
+}
+
+// well waits until a node sees so many nodes that do well.
+func (w *world) well(count int) apitype.Nodes {
+	w.t.Helper()
+	return w.nodesAre("well", func(n apitype.Nodes) bool {
+		well := 0
+		for _, one := range n.Items {
+			if one.State == "well" && one.Behind == 0 {
+				well++
+			}
+		}
+		return well == count && n.Majority
+	})
+}
+
+func (w *world) nodesAre(what string, are func(apitype.Nodes) bool) (n apitype.Nodes) {
+	w.t.Helper()
+	for end := time.Now().Add(30 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		w.do(http.MethodGet, "/nodes", nil, &n)
+		if are(n) {
+			return n
+		}
+		if time.Now().After(end) {
+			w.t.Fatalf("the nodes are not %s: %+v", what, n)
+		}
+	}
+}
+
+// admits waits until a node admits a person, and tells how long that took.
+func (w *world) admits(user, password string) time.Duration {
+	w.t.Helper()
+	begun := time.Now()
+	for {
+		reply, err := w.ask(func(q *trial.Request) { q.User, q.Password = user, password })
+		if err == nil && reply.Accepted {
+			return time.Since(begun)
+		}
+		if time.Since(begun) > 20*time.Second {
+			w.t.Fatalf("%s is not admitted: %+v, %v", user, reply, err)
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+}
+
+// Two nodes and a witness are one service: what is changed on one is in effect on the other, edits meet as conflicts,
+// and either goes on when the other dies.
+func TestNodesAreOneService(t *testing.T) {
+	t.Parallel()
+	a := start(t)
+	a.basic("require", "127.0.0.1") // before there are several
+	a.wants(0, []string{"node", "list"}, "the only node")
+	b := a.second("second")
+	a.witness("eye")
+	a.well(3)
+	b.well(3)
+	b.admits("k.nance", "gangway-and-rope")
+
+	// a person who is added on one signs in on the other
+	a.account("d.hand", "hand-over-hand", "Crew")
+	if took := b.admits("d.hand", "hand-over-hand"); took > 2*time.Second {
+		t.Errorf("an account is in use on the other node after %v", took)
+	}
+
+	// what is published on one is in effect on the other
+	var pass apitype.Pass
+	b.do(http.MethodGet, "/passes/crew", nil, &pass)
+	var all sync.WaitGroup
+	codes := make([]int, 2)
+	for i, w := range []*world{a, b} { // both change the same object at once, from the same state
+		in := pass.PassFields
+		in.VLAN = []string{"41", "42"}[i]
+		all.Go(func() { codes[i] = w.status(http.MethodPut, "/passes/"+pass.ID, in, pass.Tag) })
+	}
+	all.Wait()
+	if codes[0]+codes[1] != http.StatusOK+http.StatusPreconditionFailed && codes[0]+codes[1] != http.StatusOK+
+		http.StatusConflict {
+		t.Errorf("two edits of one object from the same state: %v", codes)
+	}
+	want := map[bool]string{true: "41", false: "42"}[codes[0] == http.StatusOK]
+	for i, w := range []*world{a, b} { // each adds another one: both stay
+		all.Go(func() {
+			w.do(
+				http.MethodPost,
+				"/passes",
+				map[string]any{"name": []string{"from-a", "from-b"}[i], "vlan": "7"},
+				nil,
+			)
+		})
+	}
+	all.Wait()
+	a.publish()
+	begun := time.Now()
+	for b.admits("k.nance", "gangway-and-rope"); ; {
+		reply, err := b.ask(nil)
+		if err == nil && values(reply, "Tunnel-Private-Group-ID") == want {
+			break
+		}
+		if time.Since(begun) > 5*time.Second {
+			t.Fatalf("the other node gives %s instead of %s", values(reply, "Tunnel-Private-Group-ID"), want)
+		}
+	}
+	for _, name := range []string{"from-a", "from-b"} {
+		b.do(http.MethodGet, "/passes/"+name, nil, &pass)
+	}
+	// who did what is on both, each with a chain that holds
+	for _, w := range []*world{a, b} {
+		w.wants(0, []string{"audit", "list"}, "added pass from-a", "added pass from-b", "published revision")
+		w.wants(0, []string{"audit", "verify"})
+	}
+	// a session of a browser is one of both
+	var who apitype.About
+	b.do(http.MethodGet, "/about", nil, &who)
+	if who.Operator != "o.brandt" {
+		t.Errorf("the token of one node is not good on the other: %+v", who)
+	}
+
+	// one dies: the other answers, and is changed
+	b.app.Stop()
+	a.nodesAre("two", func(n apitype.Nodes) bool { return n.Majority && n.Items[1].State == "silent" })
+	a.wants(0, []string{"node", "list"}, "second", "silent")
+	a.do(http.MethodPost, "/passes", map[string]any{"name": "while-away", "vlan": "8"}, nil)
+	a.publish()
+	b.join = "" // it comes back with what it has, and gets what it missed
+	b.boot()
+	b.api.Token = a.api.Token
+	b.well(3)
+	b.do(http.MethodGet, "/passes/while-away", nil, &pass)
+}
+
+// What an administrator, or somebody else, does wrong with invitations is refused with what to do.
+func TestInvitationsThatDoNotCount(t *testing.T) {
+	t.Parallel()
+	a := start(t)
+	a.refused(http.StatusUnprocessableEntity, http.MethodPost, "/nodes", apitype.NodeInput{Name: "no name"}, "name")
+	a.refused(http.StatusConflict, http.MethodDelete, "/nodes/other", nil, "only this node")
+	a.refused(http.StatusConflict, http.MethodPost, "/nodes/recovery", nil, "only this node")
+	token := a.invite("second")
+	a.refused(http.StatusNotFound, http.MethodDelete, "/nodes/other", nil, "no such node")
+	a.refused(http.StatusConflict, http.MethodPost, "/nodes/recovery", nil, "majority")
+	join := func(dir, token string) string {
+		out, _ := exec.Command(filepath.Join(binaries, "tollgated"), "-data", dir, "-http", "127.0.0.1:0", "-radius",
+			"127.0.0.1:0", "-accounting=", "-radius-tls=", "-radius-dtls=", "-tacacs", "none", "-tacacs-tls", "none",
+			"-node-address", "127.0.0.1:0", "-join", token).
+			CombinedOutput()
+		return string(out)
+	}
+	for what, one := range map[string][2]string{"whole": {t.TempDir(), token[:len(token)-9]},
+		"in use": {a.dir, token}, "this is no invitation": {t.TempDir(), "tkn1_e30"}} {
+		if out := join(one[0], one[1]); !strings.Contains(out, what) {
+			t.Errorf("%s: %s", what, out)
+		}
+	}
+	b := &world{t: t, dir: t.TempDir(), join: token}
+	b.boot()
+	if out := join(t.TempDir(), token); !strings.Contains(out, "used already") {
+		t.Errorf("an invitation counts twice: %s", out)
+	}
+	a.refused(http.StatusUnprocessableEntity, http.MethodPost, "/nodes", apitype.NodeInput{Name: "Second"}, "name")
+	a.well(2)
+	// two at once: one of them
+	tokens := []string{a.invite("third"), a.invite("fourth")}
+	errs := make([]error, 2)
+	var all sync.WaitGroup
+	for i := range tokens {
+		all.Go(func() { errs[i] = joinAs(t, tokens[i]) })
+	}
+	all.Wait()
+	if errs[0] != nil && errs[1] != nil {
+		t.Errorf("of two that join at once none did: %v, %v", errs[0], errs[1])
+	}
+	// a node that is removed is none any more, whatever it still thinks
+	b.api.Token = a.api.Token
+	a.do(http.MethodDelete, "/nodes/second", nil, nil)
+	b.nodesAre("removed", func(n apitype.Nodes) bool { return n.Removed || !n.Majority })
+	if code := b.status(http.MethodPost, "/passes", map[string]any{"name": "late", "vlan": "1"},
+		""); code != http.StatusServiceUnavailable {
+		t.Errorf("a removed node changes things: %d", code)
+	}
+	var now apitype.Now
+	b.do(http.MethodGet, "/now", nil, &now)
+	if len(now.Attention) == 0 {
+		t.Error("a removed node does not say so")
+	}
+}
+
+// joinAs joins by an invitation, and leaves it running until the test ends.
+func joinAs(t *testing.T, token string) error {
+	a, err := app.Start(
+		t.Context(),
+		app.Options{Data: t.TempDir(), HTTP: "127.0.0.1:0", RADIUS: []string{"127.0.0.1:0"},
+			NodeAddress: "127.0.0.1:0", Join: token, TACACSOptional: true,
+			Engine: []string{filepath.Join(binaries, "tollgated"), app.EngineFlag}},
+	)
+	if err == nil {
+		t.Cleanup(a.Stop)
+	}
+	return err
+}
+
+// status is how a call is answered.
+func (w *world) status(method, path string, body any, tag string) int {
+	w.t.Helper()
+	var options []client.Option
+	if tag != "" {
+		options = append(options, client.IfMatch(tag))
+	}
+	err := w.api.Do(w.t.Context(), method, path, body, nil, options...)
+	var p *apitype.Problem
+	switch {
+	case errors.As(err, &p):
+		return p.Status
+	case err != nil:
+		w.t.Errorf("%s %s: %v", method, path, err)
+		return 0
+	}
+	return http.StatusOK
+}
