@@ -66,6 +66,7 @@ const PoolsPage = page(() => import("./pages/passes/pools"), "PoolsPage");
 const RealmPage = page(() => import("./pages/directories/realms"), "RealmPage");
 const RealmsPage = page(() => import("./pages/directories/realms"), "RealmsPage");
 const RehearsalPage = page(() => import("./pages/policies/rehearsal"), "RehearsalPage");
+const NodesPage = page(() => import("./pages/system/nodes"), "NodesPage");
 const FeedPage = page(() => import("./pages/system/feeds"), "FeedPage");
 const FeedsPage = page(() => import("./pages/system/feeds"), "FeedsPage");
 const RemotePage = page(() => import("./pages/passes/remotes"), "RemotePage");
@@ -142,6 +143,7 @@ export function App() {
           <Route path="/journal" element={<JournalPage />} />
           <Route path="/pools" element={<PoolsPage />} />
           <Route path="/pools/:id" element={<PoolPage />} />
+          <Route path="/nodes" element={<NodesPage />} />
           <Route path="/feeds" element={<FeedsPage />} />
           <Route path="/feeds/:id" element={<FeedPage />} />
           <Route path="/remotes" element={<RemotesPage />} />

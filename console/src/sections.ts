@@ -72,6 +72,7 @@ export const groups: [string, Section[]][] = [
     [
       alone("Checkup", "/checkup"),
       alone("History", "/history"),
+      alone("Nodes", "/nodes"),
       {
         name: "Settings",
         pages: [

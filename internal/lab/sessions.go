@@ -198,5 +198,9 @@ func (f *Floor) report(ctx context.Context, t *stay, status, cause string) {
 	if cause != "" {
 		add("Acct-Terminate-Cause", cause)
 	}
-	_ = r.Send(ctx)
+	for _, r.Server = range t.station.servers(f.server) {
+		if r.Send(ctx) == nil {
+			return
+		}
+	}
 }

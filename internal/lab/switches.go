@@ -2,15 +2,18 @@ package lab
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/supplicant"
+	"tollgate.example/key/internal/upstream"
 	"tollgate.example/key/internal/upstream/trial"
 )
 
@@ -37,7 +40,14 @@ type Outcome struct {
 const wlanMAC = "00-00-5E-00-53-E0"
 
 // Ask has somebody sign in; port is the switch port, ssid the wireless network, both as far as they apply.
-func (s *Station) Ask(ctx context.Context, server string, r trial.Request, mac string, port int, ssid string) Outcome {
+func (s *Station) Ask(
+	ctx context.Context,
+	server string,
+	r trial.Request,
+	mac string,
+	port int,
+	ssid string,
+) Outcome {
 	r.Server, r.From, r.Secret, r.Timeout, r.Tries, r.Brief = server, s.Addr, s.Secret, 3*time.Second, 2, true
 	r.Attributes = []results.Attribute{{Name: "NAS-IP-Address", Value: s.Shown}, {Name: "NAS-Identifier",
 		Value: s.Name}, {Name: "Calling-Station-Id", Value: mac}}
@@ -64,8 +74,30 @@ func (s *Station) Ask(ctx context.Context, server string, r trial.Request, mac s
 		service = "Call-Check"
 	}
 	add("Service-Type", service)
-	reply, err := trial.Send(ctx, r)
+	var reply results.Reply
+	var err error
+	for _, at := range s.servers(server) { // the next one if nothing comes back
+		r.Server = at
+		if reply, err = trial.Send(ctx, r); !errors.Is(err, upstream.ErrNoAnswer) {
+			break
+		}
+	}
 	return Outcome{Device: s.Name, User: r.User, Reply: reply, Err: err, Sent: r.Attributes}
+}
+
+// single are the devices on which only one server is set.
+var single = map[string]bool{"hh-vpn-1": true}
+
+// servers are the servers that a device asks, of a list with commas between: in another order on the south pier.
+func (s *Station) servers(list string) []string {
+	out := strings.Split(list, ",")
+	switch {
+	case single[s.Name]:
+		return out[:1]
+	case strings.HasPrefix(s.Name, "sp-"):
+		slices.Reverse(out)
+	}
+	return out
 }
 
 // harbour is what the scenes play in.
@@ -123,8 +155,12 @@ var scenes = []scene{
 		if h.r.IntN(5) == 0 {
 			password = "forgotten"
 		}
-		return h.air("LF-Harbour", "02-00-5E-10-0A-01", trial.Request{Method: "pap", User: user + "@" + PartnerRealm,
-			Password: password})
+		return h.air(
+			"LF-Harbour",
+			"02-00-5E-10-0A-01",
+			trial.Request{Method: "pap", User: user + "@" + PartnerRealm,
+				Password: password},
+		)
 	}},
 	{8, func(h *harbour) play {
 		i := h.r.IntN(len(crew))
@@ -185,7 +221,11 @@ func (h *harbour) tunnelled(method, user, password string) trial.Request {
 
 func (h *harbour) certified(p Person) trial.Request {
 	return trial.Request{Method: "eap-tls", User: p.User + "@" + Domain,
-		Supplicant: supplicant.Settings{Roots: h.kit.Roots, ServerName: ServerName, Certificate: h.kit.People[p.User]}}
+		Supplicant: supplicant.Settings{
+			Roots:       h.kit.Roots,
+			ServerName:  ServerName,
+			Certificate: h.kit.People[p.User],
+		}}
 }
 
 func (h *harbour) wired(p Person, r trial.Request) play {

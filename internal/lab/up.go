@@ -38,9 +38,17 @@ type Options struct {
 	Partner string
 	// Provider is where the stand-in identity provider listens.
 	Provider string
+	// Nodes is how many nodes there are, one or two, and Witness adds one that keeps a majority.
+	Nodes   int
+	Witness bool
 	// Every is the time between two people signing in.
 	Every time.Duration
 	Out   io.Writer
+
+	// second is the second node, others are the nodes beside the first, pid is the process of that.
+	second struct{ url, radius string }
+	others []*service
+	pid    string
 }
 
 func mustAddr(text string) netip.Addr { return netip.MustParseAddr(text) }
@@ -117,6 +125,7 @@ func Up(ctx context.Context, o Options) error {
 		return err
 	}
 	defer service.stop()
+	defer stopNodes(&o)
 	c := &client.Client{URL: "http://" + o.HTTP}
 	if err := service.ready(ctx, c); err != nil {
 		return err
@@ -134,9 +143,6 @@ func Up(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	if err := writeEnv(&o, c.Token, ca.PEM); err != nil {
-		return err
-	}
 	authority, err := certificatePEM(ctx, c)
 	if err != nil {
 		return err
@@ -144,18 +150,29 @@ func Up(ctx context.Context, o Options) error {
 	if err := writeGear(o.Dir, kit, authority); err != nil {
 		return err
 	}
+	o.pid = service.process()
+	if err := joinNodes(ctx, &o, c); err != nil {
+		return err
+	}
+	if err := writeEnv(&o, c.Token, ca.PEM); err != nil {
+		return err
+	}
 	say(&o)
+	if o.Nodes > 1 { // anybody may kill one and watch
+		run(ctx, &o, kit)
+		return nil
+	}
 	return service.while(ctx, func(ctx context.Context) { run(ctx, &o, kit) })
 }
 
 // run plays the harbour: switches, wireless and VPN, a router whose secret was typed wrong, and a device that is no
 // client.
 func run(ctx context.Context, o *Options, kit *Kit) {
-	floor := NewFloor(o.Accounting, append(Switches(), station("np-wlan-1"), station("hh-vpn-1"))...)
+	floor := NewFloor(o.accounting(), append(Switches(), station("np-wlan-1"), station("hh-vpn-1"))...)
 	defer floor.Close()
 	var all sync.WaitGroup
 	defer all.Wait()
-	all.Go(func() { Harbour(ctx, o.RADIUS, floor, kit, o.Every, func(Outcome) {}) })
+	all.Go(func() { Harbour(ctx, o.radius(), floor, kit, o.Every, func(Outcome) {}) })
 	all.Go(func() { Administrators(ctx, o.TACACS, o.TACACSTLS, kit, 25*o.Every) })
 	all.Go(func() { Ship(ctx, o.RADIUSTLS, kit, shipInterval*o.Every) })
 	ask := func(from, secret, user string, every time.Duration) {
@@ -188,7 +205,12 @@ func writeEnv(o *Options, token, ca string) error {
 		{"DEMO_CLIENT_ADDR", playerAddress},
 		{"DEMO_CLIENT_SECRET", playerSecret}, {"DEMO_USER", PlayerUser}, {"DEMO_PASSWORD", "harbour-" + PlayerUser},
 		{"DEMO_OPERATOR", OperatorName}, {"DEMO_OPERATOR_PASSWORD", OperatorPassword}, {"DEMO_LDAPS", o.LDAPS},
-		{"DEMO_LDAP", o.LDAP}, {"DEMO_DNS", o.DNS}} {
+		{"DEMO_LDAP", o.LDAP}, {"DEMO_DNS", o.DNS}, {"TOLLGATE_URL_2", o.second.url},
+		{"DEMO_RADIUS_2", o.second.radius},
+		{"DEMO_NODE_PID_1", o.pid}} {
+		if v[1] == "" {
+			continue
+		}
 		fmt.Fprintf(&b, "export %s='%s'\n", v[0], v[1])
 	}
 	if err := os.WriteFile(filepath.Join(o.Dir, "env"), []byte(b.String()), 0o600); err != nil {
@@ -231,18 +253,43 @@ type service struct {
 }
 
 func startService(ctx context.Context, o *Options) (*service, error) {
+	return startChild(
+		ctx,
+		o,
+		"tollgated.log",
+		"-data",
+		filepath.Join(o.Dir, "data"),
+		"-http",
+		o.HTTP,
+		"-radius",
+		o.RADIUS,
+		"-accounting",
+		o.Accounting,
+		"-radius-tls",
+		o.RADIUSTLS,
+		"-radius-dtls",
+		o.RADIUSTLS,
+		"-tacacs",
+		o.TACACS,
+		"-tacacs-tls",
+		o.TACACSTLS,
+		"-node-address",
+		nodeAddress(1),
+	)
+}
+
+// startChild starts the service with some arguments, which writes into a file of the demo.
+func startChild(ctx context.Context, o *Options, file string, args ...string) (*service, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
 	s := &service{ended: make(chan error, 1), out: &tail{}}
-	log, err := os.Create(filepath.Join(o.Dir, "tollgated.log"))
+	log, err := os.Create(filepath.Join(o.Dir, file))
 	if err != nil {
 		return nil, err
 	}
 	defer log.Close() // the child has its own
-	s.cmd = exec.Command(o.Service, "-data", filepath.Join(o.Dir, "data"), "-http", o.HTTP, "-radius", o.RADIUS,
-		"-accounting", o.Accounting, "-radius-tls", o.RADIUSTLS, "-radius-dtls", o.RADIUSTLS,
-		"-tacacs", o.TACACS, "-tacacs-tls", o.TACACSTLS)
+	s.cmd = exec.Command(o.Service, args...)
 	s.cmd.Stdout = log
 	stderr, err := s.cmd.StderrPipe()
 	if err != nil {
@@ -284,8 +331,11 @@ func (t *tail) String() string {
 }
 
 func (s *service) failure() error {
-	return fmt.Errorf("the service ended by itself:\n%s\nIf a port is taken, another demo may be running; stop it, "+
-		"or move this one with flags (tollgate-lab up -h)", s.out)
+	return fmt.Errorf(
+		"the service ended by itself:\n%s\nIf a port is taken, another demo may be running; stop it, "+
+			"or move this one with flags (tollgate-lab up -h)",
+		s.out,
+	)
 }
 
 func (s *service) ready(ctx context.Context, c *client.Client) error {

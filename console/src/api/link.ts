@@ -15,6 +15,7 @@ export const places: Record<string, string> = {
   feed: "/feeds",
   journal: "/journal",
   lane: "/lanes",
+  node: "/nodes",
   override: "/overrides",
   pass: "/passes",
   pool: "/pools",
