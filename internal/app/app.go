@@ -23,6 +23,7 @@ import (
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/base/tally"
 	"tollgate.example/key/internal/cluster"
+	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/front/radius"
 	"tollgate.example/key/internal/front/tacacs"
 	"tollgate.example/key/internal/gate"
@@ -75,6 +76,7 @@ type App struct {
 	cluster *cluster.Cluster
 	console atomic.Pointer[string] // URL
 	trail   *audit.Trail
+	leases  *session.Keeper
 
 	mu        sync.Mutex
 	usedTwice []attention.UsedTwice
@@ -178,6 +180,7 @@ func (a *App) openGate(ctx context.Context, o *Options, accounts *account.Keeper
 	if a.factors, err = factor.Open(ctx, a.store.PeopleFactors(), box, ids); err != nil {
 		return err
 	}
+	a.leases = leases
 	a.done = append(a.done, computers.Close, leases.Close)
 	if err := a.openSessions(ctx, o, ids, clock, leases); err != nil {
 		return err
@@ -279,6 +282,9 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	a.cancel = cancel
 	disk := host.OpenDisk(o.Data, a.Attempts, nil)
 	a.background(func() { clock.Run(background) })
+	a.background(func() {
+		a.leases.Tend(background, func() []*config.Pool { return a.Gate.Current().Plan.Config.Pools })
+	})
 	a.background(func() { disk.Run(background) })
 	a.background(func() { host.WatchMemory(background, gcPercent) })
 	copies := copies.New(a.store, inUse{a.Gate, box}, o.Log)

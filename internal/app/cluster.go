@@ -59,13 +59,14 @@ func (a *App) openCluster(ctx context.Context, o *Options, box *seal.Box, regist
 		}
 		return out
 	}
+	a.owners["lease-block"] = blocks{a.leases}
 	a.owners["node-settings"] = configuration{a.readNodeSettings}
 	if err := a.readNodeSettings(ctx); err != nil {
 		return err
 	}
 	a.cluster, err = cluster.Open(ctx, cluster.Options{Dir: o.Data, Address: o.NodeAddress, Number: int(o.Node),
 		Version: Version, Command: command, Store: a.store, Box: box, Tell: a.Changed,
-		Reunite: a.reunite, Own: own,
+		Shared: func(ctx context.Context, node int) error { return a.leases.Share(ctx, a.store, node) }, Reunite: a.reunite, Own: own,
 		Log: o.Log})
 	if err != nil {
 		return fmt.Errorf("going on as one of several nodes: %w", err)

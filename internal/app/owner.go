@@ -3,6 +3,8 @@ package app
 import (
 	"context"
 	"fmt"
+
+	"tollgate.example/key/internal/session"
 )
 
 // owner keeps records of one kind in memory over the store.
@@ -17,6 +19,12 @@ type configuration struct {
 }
 
 func (c configuration) Reload(ctx context.Context, _ string) error { return c.reload(ctx) }
+
+// blocks is the owner of which node gives which addresses.
+type blocks struct{ *session.Keeper }
+
+// Reload implements owner.
+func (b blocks) Reload(ctx context.Context, id string) error { return b.ReloadBlock(ctx, id) }
 
 // Changed tells the owner of a record that it was changed elsewhere, such as by another node: this node reads it anew
 // from its store, where it is already. Kinds are account, device, factor, lease, issued, machine-account and

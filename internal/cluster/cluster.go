@@ -36,6 +36,8 @@ type Options struct {
 	Box     *seal.Box
 	// Tell tells the owner of a record that it was changed elsewhere.
 	Tell func(ctx context.Context, kind, id string) error
+	// Shared is called when changes go through the log of several nodes, before another one can join.
+	Shared func(ctx context.Context, node int) error
 	// Reunite shares what was done here while no majority was reached; it is called again and again.
 	Reunite func(ctx context.Context) error
 	// Own is what this node tells others of itself.
@@ -94,7 +96,10 @@ func Open(ctx context.Context, o Options) (*Cluster, error) {
 	if err != nil {
 		return nil, err
 	}
-	return c, c.run(ctx, self, state.Epoch, false, nil)
+	if err := c.run(ctx, self, state.Epoch, false, nil); err != nil || o.Shared == nil {
+		return c, err
+	}
+	return c, o.Shared(ctx, state.Node)
 }
 
 // self is this node as its own database knows it; its addresses are on the disk beside it too, since a removal from the

@@ -103,14 +103,17 @@ func (c *Cluster) grow(ctx context.Context, by string) error {
 	if err := c.o.Store.FirstNode(ctx, self, string(ca), string(c.o.Box.Seal(place, string(caKey)))); err != nil {
 		return fmt.Errorf("storing this node as the first: %w", err)
 	}
-	return c.run(ctx, self, token, false, func(r *running) error {
+	if err := c.run(ctx, self, token, false, func(r *running) error {
 		began, cancel := context.WithTimeout(ctx, 20*time.Second)
 		defer cancel()
 		if err := r.log.Begin(began, 0); err != nil {
 			return fmt.Errorf("starting the engine: %w: %s", err, r.engine.State().Why)
 		}
 		return c.o.Store.SetSharedState(ctx, store.SharedState{Epoch: token, Node: self.Number})
-	})
+	}); err != nil || c.o.Shared == nil {
+		return err
+	}
+	return c.o.Shared(ctx, self.Number)
 }
 
 func (c *Cluster) token() string {

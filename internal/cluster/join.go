@@ -118,7 +118,7 @@ func (c *Cluster) letIn(ctx context.Context, q *joinRequest) (*joinAnswer, error
 		err = c.o.Store.SaveNode(ctx, n)
 	}
 	if err != nil {
-		return nil, errors.Join(err, c.o.Store.RemoveNode(context.WithoutCancel(ctx), n.Number))
+		return nil, errors.Join(err, c.o.Store.RemoveNode(context.WithoutCancel(ctx), n.Number, now))
 	}
 	out := &joinAnswer{Number: n.Number, Certificate: certificate, CA: []byte(ca), Members: list, Token: r.epoch}
 	if !q.Witness {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"math"
 	"math/rand/v2"
+	"net/netip"
 	"strings"
 	"sync"
 	"syscall"
@@ -14,8 +15,10 @@ import (
 	"github.com/anishathalye/porcupine"
 
 	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/identity/factor"
+	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/store"
 )
 
@@ -224,4 +227,62 @@ func enrolled(t *testing.T, k *factor.Keeper) string {
 		t.Fatal(err)
 	}
 	return seed
+}
+
+// Three nodes give the addresses of one pool while engines die: none is given twice, and in the end none is left.
+func TestAddressesAreGivenOnce(t *testing.T) {
+	t.Parallel()
+	nodes := machines(t, 3, false)
+	pool := &config.Pool{ID: "p", Name: "visitors", Ranges: []string{"203.0.113.0/25"}}
+	var tending, disturbing, all sync.WaitGroup
+	ctx, stop := context.WithCancel(t.Context())
+	keepers := make([]*session.Keeper, len(nodes))
+	for i, m := range nodes {
+		k, err := session.Open(t.Context(), m.s, time.Time{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(k.Close)
+		keepers[i] = k
+		m.c.o.Tell = func(ctx context.Context, kind, id string) error {
+			if kind == "lease-block" {
+				return k.ReloadBlock(ctx, id)
+			}
+			return nil
+		}
+		if err := k.Share(t.Context(), m.s, i); err != nil {
+			t.Fatal(err)
+		}
+		tending.Go(func() { k.Tend(ctx, func() []*config.Pool { return []*config.Pool{pool} }) })
+	}
+	disturbing.Go(func() { disturb(ctx, nodes) })
+	var mu sync.Mutex
+	given := map[netip.Addr]int{}
+	for i := range nodes {
+		all.Go(func() {
+			for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+				a := keepers[i].Take(session.NewPool(pool), "", "k.nance", "sw-1", time.Now(), time.Hour)
+				mu.Lock()
+				if a.IsValid() {
+					if other, twice := given[a]; twice {
+						t.Errorf("%s is given by node %d and by node %d", a, other, i)
+					}
+					given[a] = i
+				}
+				done := len(given) == 126
+				mu.Unlock()
+				if done {
+					return
+				}
+			}
+		})
+	}
+	all.Wait()
+	stop()
+	disturbing.Wait()
+	tending.Wait()
+	if len(given) < 126 {
+		t.Errorf("only %d of 126 addresses were given", len(given))
+	}
+	t.Logf("%d of 126 addresses were given", len(given))
 }

@@ -219,7 +219,7 @@ func (c *Cluster) Remove(ctx context.Context, name string) error {
 	if err := r.removeMember(asked, n.Engine); err != nil {
 		return err
 	}
-	if err := c.o.Store.RemoveNode(ctx, n.Number); err != nil {
+	if err := c.o.Store.RemoveNode(ctx, n.Number, time.Now().UnixMilli()); err != nil {
 		return err
 	}
 	r.peers.reload(ctx)
@@ -260,7 +260,7 @@ func (c *Cluster) Recover(ctx context.Context) error {
 		if err := c.finish(began, r, old.epoch); err != nil {
 			return fmt.Errorf("starting the engine alone: %w: %s", err, r.engine.State().Why)
 		}
-		if err := c.o.Store.OnlyNode(began, self.Number, self.Member, epoch); err != nil {
+		if err := c.o.Store.OnlyNode(began, self.Number, self.Member, epoch, time.Now().UnixMilli()); err != nil {
 			return err
 		}
 		state, err := c.o.Store.SharedState(began)

@@ -54,6 +54,7 @@ type Keeper struct {
 	byHolder map[string]*Lease // the last of each holder, perhaps over
 	ends     endings
 	cursor   map[string]int
+	blocks   *blocks // nil while there is but one node
 	dirty    map[netip.Addr]bool
 	stop     chan struct{}
 	done     sync.WaitGroup
@@ -152,7 +153,7 @@ func (k *Keeper) Take(pool *Pool, holder, who, client string, now time.Time, len
 	until := now.Add(length + grace)
 	if last := k.byHolder[holder]; last != nil && holder != "" && slices.ContainsFunc(pool.ranges,
 		func(r config.AddressRange) bool { return r.Contains(last.Address) }) {
-		if now := k.taken[last.Address]; now == nil || now == last {
+		if now := k.taken[last.Address]; now == last || now == nil && k.ours(last.Address) {
 			k.give(&Lease{last.Address, pool.name, who, client, holder, last.At, until})
 			return last.Address
 		}
@@ -174,6 +175,9 @@ func (k *Keeper) give(l *Lease) {
 
 // free finds an address that nobody has, going round so that one just released rests as long as can be.
 func (k *Keeper) free(pool *Pool) netip.Addr {
+	if k.blocks != nil {
+		return k.freeOfBlocks(pool)
+	}
 	begin := k.cursor[pool.name]
 	for n := range pool.size {
 		at := (begin + n) % pool.size

@@ -122,14 +122,22 @@ func (s *Store) SaveNode(ctx context.Context, n Node) error {
 	return s.exec(ctx, "UPDATE nodes SET member = ?, version = ? WHERE number = ?", n.Member, n.Version, n.Number)
 }
 
-// RemoveNode removes a node.
-func (s *Store) RemoveNode(ctx context.Context, number int) error {
-	return s.exec(ctx, "DELETE FROM nodes WHERE number = ?", number)
+// RemoveNode removes a node. The addresses that it gives to sessions rest.
+func (s *Store) RemoveNode(ctx context.Context, number int, now int64) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		if err := rest(ctx, tx, "node = ?", number, now); err != nil {
+			return err
+		}
+		return touched(tx.ExecContext(ctx, "DELETE FROM nodes WHERE number = ?", number))
+	})
 }
 
 // OnlyNode makes this node the only one that is left, in a new epoch of the log.
-func (s *Store) OnlyNode(ctx context.Context, number int, member, epoch string) error {
+func (s *Store) OnlyNode(ctx context.Context, number int, member, epoch string, now int64) error {
 	return s.here(ctx, func(tx *sqlx.Tx) error {
+		if err := rest(ctx, tx, "node <> ? AND node <> -1", number, now); err != nil {
+			return err
+		}
 		if _, err := tx.ExecContext(ctx, "DELETE FROM nodes WHERE number <> ?", number); err != nil {
 			return err
 		}

@@ -43,7 +43,7 @@ func sharedTables() map[string]*sharedTable {
 		{"factors", "id", "factor"}, {"issued", "id", "issued"}, {"operators", "id", ""}, {"keys", "id", ""},
 		{"operator_factors", "id", "operator-factor"}, {"operator_settings", "only", ""}, {"first_hour", "step", ""},
 		{"nodes", "number", "node"}, {"invitations", "hash", ""}, {"node_authority", "only", ""},
-		{"node_settings", "only", "node-settings"},
+		{"node_settings", "only", "node-settings"}, {"lease_blocks", "block", "lease-block"},
 		{"revisions", "number", Configuration}, {"objects", "kind id since", Configuration},
 		{"draft_objects", "kind id", Configuration}, {"draft", "only", Configuration}, {"asked", "only", ""}} {
 		t[one.name] = &sharedTable{key: strings.Fields(one.key), kind: one.kind, whole: one.kind == Configuration}

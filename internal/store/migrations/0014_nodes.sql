@@ -37,6 +37,14 @@ CREATE TABLE node_authority (
   key         TEXT NOT NULL             -- sealed
 );
 
+-- Which node gives the addresses of a block to sessions; node is -1 where the one that did was removed: the block rests
+-- until its sessions must be over.
+CREATE TABLE lease_blocks (
+  block TEXT PRIMARY KEY,               -- prefix
+  node  INTEGER NOT NULL,
+  since INTEGER NOT NULL                -- milliseconds since 1970
+) WITHOUT ROWID;
+
 -- Settings of all nodes together.
 CREATE TABLE node_settings (
   only  INTEGER PRIMARY KEY CHECK (only = 1),
