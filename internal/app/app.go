@@ -75,6 +75,7 @@ type App struct {
 	onward  *onward.Keeper
 	cluster *cluster.Cluster
 	console atomic.Pointer[string] // URL
+	handler atomic.Pointer[http.Handler]
 	trail   *audit.Trail
 	leases  *session.Keeper
 
@@ -407,6 +408,7 @@ func (a *App) serve(o *Options, listener net.Listener, secure bool, handler http
 		a.URL = "https://" + address.String()
 	}
 	a.console.Store(&a.URL)
+	a.handler.Store(&handler)
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -17,6 +18,7 @@ import (
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/manage/sources"
 	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/web/api"
 )
 
 // EngineFlag makes the program run the engine of a node, and nothing else.
@@ -66,7 +68,7 @@ func (a *App) openCluster(ctx context.Context, o *Options, box *seal.Box, regist
 	}
 	a.cluster, err = cluster.Open(ctx, cluster.Options{Dir: o.Data, Address: o.NodeAddress, Number: int(o.Node),
 		Version: Version, Command: command, Store: a.store, Box: box, Tell: a.Changed,
-		Shared: func(ctx context.Context, node int) error { return a.leases.Share(ctx, a.store, node) }, Reunite: a.reunite, Own: own,
+		Shared: func(ctx context.Context, node int) error { return a.leases.Share(ctx, a.store, node) }, Reunite: a.reunite, Inside: api.Inside(a), Own: own,
 		Log: o.Log})
 	if err != nil {
 		return fmt.Errorf("going on as one of several nodes: %w", err)
@@ -125,6 +127,16 @@ func (a *App) twice(ctx context.Context, id, name string, count int) {
 	a.trail.Put(ctx, audit.Line{Actor: audit.Actor{How: "service"}, Call: "reunite", Kind: "factor", Object: id,
 		Name: name, What: fmt.Sprintf("found that %d codes of %s were used on two nodes that were cut off from each "+
 			"other", count, name), Result: audit.Done})
+}
+
+// ServeHTTP answers calls of other nodes, once the API is there.
+func (a *App) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	handler := a.handler.Load()
+	if handler == nil {
+		http.Error(w, "this node is starting", http.StatusServiceUnavailable)
+		return
+	}
+	(*handler).ServeHTTP(w, r)
 }
 
 func latest(list ...time.Time) (out time.Time) {

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/app"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
@@ -183,10 +184,54 @@ func TestNodesAreOneService(t *testing.T) {
 		t.Errorf("the token of one node is not good on the other: %+v", who)
 	}
 
+	// what one recorded is found from both, by its list and by itself; a token that is not good is not good there either
+	first, second := a.ask, b.ask
+	for _, ask := range []func(func(*trial.Request)) (results.Reply, error){first, second} {
+		if _, err := ask(func(q *trial.Request) { q.User = "nobody-at-all" }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var found apitype.Page[apitype.Attempt]
+	for end := time.Now().Add(5 * time.Second); len(found.Items) < 2 && time.Now().Before(end); time.Sleep(50 *
+		time.Millisecond) {
+		a.do(http.MethodGet, "/attempts?user=nobody-at-all", nil, &found)
+	}
+	by := map[string]bool{}
+	for _, one := range found.Items {
+		by[one.Node] = true
+		for _, w := range []*world{a, b} {
+			var detail apitype.AttemptDetail
+			w.do(http.MethodGet, "/attempts/"+one.ID, nil, &detail)
+			if detail.Sent != "nobody-at-all" {
+				t.Errorf("the attempt %s is %+v", one.ID, detail)
+			}
+		}
+	}
+	if len(found.Items) != 2 || len(by) != 2 {
+		t.Errorf("attempts of both nodes are found as %+v", found)
+	}
+	a.do(http.MethodGet, "/attempts?user=nobody-at-all&limit=1", nil, &found)
+	if len(found.Items) != 1 || found.Next == "" {
+		t.Fatalf("the first page is %+v", found)
+	}
+	newest := found.Items[0].ID
+	a.do(http.MethodGet, "/attempts?user=nobody-at-all&limit=1&before="+found.Next, nil, &found)
+	if len(found.Items) != 1 || found.Items[0].ID >= newest {
+		t.Errorf("the page after %s is %+v", newest, found)
+	}
+	helper := a.operator("h.ward", "reception")
+	if status, _ := b.bare(helper, http.MethodGet, "/attempts"); status != http.StatusForbidden {
+		t.Errorf("a role that may not look gets %d from the other node", status)
+	}
+
 	// one dies: the other answers, and is changed
 	b.app.Stop()
 	a.nodesAre("two", func(n apitype.Nodes) bool { return n.Majority && n.Items[1].State == "silent" })
 	a.wants(0, []string{"node", "list"}, "second", "silent")
+	a.do(http.MethodGet, "/attempts?user=nobody-at-all", nil, &found)
+	if len(found.Items) != 1 || len(found.Missing) != 1 || found.Missing[0] != "second" {
+		t.Errorf("without the other node the list is %+v", found)
+	}
 	a.do(http.MethodPost, "/passes", map[string]any{"name": "while-away", "vlan": "8"}, nil)
 	a.publish()
 	b.join = "" // it comes back with what it has, and gets what it missed

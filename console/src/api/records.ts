@@ -2,9 +2,10 @@ import { useInfiniteQuery } from "@tanstack/react-query";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
 import { call, type Schema } from "./client";
+import { useAbout } from "./hooks";
 
 export type Gap = Schema["Gap"];
-type Page<T> = { items: T[]; next?: string; searched?: string; unreadable?: number };
+type Page<T> = { items: T[]; next?: string; searched?: string; unreadable?: number; missing?: string[] };
 
 /** How many records are asked for at a time, and at least looked for before a search stops by itself. */
 const pageSize = 100;
@@ -50,6 +51,9 @@ export function useRecords<T extends { id: string }>(path: string, event: string
   const [live, setLive] = useState(true);
   const [fresh, setFresh] = useState<T[]>([]);
   const [gap, setGap] = useState<Gap>();
+  // what this node records comes as a stream, what others do is asked for again and again
+  const several = !!useAbout().data?.node && path !== "audit";
+  const on = live && !params.get("until");
   const query = useMemo(() => {
     const out = new URLSearchParams();
     for (const key of [...keys, "since", "until"]) if (params.get(key)) out.set(key, params.get(key)!);
@@ -61,6 +65,7 @@ export function useRecords<T extends { id: string }>(path: string, event: string
       call<Page<T>>("GET", `/${path}?${query}&limit=${pageSize}${pageParam ? `&before=${pageParam}` : ""}`),
     // pages are compared with those before only where somebody reads them: thousands take longer than a frame
     structuralSharing: false,
+    refetchInterval: (q) => several && on && q.state.data?.pages.length === 1 && 2000,
     initialPageParam: "",
     getNextPageParam: (page) => page.next || undefined,
   });
@@ -73,7 +78,6 @@ export function useRecords<T extends { id: string }>(path: string, event: string
   useEffect(() => {
     if (searching && !list.isFetching) list.fetchNextPage();
   }, [searching, list.isFetching]);
-  const on = live && !params.get("until");
   const stale = useStream<T>(
     `${path}-live`,
     event,
@@ -103,7 +107,9 @@ export function useRecords<T extends { id: string }>(path: string, event: string
   const old = pages.flatMap((p) => p.items);
   const known = new Set(old.map((one) => one.id));
   return {
-    rows: [...fresh.filter((one) => !known.has(one.id)), ...old],
+    rows: several
+      ? [...fresh.filter((one) => !known.has(one.id)), ...old].sort((a, b) => (a.id < b.id ? 1 : -1))
+      : [...fresh.filter((one) => !known.has(one.id)), ...old],
     list,
     params,
     query,
@@ -112,6 +118,8 @@ export function useRecords<T extends { id: string }>(path: string, event: string
     searching,
     stop: () => setStopped(true),
     goOn: () => setStopped(false),
+    /** Nodes whose records are not in the list, since they did not answer. */
+    missing: pages[0]?.missing ?? [],
     unreadable: pages.reduce((n, page) => n + (page.unreadable ?? 0), 0),
     set,
     clear: () => setParams({}),

@@ -132,6 +132,7 @@ type Listed = {
   stop: () => void;
   goOn: () => void;
   unreadable: number;
+  missing: string[];
   clear: () => void;
 };
 
@@ -178,6 +179,12 @@ export function RecordTable({
   return (
     <>
       <Failure error={list.error} />
+      {of.missing.length > 0 && (
+        <Notice tone="warn">
+          What {of.missing.join(" and ")} recorded is not in this list:{" "}
+          {of.missing.length === 1 ? "it does" : "they do"} not answer.
+        </Notice>
+      )}
       {of.unreadable > 0 && (
         <Notice tone="out">
           {of.unreadable.toLocaleString()} records are left out: the file is damaged where they are. Check the disk; a

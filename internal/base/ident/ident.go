@@ -56,6 +56,9 @@ func (id ID) Time() time.Time {
 	return time.UnixMilli(int64(id)>>(nodeBits+sequenceBits) + epoch)
 }
 
+// Node is the number of the node that made the identifier.
+func (id ID) Node() int { return int(id >> sequenceBits & (1<<nodeBits - 1)) }
+
 // At is the smallest identifier of a moment, for ranges of time.
 func At(at time.Time) ID {
 	return ID(max(0, at.UnixMilli()-epoch) << (nodeBits + sequenceBits))

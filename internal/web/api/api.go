@@ -130,7 +130,11 @@ func New(s *Service) http.Handler {
 				next.ServeHTTP(w, req)
 			})
 		})
-		r.Route("/v1", func(r chi.Router) { api = newServer(s, r) })
+		r.Route("/v1", func(r chi.Router) {
+			around := &server{Service: s}
+			r.Use(around.everywhere)
+			api = newServer(s, r)
+		})
 		r.NotFound(func(w http.ResponseWriter, _ *http.Request) {
 			http.Error(w, "there is no such call", http.StatusNotFound)
 		})

@@ -46,7 +46,7 @@ func (s *server) sessions() {
 	}
 	huma.Register(s.api, open(operation("GET", "/about", "about", "What is running, and who is signed in")),
 		func(ctx context.Context, _ *none) (*body[apitype.About], error) {
-			out := apitype.About{Version: s.Version, SetupNeeded: s.Operators.SetupCode() != ""}
+			out := apitype.About{Version: s.Version, SetupNeeded: s.Operators.SetupCode() != "", Node: s.Cluster.Name()}
 			settings := s.Operators.Settings()
 			if settings.Provider != nil {
 				out.Provider = settings.Provider.Label

@@ -59,6 +59,7 @@ type CommandTrials struct {
 
 // JournalEntry is one entry of the gear journal.
 type JournalEntry struct {
+	Node     string    `json:"node,omitempty" doc:"Node that recorded it, where there are several"`
 	ID       string    `json:"id"`
 	At       time.Time `json:"at"`
 	Kind     string    `json:"kind" doc:"login, enable, password, shell, command or another service; start, stop or update for what the gear reported"`

@@ -228,6 +228,7 @@ type Page[T any] struct {
 	Next  string `json:"next,omitempty" doc:"Cursor of the next page; missing on the last"`
 	// Searched is set where the search took long, and goes on with the next page.
 	Searched   *time.Time `json:"searched,omitempty" doc:"How far back was searched, where it took long; go on with the next page"`
+	Missing    []string   `json:"missing,omitempty" doc:"Nodes that did not answer, whose records are not in the list"`
 	Unreadable int        `json:"unreadable,omitempty" doc:"Records that were left out, since the file is damaged where they are"`
 }
 

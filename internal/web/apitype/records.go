@@ -60,6 +60,7 @@ func (f Fault) String() string {
 type About struct {
 	Version     string   `json:"version"`
 	SetupNeeded bool     `json:"setupNeeded"`
+	Node        string   `json:"node,omitempty" doc:"Name of this node, where there are several"`
 	Operator    string   `json:"operator,omitempty" doc:"Who is signed in"`
 	Role        string   `json:"role,omitempty"`
 	Rights      []string `json:"rights,omitempty" doc:"What the role allows: enrol, self, watch, assist, read, configure, own"`
@@ -208,6 +209,7 @@ type AccountInput struct {
 
 // Attempt is one attempt in a list.
 type Attempt struct {
+	Node     string    `json:"node,omitempty" doc:"Node that recorded it, where there are several"`
 	ID       string    `json:"id"`
 	At       time.Time `json:"at"`
 	Verdict  string    `json:"verdict" enum:"admitted,refused"`

@@ -8,6 +8,7 @@ import (
 
 // Session is a session, open or ended, as accounting tells it.
 type Session struct {
+	Node    string    `json:"node,omitempty" doc:"Node that recorded it, where there are several"`
 	ID      string    `json:"id"`
 	Open    bool      `json:"open"`
 	User    string    `json:"user"`

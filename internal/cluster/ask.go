@@ -1,0 +1,81 @@
+package cluster
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"time"
+
+	"tollgate.example/key/internal/store"
+)
+
+// Peer is another node that keeps records.
+type Peer struct {
+	Number int
+	Name   string
+}
+
+// silentAfter is after how long without an answer a node is not asked any more until it answers again.
+const silentAfter = 6 * time.Second
+
+// ErrSilent is returned where another node does not answer.
+var ErrSilent = errors.New("it does not answer")
+
+// Name is the name of this node, "" while there is but one.
+func (c *Cluster) Name() string {
+	if r := c.running(); r != nil {
+		return r.self.Name
+	}
+	return ""
+}
+
+// Others are the other nodes that keep records.
+func (c *Cluster) Others() (out []Peer) {
+	r := c.running()
+	if r == nil {
+		return nil
+	}
+	for _, n := range r.peers.others() {
+		if !n.Witness {
+			out = append(out, Peer{n.Number, n.Name})
+		}
+	}
+	return out
+}
+
+// Other is another node by its number.
+func (c *Cluster) Other(number int) (Peer, bool) {
+	for _, p := range c.Others() {
+		if p.Number == number {
+			return p, true
+		}
+	}
+	return Peer{}, false
+}
+
+// Ask makes a call to another node. One that has been silent is not waited for.
+func (c *Cluster) Ask(ctx context.Context, to Peer, method, path string, header http.Header, body io.Reader) (
+	*http.Response, error) {
+	r := c.running()
+	if r == nil {
+		return nil, ErrAlone
+	}
+	n, ok := r.peers.node(to.Number)
+	if !ok {
+		return nil, store.ErrNotFound
+	}
+	r.peers.mu.RLock()
+	seen := r.peers.seen[to.Number]
+	r.peers.mu.RUnlock()
+	if seen != nil && seen.Wrong != "" && time.Since(seen.At) > silentAfter {
+		return nil, fmt.Errorf("%w: %s", ErrSilent, seen.Wrong)
+	}
+	q, err := http.NewRequestWithContext(ctx, method, "https://"+n.Address+path, body)
+	if err != nil {
+		return nil, err
+	}
+	q.Header = header
+	return r.peers.client.Do(q)
+}
