@@ -17,7 +17,6 @@ import (
 	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/manage/sources"
-	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/web/api"
 )
 
@@ -68,7 +67,8 @@ func (a *App) openCluster(ctx context.Context, o *Options, box *seal.Box, regist
 	}
 	a.cluster, err = cluster.Open(ctx, cluster.Options{Dir: o.Data, Address: o.NodeAddress, Number: int(o.Node),
 		Version: Version, Command: command, Store: a.store, Box: box, Tell: a.Changed,
-		Shared: func(ctx context.Context, node int) error { return a.leases.Share(ctx, a.store, node) }, Reunite: a.reunite, Inside: api.Inside(a), Own: own,
+		Shared:  func(ctx context.Context, node int) error { return a.leases.Share(ctx, a.store, node) },
+		Reunite: a.reunite, Inside: api.Inside(a), Own: own,
 		Log: o.Log})
 	if err != nil {
 		return fmt.Errorf("going on as one of several nodes: %w", err)
@@ -101,18 +101,12 @@ func (a *App) reunite(ctx context.Context) error {
 		if ours || u.Table != "factors" {
 			continue
 		}
-		var base, here store.FactorToken
-		for picture, into := range map[string]*store.FactorToken{u.Base: &base, u.Here: &here} {
-			if _, err := u.Row(picture, into); err != nil {
-				return err
-			}
-		}
-		name, twice, err := a.factors.Reunite(ctx, here.ID, base.Secrets, here.Secrets)
+		id, name, twice, err := a.factors.Reunite(ctx, &u)
 		if err != nil {
 			return err
 		}
 		if twice > 0 {
-			a.twice(ctx, here.ID, name, twice)
+			a.twice(ctx, id, name, twice)
 		}
 	}
 	return nil

@@ -2,11 +2,13 @@ package app
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
 
 	"tollgate.example/key/internal/manage/backup"
+	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/store/sqlite"
 )
 
@@ -26,6 +28,13 @@ func Restore(ctx context.Context, dir, path, passphrase, keyFile string) (string
 	m, err := backup.Restore(ctx, in, passphrase, dir, keyFile)
 	if err != nil {
 		return "", err
+	}
+	s, err := store.Open(ctx, dir)
+	if err != nil {
+		return "", err
+	}
+	if err := errors.Join(s.Alone(ctx), s.Close()); err != nil {
+		return "", fmt.Errorf("making what was restored a node of its own: %w", err)
 	}
 	var out strings.Builder
 	fmt.Fprintf(&out, "Restored into %s: revision %s, %s attempts, %s entries of the journal,\n", dir,

@@ -110,7 +110,12 @@ func (c *Cluster) grow(ctx context.Context, by string) error {
 			return fmt.Errorf("starting the engine: %w: %s", err, r.engine.State().Why)
 		}
 		return c.o.Store.SetSharedState(ctx, store.SharedState{Epoch: token, Node: self.Number})
-	}); err != nil || c.o.Shared == nil {
+	}); err != nil {
+		return err
+	}
+	// an engine whose directory is lost must not begin anew as if it were the first
+	if err := (&members{Name: member, URL: engineURL, Members: member + "=" + engineURL, Token: token,
+		Join: true}).save(c.o.Dir); err != nil || c.o.Shared == nil {
 		return err
 	}
 	return c.o.Shared(ctx, self.Number)

@@ -57,8 +57,8 @@ func blockOf(a netip.Addr) netip.Prefix {
 	return p
 }
 
-// Share has addresses given from blocks of this node alone, since there are others. Those that sessions have already are
-// in such blocks when it returns.
+// Share has addresses given from blocks of this node alone, since there are others. Those that sessions have already
+// are in such blocks when it returns.
 func (k *Keeper) Share(ctx context.Context, s BlockStore, node int) error {
 	b := &blocks{store: s, node: node, of: map[netip.Prefix]store.LeaseBlock{}}
 	rows, err := s.LeaseBlocks(ctx)

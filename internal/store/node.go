@@ -148,6 +148,19 @@ func (s *Store) OnlyNode(ctx context.Context, number int, member, epoch string, 
 	})
 }
 
+// Alone makes a database that was restored that of a single node, whatever it was when it was saved.
+func (s *Store) Alone(ctx context.Context) error {
+	return s.here(ctx, func(tx *sqlx.Tx) error {
+		for _, table := range []string{"shared_state", "nodes", "invitations", "node_authority", "lease_blocks",
+			"unshared"} {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // sharedNames lists the shared tables by name, those that others refer to first.
 func (s *Store) sharedNames() []string {
 	var out []string

@@ -110,7 +110,11 @@ func (s *Store) SeenOperator(ctx context.Context, id, role string, at int64) err
 // ResetOwner makes somebody an owner who is kept here, with a password, whatever there was; all sessions and tokens,
 // and the second factor of that name, are gone.
 func (s *Store) ResetOwner(ctx context.Context, o Operator) error {
-	return s.within(ctx, func(tx *sqlx.Tx) error {
+	run := s.within
+	if _, err := s.SharedState(ctx); err == nil && s.shared.Load() == nil { // it is shared when the service runs
+		run = s.alone
+	}
+	return run(ctx, func(tx *sqlx.Tx) error {
 		for _, one := range []string{"keys WHERE operator IN (SELECT id FROM operators WHERE name = ? COLLATE NOCASE)",
 			"operator_factors WHERE name = ? COLLATE NOCASE", "operators WHERE name = ? COLLATE NOCASE"} {
 			if _, err := tx.ExecContext(ctx, "DELETE FROM "+one, o.Name); err != nil {

@@ -58,8 +58,10 @@ type own struct {
 
 // request is one change on its way.
 type request struct {
-	ctx  context.Context
-	do   func(tx *sqlx.Tx) error
+	ctx context.Context
+	do  func(tx *sqlx.Tx) error
+	// also are rows that are shared as they are, though they are not touched.
+	also []rowID
 	told int64
 	done chan error
 }
@@ -90,8 +92,8 @@ func (s *Store) Share(ctx context.Context, log Log) (stop func(), err error) {
 }
 
 // share runs a change through the log.
-func (h *sharing) share(ctx context.Context, do func(tx *sqlx.Tx) error) error {
-	r := &request{ctx: ctx, do: do, told: h.told.Load(), done: make(chan error, 1)}
+func (h *sharing) share(ctx context.Context, do func(tx *sqlx.Tx) error, also ...rowID) error {
+	r := &request{ctx: ctx, do: do, also: also, told: h.told.Load(), done: make(chan error, 1)}
 	select {
 	case h.queue <- r:
 	case <-ctx.Done():
@@ -226,6 +228,9 @@ func (h *sharing) rehearse(ctx context.Context, batch []*request) (data []byte, 
 			continue
 		}
 		for id := range rows {
+			all[id] = true
+		}
+		for _, id := range r.also {
 			all[id] = true
 		}
 		if n, ok := r.ctx.Value(noteKey{}).(Note); ok {

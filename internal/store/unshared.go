@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -114,29 +115,44 @@ func (s *Store) Unshared(ctx context.Context) ([]Unshared, error) {
 // ShareAgain shares a row that was changed here alone, if no other node changed it meanwhile; if one did, theirs
 // stands, and it reports false.
 func (s *Store) ShareAgain(ctx context.Context, u Unshared) (bool, error) {
-	t := s.tables[u.Table]
-	key, err := decodeValues(json.RawMessage(u.ID))
-	if err != nil || t == nil {
+	h := s.shared.Load()
+	if h == nil || s.tables[u.Table] == nil {
 		return false, s.forget(ctx, u)
 	}
-	ours := true
-	err = s.within(ctx, func(tx *sqlx.Tx) error {
-		now, err := s.pictures(ctx, tx, touchedRows{rowID{u.Table, u.ID}: true})
-		if err != nil {
+	id, ours := rowID{u.Table, u.ID}, true
+	now, err := s.picture(ctx, id)
+	if err == nil && now == u.Here {
+		err = h.share(ctx, func(tx *sqlx.Tx) error { // another node may have been first meanwhile
+			list, err := s.pictures(ctx, tx, touchedRows{id: true})
+			if err == nil && list[id] != u.Here {
+				err = errTheirs
+			}
 			return err
-		}
-		ours = now[rowID{u.Table, u.ID}] == u.Here
-		if !ours {
-			return nil
-		}
-		// a row that is touched is shared as it is
-		_, err = tx.ExecContext(ctx, "UPDATE "+u.Table+" SET "+t.key[0]+" = "+t.key[0]+" WHERE "+t.where(), key...)
-		return err
-	})
+		}, id)
+	} else if err == nil {
+		err = errTheirs
+	}
+	if errors.Is(err, errTheirs) {
+		ours, err = false, nil
+	}
 	if err != nil {
 		return false, err
 	}
 	return ours, s.forget(ctx, u)
+}
+
+// errTheirs tells that another node changed a row.
+var errTheirs = errors.New("another node changed it")
+
+// picture is a row as JSON.
+func (s *Store) picture(ctx context.Context, id rowID) (out string, err error) {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return "", err
+	}
+	defer tx.Rollback()
+	list, err := s.pictures(ctx, tx, touchedRows{id: true})
+	return list[id], err
 }
 
 func (s *Store) forget(ctx context.Context, u Unshared) error {
@@ -152,28 +168,20 @@ func (s *Store) forget(ctx context.Context, u Unshared) error {
 	})
 }
 
-// Row reads a picture of a row into a value with fields for its columns; it reports false for one that is not there.
-func (u *Unshared) Row(picture string, into any) (bool, error) {
+// Text is the text in a column of a picture, Base or Here; it reports false where the row is not there.
+func (u *Unshared) Text(picture, column string) (text string, there bool, err error) {
 	var r Rows
-	if err := json.Unmarshal([]byte(picture), &r); err != nil {
-		return false, err
-	}
-	if len(r.Put) == 0 {
-		return false, nil
+	if err := json.Unmarshal([]byte(picture), &r); err != nil || len(r.Put) == 0 {
+		return "", false, err
 	}
 	values, err := decodeValues(r.Put[0])
 	if err != nil || len(values) != len(r.Columns) {
-		return false, fmt.Errorf("the picture of a row of %s is damaged: %w", u.Table, err)
+		return "", false, fmt.Errorf("the picture of a row of %s is damaged: %w", u.Table, err)
 	}
-	fields := map[string]any{}
-	for i, c := range r.Columns {
-		fields[c] = values[i]
+	if at := slices.Index(r.Columns, column); at >= 0 {
+		text, _ = values[at].(string)
 	}
-	text, err := json.Marshal(fields)
-	if err != nil {
-		return false, err
-	}
-	return true, json.Unmarshal(text, into)
+	return text, true, nil
 }
 
 // CodesWhenCutOff tells what becomes of one-time codes while no majority is reached: refuse or take.

@@ -32,38 +32,46 @@ func (k *Keeper) saveAlone(ctx context.Context, t *kept) error {
 	return k.write(ctx, t, k.store.SaveFactorTokenAlone)
 }
 
-// Reunite brings together what was taken of a token here alone and what other nodes took meanwhile. Base and here are
-// its sealed secrets before and after; it returns whose it is and how many codes counted twice.
-func (k *Keeper) Reunite(ctx context.Context, id, base, here string) (name string, twice int, err error) {
+// Reunite brings together what was taken of a token here alone and what other nodes took meanwhile. It returns the
+// identifier of the token, whose it is, and how many codes counted twice.
+func (k *Keeper) Reunite(ctx context.Context, u *store.Unshared) (id, name string, twice int, err error) {
 	var before, ours secrets
-	for text, into := range map[string]*secrets{base: &before, here: &ours} {
-		clear, err := k.box.Open(Place(id), config.Secret(text))
-		if err == nil {
-			err = json.Unmarshal([]byte(clear), into)
+	for _, one := range []struct {
+		picture string
+		into    *secrets
+	}{{u.Base, &before}, {u.Here, &ours}} {
+		clear := "{}"
+		sealed, there, err := u.Text(one.picture, "secrets")
+		if err == nil && there {
+			id, _, _ = u.Text(one.picture, "id")
+			clear, err = k.box.Open(Place(id), config.Secret(sealed))
 		}
 		if err != nil {
-			return "", 0, fmt.Errorf("opening second factor %s: %w", id, err)
+			return id, "", 0, fmt.Errorf("opening second factor %s: %w", id, err)
+		}
+		if err := json.Unmarshal([]byte(clear), one.into); err != nil {
+			return id, "", 0, fmt.Errorf("reading second factor %s: %w", id, err)
 		}
 	}
 	for range staleTries {
 		if err = k.Reload(ctx, id); err != nil {
-			return "", 0, err
+			return id, "", 0, err
 		}
 		k.mu.RLock()
 		t := k.byID[id]
 		k.mu.RUnlock()
 		if t == nil { // it was removed
-			return "", 0, nil
+			return id, "", 0, nil
 		}
 		t.mu.Lock()
 		name, twice = t.Name, t.merge(&before, &ours)
 		t.mu.Unlock()
 		if err = k.save(ctx, t); !isStale(err) {
-			return name, twice, err
+			return id, name, twice, err
 		}
 		time.Sleep(staleWait)
 	}
-	return name, twice, err
+	return id, name, twice, err
 }
 
 // merge adds to a token what was taken of it elsewhere, and counts what was taken in both places.

@@ -190,8 +190,8 @@ func (s *server) listOf(ctx context.Context, n cluster.Peer, r *http.Request) *r
 	return out
 }
 
-// merge brings the pages of nodes together, the newest record first. Where one has more, what others have beyond that is
-// left for the next page.
+// merge brings the pages of nodes together, the newest record first. Where one has more, what others have beyond that
+// is left for the next page.
 func merge(pages []*recordPage, names []string, limit int) recordPage {
 	out := recordPage{Items: []json.RawMessage{}}
 	type item struct {
