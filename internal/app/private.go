@@ -19,7 +19,8 @@ func makePrivate(dir string, log *slog.Logger) error {
 			return fmt.Errorf("looking at the rights of %s: %w", path, err)
 		}
 		info, err := d.Info()
-		if err != nil || d.Type()&fs.ModeSymlink != 0 { // gone meanwhile, or somewhere else
+		// gone meanwhile, somewhere else, or of an engine that was killed: nobody gets at a socket in here
+		if err != nil || d.Type()&(fs.ModeSymlink|fs.ModeSocket) != 0 {
 			return nil
 		}
 		if info.Mode().Perm()&0o077 == 0 {

@@ -49,7 +49,8 @@ type Options struct {
 
 // Cluster is this node among others. It is safe for concurrent use.
 type Cluster struct {
-	o Options
+	o    Options
+	news news
 
 	// changing is held while nodes come, go or begin anew.
 	changing sync.Mutex
@@ -84,7 +85,7 @@ var ErrAlone = errors.New("there is only this node")
 
 // Open goes on as one of several nodes if this one is; otherwise there is nothing to run.
 func Open(ctx context.Context, o Options) (*Cluster, error) {
-	c := &Cluster{o: o}
+	c := &Cluster{o: o, news: news{ready: make(chan struct{}, 1)}}
 	state, err := o.Store.SharedState(ctx)
 	if errors.Is(err, store.ErrNotFound) {
 		return c, nil
@@ -165,6 +166,7 @@ func (c *Cluster) run(ctx context.Context, self store.Node, epoch string, alone 
 	background, cancel := context.WithCancel(context.Background())
 	var all sync.WaitGroup
 	all.Go(func() { c.follow(background, r) })
+	all.Go(func() { c.spread(background) })
 	all.Go(func() { c.care(background, r) })
 	all.Go(func() { r.peers.watch(background) })
 	r.stop = append(r.stop, func() { cancel(); all.Wait() })

@@ -178,7 +178,7 @@ func TestNothingAcknowledgedIsLost(t *testing.T) {
 			})
 		}
 	}
-	rounds := 6
+	rounds := 4
 	for round := range rounds {
 		victim := nodes[round%3]
 		before := count.Load()

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"tollgate.example/key/internal/store"
@@ -54,12 +55,66 @@ func (c *Cluster) take(ctx context.Context, list []store.LogEntry) error {
 	}
 	c.setStuck(ctx, nil)
 	for i, one := range list {
-		for _, t := range changed[i] {
-			c.tell(ctx, t)
+		var news []store.Touched
+		if i < len(changed) {
+			news = changed[i]
 		}
-		c.o.Store.Told(one.Number)
+		c.news.add(one.Number, news)
 	}
 	return nil
+}
+
+// news is what owners are still to be told, in the order of the log. They are told by a goroutine of their own: an
+// owner may be waiting, with its lock held, for a change of its own to come back, and that is brought by another one.
+type news struct {
+	mu    sync.Mutex
+	list  []notice
+	ready chan struct{}
+}
+
+// notice is up to which entry owners know when they were told of what it changed.
+type notice struct {
+	number int64
+	list   []store.Touched
+}
+
+func (n *news) add(number int64, list []store.Touched) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if last := len(n.list) - 1; len(list) == 0 && last >= 0 && len(n.list[last].list) == 0 {
+		n.list[last].number = number // nothing to tell but the number
+	} else {
+		n.list = append(n.list, notice{number, list})
+	}
+	select {
+	case n.ready <- struct{}{}:
+	default:
+	}
+}
+
+func (n *news) take() []notice {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	out := n.list
+	n.list = nil
+	return out
+}
+
+// spread tells owners what other nodes changed, until the context ends.
+func (c *Cluster) spread(ctx context.Context) {
+	for {
+		for _, one := range c.news.take() {
+			for _, t := range one.list {
+				c.tell(ctx, t)
+			}
+			c.o.Store.Told(one.number)
+		}
+		select {
+		case <-c.news.ready:
+		case <-ctx.Done():
+			return
+		}
+	}
 }
 
 func (c *Cluster) tell(ctx context.Context, t store.Touched) {
@@ -102,10 +157,7 @@ func (c *Cluster) resync(ctx context.Context, r *running) error {
 			continue
 		}
 		c.o.Log.Info("this node was away for long, and took the state of another one over", "node", n.Name)
-		for _, t := range changed {
-			c.tell(ctx, t)
-		}
-		c.o.Store.Told(c.o.Store.Applied())
+		c.news.add(c.o.Store.Applied(), changed)
 		return nil
 	}
 	return fmt.Errorf("taking the state of another node over: %w", errors.Join(failed, errNobody(failed)))

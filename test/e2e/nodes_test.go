@@ -2,12 +2,16 @@ package e2e
 
 import (
 	"bytes"
+	"context"
 	"errors"
+	"fmt"
+	"net"
 	"net/http"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -328,4 +332,96 @@ func (w *world) status(method, path string, body any, tag string) int {
 		return 0
 	}
 	return http.StatusOK
+}
+
+// A node is killed again and again while both are written to and devices sign in at the other: nothing that was
+// acknowledged is missing anywhere in the end, and nobody at the other node waits.
+func TestANodeIsKilled(t *testing.T) {
+	t.Parallel()
+	a := start(t)
+	a.basic("require", "127.0.0.1")
+	token, dir := a.invite("second"), t.TempDir()
+	free := func() string {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer l.Close()
+		return l.Addr().String()
+	}
+	args := []string{"-data", dir, "-http", free(), "-radius", "127.0.0.1:0", "-accounting=", "-radius-tls=",
+		"-radius-dtls=", "-tacacs", "none", "-tacacs-tls", "none", "-node-address", free()}
+	victim := runNode(t, append(args, "-join", token)...)
+	b := &world{t: t, dir: dir, api: &client.Client{URL: "http://" + args[3], Token: a.api.Token}}
+	a.witness("eye")
+	a.well(3)
+	a.admits("k.nance", "gangway-and-rope")
+	ctx, stop := context.WithCancel(t.Context())
+	var writing sync.WaitGroup
+	var acknowledged sync.Map
+	var written, asked, unanswered atomic.Int64
+	for name, w := range map[string]*world{"a": a, "b": b} {
+		writing.Go(func() {
+			for n := 0; ctx.Err() == nil; n++ {
+				name := fmt.Sprintf("%s-%d", name, n)
+				if w.api.Do(context.Background(), http.MethodPost, "/devices", map[string]any{"match": mac(n, name),
+					"name": name, "enabled": true}, nil) == nil {
+					acknowledged.Store(name, true)
+					written.Add(1)
+				} else {
+					time.Sleep(20 * time.Millisecond)
+				}
+			}
+		})
+	}
+	writing.Go(func() {
+		for ctx.Err() == nil {
+			asked.Add(1)
+			if reply, err := a.ask(func(q *trial.Request) { q.Timeout = 3 * time.Second }); err != nil || !reply.Accepted {
+				unanswered.Add(1)
+			}
+			time.Sleep(time.Millisecond)
+		}
+	})
+	for range 2 {
+		time.Sleep(1500 * time.Millisecond)
+		victim.kill()
+		before := written.Load()
+		time.Sleep(2500 * time.Millisecond)
+		if written.Load() == before {
+			t.Error("nothing could be changed while one of two nodes was dead")
+		}
+		victim = runNode(t, args...)
+		a.well(3)
+	}
+	stop()
+	writing.Wait()
+	a.well(3)
+	missing := map[string]int{}
+	for name, w := range map[string]*world{"a": a, "b": b} {
+		have := map[string]bool{}
+		list, err := client.All[apitype.Device](t.Context(), w.api, "/devices", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, d := range list {
+			have[d.Name] = true
+		}
+		acknowledged.Range(func(n, _ any) bool {
+			if !have[n.(string)] {
+				missing[name]++
+			}
+			return true
+		})
+	}
+	if len(missing) > 0 || unanswered.Load() > 0 {
+		t.Errorf("of %d changes are missing %v; of %d sign-ins %d were not answered", written.Load(), missing, asked.Load(),
+			unanswered.Load())
+	}
+	t.Logf("%d changes acknowledged, %d sign-ins answered", written.Load(), asked.Load())
+}
+
+// mac is an address of its own for each name.
+func mac(n int, name string) string {
+	return fmt.Sprintf("02-00-5E-%02X-%02X-%02X", name[0], n>>8&255, n&255)
 }
