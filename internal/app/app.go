@@ -78,6 +78,7 @@ type App struct {
 	handler atomic.Pointer[http.Handler]
 	trail   *audit.Trail
 	leases  *session.Keeper
+	shared  bool // with other nodes, at the start
 
 	mu        sync.Mutex
 	usedTwice []attention.UsedTwice
@@ -174,6 +175,9 @@ func (a *App) openGate(ctx context.Context, o *Options, accounts *account.Keeper
 	if err != nil {
 		return err
 	}
+	if a.shared {
+		members.SetNode(int(o.Node))
+	}
 	leases, err := session.Open(ctx, a.store, clock.Seen())
 	if err != nil {
 		return err
@@ -215,7 +219,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	}
 	shared, err := a.store.SharedState(ctx)
 	if err == nil { // the others know it by this number
-		o.Node = uint8(shared.Node)
+		o.Node, a.shared = uint8(shared.Node), true
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return err
 	}

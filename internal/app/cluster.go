@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -13,6 +14,7 @@ import (
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/base/tally"
 	"tollgate.example/key/internal/cluster"
+	"tollgate.example/key/internal/identity/lockout"
 	"tollgate.example/key/internal/manage/attention"
 	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/manage/revision"
@@ -68,13 +70,44 @@ func (a *App) openCluster(ctx context.Context, o *Options, box *seal.Box, regist
 	a.cluster, err = cluster.Open(ctx, cluster.Options{Dir: o.Data, Address: o.NodeAddress, Number: int(o.Node),
 		Version: Version, Command: command, Store: a.store, Box: box, Tell: a.Changed,
 		Shared:  func(ctx context.Context, node int) error { return a.leases.Share(ctx, a.store, node) },
-		Reunite: a.reunite, Inside: api.Inside(a), Own: own,
+		Reunite: a.reunite, Inside: api.Inside(a), Hear: a.hear, Own: own,
 		Log: o.Log})
 	if err != nil {
 		return fmt.Errorf("going on as one of several nodes: %w", err)
 	}
 	a.done = append(a.done, a.cluster.Close)
+	a.Gate.Lockout.Tell(func(s lockout.Said) { a.cluster.Say(saidPassword, s) })
+	a.Gate.Computers.Tell(func(mac, name string, at time.Time) {
+		a.cluster.Say(saidComputer, computerSeen{mac, name, at})
+	})
 	return nil
+}
+
+// What nodes tell each other soon: what became of passwords, and from where computers were proven.
+const (
+	saidPassword = "password"
+	saidComputer = "computer"
+)
+
+type computerSeen struct {
+	MAC, Name string
+	At        time.Time
+}
+
+// hear takes what another node says.
+func (a *App) hear(s cluster.Saying) {
+	switch s.Kind {
+	case saidPassword:
+		var said lockout.Said
+		if json.Unmarshal(s.Data, &said) == nil && said.Name != "" {
+			a.Gate.Lockout.Heard(said)
+		}
+	case saidComputer:
+		var seen computerSeen
+		if json.Unmarshal(s.Data, &seen) == nil && seen.MAC != "" {
+			a.Gate.Computers.Heard(seen.MAC, seen.Name, seen.At)
+		}
+	}
 }
 
 // readNodeSettings takes the settings of all nodes into use.

@@ -40,6 +40,8 @@ type Options struct {
 	Shared func(ctx context.Context, node int) error
 	// Reunite shares what was done here while no majority was reached; it is called again and again.
 	Reunite func(ctx context.Context) error
+	// Hear takes what another node says.
+	Hear func(Saying)
 	// Own is what this node tells others of itself.
 	Own func() Own
 	// Inside answers calls of other nodes to the API of this one.
@@ -49,8 +51,9 @@ type Options struct {
 
 // Cluster is this node among others. It is safe for concurrent use.
 type Cluster struct {
-	o    Options
-	news news
+	o       Options
+	news    news
+	sayings sayings
 
 	// changing is held while nodes come, go or begin anew.
 	changing sync.Mutex
@@ -167,6 +170,7 @@ func (c *Cluster) run(ctx context.Context, self store.Node, epoch string, alone 
 	var all sync.WaitGroup
 	all.Go(func() { c.follow(background, r) })
 	all.Go(func() { c.spread(background) })
+	all.Go(func() { c.say(background, r) })
 	all.Go(func() { c.care(background, r) })
 	all.Go(func() { r.peers.watch(background) })
 	r.stop = append(r.stop, func() { cancel(); all.Wait() })

@@ -108,6 +108,7 @@ func (c *Cluster) serve(r *running) (*peers, error) {
 	mux.HandleFunc("POST /join", p.serveJoin)
 	mux.HandleFunc("GET /status", p.members(p.serveStatus))
 	mux.HandleFunc("GET /snapshot", p.members(p.serveSnapshot))
+	mux.HandleFunc("POST /soon", p.members(p.serveSoon))
 	if c.o.Inside != nil {
 		mux.HandleFunc("/inside/", p.members(http.StripPrefix("/inside", c.o.Inside).ServeHTTP))
 	}

@@ -243,6 +243,15 @@ In another shell, to try it from the command line:
   bin/tollgate audit list
 
 `, o.HTTP, OperatorName, OperatorPassword, o.Dir, Domain)
+	if o.Nodes > 1 {
+		fmt.Fprintf(o.Out, `There are two nodes. The second one is at %s; devices ask the first, then the second,
+those of the south pier the other way round. End one and watch what becomes of it on both:
+
+  kill -9 $DEMO_NODE_PID_1
+  TOLLGATE_URL=$TOLLGATE_URL_2 bin/tollgate node list
+
+`, o.second.url)
+	}
 }
 
 // service is tollgated as a child process.

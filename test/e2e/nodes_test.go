@@ -228,6 +228,19 @@ func TestNodesAreOneService(t *testing.T) {
 		t.Errorf("a role that may not look gets %d from the other node", status)
 	}
 
+	// wrong passwords on one count on the other
+	for range 10 {
+		if _, err := a.ask(func(q *trial.Request) { q.User, q.Password = "d.hand", "wrong" }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	time.Sleep(2 * time.Second)
+	if reply, err := b.ask(func(q *trial.Request) {
+		q.User, q.Password = "d.hand", "hand-over-hand"
+	}); err != nil || reply.Accepted {
+		t.Errorf("ten wrong passwords on one node brake nothing on the other: %+v, %v", reply, err)
+	}
+
 	// one dies: the other answers, and is changed
 	b.app.Stop()
 	a.nodesAre("two", func(n apitype.Nodes) bool { return n.Majority && n.Items[1].State == "silent" })

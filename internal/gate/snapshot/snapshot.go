@@ -202,8 +202,10 @@ func (s *Snapshot) openDirectories(m *Maker, before *Snapshot) error {
 		}
 		entry := &Directory{Directory: open, Config: *d}
 		if d.Member() {
-			passwords := func() []string { return m.Machines.Passwords(d.Domain, d.Computer) }
-			entry.Member = domain.ForDirectory(d, passwords, open.Dialer())
+			own := *d
+			own.Computer = m.Machines.Name(d.Domain, d.Computer)
+			passwords := func() []string { return m.Machines.Passwords(own.Domain, own.Computer) }
+			entry.Member = domain.ForDirectory(&own, passwords, open.Dialer())
 		}
 		s.directories[strings.ToLower(d.Name)] = entry
 	}

@@ -28,6 +28,7 @@ type Computers struct {
 	seen  map[string]facts.MachineSeen
 	dirty map[string]bool
 	any   atomic.Bool
+	tell  atomic.Pointer[func(mac, name string, at time.Time)]
 	stop  chan struct{}
 	done  sync.WaitGroup
 }
@@ -48,11 +49,22 @@ func OpenComputers(ctx context.Context, s *store.Store) (*Computers, error) {
 	return m, nil
 }
 
+// Tell has others told of each computer that is proven here.
+func (m *Computers) Tell(tell func(mac, name string, at time.Time)) { m.tell.Store(&tell) }
+
 // Proven notes that a computer was proven from an address.
 func (m *Computers) Proven(mac, name string, at time.Time) {
 	if mac == "" {
 		return
 	}
+	if tell := m.tell.Load(); tell != nil {
+		(*tell)(mac, name, at)
+	}
+	m.Heard(mac, name, at)
+}
+
+// Heard notes that a computer was proven from an address, here or elsewhere.
+func (m *Computers) Heard(mac, name string, at time.Time) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if len(m.seen) >= maxMachines {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tollgate.example/key/internal/base/seal"
@@ -23,8 +24,29 @@ type MachineAccounts struct {
 	box      *seal.Box
 	rotating sync.Mutex
 
+	// node is the number of this node where there are several, and one above: each has an account of its own, since a
+	// domain controller keeps one secure channel for each.
+	node atomic.Int32
+
 	mu  sync.Mutex
 	all map[string]account
+}
+
+// SetNode says which of several nodes this is.
+func (m *MachineAccounts) SetNode(number int) { m.node.Store(int32(number) + 1) }
+
+// maxComputer is how long the name of a computer may be, in characters.
+const maxComputer = 15
+
+// Name is the name of the account of this node, where the configuration names the computer: itself on the node that
+// joined first, and with the number of the node on others.
+func (m *MachineAccounts) Name(domain, computer string) string {
+	n := m.node.Load()
+	if n == 0 || computer == "" || len(m.Passwords(domain, computer)) > 0 {
+		return computer
+	}
+	end := fmt.Sprintf("-%d", n-1)
+	return computer[:min(len(computer), maxComputer-len(end))] + end
 }
 
 // MachineStore is where the passwords are kept, sealed.

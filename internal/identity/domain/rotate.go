@@ -14,7 +14,7 @@ import (
 // Due reports whether the machine account in the domain of a directory has had its password for long enough. One that
 // was changed in the future was changed while the clock was ahead.
 func (m *MachineAccounts) Due(d *config.Directory, now time.Time) bool {
-	changed := m.Changed(d.Domain, d.Computer)
+	changed := m.Changed(d.Domain, m.Name(d.Domain, d.Computer))
 	return d.Member() && !changed.IsZero() && (now.Sub(changed) > passwordLife || changed.Sub(now) > passwordLife)
 }
 
@@ -27,11 +27,11 @@ func (m *MachineAccounts) Rotate(ctx context.Context, member *Member, d *config.
 	next, present := directory.MachinePassword(), ""
 	err := member.SetPassword(ctx, next, func(taken string) error {
 		present = taken
-		return m.Set(ctx, d.Domain, d.Computer, next, taken)
+		return m.Set(ctx, d.Domain, m.Name(d.Domain, d.Computer), next, taken)
 	})
 	var refused netlogon.Status
 	if present != "" && errors.As(err, &refused) { // the domain said no: the one before is still the one
-		return errors.Join(err, m.Set(ctx, d.Domain, d.Computer, present, ""))
+		return errors.Join(err, m.Set(ctx, d.Domain, m.Name(d.Domain, d.Computer), present, ""))
 	}
 	return err
 }

@@ -33,8 +33,55 @@ func (l Limits) device() int { return (l.After + 1) / 2 }
 type Guard struct {
 	// counted is how many people there are, so that nothing has to be locked while there are none.
 	counted atomic.Int64
+	tell    atomic.Pointer[func(Said)]
 	mu      sync.Mutex
 	people  map[string]*person
+}
+
+// Said is what became of a password, as nodes tell each other.
+type Said struct {
+	Store, Name, Device string
+	Limits              Limits
+	Outcome             Outcome
+}
+
+// Tell has others told what becomes of passwords here: a directory counts those of all.
+func (g *Guard) Tell(tell func(Said)) { g.tell.Store(&tell) }
+
+// Heard counts a password that another node passed on.
+func (g *Guard) Heard(s Said) {
+	now := time.Now()
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	p := g.people[key(s.Store, s.Name)]
+	if p == nil {
+		if s.Outcome != Wrong {
+			return
+		}
+		g.room(now)
+		p = &person{store: s.Store, name: s.Name, devices: map[string]int{}}
+		g.people[key(s.Store, s.Name)] = p
+		g.counted.Store(int64(len(g.people)))
+	}
+	p.settle(s.Device, s.Limits, s.Outcome, now)
+}
+
+// settle counts what became of a password.
+func (p *person) settle(device string, limits Limits, outcome Outcome, now time.Time) {
+	switch outcome {
+	case Right:
+		p.wrong, p.devices = 0, map[string]int{}
+	case Wrong:
+		if p.wrong > 0 && now.After(p.until) {
+			p.wrong, p.devices = 0, map[string]int{}
+		}
+		p.wrong++
+		p.after = limits.After
+		if p.last = now; device != "" && len(p.devices) < 50 {
+			p.devices[device]++
+		}
+		p.until = p.last.Add(limits.Window)
+	}
 }
 
 type person struct {
@@ -120,17 +167,11 @@ func (g *Guard) Done(store, name, device string, limits Limits, outcome Outcome)
 	if p == nil {
 		return
 	}
-	p.asking = max(0, p.asking-1)
-	switch outcome {
-	case Right:
-		p.wrong, p.devices = 0, map[string]int{}
-	case Wrong:
-		p.wrong++
-		if p.last = time.Now(); device != "" && len(p.devices) < 50 {
-			p.devices[device]++
-		}
-		p.until = p.last.Add(limits.Window)
+	if tell := g.tell.Load(); tell != nil && (outcome == Wrong || outcome == Right && p.wrong > 0) {
+		(*tell)(Said{store, name, device, limits, outcome})
 	}
+	p.asking = max(0, p.asking-1)
+	p.settle(device, limits, outcome, time.Now())
 	if p.settled != nil {
 		close(p.settled)
 		p.settled = nil
@@ -149,6 +190,9 @@ func (g *Guard) Right(store, name string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if p := g.people[key(store, name)]; p != nil {
+		if tell := g.tell.Load(); tell != nil && p.wrong > 0 {
+			(*tell)(Said{Store: store, Name: name, Outcome: Right})
+		}
 		p.wrong, p.devices = 0, map[string]int{}
 	}
 }

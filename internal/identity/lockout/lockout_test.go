@@ -129,3 +129,27 @@ func TestRoom(t *testing.T) {
 		t.Errorf("%d people are kept", len(g.people))
 	}
 }
+
+// Wrong passwords that other nodes passed on count, and a right one there ends the count here.
+func TestWhatOtherNodesSayCounts(t *testing.T) {
+	a, b := New(), New()
+	a.Tell(b.Heard)
+	limits := Limits{After: 3, Window: time.Minute}
+	for range 3 {
+		if held, err := a.Ask(t.Context(), "LANTERN", "k.nance", "", limits); held != nil || err != nil {
+			t.Fatal(held, err)
+		}
+		a.Done("LANTERN", "k.nance", "", limits, Wrong)
+	}
+	if held, err := b.Ask(t.Context(), "lantern", "K.Nance", "", limits); held == nil || err != nil {
+		t.Errorf("three wrong passwords elsewhere hold nothing back: %v, %v", held, err)
+	}
+	if list := b.List("LANTERN", time.Now()); len(list) != 1 || list[0].Wrong != 3 {
+		t.Errorf("held back are %+v", list)
+	}
+	a.Right("LANTERN", "k.nance")
+	if held, err := b.Ask(t.Context(), "LANTERN", "k.nance", "", limits); held != nil || err != nil {
+		t.Errorf("a right password elsewhere changes nothing: %v, %v", held, err)
+	}
+	b.Heard(Said{Store: "LANTERN", Name: "s.lodge", Outcome: Right}) // of whom nothing was counted
+}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -28,8 +29,15 @@ func (s *server) membership() {
 		if at < 0 {
 			return nil, problem(http.StatusNotFound, fmt.Sprintf("there is no directory %q in the draft", in.Ref), "")
 		}
+		computer := in.Body.Computer
+		elsewhere := d.Member() && !s.Cluster.Alone() && s.Gate.MachineAccounts.Changed(d.Domain,
+			s.Gate.MachineAccounts.Name(d.Domain, d.Computer)).IsZero()
+		name := computer
+		if elsewhere { // another node is a member: this one joins beside it
+			name = s.Gate.MachineAccounts.Name(d.Domain, d.Computer)
+		}
 		joined, err := s.Gate.MachineAccounts.Join(ctx, *d, directory.JoinInput{BindName: in.Body.Name,
-			Password: in.Body.Password, Computer: in.Body.Computer, OU: in.Body.OU})
+			Password: in.Body.Password, Computer: name, OU: in.Body.OU})
 		var channel *domain.ChannelError
 		switch {
 		case errors.As(err, &channel):
@@ -39,8 +47,11 @@ func (s *server) membership() {
 			return nil, problem(http.StatusUnprocessableEntity, err.Error(), joinRemedy(err))
 		}
 		out := apitype.Joined{DN: joined.DN, Controller: joined.Controller}
+		if elsewhere {
+			return ok(out), nil
+		}
 		out.Revision, err = s.editDirectory(ctx, in.PublishInput, d.ID, func(d *config.Directory) {
-			d.Domain, d.Computer = joined.Domain, joined.Computer
+			d.Domain, d.Computer = joined.Domain, strings.ToUpper(computer)
 		})
 		return ok(out), err
 	})
@@ -57,7 +68,8 @@ func (s *server) membership() {
 			return nil, problem(http.StatusBadGateway, err.Error(), "The present password stays in use. Run the test "+
 				"of this directory.")
 		}
-		return ok(apitype.Rotated{Changed: s.Gate.MachineAccounts.Changed(d.Domain, d.Computer)}), nil
+		return ok(apitype.Rotated{Changed: s.Gate.MachineAccounts.Changed(d.Domain,
+			s.Gate.MachineAccounts.Name(d.Domain, d.Computer))}), nil
 	})
 	huma.Register(s.api, operation("GET", "/directories/{ref}/delegation", "explain-delegation",
 		"The least right that somebody needs to join the domain of a directory, as it is delegated"),
@@ -90,7 +102,9 @@ func (s *server) membership() {
 				fmt.Sprintf("there is no directory %q in the draft of whose domain we are a member", in.Ref), "")
 		}
 		if in.Body != nil && in.Body.Name != "" {
-			if err := directory.RemoveComputer(ctx, *d, in.Body.Name, in.Body.Password); err != nil {
+			own := *d
+			own.Computer = s.Gate.MachineAccounts.Name(d.Domain, d.Computer)
+			if err := directory.RemoveComputer(ctx, own, in.Body.Name, in.Body.Password); err != nil {
 				return nil, problem(http.StatusUnprocessableEntity, "the machine account was not removed, and we are "+
 					"still a member: "+err.Error(), "Leave without a name to remove, and have the account removed in "+
 					"the domain.")

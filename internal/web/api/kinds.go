@@ -39,7 +39,8 @@ func (s *server) objects() {
 			return func(d *config.Directory, m apitype.Meta) apitype.Directory {
 				var set *time.Time
 				if d.Member() {
-					if at := s.Gate.MachineAccounts.Changed(d.Domain, d.Computer); !at.IsZero() {
+					name := s.Gate.MachineAccounts.Name(d.Domain, d.Computer)
+					if at := s.Gate.MachineAccounts.Changed(d.Domain, name); !at.IsZero() {
 						set = &at
 					}
 				}
