@@ -57,6 +57,7 @@ bench: build
 	go run ./test/load -large
 	go run ./test/load -accounting
 	go run ./test/load -streams
+	go run ./test/load -nodes
 
 screenshots: build
 	go run ./test/shots

@@ -1,13 +1,11 @@
 package cluster
 
 import (
-	"context"
 	"errors"
 	"syscall"
 	"testing"
 	"time"
 
-	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/store"
@@ -18,21 +16,7 @@ import (
 func TestCutOffAndBack(t *testing.T) {
 	t.Parallel()
 	nodes := machines(t, 2, false)
-	keepers := make([]*factor.Keeper, 2)
-	for i, m := range nodes {
-		m.until("both have the same", func() bool { return m.s.Applied() >= nodes[0].s.Applied() })
-		k, err := factor.Open(t.Context(), m.s.PeopleFactors(), m.box, ident.NewSource(uint8(i)))
-		if err != nil {
-			t.Fatal(err)
-		}
-		keepers[i] = k
-		m.c.o.Tell = func(ctx context.Context, kind, id string) error {
-			if kind == "factor" {
-				return k.Reload(ctx, id)
-			}
-			return nil
-		}
-	}
+	keepers := codeKeepers(t, nodes)
 	seed := enrolled(t, keepers[0])
 	emergency := account("e")
 	emergency.Emergency = "port.type is Ethernet"

@@ -107,21 +107,7 @@ func disturb(ctx context.Context, nodes []*machine) {
 func TestClaimsAndRevisionsAreLinearizable(t *testing.T) {
 	t.Parallel()
 	nodes := machines(t, 3, false)
-	keepers := make([]*factor.Keeper, len(nodes))
-	for i, m := range nodes {
-		m.until("all nodes have what was made", func() bool { return m.s.Applied() >= nodes[0].s.Applied() })
-		k, err := factor.Open(t.Context(), m.s.PeopleFactors(), m.box, ident.NewSource(uint8(i)))
-		if err != nil {
-			t.Fatal(err)
-		}
-		keepers[i] = k
-		m.c.o.Tell = func(ctx context.Context, kind, id string) error {
-			if kind == "factor" {
-				return k.Reload(ctx, id)
-			}
-			return nil
-		}
-	}
+	keepers := codeKeepers(t, nodes)
 	seed := enrolled(t, keepers[0])
 	for i, m := range nodes {
 		m.until("all nodes have the token", func() bool { return keepers[i].Enrolled("local", "k.nance") })
@@ -285,4 +271,25 @@ func TestAddressesAreGivenOnce(t *testing.T) {
 		t.Errorf("only %d of 126 addresses were given", len(given))
 	}
 	t.Logf("%d of 126 addresses were given", len(given))
+}
+
+// codeKeepers are the keepers of second factors of nodes, which are told what other nodes change.
+func codeKeepers(t *testing.T, nodes []*machine) []*factor.Keeper {
+	t.Helper()
+	keepers := make([]*factor.Keeper, len(nodes))
+	for i, m := range nodes {
+		m.until("all nodes have what was made", func() bool { return m.s.Applied() >= nodes[0].s.Applied() })
+		k, err := factor.Open(t.Context(), m.s.PeopleFactors(), m.box, ident.NewSource(uint8(i)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		keepers[i] = k
+		m.c.o.Tell = func(ctx context.Context, kind, id string) error {
+			if kind == "factor" {
+				return k.Reload(ctx, id)
+			}
+			return nil
+		}
+	}
+	return keepers
 }

@@ -46,6 +46,7 @@ func main() {
 	accounting := flag.Bool("accounting", false, "measure only accounting and sessions")
 	streams := flag.Bool("streams", false, "measure only RADIUS over TLS beside UDP, and forwarding")
 	records := flag.Int("records", 0, "record so many attempts, and measure only searches through them")
+	nodes := flag.Bool("nodes", false, "measure only one node alone and among others")
 	flag.Parse()
 	if *profile != "" {
 		f, err := os.Create(*profile)
@@ -67,6 +68,8 @@ func main() {
 	slog.SetDefault(slog.New(slog.DiscardHandler))
 	var err error
 	switch {
+	case *nodes:
+		err = nodesOnly(*seconds, min(*rounds, 5))
 	case *published:
 		err = publishOnly()
 	case *retained > 0:
@@ -103,7 +106,7 @@ func start() (*service, error) {
 	s := &service{dir: dir}
 	s.App, err = app.Start(context.Background(), app.Options{Data: dir, HTTP: "127.0.0.1:0",
 		RADIUS: []string{"127.0.0.1:0"}, Accounting: []string{"127.0.0.1:0"}, RADIUSTLS: []string{"127.0.0.1:0"},
-		TACACS: []string{"127.0.0.1:0"}})
+		TACACS: []string{"127.0.0.1:0"}, NodeAddress: "127.0.0.1:0", Engine: []string{program, app.EngineFlag}})
 	if err != nil {
 		return nil, err
 	}
