@@ -14,7 +14,7 @@ import (
 	_ "time/tzdata" // calendars have zones, and a server may lack the database of them
 
 	"tollgate.example/key/internal/app"
-	"tollgate.example/key/internal/cluster/engine"
+	"tollgate.example/key/internal/cluster/etcd"
 	"tollgate.example/key/internal/web/api"
 )
 
@@ -28,7 +28,7 @@ func list(text string) []string {
 
 func main() {
 	if len(os.Args) == 2 && os.Args[1] == app.EngineFlag {
-		os.Exit(engine.Main())
+		os.Exit(etcd.Main())
 	}
 	os.Exit(run())
 }

@@ -30,7 +30,7 @@ type Options struct {
 	// Number is that of this node if it is the first of several.
 	Number  int
 	Version string
-	// Command leads to engine.Main.
+	// Command leads to etcd.Main.
 	Command []string
 	Store   *store.Store
 	Box     *seal.Box

@@ -14,13 +14,13 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/base/seal"
-	"tollgate.example/key/internal/cluster/engine"
+	"tollgate.example/key/internal/cluster/etcd"
 	"tollgate.example/key/internal/store"
 )
 
 func TestMain(m *testing.M) {
 	if len(os.Args) == 2 && os.Args[1] == "-run-engine" {
-		os.Exit(engine.Main())
+		os.Exit(etcd.Main())
 	}
 	os.Exit(m.Run())
 }

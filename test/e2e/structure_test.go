@@ -143,6 +143,7 @@ var allowed = map[string][]string{
 		"internal/store",
 	},
 	"internal/cluster/engine": {},
+	"internal/cluster/etcd":   {"internal/cluster/engine"},
 
 	"internal/web/apitype": {
 		"internal/core/chain",
@@ -177,7 +178,7 @@ var allowed = map[string][]string{
 		"internal/wire/radius",
 		"internal/wire/tacacs"},
 
-	"cmd/tollgated": {"internal/app", "internal/cluster/engine", "internal/web/api"},
+	"cmd/tollgated": {"internal/app", "internal/cluster/etcd", "internal/web/api"},
 	"cmd/tollgate": {
 		"internal/base/archive",
 		"internal/core/chain",
@@ -209,6 +210,7 @@ var kept = map[string][]string{
 		"net/http/httputil"},
 	"internal/eap/server": {"internal/store", "internal/identity/directory", "internal/gate", "database/sql"},
 	"internal/store":      {"go.etcd.io/", "internal/cluster"},
+	"internal/app":        {"go.etcd.io/etcd/server/", "internal/cluster/etcd"},
 }
 
 func TestWhatProgramsLink(t *testing.T) {

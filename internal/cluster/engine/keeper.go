@@ -1,3 +1,4 @@
+// Package engine keeps the engine by which nodes share state running, as a child process.
 package engine
 
 import (
@@ -7,10 +8,29 @@ import (
 	"os"
 	"os/exec"
 	"runtime"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
 )
+
+// Config is what an engine needs to run. Addresses are URLs.
+type Config struct {
+	Name, Dir string
+	// Listen is where the engines of other nodes reach it, Advertise what they are told.
+	Listen, Advertise string
+	// Socket is the Unix socket on which the service asks it.
+	Socket string
+	// CA, Cert and Key are PEM files, for the way between engines.
+	CA, Cert, Key string
+	// Members are name=URL of all, with commas between; Token tells one set of nodes from others.
+	Members, Token string
+	// Join is for an engine that joins others, Force for one that goes on alone with what it has.
+	Join, Force bool
+}
+
+// Removed is what an engine says that the others removed.
+const Removed = "the engine ended: it was removed from the others"
 
 // Keeper keeps an engine running: whatever it dies of, it is started again, after waits that grow.
 type Keeper struct {
@@ -42,7 +62,7 @@ const (
 	settledAfter = time.Minute
 )
 
-// Start starts an engine by a command line that leads to Main.
+// Start starts an engine by a command line that leads to etcd.Main.
 func Start(command []string, c Config) *Keeper {
 	ctx, cancel := context.WithCancel(context.Background())
 	k := &Keeper{command: command, config: c, stop: cancel, ended: make(chan struct{}), settled: settledAfter}
@@ -160,4 +180,13 @@ func (t *tail) String() string {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return string(t.data)
+}
+
+// stopTime is how long an engine may take to end in order.
+const stopTime = 5 * time.Second
+
+// lastLines are the last lines that an engine said before it ended.
+func lastLines(text string, count int) string {
+	lines := strings.Split(strings.TrimSpace(text), "\n")
+	return strings.Join(lines[max(0, len(lines)-count):], "\n")
 }

@@ -1,6 +1,6 @@
-// Package engine runs the engine by which nodes share state: etcd, in a process of its own, so that it takes nothing
-// else along when it dies.
-package engine
+// Package etcd is the engine by which nodes share state, as a process of its own: it takes nothing else along when it
+// dies.
+package etcd
 
 import (
 	"encoding/json"
@@ -11,29 +11,14 @@ import (
 	"net/url"
 	"os"
 	"os/signal"
-	"strings"
 	"syscall"
-	"time"
 
 	"go.etcd.io/etcd/server/v3/embed"
 	"go.uber.org/zap"
 	"go.uber.org/zap/zapcore"
-)
 
-// Config is what an engine needs to run. Addresses are URLs.
-type Config struct {
-	Name, Dir string
-	// Listen is where the engines of other nodes reach it, Advertise what they are told.
-	Listen, Advertise string
-	// Socket is the Unix socket on which the service asks it.
-	Socket string
-	// CA, Cert and Key are PEM files, for the way between engines.
-	CA, Cert, Key string
-	// Members are name=URL of all, with commas between; Token tells one set of nodes from others.
-	Members, Token string
-	// Join is for an engine that joins others, Force for one that goes on alone with what it has.
-	Join, Force bool
-}
+	"tollgate.example/key/internal/cluster/engine"
+)
 
 const (
 	tick     = 50  // milliseconds
@@ -45,9 +30,6 @@ const (
 	snapshotCount = 500
 	catchUp       = 100
 )
-
-// Removed is what an engine says that the others removed.
-const Removed = "the engine ended: it was removed from the others"
 
 // Main runs an engine as its whole process, until standard input ends or a signal comes: the service that started it is
 // at the other end. It returns the exit status.
@@ -61,12 +43,12 @@ func Main() int {
 }
 
 func run(log *slog.Logger) error {
-	var c Config
+	var c engine.Config
 	in := json.NewDecoder(os.Stdin)
 	if err := in.Decode(&c); err != nil {
 		return fmt.Errorf("reading the settings of the engine: %w", err)
 	}
-	cfg, err := c.embed()
+	cfg, err := settings(&c)
 	if err != nil {
 		return err
 	}
@@ -87,12 +69,13 @@ func run(log *slog.Logger) error {
 	case err := <-e.Err():
 		return fmt.Errorf("the engine ended: %w", err)
 	case <-e.Server.StopNotify():
-		return errors.New(Removed)
+		return errors.New(engine.Removed)
 	}
 	return nil
 }
 
-func (c *Config) embed() (*embed.Config, error) {
+// settings are those of etcd.
+func settings(c *engine.Config) (*embed.Config, error) {
 	listen, err := url.Parse(c.Listen)
 	if err != nil {
 		return nil, fmt.Errorf("the address of the engine: %w", err)
@@ -129,13 +112,4 @@ func quiet() *zap.Logger {
 	enc := zap.NewProductionEncoderConfig()
 	enc.TimeKey = ""
 	return zap.New(zapcore.NewCore(zapcore.NewConsoleEncoder(enc), zapcore.Lock(os.Stderr), zapcore.WarnLevel))
-}
-
-// stopTime is how long an engine may take to end in order.
-const stopTime = 5 * time.Second
-
-// lastLines are the last lines that an engine said before it ended.
-func lastLines(text string, count int) string {
-	lines := strings.Split(strings.TrimSpace(text), "\n")
-	return strings.Join(lines[max(0, len(lines)-count):], "\n")
 }
