@@ -35,7 +35,8 @@ func TestEntriesAreSealedForTheirPlace(t *testing.T) {
 	key := make([]byte, 32)
 	key[0] = 1
 	stranger, _ := NewLog(nil, key, "e1")
-	for _, spoiled := range [][]byte{nil, value[:10], value[:len(value)-1], append([]byte{value[0] ^ 1}, value[1:]...)} {
+	for _, spoiled := range [][]byte{nil, value[:10], value[:len(value)-1],
+		append([]byte{value[0] ^ 1}, value[1:]...)} {
 		if _, err := log.open(7, spoiled); err == nil {
 			t.Error("a spoiled entry opens")
 		}
@@ -55,7 +56,10 @@ func FuzzOpenEntry(f *testing.F) {
 }
 
 func FuzzParseToken(f *testing.F) {
-	f.Add((&Invitation{Name: "n", Node: "i", Address: "a", Authority: make([]byte, 32), Secret: make([]byte, 32)}).Token())
+	f.Add(
+		(&Invitation{Name: "n", Node: "i", Address: "a", Authority: make([]byte, 32),
+			Secret: make([]byte, 32)}).Token(),
+	)
 	f.Fuzz(func(_ *testing.T, text string) { ParseToken(text) })
 }
 

@@ -45,7 +45,8 @@ const missedFocus = `new Promise((ok) => setTimeout(() => {
 	// the focus may begin in the middle, so once it starts over
 	let over = false;
 	for (let i = 1; i < first.length; i++)
-		if (first[i - 1].compareDocumentPosition(first[i]) & Node.DOCUMENT_POSITION_PRECEDING && (over || !(over = true)))
+		if (first[i - 1].compareDocumentPosition(first[i]) & Node.DOCUMENT_POSITION_PRECEDING &&
+			(over || !(over = true)))
 			out.push(nameOf(first[i]) + " comes after " + nameOf(first[i - 1]));
 	ok([...new Set(out)].join("; "));
 }, 60))`

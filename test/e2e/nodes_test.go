@@ -188,7 +188,7 @@ func TestNodesAreOneService(t *testing.T) {
 		t.Errorf("the token of one node is not good on the other: %+v", who)
 	}
 
-	// what one recorded is found from both, by its list and by itself; a token that is not good is not good there either
+	// what one recorded is found from both, by its list and by itself; who may not look may not look there either
 	first, second := a.ask, b.ask
 	for _, ask := range []func(func(*trial.Request)) (results.Reply, error){first, second} {
 		if _, err := ask(func(q *trial.Request) { q.User = "nobody-at-all" }); err != nil {
@@ -390,7 +390,8 @@ func TestANodeIsKilled(t *testing.T) {
 	writing.Go(func() {
 		for ctx.Err() == nil {
 			asked.Add(1)
-			if reply, err := a.ask(func(q *trial.Request) { q.Timeout = 3 * time.Second }); err != nil || !reply.Accepted {
+			if reply, err := a.ask(func(q *trial.Request) { q.Timeout = 3 * time.Second }); err != nil ||
+				!reply.Accepted {
 				unanswered.Add(1)
 			}
 			time.Sleep(time.Millisecond)
@@ -428,8 +429,13 @@ func TestANodeIsKilled(t *testing.T) {
 		})
 	}
 	if len(missing) > 0 || unanswered.Load() > 0 {
-		t.Errorf("of %d changes are missing %v; of %d sign-ins %d were not answered", written.Load(), missing, asked.Load(),
-			unanswered.Load())
+		t.Errorf(
+			"of %d changes are missing %v; of %d sign-ins %d were not answered",
+			written.Load(),
+			missing,
+			asked.Load(),
+			unanswered.Load(),
+		)
 	}
 	t.Logf("%d changes acknowledged, %d sign-ins answered", written.Load(), asked.Load())
 }

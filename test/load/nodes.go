@@ -204,8 +204,12 @@ func (s *service) leaderDies() error {
 		syscall.Kill(pid, syscall.SIGKILL)
 		begun := time.Now()
 		for try := 0; ; try++ {
-			err := s.do(http.MethodPost, "/passes", map[string]any{"name": fmt.Sprintf("gap-%d-%d", n, try), "vlan": "7"},
-				nil)
+			err := s.do(
+				http.MethodPost,
+				"/passes",
+				map[string]any{"name": fmt.Sprintf("gap-%d-%d", n, try), "vlan": "7"},
+				nil,
+			)
 			if err == nil {
 				break
 			}
@@ -217,8 +221,11 @@ func (s *service) leaderDies() error {
 		time.Sleep(3 * time.Second)
 	}
 	slices.Sort(gaps)
-	fmt.Printf("The engine of this node is killed: changes here go on after %v (median of 5, the longest %v)\n", gaps[2],
-		gaps[4])
+	fmt.Printf(
+		"The engine of this node is killed: changes here go on after %v (median of 5, the longest %v)\n",
+		gaps[2],
+		gaps[4],
+	)
 	return nil
 }
 
@@ -251,6 +258,11 @@ func (s *service) manyAccounts(count int) error {
 			memory = strings.TrimSpace(rest)
 		}
 	}
-	fmt.Printf("%d accounts imported in %v; the engine of this node has %s\n", count, took.Round(time.Millisecond), memory)
+	fmt.Printf(
+		"%d accounts imported in %v; the engine of this node has %s\n",
+		count,
+		took.Round(time.Millisecond),
+		memory,
+	)
 	return nil
 }

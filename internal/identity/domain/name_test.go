@@ -29,7 +29,8 @@ func TestEachNodeHasItsOwnMachineAccount(t *testing.T) {
 		t.Errorf("a single node is %s", got)
 	}
 	m.SetNode(1)
-	for computer, want := range map[string]string{"HARBOUR": "HARBOUR-1", "HARBOURHOUSE-01": "HARBOURHOUSE--1", "": ""} {
+	for computer, want := range map[string]string{"HARBOUR": "HARBOUR-1", "HARBOURHOUSE-01": "HARBOURHOUSE--1",
+		"": ""} {
 		if got := m.Name("LANTERN", computer); got != want {
 			t.Errorf("%s is %s on the second node", computer, got)
 		}
