@@ -14,6 +14,8 @@ import (
 
 	clientv3 "go.etcd.io/etcd/client/v3"
 	"go.uber.org/zap"
+	"google.golang.org/grpc"
+	"google.golang.org/grpc/backoff"
 
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/cluster/engine"
@@ -217,7 +219,9 @@ func (c *Cluster) startEngine(r *running, force bool) error {
 	r.stop = append(r.stop, remove, r.engine.Close)
 	r.client, err = clientv3.New(clientv3.Config{Endpoints: []string{"unix://" + socket}, Logger: zap.NewNop(),
 		DialKeepAliveTime: 5 * time.Second, MaxCallSendMsgSize: 128 << 20, MaxCallRecvMsgSize: 1 << 30,
-		BackoffWaitBetween: 50 * time.Millisecond})
+		BackoffWaitBetween: 50 * time.Millisecond, DialOptions: []grpc.DialOption{grpc.WithConnectParams(
+			grpc.ConnectParams{Backoff: backoff.Config{BaseDelay: 50 * time.Millisecond, Multiplier: 1.5,
+				MaxDelay: 300 * time.Millisecond}, MinConnectTimeout: 300 * time.Millisecond})}})
 	if err != nil {
 		return fmt.Errorf("the way to the engine: %w", err)
 	}

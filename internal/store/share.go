@@ -22,8 +22,10 @@ type Log interface {
 }
 
 const (
-	// shareTime is how long a change may take until it is in the log and in the file.
+	// shareTime is how long a change may take until it is in the log, takeTime how long it may take in all: large ones are
+	// tried and brought into the file at the pace of the disk.
 	shareTime = 6 * time.Second
+	takeTime  = time.Minute
 	// batchSize is how many changes that wait become one entry.
 	batchSize = 64
 	// maxEntry bounds an entry, in octets before compression.
@@ -98,7 +100,7 @@ func (h *sharing) share(ctx context.Context, do func(tx *sqlx.Tx) error, also ..
 	case h.queue <- r:
 	case <-ctx.Done():
 		return ctx.Err()
-	case <-time.After(shareTime):
+	case <-time.After(takeTime):
 		return fmt.Errorf("waiting for changes before this one: %w", ErrCutOff)
 	}
 	return <-r.done
@@ -129,7 +131,7 @@ func (h *sharing) run(ctx context.Context) {
 
 // settle brings changes into the log and answers each.
 func (h *sharing) settle(ctx context.Context, batch []*request) {
-	ctx, cancel := context.WithTimeout(ctx, shareTime)
+	ctx, cancel := context.WithTimeout(ctx, takeTime)
 	defer cancel()
 	id := h.log.NewID()
 	for len(batch) > 0 {
@@ -141,7 +143,9 @@ func (h *sharing) settle(ctx context.Context, batch []*request) {
 		h.mu.Lock()
 		h.pending[id] = mine
 		h.mu.Unlock()
-		added, err := h.log.Add(ctx, base, id, data)
+		adding, end := context.WithTimeout(ctx, shareTime)
+		added, err := h.log.Add(adding, base, id, data)
+		end()
 		if err == nil && !added { // another node was first: try again behind its entry
 			if err = h.until(ctx, base+1); err == nil && h.leave(id) {
 				continue
