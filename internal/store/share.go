@@ -22,8 +22,8 @@ type Log interface {
 }
 
 const (
-	// shareTime is how long a change may take until it is in the log, takeTime how long it may take in all: large ones are
-	// tried and brought into the file at the pace of the disk.
+	// shareTime is how long a change may take until it is in the log, takeTime how long it may take in all: large ones
+	// are tried and brought into the file at the pace of the disk.
 	shareTime = 6 * time.Second
 	takeTime  = time.Minute
 	// batchSize is how many changes that wait become one entry.
@@ -322,6 +322,18 @@ func (s *Store) Applied() int64 {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	return h.applied
+}
+
+// AwaitTold waits until those who keep records in memory know of what is in the file, for a second at most: whoever was
+// refused with ErrChanged decides again after it.
+func (s *Store) AwaitTold(ctx context.Context) {
+	for range 500 {
+		h := s.shared.Load()
+		if h == nil || h.told.Load() >= s.Applied() || ctx.Err() != nil {
+			return
+		}
+		time.Sleep(2 * time.Millisecond)
+	}
 }
 
 // Told says that those who keep records in memory know of all entries up to that one.

@@ -109,6 +109,7 @@ func (k *Keeper) change(
 		note(ctx, before.draft.Config, next.Config)
 		stored, err := k.saveOver(ctx, before, next, authors, changed)
 		if errors.Is(err, store.ErrChanged) { // another node was first
+			k.store.AwaitTold(ctx)
 			stored, err = false, k.Reload(ctx)
 		}
 		if stored || err != nil {

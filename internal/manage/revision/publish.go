@@ -103,6 +103,7 @@ func (k *Keeper) Publish(ctx context.Context, o Order) (int, error) {
 		}
 		number, err := k.publish(ctx, o, before, before.draft, Wish{Changes: changes})
 		if errors.Is(err, store.ErrChanged) { // another node was first
+			k.store.AwaitTold(ctx)
 			if err = k.Reload(ctx); err == nil {
 				continue
 			}

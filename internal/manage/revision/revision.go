@@ -23,6 +23,8 @@ import (
 
 // Store is where revisions and the draft are kept.
 type Store interface {
+	// AwaitTold waits until what other nodes changed is known here.
+	AwaitTold(ctx context.Context)
 	Revision(ctx context.Context, number int) (store.Revision, error)
 	Objects(ctx context.Context, number int) ([]store.Object, error)
 	Draft(ctx context.Context) ([]store.DraftObject, error)
