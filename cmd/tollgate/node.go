@@ -24,7 +24,7 @@ func nodeCommands() []command {
 				return s.print(nodes, func() { s.nodes(nodes) })
 			}
 		}},
-		{"node", "invite", "NAME", "print an invitation with which another machine joins; counts once, for an hour",
+		{"node", "invite", "NAME", "print an invitation for another machine; counts once, for an hour",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, args []string) error {
 					name, err := one(args, "name for the new node")
@@ -39,7 +39,7 @@ func nodeCommands() []command {
 					return s.print(i, func() { s.invitation(i) })
 				}
 			}},
-		{"node", "remove", "NAME", "remove a node; its data directory has to be emptied before it joins again",
+		{"node", "remove", "NAME", "remove a node; to join again it needs an empty directory",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, args []string) error {
 					name, err := one(args, "node")
@@ -53,7 +53,7 @@ func nodeCommands() []command {
 					return nil
 				}
 			}},
-		{"node", "settings", "", "what becomes of one-time codes while no majority of the nodes is reached",
+		{"node", "settings", "", "what becomes of one-time codes without a majority",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
 				codes := f.String(
 					"codes",
