@@ -24,7 +24,7 @@ func nodeCommands() []command {
 				return s.print(nodes, func() { s.nodes(nodes) })
 			}
 		}},
-		{"node", "invite", "NAME", "print an invitation for another machine; counts once, for an hour",
+		{"node", "invite", "NAME", "print an invitation that counts once, for an hour",
 			func(*flag.FlagSet) func(*invocation, []string) error {
 				return func(s *invocation, args []string) error {
 					name, err := one(args, "name for the new node")
@@ -82,7 +82,7 @@ func nodeCommands() []command {
 					})
 				}
 			}},
-		{"node", "recover", "", "go on with this node alone, where the majority is gone for good",
+		{"node", "recover", "", "go on with this node alone; the majority is gone",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
 				sure := f.Bool(
 					"others-are-gone",
