@@ -25,18 +25,19 @@ func nodeCommands() []command {
 			}
 		}},
 		{"node", "invite", "NAME", "print an invitation that counts once, for an hour",
-			func(*flag.FlagSet) func(*invocation, []string) error {
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				witness := f.Bool("witness", false, "let in a witness and nobody else: it gets no key and no state")
 				return func(s *invocation, args []string) error {
 					name, err := one(args, "name for the new node")
 					if err != nil {
 						return err
 					}
 					var i apitype.NodeInvitation
-					in := apitype.NodeInput{Name: name}
+					in := apitype.NodeInput{Name: name, Witness: *witness}
 					if err := s.api.Do(s.ctx, http.MethodPost, "/nodes", in, &i); err != nil {
 						return err
 					}
-					return s.print(i, func() { s.invitation(i) })
+					return s.print(i, func() { s.invitation(i, *witness) })
 				}
 			}},
 		{"node", "remove", "NAME", "remove a node; to join again it needs an empty directory",
@@ -128,10 +129,16 @@ func revisionOf(nodes apitype.Nodes) string {
 	return "?"
 }
 
-func (s *invocation) invitation(i apitype.NodeInvitation) {
+func (s *invocation) invitation(i apitype.NodeInvitation, witness bool) {
 	s.say("On the machine that is to be %s, with an empty data directory:\n", i.Name)
-	s.say("  tollgated -data DIR -join %s\n", i.Token)
-	s.say("With -witness it keeps a majority when another node dies, and does nothing else.")
+	if witness {
+		s.say("  tollgated -data DIR -witness -join %s\n", i.Token)
+		s.say("It keeps a majority when another node dies, and does nothing else. Nobody else can join with this.")
+	} else {
+		s.say("  tollgated -data DIR -join %s\n", i.Token)
+		s.say("Whoever has this can join as a node, and gets the sealing key. For a witness, which gets nothing, invite " +
+			"it with -witness.")
+	}
 	s.say("It counts once, until %s.", i.Until.Local().Format("15:04:05"))
 }
 

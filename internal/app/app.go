@@ -88,6 +88,7 @@ type App struct {
 	failed    chan error
 	owners    map[string]owner
 	panicked  *panics.Log
+	log       *slog.Logger
 }
 
 // gcPercent lets the heap grow fivefold between collections: what lives is small, and each attempt leaves garbage.
@@ -121,7 +122,7 @@ func Start(ctx context.Context, o Options) (*App, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the data directory %s is in use by another tollgated: stop that one first", o.Data)
 	}
-	a := &App{failed: make(chan error, 1), panicked: &panics.Log{}}
+	a := &App{failed: make(chan error, 1), panicked: &panics.Log{}, log: o.Log}
 	a.done = append(a.done, unlock)
 	if o.Join != "" {
 		if err := cluster.Join(ctx, cluster.JoinOptions{Dir: o.Data, Token: o.Join, Address: o.NodeAddress,

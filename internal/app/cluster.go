@@ -70,7 +70,11 @@ func (a *App) openCluster(ctx context.Context, o *Options, box *seal.Box, regist
 	a.cluster, err = cluster.Open(ctx, cluster.Options{Dir: o.Data, Address: o.NodeAddress, Number: int(o.Node),
 		Version: Version, Command: command, Store: a.store, Box: box, Tell: a.Changed,
 		Shared:  func(ctx context.Context, node int) error { return a.leases.Share(ctx, a.store, node) },
-		Reunite: a.reunite, Inside: api.Inside(a), Hear: a.hear, Own: own,
+		Reunite: a.reunite, Inside: api.Inside(a), Hear: a.hear,
+		Catch: func(run func()) {
+			defer a.panicked.Catch(func() string { return "work of nodes" }, nil)
+			run()
+		}, Own: own,
 		Log: o.Log})
 	if err != nil {
 		return fmt.Errorf("going on as one of several nodes: %w", err)
@@ -131,7 +135,12 @@ func (a *App) reunite(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if ours || u.Table != "factors" {
+		if ours {
+			continue
+		}
+		if u.Table != "factors" {
+			a.log.Warn("what was changed here while no other node could be reached gave way to what those have", "table",
+				u.Table, "row", u.ID)
 			continue
 		}
 		id, name, twice, err := a.factors.Reunite(ctx, &u)
@@ -203,9 +212,6 @@ func Witness(ctx context.Context, o Options) error {
 	return cluster.Witness(ctx, o.Data, Version, command, o.Log)
 }
 
-// silentAfter is after how long without an answer a node counts as gone.
-const silentAfter = 6 * time.Second
-
 // nodes are the nodes as Now is told of them.
 func (a *App) nodes() attention.Nodes {
 	a.mu.Lock()
@@ -219,7 +225,7 @@ func (a *App) nodes() attention.Nodes {
 	for _, n := range state.Nodes {
 		one := attention.Node{Name: n.Name, Witness: n.Witness, Offset: n.Seen.Offset}
 		switch {
-		case !n.Self && n.Seen.Wrong != "" && time.Since(n.Seen.At) > silentAfter:
+		case n.Seen.Silent():
 			one.Wrong, one.Silent = n.Seen.Wrong, n.Seen.At
 			if n.Seen.At.IsZero() {
 				one.Silent = time.UnixMilli(n.JoinedAt)

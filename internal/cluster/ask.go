@@ -69,7 +69,7 @@ func (c *Cluster) Ask(ctx context.Context, to Peer, method, path string, header 
 	r.peers.mu.RLock()
 	seen := r.peers.seen[to.Number]
 	r.peers.mu.RUnlock()
-	if seen != nil && seen.Wrong != "" && time.Since(seen.At) > silentAfter {
+	if seen != nil && seen.Silent() {
 		return nil, fmt.Errorf("%w: %s", ErrSilent, seen.Wrong)
 	}
 	q, err := http.NewRequestWithContext(ctx, method, "https://"+n.Address+path, body)

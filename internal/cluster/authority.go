@@ -18,6 +18,8 @@ import (
 	"os"
 	"path/filepath"
 	"time"
+
+	"tollgate.example/key/internal/base/seal"
 )
 
 // Certificates of nodes are not looked at for their time but at the start of each way between nodes: ten years, since a
@@ -150,7 +152,7 @@ func (i *identity) files(dir string) (ca, certificate, key string) {
 func (i *identity) save(dir string) error {
 	ca, certificate, key := i.files(dir)
 	for path, text := range map[string][]byte{ca: i.CA, certificate: i.Certificate, key: i.Key} {
-		if err := writeFile(path, text); err != nil {
+		if err := seal.WriteFile(path, text); err != nil {
 			return fmt.Errorf("keeping the certificate of this node: %w", err)
 		}
 	}
@@ -168,20 +170,6 @@ func loadIdentity(dir string) (*identity, error) {
 		*into = text
 	}
 	return i, nil
-}
-
-// writeFile writes a file that only its owner can read, whole or not at all, onto the disk.
-func writeFile(path string, data []byte) error {
-	f, err := os.CreateTemp(filepath.Dir(path), ".node-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	_, err = f.Write(data)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), path)
 }
 
 // tls is how this node meets others: certificates of the same authority, of nodes that known tells. A server lets in

@@ -46,6 +46,8 @@ type Options struct {
 	Hear func(Saying)
 	// Own is what this node tells others of itself.
 	Own func() Own
+	// Catch runs something whose faults must not end the service.
+	Catch func(run func())
 	// Inside answers calls of other nodes to the API of this one.
 	Inside http.Handler
 	Log    *slog.Logger
@@ -90,6 +92,9 @@ var ErrAlone = errors.New("there is only this node")
 
 // Open goes on as one of several nodes if this one is; otherwise there is nothing to run.
 func Open(ctx context.Context, o Options) (*Cluster, error) {
+	if o.Catch == nil {
+		o.Catch = func(run func()) { run() }
+	}
 	c := &Cluster{o: o, news: news{ready: make(chan struct{}, 1)}}
 	state, err := o.Store.SharedState(ctx)
 	if errors.Is(err, store.ErrNotFound) {
@@ -163,6 +168,7 @@ func (c *Cluster) run(ctx context.Context, self store.Node, epoch string, alone 
 			return fail(err)
 		}
 	}
+	c.tellAll(ctx) // what a log before this one brought
 	unshare, err := c.o.Store.Share(ctx, r.log)
 	if err != nil {
 		return fail(err)
@@ -170,11 +176,18 @@ func (c *Cluster) run(ctx context.Context, self store.Node, epoch string, alone 
 	r.stop = append(r.stop, unshare)
 	background, cancel := context.WithCancel(context.Background())
 	var all sync.WaitGroup
-	all.Go(func() { c.follow(background, r) })
-	all.Go(func() { c.spread(background) })
-	all.Go(func() { c.say(background, r) })
-	all.Go(func() { c.care(background, r) })
-	all.Go(func() { r.peers.watch(background) })
+	for _, run := range []func(){func() { c.follow(background, r) }, func() { c.spread(background) },
+		func() { c.say(background, r) }, func() { c.care(background, r) }, func() { r.peers.watch(background) }} {
+		all.Go(func() {
+			for background.Err() == nil { // again after a fault of the program
+				c.o.Catch(run)
+				select {
+				case <-background.Done():
+				case <-time.After(time.Second):
+				}
+			}
+		})
+	}
 	r.stop = append(r.stop, func() { cancel(); all.Wait() })
 	c.mu.Lock()
 	c.state, c.met, c.head = r, false, 0

@@ -20,7 +20,7 @@ func (c *Cluster) follow(ctx context.Context, r *running) {
 			wait = 100 * time.Millisecond
 			return c.take(ctx, list)
 		})
-		if errors.Is(err, store.ErrGap) {
+		if errors.Is(err, store.ErrGap) || errors.Is(err, store.ErrDiverged) {
 			if err = c.resync(ctx, r); err == nil {
 				continue
 			}
@@ -103,17 +103,22 @@ func (n *news) take() []notice {
 // spread tells owners what other nodes changed, until the context ends.
 func (c *Cluster) spread(ctx context.Context) {
 	for {
-		for _, one := range c.news.take() {
-			for _, t := range one.list {
-				c.tell(ctx, t)
-			}
-			c.o.Store.Told(one.number)
-		}
+		c.tellAll(ctx)
 		select {
 		case <-c.news.ready:
 		case <-ctx.Done():
 			return
 		}
+	}
+}
+
+// tellAll tells owners what there is to tell.
+func (c *Cluster) tellAll(ctx context.Context) {
+	for _, one := range c.news.take() {
+		for _, t := range one.list {
+			c.o.Catch(func() { c.tell(ctx, t) })
+		}
+		c.o.Store.Told(one.number)
 	}
 }
 

@@ -19,8 +19,8 @@ import (
 // place is that of the key of the authority of the nodes.
 var place = config.Place{Purpose: "nodes", Object: "authority"}
 
-// Invite makes an invitation for a node of that name; the first one makes this node one of several.
-func (c *Cluster) Invite(ctx context.Context, name, by string) (*Invitation, error) {
+// Invite makes an invitation for a node of that name, or for a witness and nobody else; the first one makes this node one of several.
+func (c *Cluster) Invite(ctx context.Context, name string, witness bool, by string) (*Invitation, error) {
 	if err := checkName(name); err != nil {
 		return nil, err
 	}
@@ -42,7 +42,8 @@ func (c *Cluster) Invite(ctx context.Context, name, by string) (*Invitation, err
 	sum := sha256.Sum256(ca.Raw)
 	i.Authority = sum[:]
 	hash := sha256.Sum256(i.Secret)
-	err = c.o.Store.AddInvitation(ctx, hash[:], name, by, i.Until*1000, time.Now().UnixMilli())
+	err = c.o.Store.AddInvitation(ctx, store.Invitation{Hash: hash[:], Name: name, Witness: witness,
+		Until: i.Until * 1000, MadeBy: by}, time.Now().UnixMilli())
 	if errors.Is(err, store.ErrTaken) {
 		return nil, fmt.Errorf("%w: a node is called %q already", err, name)
 	}

@@ -12,6 +12,7 @@ import (
 	"log"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"time"
@@ -57,14 +58,25 @@ func (p *peers) serveJoin(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "the request cannot be read", http.StatusBadRequest)
 		return
 	}
-	out, err := p.c.letIn(r.Context(), &q)
+	select { // strangers get here: few at once
+	case p.joining <- struct{}{}:
+		defer func() { <-p.joining }()
+	case <-r.Context().Done():
+		return
+	}
+	hash := sha256.Sum256(q.Secret)
+	invited, err := p.c.o.Store.Invited(r.Context(), hash[:], time.Now().UnixMilli())
+	if err == nil && !invited {
+		err = store.ErrNotFound
+	}
+	var out *joinAnswer
+	if err == nil {
+		out, err = p.c.letIn(r.Context(), &q)
+	}
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		http.Error(
-			w,
-			"the invitation was used already, or its hour is over: make another one with tollgate node invite",
-			http.StatusForbidden,
-		)
+		http.Error(w, "the invitation was used already, its hour is over, or it is for a witness: make another one "+
+			"with tollgate node invite", http.StatusForbidden)
 	case err != nil:
 		p.c.o.Log.Warn("a node could not join", "name", q.Name, "from", r.RemoteAddr, "error", err)
 		http.Error(w, err.Error(), http.StatusConflict)
@@ -88,6 +100,9 @@ func (c *Cluster) letIn(ctx context.Context, q *joinRequest) (*joinAnswer, error
 	host, _, err := net.SplitHostPort(q.Address)
 	if err != nil {
 		return nil, fmt.Errorf("its address %q is none: %w", q.Address, err)
+	}
+	if of, err := url.Parse(q.Engine); err != nil || of.Scheme != "https" || of.Hostname() != host || of.Port() == "" {
+		return nil, fmt.Errorf("its engine is at %q, which is no https address of %s", q.Engine, host)
 	}
 	ca, sealed, err := c.o.Store.NodeAuthority(ctx)
 	if err != nil {
@@ -137,7 +152,8 @@ type JoinOptions struct {
 // ErrNotEmpty is returned where a directory that is to join others holds something.
 var ErrNotEmpty = errors.New("the data directory is in use: a node that joins begins with an empty one")
 
-// Join makes an empty data directory that of a node beside others. One that was interrupted goes on with what it has.
+// Join makes an empty data directory that of a node beside others. One that was interrupted leaves a directory that has
+// to be emptied, and an invitation that was used.
 func Join(ctx context.Context, o JoinOptions) error {
 	invitation, err := ParseToken(o.Token)
 	if err != nil {

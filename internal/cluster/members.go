@@ -16,6 +16,7 @@ import (
 
 	clientv3 "go.etcd.io/etcd/client/v3"
 
+	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/store"
 )
 
@@ -35,7 +36,7 @@ func (m *members) save(dir string) error {
 	if err != nil {
 		return err
 	}
-	return writeFile(membersFile(dir), text)
+	return seal.WriteFile(membersFile(dir), text)
 }
 
 func loadMembers(dir string) (*members, error) {
@@ -97,7 +98,7 @@ func engineURL(address string) (string, error) {
 // the list that it has to begin with. One can join at a time, so it waits for one before; and the engine may drop such
 // a question in silence, so it is asked again.
 func (r *running) addMember(ctx context.Context, name, engine string) (string, error) {
-	ctx, cancel := context.WithTimeout(ctx, addTime)
+	ctx, cancel := context.WithTimeout(ctx, memberTime)
 	defer cancel()
 	for {
 		list, err := r.tryMember(ctx, name, engine)
@@ -112,8 +113,8 @@ func (r *running) addMember(ctx context.Context, name, engine string) (string, e
 	}
 }
 
-// addTime is how long the engine of a new node is tried to be added.
-const addTime = 20 * time.Second
+// memberTime is how long it is tried to add or remove an engine.
+const memberTime = 20 * time.Second
 
 func (r *running) tryMember(ctx context.Context, name, engine string) (string, error) {
 	asked, cancel := context.WithTimeout(ctx, 3*time.Second)
@@ -150,8 +151,23 @@ func (r *running) tryMember(ctx context.Context, name, engine string) (string, e
 	return strings.Join(append(out, name+"="+engine), ","), nil
 }
 
-// removeMember removes the engine at a URL, if there is one.
+// removeMember removes the engine at a URL, if there is one. The engine refuses that while its members have not been
+// connected for some seconds, as after one joined or was started again, so it is asked until the context ends.
 func (r *running) removeMember(ctx context.Context, engine string) error {
+	for {
+		err := r.tryRemove(ctx, engine)
+		if err == nil || !strings.Contains(err.Error(), "unhealthy cluster") {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+}
+
+func (r *running) tryRemove(ctx context.Context, engine string) error {
 	list, err := r.client.MemberList(ctx)
 	if err != nil {
 		return fmt.Errorf("%w: asking for the members of the engine: %w", store.ErrCutOff, err)
@@ -214,7 +230,7 @@ func (c *Cluster) Remove(ctx context.Context, name string) error {
 	case n.Number == r.self.Number:
 		return ErrSelf
 	}
-	asked, cancel := context.WithTimeout(ctx, 5*time.Second)
+	asked, cancel := context.WithTimeout(ctx, memberTime)
 	defer cancel()
 	if err := r.removeMember(asked, n.Engine); err != nil {
 		return err

@@ -17,6 +17,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/net/netutil"
+
 	"tollgate.example/key/internal/store"
 )
 
@@ -24,6 +26,8 @@ const (
 	// pingEvery is how often nodes ask each other how they do, pingTime how long an answer may take.
 	pingEvery = 2 * time.Second
 	pingTime  = 1500 * time.Millisecond
+	// clientsEvery is how often they ask for the clients that asked, which may be many thousands.
+	clientsEvery = 10 * time.Second
 	// maxAnswer bounds what another node answers, in octets; maxSnapshot its state.
 	maxAnswer   = 64 << 20
 	maxSnapshot = 8 << 30
@@ -62,6 +66,9 @@ type peers struct {
 	server *http.Server
 	client *http.Client
 
+	// joining has a place for each joiner that is looked at.
+	joining chan struct{}
+
 	mu    sync.RWMutex
 	nodes []store.Node
 	seen  map[int]*Seen
@@ -75,11 +82,13 @@ type Seen struct {
 	// Offset is by how much its clock is ahead of ours.
 	Offset time.Duration
 	Own    Own
+	// clients is when it was asked for its clients.
+	clients time.Time
 }
 
 // serve opens the address at which other nodes reach this one.
 func (c *Cluster) serve(r *running) (*peers, error) {
-	p := &peers{c: c, r: r, seen: map[int]*Seen{}}
+	p := &peers{c: c, r: r, seen: map[int]*Seen{}, joining: make(chan struct{}, 4)}
 	p.reload(context.Background())
 	config, err := r.identity.tls(p.known)
 	if err != nil {
@@ -100,9 +109,9 @@ func (c *Cluster) serve(r *running) (*peers, error) {
 	if r.self.Address == "" { // it was removed, and asks nobody
 		return p, nil
 	}
-	l, err := tls.Listen("tcp", r.self.Address, config)
+	l, err := listen(r.self.Address, config)
 	if err != nil {
-		return nil, fmt.Errorf("listening for other nodes on %s: %w", r.self.Address, err)
+		return nil, err
 	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST /join", p.serveJoin)
@@ -112,10 +121,22 @@ func (c *Cluster) serve(r *running) (*peers, error) {
 	if c.o.Inside != nil {
 		mux.HandleFunc("/inside/", p.members(http.StripPrefix("/inside", c.o.Inside).ServeHTTP))
 	}
-	p.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+	p.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, ErrorLog: discardLog}
 	go p.server.Serve(l)
 	return p, nil
+}
+
+// maxConnections bounds the connections of nodes, and of whoever else finds the port.
+const maxConnections = 256
+
+// listen opens the address at which other nodes reach this one.
+func listen(address string, config *tls.Config) (net.Listener, error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("listening for other nodes on %s: %w", address, err)
+	}
+	return tls.NewListener(netutil.LimitListener(l, maxConnections), config), nil
 }
 
 func (p *peers) close() {
@@ -125,11 +146,16 @@ func (p *peers) close() {
 	p.client.CloseIdleConnections()
 }
 
-// members lets in nodes alone.
+// members lets in nodes alone, and no witnesses: what there is to ask is not for them. It looks at each call, since a
+// node may be removed while a connection of it is open.
 func (p *peers) members(next http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		if len(r.TLS.PeerCertificates) == 0 {
 			http.Error(w, "only nodes may ask that", http.StatusForbidden)
+			return
+		}
+		if n, ok := p.holder(fingerprint(r.TLS.PeerCertificates[0])); !ok || n.Witness {
+			http.Error(w, "this node was removed, or is a witness", http.StatusForbidden)
 			return
 		}
 		next(w, r)
@@ -138,9 +164,13 @@ func (p *peers) members(next http.HandlerFunc) http.HandlerFunc {
 
 // known tells whether a certificate is that of a node.
 func (p *peers) known(fingerprint string) bool {
-	p.mu.RLock()
-	defer p.mu.RUnlock()
-	return slices.ContainsFunc(p.nodes, func(n store.Node) bool { return n.Fingerprint == fingerprint })
+	_, ok := p.holder(fingerprint)
+	return ok
+}
+
+// holder is the node that has a certificate.
+func (p *peers) holder(fingerprint string) (store.Node, bool) {
+	return p.find(func(n store.Node) bool { return n.Fingerprint == fingerprint })
 }
 
 // reload reads the list of nodes anew.
@@ -225,8 +255,15 @@ func (p *peers) watch(ctx context.Context) {
 func (p *peers) ping(ctx context.Context, n store.Node) {
 	asked, cancel := context.WithTimeout(ctx, pingTime)
 	defer cancel()
-	begun := time.Now()
-	r, err := p.get(asked, n, "/status")
+	begun, path := time.Now(), "/status"
+	p.mu.RLock()
+	before := p.seen[n.Number]
+	p.mu.RUnlock()
+	long := before == nil || time.Since(before.clients) > clientsEvery
+	if long {
+		path += "?clients=1"
+	}
+	r, err := p.get(asked, n, path)
 	var own Own
 	if err == nil {
 		err = readAnswer(r, &own)
@@ -246,6 +283,9 @@ func (p *peers) ping(ctx context.Context, n store.Node) {
 		next.Wrong = plain(err)
 	} else {
 		next = Seen{At: time.Now(), Offset: own.Now.Sub(begun.Add(took / 2)), Own: own}
+		if next.clients = begun; !long {
+			next.clients, next.Own.Clients = s.clients, s.Own.Clients
+		}
 	}
 	p.seen[n.Number] = &next
 }
@@ -262,7 +302,13 @@ func plain(err error) string {
 	return err.Error()
 }
 
-func (p *peers) serveStatus(w http.ResponseWriter, _ *http.Request) { writeJSON(w, p.c.own(p.r)) }
+func (p *peers) serveStatus(w http.ResponseWriter, r *http.Request) {
+	own := p.c.own(p.r)
+	if r.URL.Query().Get("clients") == "" {
+		own.Clients = nil
+	}
+	writeJSON(w, own)
+}
 
 // own is what this node tells of itself.
 func (c *Cluster) own(r *running) Own {

@@ -23,6 +23,9 @@ type NodeState struct {
 	Seen Seen
 }
 
+// Silent tells that a node does not answer any more, or never did though it was asked for a while.
+func (s *Seen) Silent() bool { return s.Wrong != "" && time.Since(s.At) > silentAfter }
+
 // State is how the nodes do, as this one sees them.
 type State struct {
 	// Shared tells that there are several nodes.

@@ -10,7 +10,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"crypto/tls"
+	"tollgate.example/key/internal/base/seal"
 )
 
 // witnessState is what a witness keeps beside its certificate and its engine.
@@ -25,7 +25,7 @@ func saveWitness(dir, address string) error {
 	if err != nil {
 		return err
 	}
-	return writeFile(witnessFile(dir), text)
+	return seal.WriteFile(witnessFile(dir), text)
 }
 
 // IsWitness tells whether a data directory is that of a witness.
@@ -59,9 +59,9 @@ func Witness(ctx context.Context, dir, version string, command []string, log *sl
 	if err != nil {
 		return err
 	}
-	l, err := tls.Listen("tcp", state.Address, config)
+	l, err := listen(state.Address, config)
 	if err != nil {
-		return fmt.Errorf("listening for other nodes on %s: %w", state.Address, err)
+		return err
 	}
 	server := &http.Server{
 		ReadHeaderTimeout: 10 * time.Second,

@@ -33,7 +33,7 @@ func joinNodes(ctx context.Context, o *Options, c *client.Client) error {
 	if o.Nodes < 2 {
 		return nil
 	}
-	token, err := invitation(ctx, c, "south-pier")
+	token, err := invitation(ctx, c, "south-pier", false)
 	if err != nil {
 		return err
 	}
@@ -71,7 +71,7 @@ func joinNodes(ctx context.Context, o *Options, c *client.Client) error {
 		return err
 	}
 	if o.Witness {
-		if token, err = invitation(ctx, c, "quay-witness"); err != nil {
+		if token, err = invitation(ctx, c, "quay-witness", true); err != nil {
 			return err
 		}
 		witness, err := startChild(ctx, o, "witness.log", "-data", filepath.Join(o.Dir, "data-3"), "-witness",
@@ -103,9 +103,9 @@ func (o *Options) met(ctx context.Context, c *client.Client) error {
 	}
 }
 
-func invitation(ctx context.Context, c *client.Client, name string) (string, error) {
+func invitation(ctx context.Context, c *client.Client, name string, witness bool) (string, error) {
 	var i apitype.NodeInvitation
-	err := c.Do(ctx, http.MethodPost, "/nodes", apitype.NodeInput{Name: name}, &i)
+	err := c.Do(ctx, http.MethodPost, "/nodes", apitype.NodeInput{Name: name, Witness: witness}, &i)
 	return i.Token, err
 }
 

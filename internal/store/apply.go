@@ -13,6 +13,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"tollgate.example/key/internal/core/chain"
+	"tollgate.example/key/internal/store/sqlite"
 )
 
 // Shared is one entry of the log that nodes share: what became of rows, and what the audit says of it.
@@ -37,6 +38,10 @@ type Touched struct{ Kind, ID string }
 // ErrGap is returned where entries are missing: the file has to be brought to the state of another node as a whole.
 var ErrGap = errors.New("entries of the log are missing")
 
+// ErrDiverged is returned where an entry does not fit what is in the file, which was changed beside the log: it has to be
+// brought to the state of another node as a whole.
+var ErrDiverged = errors.New("the database is another one than that of the other nodes")
+
 // ErrNewer is returned where an entry needs a newer version of the service.
 var ErrNewer = errors.New("a newer version of the service wrote this")
 
@@ -55,11 +60,15 @@ func (s *Store) SharedState(ctx context.Context) (out SharedState, err error) {
 
 // SetSharedState says where a file stands when it begins to be shared.
 func (s *Store) SetSharedState(ctx context.Context, st SharedState) error {
-	return s.here(ctx, func(tx *sqlx.Tx) error {
+	err := s.here(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.NamedExecContext(ctx, "INSERT OR REPLACE INTO shared_state (only, epoch, node, applied) "+
 			"VALUES (1, :epoch, :node, :applied)", st)
 		return err
 	})
+	if err == nil {
+		s.member.Store(true)
+	}
+	return err
 }
 
 // apply puts one entry into the file.
@@ -140,7 +149,9 @@ func (r *Rows) put(ctx context.Context, tx *sqlx.Tx, t *sharedTable) (keys [][]a
 		if err != nil || len(values) != len(r.Columns) {
 			return nil, fmt.Errorf("the row %.80s is damaged: %w", text, err)
 		}
-		if _, err := save.ExecContext(ctx, values...); err != nil {
+		if _, err := save.ExecContext(ctx, values...); sqlite.Taken(err) {
+			return nil, fmt.Errorf("%w: %w", ErrDiverged, err)
+		} else if err != nil {
 			return nil, err
 		}
 		key := make([]any, len(t.key))

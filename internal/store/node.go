@@ -69,27 +69,41 @@ func (s *Store) NodeAuthority(ctx context.Context) (certificate, key string, err
 	return certificate, key, notFound(err)
 }
 
-// AddInvitation keeps the hash of an invitation; those that are over go.
-func (s *Store) AddInvitation(ctx context.Context, hash []byte, name, by string, until, now int64) error {
+// ErrAddress is returned where a node is to join at an address, or with an engine, that another one has.
+var ErrAddress = errors.New("another node is reached there")
+
+// Invitation is one that was not used yet; times are in milliseconds since 1970.
+type Invitation struct {
+	Hash []byte `db:"hash"`
+	Name string `db:"name"`
+	// Witness lets a witness join and nobody else.
+	Witness bool   `db:"witness"`
+	Until   int64  `db:"until"`
+	MadeBy  string `db:"made_by"`
+}
+
+// Invited tells whether there is an invitation with a hash that is not over.
+func (s *Store) Invited(ctx context.Context, hash []byte, now int64) (there bool, err error) {
+	err = s.db.GetContext(ctx, &there, "SELECT EXISTS (SELECT 1 FROM invitations WHERE hash = ? AND until > ?)", hash,
+		now)
+	return there, err
+}
+
+// AddInvitation keeps an invitation; those that are over go.
+func (s *Store) AddInvitation(ctx context.Context, i Invitation, now int64) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM invitations WHERE until < ?", now); err != nil {
 			return err
 		}
 		var there bool
-		if err := tx.GetContext(ctx, &there, "SELECT EXISTS (SELECT 1 FROM nodes WHERE name = ?)", name); err != nil {
+		if err := tx.GetContext(ctx, &there, "SELECT EXISTS (SELECT 1 FROM nodes WHERE name = ?)", i.Name); err != nil {
 			return err
 		}
 		if there {
 			return ErrTaken
 		}
-		_, err := tx.ExecContext(
-			ctx,
-			"INSERT INTO invitations (hash, name, until, made_by) VALUES (?, ?, ?, ?)",
-			hash,
-			name,
-			until,
-			by,
-		)
+		_, err := tx.NamedExecContext(ctx, "INSERT INTO invitations (hash, name, witness, until, made_by) VALUES "+
+			"(:hash, :name, :witness, :until, :made_by)", i)
 		return err
 	})
 }
@@ -99,8 +113,16 @@ func (s *Store) AddInvitation(ctx context.Context, hash []byte, name, by string,
 func (s *Store) AddNode(ctx context.Context, hash []byte, now int64, n Node) (Node, error) {
 	err := s.within(ctx, func(tx *sqlx.Tx) error {
 		if err := tx.GetContext(ctx, &n.JoinedBy, "DELETE FROM invitations WHERE hash = ? AND name = ? AND until > ? "+
-			"RETURNING made_by", hash, n.Name, now); err != nil {
+			"AND (witness = 0 OR ?) RETURNING made_by", hash, n.Name, now, n.Witness); err != nil {
 			return notFound(err)
+		}
+		var there bool
+		if err := tx.GetContext(ctx, &there, "SELECT EXISTS (SELECT 1 FROM nodes WHERE address = ? OR engine = ?)",
+			n.Address, n.Engine); err != nil {
+			return err
+		}
+		if there {
+			return ErrAddress
 		}
 		var used []int
 		if err := tx.SelectContext(ctx, &used, "SELECT number FROM nodes"); err != nil {
@@ -150,7 +172,7 @@ func (s *Store) OnlyNode(ctx context.Context, number int, member, epoch string, 
 
 // Alone makes a database that was restored that of a single node, whatever it was when it was saved.
 func (s *Store) Alone(ctx context.Context) error {
-	return s.here(ctx, func(tx *sqlx.Tx) error {
+	err := s.here(ctx, func(tx *sqlx.Tx) error {
 		for _, table := range []string{"shared_state", "nodes", "invitations", "node_authority", "lease_blocks",
 			"unshared"} {
 			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table); err != nil {
@@ -159,6 +181,10 @@ func (s *Store) Alone(ctx context.Context) error {
 		}
 		return nil
 	})
+	if err == nil {
+		s.member.Store(false)
+	}
+	return err
 }
 
 // sharedNames lists the shared tables by name, those that others refer to first.
@@ -243,6 +269,9 @@ func (s *Store) TakeSnapshot(ctx context.Context, path string) ([]Touched, error
 	var out []Touched
 	seen := map[Touched]bool{}
 	for id := range rows {
+		if id.key == "" { // how far the file has come
+			continue
+		}
 		key, err := decodeValues([]byte(id.key))
 		if err != nil {
 			return nil, err

@@ -110,25 +110,17 @@ func (s *Store) SeenOperator(ctx context.Context, id, role string, at int64) err
 // ResetOwner makes somebody an owner who is kept here, with a password, whatever there was; all sessions and tokens,
 // and the second factor of that name, are gone.
 func (s *Store) ResetOwner(ctx context.Context, o Operator) error {
-	run := s.within
-	if _, err := s.SharedState(ctx); err == nil && s.shared.Load() == nil { // it is shared when the service runs
-		run = s.alone
-	}
-	return run(ctx, func(tx *sqlx.Tx) error {
+	return s.softly(ctx, func(tx *sqlx.Tx) error { // while the service is stopped it is shared at its next start
 		for _, one := range []string{"keys WHERE operator IN (SELECT id FROM operators WHERE name = ? COLLATE NOCASE)",
-			"operator_factors WHERE name = ? COLLATE NOCASE", "operators WHERE name = ? COLLATE NOCASE"} {
+			"operator_factors WHERE name = ? COLLATE NOCASE"} {
 			if _, err := tx.ExecContext(ctx, "DELETE FROM "+one, o.Name); err != nil {
 				return err
 			}
 		}
-		_, err := tx.ExecContext(
-			ctx,
-			"INSERT INTO operators (id, name, hash, role, created_at) VALUES (?, ?, ?, 'owner', ?)",
-			o.ID,
-			o.Name,
-			o.Hash,
-			o.CreatedAt,
-		)
+		// who is there stays the same row: other nodes may change it meanwhile, and know it by its identifier
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO operators (id, name, hash, role, created_at) VALUES (:id, :name,
+			:hash, 'owner', :created_at) ON CONFLICT (name) DO UPDATE SET name = excluded.name, hash = excluded.hash,
+			role = 'owner', source = '', subject = '', limits = ''`, o)
 		return err
 	})
 }

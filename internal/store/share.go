@@ -22,9 +22,10 @@ type Log interface {
 }
 
 const (
-	// shareTime is how long a change may take until it is in the log, takeTime how long it may take in all: large ones
-	// are tried and brought into the file at the pace of the disk.
+	// shareTime is how long a change may take until it is in the log, and after that until it is in the file, there with
+	// a second more for so many octets, since the disk has its pace. Nothing takes longer than takeTime.
 	shareTime = 6 * time.Second
+	pace      = 256 << 10
 	takeTime  = time.Minute
 	// batchSize is how many changes that wait become one entry.
 	batchSize = 64
@@ -39,6 +40,8 @@ type sharing struct {
 	log   Log
 	node  int
 	queue chan *request
+	// ended is closed when no change is taken any more.
+	ended chan struct{}
 	// told is up to which entry those who keep records in memory know of them.
 	told atomic.Int64
 
@@ -74,22 +77,21 @@ func (s *Store) Share(ctx context.Context, log Log) (stop func(), err error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading where the database stands in the log: %w", err)
 	}
-	h := &sharing{store: s, log: log, node: state.Node, queue: make(chan *request), applied: state.Applied,
+	h := &sharing{store: s, log: log, node: state.Node, queue: make(chan *request), ended: make(chan struct{}), applied: state.Applied,
 		moved: make(chan struct{}), pending: map[string]*own{}, others: map[Touched]int64{}}
 	h.told.Store(state.Applied)
 	if !s.shared.CompareAndSwap(nil, h) {
 		return nil, errors.New("the database is shared already")
 	}
 	running, cancel := context.WithCancel(context.Background())
-	ended := make(chan struct{})
 	go func() {
-		defer close(ended)
+		defer close(h.ended)
 		h.run(running)
 	}()
 	return func() {
 		s.shared.Store(nil)
 		cancel()
-		<-ended
+		<-h.ended
 	}, nil
 }
 
@@ -100,6 +102,8 @@ func (h *sharing) share(ctx context.Context, do func(tx *sqlx.Tx) error, also ..
 	case h.queue <- r:
 	case <-ctx.Done():
 		return ctx.Err()
+	case <-h.ended:
+		return ErrCutOff
 	case <-time.After(takeTime):
 		return fmt.Errorf("waiting for changes before this one: %w", ErrCutOff)
 	}
@@ -145,14 +149,15 @@ func (h *sharing) settle(ctx context.Context, batch []*request) {
 		h.mu.Unlock()
 		adding, end := context.WithTimeout(ctx, shareTime)
 		added, err := h.log.Add(adding, base, id, data)
-		end()
 		if err == nil && !added { // another node was first: try again behind its entry
-			if err = h.until(ctx, base+1); err == nil && h.leave(id) {
-				continue
-			}
+			err = h.until(adding, base+1)
 		}
-		if err == nil {
-			err = h.wait(ctx, mine, base+1)
+		end()
+		switch {
+		case err == nil && added:
+			err = h.wait(ctx, mine, base+1, shareTime+time.Duration(len(data)/pace)*time.Second)
+		case err == nil && h.leave(id):
+			continue
 		}
 		for !h.leave(id) { // it is in the database, or just being brought there, which may fail
 			select {
@@ -181,7 +186,9 @@ func (h *sharing) leave(id string) bool {
 }
 
 // wait waits until an entry of ours is in the database.
-func (h *sharing) wait(ctx context.Context, mine *own, number int64) error {
+func (h *sharing) wait(ctx context.Context, mine *own, number int64, limit time.Duration) error {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
 	select {
 	case <-mine.there:
 		return nil
@@ -224,7 +231,12 @@ func (h *sharing) rehearse(ctx context.Context, batch []*request) (data []byte, 
 	for _, r := range batch {
 		rows = touchedRows{}
 		err := r.try(ctx, tx)
-		if err == nil && h.conflict(r, rows) {
+		switch {
+		case err != nil:
+		case rows.own() != "":
+			err = errors.Join(fmt.Errorf("the change of shared tables touches %s, which is of this node alone",
+				rows.own()), rollback(ctx, tx))
+		case h.conflict(r, rows):
 			err = errors.Join(ErrChanged, rollback(ctx, tx))
 		}
 		if err != nil {
@@ -263,15 +275,21 @@ func (h *sharing) rehearse(ctx context.Context, batch []*request) (data []byte, 
 	return data, base, rest
 }
 
-// try runs a change; if it fails, nothing of it is left.
-func (r *request) try(ctx context.Context, tx *sqlx.Tx) error {
+// try runs a change; if it fails, nothing of it is left. A fault in it is that of whoever asked for it, and not of all
+// whose changes wait.
+func (r *request) try(ctx context.Context, tx *sqlx.Tx) (err error) {
 	if _, err := tx.ExecContext(ctx, "SAVEPOINT change"); err != nil {
 		return err
 	}
-	if err := r.do(tx); err != nil {
-		return errors.Join(err, rollback(ctx, tx))
-	}
-	return nil
+	defer func() {
+		if fault := recover(); fault != nil {
+			err = fmt.Errorf("a fault of the program: %v", fault)
+		}
+		if err != nil {
+			err = errors.Join(err, rollback(ctx, tx))
+		}
+	}()
+	return r.do(tx)
 }
 
 // rollback takes back what was done since the savepoint.

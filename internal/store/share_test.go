@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // logOf is a log in memory for several stores. A node that is cut off gets nothing and adds nothing.
@@ -239,5 +242,25 @@ func TestSnapshotOfAnotherNode(t *testing.T) {
 	b.off.Store(false)
 	if err := b.s.RemoveAccount(ctx, "same"); err != nil { // and it goes on from there
 		t.Fatal(err)
+	}
+}
+
+// A change that goes through the log touches shared tables alone: what else it did would be lost without a word.
+func TestWhatIsOfOneNodeDoesNotGoThroughTheLog(t *testing.T) {
+	ctx, nodes := t.Context(), together(t, 1)
+	s := nodes[0].s
+	err := s.within(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO positions (name, kind, id, at) VALUES ('f', 'attempt', 1, 1)")
+		return err
+	})
+	if err == nil || !strings.Contains(err.Error(), "positions") {
+		t.Errorf("a table of this node alone goes through the log: %v", err)
+	}
+	err = s.within(ctx, func(*sqlx.Tx) error { panic("a fault") })
+	if err == nil || !strings.Contains(err.Error(), "fault of the program") {
+		t.Errorf("a fault of a change: %v", err)
+	}
+	if err := s.SaveAccount(ctx, Account{ID: "a", Name: "a", Groups: []byte("[]")}); err != nil {
+		t.Errorf("after both nothing goes on: %v", err)
 	}
 }

@@ -75,8 +75,19 @@ type rowID struct {
 	key   string // JSON list of values
 }
 
-// touched are the rows that a transaction changed.
+// touchedRows are the rows that a transaction changed; of a table that is not shared, but that it did.
 type touchedRows map[rowID]bool
+
+// own is a table of this node alone that a transaction changed, "" if there is none: such a change would be lost, since
+// what comes back from the log are shared rows.
+func (t touchedRows) own() string {
+	for id := range t {
+		if id.key == "" {
+			return id.table
+		}
+	}
+	return ""
+}
 
 // watch notes what a connection changes of shared tables, until it is called with nil.
 func watch(ctx context.Context, c *sqlx.Conn, tables map[string]*sharedTable, rows *touchedRows) error {
@@ -92,6 +103,7 @@ func watch(ctx context.Context, c *sqlx.Conn, tables map[string]*sharedTable, ro
 		hooks.RegisterPreUpdateHook(func(d sqlite.SQLitePreUpdateData) {
 			t := tables[d.TableName]
 			if t == nil {
+				(*rows)[rowID{table: d.TableName}] = true
 				return
 			}
 			for _, read := range []func(...any) error{d.Old, d.New} {
@@ -122,7 +134,7 @@ func flat(v any) any {
 	return v
 }
 
-// value is one value of SQLite in JSON: numbers and text as themselves, octets and text that is no UTF-8 as objects.
+// octets are values of SQLite in JSON that are no numbers and no text: octets, and text that is no UTF-8.
 type octets struct {
 	Blob []byte `json:"b,omitempty"`
 	Text []byte `json:"t,omitempty"`

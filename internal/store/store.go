@@ -33,7 +33,9 @@ type Store struct {
 	single *sqlx.DB // the one writing connection
 	file   *sqlite.File
 	tables map[string]*sharedTable
-	// shared is the way of changes where there are several nodes; nil where there is but this one.
+	// member tells that the file is one of several nodes: its shared tables change through the log or not at all.
+	// shared is the way there, nil while it is not open.
+	member atomic.Bool
 	shared atomic.Pointer[sharing]
 }
 
@@ -47,6 +49,11 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	}
 	s := &Store{file: file, db: file.Read, single: file.Write}
 	if s.tables, err = describe(ctx, s.db); err != nil {
+		return nil, errors.Join(fmt.Errorf("the database %s: %w", path, err), s.Close())
+	}
+	if _, err := s.SharedState(ctx); err == nil {
+		s.member.Store(true)
+	} else if !errors.Is(err, ErrNotFound) {
 		return nil, errors.Join(fmt.Errorf("the database %s: %w", path, err), s.Close())
 	}
 	if err := s.removeOldHits(time.Now()); err != nil {

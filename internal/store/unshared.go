@@ -49,6 +49,9 @@ func (s *Store) alone(ctx context.Context, do func(tx *sqlx.Tx) error) error {
 	if err := errors.Join(do(tx), rollback(ctx, tx)); err != nil {
 		return err
 	}
+	if table := rows.own(); table != "" {
+		return fmt.Errorf("the change of shared tables touches %s, which is of this node alone", table)
+	}
 	if h != nil && h.conflict(&request{told: told}, rows) {
 		return ErrChanged
 	}

@@ -18,6 +18,9 @@ func (s *Store) within(ctx context.Context, do func(tx *sqlx.Tx) error) error {
 	if h := s.shared.Load(); h != nil {
 		return h.share(ctx, do)
 	}
+	if s.member.Load() { // while the log is not open: what is changed here alone would be another truth
+		return ErrCutOff
+	}
 	return s.here(ctx, do)
 }
 

@@ -44,7 +44,7 @@ func Open(path string) (*Box, error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		data = append([]byte{form}, make([]byte, keySize)...)
 		rand.Read(data[1:])
-		err = writeKey(path, data)
+		err = WriteFile(path, data)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("the key file %s: %w", path, err)
@@ -59,8 +59,8 @@ func Open(path string) (*Box, error) {
 	return b, nil
 }
 
-// writeKey puts a key file on the disk, whole or not at all.
-func writeKey(path string, data []byte) error {
+// WriteFile puts a file that its owner alone can read on the disk, whole or not at all.
+func WriteFile(path string, data []byte) error {
 	f, err := os.CreateTemp(filepath.Dir(path), ".key-*")
 	if err != nil {
 		return err
@@ -89,7 +89,7 @@ func WriteKey(path string, key []byte) error {
 	if len(key) != keySize {
 		return fmt.Errorf("the key has %d octets instead of %d", len(key), keySize)
 	}
-	return writeKey(path, append([]byte{form}, key...))
+	return WriteFile(path, append([]byte{form}, key...))
 }
 
 // Settle notes in the key file that no secret of the first form is left. From then on none is opened any more.
@@ -97,7 +97,7 @@ func (b *Box) Settle() error {
 	if !b.Old {
 		return nil
 	}
-	if err := writeKey(b.path, append([]byte{form}, b.key...)); err != nil {
+	if err := WriteFile(b.path, append([]byte{form}, b.key...)); err != nil {
 		return fmt.Errorf("the key file %s: %w", b.path, err)
 	}
 	b.Old = false

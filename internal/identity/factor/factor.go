@@ -96,6 +96,8 @@ type Store interface {
 	SaveFactorToken(ctx context.Context, t store.FactorToken) error
 	// SaveFactorTokenAlone saves here alone, while no majority of the nodes can be reached.
 	SaveFactorTokenAlone(ctx context.Context, t store.FactorToken) error
+	// AwaitTold waits until what other nodes changed is known here.
+	AwaitTold(ctx context.Context)
 	RemoveFactorToken(ctx context.Context, id string) error
 }
 
@@ -226,7 +228,7 @@ func (k *Keeper) Check(ctx context.Context, store, name, typed, on string, now t
 		}
 		err := k.save(ctx, t)
 		if isStale(err) && try < staleTries { // another node took a code meanwhile: decide again by what it left
-			time.Sleep(staleWait)
+			k.store.AwaitTold(ctx)
 			if err = k.Reload(ctx, t.ID); err == nil {
 				continue
 			}

@@ -6,18 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"time"
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/store"
 )
 
-const (
-	// staleTries is how often a code is decided about again because another node changed the token, staleWait how long
-	// that one's change is waited for.
-	staleTries = 50
-	staleWait  = 5 * time.Millisecond
-)
+// staleTries is how often a code is decided about again because another node changed the token.
+const staleTries = 10
 
 func isStale(err error) bool  { return errors.Is(err, store.ErrChanged) }
 func isCutOff(err error) bool { return errors.Is(err, store.ErrCutOff) }
@@ -69,7 +64,7 @@ func (k *Keeper) Reunite(ctx context.Context, u *store.Unshared) (id, name strin
 		if err = k.save(ctx, t); !isStale(err) {
 			return id, name, twice, err
 		}
-		time.Sleep(staleWait)
+		k.store.AwaitTold(ctx)
 	}
 	return id, name, twice, err
 }

@@ -26,6 +26,7 @@ CREATE TABLE nodes (
 CREATE TABLE invitations (
   hash    BLOB PRIMARY KEY,
   name    TEXT NOT NULL,
+  witness INTEGER NOT NULL,             -- lets in a witness and nobody else
   until   INTEGER NOT NULL,
   made_by TEXT NOT NULL
 ) WITHOUT ROWID;

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"slices"
@@ -38,10 +39,7 @@ func Inside(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		from := r.Header.Get(fromHeader)
 		r = r.Clone(context.WithValue(r.Context(), insideKey{}, true))
-		r.RemoteAddr, r.Host = from+":0", "127.0.0.1"
-		if strings.Contains(from, ":") {
-			r.RemoteAddr = "[" + from + "]:0"
-		}
+		r.RemoteAddr, r.Host = net.JoinHostPort(from, "0"), "127.0.0.1"
 		next.ServeHTTP(w, r)
 	})
 }
@@ -60,12 +58,36 @@ func (s *server) everywhere(next http.Handler) http.Handler {
 			s.listEverywhere(w, r, next)
 			return
 		}
-		if n, ok := s.keeperOf(path); ok {
+		if n, ok := s.keeperOf(path); ok && s.bearerIsGood(r) {
 			s.handOn(w, r, n)
 			return
 		}
 		next.ServeHTTP(w, r)
 	})
+}
+
+// bearerIsGood tells whether whoever makes a call is an operator: others are not asked for strangers.
+func (s *server) bearerIsGood(r *http.Request) bool {
+	bearer, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+	if !ok {
+		if cookie, err := r.Cookie(sessionName); err == nil {
+			bearer = cookie.Value
+		}
+	}
+	if bearer == "" || len(bearer) >= 200 {
+		return false
+	}
+	_, err := s.Operators.Verify(r.Context(), bearer, sourceOf(r))
+	return err == nil
+}
+
+// sourceOf is the address that a call came from, without the port.
+func sourceOf(r *http.Request) string {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		return r.RemoteAddr
+	}
+	return host
 }
 
 // keeperOf is the other node that made the record of a path, if one did.
@@ -90,11 +112,7 @@ func (s *server) askNode(ctx context.Context, n cluster.Peer, r *http.Request, p
 			header[name] = v
 		}
 	}
-	host, _, _ := strings.Cut(r.RemoteAddr, "%")
-	if at := strings.LastIndex(host, ":"); at > 0 {
-		host = strings.Trim(host[:at], "[]")
-	}
-	header.Set(fromHeader, host)
+	header.Set(fromHeader, sourceOf(r))
 	return s.Cluster.Ask(ctx, n, r.Method, "/inside/api/v1"+path, header, body)
 }
 
@@ -149,13 +167,15 @@ func (s *server) listEverywhere(w http.ResponseWriter, r *http.Request, next htt
 	defer cancel()
 	others := s.Cluster.Others()
 	pages, names := make([]*recordPage, 1+len(others)), make([]string, 1+len(others))
+	here := &kept{header: http.Header{}, status: http.StatusOK}
+	next.ServeHTTP(here, r)
 	var all sync.WaitGroup
 	for i, n := range others {
 		names[1+i] = n.Name
-		all.Go(func() { pages[1+i] = s.listOf(ctx, n, r) })
+		if here.status == http.StatusOK { // others are not asked for whom this node does not let in
+			all.Go(func() { pages[1+i] = s.listOf(ctx, n, r) })
+		}
 	}
-	here := &kept{header: http.Header{}, status: http.StatusOK}
-	next.ServeHTTP(here, r)
 	all.Wait()
 	own := &recordPage{}
 	if here.status != http.StatusOK || json.Unmarshal(here.body.Bytes(), own) != nil {

@@ -49,7 +49,7 @@ func (s *server) nodes() {
 		}) (*body[apitype.NodeInvitation], error) {
 			name := strings.TrimSpace(in.Body.Name)
 			audit.Of(ctx).On("node", name, name).Say("invited the node " + name)
-			i, err := s.Cluster.Invite(ctx, name, who(ctx).Name)
+			i, err := s.Cluster.Invite(ctx, name, in.Body.Witness, who(ctx).Name)
 			if err != nil {
 				return nil, nodeProblem(err)
 			}
@@ -97,15 +97,12 @@ func nodeProblem(err error) error {
 	return err
 }
 
-// Clocks that are further apart than clockApart are worth a word.
 const (
+	// clockApart is how far apart clocks are when that is worth a word, behindBy after how many entries a node is behind.
 	clockApart = time.Second
-	// silentAfter is after how long without an answer a node counts as gone, behindBy after how many entries it is
-	// behind.
-	silentAfter = 6 * time.Second
+	behindBy   = 100
 	// namedClients is how many clients of a node are named.
 	namedClients = 8
-	behindBy     = 100
 )
 
 // nodesNow is how the nodes do.
@@ -165,7 +162,7 @@ func health(n *cluster.NodeState, behind int64) (state, says string) {
 		return "joining", "not met yet"
 	case n.Seen.At.IsZero():
 		return "silent", "never reached: " + n.Seen.Wrong
-	case time.Since(n.Seen.At) > silentAfter:
+	case n.Seen.Silent():
 		return "silent", "does not answer: " + n.Seen.Wrong
 	case !engine.Running:
 		return "engine", "answers devices, but its engine does not run: " + engine.Why
@@ -174,12 +171,7 @@ func health(n *cluster.NodeState, behind int64) (state, says string) {
 	case behind > behindBy:
 		return "behind", fmt.Sprintf("takes over what others changed: %d entries are left", behind)
 	case n.Seen.Offset.Abs() > clockApart:
-		return "well", "its clock is " + n.Seen.Offset.Abs().
-			Round(100*time.Millisecond).
-			String() +
-			way(
-				n.Seen.Offset,
-			)
+		return "well", fmt.Sprintf("its clock is %s%s", n.Seen.Offset.Abs().Round(100*time.Millisecond), way(n.Seen.Offset))
 	}
 	if n.Witness {
 		return "well", "counts for the majority"

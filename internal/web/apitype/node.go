@@ -60,7 +60,8 @@ type Lonely struct {
 
 // NodeInput names a node that is to join.
 type NodeInput struct {
-	Name string `json:"name" maxLength:"63" doc:"Name of the new node"`
+	Name    string `json:"name" maxLength:"63" doc:"Name of the new node"`
+	Witness bool   `json:"witness,omitempty" required:"false" doc:"Lets a witness join and nobody else"`
 }
 
 // NodeInvitation is told once.

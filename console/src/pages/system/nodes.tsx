@@ -4,7 +4,7 @@ import { call, type Schema } from "../../api/client";
 import { useMay } from "../../api/rights";
 import { ago, Button, Empty, Failure, Notice, PageHead, Verdict, type VerdictKind, When } from "../../ui/basic";
 import { CopyButton } from "../../ui/device-settings";
-import { TextField } from "../../ui/form";
+import { TextField, Tick } from "../../ui/form";
 import { Modal, useHeld } from "../../ui/modal";
 import { Pick } from "../../ui/pick";
 import { Picture } from "./nodes-picture";
@@ -224,15 +224,16 @@ function Codes({ nodes: n }: { nodes: Nodes }) {
 
 function Invite() {
   const [name, setName] = useState("");
+  const [witness, setWitness] = useState(false);
   const held = useHeld();
   const queries = useQueryClient();
   const make = useMutation({
-    mutationFn: () => call<Schema["NodeInvitation"]>("POST", "/nodes", { name }),
+    mutationFn: () => call<Schema["NodeInvitation"]>("POST", "/nodes", { name, witness }),
     onSuccess: () => held.hold(true),
     onSettled: () => queries.invalidateQueries(),
   });
   if (make.data) {
-    const command = `tollgated -data DIR -join ${make.data.token}`;
+    const command = `tollgated -data DIR ${witness ? "-witness " : ""}-join ${make.data.token}`;
     return (
       <>
         <p className="mb-2">
@@ -245,9 +246,12 @@ function Invite() {
           <CopyButton text={command} />
         </div>
         <p className="text-soft">
-          It counts once, until <When at={make.data.until} />. With <span className="mono">-witness</span> the machine
-          keeps a majority when another node dies, and does nothing else: it can read nothing of what it keeps. Machines
-          reach each other at TCP ports 8441 and 8442, or where <span className="mono">-node-address</span> says.
+          It counts once, until <When at={make.data.until} />.{" "}
+          {witness
+            ? "A witness keeps a majority when another node dies and does nothing else: it gets no key, and can read nothing of what it keeps."
+            : "Whoever has this can join as a node, and gets the sealing key."}{" "}
+          Machines reach each other at TCP ports 8441 and 8442, or where <span className="mono">-node-address</span>{" "}
+          says.
         </p>
       </>
     );
@@ -260,6 +264,7 @@ function Invite() {
       }}
     >
       <TextField label="Name of the new node" field="name" value={name} onChange={setName} error={make.error} />
+      <Tick label="A witness, which keeps a majority and does nothing else" checked={witness} onChange={setWitness} />
       <Failure error={make.error} />
       <Button primary type="submit" disabled={!name || make.isPending}>
         Make an invitation
