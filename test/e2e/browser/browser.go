@@ -120,8 +120,8 @@ func Eval[T any](p *Page, script string) (T, error) {
 	return chromedp.Run(ctx, chromedp.Evaluate[T](script, chromedp.EvalAwaitPromise))
 }
 
-// until evaluates a script until it is true.
-func (p *Page) until(what, script string) error {
+// Until evaluates a script until it is true.
+func (p *Page) Until(what, script string) error {
 	deadline := time.Now().Add(patience)
 	for {
 		ok, err := Eval[bool](p, script)
@@ -141,12 +141,12 @@ func (p *Page) Text() (string, error) { return Eval[string](p, "document.body.in
 
 // See waits until a text is visible.
 func (p *Page) See(text string) error {
-	return p.until(fmt.Sprintf("%q", text), fmt.Sprintf("document.body.innerText.includes(%s)", quote(text)))
+	return p.Until(fmt.Sprintf("%q", text), fmt.Sprintf("document.body.innerText.includes(%s)", quote(text)))
 }
 
 // Unsee waits until a text is gone.
 func (p *Page) Unsee(text string) error {
-	return p.until(fmt.Sprintf("%q to go", text), fmt.Sprintf("!document.body.innerText.includes(%s)", quote(text)))
+	return p.Until(fmt.Sprintf("%q to go", text), fmt.Sprintf("!document.body.innerText.includes(%s)", quote(text)))
 }
 
 func quote(text string) string {
@@ -235,7 +235,7 @@ func (p *Page) Choose(label, option string) error {
 	if err := chromedp.Do(p.ctx, chromedp.MouseClickXY(x, y)); err != nil {
 		return err
 	}
-	if err := p.until("the list", `!!document.querySelector("[role=option]")`); err != nil {
+	if err := p.Until("the list", `!!document.querySelector("[role=option]")`); err != nil {
 		return err
 	}
 	// The list takes no click while it is still being placed; a person would click again.
@@ -250,9 +250,39 @@ func (p *Page) Choose(label, option string) error {
 			time.Sleep(40 * time.Millisecond)
 		}
 		if time.Now().After(deadline) {
-			return p.until("the list to close", `!document.querySelector("[role=option]")`)
+			return p.Until("the list to close", `!document.querySelector("[role=option]")`)
 		}
 	}
+}
+
+// Pick opens the list that has the focus by Enter, and takes an option by typing its name: what is typed with a pause
+// of a second between two letters finds something else, so it is typed again until the option stands out.
+func (p *Page) Pick(option string) error {
+	if err := p.Press("\r"); err != nil {
+		return err
+	}
+	if err := p.Until("the list", `!!document.querySelector("[role=option]")`); err != nil {
+		return err
+	}
+	stands := fmt.Sprintf(`document.querySelector("[role=option][data-highlighted]")?.innerText.startsWith(%s)`,
+		quote(option))
+	for deadline := time.Now().Add(patience); ; {
+		if err := p.Press(option); err != nil {
+			return err
+		}
+		time.Sleep(300 * time.Millisecond)
+		if there, err := Eval[bool](p, stands+" ?? false"); there || err != nil {
+			break
+		}
+		if time.Now().After(deadline) {
+			return p.Until("the option "+option+" to stand out", stands+" ?? false")
+		}
+		time.Sleep(time.Second)
+	}
+	if err := p.Press("\r"); err != nil {
+		return err
+	}
+	return p.Until("the list to close", `!document.querySelector("[role=option]")`)
 }
 
 // Press sends keys to whatever has the focus.
@@ -268,7 +298,7 @@ func (p *Page) Focus(name string) error {
 		quote(name),
 		quote(name),
 	)
-	return p.until("something to focus called "+name, script)
+	return p.Until("something to focus called "+name, script)
 }
 
 // Shot takes a picture of what is visible, after fonts and two frames.
@@ -284,15 +314,20 @@ func (p *Page) Shot(file string) error {
 	return os.WriteFile(file, png, 0o644)
 }
 
-// Axe runs the accessibility rules of axe-core on the page and returns its serious findings.
-func (p *Page) Axe(source string) ([]string, error) {
+// Axe runs rules of axe-core on the page, all that there are if none is named, and returns their serious findings.
+func (p *Page) Axe(source string, rules ...string) ([]string, error) {
 	if _, err := Eval[bool](p, source+"; true"); err != nil {
 		return nil, err
 	}
-	text, err := Eval[string](
-		p,
-		`axe.run(document, {resultTypes: ["violations"]}).then((r) => r.violations.filter((v) => v.impact === "serious" || v.impact === "critical").map((v) => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map((n) => n.html + " " + (n.any[0]?.message ?? "")).join(" | ")).join("\n"))`,
-	)
+	only := ""
+	if len(rules) > 0 {
+		names, _ := json.Marshal(rules)
+		only = ", runOnly: {type: \"rule\", values: " + string(names) + "}"
+	}
+	text, err := Eval[string](p, `axe.run(document, {resultTypes: ["violations"]`+only+`}).then((r) => r.violations
+		.filter((v) => v.impact === "serious" || v.impact === "critical")
+		.map((v) => v.id + ": " + v.help + " " +
+			v.nodes.slice(0, 3).map((n) => n.html + " " + (n.any[0]?.message ?? "")).join(" | ")).join("\n"))`)
 	if text == "" {
 		return nil, err
 	}
