@@ -1,0 +1,632 @@
+package presence
+
+import (
+	"crypto/sha256"
+	"encoding/binary"
+	"errors"
+	"net/netip"
+	"slices"
+	"time"
+)
+
+// Late is how late a sighting may arrive, and still come to what it would have come to in its time.
+const Late = 10 * time.Minute
+
+// Limits of what one address or device is allowed, so that a flood about one costs the others nothing.
+const (
+	maxAtAddress = 2048
+	maxOfDevice  = 128
+	maxLeases    = 32
+)
+
+// ErrCrowded is returned for a sighting about an address or a device of which too much is reported.
+var ErrCrowded = errors.New("too many people are reported at this address")
+
+// Person is somebody whom sightings name. Groups are replaced, and never changed.
+type Person struct {
+	Name    string
+	Display string
+	Groups  []string
+	// turn counts the changes of the groups.
+	turn   uint32
+	claims []*claim
+}
+
+// key tells claims apart: those of one source by what it calls them.
+type key uint64
+
+// claim is what a source said of a person's stay. There may be a million, so it is kept small: 128 octets.
+type claim struct {
+	key    key
+	who    *Person
+	from   *Origin
+	host   *string
+	place  *place  // that was reported, nil for none
+	device *device // nil for none
+	here   *claim  // the next at the same place
+	beside *claim  // the next of the same device
+	ports  Ports
+	over   bool  // the source said that the person left, at the time in until
+	begun  bool  // a sign-in was reported; else signed is the first word of the stay
+	signed int64 // the latest sign-in, in milliseconds
+	last   int64 // the latest word
+	until  int64
+	id     int64  // the sighting of the latest sign-in
+	latest int64  // the sighting of the latest word
+	since  second // when the stay began
+	left   second // the latest word that the person left
+	due    second
+}
+
+// second is a moment to the second, of 1970 and after.
+type second uint32
+
+func secondOf(milli int64) second { return second(max(0, milli/1000)) }
+
+func (s second) milli() int64 { return int64(s) * 1000 }
+
+// lease is that of an address.
+type lease struct {
+	device          *device
+	next            *lease // of the same device
+	place           *place
+	first, last     int64
+	until, released int64
+	id              int64
+	// before is when another device was last told to have the address, 0 if none ever was.
+	before int64
+	due    second
+}
+
+// live tells that the device has the address at a moment.
+func (l *lease) live(now int64) bool {
+	return l != nil && now < l.until && (l.released == 0 || l.last > l.released)
+}
+
+// place is an address.
+type place struct {
+	address netip.Addr
+	claims  *claim // the first
+	lease   *lease
+	told    held // who was there when it was settled last
+	more    *[]held
+	count   uint16 // of claims
+}
+
+// held is who was at an address when it was settled last.
+type held struct {
+	claim *claim // nil for nobody
+	from  *Origin
+	turn  uint32
+	ports Ports
+}
+
+// all are those who were at an address when it was settled last.
+func (p *place) all() []held {
+	switch {
+	case p.more != nil:
+		return *p.more
+	case p.told.claim != nil:
+		return []held{p.told}
+	}
+	return nil
+}
+
+// tell notes who is at an address.
+func (p *place) tell(list []held) {
+	p.told, p.more = held{}, nil
+	switch len(list) {
+	case 0:
+	case 1:
+		p.told = list[0]
+	default:
+		p.told, p.more = list[0], &list
+	}
+}
+
+// device is what is known of a MAC address.
+type device struct {
+	mac    MAC
+	claims *claim // the first
+	leases *lease // the first
+	count  uint16 // of claims
+}
+
+// Book holds what was sighted. It is not safe for concurrent use.
+type Book struct {
+	claims  map[key]*claim
+	places  map[netip.Addr]*place
+	devices map[MAC]*device
+	people  map[string]*Person
+	origins map[Origin]*Origin
+	wheel   wheel
+	held    int // entries that were told
+}
+
+// NewBook is an empty one.
+func NewBook() *Book {
+	return &Book{claims: map[key]*claim{}, places: map[netip.Addr]*place{}, devices: map[MAC]*device{},
+		people: map[string]*Person{}, origins: map[Origin]*Origin{}, wheel: newWheel()}
+}
+
+// key is that of the claim that a sighting is about.
+func (s *Sighting) key() key {
+	text := make([]byte, 0, 128)
+	text = append(append(text, s.Source...), 0)
+	if s.Ref != "" {
+		text = append(append(text, 1), s.Ref...)
+	} else {
+		text = append(append(text, 2), s.Who...)
+		text = append(text, 0)
+		if s.Address.IsValid() {
+			at := s.Address.As16()
+			text = append(text, at[:]...)
+		} else {
+			text = binary.BigEndian.AppendUint64(text, uint64(s.MAC))
+		}
+		text = binary.BigEndian.AppendUint16(text, s.Ports.First)
+		text = binary.BigEndian.AppendUint16(text, s.Ports.Last)
+	}
+	sum := sha256.Sum256(text)
+	return key(binary.BigEndian.Uint64(sum[:]))
+}
+
+// newer orders words by when they happened, and those of one moment by their identifiers.
+func newer(at, id, thanAt, thanID int64) bool { return at > thanAt || at == thanAt && id > thanID }
+
+// Apply takes a sighting in, which has been checked, and lists the addresses at which it may have changed something.
+// Each has to be settled.
+func (b *Book) Apply(s *Sighting) (touched []netip.Addr, err error) {
+	switch s.Kind {
+	case Leased:
+		return b.leased(s)
+	case Released:
+		return b.released(s), nil
+	case SignedOut:
+		return b.signedOut(s)
+	}
+	return b.signedIn(s)
+}
+
+func (b *Book) signedIn(s *Sighting) (touched []netip.Addr, err error) {
+	at, key := s.At.UnixMilli(), s.key()
+	c := b.claims[key]
+	if c != nil && c.who.Name != s.Who {
+		if !newer(at, s.ID, c.last, c.latest) {
+			return nil, nil
+		}
+		touched = b.around(c, nil) // somebody else goes on with it
+		b.forget(c)
+		more, err := b.begin(key, s, at)
+		return append(touched, more...), err
+	}
+	switch {
+	case c == nil:
+		return b.begin(key, s, at)
+	case at <= c.left.milli() && !c.over: // it is of an earlier stay
+		return nil, nil
+	case c.over && at <= c.until: // it is from before the person left
+		if c.device == nil && s.MAC != 0 {
+			err = b.move(c, netip.Addr{}, s.MAC, c.ports)
+		}
+		return b.around(c, nil), err
+	case c.over || at > c.until: // another stay
+		touched = b.around(c, nil)
+		b.take(c)
+		if err := b.put(c, s.Address, s.MAC); err != nil {
+			return touched, err
+		}
+		c.ports = s.Ports
+		c.since, c.signed, c.id, c.over, c.begun = secondOf(at), at, s.ID, false, s.Kind == SignedIn
+	case at < c.since.milli():
+		c.since = secondOf(at)
+	}
+	touched = b.around(c, touched)
+	switch later := newer(at, s.ID, c.signed, c.id); {
+	case s.Kind == SignedIn && (later || !c.begun):
+		c.signed, c.id, c.begun = at, s.ID, true
+	case !later && !c.begun:
+		c.signed, c.id = at, s.ID
+	}
+	if newer(at, s.ID, c.last, c.latest) {
+		c.last, c.latest, c.until = at, s.ID, s.Until.UnixMilli()
+		if err := b.move(c, s.Address, s.MAC, s.Ports); err != nil {
+			return touched, err
+		}
+		c.from = b.origin(&s.Origin)
+		if s.Host != "" && (c.host == nil || *c.host != s.Host) {
+			c.host = &s.Host
+		}
+	} else if c.device == nil && s.MAC != 0 {
+		if err := b.move(c, netip.Addr{}, s.MAC, c.ports); err != nil {
+			return touched, err
+		}
+	}
+	b.name(c.who, s.Display)
+	b.wheel.put(c.until, c, nil)
+	return b.around(c, touched), nil
+}
+
+func or(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+func (b *Book) name(p *Person, display string) {
+	if display != "" && p.Display != display {
+		p.Display = display
+	}
+}
+
+// begin adds a claim.
+func (b *Book) begin(key key, s *Sighting, at int64) ([]netip.Addr, error) {
+	c := &claim{key: key, from: b.origin(&s.Origin), ports: s.Ports, since: secondOf(at), signed: at, last: at,
+		until: s.Until.UnixMilli(), id: s.ID, latest: s.ID, begun: s.Kind == SignedIn}
+	if s.Kind == SignedOut {
+		c.over, c.until, c.left = true, at, secondOf(at)
+	}
+	if s.Host != "" {
+		c.host = &s.Host
+	}
+	c.who = b.person(s.Who)
+	if err := b.put(c, s.Address, s.MAC); err != nil {
+		b.leave(c)
+		return nil, err
+	}
+	b.name(c.who, s.Display)
+	c.who.claims = append(c.who.claims, c)
+	b.claims[key] = c
+	b.wheel.put(c.until, c, nil)
+	return b.around(c, nil), nil
+}
+
+// put puts a claim at an address and a device.
+func (b *Book) put(c *claim, address netip.Addr, mac MAC) error {
+	if address.IsValid() {
+		p := b.place(address)
+		if p.count >= maxAtAddress && !b.room(p) {
+			return ErrCrowded
+		}
+		p.count++
+		c.place, c.here, p.claims = p, p.claims, c
+	}
+	if mac != 0 {
+		d := b.device(mac)
+		if d.count >= maxOfDevice {
+			return ErrCrowded
+		}
+		d.count++
+		c.device, c.beside, d.claims = d, d.claims, c
+	}
+	return nil
+}
+
+// room gives up a claim that is over.
+func (b *Book) room(p *place) bool {
+	for c := p.claims; c != nil; c = c.here {
+		if c.over {
+			b.forget(c)
+			return true
+		}
+	}
+	return false
+}
+
+// move takes a claim to where its person is now. What is not said stays as it was.
+func (b *Book) move(c *claim, address netip.Addr, mac MAC, ports Ports) error {
+	if !address.IsValid() {
+		address = c.address()
+	}
+	if mac == 0 {
+		mac = c.mac()
+	}
+	if address == c.address() && mac == c.mac() && ports == c.ports {
+		return nil
+	}
+	b.take(c)
+	c.ports = ports
+	return b.put(c, address, mac)
+}
+
+// address is the one that was reported, mac that of the device.
+func (c *claim) address() (a netip.Addr) {
+	if c.place != nil {
+		a = c.place.address
+	}
+	return a
+}
+
+func (c *claim) mac() (m MAC) {
+	if c.device != nil {
+		m = c.device.mac
+	}
+	return m
+}
+
+// take takes a claim from where it stands.
+func (b *Book) take(c *claim) {
+	if p := c.place; p != nil {
+		at := &p.claims
+		for *at != c {
+			at = &(*at).here
+		}
+		*at, c.here, c.place = c.here, nil, nil
+		p.count--
+		b.tidy(p)
+	}
+	if d := c.device; d != nil {
+		at := &d.claims
+		for *at != c {
+			at = &(*at).beside
+		}
+		*at, c.beside, c.device = c.beside, nil, nil
+		d.count--
+		b.tidyDevice(d)
+	}
+}
+
+// leave takes a claim away altogether but for its person.
+func (b *Book) leave(c *claim) {
+	b.take(c)
+	c.who.claims = without(c.who.claims, c)
+	if len(c.who.claims) == 0 {
+		delete(b.people, c.who.Name)
+	}
+}
+
+// forget removes a claim.
+func (b *Book) forget(c *claim) {
+	b.leave(c)
+	delete(b.claims, c.key)
+	c.due = 0
+}
+
+func without[T comparable](list []T, one T) []T {
+	i := slices.Index(list, one)
+	if i < 0 {
+		return list
+	}
+	last := len(list) - 1
+	list[i] = list[last]
+	var none T
+	list[last] = none
+	if last == 0 {
+		return nil
+	}
+	return list[:last]
+}
+
+func (b *Book) signedOut(s *Sighting) (touched []netip.Addr, err error) {
+	at := s.At.UnixMilli()
+	if s.Ref == "" && (s.Who == "" || !s.Address.IsValid() && s.MAC == 0) { // everybody there, or one everywhere
+		var list []*claim
+		if s.Who == "" {
+			if p := b.places[s.Address]; p != nil {
+				for c := p.claims; c != nil; c = c.here {
+					list = append(list, c)
+				}
+			}
+		} else if p := b.people[s.Who]; p != nil {
+			list = slices.Clone(p.claims)
+		}
+		for _, c := range list {
+			if c.from.Source == s.Source && (s.Ports.All() || s.Ports == c.ports) {
+				touched = b.end(c, s, at, touched)
+			}
+		}
+		return touched, nil
+	}
+	key := s.key()
+	if c := b.claims[key]; c != nil {
+		return b.end(c, s, at, nil), nil
+	}
+	if s.Who == "" || !s.Address.IsValid() && s.MAC == 0 { // of one that is not known
+		return nil, nil
+	}
+	return b.begin(key, s, at) // so that what comes late of it does not count
+}
+
+// end notes that a person left. What the source said of later stands.
+func (b *Book) end(c *claim, s *Sighting, at int64, touched []netip.Addr) []netip.Addr {
+	switch {
+	case c.over && at <= c.until:
+		return touched
+	case at < c.last: // it comes late: there is another stay since
+		c.left = max(c.left, secondOf(at))
+		if c.since.milli() <= at {
+			c.since = secondOf(c.last)
+		}
+		if c.signed <= at {
+			c.signed, c.id, c.begun = c.last, c.latest, false
+		}
+		return b.around(c, touched)
+	}
+	c.left = max(c.left, secondOf(at))
+	touched = b.around(c, touched)
+	if c.over || at < c.until {
+		c.until = at
+	}
+	if c.device == nil && s.MAC != 0 && b.move(c, netip.Addr{}, s.MAC, c.ports) == nil {
+		touched = b.around(c, touched)
+	}
+	c.over, c.last, c.latest = true, at, s.ID
+	b.wheel.put(c.until, c, nil)
+	return touched
+}
+
+func (b *Book) leased(s *Sighting) (touched []netip.Addr, err error) {
+	at := s.At.UnixMilli()
+	p := b.place(s.Address)
+	l := p.lease
+	switch {
+	case l == nil || l.device.mac != s.MAC && newer(at, s.ID, l.last, l.id):
+		before := int64(0)
+		if l != nil {
+			before = l.last
+			b.unlease(p)
+		}
+		l = &lease{place: p, first: at, last: at, until: s.Until.UnixMilli(), id: s.ID, before: before}
+		touched = b.lease(p, l, s.MAC)
+	case l.device.mac == s.MAC:
+		if at < l.first && at > l.before && at > l.released && s.Until.UnixMilli() >= l.first {
+			l.first = at
+		}
+		if newer(at, s.ID, l.last, l.id) {
+			if !l.live(at) { // given anew
+				l.first = at
+			}
+			l.last, l.id, l.until = at, s.ID, s.Until.UnixMilli()
+		}
+	default: // of a device that had it before
+		if l.before = max(l.before, at); l.first < at {
+			l.first = l.last
+		}
+	}
+	b.wheel.put(l.until, nil, p)
+	return append(touched, s.Address), nil
+}
+
+// lease gives an address to a device. One that has too many loses the oldest.
+func (b *Book) lease(p *place, l *lease, mac MAC) (touched []netip.Addr) {
+	d := b.device(mac)
+	count, oldest := 0, d.leases
+	for o := d.leases; o != nil; o = o.next {
+		if count++; o.last < oldest.last {
+			oldest = o
+		}
+	}
+	if count >= maxLeases {
+		touched = append(touched, oldest.place.address)
+		b.unlease(oldest.place)
+		b.tidy(oldest.place)
+	}
+	l.device, l.next, d.leases, p.lease = d, d.leases, l, l
+	return touched
+}
+
+// unlease takes an address from the device that has it.
+func (b *Book) unlease(p *place) {
+	l := p.lease
+	at := &l.device.leases
+	for *at != l {
+		at = &(*at).next
+	}
+	*at, p.lease = l.next, nil
+	b.tidyDevice(l.device)
+}
+
+func (b *Book) released(s *Sighting) []netip.Addr {
+	p := b.places[s.Address]
+	if p == nil || p.lease == nil || p.lease.device.mac != s.MAC {
+		return nil
+	}
+	p.lease.released = max(p.lease.released, s.At.UnixMilli())
+	return []netip.Addr{s.Address}
+}
+
+// around adds the addresses at which a claim stands.
+func (b *Book) around(c *claim, touched []netip.Addr) []netip.Addr {
+	add := func(a netip.Addr) {
+		if !slices.Contains(touched, a) {
+			touched = append(touched, a)
+		}
+	}
+	if c.place != nil {
+		add(c.place.address)
+	}
+	if c.device != nil {
+		for l := c.device.leases; l != nil; l = l.next {
+			add(l.place.address)
+		}
+	}
+	return touched
+}
+
+func (b *Book) place(a netip.Addr) *place {
+	p := b.places[a]
+	if p == nil {
+		p = &place{address: a}
+		b.places[a] = p
+	}
+	return p
+}
+
+// tidy removes a place at which nothing is left.
+func (b *Book) tidy(p *place) {
+	if p.claims == nil && p.lease == nil && p.told.claim == nil {
+		delete(b.places, p.address)
+	}
+}
+
+func (b *Book) device(m MAC) *device {
+	d := b.devices[m]
+	if d == nil {
+		d = &device{mac: m}
+		b.devices[m] = d
+	}
+	return d
+}
+
+func (b *Book) tidyDevice(d *device) {
+	if d.claims == nil && d.leases == nil {
+		delete(b.devices, d.mac)
+	}
+}
+
+func (b *Book) person(name string) *Person {
+	p := b.people[name]
+	if p == nil {
+		p = &Person{Name: name}
+		b.people[name] = p
+	}
+	return p
+}
+
+func (b *Book) origin(o *Origin) *Origin {
+	have := b.origins[*o]
+	if have == nil {
+		have = new(*o)
+		b.origins[*o] = have
+	}
+	return have
+}
+
+// Regroup sets what groups a person is in, and lists the addresses at which that may change something.
+func (b *Book) Regroup(name, display string, groups []string) (touched []netip.Addr) {
+	p := b.people[name]
+	if p == nil || slices.Equal(p.Groups, groups) && (display == "" || display == p.Display) {
+		return nil
+	}
+	p.Groups, p.Display = groups, or(display, p.Display)
+	p.turn++
+	for _, c := range p.claims {
+		touched = b.around(c, touched)
+	}
+	return touched
+}
+
+// Groups are those of a person, as they were set last; known is false for one whom nothing is known of.
+func (b *Book) Groups(name string) (groups []string, known bool) {
+	p := b.people[name]
+	if p == nil || p.turn == 0 {
+		return nil, false
+	}
+	return p.Groups, true
+}
+
+// Display is what people call a person, "" if that is not known.
+func (b *Book) Display(name string) string {
+	if p := b.people[name]; p != nil {
+		return p.Display
+	}
+	return ""
+}
+
+// People goes through everybody of whom there are claims.
+func (b *Book) People(each func(*Person)) {
+	for _, p := range b.people {
+		each(p)
+	}
+}

@@ -1,0 +1,216 @@
+package presence
+
+import (
+	"net/netip"
+	"slices"
+	"time"
+)
+
+// Len counts who is where: the entries that were settled.
+func (b *Book) Len() int { return b.held }
+
+// At is who was at an address and port when it was settled last: of the person whose ports these are, or else of the
+// whole address; ok is false for nobody.
+func (b *Book) At(address netip.Addr, port uint16) (who *Person, role string, ok bool) {
+	p := b.places[address]
+	if p == nil {
+		return nil, "", false
+	}
+	var whole *held
+	if p.more == nil {
+		if h := &p.told; h.claim != nil && (h.ports.All() || port != 0 && h.ports.Has(port)) {
+			return h.claim.who, h.from.Role, true
+		}
+		return nil, "", false
+	}
+	for i := range *p.more {
+		h := &(*p.more)[i]
+		switch {
+		case h.ports.All():
+			if whole == nil {
+				whole = h
+			}
+		case port != 0 && h.ports.Has(port):
+			return h.claim.who, h.from.Role, true
+		}
+	}
+	if whole == nil {
+		return nil, "", false
+	}
+	return whole.claim.who, whole.from.Role, true
+}
+
+// Entries are who is at an address.
+func (b *Book) Entries(address netip.Addr, now time.Time) (out []Entry) {
+	p := b.places[address]
+	if p == nil {
+		return nil
+	}
+	list := b.stands(p, now.UnixMilli())
+	for i := range list {
+		if list[i].outcome == Holds {
+			out = append(out, entry(p, &list[i]))
+		}
+	}
+	return out
+}
+
+// OfPerson are the places of a person.
+func (b *Book) OfPerson(name string, now time.Time) (out []Entry) {
+	for _, a := range b.Around(name) {
+		for _, e := range b.Entries(a, now) {
+			if e.Who == name {
+				out = append(out, e)
+			}
+		}
+	}
+	return out
+}
+
+// Around are the addresses at which claims on a person stand, in order.
+func (b *Book) Around(name string) (at []netip.Addr) {
+	if who := b.people[name]; who != nil {
+		for _, c := range who.claims {
+			at = b.around(c, at)
+		}
+	}
+	slices.SortFunc(at, netip.Addr.Compare)
+	return at
+}
+
+// Addresses are all at which somebody is, in no order.
+func (b *Book) Addresses() []netip.Addr {
+	out := make([]netip.Addr, 0, len(b.places))
+	for a, p := range b.places {
+		if p.told.claim != nil {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// Standing is a claim at an address with what became of it.
+type Standing struct {
+	Entry
+	Outcome Outcome
+	// Last is the latest word of its source.
+	Last time.Time
+	// By names the person and the source to which it lost.
+	By, BySource string
+	// Leased tells that it stands there since its device was given the address.
+	Leased bool
+}
+
+// Lease is that of an address.
+type Lease struct {
+	MAC            MAC
+	Since, Until   time.Time
+	Released, Gone bool
+	Sighting       int64
+}
+
+// Explain lists all claims at an address, the strongest first, with what becomes of each, and the lease of the address
+// if there was one.
+func (b *Book) Explain(address netip.Addr, now time.Time) (out []Standing, l *Lease) {
+	p := b.places[address]
+	if p == nil {
+		return nil, nil
+	}
+	list := b.stands(p, now.UnixMilli())
+	for i := range list {
+		s := &list[i]
+		one := Standing{Entry: entry(p, s), Outcome: s.outcome, Last: time.UnixMilli(s.last), Leased: s.leased}
+		if s.by != nil {
+			one.By, one.BySource = s.by.who.Name, s.by.from.Source
+		}
+		out = append(out, one)
+	}
+	if p.lease != nil {
+		l = &Lease{
+			MAC:      p.lease.device.mac,
+			Since:    time.UnixMilli(p.lease.first),
+			Until:    time.UnixMilli(p.lease.until),
+			Released: p.lease.released >= p.lease.last,
+			Gone:     !p.lease.live(now.UnixMilli()),
+			Sighting: p.lease.id,
+		}
+	}
+	return out, l
+}
+
+// Conflict lists the claims that are alive at an address and lost to another person.
+func (b *Book) Conflict(address netip.Addr, now time.Time) (lost []Standing) {
+	all, _ := b.Explain(address, now)
+	for _, s := range all {
+		if s.Outcome == Outranked || s.Outcome == Earlier {
+			lost = append(lost, s)
+		}
+	}
+	return lost
+}
+
+// Fresh tells that a sighting says nothing new: its person, or its lease, is known to be there and holds for most of
+// the time that it would give.
+func (b *Book) Fresh(s *Sighting) bool {
+	at, until := s.At.UnixMilli(), s.Until.UnixMilli()
+	most := func(has int64) bool { return at < has && (has-at)*4 > (until-at)*3 }
+	switch s.Kind {
+	case Still:
+		c := b.claims[s.key()]
+		return c != nil && !c.over && at >= c.last && c.who.Name == s.Who && *c.from == s.Origin &&
+			(!s.Address.IsValid() || c.address() == s.Address) && (s.MAC == 0 || c.mac() == s.MAC) &&
+			c.ports == s.Ports && most(c.until)
+	case Leased:
+		p := b.places[s.Address]
+		return p != nil && p.lease != nil && p.lease.device.mac == s.MAC && p.lease.live(at) &&
+			at >= p.lease.last &&
+			most(p.lease.until)
+	}
+	return false
+}
+
+// Widespread lists people who are at more addresses than a person could be, with how many.
+func (b *Book) Widespread(more int) map[string]int {
+	out := map[string]int{}
+	for name, p := range b.people {
+		if len(p.claims) <= more {
+			continue
+		}
+		at := map[netip.Addr]bool{}
+		for _, c := range p.claims {
+			if c.place != nil && !c.over {
+				at[c.place.address] = true
+			}
+		}
+		if len(at) > more {
+			out[name] = len(at)
+		}
+	}
+	return out
+}
+
+// Quiet lists networks of which many addresses are leased and nobody is at any, with how many: printers, cameras and
+// guests, perhaps.
+func (b *Book) Quiet(least int, now time.Time) map[netip.Prefix]int {
+	leased, people := map[netip.Prefix]int{}, map[netip.Prefix]bool{}
+	for a, p := range b.places {
+		bits := 64
+		if a.Is4() {
+			bits = 24
+		}
+		network, err := a.Prefix(bits)
+		if err != nil {
+			continue
+		}
+		if p.lease.live(now.UnixMilli()) {
+			leased[network]++
+		}
+		people[network] = people[network] || p.claims != nil || p.told.claim != nil
+	}
+	for network, n := range leased {
+		if n < least || people[network] {
+			delete(leased, network)
+		}
+	}
+	return leased
+}
