@@ -1,0 +1,140 @@
+// Package dhcp reads DHCP messages (RFC 2131, options of RFC 2132), as far as they tell which device has which address.
+package dhcp
+
+import (
+	"encoding/binary"
+	"errors"
+	"net/netip"
+	"time"
+)
+
+// Types of messages (RFC 2132 section 9.6).
+const (
+	Discover = 1
+	Offer    = 2
+	Request  = 3
+	Decline  = 4
+	Ack      = 5
+	Nak      = 6
+	Release  = 7
+	Inform   = 8
+)
+
+// Message is what a message says. Addresses are invalid where it has none.
+type Message struct {
+	Reply bool // of a server
+	Type  byte
+	// Device is the address of the device, 6 octets.
+	Device [6]byte
+	// Current is the address that the device has, Given the one that the server gives, Requested the one it asks for.
+	Current, Given, Requested netip.Addr
+	// Server identifies the server, Relay is the address of the relay agent.
+	Server, Relay netip.Addr
+	// Lease is for how long; 0 if it does not say.
+	Lease time.Duration
+	Host  string
+	// Wanted are the options that the device asks for, in its order: they tell kinds of devices apart.
+	Wanted []byte
+}
+
+const (
+	fixedSize = 236
+	maxSize   = 4096
+)
+
+var cookie = [4]byte{99, 130, 83, 99} // RFC 2131 section 3
+
+// What is wrong with a message.
+var (
+	ErrShort    = errors.New("it is too short to be a DHCP message")
+	ErrLong     = errors.New("it is longer than any DHCP message")
+	ErrCookie   = errors.New("it is no DHCP message: the options do not begin as they have to")
+	ErrHardware = errors.New("the device has no address of six octets")
+	ErrOption   = errors.New("an option is longer than the message")
+	ErrNoType   = errors.New("it does not say which message it is")
+)
+
+// Parse reads a message.
+func Parse(b []byte) (*Message, error) {
+	switch {
+	case len(b) < fixedSize+len(cookie):
+		return nil, ErrShort
+	case len(b) > maxSize:
+		return nil, ErrLong
+	case [4]byte(b[fixedSize:]) != cookie:
+		return nil, ErrCookie
+	case b[1] != 1 || b[2] != 6:
+		return nil, ErrHardware
+	}
+	m := &Message{Reply: b[0] == 2, Device: [6]byte(b[28:34]), Current: address(b[12:16]), Given: address(b[16:20]),
+		Relay: address(b[24:28])}
+	for rest := b[fixedSize+len(cookie):]; len(rest) > 0; {
+		code := rest[0]
+		if code == 0 { // padding
+			rest = rest[1:]
+			continue
+		}
+		if code == 255 {
+			break
+		}
+		if len(rest) < 2 || len(rest) < 2+int(rest[1]) {
+			return nil, ErrOption
+		}
+		m.option(code, rest[2:2+int(rest[1])])
+		rest = rest[2+int(rest[1]):]
+	}
+	if m.Type == 0 {
+		return nil, ErrNoType
+	}
+	return m, nil
+}
+
+func (m *Message) option(code byte, v []byte) {
+	switch {
+	case code == 12 && len(m.Host) == 0:
+		m.Host = printable(v)
+	case code == 50 && len(v) == 4:
+		m.Requested = address(v)
+	case code == 51 && len(v) == 4:
+		m.Lease = time.Duration(binary.BigEndian.Uint32(v)) * time.Second
+	case code == 53 && len(v) == 1:
+		m.Type = v[0]
+	case code == 54 && len(v) == 4:
+		m.Server = address(v)
+	case code == 55:
+		m.Wanted = append([]byte(nil), v...)
+	}
+}
+
+func address(b []byte) netip.Addr {
+	a := netip.AddrFrom4([4]byte(b))
+	if a.IsUnspecified() {
+		return netip.Addr{}
+	}
+	return a
+}
+
+// printable keeps letters, digits and what names of hosts are made of besides.
+func printable(v []byte) string {
+	out := make([]byte, 0, len(v))
+	for _, c := range v {
+		if c > ' ' && c < 127 {
+			out = append(out, c)
+		}
+	}
+	return string(out)
+}
+
+// Leased is the address that the device has by this message; valid is false for a message that gives it none. Of a
+// request that a relay copied nobody knows yet whether it is granted: the address is the one that it asks for.
+func (m *Message) Leased() (a netip.Addr, valid bool) {
+	switch m.Type {
+	case Ack:
+		a = m.Given
+	case Request:
+		if a = m.Requested; !a.IsValid() {
+			a = m.Current
+		}
+	}
+	return a, a.IsValid()
+}
