@@ -41,6 +41,9 @@ type Config struct {
 	Expectations []*Expectation `json:"expectations"`
 	CommandLists []*CommandList `json:"commandLists"`
 	Feeds        []*Feed        `json:"feeds"`
+	Sources      []*Source      `json:"sources"`
+	Scopes       []*Scope       `json:"scopes"`
+	Subscribers  []*Subscriber  `json:"subscribers"`
 }
 
 // Secret is a secret sealed with the key file of the data directory, in text form; "" means not set.

@@ -50,6 +50,9 @@ func DiffUpTo(from, to *Config, limit int) (list []Change, more int) {
 	diffList(d, "expectation", from.Expectations, to.Expectations, false)
 	diffList(d, "command-list", from.CommandLists, to.CommandLists, false)
 	diffList(d, "feed", from.Feeds, to.Feeds, false)
+	diffList(d, "source", from.Sources, to.Sources, false)
+	diffList(d, "scope", from.Scopes, to.Scopes, false)
+	diffList(d, "subscriber", from.Subscribers, to.Subscribers, false)
 	return d.out, d.more
 }
 

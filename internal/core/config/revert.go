@@ -40,6 +40,12 @@ func (c *Config) Revert(running *Config, kind, id, lane string) error {
 		return revert("command-list", &c.CommandLists, running.CommandLists, id)
 	case "feed":
 		return revert("feed", &c.Feeds, running.Feeds, id)
+	case "source":
+		return revert("source", &c.Sources, running.Sources, id)
+	case "scope":
+		return revert("scope", &c.Scopes, running.Scopes, id)
+	case "subscriber":
+		return revert("subscriber", &c.Subscribers, running.Subscribers, id)
 	case "expectation":
 		return revert("expectation", &c.Expectations, running.Expectations, id)
 	case "policy":

@@ -50,6 +50,12 @@ func (c *Config) Secrets(see func(at Place, path string, s Secret) (Secret, erro
 		secrets("remote", c.Remotes, see, func(o *Remote) []held {
 			return []held{{o.SecretPlace(), "secret", &o.Secret}}
 		}),
+		secrets("source", c.Sources, see, func(o *Source) []held {
+			return []held{{o.SecretPlace(), "secret", &o.Secret}}
+		}),
+		secrets("subscriber", c.Subscribers, see, func(o *Subscriber) []held {
+			return []held{{o.SecretPlace(), "secret", &o.Secret}}
+		}),
 		secrets("authority", c.Authorities, see, func(o *Authority) []held {
 			return []held{{o.KeyPlace(), "key", &o.Key}}
 		}),

@@ -19,6 +19,8 @@ func (c *Config) Copy() *Config {
 	out.Vendors, out.Overrides, out.Expectations = slices.Clone(c.Vendors), slices.Clone(c.Overrides),
 		slices.Clone(c.Expectations)
 	out.CommandLists, out.Feeds = slices.Clone(c.CommandLists), slices.Clone(c.Feeds)
+	out.Sources, out.Scopes, out.Subscribers = slices.Clone(c.Sources), slices.Clone(c.Scopes),
+		slices.Clone(c.Subscribers)
 	return &out
 }
 
@@ -138,6 +140,9 @@ func (c *Config) Share(before *Config) {
 	share(c.Expectations, before.Expectations)
 	share(c.CommandLists, before.CommandLists)
 	share(c.Feeds, before.Feeds)
+	share(c.Sources, before.Sources)
+	share(c.Scopes, before.Scopes)
+	share(c.Subscribers, before.Subscribers)
 }
 
 // share puts the objects before in place of those that equal them, and tells whether there were any.
@@ -169,7 +174,8 @@ func Same(a, b *Config) bool {
 		sameSet(a.Calendars, b.Calendars) && sameSet(a.Pools, b.Pools) && sameSet(a.Remotes, b.Remotes) &&
 		sameSet(a.Vendors, b.Vendors) && sameSet(a.Overrides, b.Overrides) &&
 		sameSet(a.Expectations, b.Expectations) && sameSet(a.CommandLists, b.CommandLists) &&
-		sameSet(a.Feeds, b.Feeds)
+		sameSet(a.Feeds, b.Feeds) && sameSet(a.Sources, b.Sources) && sameSet(a.Scopes, b.Scopes) &&
+		sameSet(a.Subscribers, b.Subscribers)
 }
 
 func sameSet[T any](a, b []*T) bool {

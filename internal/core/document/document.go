@@ -25,8 +25,27 @@ const head = `# Configuration of Tollgate Key. Lists that are left out stay as t
 const tail = "...\n"
 
 // kinds are the lists of a configuration in the order of the document; lanes keep their own order.
-var kinds = []string{"clients", "directories", "realms", "lanes", "passes", "calendars", "pools", "remotes", "vendors",
-	"overrides", "expectations", "commandLists", "feeds", "authorities", "certificates", "trusts"}
+var kinds = []string{
+	"clients",
+	"directories",
+	"realms",
+	"lanes",
+	"passes",
+	"calendars",
+	"pools",
+	"remotes",
+	"vendors",
+	"overrides",
+	"expectations",
+	"commandLists",
+	"feeds",
+	"sources",
+	"scopes",
+	"subscribers",
+	"authorities",
+	"certificates",
+	"trusts",
+}
 
 // Write writes a configuration. Secrets are written sealed, or left out.
 func Write(c *config.Config, secrets bool) []byte {

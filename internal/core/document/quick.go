@@ -73,7 +73,7 @@ func (w *quickWriter) value(n *yaml.Node, key string, on bool) bool {
 			if i > 0 {
 				w.out.WriteByte(',')
 			}
-			if !w.value(entry, "", key == "clients" || key == "policies" || key == "feeds") {
+			if !w.value(entry, "", switchedOn[key]) {
 				return false
 			}
 		}

@@ -201,6 +201,10 @@ func noGaps(c *config.Config) error {
 	return nil
 }
 
+// switchedOn are the lists of objects that are on unless they say otherwise.
+var switchedOn = map[string]bool{"clients": true, "policies": true, "feeds": true, "sources": true,
+	"subscribers": true}
+
 // present switches on what does not say that it is off.
 func present(c *config.Config, all map[string]any) {
 	said := func(object any) bool {
@@ -218,6 +222,12 @@ func present(c *config.Config, all map[string]any) {
 	}
 	for i, object := range list(all, "feeds") {
 		c.Feeds[i].Enabled = c.Feeds[i].Enabled || !said(object)
+	}
+	for i, object := range list(all, "sources") {
+		c.Sources[i].Enabled = c.Sources[i].Enabled || !said(object)
+	}
+	for i, object := range list(all, "subscribers") {
+		c.Subscribers[i].Enabled = c.Subscribers[i].Enabled || !said(object)
 	}
 	for i, lane := range list(all, "lanes") {
 		for j, policy := range list(lane, "policies") {

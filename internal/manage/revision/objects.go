@@ -36,6 +36,9 @@ func delta(from, to *config.Config) ([]store.Object, error) {
 	rows(d, "expectation", from.Expectations, to.Expectations)
 	rows(d, "command-list", from.CommandLists, to.CommandLists)
 	rows(d, "feed", from.Feeds, to.Feeds)
+	rows(d, "source", from.Sources, to.Sources)
+	rows(d, "scope", from.Scopes, to.Scopes)
+	rows(d, "subscriber", from.Subscribers, to.Subscribers)
 	d.lanes(from.Lanes, to.Lanes)
 	return d.out, d.err
 }
@@ -196,6 +199,12 @@ func (a *assembly) add(o store.Object) error {
 		return add(&c.CommandLists, o.Body)
 	case "feed":
 		return add(&c.Feeds, o.Body)
+	case "source":
+		return add(&c.Sources, o.Body)
+	case "scope":
+		return add(&c.Scopes, o.Body)
+	case "subscriber":
+		return add(&c.Subscribers, o.Body)
 	case "lane":
 		lane := &config.Lane{}
 		a.lanes[o.ID] = lane
@@ -271,6 +280,9 @@ func arrange(c *config.Config) {
 	byIdent(c.Expectations)
 	byIdent(c.CommandLists)
 	byIdent(c.Feeds)
+	byIdent(c.Sources)
+	byIdent(c.Scopes)
+	byIdent(c.Subscribers)
 }
 
 func byIdent[T any, P config.Object[T]](list []*T) {

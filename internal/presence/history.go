@@ -1,0 +1,230 @@
+package presence
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"tollgate.example/key/internal/base/ident"
+	core "tollgate.example/key/internal/core/presence"
+	"tollgate.example/key/internal/store"
+)
+
+// Answer is who is at an address, and why.
+type Answer struct {
+	Address netip.Addr
+	Port    uint16
+	At      time.Time
+	// Here is who is there, nil for nobody; the first of Standings that counts for the port.
+	Here *core.Standing
+	// Standings are all claims with what became of each, Lease is that of the address.
+	Standings []core.Standing
+	Lease     *core.Lease
+	// Rule is the one by which the address is left out, "" if it is watched.
+	Rule string
+}
+
+// Who tells who is at an address and port now, or was at a moment.
+func (k *Keeper) Who(ctx context.Context, address netip.Addr, port uint16, at time.Time) (Answer, error) {
+	address = address.Unmap().WithZone("")
+	a := Answer{Address: address, Port: port, At: at, Rule: k.current().scope.network(address)}
+	if at.IsZero() {
+		a.At = k.o.Now()
+		k.mu.RLock()
+		a.Standings, a.Lease = k.book.Explain(address, a.At)
+		k.mu.RUnlock()
+	} else {
+		book, err := k.past(ctx, address, at)
+		if err != nil {
+			return a, err
+		}
+		a.Standings, a.Lease = book.Explain(address, at)
+		k.named(a.Standings)
+	}
+	a.Here = here(a.Standings, port)
+	return a, nil
+}
+
+// named adds how people are called, where they are known now.
+func (k *Keeper) named(list []core.Standing) {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	for i := range list {
+		if s := &list[i]; s.Display == "" {
+			s.Display = k.book.Display(s.Who)
+		}
+	}
+}
+
+// Call adds to sightings how people are called, where they are known now.
+func (k *Keeper) Call(list []store.Sighting) {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	for i := range list {
+		if s := &list[i]; s.Display == "" && s.Who != "" {
+			s.Display = k.book.Display(s.Who)
+		}
+	}
+}
+
+// here is whom a port belongs to: a block of ports goes before the whole address.
+func here(list []core.Standing, port uint16) *core.Standing {
+	var whole *core.Standing
+	for i := range list {
+		s := &list[i]
+		switch {
+		case s.Outcome != core.Holds:
+		case s.Ports.All() && whole == nil:
+			whole = s
+		case !s.Ports.All() && port != 0 && s.Ports.Has(port):
+			return s
+		}
+	}
+	return whole
+}
+
+// maxPast bounds the sightings that the past is worked out from.
+const maxPast = 20_000
+
+// past makes the book of an address as it was at a moment: from what was reported of it, and of the devices that had
+// it.
+func (k *Keeper) past(ctx context.Context, address netip.Addr, at time.Time) (*core.Book, error) {
+	k.o.Records.Flush(ctx)
+	span := store.Span{Since: at.Add(-longestLease), Until: at.Add(time.Millisecond)}
+	list, err := k.recorded(ctx, store.SightingFilter{Address: address.String(), Span: span})
+	if err != nil {
+		return nil, err
+	}
+	devices := map[core.MAC]bool{}
+	for i := range list {
+		if m := core.ParseMAC(list[i].MAC); m != 0 && !devices[m] {
+			devices[m] = true
+		}
+	}
+	for m := range devices {
+		more, err := k.recorded(ctx, store.SightingFilter{MAC: m.String(), Span: span})
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, more...)
+	}
+	slices.SortFunc(list, func(a, b store.Sighting) int {
+		if c := a.At.Compare(b.At); c != 0 {
+			return c
+		}
+		return int(min(1, max(-1, a.Of-b.Of)))
+	})
+	book, seen := core.NewBook(), map[ident.ID]bool{}
+	for i := range list {
+		s, err := sightingOf(&list[i])
+		if err != nil || seen[list[i].Of] || s.Check() != nil {
+			continue
+		}
+		seen[list[i].Of] = true
+		if _, err := book.Apply(&s); err != nil {
+			return nil, fmt.Errorf("working out who was at %s: %w", address, err)
+		}
+	}
+	return book, nil
+}
+
+func (k *Keeper) recorded(ctx context.Context, f store.SightingFilter) (out []store.Sighting, err error) {
+	f.Limit = 2000
+	for len(out) < maxPast {
+		page, err := k.o.Records.Find(ctx, f)
+		if err != nil {
+			return nil, fmt.Errorf("reading the sightings: %w", err)
+		}
+		if out = append(out, page.Items...); page.Next == 0 {
+			break
+		}
+		f.Before = page.Next
+	}
+	return out, nil
+}
+
+// List lists who is where, by address from one on; more tells that there are further ones.
+func (k *Keeper) List(f Filter, match func(*core.Entry) bool, after netip.Addr, limit int) (out []core.Entry,
+	more bool) {
+	k.mu.RLock()
+	addresses := k.book.Addresses()
+	k.mu.RUnlock()
+	slices.SortFunc(addresses, netip.Addr.Compare)
+	now := k.o.Now()
+	from, found := slices.BinarySearchFunc(addresses, after, netip.Addr.Compare)
+	if found && after.IsValid() {
+		from++
+	}
+	for _, a := range addresses[from:] {
+		if !f.near(a) {
+			continue
+		}
+		k.mu.RLock()
+		list := k.book.Entries(a, now)
+		k.mu.RUnlock()
+		list = slices.DeleteFunc(list, func(e core.Entry) bool { return !f.inGroup(e.Groups) || !match(&e) })
+		if len(list) > 0 && len(out)+len(list) > limit && len(out) > 0 {
+			return out, true
+		}
+		out = append(out, list...)
+	}
+	return out, false
+}
+
+// Person lists where a person is, and the claims of others that lost there, or of the person that lost elsewhere.
+func (k *Keeper) Person(name string) (here []core.Entry, lost []core.Standing) {
+	name = strings.ToLower(k.o.Name(name))
+	now := k.o.Now()
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	here = k.book.OfPerson(name, now)
+	for _, a := range k.book.Around(name) {
+		for _, s := range k.book.Conflict(a, now) {
+			if s.Who == name || s.By == name {
+				lost = append(lost, s)
+			}
+		}
+	}
+	return here, lost
+}
+
+// Len counts who is where.
+func (k *Keeper) Len() int {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	return k.book.Len()
+}
+
+// At is who is at an address and port, for those who ask often: nothing is worked out.
+func (k *Keeper) At(address netip.Addr, port uint16) (who, role string, groups []string, ok bool) {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	p, role, ok := k.book.At(address, port)
+	if !ok {
+		return "", "", nil, false
+	}
+	return p.Name, role, p.Groups, true
+}
+
+// Conflicts lists claims that are alive and lost to another person, up to a limit.
+func (k *Keeper) Conflicts(limit int) (out []core.Standing) {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	now := k.o.Now()
+	for _, a := range k.book.Addresses() {
+		if out = append(out, k.book.Conflict(a, now)...); len(out) >= limit {
+			return out[:limit]
+		}
+	}
+	return out
+}
+
+// Sightings lists what was reported.
+func (k *Keeper) Sightings(ctx context.Context, f store.SightingFilter) (list []store.Sighting, next ident.ID,
+	searched time.Time, err error) {
+	page, err := k.o.Records.Find(ctx, f)
+	return page.Items, page.Next, page.Searched, err
+}
