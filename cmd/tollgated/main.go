@@ -70,6 +70,12 @@ func run() int {
 		"how long the gear journal is kept; 0 keeps it for ever")
 	flag.DurationVar(&o.KeepAccounting, "keep-accounting", 400*24*time.Hour,
 		"how long accounting is kept; 0 keeps it for ever")
+	flag.DurationVar(&o.KeepSightings, "keep-sightings", 90*24*time.Hour,
+		"how long it is kept who was where; 0 keeps it for ever")
+	dhcp := flag.String("dhcp", "", "UDP addresses for copies of DHCP messages, such as :67; empty takes none")
+	syslogUDP := flag.String("syslog", "", "UDP addresses for syslog of sources, such as :514; empty takes none")
+	syslogTCP := flag.String("syslog-tcp", "", "TCP addresses for it, such as :601; empty takes none")
+	syslogTLS := flag.String("syslog-tls", "", "TCP addresses for it over TLS, such as :6514; empty takes none")
 	flag.DurationVar(&o.KeepAudit, "keep-audit", 3*365*24*time.Hour,
 		"how long it is kept who changed what; 0 keeps it for ever")
 	flag.BoolVar(
@@ -159,6 +165,7 @@ func run() int {
 	o.RADIUS, o.TACACS, o.TACACSTLS = strings.Split(*radius, ","), list(*tacacs), list(*secure)
 	o.Accounting, o.RADIUSTLS, o.RADIUSTLSOptional = list(*accounting), list(*overTLS), true
 	o.RADIUSDTLS, o.RADIUSDTLSOptional = list(*overDTLS), true
+	o.DHCP, o.SyslogUDP, o.SyslogTCP, o.SyslogTLS = list(*dhcp), list(*syslogUDP), list(*syslogTCP), list(*syslogTLS)
 	o.Node = uint8(*node)
 	o.TACACSOptional, o.HTTPHosts = true, list(*hosts)
 	flag.Visit(func(f *flag.Flag) { // asked for, and not had, is an error

@@ -44,6 +44,7 @@ import (
 	"tollgate.example/key/internal/manage/rehearsal"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/manage/sources"
+	"tollgate.example/key/internal/presence"
 	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/web/api"
@@ -66,19 +67,23 @@ type App struct {
 	Attempts   *store.Attempts
 	Journal    *store.Journal
 	Sessions   *session.Sessions
+	Reports    []netip.AddrPort // of DHCP, then of syslog over UDP, TCP and TLS
 
-	store   *store.Store
-	factors *factor.Keeper
-	server  *http.Server
-	radius  *radius.Server
-	tacacs  *tacacs.Server
-	onward  *onward.Keeper
-	cluster *cluster.Cluster
-	console atomic.Pointer[string] // URL
-	handler atomic.Pointer[http.Handler]
-	trail   *audit.Trail
-	leases  *session.Keeper
-	shared  bool // with other nodes, at the start
+	store    *store.Store
+	factors  *factor.Keeper
+	server   *http.Server
+	radius   *radius.Server
+	tacacs   *tacacs.Server
+	onward   *onward.Keeper
+	cluster  *cluster.Cluster
+	presence *presence.Keeper
+	// accounted is presence once it takes what accounting and attempts say.
+	accounted atomic.Pointer[presence.Keeper]
+	console   atomic.Pointer[string] // URL
+	handler   atomic.Pointer[http.Handler]
+	trail     *audit.Trail
+	leases    *session.Keeper
+	shared    bool // with other nodes, at the start
 
 	mu        sync.Mutex
 	usedTwice []attention.UsedTwice
@@ -146,6 +151,7 @@ func (a *App) openRecords(ctx context.Context, o *Options, ids *ident.Source, co
 			for _, attempt := range batch {
 				counts.Attempt(attempt.At, attempt.Verdict == "admitted", attempt.Micros)
 			}
+			a.admitted(batch)
 		}); err != nil {
 		return err
 	}
@@ -269,6 +275,12 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	if err := a.openCluster(ctx, o, box, registry, revisions, counts); err != nil {
 		return err
 	}
+	if err := a.openPresence(ctx, o, box, ids, clock); err != nil {
+		return err
+	}
+	if err := a.openReports(o); err != nil {
+		return err
+	}
 	if a.radius, err = radius.Serve(a.Gate, registry, o.RADIUS); err != nil {
 		return err
 	}
@@ -288,6 +300,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	a.cancel = cancel
 	disk := host.OpenDisk(o.Data, a.Attempts, nil)
 	a.background(func() { clock.Run(background) })
+	a.background(func() { a.presence.Run(background) })
 	a.background(func() {
 		a.leases.Tend(background, func() []*config.Pool { return a.Gate.Current().Plan.Config.Pools })
 	})
@@ -313,7 +326,8 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	a.background(func() { follower.Run(background) })
 	analyst := revision.NewAnalyst(a.Gate, accounts.Groups)
 	needs := &attention.Sources{Addresses: registry, Accounts: accounts, Checkup: checks, Revisions: revisions,
-		Stuck: a.stuck, Silent: a.silent, Nodes: a.nodes, Audit: trail.Waiting, Analyst: analyst, Clock: clock,
+		Stuck: a.stuck, Silent: a.silent, Presence: a.presenceSilent,
+		Nodes: a.nodes, Audit: trail.Waiting, Analyst: analyst, Clock: clock,
 		Disk: disk,
 		Records: map[string]attention.Records{"attempts": a.Attempts,
 			"journal": a.Journal, "accounting": a.Sessions.Records()}}
@@ -323,45 +337,10 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		Sources: registry, Gate: a.Gate, Checkup: checks, Copies: copies, Rehearsals: rehearsal.New(a.Attempts,
 			a.Attempts.Added), Box: box, IDs: ids, Tally: counts, Attempts: a.Attempts, Journal: a.Journal,
 		Sessions: a.Sessions, Changes: a.changes, Follower: follower,
-		Backup: a.backupOf(o), Onward: a.onward, Cluster: a.cluster,
+		Backup: a.backupOf(o), Onward: a.onward, Presence: a.presence, Cluster: a.cluster,
 		Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting,
 		Listening: a.listening(), KeyFile: filepath.Join(o.Data, "key"),
 		Secure: secure, Hosts: o.HTTPHosts, Done: background.Done()}))
-}
-
-// listening are the addresses at which devices ask.
-func (a *App) listening() (out []api.Listening) {
-	for _, l := range []struct {
-		what string
-		at   []netip.AddrPort
-	}{{"RADIUS", a.RADIUS}, {"RADIUS accounting", a.Accounting}, {"RADIUS over TLS", a.RADIUSTLS},
-		{"RADIUS over DTLS", a.RADIUSDTLS}, {"TACACS+", a.TACACS}, {"TACACS+ over TLS", a.TACACSTLS}} {
-		for _, at := range l.at {
-			out = append(out, api.Listening{What: l.what, At: at})
-		}
-	}
-	return out
-}
-
-// openTACACS opens the sockets of TACACS+.
-func (a *App) openTACACS(o *Options, registry *sources.Registry) error {
-	var err error
-	if a.tacacs, err = tacacs.Serve(a.Gate, registry, o.TACACS, o.TACACSTLS); err != nil {
-		if !o.TACACSOptional {
-			return err
-		}
-		o.Log.Warn(
-			"TACACS+ is off; name its addresses with -tacacs and -tacacs-tls, or let the service use low ports",
-			"error",
-			err,
-		)
-		if a.tacacs, err = tacacs.Serve(a.Gate, registry, nil, nil); err != nil {
-			return err
-		}
-	}
-	a.TACACS, a.TACACSTLS = a.tacacs.Addresses()
-	a.done = append(a.done, a.tacacs.Close)
-	return nil
 }
 
 // background runs something until Stop.

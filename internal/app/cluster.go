@@ -70,7 +70,7 @@ func (a *App) openCluster(ctx context.Context, o *Options, box *seal.Box, regist
 	a.cluster, err = cluster.Open(ctx, cluster.Options{Dir: o.Data, Address: o.NodeAddress, Number: int(o.Node),
 		Version: Version, Command: command, Store: a.store, Box: box, Tell: a.Changed,
 		Shared:  func(ctx context.Context, node int) error { return a.leases.Share(ctx, a.store, node) },
-		Reunite: a.reunite, Inside: api.Inside(a), Hear: a.hear,
+		Reunite: a.reunite, Inside: api.Inside(a), Hear: a.hear, Missed: a.missed,
 		Catch: func(run func()) {
 			defer a.panicked.Catch(func() string { return "work of nodes" }, nil)
 			run()
@@ -106,6 +106,8 @@ func (a *App) hear(s cluster.Saying) {
 		if json.Unmarshal(s.Data, &said) == nil && said.Name != "" {
 			a.Gate.Lockout.Heard(said)
 		}
+	case saidSighting:
+		a.heardSighting(s.Data)
 	case saidComputer:
 		var seen computerSeen
 		if json.Unmarshal(s.Data, &seen) == nil && seen.MAC != "" {
@@ -139,8 +141,13 @@ func (a *App) reunite(ctx context.Context) error {
 			continue
 		}
 		if u.Table != "factors" {
-			a.log.Warn("what was changed here while no other node could be reached gave way to what those have", "table",
-				u.Table, "row", u.ID)
+			a.log.Warn(
+				"what was changed here while no other node could be reached gave way to what those have",
+				"table",
+				u.Table,
+				"row",
+				u.ID,
+			)
 			continue
 		}
 		id, name, twice, err := a.factors.Reunite(ctx, &u)

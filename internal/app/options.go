@@ -36,6 +36,8 @@ type Options struct {
 	// them where the operating system does not let us listen there.
 	TACACS, TACACSTLS []string
 	TACACSOptional    bool
+	// DHCP, SyslogUDP, SyslogTCP and SyslogTLS are the addresses for reports of who is where.
+	DHCP, SyslogUDP, SyslogTCP, SyslogTLS []string
 	// NodeAddress is host and port at which other nodes reach this one; its engine takes the next port. It is
 	// listened at only where there are several.
 	NodeAddress string
@@ -49,6 +51,8 @@ type Options struct {
 	KeepJournal time.Duration
 	// KeepAccounting is how long records of accounting are kept.
 	KeepAccounting time.Duration
+	// KeepSightings is how long it is kept who was where.
+	KeepSightings time.Duration
 	// KeepAudit is how long the audit is kept.
 	KeepAudit time.Duration
 	// RemoveAll removes whatever is older than that at once, even if it is more than a usual day's share.

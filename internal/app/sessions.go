@@ -27,7 +27,10 @@ func (a *App) openSessions(ctx context.Context, o *Options, ids *ident.Source, c
 	}
 	if a.Sessions, err = session.OpenSessions(ctx, file, leases, func(written func([]*store.Accounted)) (
 		*store.Accounting, error) {
-		return store.OpenAccounting(ctx, o.Data, ids, o.retention(o.KeepAccounting, clock), written)
+		return store.OpenAccounting(ctx, o.Data, ids, o.retention(o.KeepAccounting, clock), func(b []*store.Accounted) {
+			written(b)
+			a.seen(b)
+		})
 	}); err != nil {
 		return errors.Join(err, file.Close())
 	}

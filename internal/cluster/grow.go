@@ -19,7 +19,8 @@ import (
 // place is that of the key of the authority of the nodes.
 var place = config.Place{Purpose: "nodes", Object: "authority"}
 
-// Invite makes an invitation for a node of that name, or for a witness and nobody else; the first one makes this node one of several.
+// Invite makes an invitation for a node of that name, or for a witness and nobody else; the first one makes this node
+// one of several.
 func (c *Cluster) Invite(ctx context.Context, name string, witness bool, by string) (*Invitation, error) {
 	if err := checkName(name); err != nil {
 		return nil, err

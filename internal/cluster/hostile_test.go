@@ -52,7 +52,8 @@ func TestWhoIsGivenTheState(t *testing.T) {
 			t.Errorf("a witness asks for %s and gets %d %.40q", path, status, text)
 		}
 	}
-	if status, text := removed("/snapshot"); status != http.StatusOK || !strings.HasPrefix(text, "SQLite format 3") {
+	if status, text := removed("/snapshot"); status != http.StatusOK ||
+		!strings.HasPrefix(text, "SQLite format 3") {
 		t.Fatalf("a node is given %d %.40q", status, text)
 	}
 	if err := a.c.Remove(t.Context(), "n1"); err != nil {
@@ -107,7 +108,8 @@ func TestADatabaseThatIsAnotherOne(t *testing.T) {
 		}
 	}
 	s.Close()
-	if err := a.s.AddOperator(t.Context(), store.Operator{ID: "other", Name: "o.brandt", Role: "owner"}, true); err != nil {
+	other := store.Operator{ID: "other", Name: "o.brandt", Role: "owner"}
+	if err := a.s.AddOperator(t.Context(), other, true); err != nil {
 		t.Fatal(err)
 	}
 	b.open()

@@ -121,8 +121,14 @@ func (c *Cluster) serve(r *running) (*peers, error) {
 	if c.o.Inside != nil {
 		mux.HandleFunc("/inside/", p.members(http.StripPrefix("/inside", c.o.Inside).ServeHTTP))
 	}
-	p.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute,
-		MaxHeaderBytes: 64 << 10, ErrorLog: discardLog}
+	p.server = &http.Server{
+		Handler:           mux,
+		ReadHeaderTimeout: 10 * time.Second,
+		ReadTimeout:       20 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    64 << 10,
+		ErrorLog:          discardLog,
+	}
 	go p.server.Serve(l)
 	return p, nil
 }

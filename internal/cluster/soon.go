@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"sync"
 	"time"
 
@@ -53,6 +55,8 @@ func (c *Cluster) Say(kind string, v any) {
 func (c *Cluster) say(ctx context.Context, r *running) {
 	tick := time.NewTicker(soonEvery)
 	defer tick.Stop()
+	var mu sync.Mutex
+	deaf := map[int]time.Time{} // since when nodes did not hear what was said, zero for those that did
 	for {
 		select {
 		case <-ctx.Done():
@@ -63,30 +67,95 @@ func (c *Cluster) say(ctx context.Context, r *running) {
 		list := c.sayings.list
 		c.sayings.list = nil
 		c.sayings.mu.Unlock()
-		if len(list) == 0 {
-			continue
-		}
-		text, err := json.Marshal(list)
-		if err != nil {
-			continue
-		}
+		now := time.Now()
 		var all sync.WaitGroup
 		for _, n := range r.peers.others() {
-			if !n.Witness {
-				all.Go(func() { r.peers.told(ctx, n, text) })
+			if n.Witness {
+				continue
 			}
+			since, known := deaf[n.Number]
+			if !known { // this node has just started, or that one has just joined
+				since = now.Add(-shortly)
+				if joined := time.UnixMilli(n.JoinedAt); now.Sub(joined) < newcomer {
+					since = now.Add(-missedTime)
+				}
+			}
+			if len(list) == 0 && known && since.IsZero() {
+				continue
+			}
+			all.Go(func() {
+				failed := c.tellOne(ctx, r.peers, n, list, since)
+				if failed && since.IsZero() {
+					since = now.Add(-shortly)
+				} else if !failed {
+					since = time.Time{}
+				}
+				mu.Lock()
+				deaf[n.Number] = since
+				mu.Unlock()
+			})
 		}
 		all.Wait()
 	}
 }
 
-func (p *peers) told(ctx context.Context, n store.Node, text []byte) {
+const (
+	// missedTime is how far back a node is told what it missed, shortly how much further than it seems, and newcomer
+	// how long one that joined counts as new.
+	missedTime = 24 * time.Hour
+	shortly    = 5 * time.Second
+	newcomer   = 10 * time.Minute
+	// perTelling is how much is told at once.
+	perTelling = 2000
+)
+
+// tellOne tells a node what is new, or what it missed since a moment; failed tells that it did not hear it.
+func (c *Cluster) tellOne(
+	ctx context.Context,
+	p *peers,
+	n store.Node,
+	list []Saying,
+	since time.Time,
+) (failed bool) {
+	if !since.IsZero() {
+		if p.told(ctx, n, nil) != nil { // it is not there yet
+			return true
+		}
+		if c.o.Missed != nil {
+			list = append(c.o.Missed(ctx, since), list...)
+		}
+	}
+	for part := range slices.Chunk(list, perTelling) {
+		if p.told(ctx, n, part) != nil {
+			return true
+		}
+	}
+	return false
+}
+
+func (p *peers) told(ctx context.Context, n store.Node, list []Saying) error {
+	text, err := json.Marshal(list)
+	if err != nil {
+		return err
+	}
 	ctx, cancel := context.WithTimeout(ctx, soonTime)
 	defer cancel()
-	answer, err := p.c.Ask(ctx, Peer{n.Number, n.Name}, http.MethodPost, "/soon", http.Header{}, bytes.NewReader(text))
-	if err == nil {
-		answer.Body.Close()
+	answer, err := p.c.Ask(
+		ctx,
+		Peer{n.Number, n.Name},
+		http.MethodPost,
+		"/soon",
+		http.Header{},
+		bytes.NewReader(text),
+	)
+	if err != nil {
+		return err
 	}
+	answer.Body.Close()
+	if answer.StatusCode >= 300 {
+		return fmt.Errorf("it answered %s", answer.Status)
+	}
+	return nil
 }
 
 func (p *peers) serveSoon(w http.ResponseWriter, r *http.Request) {

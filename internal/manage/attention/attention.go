@@ -50,6 +50,8 @@ const (
 	// machine, fault and since.
 	FeedStuck    Code = "feed.stuck"
 	RemoteSilent Code = "remote.silent"
+	// PresenceSilent is a source of presence that went silent, or a subscriber; parameters name, fault and since.
+	PresenceSilent Code = "presence.silent"
 	// CheckFailed is a check that does not pass; parameters subject, title, detail and remedy.
 	CheckFailed Code = "check.failed"
 	// CertificateEnds and CertificateEnded are certificates in use; parameters name, subject, until and days.
@@ -101,8 +103,9 @@ type Sources struct {
 	Records map[string]Records
 	// Audit counts the lines of the audit that wait, and those that are lost.
 	Audit func() (waiting, lost int)
-	// Stuck and Silent list what nothing can be sent to, and what does not answer.
-	Stuck, Silent func() []Stuck
+	// Stuck and Silent list what nothing can be sent to, and what does not answer; Presence lists sources and
+	// subscribers of presence that went silent.
+	Stuck, Silent, Presence func() []Stuck
 	// Nodes are the nodes, if there are several.
 	Nodes func() Nodes
 }
@@ -119,7 +122,7 @@ func (s *Sources) outside() (out []Item) {
 	for _, part := range []struct {
 		list func() []Stuck
 		code Code
-	}{{s.Stuck, FeedStuck}, {s.Silent, RemoteSilent}} {
+	}{{s.Stuck, FeedStuck}, {s.Silent, RemoteSilent}, {s.Presence, PresenceSilent}} {
 		if part.list == nil {
 			continue
 		}

@@ -39,9 +39,11 @@ import (
 	"tollgate.example/key/internal/manage/rehearsal"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/manage/sources"
+	"tollgate.example/key/internal/presence"
 	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/feed"
 )
 
 // Service is everything that the API works with.
@@ -79,6 +81,8 @@ type Service struct {
 	Backup   *backup.Source
 	// Cluster is this node among others.
 	Cluster *cluster.Cluster
+	// Presence keeps who is where.
+	Presence *presence.Keeper
 	// Onward sends records on.
 	Onward *onward.Keeper
 	// Waiting counts the attempts under way.
@@ -139,6 +143,7 @@ func New(s *Service) http.Handler {
 			http.Error(w, "there is no such call", http.StatusNotFound)
 		})
 	})
+	router.Mount("/presence/v1", feed.Handler(s.Presence, s.Done))
 	router.Get("/lists/{file}", func(w http.ResponseWriter, r *http.Request) { api.revocationList(w, r) })
 	router.NotFound(consoleFiles().ServeHTTP)
 	router.Get("/", consoleFiles().ServeHTTP)
@@ -180,6 +185,7 @@ func newServer(s *Service, r chi.Router) *server {
 	out.gearTrials()
 	out.journal()
 	out.networkSessions()
+	out.presenceCalls()
 	out.factors()
 	out.draft()
 	out.directories()
@@ -225,7 +231,7 @@ func requireInViews(doc *huma.OpenAPI) {
 		switch name {
 		case "Client", "Directory", "Realm", "Lane", "Pass", "Account", "Authority", "ServerCertificate", "Trust",
 			"Device", "ConfigPolicy", "ConfigLookup", "ConfigLaneTLS", "Calendar", "Pool", "Remote", "Vendor",
-			"Override", "Expectation", "CommandList", "Feed":
+			"Override", "Expectation", "CommandList", "Feed", "Source", "Scope", "Subscriber":
 			schema.Required = nil
 			for field := range schema.Properties {
 				if !optional[field] && !optional[name+"."+field] {
@@ -246,7 +252,8 @@ var optional = func() map[string]bool {
 		"ConfigLaneTLS.trust": true, "Trust.listed": true, "machinePasswordSet": true, "Trust.responder": true,
 		"Client.sessions": true, "Client.learned": true}
 	for _, kind := range []string{"Client", "Directory", "Realm", "Lane", "Pass", "Authority", "ServerCertificate",
-		"Trust", "Calendar", "Pool", "Remote", "Vendor", "Override", "Expectation", "CommandList", "Feed"} {
+		"Trust", "Calendar", "Pool", "Remote", "Vendor", "Override", "Expectation", "CommandList", "Feed",
+		"Source", "Scope", "Subscriber"} {
 		out[kind+".changedBy"], out[kind+".changedAt"] = true, true
 	}
 	return out

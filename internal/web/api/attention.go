@@ -55,6 +55,14 @@ func attentionView(i *attention.Item) apitype.Attention {
 	case attention.RemoteSilent:
 		out.Title = fmt.Sprintf("%s of remote server %s does not answer", p["machine"], p["name"])
 		out.Text = fmt.Sprintf("Since %s: %s.", p["since"], p["fault"])
+	case attention.PresenceSilent:
+		out.Title = fmt.Sprintf("The source %s reports nothing any more", p["name"])
+		out.Text = "What it said of people ends when its time is over. "
+		if i.Kind == "subscriber" {
+			out.Title = fmt.Sprintf("The subscriber %s follows no more", p["name"])
+			out.Text = "It may decide by what is not true any more. "
+		}
+		out.Text += fmt.Sprintf("Since %s: %s.", p["since"], p["fault"])
 	case attention.CheckFailed:
 		out.Title, out.Text = p["subject"]+": "+p["title"], p["detail"]+". "+p["remedy"]
 	case attention.CertificateEnds:

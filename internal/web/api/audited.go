@@ -59,7 +59,7 @@ var phrases = map[string]string{"set-up": "created the first operator", "sign-in
 	"enrol-factor": "began to enrol a second factor", "confirm-factor": "confirmed a second factor",
 	"renew-recovery-codes": "made new recovery codes", "release-factor": "released a second factor",
 	"unlearn-client": "forgot what was learned of a client", "invite-node": "invited a node",
-	"recover-nodes": "went on with this node alone"}
+	"recover-nodes": "went on with this node alone", "add-sighting": "reported who is where"}
 
 func set(names ...string) map[string]bool {
 	out := map[string]bool{}

@@ -19,8 +19,20 @@ var limitedMay = set("add-client", "change-client", "remove-client", "change-cli
 	"withdraw-ask", "discard-part", "try", "try-gear")
 
 // unlimited are the calls that read, and tell of all clients at once.
-var unlimited = set("export-file", "compare-file", "export-sample", "list-differing-sessions", "export-audit",
-	"get-rehearsal", "get-first-hour")
+var unlimited = set(
+	"export-file",
+	"compare-file",
+	"export-sample",
+	"list-differing-sessions",
+	"export-audit",
+	"get-rehearsal",
+	"get-first-hour",
+	"list-presence",
+	"get-presence",
+	"list-sightings",
+	"get-presence-state", "list-presence-changes", "get-presence-person",
+	"add-sighting",
+)
 
 // beyond refuses a call that is about more than the clients of a limited operator; nil for what is not.
 func beyond(w *operator.Who, call string, right operator.Right) *apitype.Problem {
@@ -109,7 +121,10 @@ func apart(ctx context.Context, c *config.Config, object any) error {
 			a, err := config.ParsePrefix(theirs)
 			for _, text := range mine.Addresses {
 				if b, bad := config.ParsePrefix(text); err == nil && bad == nil && a.Overlaps(b) {
-					return outside(&w, fmt.Sprintf("%s is an address of %s, which is none of them", text, other.Name))
+					return outside(
+						&w,
+						fmt.Sprintf("%s is an address of %s, which is none of them", text, other.Name),
+					)
 				}
 			}
 		}

@@ -98,7 +98,8 @@ func nodeProblem(err error) error {
 }
 
 const (
-	// clockApart is how far apart clocks are when that is worth a word, behindBy after how many entries a node is behind.
+	// clockApart is how far apart clocks are when that is worth a word, behindBy after how many entries a node is
+	// behind.
 	clockApart = time.Second
 	behindBy   = 100
 	// namedClients is how many clients of a node are named.
@@ -171,7 +172,11 @@ func health(n *cluster.NodeState, behind int64) (state, says string) {
 	case behind > behindBy:
 		return "behind", fmt.Sprintf("takes over what others changed: %d entries are left", behind)
 	case n.Seen.Offset.Abs() > clockApart:
-		return "well", fmt.Sprintf("its clock is %s%s", n.Seen.Offset.Abs().Round(100*time.Millisecond), way(n.Seen.Offset))
+		return "well", fmt.Sprintf(
+			"its clock is %s%s",
+			n.Seen.Offset.Abs().Round(100*time.Millisecond),
+			way(n.Seen.Offset),
+		)
 	}
 	if n.Witness {
 		return "well", "counts for the majority"

@@ -1,0 +1,214 @@
+package app
+
+import (
+	"context"
+	"encoding/json"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"tollgate.example/key/internal/base/ident"
+	"tollgate.example/key/internal/base/seal"
+	"tollgate.example/key/internal/cluster"
+	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/facts"
+	core "tollgate.example/key/internal/core/presence"
+	"tollgate.example/key/internal/core/reason"
+	"tollgate.example/key/internal/front/reports"
+	"tollgate.example/key/internal/manage/attention"
+	"tollgate.example/key/internal/manage/host"
+	"tollgate.example/key/internal/presence"
+	"tollgate.example/key/internal/store"
+)
+
+// maxGroups bounds the groups of a person that subscribers are told of.
+const maxGroups = 200
+
+// openPresence opens who is where.
+func (a *App) openPresence(
+	ctx context.Context,
+	o *Options,
+	box *seal.Box,
+	ids *ident.Source,
+	clock *host.Clock,
+) error {
+	records, err := store.OpenSightings(ctx, o.Data, ids, o.retention(o.KeepSightings, clock))
+	if err != nil {
+		return err
+	}
+	a.done = append(a.done, func() { records.Close() })
+	a.presence = presence.Open(presence.Options{Records: records, IDs: ids, Node: int(o.Node), Log: o.Log, Now: o.Now,
+		Config: func() *config.Config { return a.Gate.Current().Plan.Config },
+		Open:   func(at config.Place, s config.Secret) (string, error) { return box.Open(at, s) },
+		Name:   a.Gate.Known,
+		Find: func(ctx context.Context, name string) (presence.Person, bool) {
+			person, code := a.Gate.Seek(ctx, name)
+			if code != reason.OK {
+				return presence.Person{}, false
+			}
+			return presence.Person{
+				Display: person.Display,
+				Groups:  a.groupsOf(person),
+			}, true
+		},
+		Tell: func(s *store.Sighting) { a.cluster.Say(saidSighting, s) }})
+	a.accounted.Store(a.presence)
+	return nil
+}
+
+// groupsOf are the groups of a person that subscribers are told of: the picked ones of a directory that has any.
+func (a *App) groupsOf(person *facts.Person) []string {
+	groups := person.Groups
+	if d, at := config.Find(a.Gate.Current().Plan.Config.Directories, person.Store); at >= 0 && len(d.Groups) > 0 {
+		groups = nil
+		for _, g := range person.Groups {
+			if slices.ContainsFunc(
+				d.Groups,
+				func(p config.PickedGroup) bool { return strings.EqualFold(p.Name, g) },
+			) {
+				groups = append(groups, g)
+			}
+		}
+	}
+	return groups[:min(len(groups), maxGroups)]
+}
+
+// followerSilent is after how long without contact a subscriber that was there is worth a word.
+const followerSilent = time.Minute
+
+// presenceSilent lists sources and subscribers of presence that were there, and went silent.
+func (a *App) presenceSilent() (out []attention.Stuck) {
+	now := time.Now()
+	for _, s := range a.presence.Sources() {
+		switch {
+		case s.ID == "" || !s.Enabled:
+		case s.Silent(now):
+			out = append(out, attention.Stuck{Kind: "source", ID: s.ID, Name: s.Name, Since: s.Seen,
+				Fault: "nothing was heard for longer than its reports hold"})
+		}
+	}
+	for _, f := range a.presence.Followers() {
+		if f.Enabled && !f.Contact.IsZero() && now.Sub(f.Contact) > followerSilent {
+			out = append(out, attention.Stuck{Kind: "subscriber", ID: f.ID, Name: f.Name, Since: f.Contact,
+				Fault: "it neither listens nor asks"})
+		}
+	}
+	return out
+}
+
+// seen tells presence what accounting says.
+func (a *App) seen(batch []*store.Accounted) {
+	k := a.accounted.Load()
+	if k == nil {
+		return
+	}
+	for _, one := range batch {
+		if r, ok := a.sessionReport(one); ok {
+			k.Take(k.BuiltIn(config.SourceSessions), r)
+		}
+	}
+}
+
+// sessionReport is what a record of accounting says of presence.
+func (a *App) sessionReport(one *store.Accounted) (presence.Report, bool) {
+	r := presence.Report{Sighting: core.Sighting{At: one.At, Who: one.Who, Display: one.Display,
+		Ref: strings.Join([]string{one.Client, one.NAS, one.Session}, " "), MAC: core.ParseMAC(one.MAC)},
+		Detail: one.Client + ", " + one.Kind}
+	if address, err := netip.ParseAddr(one.Address); err == nil {
+		r.Address = address
+	}
+	switch one.Kind {
+	case store.AccountingStart:
+		r.Kind = core.SignedIn
+	case store.AccountingInterim, store.AccountingAsked:
+		r.Kind = core.Still
+	case store.AccountingStop, store.AccountingLost:
+		r.Kind = core.SignedOut
+	default:
+		return r, false
+	}
+	r.Role = a.roleOf(one.Pass)
+	if one.Silence > 0 && r.Kind != core.SignedOut {
+		r.Until = one.At.Add(one.Silence)
+	}
+	return r, r.Who != "" && (r.Kind == core.SignedOut || r.Address.IsValid() || r.MAC != 0)
+}
+
+// roleOf is the role of a pass, or its name where it gives none.
+func (a *App) roleOf(pass string) string {
+	if p := a.Gate.Current().Plan.Pass(pass); p != nil && p.Role != "" {
+		return p.Role
+	}
+	return pass
+}
+
+// admitted tells presence who was admitted with which device: what is known where clients send no accounting.
+func (a *App) admitted(batch []*store.Attempt) {
+	k := a.accounted.Load()
+	if k == nil {
+		return
+	}
+	for _, t := range batch {
+		if t.Verdict != "admitted" || t.MAC == "" || t.Who == "" || t.Trial || t.Method == facts.MACBypass {
+			continue
+		}
+		source := k.BuiltIn(config.SourceAttempts)
+		k.Take(source, presence.Report{Sighting: core.Sighting{Kind: core.SignedIn, At: t.At, Who: t.Who,
+			Display: t.Display, MAC: core.ParseMAC(t.MAC), Ref: "device " + t.MAC,
+			Origin: core.Origin{Role: a.roleOf(t.Pass)}}, Detail: "admitted by " + t.Client})
+	}
+}
+
+// saidSighting is what a node tells others of a sighting.
+const saidSighting = "sighting"
+
+func (a *App) heardSighting(data json.RawMessage) {
+	var s store.Sighting
+	if k := a.accounted.Load(); k != nil && json.Unmarshal(data, &s) == nil && s.Of != 0 {
+		s.ID = 0
+		k.Heard(&s)
+	}
+}
+
+// missed lists the sightings that were taken here since a moment.
+func (a *App) missed(ctx context.Context, since time.Time) (out []cluster.Saying) {
+	k := a.accounted.Load()
+	if k == nil {
+		return nil
+	}
+	for _, s := range k.TakenSince(ctx, since) {
+		if data, err := json.Marshal(s); err == nil {
+			out = append(out, cluster.Saying{Kind: saidSighting, Data: data})
+		}
+	}
+	return out
+}
+
+// openReports opens the sockets for what other systems report.
+func (a *App) openReports(o *Options) error {
+	options := reports.Options{
+		DHCP:   o.DHCP,
+		UDP:    o.SyslogUDP,
+		TCP:    o.SyslogTCP,
+		TLS:    o.SyslogTLS,
+		Keeper: a.presence,
+		Catch: func(run func()) {
+			defer a.panicked.Catch(func() string { return "a report of who is where" }, nil)
+			run()
+		},
+	}
+	if len(o.SyslogTLS) > 0 {
+		var err error
+		if options.Secure, err = webCertificate(o); err != nil {
+			return err
+		}
+	}
+	server, err := reports.Serve(options)
+	if err != nil {
+		return err
+	}
+	a.Reports = server.Addresses()
+	a.done = append(a.done, server.Close)
+	return nil
+}
