@@ -44,6 +44,8 @@ func run(args []string) int {
 	flags.StringVar(&o.TACACS, "tacacs", "127.0.0.1:4949", "address of TACACS+")
 	flags.StringVar(&o.TACACSTLS, "tacacs-tls", "127.0.0.1:4930", "address of TACACS+ over TLS")
 	flags.StringVar(&o.RADIUSTLS, "radius-tls", "127.0.0.1:20830", "address of RADIUS over TLS")
+	flags.StringVar(&o.DHCP, "dhcp", "127.0.0.1:6767", "address for copies of DHCP messages")
+	flags.StringVar(&o.Syslog, "syslog", "127.0.0.1:5514", "address for syslog of sources")
 	flags.StringVar(&o.Logs, "logs", "127.0.0.1:6514", "address of the stand-in receiver of syslog")
 	flags.StringVar(
 		&o.LDAPS,

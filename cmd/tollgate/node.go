@@ -136,7 +136,8 @@ func (s *invocation) invitation(i apitype.NodeInvitation, witness bool) {
 		s.say("It keeps a majority when another node dies, and does nothing else. Nobody else can join with this.")
 	} else {
 		s.say("  tollgated -data DIR -join %s\n", i.Token)
-		s.say("Whoever has this can join as a node, and gets the sealing key. For a witness, which gets nothing, invite " +
+		s.say("Whoever has this can join as a node, and gets the sealing key. For a witness, which gets nothing, " +
+			"invite " +
 			"it with -witness.")
 	}
 	s.say("It counts once, until %s.", i.Until.Local().Format("15:04:05"))

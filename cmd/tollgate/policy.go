@@ -82,9 +82,12 @@ func writer[V any](noun, path string, setup func(*flag.FlagSet) func(was map[str
 				if err != nil {
 					return err
 				}
-				return s.objectSaved(noun, "added", out, out.Revision, func() (apitype.Meta, string) {
-					return meta(out.Object)
-				})
+				return s.made(
+					out.Secret,
+					s.objectSaved(noun, "added", out, out.Revision, func() (apitype.Meta, string) {
+						return meta(out.Object)
+					}),
+				)
 			}
 		}},
 		{noun, "change", "NAME", "change one in the draft", func(f *flag.FlagSet) func(*invocation,
@@ -102,15 +105,31 @@ func writer[V any](noun, path string, setup func(*flag.FlagSet) func(was map[str
 				if err != nil {
 					return err
 				}
-				return s.objectSaved(noun, "changed", out, out.Revision, func() (apitype.Meta, string) {
-					return meta(out.Object)
-				})
+				return s.made(
+					out.Secret,
+					s.objectSaved(noun, "changed", out, out.Revision, func() (apitype.Meta, string) {
+						return meta(out.Object)
+					}),
+				)
 			}
 		}},
 	}
 }
 
-func (s *invocation) objectSaved(noun, what string, out any, revision int, meta func() (apitype.Meta, string)) error {
+// made shows a token that was made with an object.
+func (s *invocation) made(token string, err error) error {
+	if err == nil && token != "" && !s.json {
+		s.say("Token, shown only here: %s", token)
+	}
+	return err
+}
+
+func (s *invocation) objectSaved(
+	noun, what string,
+	out any,
+	revision int,
+	meta func() (apitype.Meta, string),
+) error {
 	m, name := meta()
 	s.warned(m, noun, name)
 	return s.print(out, func() { s.saved(noun, name, what, revision) })
@@ -274,22 +293,33 @@ func policyCommands() []command {
 				return s.print(l.Policies, func() { s.policies(l) })
 			}
 		}},
-		{"policy", "add", "LANE NAME", "add a policy to a lane of the draft", func(f *flag.FlagSet) func(*invocation,
-			[]string) error {
-			p := newPolicyFlags(f)
-			return func(s *invocation, args []string) error {
-				if err := two(args); err != nil {
-					return err
+		{
+			"policy",
+			"add",
+			"LANE NAME",
+			"add a policy to a lane of the draft",
+			func(f *flag.FlagSet) func(*invocation,
+				[]string) error {
+				p := newPolicyFlags(f)
+				return func(s *invocation, args []string) error {
+					if err := two(args); err != nil {
+						return err
+					}
+					return s.editPolicies(args[0], "has a policy more", p.publishing,
+						func(list []*config.Policy) ([]*config.Policy, error) {
+							policy := &config.Policy{
+								Name:    args[1],
+								Enabled: true,
+								When:    *p.when,
+								Outcome: config.Admit,
+								Groups:  []config.GroupRow{},
+							}
+							p.apply(given(f), policy)
+							return place(list, policy, *p.at)
+						})
 				}
-				return s.editPolicies(args[0], "has a policy more", p.publishing,
-					func(list []*config.Policy) ([]*config.Policy, error) {
-						policy := &config.Policy{Name: args[1], Enabled: true, When: *p.when, Outcome: config.Admit,
-							Groups: []config.GroupRow{}}
-						p.apply(given(f), policy)
-						return place(list, policy, *p.at)
-					})
-			}
-		}},
+			},
+		},
 		{"policy", "change", "LANE NAME", "change a policy, or move it with -at",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
 				p := newPolicyFlags(f)
@@ -321,14 +351,19 @@ func policyCommands() []command {
 				if err := two(args); err != nil {
 					return err
 				}
-				return s.editPolicies(args[0], "has a policy less", p, func(list []*config.Policy) ([]*config.Policy,
-					error) {
-					at, err := policyAt(list, args[1])
-					if err != nil {
-						return nil, err
-					}
-					return slices.Delete(list, at, at+1), nil
-				})
+				return s.editPolicies(
+					args[0],
+					"has a policy less",
+					p,
+					func(list []*config.Policy) ([]*config.Policy,
+						error) {
+						at, err := policyAt(list, args[1])
+						if err != nil {
+							return nil, err
+						}
+						return slices.Delete(list, at, at+1), nil
+					},
+				)
 			}
 		}},
 	}

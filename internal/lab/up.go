@@ -32,6 +32,8 @@ type Options struct {
 	TACACS, TACACSTLS string
 	// RADIUSTLS is where the service listens for RADIUS over TLS, Logs the stand-in receiver of syslog.
 	RADIUSTLS, Logs string
+	// DHCP and Syslog are where the service listens for reports of who is where.
+	DHCP, Syslog string
 	// DNS is where the stand-in for the DNS server of the domain listens.
 	DNS string
 	// Partner is where the stand-in for the remote RADIUS server listens.
@@ -49,6 +51,7 @@ type Options struct {
 	second struct{ url, radius string }
 	others []*service
 	pid    string
+	tokens Tokens
 }
 
 func mustAddr(text string) netip.Addr { return netip.MustParseAddr(text) }
@@ -139,6 +142,9 @@ func Up(ctx context.Context, o Options) error {
 		Console: "http://" + o.HTTP}); err != nil {
 		return err
 	}
+	if o.tokens, err = SetUpPresence(ctx, c); err != nil {
+		return err
+	}
 	kit, err := Outfit(ctx, c)
 	if err != nil {
 		return err
@@ -174,6 +180,7 @@ func run(ctx context.Context, o *Options, kit *Kit) {
 	defer all.Wait()
 	all.Go(func() { Harbour(ctx, o.radius(), floor, kit, o.Every, func(Outcome) {}) })
 	all.Go(func() { Administrators(ctx, o.TACACS, o.TACACSTLS, kit, 25*o.Every) })
+	all.Go(func() { presence(ctx, o, o.tokens) })
 	all.Go(func() { Ship(ctx, o.RADIUSTLS, kit, shipInterval*o.Every) })
 	ask := func(from, secret, user string, every time.Duration) {
 		all.Go(func() {
@@ -205,7 +212,8 @@ func writeEnv(o *Options, token, ca string) error {
 		{"DEMO_CLIENT_ADDR", playerAddress},
 		{"DEMO_CLIENT_SECRET", playerSecret}, {"DEMO_USER", PlayerUser}, {"DEMO_PASSWORD", "harbour-" + PlayerUser},
 		{"DEMO_OPERATOR", OperatorName}, {"DEMO_OPERATOR_PASSWORD", OperatorPassword}, {"DEMO_LDAPS", o.LDAPS},
-		{"DEMO_LDAP", o.LDAP}, {"DEMO_DNS", o.DNS}, {"TOLLGATE_URL_2", o.second.url},
+		{"DEMO_LDAP", o.LDAP}, {"DEMO_DNS", o.DNS}, {"DEMO_DHCP", o.DHCP}, {"DEMO_SYSLOG", o.Syslog},
+		{"DEMO_PRESENCE_TOKEN", o.tokens.Firewall}, {"TOLLGATE_URL_2", o.second.url},
 		{"DEMO_RADIUS_2", o.second.radius},
 		{"DEMO_NODE_PID_1", o.pid}} {
 		if v[1] == "" {
@@ -237,6 +245,8 @@ In another shell, to try it from the command line:
   bin/tollgate directory test LANTERN -person s.lodge
   bin/tollgate directory discover %s -dns $DEMO_DNS
   bin/tollgate session list
+  bin/tollgate presence list
+  tail -f .demo/firewall.log                  (a firewall that goes by groups)
   bin/tollgate checkup run
   bin/tollgate-lab console hh-router-1        (sign in as n.pryce, harbour-n.pryce)
   bin/tollgate journal follow
@@ -282,6 +292,10 @@ func startService(ctx context.Context, o *Options) (*service, error) {
 		o.TACACS,
 		"-tacacs-tls",
 		o.TACACSTLS,
+		"-dhcp",
+		o.DHCP,
+		"-syslog",
+		o.Syslog,
 		"-node-address",
 		nodeAddress(1),
 	)
