@@ -67,6 +67,16 @@ const RealmPage = page(() => import("./pages/directories/realms"), "RealmPage");
 const RealmsPage = page(() => import("./pages/directories/realms"), "RealmsPage");
 const RehearsalPage = page(() => import("./pages/policies/rehearsal"), "RehearsalPage");
 const NodesPage = page(() => import("./pages/system/nodes"), "NodesPage");
+const PresencePage = page(() => import("./pages/presence/list"), "PresencePage");
+const WhoPage = page(() => import("./pages/presence/who"), "WhoPage");
+const PresencePersonPage = page(() => import("./pages/presence/person"), "PersonPage");
+const SightingsPage = page(() => import("./pages/presence/sightings"), "SightingsPage");
+const SourcePage = page(() => import("./pages/presence/sources"), "SourcePage");
+const SourcesPage = page(() => import("./pages/presence/sources"), "SourcesPage");
+const ScopePage = page(() => import("./pages/presence/scopes"), "ScopePage");
+const ScopesPage = page(() => import("./pages/presence/scopes"), "ScopesPage");
+const SubscriberPage = page(() => import("./pages/presence/subscribers"), "SubscriberPage");
+const SubscribersPage = page(() => import("./pages/presence/subscribers"), "SubscribersPage");
 const FeedPage = page(() => import("./pages/system/feeds"), "FeedPage");
 const FeedsPage = page(() => import("./pages/system/feeds"), "FeedsPage");
 const RemotePage = page(() => import("./pages/passes/remotes"), "RemotePage");
@@ -144,6 +154,16 @@ export function App() {
           <Route path="/pools" element={<PoolsPage />} />
           <Route path="/pools/:id" element={<PoolPage />} />
           <Route path="/nodes" element={<NodesPage />} />
+          <Route path="/presence" element={<PresencePage />} />
+          <Route path="/presence/who" element={<WhoPage />} />
+          <Route path="/presence/people/:name" element={<PresencePersonPage />} />
+          <Route path="/sightings" element={<SightingsPage />} />
+          <Route path="/sources" element={<SourcesPage />} />
+          <Route path="/sources/:id" element={<SourcePage />} />
+          <Route path="/scopes" element={<ScopesPage />} />
+          <Route path="/scopes/:id" element={<ScopePage />} />
+          <Route path="/subscribers" element={<SubscribersPage />} />
+          <Route path="/subscribers/:id" element={<SubscriberPage />} />
           <Route path="/feeds" element={<FeedsPage />} />
           <Route path="/feeds/:id" element={<FeedPage />} />
           <Route path="/remotes" element={<RemotesPage />} />

@@ -16,6 +16,16 @@ export const groups: [string, Section[]][] = [
         ],
       },
       alone("Sessions", "/sessions"),
+      {
+        name: "Presence",
+        pages: [
+          ["Presence", "/presence"],
+          ["Sightings", "/sightings"],
+          ["Sources", "/sources"],
+          ["Scopes", "/scopes"],
+          ["Subscribers", "/subscribers"],
+        ],
+      },
       alone("Gear journal", "/journal"),
     ],
   ],

@@ -20,6 +20,9 @@ export type ObjectOf = {
   expectations: Schema["Expectation"];
   "command-lists": Schema["CommandList"];
   feeds: Schema["Feed"];
+  sources: Schema["Source"];
+  scopes: Schema["Scope"];
+  subscribers: Schema["Subscriber"];
 };
 export type Kind = keyof ObjectOf;
 type Saved<K extends Kind> = { object: ObjectOf[K]; secret?: string };

@@ -21,7 +21,11 @@ export const places: Record<string, string> = {
   pool: "/pools",
   realm: "/realms",
   remote: "/remotes",
+  scope: "/scopes",
   session: "/sessions",
+  sighting: "/sightings",
+  source: "/sources",
+  subscriber: "/subscribers",
   trust: "/trusts",
   vendor: "/vendors",
 };

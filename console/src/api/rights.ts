@@ -29,6 +29,8 @@ const pages: Record<string, Right> = {
   "": "watch",
   attempts: "watch",
   sessions: "watch",
+  presence: "watch",
+  sightings: "watch",
   people: "watch",
   factors: "watch",
   devices: "watch",

@@ -70,6 +70,9 @@ const nouns: Record<Kind, string> = {
   expectations: "expectation",
   "command-lists": "command-list",
   feeds: "feed",
+  sources: "source",
+  scopes: "scope",
+  subscribers: "subscriber",
 };
 
 /** The frame of every form that edits an object of the draft: faults, save, save and publish, remove. */
