@@ -38,8 +38,8 @@ type Touched struct{ Kind, ID string }
 // ErrGap is returned where entries are missing: the file has to be brought to the state of another node as a whole.
 var ErrGap = errors.New("entries of the log are missing")
 
-// ErrDiverged is returned where an entry does not fit what is in the file, which was changed beside the log: it has to be
-// brought to the state of another node as a whole.
+// ErrDiverged is returned where an entry does not fit what is in the file, which was changed beside the log: it has to
+// be brought to the state of another node as a whole.
 var ErrDiverged = errors.New("the database is another one than that of the other nodes")
 
 // ErrNewer is returned where an entry needs a newer version of the service.

@@ -22,8 +22,8 @@ type Log interface {
 }
 
 const (
-	// shareTime is how long a change may take until it is in the log, and after that until it is in the file, there with
-	// a second more for so many octets, since the disk has its pace. Nothing takes longer than takeTime.
+	// shareTime is how long a change may take until it is in the log, and after that until it is in the file, there
+	// with a second more for so many octets, since the disk has its pace. Nothing takes longer than takeTime.
 	shareTime = 6 * time.Second
 	pace      = 256 << 10
 	takeTime  = time.Minute
@@ -77,8 +77,17 @@ func (s *Store) Share(ctx context.Context, log Log) (stop func(), err error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading where the database stands in the log: %w", err)
 	}
-	h := &sharing{store: s, log: log, node: state.Node, queue: make(chan *request), ended: make(chan struct{}), applied: state.Applied,
-		moved: make(chan struct{}), pending: map[string]*own{}, others: map[Touched]int64{}}
+	h := &sharing{
+		store:   s,
+		log:     log,
+		node:    state.Node,
+		queue:   make(chan *request),
+		ended:   make(chan struct{}),
+		applied: state.Applied,
+		moved:   make(chan struct{}),
+		pending: map[string]*own{},
+		others:  map[Touched]int64{},
+	}
 	h.told.Store(state.Applied)
 	if !s.shared.CompareAndSwap(nil, h) {
 		return nil, errors.New("the database is shared already")
@@ -193,8 +202,11 @@ func (h *sharing) wait(ctx context.Context, mine *own, number int64, limit time.
 	case <-mine.there:
 		return nil
 	case <-ctx.Done():
-		return fmt.Errorf("the change is entry %d of the log, but could not be brought into the database of this node "+
-			"in time", number)
+		return fmt.Errorf(
+			"the change is entry %d of the log, but could not be brought into the database of this node "+
+				"in time",
+			number,
+		)
 	}
 }
 

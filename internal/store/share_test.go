@@ -250,7 +250,10 @@ func TestWhatIsOfOneNodeDoesNotGoThroughTheLog(t *testing.T) {
 	ctx, nodes := t.Context(), together(t, 1)
 	s := nodes[0].s
 	err := s.within(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO positions (name, kind, id, at) VALUES ('f', 'attempt', 1, 1)")
+		_, err := tx.ExecContext(
+			ctx,
+			"INSERT OR REPLACE INTO positions (name, kind, id, at) VALUES ('f', 'attempt', 1, 1)",
+		)
 		return err
 	})
 	if err == nil || !strings.Contains(err.Error(), "positions") {

@@ -65,7 +65,8 @@ func TestEveryFormByTabAlone(t *testing.T) {
 		"/factors?enrol=x": "Show QR code", "/realms/new": "Lookup order", "/devices/new": "MAC address or prefix",
 		"/certificates/new": "Where it comes from", "/authorities/new": "Where it comes from",
 		"/trusts/new": "Revocation lists", "/try": "Nothing tried yet", "/try?protocol=tacacs": "Comes from",
-		"/operators": "How operators sign in", "/you": "Tokens"} {
+		"/operators": "How operators sign in", "/you": "Tokens",
+		"/sources/new": "Reports by", "/scopes/new": "leaves out what fits", "/subscribers/new": "Told of groups"} {
 		if err := errors.Join(p.Open(w.app.URL+path), p.See(text)); err != nil {
 			t.Errorf("%s: %v", path, err)
 			continue

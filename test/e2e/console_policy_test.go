@@ -38,13 +38,31 @@ func TestAPolicyFromTheFirstKeyToTakingItBack(t *testing.T) {
 	if _, err := browser.Eval[bool](p.Page, "(document.activeElement.blur(), true)"); err != nil {
 		t.Fatal(err)
 	}
-	steps(t, p.fill("Field", ""), p.focus("Field"), p.press("group"), p.see(`group is "Deck Officers"`),
-		p.focus("Pass"), p.pick("ticketing"), p.focus("Save to the draft"), p.press("\r"), p.unsee("Applies to people where"),
+	steps(
+		t,
+		p.fill("Field", ""),
+		p.focus("Field"),
+		p.press("group"),
+		p.see(`group is "Deck Officers"`),
+		p.focus(
+			"Pass",
+		),
+		p.pick("ticketing"),
+		p.focus("Save to the draft"),
+		p.press("\r"),
+		p.unsee("Applies to people where"),
 		p.see("Can never be reached: policy 2, Deck officers, matches everything that this could match"),
 		p.see("Move it up"),
-		p.click("Analysis"), p.see("1 mistake"), p.see("never reached"), p.see("group Deck Officers"),
-		p.click("Policies"), p.click("8. Wired ports"), p.see("Night crew"), p.focus("Move policy Night crew"),
-		p.press(" "))
+		p.click("Analysis"),
+		p.see("1 mistake"),
+		p.see("never reached"),
+		p.see("group Deck Officers"),
+		p.click("Policies"),
+		p.click("8. Wired ports"),
+		p.see("Night crew"),
+		p.focus("Move policy Night crew"),
+		p.press(" "),
+	)
 	settle(t, p.Page)
 	for range 5 {
 		steps(t, p.press("\u0304")) // arrow up

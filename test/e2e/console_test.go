@@ -422,7 +422,11 @@ func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {
 		"/authorities/new": "Where it comes from", "/trusts/new": "Revocation lists", "/try": "Nothing tried yet",
 		"/lanes/new": "Methods, the preferred", "/sessions": "Person or device",
 		"/sessions?state=ended": "has ended yet",
-		"/sessions/" + session:  "What is known"}
+		"/sessions/" + session:  "What is known",
+		"/presence":             "Report by hand", "/presence/who?address=192.0.2.41": "Nothing is known",
+		"/presence/people/s.lodge": "the last hour", "/sightings": "what sources reported",
+		"/sources": "our own sessions", "/sources/new": "Reports by", "/scopes": "Everything is watched",
+		"/scopes/new": "leaves out what fits", "/subscribers": "Nobody is told", "/subscribers/new": "Told of groups"}
 	p := pageSteps{signedIn(t, w)}
 	for path, text := range pages {
 		if err := errors.Join(p.Open(w.app.URL+path), p.See(text)); err != nil {
@@ -440,7 +444,8 @@ func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {
 			t.Errorf("%s by day: %v\n%s", path, err, strings.Join(findings, "\n"))
 		}
 		// By night only the colours differ.
-		if _, err := browser.Eval[bool](p.Page, "(document.documentElement.classList.toggle('night'), true)"); err != nil {
+		const night = "(document.documentElement.classList.toggle('night'), true)"
+		if _, err := browser.Eval[bool](p.Page, night); err != nil {
 			t.Error(err)
 		}
 		if findings, err = p.Axe(string(axe), "color-contrast"); err != nil || len(findings) > 0 {

@@ -41,7 +41,7 @@ func TestLinksLeadSomewhere(t *testing.T) {
 				Name string `json:"name"`
 			} `json:"items"`
 		}
-		calls := map[string]string{"/people": "/accounts", "/checkup": "", "/journal": ""}
+		calls := map[string]string{"/people": "/accounts", "/checkup": "", "/journal": "", "/sightings": ""}
 		call, other := calls[place]
 		if !other {
 			call = place

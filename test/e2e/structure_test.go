@@ -25,7 +25,7 @@ var allowed = map[string][]string{
 	"internal/core/":        {},
 	"internal/core/facts":   {"internal/core/reason"},
 	"internal/core/results": {"internal/core/config", "internal/core/facts", "internal/core/reason"},
-	"internal/core/config":  {"internal/core/calendar", "internal/core/command"},
+	"internal/core/config":  {"internal/core/calendar", "internal/core/command", "internal/core/presence"},
 	"internal/core/rule": {"internal/core/calendar", "internal/core/config", "internal/core/facts",
 		"internal/core/results"},
 	"internal/core/pass": {"internal/core/config", "internal/core/facts", "internal/core/results",
@@ -97,6 +97,12 @@ var allowed = map[string][]string{
 		"internal/identity/certificate",
 		"internal/manage/sources", "internal/session", "internal/wire/"},
 
+	"internal/presence": {"internal/base/ident", "internal/core/config", "internal/core/presence", "internal/store",
+		"internal/store/record"},
+	"internal/front/reports": {"internal/core/config", "internal/core/presence", "internal/presence",
+		"internal/wire/dhcp", "internal/wire/syslog"},
+	"internal/web/feed": {"internal/core/config", "internal/core/presence", "internal/presence"},
+
 	"internal/manage/sources": {"internal/store"},
 	"internal/manage/change": {
 		"internal/base/ident",
@@ -162,11 +168,13 @@ var allowed = map[string][]string{
 		"internal/gate",
 		"internal/identity/",
 		"internal/manage/",
+		"internal/presence",
 		"internal/session",
 		"internal/store",
 		"internal/store/record",
 		"internal/upstream/trial",
 		"internal/web/apitype",
+		"internal/web/feed",
 		"internal/wire/dict",
 	},
 

@@ -126,7 +126,10 @@ func (w *world) bootAt(accounting string) {
 		RADIUSTLS: []string{"127.0.0.1:0"}, RADIUSDTLS: []string{"127.0.0.1:0"},
 		TACACS: []string{
 			"127.0.0.1:0",
-		}, TACACSTLS: []string{"127.0.0.1:0"}, NodeAddress: "127.0.0.1:0", Join: w.join,
+		}, TACACSTLS: []string{"127.0.0.1:0"}, DHCP: []string{"127.0.0.1:0"}, SyslogUDP: []string{"127.0.0.1:0"},
+		SyslogTCP: []string{
+			"127.0.0.1:0",
+		}, SyslogTLS: []string{"127.0.0.1:0"}, NodeAddress: "127.0.0.1:0", Join: w.join,
 		Engine: []string{filepath.Join(binaries, "tollgated"), app.EngineFlag}})
 	if err != nil {
 		w.t.Fatal(err)
