@@ -69,14 +69,15 @@ type App struct {
 	Sessions   *session.Sessions
 	Reports    []netip.AddrPort // of DHCP, then of syslog over UDP, TCP and TLS
 
-	store    *store.Store
-	factors  *factor.Keeper
-	server   *http.Server
-	radius   *radius.Server
-	tacacs   *tacacs.Server
-	onward   *onward.Keeper
-	cluster  *cluster.Cluster
-	presence *presence.Keeper
+	store     *store.Store
+	factors   *factor.Keeper
+	server    *http.Server
+	radius    *radius.Server
+	tacacs    *tacacs.Server
+	onward    *onward.Keeper
+	cluster   *cluster.Cluster
+	presence  *presence.Keeper
+	sightings *store.Sightings
 	// accounted is presence once it takes what accounting and attempts say.
 	accounted atomic.Pointer[presence.Keeper]
 	console   atomic.Pointer[string] // URL
@@ -330,7 +331,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		Nodes: a.nodes, Audit: trail.Waiting, Analyst: analyst, Clock: clock,
 		Disk: disk,
 		Records: map[string]attention.Records{"attempts": a.Attempts,
-			"journal": a.Journal, "accounting": a.Sessions.Records()}}
+			"journal": a.Journal, "accounting": a.Sessions.Records(), "sightings": a.sightings}}
 	return a.serve(o, listener, secure, api.New(&api.Service{Version: Version, Store: a.store,
 		Revisions: revisions, Analyst: analyst, Attention: needs, Accounts: accounts, Factors: a.factors,
 		Operators: operators, Audit: trail, Provider: provider.New(box),

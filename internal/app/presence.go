@@ -37,6 +37,7 @@ func (a *App) openPresence(
 	if err != nil {
 		return err
 	}
+	a.sightings = records
 	a.done = append(a.done, func() { records.Close() })
 	a.presence = presence.Open(presence.Options{Records: records, IDs: ids, Node: int(o.Node), Log: o.Log, Now: o.Now,
 		Config: func() *config.Config { return a.Gate.Current().Plan.Config },

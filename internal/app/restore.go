@@ -14,7 +14,7 @@ import (
 
 // backupOf is what a backup of this service is made of. The configuration comes last: the records refer to it.
 func (a *App) backupOf(o *Options) *backup.Source {
-	return &backup.Source{Dir: o.Data, Version: Version, Files: []*sqlite.File{a.Attempts.File(), a.Journal.File(),
+	return &backup.Source{Dir: o.Data, Version: Version, Files: []*sqlite.File{a.Attempts.File(), a.Journal.File(), a.sightings.File(),
 		a.Sessions.File().File(), a.Sessions.Records().File(), a.store.File()}}
 }
 

@@ -2,11 +2,15 @@ package presence
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
+	"sync"
 	"time"
 
+	"tollgate.example/key/internal/base/ident"
 	core "tollgate.example/key/internal/core/presence"
+	"tollgate.example/key/internal/store"
 )
 
 const (
@@ -17,8 +21,25 @@ const (
 	lookupsPerSecond = 200
 )
 
+// lookupsAtOnce is how many lookups are made side by side: one directory that hangs is not to hold up all others.
+const lookupsAtOnce = 4
+
 // regroup looks the groups of people up, of those who are new at once, until the context ends.
 func (k *Keeper) regroup(ctx context.Context) {
+	var workers sync.WaitGroup
+	defer workers.Wait()
+	for range lookupsAtOnce {
+		workers.Go(func() {
+			for {
+				select {
+				case <-ctx.Done():
+					return
+				case name := <-k.lookups:
+					k.lookUp(ctx, name)
+				}
+			}
+		})
+	}
 	round := time.NewTicker(regroupEvery)
 	defer round.Stop()
 	pace := time.NewTicker(time.Second / lookupsPerSecond)
@@ -32,21 +53,79 @@ func (k *Keeper) regroup(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			return
-		case name := <-k.lookups:
-			k.lookUp(ctx, name)
 		case <-next:
-			k.lookUp(ctx, rest[0])
-			rest = rest[1:]
+			select {
+			case k.lookups <- rest[0]:
+				rest = rest[1:]
+			default: // they do not come after
+			}
 		case <-round.C:
+			k.warn()
 			if len(rest) > 0 { // the round before is not over yet
 				continue
 			}
-			k.warn()
 			k.mu.RLock()
 			k.book.People(func(p *core.Person) { rest = append(rest, p.Name) })
 			k.mu.RUnlock()
+			k.asked.keep(rest)
 		}
 	}
+}
+
+// askedFor remembers whom directories were asked for, and when it was recorded what they said.
+type askedFor struct {
+	mu    sync.Mutex
+	asked map[string]time.Time
+	noted map[string]time.Time
+}
+
+const (
+	// askAgain is after how long somebody is looked up again whom nobody knew; noteAgain after how long groups that did
+	// not change are recorded again, so that they are known after a restart.
+	askAgain  = 30 * time.Second
+	noteAgain = behind / 2
+	maxAsked  = 100_000
+)
+
+// again tells whether to look somebody up.
+func (a *askedFor) again(name string, now time.Time) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.asked == nil || len(a.asked) > maxAsked {
+		a.asked = map[string]time.Time{}
+	}
+	if last, ok := a.asked[name]; ok && now.Sub(last) < askAgain {
+		return false
+	}
+	a.asked[name] = now
+	return true
+}
+
+// note tells whether to record what groups somebody is in.
+func (a *askedFor) note(name string, changed bool, now time.Time) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if last, ok := a.noted[name]; ok && !changed && now.Sub(last) < noteAgain {
+		return false
+	}
+	if a.noted == nil {
+		a.noted = map[string]time.Time{}
+	}
+	a.noted[name] = now
+	return true
+}
+
+// keep forgets everybody but those who are still somewhere.
+func (a *askedFor) keep(names []string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	noted := make(map[string]time.Time, len(names))
+	for _, name := range names {
+		if at, ok := a.noted[name]; ok {
+			noted[name] = at
+		}
+	}
+	a.noted = noted
 }
 
 const (
@@ -97,7 +176,43 @@ func (k *Keeper) lookUp(ctx context.Context, name string) {
 	if !ok { // what was known stands
 		return
 	}
+	now := k.o.Now()
 	k.mu.Lock()
-	defer k.mu.Unlock()
-	k.settle(k.book.Regroup(name, p.Display, p.Groups), k.o.Now())
+	touched := k.book.Regroup(name, p.Display, p.Groups)
+	k.settle(touched, now)
+	k.mu.Unlock()
+	if !k.asked.note(name, len(touched) > 0, now) {
+		return
+	}
+	text, err := json.Marshal(p.Groups)
+	if err != nil {
+		return
+	}
+	k.o.Records.Add(&store.Sighting{At: now, Kind: store.SightingGroups, Who: name, Display: p.Display,
+		Detail: string(text), Until: now})
+}
+
+// replayGroups takes the groups of people as they were recorded, so that subscribers miss nobody after a restart, even
+// while directories do not answer.
+func (k *Keeper) replayGroups(ctx context.Context, now time.Time) error {
+	f := store.SightingFilter{Kinds: []string{store.SightingGroups}, Limit: 10_000,
+		Span: store.Span{Since: now.Add(-behind), After: ident.At(now.Add(-2 * behind))}}
+	for {
+		page, err := k.o.Records.Find(ctx, f)
+		if err != nil {
+			return fmt.Errorf("reading the groups of people: %w", err)
+		}
+		k.mu.Lock()
+		for i := range page.Items {
+			var groups []string
+			if r := &page.Items[i]; json.Unmarshal([]byte(r.Detail), &groups) == nil {
+				k.settle(k.book.Regroup(r.Who, r.Display, groups), now)
+			}
+		}
+		k.mu.Unlock()
+		if page.Next == 0 {
+			return nil
+		}
+		f.After = page.Next
+	}
 }

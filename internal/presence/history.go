@@ -149,10 +149,7 @@ func (k *Keeper) recorded(ctx context.Context, f store.SightingFilter) (out []st
 // List lists who is where, by address from one on; more tells that there are further ones.
 func (k *Keeper) List(f Filter, match func(*core.Entry) bool, after netip.Addr, limit int) (out []core.Entry,
 	more bool) {
-	k.mu.RLock()
-	addresses := k.book.Addresses()
-	k.mu.RUnlock()
-	slices.SortFunc(addresses, netip.Addr.Compare)
+	addresses := k.sorted()
 	now := k.o.Now()
 	from, found := slices.BinarySearchFunc(addresses, after, netip.Addr.Compare)
 	if found && after.IsValid() {
@@ -172,6 +169,20 @@ func (k *Keeper) List(f Filter, match func(*core.Entry) bool, after netip.Addr, 
 		out = append(out, list...)
 	}
 	return out, false
+}
+
+// sorted are the addresses at which somebody is, in order; as they were up to a second ago, since many may look.
+func (k *Keeper) sorted() []netip.Addr {
+	k.listing.Lock()
+	defer k.listing.Unlock()
+	if time.Since(k.listed) > time.Second {
+		k.mu.RLock()
+		k.addresses = k.book.Addresses()
+		k.mu.RUnlock()
+		slices.SortFunc(k.addresses, netip.Addr.Compare)
+		k.listed = time.Now()
+	}
+	return k.addresses
 }
 
 // Person lists where a person is, and the claims of others that lost there, or of the person that lost elsewhere.
@@ -214,7 +225,7 @@ func (k *Keeper) Conflicts(limit int) (out []core.Standing) {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	now := k.o.Now()
-	for _, a := range k.book.Addresses() {
+	for _, a := range k.book.Contested() {
 		if out = append(out, k.book.Conflict(a, now)...); len(out) >= limit {
 			return out[:limit]
 		}

@@ -70,7 +70,12 @@ type Keeper struct {
 	told      seenOnce
 	followers followers
 	lookups   chan string
+	asked     askedFor
 	warnings  atomic.Pointer[[]string]
+
+	listing   sync.Mutex
+	addresses []netip.Addr // a list that was made lately, at listed
+	listed    time.Time
 
 	mu       sync.RWMutex
 	book     *core.Book
@@ -195,7 +200,7 @@ func (k *Keeper) apply(s *core.Sighting, now time.Time) (worth bool, err error) 
 	touched, err := k.book.Apply(s)
 	k.settle(touched, now)
 	if s.Who != "" && s.Kind != core.SignedOut {
-		if _, known := k.book.Groups(s.Who); !known {
+		if _, known := k.book.Groups(s.Who); !known && k.asked.again(s.Who, now) {
 			select {
 			case k.lookups <- s.Who:
 			default: // the next round finds it
@@ -347,7 +352,7 @@ func (k *Keeper) replay(ctx context.Context) error {
 			part.After = page.Next
 		}
 	}
-	return nil
+	return k.replayGroups(ctx, now)
 }
 
 // Complete tells that what was recorded before the start is known again.

@@ -26,6 +26,7 @@ type world struct {
 	config atomic.Pointer[config.Config]
 	now    atomic.Int64
 	groups atomic.Pointer[[]string]
+	mute   atomic.Bool // directories do not answer
 	stop   func()
 }
 
@@ -43,7 +44,7 @@ func (w *world) open() {
 		Open: func(_ config.Place, s config.Secret) (string, error) { return string(s), nil },
 		Name: func(sent string) string { return sent[strings.IndexByte(sent, '\\')+1:] },
 		Find: func(_ context.Context, name string) (Person, bool) {
-			return Person{Display: strings.ToUpper(name), Groups: *w.groups.Load()}, name != "nobody"
+			return Person{Display: strings.ToUpper(name), Groups: *w.groups.Load()}, !w.mute.Load()
 		}})
 	ended := make(chan struct{})
 	go func() {
@@ -131,8 +132,12 @@ func TestFromDeviceToAddress(t *testing.T) {
 		return len(groups) == 1
 	})
 	then := time.UnixMilli(w.now.Load())
+	w.mute.Store(true)
 	w.stop()
 	w.open()
+	if _, _, groups, _ := w.At(netip.MustParseAddr("192.0.2.41"), 0); len(groups) != 1 {
+		t.Errorf("after a restart with mute directories the groups are %q", groups)
+	}
 	if who := w.who("192.0.2.41", time.Time{}); who != "s.lodge" {
 		t.Errorf("after a restart %q is there", who)
 	}

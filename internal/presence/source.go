@@ -19,6 +19,7 @@ import (
 type Source struct {
 	config.Source
 	readers []*core.Reader
+	from    []netip.Prefix
 }
 
 // compiled is what the keeper needs of a configuration, made ready.
@@ -55,6 +56,11 @@ func (k *Keeper) compile(now *config.Config) *compiled {
 	}
 	for _, s := range now.Sources {
 		one := &Source{Source: *s}
+		for _, text := range s.From {
+			if p, err := config.ParsePrefix(text); err == nil {
+				one.from = append(one.from, p)
+			}
+		}
 		for _, r := range s.Readers {
 			if reader, err := core.CompileReader(r.Pattern, core.Kind(r.Means)); err == nil {
 				one.readers = append(one.readers, reader)
@@ -108,7 +114,7 @@ var ErrStranger = errors.New("the token is not known, or not from this address")
 // ByToken is the source that shows a token.
 func (k *Keeper) ByToken(token string, from netip.Addr) (*Source, error) {
 	s := k.current().tokens[sha256.Sum256([]byte(token))]
-	if s == nil || len(s.From) > 0 && !config.Within(s.From, from) {
+	if s == nil || len(s.From) > 0 && !s.within(from) {
 		if s != nil {
 			k.states.refuse(s, "it reported from "+from.String()+", where it may not", k.o.Now())
 		}
@@ -120,12 +126,17 @@ func (k *Keeper) ByToken(token string, from netip.Addr) (*Source, error) {
 // ByAddress is the source of a way that may send from an address; nil for none.
 func (k *Keeper) ByAddress(way string, from netip.Addr) *Source {
 	for _, s := range k.current().sources {
-		if s.Way == way && s.Enabled && config.Within(s.From, from) {
+		if s.Way == way && s.Enabled && s.within(from) {
 			return s
 		}
 	}
 	k.states.stranger(way, from, k.o.Now())
 	return nil
+}
+
+// within tells that it may send from an address.
+func (s *Source) within(a netip.Addr) bool {
+	return slices.ContainsFunc(s.from, func(p netip.Prefix) bool { return p.Contains(a) })
 }
 
 // Read reads a line by the readers of a source; ok is false if none fits.

@@ -9,6 +9,9 @@ import (
 	"tollgate.example/key/internal/store/record"
 )
 
+// SightingGroups is the kind of a record that is no sighting: the groups that somebody was in, as JSON in Detail.
+const SightingGroups = "groups"
+
 // Sighting is one report of who was where, as it was taken, with how far it counted then.
 type Sighting struct {
 	// At is when it happened; ID follows the order of taking, and names the node that took it.
@@ -96,6 +99,9 @@ func (f *SightingFilter) conditions() conditions[Sighting] {
 	c.equal("mac", f.MAC, func(s *Sighting) string { return s.MAC })
 	c.equal("source", f.Source, func(s *Sighting) string { return s.Source })
 	c.equal("kind", f.Kind, func(s *Sighting) string { return s.Kind })
+	if f.Kind == "" && len(f.Kinds) == 0 {
+		c = append(c, record.Condition[Sighting]{Fits: func(s *Sighting) bool { return s.Kind != SightingGroups }})
+	}
 	if len(f.Kinds) > 0 {
 		one := record.Condition[Sighting]{Fits: func(s *Sighting) bool {
 			for _, kind := range f.Kinds {

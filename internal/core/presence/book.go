@@ -17,6 +17,8 @@ const (
 	maxAtAddress = 2048
 	maxOfDevice  = 128
 	maxLeases    = 32
+	// maxOrigins bounds how many origins are shared: roles may be anything that a source says.
+	maxOrigins = 10_000
 )
 
 // ErrCrowded is returned for a sighting about an address or a device of which too much is reported.
@@ -141,12 +143,15 @@ type Book struct {
 	origins map[Origin]*Origin
 	wheel   wheel
 	held    int // entries that were told
+	// contested are the addresses at which somebody lost to another person.
+	contested map[netip.Addr]bool
 }
 
 // NewBook is an empty one.
 func NewBook() *Book {
 	return &Book{claims: map[key]*claim{}, places: map[netip.Addr]*place{}, devices: map[MAC]*device{},
-		people: map[string]*Person{}, origins: map[Origin]*Origin{}, wheel: newWheel()}
+		people: map[string]*Person{}, origins: map[Origin]*Origin{}, wheel: newWheel(),
+		contested: map[netip.Addr]bool{}}
 }
 
 // key is that of the claim that a sighting is about.
@@ -587,8 +592,9 @@ func (b *Book) person(name string) *Person {
 func (b *Book) origin(o *Origin) *Origin {
 	have := b.origins[*o]
 	if have == nil {
-		have = new(*o)
-		b.origins[*o] = have
+		if have = new(*o); len(b.origins) < maxOrigins {
+			b.origins[*o] = have
+		}
 	}
 	return have
 }
@@ -596,7 +602,7 @@ func (b *Book) origin(o *Origin) *Origin {
 // Regroup sets what groups a person is in, and lists the addresses at which that may change something.
 func (b *Book) Regroup(name, display string, groups []string) (touched []netip.Addr) {
 	p := b.people[name]
-	if p == nil || slices.Equal(p.Groups, groups) && (display == "" || display == p.Display) {
+	if p == nil || p.turn > 0 && slices.Equal(p.Groups, groups) && (display == "" || display == p.Display) {
 		return nil
 	}
 	p.Groups, p.Display = groups, or(display, p.Display)

@@ -1,6 +1,7 @@
 package presence
 
 import (
+	"maps"
 	"net/netip"
 	"slices"
 	"time"
@@ -136,6 +137,11 @@ func (b *Book) Explain(address netip.Addr, now time.Time) (out []Standing, l *Le
 		}
 	}
 	return out, l
+}
+
+// Contested are the addresses at which somebody lost to another person when they were settled last, in order.
+func (b *Book) Contested() []netip.Addr {
+	return slices.SortedFunc(maps.Keys(b.contested), netip.Addr.Compare)
 }
 
 // Conflict lists the claims that are alive at an address and lost to another person.

@@ -182,14 +182,15 @@ type Change struct {
 func (b *Book) Settle(address netip.Addr, now time.Time, changes []Change) []Change {
 	p := b.places[address]
 	if p == nil {
+		delete(b.contested, address)
 		return changes
 	}
 	before := p.all()
 	var after []held
-	list := b.stands(p, now.UnixMilli())
+	list, lost := b.stands(p, now.UnixMilli()), false
 	for i := range list {
 		s := &list[i]
-		if s.outcome != Holds {
+		if lost = lost || s.outcome == Outranked || s.outcome == Earlier; s.outcome != Holds {
 			continue
 		}
 		after = append(after, held{claim: s.claim, from: s.from, turn: s.who.turn, ports: s.ports})
@@ -211,7 +212,11 @@ func (b *Book) Settle(address netip.Addr, now time.Time, changes []Change) []Cha
 			changes = append(changes, Change{Entry: entry(p, &list[j])})
 		}
 	}
-	b.held += len(after) - len(before)
+	if b.held += len(after) - len(before); lost {
+		b.contested[address] = true
+	} else {
+		delete(b.contested, address)
+	}
 	p.tell(after)
 	b.tidy(p)
 	return changes

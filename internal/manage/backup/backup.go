@@ -74,7 +74,8 @@ func (s *Source) Make(ctx context.Context, to io.Writer, o Options) error {
 var names = map[string]bool{KeyFile: true}
 
 func init() {
-	for _, db := range []string{"tollgate.db", "attempts.db", "journal.db", "accounting.db", "sessions.db"} {
+	for _, db := range []string{"tollgate.db", "attempts.db", "journal.db", "accounting.db", "sessions.db",
+		"sightings.db"} {
 		names[db], names[db+"-wal"] = true, true
 	}
 }
