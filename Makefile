@@ -59,6 +59,7 @@ bench: build
 	go run ./test/load -accounting
 	go run ./test/load -streams
 	go run ./test/load -nodes
+	go run ./test/load -presence 1000000
 
 screenshots: build
 	go run ./test/shots

@@ -14,8 +14,12 @@ import (
 
 // backupOf is what a backup of this service is made of. The configuration comes last: the records refer to it.
 func (a *App) backupOf(o *Options) *backup.Source {
-	return &backup.Source{Dir: o.Data, Version: Version, Files: []*sqlite.File{a.Attempts.File(), a.Journal.File(), a.sightings.File(),
-		a.Sessions.File().File(), a.Sessions.Records().File(), a.store.File()}}
+	return &backup.Source{
+		Dir:     o.Data,
+		Version: Version,
+		Files: []*sqlite.File{a.Attempts.File(), a.Journal.File(), a.sightings.File(),
+			a.Sessions.File().File(), a.Sessions.Records().File(), a.store.File()},
+	}
 }
 
 // Restore restores a backup into an empty data directory, and says what is there then.

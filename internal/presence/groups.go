@@ -206,7 +206,7 @@ func (k *Keeper) replayGroups(ctx context.Context, now time.Time) error {
 		for i := range page.Items {
 			var groups []string
 			if r := &page.Items[i]; json.Unmarshal([]byte(r.Detail), &groups) == nil {
-				k.settle(k.book.Regroup(r.Who, r.Display, groups), now)
+				k.book.Regroup(r.Who, r.Display, groups)
 			}
 		}
 		k.mu.Unlock()

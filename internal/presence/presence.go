@@ -298,7 +298,7 @@ func (k *Keeper) Run(ctx context.Context) {
 		)
 	}
 	k.mu.Lock()
-	k.settle(k.book.Addresses(), k.o.Now())
+	k.settle(k.book.Everywhere(), k.o.Now())
 	k.complete.Store(true)
 	k.mu.Unlock()
 	var groups sync.WaitGroup
@@ -341,9 +341,7 @@ func (k *Keeper) replay(ctx context.Context) error {
 					continue
 				}
 				k.told.first(page.Items[i].Of)
-				if touched, err := k.book.Apply(&s); err == nil {
-					k.settle(touched, now)
-				}
+				k.book.Apply(&s) // what it changes is settled in the end; what there is no room for is not there
 			}
 			k.mu.Unlock()
 			if page.Next == 0 {

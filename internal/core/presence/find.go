@@ -90,6 +90,15 @@ func (b *Book) Addresses() []netip.Addr {
 	return out
 }
 
+// Everywhere are all addresses of which something is known, in no order.
+func (b *Book) Everywhere() []netip.Addr {
+	out := make([]netip.Addr, 0, len(b.places))
+	for a := range b.places {
+		out = append(out, a)
+	}
+	return out
+}
+
 // Standing is a claim at an address with what became of it.
 type Standing struct {
 	Entry
