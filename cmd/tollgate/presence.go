@@ -182,12 +182,11 @@ func historyCommand(f *flag.FlagSet) func(*invocation, []string) error {
 		return s.print(list, func() {
 			var rows [][]string
 			for _, one := range list {
+				where := strings.TrimSpace(one.Address + " " + one.Ports)
 				rows = append(rows, []string{one.At.Local().Format("01-02 15:04:05"), one.Kind, cut(one.Who, 18),
-					strings.TrimSpace(
-						one.Address + " " + one.Ports,
-					), one.MAC, cut(one.Source, 12), cut(one.Detail, 22)})
+					cmp.Or(where, one.MAC), cut(one.Source, 16), cut(one.Detail, 26)})
 			}
-			s.table([]string{"TIME", "WHAT", "WHO", "ADDRESS", "DEVICE", "SOURCE", "DETAIL"}, rows)
+			s.table([]string{"TIME", "WHAT", "WHO", "WHERE", "SOURCE", "DETAIL"}, rows)
 		})
 	}
 }

@@ -114,33 +114,35 @@ func sourceCommands() []command {
 	return slices.Concat(sources.commands(), writer("source", "/sources", sourceFlags, func(o apitype.Source) (
 		apitype.Meta, string) {
 		return o.Meta, o.Name
-	}), []command{{"source", "test", "NAME [LINE]", "read lines, or the standard input, by its forms", func(f *flag.FlagSet) func(*invocation, []string) error {
-		var readers readerFlag
-		f.Var(&readers, "reader", "KIND=PATTERN to try instead of those that it has; repeatable")
-		return func(s *invocation, args []string) error {
-			if len(args) == 0 {
-				return usageError("name the source")
-			}
-			in := apitype.ReadersInput{Readers: readers, Lines: args[1:]}
-			if len(readers) == 0 {
-				o, err := client.Get[apitype.Source](s.ctx, s.api, "/sources/"+url.PathEscape(args[0]))
-				if err != nil {
-					return err
-				}
-				in.Readers = o.Readers
-			}
-			if len(in.Lines) == 0 {
-				for lines := bufio.NewScanner(s.in); lines.Scan() && len(in.Lines) < 200; {
-					in.Lines = append(in.Lines, lines.Text())
-				}
-			}
-			var out apitype.Page[apitype.ReadLine]
-			if err := s.api.Do(s.ctx, http.MethodPost, "/sources/check", in, &out); err != nil {
+	}), []command{{"source", "test", "NAME [LINE]", "read lines, or the standard input, by its forms", testSource}})
+}
+
+func testSource(f *flag.FlagSet) func(*invocation, []string) error {
+	var readers readerFlag
+	f.Var(&readers, "reader", "KIND=PATTERN to try instead of those that it has; repeatable")
+	return func(s *invocation, args []string) error {
+		if len(args) == 0 {
+			return usageError("name the source")
+		}
+		in := apitype.ReadersInput{Readers: readers, Lines: args[1:]}
+		if len(readers) == 0 {
+			o, err := client.Get[apitype.Source](s.ctx, s.api, "/sources/"+url.PathEscape(args[0]))
+			if err != nil {
 				return err
 			}
-			return s.print(out.Items, func() { s.readLines(out.Items) })
+			in.Readers = o.Readers
 		}
-	}}})
+		if len(in.Lines) == 0 {
+			for lines := bufio.NewScanner(s.in); lines.Scan() && len(in.Lines) < 200; {
+				in.Lines = append(in.Lines, lines.Text())
+			}
+		}
+		var out apitype.Page[apitype.ReadLine]
+		if err := s.api.Do(s.ctx, http.MethodPost, "/sources/check", in, &out); err != nil {
+			return err
+		}
+		return s.print(out.Items, func() { s.readLines(out.Items) })
+	}
 }
 
 func (s *invocation) readLines(list []apitype.ReadLine) {
@@ -242,7 +244,8 @@ var subscribers = kind[apitype.Subscriber]{
 	show: func(s *invocation, o apitype.Subscriber) {
 		s.fields([2]string{"name", o.Name}, [2]string{"enabled", onOff(o.Enabled)},
 			[2]string{"from", strings.Join(o.From, ", ")}, [2]string{"networks", orAll(o.Networks)},
-			[2]string{"groups", orAll(o.Groups)}, [2]string{"note", o.Note})
+			[2]string{"groups", orAll(o.Groups)},
+			[2]string{"told at", o.To}, [2]string{"note", o.Note})
 	},
 }
 
@@ -263,6 +266,16 @@ func subscriberCommands() []command {
 		f.Var(&from, "from", "prefix that it may come from; repeatable")
 		f.Var(&networks, "network", "prefix that it is told of; repeatable")
 		f.Var(&groups, "group", "group whose people it is told of; repeatable")
+		to, secret := f.String(
+			"to",
+			"",
+			"host:port of one that is told as RADIUS accounting; empty for one that asks",
+		),
+			f.String(
+				"secret",
+				"",
+				"with -to: shared secret",
+			)
 		token := f.Bool("new-token", false, "make another token")
 		return func(was map[string]bool, old *apitype.Subscriber, label string) any {
 			in := apitype.SubscriberInput{
@@ -279,6 +292,8 @@ func subscriberCommands() []command {
 			assign(was, "from", &in.From, []string(from))
 			assign(was, "network", &in.Networks, []string(networks))
 			assign(was, "group", &in.Groups, []string(groups))
+			assign(was, "to", &in.To, *to)
+			assign(was, "secret", &in.PushSecret, *secret)
 			assign(was, "text", &in.Note, *note)
 			return in
 		}

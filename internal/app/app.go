@@ -302,6 +302,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	disk := host.OpenDisk(o.Data, a.Attempts, nil)
 	a.background(func() { clock.Run(background) })
 	a.background(func() { a.presence.Run(background) })
+	a.background(func() { a.pushing(box).Run(background) })
 	a.background(func() {
 		a.leases.Tend(background, func() []*config.Pool { return a.Gate.Current().Plan.Config.Pools })
 	})

@@ -18,6 +18,7 @@ import (
 	"tollgate.example/key/internal/front/reports"
 	"tollgate.example/key/internal/manage/attention"
 	"tollgate.example/key/internal/manage/host"
+	"tollgate.example/key/internal/manage/pushing"
 	"tollgate.example/key/internal/presence"
 	"tollgate.example/key/internal/store"
 )
@@ -39,21 +40,23 @@ func (a *App) openPresence(
 	}
 	a.sightings = records
 	a.done = append(a.done, func() { records.Close() })
-	a.presence = presence.Open(presence.Options{Records: records, IDs: ids, Node: int(o.Node), Log: o.Log, Now: o.Now,
-		Config: func() *config.Config { return a.Gate.Current().Plan.Config },
-		Open:   func(at config.Place, s config.Secret) (string, error) { return box.Open(at, s) },
-		Name:   a.Gate.Known,
-		Find: func(ctx context.Context, name string) (presence.Person, bool) {
-			person, code := a.Gate.Seek(ctx, name)
-			if code != reason.OK {
-				return presence.Person{}, false
-			}
-			return presence.Person{
-				Display: person.Display,
-				Groups:  a.groupsOf(person),
-			}, true
-		},
-		Tell: func(s *store.Sighting) { a.cluster.Say(saidSighting, s) }})
+	a.presence = presence.Open(
+		presence.Options{Records: records, IDs: ids, Node: int(o.Node), Log: o.Log, Now: o.Now,
+			Config: func() *config.Config { return a.Gate.Current().Plan.Config },
+			Open:   func(at config.Place, s config.Secret) (string, error) { return box.Open(at, s) },
+			Name:   a.Gate.Known,
+			Find: func(ctx context.Context, name string) (presence.Person, bool) {
+				person, code := a.Gate.Seek(ctx, name)
+				if code != reason.OK {
+					return presence.Person{}, false
+				}
+				return presence.Person{
+					Display: person.Display,
+					Groups:  a.groupsOf(person),
+				}, true
+			},
+			Tell: func(s *store.Sighting) { a.cluster.Say(saidSighting, s) }},
+	)
 	a.accounted.Store(a.presence)
 	return nil
 }
@@ -61,7 +64,8 @@ func (a *App) openPresence(
 // groupsOf are the groups of a person that subscribers are told of: the picked ones of a directory that has any.
 func (a *App) groupsOf(person *facts.Person) []string {
 	groups := person.Groups
-	if d, at := config.Find(a.Gate.Current().Plan.Config.Directories, person.Store); at >= 0 && len(d.Groups) > 0 {
+	if d, at := config.Find(a.Gate.Current().Plan.Config.Directories, person.Store); at >= 0 &&
+		len(d.Groups) > 0 {
 		groups = nil
 		for _, g := range person.Groups {
 			if slices.ContainsFunc(
@@ -90,6 +94,13 @@ func (a *App) presenceSilent() (out []attention.Stuck) {
 		}
 	}
 	for _, f := range a.presence.Followers() {
+		if f.Enabled && f.Fault != "" {
+			out = append(
+				out,
+				attention.Stuck{Kind: "subscriber", ID: f.ID, Name: f.Name, Since: f.Contact, Fault: f.Fault},
+			)
+			continue
+		}
 		if f.Enabled && !f.Contact.IsZero() && now.Sub(f.Contact) > followerSilent {
 			out = append(out, attention.Stuck{Kind: "subscriber", ID: f.ID, Name: f.Name, Since: f.Contact,
 				Fault: "it neither listens nor asks"})
@@ -170,6 +181,17 @@ func (a *App) heardSighting(data json.RawMessage) {
 		s.ID = 0
 		k.Heard(&s)
 	}
+}
+
+// pushing tells subscribers that cannot ask.
+func (a *App) pushing(box *seal.Box) *pushing.Keeper {
+	return &pushing.Keeper{Presence: a.presence,
+		Config: func() *config.Config { return a.Gate.Current().Plan.Config },
+		Open:   func(at config.Place, s config.Secret) (string, error) { return box.Open(at, s) },
+		Catch: func(run func()) {
+			defer a.panicked.Catch(func() string { return "telling a subscriber who is where" }, nil)
+			run()
+		}}
 }
 
 // missed lists the sightings that were taken here since a moment.

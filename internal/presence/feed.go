@@ -221,8 +221,10 @@ type Follower struct {
 	Told                         int64
 	// Behind counts the changes that it has not been told of yet.
 	Behind int64
-	at     uint64
-	count  int // connections
+	// Fault is why it is not told, where we tell it.
+	Fault string
+	at    uint64
+	count int // connections
 }
 
 // followers are the subscribers by name.
@@ -263,7 +265,13 @@ func (k *Keeper) Reached(s *config.Subscriber, position string, told int) {
 		if f.Told += int64(told); ok {
 			f.at = n
 		}
+		f.Fault = ""
 	})
+}
+
+// Failed notes that a follower could not be told.
+func (k *Keeper) Failed(s *config.Subscriber, why string) {
+	k.Note(s, func(f *Follower, _ time.Time) { f.Fault = why })
 }
 
 // Connect notes that a subscriber is connected, until what it returns is called; ok is false if it is so often enough.

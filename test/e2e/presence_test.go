@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"os/exec"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -574,4 +575,51 @@ func TestPresenceOnTwoNodes(t *testing.T) {
 	a.boot()
 	there(a, "192.0.2.2", "d.hand")
 	there(a, "192.0.2.1", "k.nance")
+}
+
+// A firewall that cannot ask is told as RADIUS accounting: who comes and goes, in which groups; after it was away, and
+// after a start of the service, from the beginning.
+func TestPresenceAsAccounting(t *testing.T) {
+	t.Parallel()
+	w := lantern(t)
+	wall := start(t) // takes accounting, as a firewall does
+	wall.basic("require", "127.0.0.1")
+	w.accounted("Start", "s-1", "s.lodge", "192.0.2.41", "02-00-5e-00-00-01")
+	w.refused(http.StatusUnprocessableEntity, http.MethodPost, "/subscribers?publish=true", apitype.SubscriberInput{
+		SubscriberFields: apitype.SubscriberFields{
+			Name:     "old-wall",
+			Enabled:  true,
+			To:       "upstairs",
+			Groups:   []string{},
+			From:     []string{},
+			Networks: []string{},
+		}}, "not an address with a port", "no shared secret")
+	w.wants(0, []string{"subscriber", "add", "old-wall", "-to", wall.app.Accounting[0].String(), "-secret", secret,
+		"-publish"})
+	knows := func(list ...string) {
+		t.Helper()
+		w.eventually(fmt.Sprint("the firewall knows ", list), func() bool {
+			var got []string
+			for _, one := range wall.openSessions("").Items {
+				got = append(got, one.User+" "+one.Address)
+			}
+			slices.Sort(got)
+			return slices.Equal(got, list)
+		})
+	}
+	knows("s.lodge 192.0.2.41")
+	w.accounted("Start", "s-2", "t.marchetti", "192.0.2.42", "02-00-5e-00-00-02")
+	knows("s.lodge 192.0.2.41", "t.marchetti 192.0.2.42")
+	w.accounted("Stop", "s-1", "s.lodge", "192.0.2.41", "02-00-5e-00-00-01")
+	knows("t.marchetti 192.0.2.42")
+	w.wants(0, []string{"presence", "state"}, "old-wall", "live")
+	w.app.Stop()
+	w.boot()
+	w.accounted("Start", "s-3", "s.lodge", "192.0.2.43", "02-00-5e-00-00-03")
+	knows("s.lodge 192.0.2.43", "t.marchetti 192.0.2.42")
+	wall.app.Stop() // and it does not answer any more
+	w.accounted("Stop", "s-3", "s.lodge", "192.0.2.43", "02-00-5e-00-00-03")
+	w.eventually("it is told that the firewall does not answer", func() bool {
+		return strings.Contains(w.wants(0, []string{"presence", "state"}), "telling ")
+	})
 }

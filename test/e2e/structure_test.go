@@ -103,6 +103,8 @@ var allowed = map[string][]string{
 		"internal/wire/dhcp", "internal/wire/syslog"},
 	"internal/web/feed": {"internal/core/config", "internal/core/presence", "internal/presence"},
 
+	"internal/manage/pushing": {"internal/core/config", "internal/core/presence", "internal/core/results",
+		"internal/presence", "internal/upstream/trial"},
 	"internal/manage/sources": {"internal/store"},
 	"internal/manage/change": {
 		"internal/base/ident",

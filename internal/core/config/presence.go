@@ -299,7 +299,10 @@ type Subscriber struct {
 	// Networks and Groups are what it is told of, none for everything.
 	Networks []string `json:"networks"`
 	Groups   []string `json:"groups"`
-	Note     string   `json:"note,omitempty"`
+	// To is host:port of one that is told as RADIUS accounting, with a shared secret; empty for one that asks.
+	To         string `json:"to,omitempty"`
+	PushSecret Secret `json:"pushSecret,omitempty"`
+	Note       string `json:"note,omitempty"`
 }
 
 func (s *Subscriber) Ident() string      { return s.ID }
@@ -309,8 +312,14 @@ func (s *Subscriber) Identify(id string) { s.ID = id }
 // SecretPlace is that of the token of a subscriber.
 func (s *Subscriber) SecretPlace() Place { return Place{"subscriber", s.ID} }
 
+// PushPlace is that of the shared secret by which a subscriber is told as RADIUS accounting.
+func (s *Subscriber) PushPlace() Place { return Place{"subscriber-radius", s.ID} }
+
 func (s *Subscriber) normalise() {
-	trim(&s.Name, &s.Note)
+	trim(&s.Name, &s.Note, &s.To)
+	if a, err := netip.ParseAddr(strings.Trim(s.To, "[]")); err == nil {
+		s.To = netip.AddrPortFrom(a, 1813).String()
+	}
 	s.From, s.Networks = prefixes(s.From), prefixes(s.Networks)
 	for i := range s.Groups {
 		trim(&s.Groups[i])
@@ -325,6 +334,21 @@ func (c *Config) checkSubscribers(k *checker) {
 		checkPrefixes(k, "networks", s.Networks)
 		if !s.Secret.Set() {
 			k.fail("secret", Required, "Have a token made.", "it has no token")
+		}
+		if s.To != "" {
+			if at, err := netip.ParseAddrPort(s.To); err != nil || at.Port() == 0 {
+				k.fail(
+					"to",
+					Malformed,
+					"Write for instance 192.0.2.1:1813.",
+					"%q is not an address with a port",
+					s.To,
+				)
+			}
+			if !s.PushSecret.Set() {
+				k.fail("pushSecret", Required, "Enter the secret that is set on it.",
+					"there is no shared secret for RADIUS accounting")
+			}
 		}
 		if len(s.Groups) > maxList {
 			k.fail("groups", TooMany, "Name fewer.", "%d groups, at most %d are allowed", len(s.Groups), maxList)

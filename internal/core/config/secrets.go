@@ -54,7 +54,7 @@ func (c *Config) Secrets(see func(at Place, path string, s Secret) (Secret, erro
 			return []held{{o.SecretPlace(), "secret", &o.Secret}}
 		}),
 		secrets("subscriber", c.Subscribers, see, func(o *Subscriber) []held {
-			return []held{{o.SecretPlace(), "secret", &o.Secret}}
+			return []held{{o.SecretPlace(), "secret", &o.Secret}, {o.PushPlace(), "pushSecret", &o.PushSecret}}
 		}),
 		secrets("authority", c.Authorities, see, func(o *Authority) []held {
 			return []held{{o.KeyPlace(), "key", &o.Key}}

@@ -65,6 +65,13 @@ func (s *server) presenceKinds() {
 		name: "subscriber", plural: "subscribers",
 		list: func(c *config.Config) *[]*config.Subscriber { return &c.Subscribers },
 		apply: func(_ *config.Config, o *config.Subscriber, in *apitype.SubscriberInput) (string, error) {
+			o.To = in.To
+			switch {
+			case in.To == "":
+				o.PushSecret = ""
+			case in.PushSecret != "":
+				o.PushSecret = s.Box.Seal(o.PushPlace(), in.PushSecret)
+			}
 			o.Name, o.Enabled, o.From, o.Networks, o.Groups, o.Note = in.Name, in.Enabled, in.From, in.Networks,
 				in.Groups, in.Note
 			return s.newToken(&o.Secret, o.SecretPlace(), in.NewToken), nil
@@ -77,7 +84,7 @@ func (s *server) presenceKinds() {
 					TokenSet: o.Secret.Set(),
 					SubscriberFields: apitype.SubscriberFields{
 						Name: o.Name, Enabled: o.Enabled, From: o.From, Networks: o.Networks, Groups: o.Groups,
-						Note: o.Note},
+						To: o.To, Note: o.Note},
 				}
 			}
 		},

@@ -130,6 +130,8 @@ func subscriberState(f *presence.Follower, now time.Time) apitype.SubscriberStat
 	switch {
 	case !f.Enabled:
 		out.State, out.Says = "off", "switched off"
+	case f.Fault != "":
+		out.State, out.Says = "silent", f.Fault
 	case f.Contact.IsZero():
 		out.State, out.Says = "never", "not seen on this node since the service started"
 	case now.Sub(f.Contact) > contactAfter:

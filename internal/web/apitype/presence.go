@@ -74,20 +74,24 @@ type SubscriberFields struct {
 	From     []string `json:"from" required:"false" doc:"Prefixes that it may come from; none is any"`
 	Networks []string `json:"networks" required:"false" doc:"Prefixes that it is told of; none is all"`
 	Groups   []string `json:"groups" required:"false" doc:"Groups whose people it is told of; none is everybody"`
+	To       string   `json:"to" required:"false" maxLength:"100" doc:"host:port of one that is told as RADIUS accounting; empty for one that asks"`
 	Note     string   `json:"note" required:"false" maxLength:"4000"`
 }
 
 // SubscriberInput adds or replaces a subscriber. Its token is made with it.
 type SubscriberInput struct {
 	SubscriberFields
-	NewToken bool `json:"newToken,omitempty" required:"false" doc:"Make another token; it is returned once, and the one before ends when this is published"`
+	// PushSecret is kept if it is empty.
+	PushSecret string `json:"pushSecret,omitempty" required:"false" maxLength:"128" doc:"Shared secret for RADIUS accounting"`
+	NewToken   bool   `json:"newToken,omitempty" required:"false" doc:"Make another token; it is returned once, and the one before ends when this is published"`
 }
 
 // Subscriber is a subscriber.
 type Subscriber struct {
 	Meta
 	SubscriberFields
-	TokenSet bool `json:"tokenSet"`
+	TokenSet      bool `json:"tokenSet"`
+	PushSecretSet bool `json:"pushSecretSet"`
 }
 
 // SubscriberState is how a subscriber in effect does on this node.

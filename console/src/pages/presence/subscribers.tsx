@@ -86,9 +86,11 @@ function SubscriberForm({ subscriber: o }: { subscriber?: Subscriber }) {
     from: o?.from ?? [],
     networks: o?.networks ?? [],
     groups: o?.groups ?? [],
+    to: o?.to ?? "",
     note: o?.note ?? "",
   });
   const [another, setAnother] = useState(false);
+  const [secret, setSecret] = useState("");
   const { token, setToken } = useToken(o?.id);
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
   const list = (field: "from" | "networks" | "groups", label: string, hint: string, error: unknown) => (
@@ -122,11 +124,13 @@ function SubscriberForm({ subscriber: o }: { subscriber?: Subscriber }) {
           networks: lines(form.networks),
           groups: lines(form.groups),
           newToken: another,
+          ...(secret ? { pushSecret: secret } : {}),
         })}
         onSaved={(saved) => {
           if (o) setToken(saved.secret ?? "");
           else keepToken(saved.id, saved.secret);
           setAnother(false);
+          setSecret("");
         }}
       >
         {(error) => (
@@ -136,6 +140,29 @@ function SubscriberForm({ subscriber: o }: { subscriber?: Subscriber }) {
             {list("from", "From", "Addresses or prefixes that it may come from, one a line. Empty for any.", error)}
             {list("networks", "Told of networks", "Prefixes, one a line. Empty for all.", error)}
             {list("groups", "Told of groups", "Groups of people, one a line. Empty for everybody.", error)}
+            <div className="grid grid-cols-2 gap-x-3">
+              <TextField
+                label="Told as RADIUS accounting at"
+                field="to"
+                mono
+                hint="host:port, for a firewall that cannot ask. Empty for one that does."
+                value={form.to}
+                onChange={(to) => set({ to })}
+                error={error}
+              />
+              {form.to && (
+                <TextField
+                  label="Shared secret"
+                  field="pushSecret"
+                  type="password"
+                  autoComplete="new-password"
+                  hint={o?.pushSecretSet ? "One is set. Empty keeps it." : "As it is set on the firewall."}
+                  value={secret}
+                  onChange={setSecret}
+                  error={error}
+                />
+              )}
+            </div>
             {o?.tokenSet && (
               <Tick label="Make another token; the one before ends" checked={another} onChange={setAnother} />
             )}
