@@ -148,8 +148,7 @@ function Bar({ stay: s, left, right }: { stay: Stay; left: number; right: number
       <div
         className={`absolute top-[24px] px-1.5 text-[11.5px] whitespace-nowrap text-soft ${late ? "right-0 text-right" : "left-0"}`}
       >
-        {s.detail}
-        {s.host && `, ${s.host}`}
+        {[s.detail, s.host].filter(Boolean).join(", ")}
       </div>
     </div>
   );
@@ -169,7 +168,9 @@ function rowsOf(list: Stay[]): Stay[][] {
 function Hours({ from, to }: { from: number; to: number }) {
   const hour = 3_600_000;
   const step =
-    [hour / 4, hour / 2, hour, 2 * hour, 4 * hour, 24 * hour].find((s) => (to - from) / s <= 12) ?? 24 * hour;
+    [hour / 60, hour / 12, hour / 4, hour / 2, hour, 2 * hour, 4 * hour, 24 * hour].find(
+      (s) => (to - from) / s <= 12,
+    ) ?? 24 * hour;
   const marks: number[] = [];
   const zone = new Date(from).getTimezoneOffset() * 60_000;
   for (let at = Math.ceil((from - zone) / step) * step + zone; at < to; at += step) marks.push(at);
