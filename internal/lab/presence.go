@@ -131,10 +131,14 @@ func (p *player) turn(ctx context.Context, n int) {
 	case 2:
 		p.syslog(fmt.Sprintf("session opened for %s from %s", who.User, address.Next()))
 	case 3: // two people at the counter, by their ports
+		kind := "still"
+		if n < 6 {
+			kind = "signed-in"
+		}
 		for i, one := range []*Person{&p.people[0], &p.people[4]} {
 			p.post(ctx, "/presence/v1/sightings", p.tokens.Desk, map[string]any{"sightings": []map[string]any{
 				{
-					"kind":    "signed-in",
+					"kind":    kind,
 					"who":     NetBIOS + `\` + one.User,
 					"address": "203.0.113.5",
 					"host":    "ferry-desk-1",

@@ -142,6 +142,24 @@ func (m model) at(address netip.Addr, now time.Time) (out []string) {
 	return out
 }
 
+func (m model) log(t *testing.T) {
+	for _, s := range m {
+		t.Logf(
+			"%d %s %s %s %s ref %q %s %v %v until %s",
+			s.ID,
+			s.At.Format(time.TimeOnly),
+			s.Source,
+			s.Kind,
+			s.Who,
+			s.Ref,
+			s.Address,
+			s.MAC,
+			s.Ports,
+			s.Until.Format(time.TimeOnly),
+		)
+	}
+}
+
 var sources = []Origin{{Source: "sessions", Trust: 2}, {Source: "logons", Trust: 4}, {Source: "hosts", Trust: 4,
 	Shared: true}, {Source: "desk", Trust: 1}}
 
@@ -251,21 +269,7 @@ func TestTheBookAgreesWithTheModel(t *testing.T) {
 				}
 				slices.Sort(got)
 				if !slices.Equal(got, want) && len(got)+len(want) > 0 {
-					for _, s := range seen {
-						t.Logf(
-							"%d %s %s %s %s ref %q %s %v %v until %s",
-							s.ID,
-							s.At.Format(time.TimeOnly),
-							s.Source,
-							s.Kind,
-							s.Who,
-							s.Ref,
-							s.Address,
-							s.MAC,
-							s.Ports,
-							s.Until.Format(time.TimeOnly),
-						)
-					}
+					seen.log(t)
 					all, lease := b.Explain(netip.MustParseAddr(a), now)
 					t.Fatalf("seed %d (late %v): at %s at %s are %q, not %q\n%+v\n%+v", seed, late, a,
 						now.Format(time.TimeOnly), got, want, all, lease)
@@ -278,21 +282,7 @@ func TestTheBookAgreesWithTheModel(t *testing.T) {
 				}
 				slices.Sort(told)
 				if !slices.Equal(got, told) {
-					for _, s := range seen {
-						t.Logf(
-							"%d %s %s %s %s ref %q %s %v %v until %s",
-							s.ID,
-							s.At.Format(time.TimeOnly),
-							s.Source,
-							s.Kind,
-							s.Who,
-							s.Ref,
-							s.Address,
-							s.MAC,
-							s.Ports,
-							s.Until.Format(time.TimeOnly),
-						)
-					}
+					seen.log(t)
 					all, lease := b.Explain(netip.MustParseAddr(a), now)
 					t.Logf("%s\n%+v\n%+v", now, all, lease)
 					t.Fatalf("seed %d: at %s are %q, and changes add up to %q", seed, a, got, told)
