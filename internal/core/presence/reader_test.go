@@ -10,7 +10,8 @@ func TestReaders(t *testing.T) {
 		pattern, line, who, address, ports string
 		fits                               bool
 	}{
-		{"session opened for {who} from {address} port {}", "gate sshd[7]:  session  opened for k.oake from 192.0.2.50 port 22",
+		{"session opened for {who} from {address} port {}",
+			"gate sshd[7]:  session  opened for k.oake from 192.0.2.50 port 22",
 			"k.oake", "192.0.2.50", "", true},
 		{"{who} logged in at {address}:{ports};", `LANTERN\k.oake logged in at 203.0.113.5:20000-20999; welcome`,
 			`LANTERN\k.oake`, "203.0.113.5", "20000-20999", true},
