@@ -43,7 +43,12 @@ func (g *Gate) Seek(ctx context.Context, known string) (*facts.Person, reason.Co
 	v := &Visit{gate: g, snapshot: s, Facts: facts.Facts{At: time.Now(), Sent: known}, begun: time.Now()}
 	v.before.Realm, v.before.Name = realm, name
 	for i := range realm.Lookup {
-		if step := &realm.Lookup[i]; step.Store == config.LocalStore || s.Directory(step.Store) != nil {
+		step := &realm.Lookup[i]
+		d := s.Directory(step.Store)
+		if d != nil { // whoever asks wants to know how it is now
+			d.Forget(name)
+		}
+		if d != nil || step.Store == config.LocalStore {
 			person, outcome, _ := v.ask(ctx, step.Store)
 			if outcome == reason.OK {
 				return person, reason.OK

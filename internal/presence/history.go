@@ -202,6 +202,24 @@ func (k *Keeper) Person(name string) (here []core.Entry, lost []core.Standing) {
 	return here, lost
 }
 
+// Here lists who is at an address now.
+func (k *Keeper) Here(address netip.Addr) []core.Entry {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	return k.book.Entries(address.Unmap().WithZone(""), k.o.Now())
+}
+
+// Named lists where people are whose name or display name holds a text in lower case, up to a limit.
+func (k *Keeper) Named(text string, limit int) (out []core.Entry) {
+	now := k.o.Now()
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	for _, name := range k.book.Find(text, limit) {
+		out = append(out, k.book.OfPerson(name, now)...)
+	}
+	return out[:min(len(out), limit)]
+}
+
 // Len counts who is where.
 func (k *Keeper) Len() int {
 	k.mu.RLock()

@@ -213,6 +213,9 @@ func TestPresenceFromTheSessionToTheFirewall(t *testing.T) {
 	w.wants(0, []string{"presence", "list"}, "192.0.2.41", "Sunniva Lodge", "1 altogether")
 	w.wants(0, []string{"presence", "who", "192.0.2.41:443"}, "Sunniva Lodge is at 192.0.2.41", "counts")
 	w.wants(0, []string{"presence", "who", "192.0.2.42"}, "nothing is known")
+	for _, text := range []string{"192.0.2.41", "sunniva"} {
+		w.wants(0, []string{"find", text}, "presence", "at 192.0.2.41")
+	}
 
 	// lists, for those that can only fetch them
 	list := "/presence/v1/lists/" + strings.ReplaceAll(e.Groups[0], " ", "%20")

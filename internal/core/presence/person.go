@@ -3,6 +3,7 @@ package presence
 import (
 	"net/netip"
 	"slices"
+	"strings"
 )
 
 // Regroup sets what groups a person is in, and lists the addresses at which that may change something.
@@ -34,6 +35,19 @@ func (b *Book) Display(name string) string {
 		return p.Display
 	}
 	return ""
+}
+
+// Find lists people whose name or display name holds a text in lower case, up to a limit.
+func (b *Book) Find(text string, limit int) (names []string) {
+	for name, p := range b.people {
+		if strings.Contains(name, text) || strings.Contains(strings.ToLower(p.Display), text) {
+			if names = append(names, name); len(names) >= limit {
+				break
+			}
+		}
+	}
+	slices.Sort(names)
+	return names
 }
 
 // People goes through everybody of whom there are claims.

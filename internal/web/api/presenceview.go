@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"net/netip"
+	"net/url"
 	"slices"
 	"time"
 
@@ -183,4 +185,23 @@ func checkReaders(in *apitype.ReadersInput) (*body[apitype.Page[apitype.ReadLine
 		out.Items = append(out.Items, one)
 	}
 	return ok(out), nil
+}
+
+// seekPresence finds who is at an address, and where people are.
+func (s *server) seekPresence(h *hits) {
+	since := len(h.list)
+	list := s.Presence.Named(h.query, lookedAt)
+	if address, err := netip.ParseAddr(h.query); err == nil {
+		list = s.Presence.Here(address)
+	}
+	for i := range list {
+		e := &list[i]
+		page := "/presence/who?address=" + url.QueryEscape(e.Address.String())
+		if !e.Ports.All() {
+			page += fmt.Sprintf("&port=%d", e.Ports.First)
+		}
+		h.add(apitype.Answer{Kind: "presence", Name: cmp.Or(e.Display, e.Who), Page: page,
+			Note: "at " + e.Address.String()}, e.Address.String(), e.Who, e.Display)
+	}
+	h.close(since)
 }
