@@ -299,7 +299,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	}
 	background, cancel := context.WithCancel(context.Background())
 	a.cancel = cancel
-	disk := host.OpenDisk(o.Data, a.Attempts, nil)
+	disk := host.OpenDisk(o.Data, host.Together{a.sightings, a.Attempts}, nil)
 	a.background(func() { clock.Run(background) })
 	a.background(func() { a.presence.Run(background) })
 	a.background(func() { a.pushing(box).Run(background) })

@@ -117,7 +117,11 @@ func (a *App) seen(batch []*store.Accounted) {
 	}
 	for _, one := range batch {
 		if r, ok := a.sessionReport(one); ok {
-			k.Take(k.BuiltIn(config.SourceSessions), r)
+			way := config.SourceSessions
+			if one.Lane == "" { // no attempt of ours admitted it: whoever has the secret of a client could say so
+				way = config.SourceAccounting
+			}
+			k.Take(k.BuiltIn(way), r)
 		}
 	}
 }

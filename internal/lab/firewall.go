@@ -2,6 +2,7 @@ package lab
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -39,19 +40,20 @@ var FirewallRules = []FirewallRule{
 // Firewall decides about connections by the groups of people, whom it knows by following presence at one of several
 // nodes.
 type Firewall struct {
-	// URLs are the nodes, in the order to ask; Token is that of the subscriber.
-	URLs  []string
+	// URL is the node to ask at a try; Token is that of the subscriber.
+	URL   func(try int) string
 	Token string
 
 	mu       sync.Mutex
-	here     map[string]follows // by address and ports
+	here     map[string]Told // by address, ports and person
 	position string
 	heard    time.Time
 	node     string
+	resumed  int
 }
 
-// follows is somebody at an address, as the feed tells it.
-type follows struct {
+// Told is an event of the feed: somebody at an address, or no more.
+type Told struct {
 	Type     string   `json:"type"`
 	Position string   `json:"position"`
 	Address  string   `json:"address"`
@@ -59,12 +61,15 @@ type follows struct {
 	Who      string   `json:"who"`
 	Display  string   `json:"display"`
 	Groups   []string `json:"groups"`
+	MAC      string   `json:"mac"`
+	Source   string   `json:"source"`
+	Since    string   `json:"since"`
 }
 
 // Follow follows presence until the context ends, at the next node when one does not answer.
 func (f *Firewall) Follow(ctx context.Context) {
 	for n := 0; ctx.Err() == nil; n++ {
-		f.read(ctx, f.URLs[n%len(f.URLs)])
+		f.read(ctx, f.URL(n))
 		select {
 		case <-ctx.Done():
 		case <-time.After(500 * time.Millisecond):
@@ -94,38 +99,57 @@ func (f *Firewall) read(ctx context.Context, url string) {
 		return
 	}
 	lines := bufio.NewScanner(r.Body)
-	for lines.Scan() {
+	for first := true; lines.Scan(); {
 		silence.Reset(staleAfter)
-		if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
-			var e follows
-			if json.Unmarshal([]byte(data), &e) == nil {
-				f.take(url, e)
-			}
+		var e Told
+		data, ok := strings.CutPrefix(lines.Text(), "data: ")
+		if ok && json.Unmarshal([]byte(data), &e) == nil {
+			f.take(url, e, first)
+			first = false
 		}
 	}
 }
 
-func (f *Firewall) take(url string, e follows) {
+func (f *Firewall) take(url string, e Told, first bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.heard, f.node = time.Now(), url
-	key := e.Address + " " + e.Ports
+	if first && e.Type != "begin" {
+		f.resumed++
+	}
+	key := e.Address + " " + e.Ports + " " + e.Who
 	switch e.Type {
 	case "begin":
-		f.here = map[string]follows{}
+		f.here = map[string]Told{}
 	case "here":
 		if f.here == nil {
-			f.here = map[string]follows{}
+			f.here = map[string]Told{}
 		}
 		f.here[key] = e
 	case "gone":
-		if f.here[key].Who == e.Who {
-			delete(f.here, key)
-		}
+		delete(f.here, key)
 	}
 	if e.Position != "" {
 		f.position = e.Position
 	}
+}
+
+// At is somebody whom the whole address belongs to, and Resumed how many connections went on without a snapshot.
+func (f *Firewall) At(address string) (out Told) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, e := range f.here {
+		if e.Address == address && e.Ports == "" {
+			out = e
+		}
+	}
+	return out
+}
+
+func (f *Firewall) Resumed() int {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.resumed
 }
 
 // Stale tells since when nothing was heard, 0 while what is known is fresh.
@@ -142,18 +166,20 @@ func (f *Firewall) Stale() time.Duration {
 func (f *Firewall) Decide(address, service string) (allowed bool, why string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	who, known := f.here[address+" "]
-	if !known {
-		return false, "nobody is known there"
-	}
-	for _, rule := range FirewallRules {
-		if rule.Service == service && slices.ContainsFunc(who.Groups, func(g string) bool {
-			return strings.EqualFold(g, rule.Group)
-		}) {
-			return true, who.Display + " is in " + rule.Group
+	for _, who := range f.here {
+		if who.Address != address || who.Ports != "" {
+			continue
 		}
+		for _, rule := range FirewallRules {
+			if rule.Service == service && slices.ContainsFunc(who.Groups, func(g string) bool {
+				return strings.EqualFold(g, rule.Group)
+			}) {
+				return true, who.Display + " is in " + rule.Group
+			}
+		}
+		why = who.Display + " is in " + strings.Join(who.Groups, ", ")
 	}
-	return false, who.Display + " is in " + strings.Join(who.Groups, ", ")
+	return false, cmp.Or(why, "nobody is known there")
 }
 
 // Run decides about made-up connections of people who are there, and of one who is not, and writes what it decides.

@@ -86,10 +86,11 @@ func presence(ctx context.Context, o *Options, t Tokens) {
 		return
 	}
 	defer log.Close()
-	f := &Firewall{URLs: []string{"http://" + o.HTTP}, Token: t.Firewall}
+	urls := []string{"http://" + o.HTTP}
 	if o.second.url != "" {
-		f.URLs = append(f.URLs, o.second.url)
+		urls = append(urls, o.second.url)
 	}
+	f := &Firewall{URL: func(try int) string { return urls[try%len(urls)] }, Token: t.Firewall}
 	go f.Follow(ctx)
 	go f.Run(ctx, log, 2*time.Second)
 	p := &player{o: o, tokens: t, people: People(), base: "http://" + o.HTTP}

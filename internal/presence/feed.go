@@ -114,6 +114,9 @@ func (f *Filter) inGroup(groups []string) bool {
 	})
 }
 
+// Fits tells that a reader is told of people in these groups at an address.
+func (f *Filter) Fits(a netip.Addr, groups []string) bool { return f.near(a) && f.inGroup(groups) }
+
 // see is a change as a reader sees it. Whoever left the groups of a reader is gone for it.
 func (f *Filter) see(c core.Change) (core.Change, bool) {
 	if !f.near(c.Address) {

@@ -29,8 +29,6 @@ const (
 	longestLease = 8 * 24 * time.Hour
 	// settleEvery is how often it is looked for what is over.
 	settleEvery = time.Second
-	// maxEntries bounds who is where.
-	maxEntries = 2_000_000
 	// maxText bounds each text of a sighting.
 	maxText = 300
 )
@@ -99,8 +97,9 @@ var (
 	ErrFuture = errors.New("it lies in the future")
 	ErrPast   = errors.New("it is older than a day")
 	ErrFlood  = errors.New("too much is reported about this address")
-	ErrFull   = errors.New("there is no room for more")
 	ErrOff    = errors.New("the source is switched off")
+	// ErrOthers is returned for a device that asks for an address where somebody else is.
+	ErrOthers = errors.New("a device asks for an address that another one has, and the server has not given it")
 )
 
 // LeftOut is returned for a sighting that is out of scope, with the rule that drops it.
@@ -113,6 +112,8 @@ type Report struct {
 	core.Sighting
 	// Detail is what was reported, in words.
 	Detail string
+	// Asked tells that a device asks for the address, and nobody said yet that it is given: anybody can ask.
+	Asked bool
 }
 
 // Take takes a report of a source, and returns its identifier. What it comes to is known when it returns.
@@ -164,7 +165,7 @@ func (k *Keeper) take(source *Source, r *Report, now time.Time) (ident.ID, error
 	}
 	id := k.o.IDs.New(now)
 	s.ID = int64(id)
-	told, err := k.apply(s, now)
+	told, err := k.apply(s, now, r.Asked)
 	if err != nil || !told {
 		return id, err
 	}
@@ -188,11 +189,11 @@ func tidy(s *core.Sighting) {
 }
 
 // apply brings a sighting in, and tells what it changed. One that changes next to nothing is not worth recording.
-func (k *Keeper) apply(s *core.Sighting, now time.Time) (worth bool, err error) {
+func (k *Keeper) apply(s *core.Sighting, now time.Time, asked bool) (worth bool, err error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if k.book.Len() >= maxEntries && s.Kind != core.SignedOut && s.Kind != core.Released {
-		return false, ErrFull
+	if asked && !k.book.Free(s.Address, s.MAC, now) {
+		return false, ErrOthers
 	}
 	if k.book.Fresh(s) {
 		return false, nil
@@ -230,7 +231,7 @@ func (k *Keeper) Heard(r *store.Sighting) {
 	if !k.told.first(r.Of) { // again, since it seemed that it was missed
 		return
 	}
-	if worth, err := k.apply(&s, k.o.Now()); err == nil && worth {
+	if worth, err := k.apply(&s, k.o.Now(), false); err == nil && worth {
 		k.o.Records.Add(r)
 	}
 }

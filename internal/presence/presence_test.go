@@ -356,3 +356,37 @@ func TestTokens(t *testing.T) {
 		}
 	}
 }
+
+// What a device merely asks for takes no address from anybody: only the server gives it.
+func TestWhatADeviceAsksFor(t *testing.T) {
+	t.Parallel()
+	w := start(t, &config.Config{Sources: []*config.Source{{ID: "1", Name: "relays", Enabled: true,
+		Way: config.SourceDHCP, From: []string{"192.0.2.1"}}}})
+	hers, his := core.MAC(0x02005e000001), core.MAC(0x02005e000066)
+	lease := func(mac core.MAC, address string, asked bool) error {
+		_, err := w.Take(w.ByAddress(config.SourceDHCP, netip.MustParseAddr("192.0.2.1")), Report{Asked: asked,
+			Sighting: core.Sighting{Kind: core.Leased, MAC: mac, Address: netip.MustParseAddr(address)}})
+		return err
+	}
+	if err := errors.Join(w.report("sessions", core.SignedIn, "s.lodge", "", hers.String()),
+		lease(hers, "192.0.2.41", true), w.report("sessions", core.SignedIn, "k.oake", "192.0.2.42", "")); err != nil {
+		t.Fatal(err)
+	}
+	w.after(time.Second)
+	for _, address := range []string{"192.0.2.41", "192.0.2.42"} {
+		if err := lease(his, address, true); !errors.Is(err, ErrOthers) {
+			t.Errorf("a device asks for %s, where somebody is: %v", address, err)
+		}
+	}
+	if err := lease(hers, "192.0.2.41", true); err != nil || w.who("192.0.2.41", time.Time{}) != "s.lodge" ||
+		w.who("192.0.2.42", time.Time{}) != "k.oake" {
+		t.Errorf("%v; %q and %q are there", err, w.who("192.0.2.41", time.Time{}), w.who("192.0.2.42", time.Time{}))
+	}
+	if err := lease(his, "192.0.2.41", false); err != nil || w.who("192.0.2.41", time.Time{}) != "" {
+		t.Errorf(
+			"the server gives it to another device: %v, and %q is there",
+			err,
+			w.who("192.0.2.41", time.Time{}),
+		)
+	}
+}

@@ -90,7 +90,8 @@ func (k *Keeper) compile(now *config.Config) *compiled {
 
 // builtIn tells that sources of a way are there without being configured.
 func builtIn(way string) bool {
-	return way == config.SourceSessions || way == config.SourceAttempts || way == config.SourceOperators
+	return way == config.SourceSessions || way == config.SourceAccounting || way == config.SourceAttempts ||
+		way == config.SourceOperators
 }
 
 func (k *Keeper) sum(at config.Place, s config.Secret) ([sha256.Size]byte, bool) {

@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"bufio"
 	"bytes"
 	"crypto/tls"
 	"encoding/json"
@@ -13,13 +12,13 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/results"
+	"tollgate.example/key/internal/lab"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
@@ -27,7 +26,7 @@ import (
 )
 
 // accounted sends a record of accounting of a session.
-func (w *world) accounted(status, session, user, address, mac string) {
+func (w *world) accounted(status, session, user, address, mac string, class ...string) {
 	w.t.Helper()
 	r := trial.Report{
 		Server:  w.app.Accounting[0].String(),
@@ -37,6 +36,9 @@ func (w *world) accounted(status, session, user, address, mac string) {
 		Secret:  "gangway-and-bollard-99",
 		Attributes: []results.Attribute{{Name: "Acct-Status-Type", Value: status},
 			{Name: "Acct-Session-Id", Value: session}, {Name: "User-Name", Value: user}},
+	}
+	for _, value := range class {
+		r.Attributes = append(r.Attributes, results.Attribute{Name: "Class", Value: value})
 	}
 	if address != "" {
 		r.Attributes = append(r.Attributes, results.Attribute{Name: "Framed-IP-Address", Value: address})
@@ -81,77 +83,11 @@ func (w *world) tokenOf(f apitype.SourceFields) string {
 	return saved.Secret
 }
 
-// wall is a firewall that follows presence, and knows who is where by it.
-type wall struct {
-	mu       sync.Mutex
-	here     map[string]feed.Event
-	position string
-	resumed  int // connections that went on without a snapshot
-}
-
-// follow reads the stream until the test ends, connecting again as often as it breaks.
-func (w *world) follow(token string, url func() string) *wall {
-	one := &wall{here: map[string]feed.Event{}}
-	go func() {
-		for w.t.Context().Err() == nil {
-			one.read(w, token, url())
-			time.Sleep(20 * time.Millisecond)
-		}
-	}()
-	return one
-}
-
-func (f *wall) read(w *world, token, url string) {
-	req, err := http.NewRequestWithContext(w.t.Context(), http.MethodGet, url+"/presence/v1/stream", nil)
-	if err != nil {
-		return
-	}
-	req.Header.Set("Authorization", "Bearer "+token)
-	f.mu.Lock()
-	req.Header.Set("Last-Event-ID", f.position)
-	f.mu.Unlock()
-	r, err := http.DefaultClient.Do(req)
-	if err != nil {
-		return
-	}
-	defer r.Body.Close()
-	if r.StatusCode != http.StatusOK {
-		return
-	}
-	lines, first := bufio.NewScanner(r.Body), true
-	for lines.Scan() {
-		text, ok := strings.CutPrefix(lines.Text(), "data: ")
-		var e feed.Event
-		if !ok || json.Unmarshal([]byte(text), &e) != nil {
-			continue
-		}
-		f.mu.Lock()
-		if first && e.Type != "begin" {
-			f.resumed++
-		}
-		first = false
-		key := e.Address + " " + e.Ports
-		switch e.Type {
-		case "begin":
-			clear(f.here)
-		case "here":
-			f.here[key] = e
-		case "gone":
-			if f.here[key].Who == e.Who {
-				delete(f.here, key)
-			}
-		}
-		if e.Position != "" {
-			f.position = e.Position
-		}
-		f.mu.Unlock()
-	}
-}
-
-func (f *wall) at(address string) feed.Event {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	return f.here[address+" "]
+// follow has a firewall follow presence until the test ends.
+func (w *world) follow(token string, url func() string) *lab.Firewall {
+	f := &lab.Firewall{Token: token, URL: func(int) string { return url() }}
+	go f.Follow(w.t.Context())
+	return f
 }
 
 func (w *world) eventually(what string, is func() bool) {
@@ -195,19 +131,29 @@ func TestPresenceFromTheSessionToTheFirewall(t *testing.T) {
 	w := lantern(t)
 	token := w.subscribe("hh-firewall-1")
 	fire := w.follow(token, func() string { return w.app.URL })
-	if _, err := w.ask(func(q *trial.Request) {
+	reply, err := w.ask(func(q *trial.Request) {
 		q.User, q.Password, q.Secret, q.From = "s.lodge", "harbour-s.lodge", "gangway-and-bollard-99",
 			must("127.0.10.99")
-	}); err != nil {
+	})
+	if err != nil {
 		t.Fatal(err)
 	}
-	w.accounted("Start", "s-1", "s.lodge", "192.0.2.41", "02-00-5e-00-00-01")
+	class := ""
+	for _, a := range reply.Attributes {
+		if a.Name == "Class" {
+			class = a.Value
+		}
+	}
+	const mac = "00-00-5e-00-53-07" // of the device that asked
+	w.accounted("Start", "s-1", "s.lodge", "192.0.2.41", mac, class)
+	// a client says so of somebody whom nobody admitted, later: who has its secret could
+	w.accounted("Start", "s-x", "n.quay", "192.0.2.41", "02-00-5e-00-00-66")
 	w.eventually("the firewall knows her with her groups", func() bool {
-		e := fire.at("192.0.2.41")
+		e := fire.At("192.0.2.41")
 		return e.Who == "s.lodge" && len(e.Groups) > 0
 	})
-	e := fire.at("192.0.2.41")
-	if e.Display != "Sunniva Lodge" || e.MAC != "02-00-5e-00-00-01" || e.Source != "sessions" || e.Since == "" {
+	e := fire.At("192.0.2.41")
+	if e.Display != "Sunniva Lodge" || e.MAC != mac || e.Source != "sessions" || e.Since == "" {
 		t.Errorf("%+v", e)
 	}
 	w.wants(0, []string{"presence", "list"}, "192.0.2.41", "Sunniva Lodge", "1 altogether")
@@ -217,6 +163,18 @@ func TestPresenceFromTheSessionToTheFirewall(t *testing.T) {
 		w.wants(0, []string{"find", text}, "presence", "at 192.0.2.41")
 	}
 
+	if r, text := w.get("/presence/v1/who?address=192.0.2.41&port=443", token, ""); !strings.Contains(
+		text,
+		`"who":"s.lodge"`,
+	) {
+		t.Errorf("asked for one address: %s %s", r.Status, text)
+	}
+	for query, want := range map[string]int{"address=192.0.2.99": 404, "address=x": 400,
+		"address=192.0.2.41&port=x": 400} {
+		if r, text := w.get("/presence/v1/who?"+query, token, ""); r.StatusCode != want {
+			t.Errorf("%s: %s %s", query, r.Status, text)
+		}
+	}
 	// lists, for those that can only fetch them
 	list := "/presence/v1/lists/" + strings.ReplaceAll(e.Groups[0], " ", "%20")
 	r, text := w.get(list+".txt", token, "")
@@ -235,16 +193,21 @@ func TestPresenceFromTheSessionToTheFirewall(t *testing.T) {
 	w.eventually("the firewall knows her from the service that was started again", func() bool {
 		_, text := w.get("/presence/v1/snapshot", token, "")
 		return strings.Contains(text, `"s.lodge"`) && strings.Contains(text, `"type":"end"`) &&
-			fire.at("192.0.2.41").Who == "s.lodge"
+			fire.At("192.0.2.41").Who == "s.lodge"
 	})
 	// somebody else signs in at the address by a source that counts less, and loses
 	w.wants(0, []string{"source", "add", "dc1", "-way", "logons", "-publish"}, "Token, shown only here")
 	var saved apitype.Saved[apitype.Source]
 	saved.Secret = w.tokenOf(apitype.SourceFields{Name: "dc1", Way: config.SourceLogons})
-	status, answer := w.report("/presence/v1/logons", saved.Secret, "application/json", `{"events":[{"eventId":4624,
+	status, answer := w.report(
+		"/presence/v1/logons",
+		saved.Secret,
+		"application/json",
+		`{"events":[{"eventId":4624,
 		"logonType":3,"account":"k.oake","domain":"LANTERN","address":"192.0.2.41","logonId":"0x1"},
 		{"eventId":4624,"logonType":5,"account":"svc-backup","address":"192.0.2.41"},
-		{"eventId":4624,"logonType":3,"account":"HERON$","address":"192.0.2.41"}]}`)
+		{"eventId":4624,"logonType":3,"account":"HERON$","address":"192.0.2.41"}]}`,
+	)
 	if status != http.StatusOK || !strings.Contains(answer, `"taken":1,"leftOut":2`) {
 		t.Errorf("%d %s", status, answer)
 	}
@@ -259,28 +222,37 @@ func TestPresenceFromTheSessionToTheFirewall(t *testing.T) {
 		http.StatusForbidden {
 		t.Errorf("a source of logons reports sightings: %d", status)
 	}
+	w.wants(
+		0,
+		[]string{"presence", "who", "192.0.2.41"},
+		"n.quay          accounting",
+		"sessions is trusted more",
+	)
 	// the end of the session
 	before := time.Now()
 	time.Sleep(5 * time.Millisecond)
-	w.accounted("Stop", "s-1", "s.lodge", "192.0.2.41", "02-00-5e-00-00-01")
-	w.eventually("somebody else is there", func() bool { return fire.at("192.0.2.41").Who == "k.oake" })
+	w.accounted("Stop", "s-1", "s.lodge", "192.0.2.41", mac)
+	w.eventually("somebody else is there", func() bool { return fire.At("192.0.2.41").Who == "k.oake" })
 	w.wants(
 		0,
 		[]string{"presence", "who", "-at", before.UTC().Format(time.RFC3339Nano), "192.0.2.41"},
 		"Sunniva Lodge is at",
 	)
 	w.wants(0, []string{"presence", "history", "s.lodge"}, "signed-in", "signed-out", "bench-1")
-	fire.mu.Lock()
-	defer fire.mu.Unlock()
-	if fire.resumed != 0 {
-		t.Errorf("%d connections went on with positions of a service before", fire.resumed)
+	if n := fire.Resumed(); n != 0 {
+		t.Errorf("%d connections went on with positions of a service before", n)
 	}
 }
 
 // report reports as a source.
 func (w *world) report(path, token, kind, body string) (int, string) {
 	w.t.Helper()
-	req, err := http.NewRequestWithContext(w.t.Context(), http.MethodPost, w.app.URL+path, strings.NewReader(body))
+	req, err := http.NewRequestWithContext(
+		w.t.Context(),
+		http.MethodPost,
+		w.app.URL+path,
+		strings.NewReader(body),
+	)
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -568,12 +540,12 @@ func TestPresenceOnTwoNodes(t *testing.T) {
 	if took := time.Since(begun); took > 5*time.Second {
 		t.Errorf("the other node knows it after %v", took)
 	}
-	a.eventually("the firewall knows it", func() bool { return fire.at("192.0.2.1").Who == "k.nance" })
+	a.eventually("the firewall knows it", func() bool { return fire.At("192.0.2.1").Who == "k.nance" })
 	first.Store(true)
 	a.app.Stop()
 	sight(b, "d.hand", "192.0.2.2")
 	b.eventually("the firewall goes on at the other node", func() bool {
-		return fire.at("192.0.2.2").Who == "d.hand" && fire.at("192.0.2.1").Who == "k.nance"
+		return fire.At("192.0.2.2").Who == "d.hand" && fire.At("192.0.2.1").Who == "k.nance"
 	})
 	a.boot()
 	there(a, "192.0.2.2", "d.hand")
@@ -588,17 +560,27 @@ func TestPresenceAsAccounting(t *testing.T) {
 	wall := start(t) // takes accounting, as a firewall does
 	wall.basic("require", "127.0.0.1")
 	w.accounted("Start", "s-1", "s.lodge", "192.0.2.41", "02-00-5e-00-00-01")
-	w.refused(http.StatusUnprocessableEntity, http.MethodPost, "/subscribers?publish=true", apitype.SubscriberInput{
-		SubscriberFields: apitype.SubscriberFields{
-			Name:     "old-wall",
-			Enabled:  true,
-			To:       "upstairs",
-			Groups:   []string{},
-			From:     []string{},
-			Networks: []string{},
-		}}, "not an address with a port", "no shared secret")
-	w.wants(0, []string{"subscriber", "add", "old-wall", "-to", wall.app.Accounting[0].String(), "-secret", secret,
-		"-publish"})
+	w.refused(
+		http.StatusUnprocessableEntity,
+		http.MethodPost,
+		"/subscribers?publish=true",
+		apitype.SubscriberInput{
+			SubscriberFields: apitype.SubscriberFields{
+				Name:     "old-wall",
+				Enabled:  true,
+				To:       "upstairs",
+				Groups:   []string{},
+				From:     []string{},
+				Networks: []string{},
+			}},
+		"not an address with a port",
+		"no shared secret",
+	)
+	w.wants(
+		0,
+		[]string{"subscriber", "add", "old-wall", "-to", wall.app.Accounting[0].String(), "-secret", secret,
+			"-publish"},
+	)
 	knows := func(list ...string) {
 		t.Helper()
 		w.eventually(fmt.Sprint("the firewall knows ", list), func() bool {

@@ -38,18 +38,21 @@ type SourceReader struct {
 
 // Ways of a source.
 const (
-	SourceSessions  = "sessions"
-	SourceAttempts  = "attempts"
-	SourceOperators = "operators"
-	SourceReports   = "reports"
-	SourceLogons    = "logons"
-	SourceDHCP      = "dhcp"
-	SourceSyslog    = "syslog"
+	SourceSessions = "sessions"
+	// SourceAccounting is what clients say of sessions that no attempt of ours admitted.
+	SourceAccounting = "accounting"
+	SourceAttempts   = "attempts"
+	SourceOperators  = "operators"
+	SourceReports    = "reports"
+	SourceLogons     = "logons"
+	SourceDHCP       = "dhcp"
+	SourceSyslog     = "syslog"
 )
 
 // SourceWays are all ways, with the trust and the minutes of those that do not say.
 var SourceWays = []SourceWay{{SourceOperators, 1, 480}, {SourceSessions, 2, 120}, {SourceReports, 3, 60},
-	{SourceAttempts, 4, 480}, {SourceLogons, 5, 480}, {SourceSyslog, 5, 120}, {SourceDHCP, 5, 480}}
+	{SourceAttempts, 4, 480}, {SourceLogons, 5, 480}, {SourceSyslog, 5, 120}, {SourceDHCP, 5, 480},
+	{SourceAccounting, 6, 120}}
 
 // SourceWay is a way to report, and how far it counts by itself.
 type SourceWay struct {

@@ -17,12 +17,21 @@ const (
 	maxAtAddress = 2048
 	maxOfDevice  = 128
 	maxLeases    = 32
+	// maxClaims and maxPlaces bound what is known altogether; maxOfSource is how many claims one source may have, and
+	// maxLeft how many are kept of people who left before they were heard of: a source is not to take all the room.
+	maxClaims   = 2_000_000
+	maxPlaces   = 2_000_000
+	maxOfSource = 1_200_000
+	maxLeft     = 50_000
 	// maxOrigins bounds how many origins are shared: roles may be anything that a source says.
 	maxOrigins = 10_000
 )
 
 // ErrCrowded is returned for a sighting about an address or a device of which too much is reported.
 var ErrCrowded = errors.New("too many people are reported at this address")
+
+// ErrFull is returned for a sighting for which there is no room.
+var ErrFull = errors.New("there is no room for more")
 
 // Book holds what was sighted. It is not safe for concurrent use.
 type Book struct {
@@ -35,13 +44,16 @@ type Book struct {
 	held    int // entries that were told
 	// contested are the addresses at which somebody lost to another person.
 	contested map[netip.Addr]bool
+	// bySource counts the claims of each source, left those of people who left before they were heard of.
+	bySource map[string]int
+	left     int
 }
 
 // NewBook is an empty one.
 func NewBook() *Book {
 	return &Book{claims: map[key]*claim{}, places: map[netip.Addr]*place{}, devices: map[MAC]*device{},
 		people: map[string]*Person{}, origins: map[Origin]*Origin{}, wheel: newWheel(),
-		contested: map[netip.Addr]bool{}}
+		contested: map[netip.Addr]bool{}, bySource: map[string]int{}}
 }
 
 // key is that of the claim that a sighting is about.
@@ -113,6 +125,7 @@ func (b *Book) signedIn(s *Sighting) (touched []netip.Addr, err error) {
 		}
 		c.ports = s.Ports
 		c.since, c.signed, c.id, c.over, c.begun = secondOf(at), at, s.ID, false, s.Kind == SignedIn
+		b.heardOf(c)
 	case at < c.since.milli():
 		c.since = secondOf(at)
 	}
@@ -157,10 +170,13 @@ func (b *Book) name(p *Person, display string) {
 
 // begin adds a claim.
 func (b *Book) begin(key key, s *Sighting, at int64) ([]netip.Addr, error) {
+	if err := b.hasRoom(s); err != nil {
+		return nil, err
+	}
 	c := &claim{key: key, from: b.origin(&s.Origin), ports: s.Ports, since: secondOf(at), signed: at, last: at,
 		until: s.Until.UnixMilli(), id: s.ID, latest: s.ID, begun: s.Kind == SignedIn}
 	if s.Kind == SignedOut {
-		c.over, c.until, c.left = true, at, secondOf(at)
+		c.over, c.until, c.left, c.early = true, at, secondOf(at), true
 	}
 	if s.Host != "" {
 		c.host = &s.Host
@@ -173,93 +189,12 @@ func (b *Book) begin(key key, s *Sighting, at int64) ([]netip.Addr, error) {
 	b.name(c.who, s.Display)
 	c.who.claims = append(c.who.claims, c)
 	b.claims[key] = c
+	b.bySource[c.from.Source]++
+	if c.early {
+		b.left++
+	}
 	b.wheel.put(c.until, c, nil)
 	return b.around(c, nil), nil
-}
-
-// put puts a claim at an address and a device.
-func (b *Book) put(c *claim, address netip.Addr, mac MAC) error {
-	if address.IsValid() {
-		p := b.place(address)
-		if p.count >= maxAtAddress && !b.room(p) {
-			return ErrCrowded
-		}
-		p.count++
-		c.place, c.here, p.claims = p, p.claims, c
-	}
-	if mac != 0 {
-		d := b.device(mac)
-		if d.count >= maxOfDevice {
-			return ErrCrowded
-		}
-		d.count++
-		c.device, c.beside, d.claims = d, d.claims, c
-	}
-	return nil
-}
-
-// room gives up a claim that is over.
-func (b *Book) room(p *place) bool {
-	for c := p.claims; c != nil; c = c.here {
-		if c.over {
-			b.forget(c)
-			return true
-		}
-	}
-	return false
-}
-
-// move takes a claim to where its person is now. What is not said stays as it was.
-func (b *Book) move(c *claim, address netip.Addr, mac MAC, ports Ports) error {
-	if !address.IsValid() {
-		address = c.address()
-	}
-	if mac == 0 {
-		mac = c.mac()
-	}
-	if address == c.address() && mac == c.mac() && ports == c.ports {
-		return nil
-	}
-	b.take(c)
-	c.ports = ports
-	return b.put(c, address, mac)
-}
-
-// address is the one that was reported, mac that of the device.
-func (c *claim) address() (a netip.Addr) {
-	if c.place != nil {
-		a = c.place.address
-	}
-	return a
-}
-
-func (c *claim) mac() (m MAC) {
-	if c.device != nil {
-		m = c.device.mac
-	}
-	return m
-}
-
-// take takes a claim from where it stands.
-func (b *Book) take(c *claim) {
-	if p := c.place; p != nil {
-		at := &p.claims
-		for *at != c {
-			at = &(*at).here
-		}
-		*at, c.here, c.place = c.here, nil, nil
-		p.count--
-		b.tidy(p)
-	}
-	if d := c.device; d != nil {
-		at := &d.claims
-		for *at != c {
-			at = &(*at).beside
-		}
-		*at, c.beside, c.device = c.beside, nil, nil
-		d.count--
-		b.tidyDevice(d)
-	}
 }
 
 // leave takes a claim away altogether but for its person.
@@ -276,6 +211,10 @@ func (b *Book) forget(c *claim) {
 	b.leave(c)
 	delete(b.claims, c.key)
 	c.due = 0
+	if b.bySource[c.from.Source]--; b.bySource[c.from.Source] <= 0 {
+		delete(b.bySource, c.from.Source)
+	}
+	b.heardOf(c)
 }
 
 func without[T comparable](list []T, one T) []T {

@@ -2,6 +2,7 @@ package presence
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
@@ -289,5 +290,45 @@ func TestTheBookAgreesWithTheModel(t *testing.T) {
 				}
 			}
 		}
+	}
+}
+
+// A source that reports people who leave without having come, or addresses without end, takes no more than its share.
+func TestNobodyTakesAllTheRoom(t *testing.T) {
+	b := NewBook()
+	refused := 0
+	for i := range maxLeft + 1000 {
+		s := Sighting{ID: int64(i + 1), At: noon, Kind: SignedOut, Origin: Origin{Source: "made-up", Trust: 5},
+			Who: fmt.Sprint("p", i), Address: address(i)}
+		if _, err := b.Apply(&s); errors.Is(err, ErrFull) {
+			refused++
+		} else if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if refused != 1000 || len(b.claims) != maxLeft {
+		t.Errorf("%d are refused, %d kept", refused, len(b.claims))
+	}
+	come := Sighting{
+		ID:      1 << 40,
+		At:      noon.Add(time.Second),
+		Kind:    SignedIn,
+		Origin:  Origin{Source: "made-up", Trust: 5},
+		Who:     "p0",
+		Address: address(0),
+		Until:   noon.Add(time.Hour),
+	}
+	if _, err := b.Apply(&come); err != nil || b.left != maxLeft-1 {
+		t.Errorf("who comes now is refused: %v, %d", err, b.left)
+	}
+	for _, a := range b.Due(noon.Add(2 * Late)) {
+		b.Settle(a, noon.Add(2*Late), nil)
+	}
+	for _, a := range b.Due(noon.Add(4 * Late)) {
+		b.Settle(a, noon.Add(4*Late), nil)
+	}
+	if b.left != 0 || len(b.claims) != 1 || b.bySource["made-up"] != 1 {
+		t.Errorf("in the end %d claims are kept, %d of those who left, %d counted", len(b.claims), b.left,
+			b.bySource["made-up"])
 	}
 }

@@ -27,6 +27,7 @@ type claim struct {
 	beside *claim  // the next of the same device
 	ports  Ports
 	over   bool  // the source said that the person left, at the time in until
+	early  bool  // that was the first word of the stay
 	begun  bool  // a sign-in was reported; else signed is the first word of the stay
 	signed int64 // the latest sign-in, in milliseconds
 	last   int64 // the latest word
@@ -110,4 +111,106 @@ type device struct {
 	claims *claim // the first
 	leases *lease // the first
 	count  uint16 // of claims
+}
+
+// hasRoom tells whether there is room for another claim.
+func (b *Book) hasRoom(s *Sighting) error {
+	if len(b.claims) >= maxClaims || len(b.places) >= maxPlaces || b.bySource[s.Source] >= maxOfSource ||
+		s.Kind == SignedOut && b.left >= maxLeft {
+		return ErrFull
+	}
+	return nil
+}
+
+// heardOf notes that a claim is no longer that of somebody who left before anything was heard.
+func (b *Book) heardOf(c *claim) {
+	if c.early {
+		c.early = false
+		b.left--
+	}
+}
+
+// put puts a claim at an address and a device.
+func (b *Book) put(c *claim, address netip.Addr, mac MAC) error {
+	if address.IsValid() {
+		p := b.place(address)
+		if p.count >= maxAtAddress && !b.room(p) {
+			return ErrCrowded
+		}
+		p.count++
+		c.place, c.here, p.claims = p, p.claims, c
+	}
+	if mac != 0 {
+		d := b.device(mac)
+		if d.count >= maxOfDevice {
+			return ErrCrowded
+		}
+		d.count++
+		c.device, c.beside, d.claims = d, d.claims, c
+	}
+	return nil
+}
+
+// room gives up a claim that is over.
+func (b *Book) room(p *place) bool {
+	for c := p.claims; c != nil; c = c.here {
+		if c.over {
+			b.forget(c)
+			return true
+		}
+	}
+	return false
+}
+
+// move takes a claim to where its person is now. What is not said stays as it was.
+func (b *Book) move(c *claim, address netip.Addr, mac MAC, ports Ports) error {
+	if !address.IsValid() {
+		address = c.address()
+	}
+	if mac == 0 {
+		mac = c.mac()
+	}
+	if address == c.address() && mac == c.mac() && ports == c.ports {
+		return nil
+	}
+	b.take(c)
+	c.ports = ports
+	return b.put(c, address, mac)
+}
+
+// address is the one that was reported, mac that of the device.
+func (c *claim) address() (a netip.Addr) {
+	if c.place != nil {
+		a = c.place.address
+	}
+	return a
+}
+
+func (c *claim) mac() (m MAC) {
+	if c.device != nil {
+		m = c.device.mac
+	}
+	return m
+}
+
+// take takes a claim from where it stands.
+func (b *Book) take(c *claim) {
+	if p := c.place; p != nil {
+		at := &p.claims
+		for *at != c {
+			at = &(*at).here
+		}
+		*at, c.here, c.place = c.here, nil, nil
+		p.count--
+		b.tidy(p)
+	}
+	if d := c.device; d != nil {
+		at := &d.claims
+		for *at != c {
+			at = &(*at).beside
+		}
+		*at, c.beside, c.device = c.beside, nil, nil
+		d.count--
+		b.tidyDevice(d)
+	}
 }

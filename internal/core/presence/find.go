@@ -90,6 +90,24 @@ func (b *Book) Addresses() []netip.Addr {
 	return out
 }
 
+// Free tells that neither another device has an address, nor anybody is there who is not known to have this one.
+func (b *Book) Free(address netip.Addr, mac MAC, now time.Time) bool {
+	p := b.places[address]
+	if p == nil {
+		return true
+	}
+	at := now.UnixMilli()
+	if p.lease.live(at) && p.lease.device.mac != mac {
+		return false
+	}
+	for c := p.claims; c != nil; c = c.here {
+		if !c.over && at < c.until && c.mac() != mac {
+			return false
+		}
+	}
+	return true
+}
+
 // Everywhere are all addresses of which something is known, in no order.
 func (b *Book) Everywhere() []netip.Addr {
 	out := make([]netip.Addr, 0, len(b.places))

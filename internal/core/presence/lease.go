@@ -3,6 +3,9 @@ package presence
 import "net/netip"
 
 func (b *Book) leased(s *Sighting) (touched []netip.Addr, err error) {
+	if b.places[s.Address] == nil && len(b.places) >= maxPlaces {
+		return nil, ErrFull
+	}
 	at := s.At.UnixMilli()
 	p := b.place(s.Address)
 	l := p.lease

@@ -239,9 +239,9 @@ func (s *Server) dhcp(b []byte, from netip.Addr) {
 	address, leased := m.Leased()
 	switch {
 	case leased:
-		r.Kind, r.Address, r.At, r.Detail = core.Leased, address, time.Now(), "asked for"
+		r.Kind, r.Address, r.At, r.Detail, r.Asked = core.Leased, address, time.Now(), "asked for", true
 		if m.Type == dhcp.Ack {
-			r.Detail = "granted"
+			r.Detail, r.Asked = "granted", false
 		}
 		if m.Lease > 0 {
 			r.Until, r.Detail = r.At.Add(m.Lease), r.Detail+" for "+m.Lease.String()

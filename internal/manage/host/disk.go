@@ -33,6 +33,26 @@ type Shedder interface {
 	Shrink(ctx context.Context) error
 }
 
+// Together sheds from several kinds of records, of each a part in turn.
+type Together []Shedder
+
+// RemoveOldest implements Shedder.
+func (t Together) RemoveOldest(ctx context.Context, blocks int) (sum int64, err error) {
+	for _, one := range t {
+		n, e := one.RemoveOldest(ctx, blocks)
+		sum, err = sum+n, errors.Join(err, e)
+	}
+	return sum, err
+}
+
+// Shrink implements Shedder.
+func (t Together) Shrink(ctx context.Context) (err error) {
+	for _, one := range t {
+		err = errors.Join(err, one.Shrink(ctx))
+	}
+	return err
+}
+
 // Space is how full the disk is.
 type Space struct {
 	// Free and Total are in octets.
@@ -125,7 +145,11 @@ func (d *Disk) look(ctx context.Context) {
 		}
 		d.mu.Lock()
 		if d.space.Shed == 0 {
-			slog.Error("the disk is nearly full: the oldest attempts are removed before their time", "free", free)
+			slog.Error(
+				"the disk is nearly full: the oldest attempts and sightings are removed before their time",
+				"free",
+				free,
+			)
 		}
 		d.space.Shed += n
 		d.mu.Unlock()

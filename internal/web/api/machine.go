@@ -47,8 +47,11 @@ func machineView(out *apitype.Attention, code attention.Code, p map[string]strin
 		}
 	case attention.DiskSheds:
 		out.Title = fmt.Sprintf("The disk is nearly full: %s left (%s %%)", p["free"], p["percent"])
-		out.Text = fmt.Sprintf("The oldest attempts are removed before their time, %s so far; the journal is kept. "+
-			"Free some "+
-			"space.", p["shed"])
+		out.Text = fmt.Sprintf(
+			"The oldest attempts and sightings are removed before their time, %s so far; the journal is kept. "+
+				"Free some "+
+				"space.",
+			p["shed"],
+		)
 	}
 }

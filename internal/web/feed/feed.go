@@ -77,6 +77,7 @@ func Handler(k *presence.Keeper, done <-chan struct{}) http.Handler {
 	r.Get("/stream", s.subscribed(s.stream))
 	r.Get("/changes", s.subscribed(s.changes))
 	r.Get("/lists/{group}", s.subscribed(s.list))
+	r.Get("/who", s.subscribed(s.who))
 	r.Post("/sightings", s.reported(config.SourceReports, s.sightings))
 	r.Post("/logons", s.reported(config.SourceLogons, s.logons))
 	r.NotFound(func(w http.ResponseWriter, _ *http.Request) {

@@ -5,8 +5,10 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -71,4 +73,29 @@ func (s *server) list(w http.ResponseWriter, r *http.Request, who *config.Subscr
 		}
 	}
 	w.Write([]byte(text))
+}
+
+// who tells who is at an address and port, for those who ask for one at a time.
+func (s *server) who(w http.ResponseWriter, r *http.Request, asks *config.Subscriber) {
+	address, err := netip.ParseAddr(r.URL.Query().Get("address"))
+	if err != nil {
+		refuse(w, http.StatusBadRequest, "address: "+err.Error())
+		return
+	}
+	port := uint64(0)
+	if text := r.URL.Query().Get("port"); text != "" {
+		if port, err = strconv.ParseUint(text, 10, 16); err != nil {
+			refuse(w, http.StatusBadRequest, "port is a number up to 65535, not "+strconv.Quote(text))
+			return
+		}
+	}
+	address = address.Unmap().WithZone("")
+	name, role, groups, there := s.At(address, uint16(port))
+	filter := presence.FilterOf(asks)
+	s.Note(asks, func(f *presence.Follower, _ time.Time) { f.From = from(r).String() })
+	if !there || !filter.Fits(address, groups) {
+		refuse(w, http.StatusNotFound, "nobody is known there")
+		return
+	}
+	answer(w, Event{Type: "here", Address: address.String(), Who: name, Groups: groups, Role: role})
 }

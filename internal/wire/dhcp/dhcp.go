@@ -28,13 +28,9 @@ type Message struct {
 	Device [6]byte
 	// Current is the address that the device has, Given the one that the server gives, Requested the one it asks for.
 	Current, Given, Requested netip.Addr
-	// Server identifies the server, Relay is the address of the relay agent.
-	Server, Relay netip.Addr
 	// Lease is for how long; 0 if it does not say.
 	Lease time.Duration
 	Host  string
-	// Wanted are the options that the device asks for, in its order: they tell kinds of devices apart.
-	Wanted []byte
 }
 
 const (
@@ -66,8 +62,7 @@ func Parse(b []byte) (*Message, error) {
 	case b[1] != 1 || b[2] != 6:
 		return nil, ErrHardware
 	}
-	m := &Message{Reply: b[0] == 2, Device: [6]byte(b[28:34]), Current: address(b[12:16]), Given: address(b[16:20]),
-		Relay: address(b[24:28])}
+	m := &Message{Reply: b[0] == 2, Device: [6]byte(b[28:34]), Current: address(b[12:16]), Given: address(b[16:20])}
 	for rest := b[fixedSize+len(cookie):]; len(rest) > 0; {
 		code := rest[0]
 		if code == 0 { // padding
@@ -99,10 +94,6 @@ func (m *Message) option(code byte, v []byte) {
 		m.Lease = time.Duration(binary.BigEndian.Uint32(v)) * time.Second
 	case code == 53 && len(v) == 1:
 		m.Type = v[0]
-	case code == 54 && len(v) == 4:
-		m.Server = address(v)
-	case code == 55:
-		m.Wanted = append([]byte(nil), v...)
 	}
 }
 

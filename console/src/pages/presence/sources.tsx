@@ -21,6 +21,7 @@ export const ways: Record<string, string> = {
   syslog: "syslog",
   sessions: "our own sessions",
   attempts: "our own attempts",
+  accounting: "accounting without an attempt of ours",
   operators: "operators by hand",
 };
 
