@@ -246,7 +246,7 @@ func sightingCommand(f *flag.FlagSet) func(*invocation, []string) error {
 }
 
 func (s *invocation) presenceState(state *apitype.PresenceState) {
-	s.say("%d people at addresses.", state.Total)
+	s.say("Known at addresses: %d.", state.Total)
 	if !state.Complete {
 		s.say("This node has just started; what it knew before is read.")
 	}

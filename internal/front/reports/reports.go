@@ -244,7 +244,7 @@ func (s *Server) dhcp(b []byte, from netip.Addr) {
 			r.Detail, r.Asked = "granted", false
 		}
 		if m.Lease > 0 {
-			r.Until, r.Detail = r.At.Add(m.Lease), r.Detail+" for "+m.Lease.String()
+			r.Until, r.Detail = r.At.Add(m.Lease), fmt.Sprintf("%s for %d min", r.Detail, int(m.Lease.Minutes()))
 		}
 	case m.Type == dhcp.Release || m.Type == dhcp.Decline:
 		if r.Kind, r.Address, r.Detail = core.Released, m.Current, "released"; m.Type == dhcp.Decline {

@@ -97,5 +97,5 @@ func (s *server) who(w http.ResponseWriter, r *http.Request, asks *config.Subscr
 		refuse(w, http.StatusNotFound, "nobody is known there")
 		return
 	}
-	answer(w, Event{Type: "here", Address: address.String(), Who: name, Groups: groups, Role: role})
+	answer(w, map[string]any{"address": address.String(), "who": name, "groups": groups, "role": role})
 }
