@@ -190,6 +190,18 @@ export function PageHead({ title, lead, children }: { title: ReactNode; lead?: R
   );
 }
 
+/** Where a page belongs, above its title. */
+export function Trail({ to, of, children }: { to: string; of: string; children: ReactNode }) {
+  return (
+    <div className="text-[13px] text-soft">
+      <Link to={to} className="hover:underline">
+        {of}
+      </Link>{" "}
+      / {children}
+    </div>
+  );
+}
+
 /** Arrow keys move between the rows of a table, Enter opens one. */
 export function rowKeys(open: () => void) {
   return {

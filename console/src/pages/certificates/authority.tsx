@@ -1,10 +1,10 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useParams } from "react-router";
+import { useParams } from "react-router";
 import { saveFile } from "../../api/file";
 import { call, type Schema } from "../../api/client";
 import { useObject } from "../../api/hooks";
-import { Button, Failure, Notice, PageHead } from "../../ui/basic";
+import { Button, Failure, Notice, PageHead, Trail } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { Field, lines, LinesField, TextField, Tick } from "../../ui/form";
 import { Modal } from "../../ui/modal";
@@ -51,12 +51,9 @@ function AuthorityForm({ authority: a }: { authority?: Authority }) {
   });
   return (
     <div className="max-w-[820px]">
-      <div className="text-[13px] text-soft">
-        <Link to="/certificates" className="hover:underline">
-          Certificates
-        </Link>{" "}
-        / authority {a?.name ?? "new"}
-      </div>
+      <Trail to="/certificates" of="Certificates">
+        authority {a?.name ?? "new"}
+      </Trail>
       <PageHead title={a?.name ?? "Add authority"} lead={a && <Left days={a.days} until={a.info.until} />}>
         {a && (
           <>

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { type Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
-import { Failure, Notice, PageHead } from "../../ui/basic";
+import { Failure, Notice, PageHead, Trail } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { Field, lines, LinesField, TextField } from "../../ui/form";
 import { Pick } from "../../ui/pick";
@@ -63,12 +63,9 @@ export function CertificateForm({ certificate: c }: { certificate?: Schema["Serv
   ];
   return (
     <div className="max-w-[720px]">
-      <div className="text-[13px] text-soft">
-        <Link to="/certificates" className="hover:underline">
-          Certificates
-        </Link>{" "}
-        / {c?.name ?? "new"}
-      </div>
+      <Trail to="/certificates" of="Certificates">
+        {c?.name ?? "new"}
+      </Trail>
       <PageHead
         title={c?.name ?? "Add certificate"}
         lead={c?.chain[0] && <Left days={c.days} until={c.chain[0].until} />}

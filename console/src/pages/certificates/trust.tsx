@@ -1,8 +1,8 @@
 import { useState } from "react";
-import { Link, useParams } from "react-router";
+import { useParams } from "react-router";
 import type { Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
-import { Failure, PageHead } from "../../ui/basic";
+import { Failure, PageHead, Trail } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { Field, lines, LinesField, TextField, Tick } from "../../ui/form";
 import { Pick } from "../../ui/pick";
@@ -48,12 +48,9 @@ function TrustForm({ trust: t }: { trust?: Schema["Trust"] }) {
   const body = () => ({ ...form, crls: lines(form.crls) });
   return (
     <div className="max-w-[720px]">
-      <div className="text-[13px] text-soft">
-        <Link to="/certificates" className="hover:underline">
-          Certificates
-        </Link>{" "}
-        / trust list {t?.name ?? "new"}
-      </div>
+      <Trail to="/certificates" of="Certificates">
+        trust list {t?.name ?? "new"}
+      </Trail>
       <PageHead
         title={t?.name ?? "Add trust list"}
         lead={t && (t.usedBy.length ? `used by ${t.usedBy.join(", ")}` : "used by no lane yet")}

@@ -1,9 +1,9 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useParams } from "react-router";
+import { useParams } from "react-router";
 import { call } from "../../api/client";
 import { useObject } from "../../api/hooks";
-import { ago, Button, Failure, Notice, PageHead } from "../../ui/basic";
+import { ago, Button, Failure, Notice, PageHead, Trail } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { lines, LinesField, TextField, Tick } from "../../ui/form";
 import { Pick } from "../../ui/pick";
@@ -78,12 +78,9 @@ export function ClientForm({ client, address }: { client?: Client; address?: str
   return (
     <div className={client ? "grid gap-8 *:min-w-0 lg:grid-cols-[minmax(0,640px)_minmax(240px,1fr)]" : "max-w-[720px]"}>
       <div>
-        <div className="text-[13px] text-soft">
-          <Link to="/clients" className="hover:underline">
-            Clients
-          </Link>{" "}
-          / {client?.name ?? "new"}
-        </div>
+        <Trail to="/clients" of="Clients">
+          {client?.name ?? "new"}
+        </Trail>
         <PageHead title={client?.name ?? "Add client"} lead={client && <State c={client} />}>
           {client && <Button onClick={() => setShowing(!showing)}>Settings for the device</Button>}
         </PageHead>

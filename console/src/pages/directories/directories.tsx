@@ -1,9 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { useNavigate, useParams } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
-import { ButtonLink, Empty, Failure, millis, PageHead, rowKeys, Verdict } from "../../ui/basic";
+import { ButtonLink, Empty, Failure, millis, PageHead, rowKeys, Trail, Verdict } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { Field, lines, LinesField, TextField } from "../../ui/form";
 import { Pick } from "../../ui/pick";
@@ -163,12 +163,9 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
   });
   return (
     <>
-      <div className="text-[13px] text-soft">
-        <Link to="/directories" className="hover:underline">
-          Directories
-        </Link>{" "}
-        / {directory?.name ?? "new"}
-      </div>
+      <Trail to="/directories" of="Directories">
+        {directory?.name ?? "new"}
+      </Trail>
       <PageHead title={directory?.name ?? "Add directory"} />
       {!directory && <Connect take={take} />}
       <div className="grid gap-8 *:min-w-0 lg:grid-cols-[minmax(380px,460px)_minmax(0,1fr)]">

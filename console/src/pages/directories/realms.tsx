@@ -1,8 +1,8 @@
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { useNavigate, useParams } from "react-router";
 import type { Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
-import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys } from "../../ui/basic";
+import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys, Trail } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { formText, readForm } from "./forms";
 import { Field, lines, LinesField, TextField } from "../../ui/form";
@@ -93,12 +93,9 @@ function RealmForm({ realm }: { realm?: Realm }) {
   };
   return (
     <div className="max-w-[640px]">
-      <div className="text-[13px] text-soft">
-        <Link to="/realms" className="hover:underline">
-          Realms
-        </Link>{" "}
-        / {realm?.name ?? "new"}
-      </div>
+      <Trail to="/realms" of="Realms">
+        {realm?.name ?? "new"}
+      </Trail>
       <PageHead title={realm?.name ?? "Add realm"} />
       {realm && <Problems list={realm.problems} />}
       <Editor kind="realms" noun="realm" object={realm} body={body}>

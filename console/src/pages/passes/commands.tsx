@@ -1,9 +1,20 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { useNavigate, useParams } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { useDebounced, useObject, useObjects } from "../../api/hooks";
-import { Button, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, sentence, Verdict } from "../../ui/basic";
+import {
+  Button,
+  ButtonLink,
+  Empty,
+  Failure,
+  Notice,
+  PageHead,
+  rowKeys,
+  sentence,
+  Trail,
+  Verdict,
+} from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { faultsOf, lines, TextField } from "../../ui/form";
 import { Pick } from "../../ui/pick";
@@ -113,12 +124,9 @@ function CommandListForm({ list }: { list?: List }) {
   const filled = rows.filter((r) => r.pattern.trim());
   return (
     <>
-      <div className="text-[13px] text-soft">
-        <Link to="/command-lists" className="hover:underline">
-          Command lists
-        </Link>{" "}
-        / {list?.name ?? "new"}
-      </div>
+      <Trail to="/command-lists" of="Command lists">
+        {list?.name ?? "new"}
+      </Trail>
       <PageHead
         title={list?.name ?? "Add command list"}
         lead={list && (list.usedBy.length ? `used by ${list.usedBy.join(", ")}` : "used by nothing yet")}

@@ -2,10 +2,10 @@ import { duration, type Pass } from "./format";
 import { SessionLimit } from "./session-limit";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useParams } from "react-router";
+import { useParams } from "react-router";
 import { api, call, type Schema } from "../../api/client";
 import { useDebounced, useObject, useObjects } from "../../api/hooks";
-import { Button, Failure, PageHead } from "../../ui/basic";
+import { Button, Failure, PageHead, Trail } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { Field, LinesField, TextField } from "../../ui/form";
 import { Missing } from "../../ui/missing";
@@ -72,12 +72,9 @@ export function PassForm({ pass }: { pass?: Pass }) {
     set({ attributes: form.attributes.map((a, j) => (j === i ? { ...a, ...patch } : a)) });
   return (
     <>
-      <div className="text-[13px] text-soft">
-        <Link to="/passes" className="hover:underline">
-          Passes
-        </Link>{" "}
-        / {pass?.name ?? "new"}
-      </div>
+      <Trail to="/passes" of="Passes">
+        {pass?.name ?? "new"}
+      </Trail>
       <PageHead
         title={pass?.name ?? "Add pass"}
         lead={pass && (pass.usedBy.length ? `given by ${pass.usedBy.join(", ")}` : "given by nothing yet")}

@@ -1,9 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { useNavigate, useParams } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
-import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys, When } from "../../ui/basic";
+import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys, Trail, When } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { lines, LinesField, TextField } from "../../ui/form";
 
@@ -81,12 +81,9 @@ function PoolForm({ pool }: { pool?: Pool }) {
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
   return (
     <div className="max-w-[860px]">
-      <div className="text-[13px] text-soft">
-        <Link to="/pools" className="hover:underline">
-          Pools
-        </Link>{" "}
-        / {pool?.name ?? "new"}
-      </div>
+      <Trail to="/pools" of="Pools">
+        {pool?.name ?? "new"}
+      </Trail>
       <PageHead title={pool?.name ?? "Add pool"} lead={pool && `${pool.taken} of ${pool.size} addresses taken`} />
       {pool && <Problems list={pool.problems} />}
       <Editor kind="pools" noun="pool" object={pool} body={() => ({ ...form, ranges: lines(form.ranges) })}>

@@ -1,8 +1,8 @@
 import { useState } from "react";
-import { Link } from "react-router";
+
 import type { Schema } from "../../api/client";
 import { useObjects } from "../../api/hooks";
-import { Button, PageHead } from "../../ui/basic";
+import { Button, PageHead, Trail } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { LinesField, lines, NumberField, TextField, Tick } from "../../ui/form";
 import { Pick } from "../../ui/pick";
@@ -54,12 +54,9 @@ export function RemoteForm({ remote: r }: { remote?: Remote }) {
   });
   return (
     <div className="max-w-[640px]">
-      <div className="text-[13px] text-soft">
-        <Link to="/remotes" className="hover:underline">
-          Remote servers
-        </Link>{" "}
-        / {r?.name ?? "new"}
-      </div>
+      <Trail to="/remotes" of="Remote servers">
+        {r?.name ?? "new"}
+      </Trail>
       <PageHead
         title={r?.name ?? "Add remote server"}
         lead={r && (r.usedBy.length ? `lanes ${r.usedBy.join(", ")} forward to it` : "no lane forwards to it yet")}

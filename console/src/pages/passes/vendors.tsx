@@ -1,11 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { useNavigate, useParams } from "react-router";
 import { api, type Schema } from "../../api/client";
 import { sendFile, type Comparison } from "../../api/file";
 import { useObject, useObjects, useQueryText } from "../../api/hooks";
 import { Changes } from "../../ui/changes";
-import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys } from "../../ui/basic";
+import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys, Trail } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { Field, TextField } from "../../ui/form";
 import { Modal } from "../../ui/modal";
@@ -197,12 +197,9 @@ function VendorForm({ vendor }: { vendor?: Vendor }) {
   const body = () => ({ ...form, attributes: rows.map(({ text, ...a }) => ({ ...a, values: readValues(text) })) });
   return (
     <div className="max-w-[940px]">
-      <div className="text-[13px] text-soft">
-        <Link to="/vendors" className="hover:underline">
-          Dictionary
-        </Link>{" "}
-        / {vendor?.name ?? "new"}
-      </div>
+      <Trail to="/vendors" of="Dictionary">
+        {vendor?.name ?? "new"}
+      </Trail>
       <PageHead
         title={vendor?.name ?? "Add vendor"}
         lead={

@@ -1,9 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { useNavigate, useParams, useSearchParams } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { useDebounced } from "../../api/hooks";
-import { ago, Button, ButtonLink, Empty, Failure, PageHead, rowKeys, Verdict, When } from "../../ui/basic";
+import { ago, Button, ButtonLink, Empty, Failure, PageHead, rowKeys, Trail, Verdict, When } from "../../ui/basic";
 import { lines, LinesField, TextField, Tick } from "../../ui/form";
 import { Modal } from "../../ui/modal";
 import { SheetImport } from "../../ui/sheet";
@@ -212,12 +212,9 @@ function DeviceForm({ device: d }: { device?: Device }) {
   const remove = useMutation({ mutationFn: () => call("DELETE", `/devices/${d!.id}`), onSuccess: done });
   return (
     <div className="max-w-[560px]">
-      <div className="text-[13px] text-soft">
-        <Link to="/devices" className="hover:underline">
-          Devices
-        </Link>{" "}
-        / {d?.match ?? "new"}
-      </div>
+      <Trail to="/devices" of="Devices">
+        {d?.match ?? "new"}
+      </Trail>
       <PageHead title={d?.name || "Add device"} lead={d && <State d={d} />}>
         {d && <ButtonLink to={`/attempts?q=${d.match.replace("-*", "")}`}>Its attempts</ButtonLink>}
       </PageHead>

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { useDebounced, useQueryText } from "../../api/hooks";
-import { Button, Empty, Failure, Notice, PageHead, rowKeys, Verdict, When } from "../../ui/basic";
+import { Button, Empty, Failure, Notice, PageHead, rowKeys, Trail, Verdict, When } from "../../ui/basic";
 import { faultsOf, TextField } from "../../ui/form";
 import { Modal } from "../../ui/modal";
 import { Pick } from "../../ui/pick";
@@ -343,12 +343,9 @@ export function FactorPage() {
   ];
   return (
     <div className="max-w-[620px]">
-      <div className="text-[13px] text-soft">
-        <Link to="/factors" className="hover:underline">
-          Second factors
-        </Link>{" "}
-        / {x.person}
-      </div>
+      <Trail to="/factors" of="Second factors">
+        {x.person}
+      </Trail>
       <PageHead title={x.display || x.person} lead={<State x={x} />} />
       <Failure error={renew.error ?? release.error ?? remove.error} />
       {x.lockedUntil && (

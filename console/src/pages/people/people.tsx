@@ -3,7 +3,19 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { useDebounced, useObjects, useQueryText } from "../../api/hooks";
-import { Button, ButtonLink, Empty, Failure, Notice, PageHead, rowKeys, sentence, Verdict, When } from "../../ui/basic";
+import {
+  Button,
+  ButtonLink,
+  Empty,
+  Failure,
+  Notice,
+  PageHead,
+  rowKeys,
+  sentence,
+  Trail,
+  Verdict,
+  When,
+} from "../../ui/basic";
 import { lines, LinesField, TextField, Tick } from "../../ui/form";
 import { Modal } from "../../ui/modal";
 import { Pick } from "../../ui/pick";
@@ -290,12 +302,9 @@ function AccountForm({ account }: { account?: Account }) {
   const needs = account?.emergency ? "configure" : "assist"; // those open gear while nothing else is asked
   return (
     <div className="max-w-[560px]">
-      <div className="text-[13px] text-soft">
-        <Link to="/people" className="hover:underline">
-          People
-        </Link>{" "}
-        / {account?.name ?? "new"}
-      </div>
+      <Trail to="/people" of="People">
+        {account?.name ?? "new"}
+      </Trail>
       <PageHead title={account?.display || account?.name || "Add account"} lead={account && <State a={account} />} />
       <form
         {...unsaved.form}

@@ -1,8 +1,8 @@
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { useNavigate, useParams } from "react-router";
 import type { Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
-import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys, Verdict } from "../../ui/basic";
+import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys, Trail, Verdict } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { Field, lines, LinesField, TextField } from "../../ui/form";
 
@@ -90,12 +90,9 @@ function CalendarForm({ calendar }: { calendar?: Calendar }) {
   });
   return (
     <div className="max-w-[720px]">
-      <div className="text-[13px] text-soft">
-        <Link to="/calendars" className="hover:underline">
-          Calendars
-        </Link>{" "}
-        / {calendar?.name ?? "new"}
-      </div>
+      <Trail to="/calendars" of="Calendars">
+        {calendar?.name ?? "new"}
+      </Trail>
       <PageHead
         title={calendar?.name ?? "Add calendar"}
         lead={

@@ -1,9 +1,9 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { useNavigate, useParams, useSearchParams } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { useMethods, useObject, useObjects } from "../../api/hooks";
-import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys, sentence, Verdict } from "../../ui/basic";
+import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys, sentence, Trail, Verdict } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { Field, TextField } from "../../ui/form";
 import { NameField } from "../../ui/name-field";
@@ -178,12 +178,9 @@ function ExpectationForm({
     set({ attributes: form.attributes.map((a, j) => (j === i ? { ...a, ...patch } : a)) });
   return (
     <div className="max-w-[1000px]">
-      <div className="text-[13px] text-soft">
-        <Link to="/expectations" className="hover:underline">
-          Expectations
-        </Link>{" "}
-        / {e?.name ?? "new"}
-      </div>
+      <Trail to="/expectations" of="Expectations">
+        {e?.name ?? "new"}
+      </Trail>
       <PageHead title={e?.name ?? "Add expectation"} />
       {e && <Problems list={e.problems} />}
       <Editor kind="expectations" noun="expectation" object={e} body={() => form}>

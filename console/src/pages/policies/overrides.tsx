@@ -1,8 +1,8 @@
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { useNavigate, useParams } from "react-router";
 import type { Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
-import { ButtonLink, Empty, Failure, PageHead, PassChip, rowKeys, When } from "../../ui/basic";
+import { ButtonLink, Empty, Failure, PageHead, PassChip, rowKeys, Trail, When } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { TextField } from "../../ui/form";
 import { NewPass } from "../../ui/missing";
@@ -103,12 +103,9 @@ function OverrideForm({ override: o }: { override?: Override }) {
   const named = (list?: { name: string }[]) => list?.map((x) => ({ value: x.name, label: x.name })) ?? [];
   return (
     <div className="max-w-[640px]">
-      <div className="text-[13px] text-soft">
-        <Link to="/overrides" className="hover:underline">
-          Overrides
-        </Link>{" "}
-        / {o?.name ?? "new"}
-      </div>
+      <Trail to="/overrides" of="Overrides">
+        {o?.name ?? "new"}
+      </Trail>
       <PageHead title={o?.name ?? "Add override"} />
       {o && <Problems list={o.problems} />}
       <Editor kind="overrides" noun="override" object={o} body={() => form}>

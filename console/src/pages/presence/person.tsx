@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Fragment } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { call, type Schema } from "../../api/client";
-import { Empty, Failure, PageHead, When } from "../../ui/basic";
+import { Empty, Failure, PageHead, Trail, When } from "../../ui/basic";
 import { addressPage } from "./list";
 import { SightingTable } from "./sightings";
 
@@ -30,12 +30,9 @@ export function PersonPage() {
   const p = person.data;
   return (
     <>
-      <div className="text-[13px] text-soft">
-        <Link to="/presence" className="hover:underline">
-          Presence
-        </Link>{" "}
-        / {name}
-      </div>
+      <Trail to="/presence" of="Presence">
+        {name}
+      </Trail>
       <PageHead title={p?.display || name} lead={p && <Lead p={p} />}>
         <select
           aria-label="How far back"

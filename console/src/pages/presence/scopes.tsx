@@ -1,8 +1,8 @@
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { useNavigate, useParams } from "react-router";
 import type { Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
-import { ButtonLink, Empty, Failure, PageHead, rowKeys } from "../../ui/basic";
+import { ButtonLink, Empty, Failure, PageHead, rowKeys, Trail } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { lines, LinesField, TextField } from "../../ui/form";
 import { Pick } from "../../ui/pick";
@@ -109,12 +109,9 @@ function ScopeForm({ scope: o }: { scope?: Scope }) {
   );
   return (
     <div className="max-w-[760px]">
-      <div className="text-[13px] text-soft">
-        <Link to="/scopes" className="hover:underline">
-          Scopes
-        </Link>{" "}
-        / {o?.name ?? "new"}
-      </div>
+      <Trail to="/scopes" of="Scopes">
+        {o?.name ?? "new"}
+      </Trail>
       <PageHead title={o?.name ?? "Add scope"} />
       {o && <Problems list={o.problems} />}
       <Editor

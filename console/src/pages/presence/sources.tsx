@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { useObject } from "../../api/hooks";
-import { ago, Button, ButtonLink, Failure, Notice, PageHead, rowKeys, sentence, Verdict } from "../../ui/basic";
+import { ago, Button, ButtonLink, Failure, Notice, PageHead, rowKeys, sentence, Trail, Verdict } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { Field, lines, LinesField, NumberField, TextField, Tick } from "../../ui/form";
 import { Pick } from "../../ui/pick";
@@ -168,12 +168,9 @@ function SourceForm({ source: o }: { source?: Source }) {
   const tokens = form.way === "reports" || form.way === "logons";
   return (
     <div className="max-w-[760px]">
-      <div className="text-[13px] text-soft">
-        <Link to="/sources" className="hover:underline">
-          Sources
-        </Link>{" "}
-        / {o?.name ?? "new"}
-      </div>
+      <Trail to="/sources" of="Sources">
+        {o?.name ?? "new"}
+      </Trail>
       <PageHead title={o?.name ?? "Add source"} />
       {o && <Problems list={o.problems} />}
       <Token

@@ -1,8 +1,8 @@
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { useNavigate, useParams } from "react-router";
 import type { Schema } from "../../api/client";
 import { useObject } from "../../api/hooks";
-import { ago, ButtonLink, Empty, Failure, PageHead, rowKeys, Verdict } from "../../ui/basic";
+import { ago, ButtonLink, Empty, Failure, PageHead, rowKeys, Trail, Verdict } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { lines, LinesField, TextField, Tick } from "../../ui/form";
 import { keepToken, Token, useToken } from "../../ui/token";
@@ -105,12 +105,9 @@ function SubscriberForm({ subscriber: o }: { subscriber?: Subscriber }) {
   );
   return (
     <div className="max-w-[760px]">
-      <div className="text-[13px] text-soft">
-        <Link to="/subscribers" className="hover:underline">
-          Subscribers
-        </Link>{" "}
-        / {o?.name ?? "new"}
-      </div>
+      <Trail to="/subscribers" of="Subscribers">
+        {o?.name ?? "new"}
+      </Trail>
       <PageHead title={o?.name ?? "Add subscriber"} />
       {o && <Problems list={o.problems} />}
       <Token text={token} use="It follows /presence/v1/stream, or fetches /presence/v1/lists/GROUP.txt, with it." />

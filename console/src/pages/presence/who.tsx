@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { call, type Schema } from "../../api/client";
-import { Empty, Failure, PageHead, PassChip, sentence, Verdict, When } from "../../ui/basic";
+import { Empty, Failure, PageHead, PassChip, sentence, Trail, Verdict, When } from "../../ui/basic";
 import { MomentField } from "../../ui/moment";
 import { personPage } from "./list";
 
@@ -32,13 +32,10 @@ export function WhoPage() {
   const a = answer.data;
   return (
     <>
-      <div className="text-[13px] text-soft">
-        <Link to="/presence" className="hover:underline">
-          Presence
-        </Link>{" "}
-        / {address}
+      <Trail to="/presence" of="Presence">
+        {address}
         {port && ` port ${port}`}
-      </div>
+      </Trail>
       <PageHead title={address || "An address"} lead={at ? "as it was then" : a && "now · live"} />
       <div className="mb-2 grid max-w-[640px] grid-cols-3 gap-3">
         <Typed key={"a" + address} label="Address" value={address} onEnter={(v) => set("address", v)} />

@@ -1,9 +1,9 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { useNavigate, useParams } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
-import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys, Verdict, When } from "../../ui/basic";
+import { Button, ButtonLink, Empty, Failure, PageHead, rowKeys, Trail, Verdict, When } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { NumberField, TextField, Tick } from "../../ui/form";
 import { Pick } from "../../ui/pick";
@@ -188,12 +188,9 @@ function FeedForm({ feed: f }: { feed?: Feed }) {
   );
   return (
     <div className="max-w-[760px]">
-      <div className="text-[13px] text-soft">
-        <Link to="/feeds" className="hover:underline">
-          Sending on
-        </Link>{" "}
-        / {f?.name ?? "new"}
-      </div>
+      <Trail to="/feeds" of="Sending on">
+        {f?.name ?? "new"}
+      </Trail>
       <PageHead title={f?.name ?? "Add feed"} />
       {f && <Problems list={f.problems} />}
       {f && <Sent states={f.states} />}

@@ -13,6 +13,7 @@ import {
   PassChip,
   rowKeys,
   sentence,
+  Trail,
   Verdict,
   verdictKind,
   When,
@@ -42,12 +43,9 @@ export function AttemptPage() {
   const decided = t.stations.find((s) => s.state === "decided");
   return (
     <>
-      <div className="text-[13px] text-soft">
-        <Link to="/attempts" className="hover:underline">
-          Attempts
-        </Link>{" "}
-        / {a.id}
-      </div>
+      <Trail to="/attempts" of="Attempts">
+        {a.id}
+      </Trail>
       <PageHead
         title={`${a.person || a.sent || "Nobody"}${a.facts.gear ? ` asked for ${a.where} on ${a.client}` : ` on ${a.where || a.client}`}`}
         lead={

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Fragment, useState, type ReactNode } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { call, type Schema } from "../../api/client";
-import { Bar, Button, Failure, Notice, PageHead, PassChip, rowKeys, Verdict, When } from "../../ui/basic";
+import { Bar, Button, Failure, Notice, PageHead, PassChip, rowKeys, Trail, Verdict, When } from "../../ui/basic";
 import { AskOne } from "./session-ask";
 import { amount, lasts } from "./session-format";
 import { VLANs } from "./sessions";
@@ -29,12 +29,9 @@ export function SessionPage() {
   const s = one.data;
   return (
     <>
-      <div className="text-[13px] text-soft">
-        <Link to="/sessions" className="hover:underline">
-          Sessions
-        </Link>{" "}
-        / {s.id}
-      </div>
+      <Trail to="/sessions" of="Sessions">
+        {s.id}
+      </Trail>
       <PageHead
         title={`${s.person || s.user || "Nobody"} on ${s.client}${s.place ? `, ${s.place}` : ""}`}
         lead={
