@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -21,6 +22,7 @@ import (
 	"tollgate.example/key/internal/manage/pushing"
 	"tollgate.example/key/internal/presence"
 	"tollgate.example/key/internal/store"
+	"tollgate.example/key/internal/web/portal"
 )
 
 // maxGroups bounds the groups of a person that subscribers are told of.
@@ -79,6 +81,26 @@ func (a *App) groupsOf(person *facts.Person) []string {
 	return groups[:min(len(groups), maxGroups)]
 }
 
+// present is what conditions may ask of where a person is.
+func (a *App) present(name string, from netip.Addr) *facts.Present {
+	k := a.accounted.Load()
+	if k == nil {
+		return nil
+	}
+	w := k.Present(name, from)
+	out := &facts.Present{Count: w.Count, Address: w.Address, Hosts: w.Hosts, Sources: w.Sources}
+	switch {
+	case !from.IsValid():
+	case w.Self:
+		out.From = facts.FromSelf
+	case w.Others:
+		out.From = facts.FromOther
+	default:
+		out.From = facts.FromNobody
+	}
+	return out
+}
+
 // followerSilent is after how long without contact a subscriber that was there is worth a word.
 const followerSilent = time.Minute
 
@@ -91,6 +113,10 @@ func (a *App) presenceSilent() (out []attention.Stuck) {
 		case s.Silent(now):
 			out = append(out, attention.Stuck{Kind: "source", ID: s.ID, Name: s.Name, Since: s.Seen,
 				Fault: "nothing was heard for longer than its reports hold"})
+		case len(s.Lost) > 0:
+			out = append(out, attention.Stuck{Kind: "source", ID: s.ID, Name: s.Name, Since: s.Lost[0].Since,
+				Fault: fmt.Sprintf("hosts went silent while people were signed in there: %s (%s), %d in all",
+					s.Lost[0].Name, s.Lost[0].Address, len(s.Lost))})
 		}
 	}
 	for _, f := range a.presence.Followers() {
@@ -173,6 +199,15 @@ func (a *App) admitted(batch []*store.Attempt) {
 		k.Take(source, presence.Report{Sighting: core.Sighting{Kind: core.SignedIn, At: t.At, Who: t.Who,
 			Display: t.Display, MAC: core.ParseMAC(t.MAC), Ref: "device " + t.MAC,
 			Origin: core.Origin{Role: a.roleOf(t.Pass)}}, Detail: "admitted by " + t.Client})
+	}
+}
+
+// seenOnPortal tells presence who has signed in on the pages for people, and from where.
+func (a *App) seenOnPortal(who *portal.Invitation, at netip.Addr) {
+	if k := a.accounted.Load(); k != nil && at.IsValid() {
+		k.Take(k.BuiltIn(config.SourcePortal), presence.Report{Sighting: core.Sighting{Kind: core.SignedIn,
+			At: time.Now(), Who: who.Name, Display: who.Display, Address: at, Ref: "portal " + at.String()},
+			Detail: "on the pages for people"})
 	}
 }
 

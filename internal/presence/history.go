@@ -220,6 +220,53 @@ func (k *Keeper) Named(text string, limit int) (out []core.Entry) {
 	return out[:min(len(out), limit)]
 }
 
+// maxPresent bounds how many hosts and sources are told of one person, someClaims the claims that are looked at.
+const (
+	maxPresent = 32
+	someClaims = 256
+)
+
+// Present is where a person is, and who is at the address that the person comes from; a block of ports counts for its
+// person there.
+func (k *Keeper) Present(name string, from netip.Addr) (out Whereabouts) {
+	name = strings.ToLower(k.o.Name(name))
+	from = from.Unmap().WithZone("")
+	now := k.o.Now()
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	var latest time.Time
+	for _, e := range k.book.SomeOfPerson(name, someClaims, now) {
+		out.Count++
+		if e.Signed.After(latest) {
+			latest, out.Address = e.Signed, e.Address
+		}
+		for list, text := range map[*[]string]string{&out.Hosts: e.Host, &out.Sources: e.Source} {
+			if text != "" && !slices.Contains(*list, text) && len(*list) < maxPresent {
+				*list = append(*list, text)
+			}
+		}
+	}
+	slices.Sort(out.Hosts)
+	slices.Sort(out.Sources)
+	if !from.IsValid() {
+		return out
+	}
+	for _, e := range k.book.Entries(from, now) {
+		out.Others = out.Others || e.Who != name
+		out.Self = out.Self || e.Who == name
+	}
+	return out
+}
+
+// Whereabouts are where a person is: at how many addresses, of which Address has the latest sign-in, and whether the
+// person, or anybody else, is at the address that the person comes from.
+type Whereabouts struct {
+	Count          int
+	Address        netip.Addr
+	Hosts, Sources []string
+	Self, Others   bool
+}
+
 // Len counts who is where.
 func (k *Keeper) Len() int {
 	k.mu.RLock()

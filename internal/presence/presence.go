@@ -114,6 +114,8 @@ type Report struct {
 	Detail string
 	// Asked tells that a device asks for the address, and nobody said yet that it is given: anybody can ask.
 	Asked bool
+	// whole tells that it is part of a report that was counted as a whole.
+	whole bool
 }
 
 // Take takes a report of a source, and returns its identifier. What it comes to is known when it returns.
@@ -135,7 +137,7 @@ func (k *Keeper) take(source *Source, r *Report, now time.Time) (ident.ID, error
 		s.At = now
 	case s.At.After(now.Add(ahead)):
 		return 0, ErrFuture
-	case s.At.After(now):
+	case s.At.After(now) && !r.whole: // a host that says so again within a millisecond is right
 		s.At = now
 	case s.At.Before(now.Add(-behind)):
 		return 0, ErrPast
@@ -160,7 +162,7 @@ func (k *Keeper) take(source *Source, r *Report, now time.Time) (ident.ID, error
 	if rule := k.current().scope.drops(s); rule != "" {
 		return 0, &LeftOut{rule}
 	}
-	if !k.floods.allow(s, now) {
+	if !r.whole && !k.floods.allow(s, now, 1) {
 		return 0, ErrFlood
 	}
 	id := k.o.IDs.New(now)

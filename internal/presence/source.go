@@ -49,7 +49,7 @@ func (k *Keeper) compile(now *config.Config) *compiled {
 	for _, w := range config.SourceWays {
 		if builtIn(w.Name) {
 			c.byWay[w.Name] = &Source{
-				Source: config.Source{Name: w.Name, Enabled: true, Way: w.Name, Trust: w.Trust,
+				Source: config.Source{Name: w.Name, Enabled: w.Name != config.SourcePortal, Way: w.Name, Trust: w.Trust,
 					Minutes: w.Minutes},
 			}
 		}
@@ -91,7 +91,7 @@ func (k *Keeper) compile(now *config.Config) *compiled {
 // builtIn tells that sources of a way are there without being configured.
 func builtIn(way string) bool {
 	return way == config.SourceSessions || way == config.SourceAccounting || way == config.SourceAttempts ||
-		way == config.SourceOperators
+		way == config.SourceOperators || way == config.SourcePortal
 }
 
 func (k *Keeper) sum(at config.Place, s config.Secret) ([sha256.Size]byte, bool) {
@@ -160,6 +160,9 @@ type State struct {
 	Taken, LeftOut, Refused, Unread int64
 	Fault                           string
 	FaultAt                         time.Time
+	// Hosts is how many hosts report, Lost those that went silent while people were signed in; only of hosts.
+	Hosts int
+	Lost  []Lost
 }
 
 // Silent tells that it has not reported for as long as its reports hold.
@@ -173,6 +176,7 @@ type states struct {
 	bySource  map[string]*State
 	byRule    map[string]int64
 	strangers map[Stranger]*Strange
+	hosts     map[hostKey]*hostSeen
 }
 
 // Stranger is who reports without being a source.
@@ -193,6 +197,7 @@ const maxStrangers = 200
 
 func (t *states) open() {
 	t.bySource, t.byRule, t.strangers = map[string]*State{}, map[string]int64{}, map[Stranger]*Strange{}
+	t.hosts = map[hostKey]*hostSeen{}
 }
 
 func (t *states) of(s *Source) *State {
@@ -263,7 +268,9 @@ func (t *states) stranger(way string, from netip.Addr, now time.Time) {
 
 // Sources lists how all sources do, the most trusted first.
 func (k *Keeper) Sources() []State {
-	c := k.current()
+	c, now := k.current(), k.o.Now()
+	k.mu.RLock()
+	defer k.mu.RUnlock()
 	k.states.mu.Lock()
 	defer k.states.mu.Unlock()
 	out := make([]State, 0, len(c.sources))
@@ -274,6 +281,9 @@ func (k *Keeper) Sources() []State {
 		}
 		one.Name, one.Way, one.ID, one.Enabled, one.Trust, one.Minutes = s.Name, s.Way, s.ID, s.Enabled, s.Trust,
 			s.Minutes
+		if s.Way == config.SourceHosts {
+			one.Hosts, one.Lost = k.lost(s, now)
+		}
 		out = append(out, one)
 	}
 	slices.SortStableFunc(out, func(a, b State) int {
@@ -314,7 +324,7 @@ type slot struct {
 // perSecond is how many sightings about one address are taken in a second.
 const perSecond = 400
 
-func (f *floods) allow(s *core.Sighting, now time.Time) bool {
+func (f *floods) allow(s *core.Sighting, now time.Time, cost int) bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if !f.begun {
@@ -330,6 +340,6 @@ func (f *floods) allow(s *core.Sighting, now time.Time) bool {
 	if second := now.Unix(); one.second != second {
 		one.second, one.count = second, 0
 	}
-	one.count++
+	one.count += cost
 	return one.count <= perSecond
 }

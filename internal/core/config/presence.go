@@ -43,16 +43,29 @@ const (
 	SourceAccounting = "accounting"
 	SourceAttempts   = "attempts"
 	SourceOperators  = "operators"
-	SourceReports    = "reports"
-	SourceLogons     = "logons"
-	SourceDHCP       = "dhcp"
-	SourceSyslog     = "syslog"
+	// SourcePortal is who signs in on the pages for people. It counts only where somebody has switched it on: an
+	// address may be that of a proxy, or of many behind one.
+	SourcePortal  = "portal"
+	SourceReports = "reports"
+	SourceHosts   = "hosts"
+	SourceLogons  = "logons"
+	SourceDHCP    = "dhcp"
+	SourceSyslog  = "syslog"
 )
 
 // SourceWays are all ways, with the trust and the minutes of those that do not say.
-var SourceWays = []SourceWay{{SourceOperators, 1, 480}, {SourceSessions, 2, 120}, {SourceReports, 3, 60},
-	{SourceAttempts, 4, 480}, {SourceLogons, 5, 480}, {SourceSyslog, 5, 120}, {SourceDHCP, 5, 480},
-	{SourceAccounting, 6, 120}}
+var SourceWays = []SourceWay{
+	{SourceOperators, 1, 480},
+	{SourceSessions, 2, 120},
+	{SourceHosts, 3, 5},
+	{SourceReports, 3, 60},
+	{SourceAttempts, 4, 480},
+	{SourcePortal, 4, 60},
+	{SourceLogons, 5, 480},
+	{SourceSyslog, 5, 120},
+	{SourceDHCP, 5, 480},
+	{SourceAccounting, 6, 120},
+}
 
 // SourceWay is a way to report, and how far it counts by itself.
 type SourceWay struct {
@@ -161,7 +174,7 @@ func (c *Config) checkSources(k *checker) {
 					"it does not say who may send",
 				)
 			}
-		case SourceReports, SourceLogons:
+		case SourceReports, SourceHosts, SourceLogons:
 			if !s.Secret.Set() {
 				k.fail("secret", Required, "Have a token made.", "it has no token to report with")
 			}

@@ -58,7 +58,25 @@ func (b *Book) Entries(address netip.Addr, now time.Time) (out []Entry) {
 
 // OfPerson are the places of a person.
 func (b *Book) OfPerson(name string, now time.Time) (out []Entry) {
-	for _, a := range b.Around(name) {
+	return b.entriesOf(name, b.Around(name), now)
+}
+
+// SomeOfPerson is OfPerson of so many claims at most, for those who may not wait: a name may be at very many addresses.
+func (b *Book) SomeOfPerson(name string, most int, now time.Time) (out []Entry) {
+	who := b.people[name]
+	if who == nil {
+		return nil
+	}
+	var at []netip.Addr
+	for _, c := range who.claims[:min(len(who.claims), most)] {
+		at = b.around(c, at)
+	}
+	slices.SortFunc(at, netip.Addr.Compare)
+	return b.entriesOf(name, at, now)
+}
+
+func (b *Book) entriesOf(name string, at []netip.Addr, now time.Time) (out []Entry) {
+	for _, a := range at {
 		for _, e := range b.Entries(a, now) {
 			if e.Who == name {
 				out = append(out, e)
@@ -164,6 +182,40 @@ func (b *Book) Explain(address netip.Addr, now time.Time) (out []Standing, l *Le
 		}
 	}
 	return out, l
+}
+
+// Stay is what tells people at one address apart as one source reports them.
+type Stay struct {
+	Who   string
+	Ports Ports
+}
+
+// Reported lists who is at an address as a source reports it, whether or not somebody else is there by another one.
+func (b *Book) Reported(source string, address netip.Addr, now time.Time) (out []Stay) {
+	p := b.places[address]
+	if p == nil {
+		return nil
+	}
+	for c := p.claims; c != nil; c = c.here {
+		if c.from.Source == source && !c.over && c.until > now.UnixMilli() {
+			out = append(out, Stay{c.who.Name, c.ports})
+		}
+	}
+	return out
+}
+
+// LastWord is when the source of a sighting last said something of the stay that it might go on with, zero if it never
+// did: what is older changes nothing any more.
+func (b *Book) LastWord(s *Sighting) time.Time {
+	c := b.claims[s.key()]
+	if c == nil {
+		return time.Time{}
+	}
+	last := max(c.last, c.left.milli())
+	if c.over {
+		last = max(last, c.until)
+	}
+	return time.UnixMilli(last)
 }
 
 // Contested are the addresses at which somebody lost to another person when they were settled last, in order.

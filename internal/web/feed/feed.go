@@ -75,10 +75,12 @@ func Handler(k *presence.Keeper, done <-chan struct{}) http.Handler {
 	})
 	r.Get("/snapshot", s.subscribed(s.snapshot))
 	r.Get("/stream", s.subscribed(s.stream))
+	r.Get("/socket", s.subscribed(s.socket))
 	r.Get("/changes", s.subscribed(s.changes))
 	r.Get("/lists/{group}", s.subscribed(s.list))
 	r.Get("/who", s.subscribed(s.who))
 	r.Post("/sightings", s.reported(config.SourceReports, s.sightings))
+	r.Post("/host", s.reported(config.SourceHosts, s.host))
 	r.Post("/logons", s.reported(config.SourceLogons, s.logons))
 	r.NotFound(func(w http.ResponseWriter, _ *http.Request) {
 		refuse(w, http.StatusNotFound, "there is no such call; see PRESENCE-FEED.md")
@@ -203,20 +205,24 @@ func (s *server) stream(w http.ResponseWriter, r *http.Request, who *config.Subs
 		_, err = w.Write([]byte(id + "event: " + e.Type + "\ndata: " + string(text) + "\n\n"))
 		return err
 	}
+	s.follow(r.Context(), r, who, send, flush.Flush)
+}
+
+// follow sends a snapshot and then changes as they happen, or changes alone after a position that is known, until the
+// context ends, the subscriber is no longer what it was, or something cannot be sent.
+func (s *server) follow(ctx context.Context, r *http.Request, who *config.Subscriber, send func(Event) error,
+	flush func() error) {
 	position := r.Header.Get("Last-Event-ID")
 	if position == "" {
 		position = r.URL.Query().Get("after")
 	}
 	filter := presence.FilterOf(who)
-	for {
-		if !s.still(r, who) {
-			return
-		}
-		ctx, cancel := context.WithTimeout(r.Context(), beatEvery)
-		list, next, err := s.until(ctx, position, filter)
+	for s.still(r, who) {
+		beat, cancel := context.WithTimeout(ctx, beatEvery)
+		list, next, err := s.until(beat, position, filter)
 		cancel()
 		switch {
-		case r.Context().Err() != nil, s.ending():
+		case ctx.Err() != nil, s.ending():
 			return
 		case errors.Is(err, presence.ErrGap):
 			if next, err = s.whole(who, send); err != nil {
@@ -237,7 +243,7 @@ func (s *server) stream(w http.ResponseWriter, r *http.Request, who *config.Subs
 				return
 			}
 		}
-		if flush.Flush() != nil {
+		if flush() != nil {
 			return
 		}
 		position = next
