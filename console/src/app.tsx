@@ -46,7 +46,9 @@ const DirectoriesPage = page(() => import("./pages/directories/directories"), "D
 const DirectoryPage = page(() => import("./pages/directories/directories"), "DirectoryPage");
 const ExpectationPage = page(() => import("./pages/policies/expectations"), "ExpectationPage");
 const ExpectationsPage = page(() => import("./pages/policies/expectations"), "ExpectationsPage");
-const FactorPage = page(() => import("./pages/people/factors"), "FactorPage");
+const FactorPage = page(() => import("./pages/people/factor"), "FactorPage");
+const ReadyPage = page(() => import("./pages/people/ready"), "ReadyPage");
+const ReportPage = page(() => import("./pages/people/report"), "ReportPage");
 const FactorsPage = page(() => import("./pages/people/factors"), "FactorsPage");
 const HistoryPage = page(() => import("./pages/system/history"), "HistoryPage");
 const JournalPage = page(() => import("./pages/watch/journal"), "JournalPage");
@@ -141,6 +143,8 @@ export function App() {
           <Route path="/people" element={<PeoplePage />} />
           <Route path="/people/:id" element={<AccountPage />} />
           <Route path="/factors" element={<FactorsPage />} />
+          <Route path="/readiness" element={<ReadyPage />} />
+          <Route path="/readiness/report" element={<ReportPage />} />
           <Route path="/factors/:id" element={<FactorPage />} />
           <Route path="/realms" element={<RealmsPage />} />
           <Route path="/realms/:id" element={<RealmPage />} />

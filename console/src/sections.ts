@@ -51,6 +51,7 @@ export const groups: [string, Section[]][] = [
         pages: [
           ["People", "/people"],
           ["Second factors", "/factors"],
+          ["Who is ready", "/readiness"],
         ],
       },
       alone("Devices", "/devices"),

@@ -33,6 +33,7 @@ const pages: Record<string, Right> = {
   sightings: "watch",
   people: "watch",
   factors: "watch",
+  readiness: "watch",
   devices: "watch",
   try: "configure",
   you: "self",

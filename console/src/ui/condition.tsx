@@ -33,7 +33,8 @@ export function ConditionField({
     enabled: late.trim() !== "",
   });
   const [form, setForm] = useState<Tree | null>(null);
-  const bad = !form && late.trim() !== "" && late === value && check.data?.error;
+  const checked = late === value && !check.isPlaceholderData; // what was said of another text is not said of this one
+  const bad = !form && late.trim() !== "" && checked && check.data?.error;
   const open = async () => {
     const text = value.trim() || "always";
     const now = await call<Schema["ConditionCheck"]>("POST", "/condition-check", { text, lane: !!lane });
@@ -82,7 +83,7 @@ export function ConditionField({
             </div>
           )}
           {!form && aid}
-          {!form && !bad && check.data?.valid && late === value && check.data.canonical !== value.trim() && (
+          {!form && !bad && check.data?.valid && checked && check.data.canonical !== value.trim() && (
             <div className="hint">
               Kept as <code>{check.data.canonical}</code>
             </div>

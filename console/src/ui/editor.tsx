@@ -75,6 +75,9 @@ const nouns: Record<Kind, string> = {
   subscribers: "subscriber",
 };
 
+/** A change of an object that was made beside its form: the tag before it, and the one after it. */
+export type Retagged = { from: string; to: string };
+
 /** The frame of every form that edits an object of the draft: faults, save, save and publish, remove. */
 export function Editor<K extends Kind>({
   kind,
@@ -90,8 +93,8 @@ export function Editor<K extends Kind>({
   body: () => unknown;
   noun: string;
   children: (error: unknown) => ReactNode;
-  /** The tag after a change that was made beside the form, which the form takes in. */
-  accepted?: string;
+  /** A change that was made beside the form, which the form takes in. */
+  accepted?: Retagged;
   onSaved?: (saved: { secret?: string; id: string }) => void;
 }) {
   const save = useSave(kind);
@@ -107,7 +110,7 @@ export function Editor<K extends Kind>({
   // The tag of the object as this form read it, or as it was saved last: whoever changes it meanwhile is noticed.
   const [tag, setTag] = useState(object?.tag);
   useEffect(() => {
-    if (accepted) setTag(accepted);
+    if (accepted) setTag((tag) => (tag === accepted.from ? accepted.to : tag));
   }, [accepted]);
   const submit = (publish: boolean) =>
     save.mutate(

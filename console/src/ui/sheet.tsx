@@ -17,7 +17,11 @@ export function SheetImport({ path, hint, named }: { path: string; hint: ReactNo
   const [file, setFile] = useState("");
   const run = useMutation({
     mutationFn: (v: { check: boolean; partial: boolean }) =>
-      call<Schema["ResultsImport"] & { secrets?: string }>("POST", path, { csv, ...v }),
+      call<Schema["ResultsImport"] & { secrets?: string }>("POST", path, {
+        // a key container (RFC 6030) in the place of CSV
+        [csv.trimStart().startsWith("<") ? "pskc" : "csv"]: csv,
+        ...v,
+      }),
     onSuccess: (r) => {
       if (!r.done) return;
       taken();
@@ -53,7 +57,7 @@ export function SheetImport({ path, hint, named }: { path: string; hint: ReactNo
       <input
         aria-label="CSV file"
         type="file"
-        accept=".csv,text/csv,text/plain"
+        accept=".csv,.xml,text/csv,text/plain,text/xml"
         className="mb-3 block text-[13px]"
         onChange={async (e) => {
           const chosen = e.target.files?.[0];

@@ -4,7 +4,7 @@ import { useNavigate, useParams } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { useObject, useObjects } from "../../api/hooks";
 import { ButtonLink, Empty, Failure, millis, PageHead, rowKeys, Trail, Verdict } from "../../ui/basic";
-import { Editor, Problems } from "../../ui/editor";
+import { Editor, Problems, type Retagged } from "../../ui/editor";
 import { Field, lines, LinesField, TextField } from "../../ui/form";
 import { Pick } from "../../ui/pick";
 import { Connect } from "./directory-connect";
@@ -132,7 +132,7 @@ const blank = {
 function DirectoryForm({ directory }: { directory?: Directory }) {
   const [form, setForm] = useState<typeof blank>(directory ?? blank);
   const [password, setPassword] = useState("");
-  const [tag, setTag] = useState("");
+  const [changed, setChanged] = useState<Retagged>();
   const set = (patch: Partial<typeof blank>) => setForm({ ...form, ...patch });
   const take = (found: Partial<typeof blank>, bindPassword: string) => {
     set(found);
@@ -171,7 +171,7 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
       <div className="grid gap-8 *:min-w-0 lg:grid-cols-[minmax(380px,460px)_minmax(0,1fr)]">
         <div>
           {directory && <Problems list={directory.problems} />}
-          <Editor kind="directories" noun="directory" object={directory} body={body} accepted={tag}>
+          <Editor kind="directories" noun="directory" object={directory} body={body} accepted={changed}>
             {(error) => (
               <>
                 <TextField
@@ -367,7 +367,7 @@ function DirectoryForm({ directory }: { directory?: Directory }) {
         </div>
         <div className="min-w-0 border-l border-hair pl-8">
           {directory ? (
-            <DirectoryPanels directory={directory} body={body} changed={setTag} />
+            <DirectoryPanels directory={directory} body={body} changed={setChanged} />
           ) : (
             <TestPanel body={body} />
           )}

@@ -3,13 +3,14 @@ import { useState } from "react";
 import { call, type Schema } from "../../api/client";
 import { useDebounced } from "../../api/hooks";
 import { Button, Failure, PassChip, Verdict } from "../../ui/basic";
+import type { Retagged } from "../../ui/editor";
 
 type Directory = Schema["Directory"];
 
 const at = (d: Directory) => `/directories/${d.id}`;
 
 /** Picks the few groups that matter out of thousands. They are kept by what identifies them, and follow renames. */
-export function Groups({ directory, changed }: { directory: Directory; changed: (tag: string) => void }) {
+export function Groups({ directory, changed }: { directory: Directory; changed: (tag: Retagged) => void }) {
   const queries = useQueryClient();
   const [q, setQ] = useState("");
   const late = useDebounced(q.trim(), 200);
@@ -29,27 +30,28 @@ export function Groups({ directory, changed }: { directory: Directory; changed: 
     queryFn: () => call<Schema["Picked"]>("GET", `${at(directory)}/picked`),
     enabled: directory.groups.length > 0,
   });
-  const settle = async () => {
-    const now = await call<Directory>("GET", at(directory));
-    changed(now.tag);
-    await queries.invalidateQueries();
-  };
-  const pick = useMutation({
-    mutationFn: (id: string) => call("POST", `${at(directory)}/pick`, { id }),
-    onSuccess: settle,
+  // What is picked and the tag of the object reach the form together. A form that had read an older object than the one
+  // that is changed here keeps its tag: saving it says then that somebody else changed the object.
+  const change = useMutation({
+    mutationFn: async (make: (before: Directory) => Promise<unknown>) => {
+      const before = await call<Directory>("GET", at(directory));
+      await make(before);
+      const after = await call<Directory>("GET", at(directory));
+      queries.setQueryData(["directories", "one", directory.id], after);
+      changed({ from: before.tag, to: after.tag });
+    },
+    onSettled: () => queries.invalidateQueries(),
   });
-  const unpick = useMutation({
-    mutationFn: async (id: string) => {
-      const now = await call<Directory>("GET", at(directory));
-      return call(
+  const pick = (id: string) => change.mutate(() => call("POST", `${at(directory)}/pick`, { id }));
+  const unpick = (id: string) =>
+    change.mutate((before) =>
+      call(
         "PUT",
         at(directory),
-        { ...fields(now), groups: now.groups.filter((g) => g.id !== id) },
-        { "If-Match": now.tag },
-      );
-    },
-    onSuccess: settle,
-  });
+        { ...fields(before), groups: before.groups.filter((g) => g.id !== id) },
+        { "If-Match": before.tag },
+      ),
+    );
   const forget = useMutation({
     mutationFn: () => call<Schema["Forgotten"]>("POST", `${at(directory)}/forget`, {}),
     onSuccess: () => queries.invalidateQueries(),
@@ -62,7 +64,7 @@ export function Groups({ directory, changed }: { directory: Directory; changed: 
         Picked groups are kept by their identifier: policies still match after a group is renamed, and another group
         with the same name does not count.
       </p>
-      <Failure error={pick.error ?? unpick.error ?? forget.error ?? picked.error} />
+      <Failure error={change.error ?? forget.error ?? picked.error} />
       {directory.groups.length > 0 && (
         <table className="grid-table mb-4">
           <thead>
@@ -95,7 +97,7 @@ export function Groups({ directory, changed }: { directory: Directory; changed: 
                     )}
                   </td>
                   <td className="w-20 text-right">
-                    <Button aria-label={`Unpick ${g.name}`} onClick={() => unpick.mutate(g.id)}>
+                    <Button aria-label={`Unpick ${g.name}`} disabled={change.isPending} onClick={() => unpick(g.id)}>
                       Unpick
                     </Button>
                   </td>
@@ -149,7 +151,7 @@ export function Groups({ directory, changed }: { directory: Directory; changed: 
                   {g.picked ? (
                     <PassChip name="picked" />
                   ) : (
-                    <Button aria-label={`Pick ${g.name}`} disabled={pick.isPending} onClick={() => pick.mutate(g.id)}>
+                    <Button aria-label={`Pick ${g.name}`} disabled={change.isPending} onClick={() => pick(g.id)}>
                       Pick
                     </Button>
                   )}

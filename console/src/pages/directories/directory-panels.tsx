@@ -3,6 +3,7 @@ import { useState } from "react";
 import { useSearchParams } from "react-router";
 import type { Schema } from "../../api/client";
 import { Button, Failure, Notice } from "../../ui/basic";
+import type { Retagged } from "../../ui/editor";
 import { Steps, useSteps } from "../../ui/steps";
 import { Copy } from "./directory-copy";
 import { Groups } from "./directory-groups";
@@ -20,7 +21,7 @@ export function DirectoryPanels({
 }: {
   directory: Directory;
   body: () => object;
-  changed: (tag: string) => void;
+  changed: (tag: Retagged) => void;
 }) {
   const [params, setParams] = useSearchParams();
   const panels: [string, string][] = [

@@ -252,7 +252,7 @@ function VendorForm({ vendor }: { vendor?: Vendor }) {
               label="Attributes"
               name="attributes"
               error={error}
-              hint="Named values of integers as 1=guest, 7=crew. A rate says what one stands for: 0 is bit/s, 1 kbit/s, 1000 Mbit/s."
+              hint="Named values of integers as 1=guest, 7=staff. A rate says what one stands for: 0 is bit/s, 1 kbit/s, 1000 Mbit/s."
             >
               {(p) => (
                 <div id={p.id}>
@@ -287,7 +287,7 @@ function VendorForm({ vendor }: { vendor?: Vendor }) {
                         className="field mono"
                         value={a.text}
                         onChange={(e) => row(i, { text: e.target.value })}
-                        placeholder={a.type === "integer" ? "1=guest, 7=crew" : ""}
+                        placeholder={a.type === "integer" ? "1=guest, 7=staff" : ""}
                       />
                       <select
                         aria-label={`Meaning ${i + 1}`}

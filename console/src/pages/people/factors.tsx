@@ -1,15 +1,16 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { useNavigate, useSearchParams } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { useDebounced, useQueryText } from "../../api/hooks";
-import { Button, Empty, Failure, Notice, PageHead, rowKeys, Trail, Verdict, When } from "../../ui/basic";
+import { Button, Empty, Failure, PageHead, rowKeys, When } from "../../ui/basic";
 import { faultsOf, TextField } from "../../ui/form";
 import { Modal } from "../../ui/modal";
+import { SheetImport } from "../../ui/sheet";
 import { Pick } from "../../ui/pick";
 import { Offer } from "../../ui/picture";
-
-type Factor = Schema["Factor"];
+import { Codes, kinds, State } from "./factor-parts";
+import { TemporaryCode } from "./temporary";
 
 export function FactorsPage() {
   const [q, setQ] = useQueryText();
@@ -23,9 +24,13 @@ export function FactorsPage() {
     refetchInterval: 5000,
   });
   const person = params.get("enrol");
+  const [importing, setImporting] = useState(false);
   return (
     <>
-      <PageHead title="Second factors" lead="devices that generate one-time codes; changes take effect at once">
+      <PageHead
+        title="Second factors"
+        lead="devices that make one-time codes, and phones that approve sign-ins; changes take effect at once"
+      >
         <input
           aria-label="Search second factors"
           placeholder="Person or device"
@@ -33,6 +38,10 @@ export function FactorsPage() {
           value={q}
           onChange={(e) => setQ(e.target.value)}
         />
+        <Button needs="assist" onClick={() => setImporting(true)}>
+          Import ...
+        </Button>
+        <TemporaryCode />
         <Button primary needs="assist" onClick={() => setParams({ enrol: "" })}>
           Enrol somebody
         </Button>
@@ -50,6 +59,7 @@ export function FactorsPage() {
               <th>Person</th>
               <th>Kept in</th>
               <th>Device</th>
+              <th>Kind</th>
               <th>State</th>
               <th>Last used</th>
               <th className="text-right">Recovery codes</th>
@@ -64,6 +74,7 @@ export function FactorsPage() {
                 </td>
                 <td>{x.store}</td>
                 <td>{x.label || "-"}</td>
+                <td>{kinds[x.kind]}</td>
                 <td>
                   <State x={x} />
                 </td>
@@ -82,29 +93,23 @@ export function FactorsPage() {
           </tbody>
         </table>
       )}
+      <Modal wide open={importing} onClose={() => setImporting(false)} title="Import devices">
+        {importing && (
+          <SheetImport
+            path="/factor-import"
+            named="Person"
+            hint={
+              <>
+                The first line names the columns: <code>person,serial,hex,kind,counter</code>, also{" "}
+                <code>store,seed,digits,period,algorithm</code>. A key container (RFC 6030) in clear, with the person as
+                UserId, will do as well. Each device counts at once, in place of one that the person has of the same
+                serial.
+              </>
+            }
+          />
+        )}
+      </Modal>
       {person !== null && <Enrol person={person} store={params.get("store") ?? ""} close={() => setParams({})} />}
-    </>
-  );
-}
-
-function State({ x }: { x: Factor }) {
-  if (!x.confirmed) return <Verdict kind="wait">not confirmed</Verdict>;
-  if (x.lockedUntil) return <Verdict kind="out">too many wrong codes</Verdict>;
-  return <Verdict kind="in">in use</Verdict>;
-}
-
-function Codes({ codes }: { codes: string[] }) {
-  return (
-    <>
-      <Notice tone="in">
-        <b>It is active from now on.</b> These recovery codes are shown only here; each is good once, in place of a
-        code. Give them to the person.
-      </Notice>
-      <ul className="mono my-3 grid w-72 grid-cols-2 gap-x-8 gap-y-1 text-[14px]" data-secret>
-        {codes.map((c) => (
-          <li key={c}>{c}</li>
-        ))}
-      </ul>
     </>
   );
 }
@@ -277,126 +282,5 @@ function Enrol({ person, store, close }: { person: string; store: string; close:
         </form>
       )}
     </Modal>
-  );
-}
-
-export function FactorPage() {
-  const { id = "" } = useParams();
-  const queries = useQueryClient();
-  const go = useNavigate();
-  const [asking, setAsking] = useState(false);
-  const one = useQuery({
-    queryKey: ["factors", "one", id],
-    queryFn: () => call<Factor>("GET", `/factors/${id}`),
-    refetchInterval: 5000,
-  });
-  const settled = () => queries.invalidateQueries({ queryKey: ["factors"] });
-  const renew = useMutation({
-    mutationFn: () => call<Schema["FactorRecovery"]>("POST", `/factors/${id}/recovery`),
-    onSuccess: settled,
-  });
-  const release = useMutation({ mutationFn: () => call("POST", `/factors/${id}/release`), onSuccess: settled });
-  const remove = useMutation({
-    mutationFn: () => call("DELETE", `/factors/${id}`),
-    onSuccess: () => {
-      settled();
-      go("/factors");
-    },
-  });
-  const x = one.data;
-  if (!x)
-    return (
-      <>
-        <PageHead title="Second factor" />
-        <Failure error={one.error} />
-      </>
-    );
-  const rows: [string, React.ReactNode][] = [
-    ["person", <span className="mono">{x.person}</span>],
-    ["kept in", x.store],
-    ["device", x.label || "-"],
-    ["codes", `${x.digits} digits every ${x.period} s, ${x.algorithm}`],
-    [
-      "its clock",
-      x.clockOff === 0
-        ? "as ours"
-        : `${Math.abs(x.clockOff)} s ${x.clockOff > 0 ? "ahead of" : "behind"} ours, which is taken into account`,
-    ],
-    [
-      "last used",
-      x.usedAt ? (
-        <>
-          <When at={x.usedAt} long /> on {x.usedOn}
-        </>
-      ) : (
-        "never yet"
-      ),
-    ],
-    ["wrong since", `${x.wrong} of 5`],
-    ["recovery codes", `${x.recovery} left`],
-    [
-      "enrolled",
-      <>
-        <When at={x.madeAt} long /> by {x.madeBy}
-      </>,
-    ],
-  ];
-  return (
-    <div className="max-w-[620px]">
-      <Trail to="/factors" of="Second factors">
-        {x.person}
-      </Trail>
-      <PageHead title={x.display || x.person} lead={<State x={x} />} />
-      <Failure error={renew.error ?? release.error ?? remove.error} />
-      {x.lockedUntil && (
-        <div className="mb-3">
-          <Notice tone="out">
-            <b>Too many wrong codes.</b> No code is accepted before <When at={x.lockedUntil} long />. Find out who typed
-            them before you release.
-          </Notice>
-        </div>
-      )}
-      {renew.data && <Codes codes={renew.data.codes} />}
-      <dl className="mb-4 grid grid-cols-[130px_1fr] text-[13px]">
-        {rows.map(([k, v]) => (
-          <div key={k} className="contents">
-            <dt className="border-b border-hair py-1 text-soft">{k}</dt>
-            <dd className="border-b border-hair py-1">{v}</dd>
-          </div>
-        ))}
-      </dl>
-      <div className="flex gap-2">
-        {x.lockedUntil && (
-          <Button primary onClick={() => release.mutate()}>
-            Release
-          </Button>
-        )}
-        {x.confirmed && (
-          <Button disabled={renew.isPending} onClick={() => renew.mutate()}>
-            New recovery codes
-          </Button>
-        )}
-        <Link
-          className="self-center underline"
-          to={`/factors?enrol=${encodeURIComponent(x.person)}&store=${encodeURIComponent(x.store)}`}
-        >
-          Enrol another device in its place
-        </Link>
-        <Button danger needs="assist" className="ml-auto" onClick={() => setAsking(true)}>
-          Remove
-        </Button>
-      </div>
-      <Modal open={asking} onClose={() => setAsking(false)} title={`Remove the second factor of ${x.person}?`}>
-        <p className="mb-4">
-          Where a one-time code is asked for, {x.person} is refused until somebody enrols another device.
-        </p>
-        <div className="flex gap-2">
-          <Button danger onClick={() => remove.mutate()}>
-            Remove
-          </Button>
-          <Button onClick={() => setAsking(false)}>Keep</Button>
-        </div>
-      </Modal>
-    </div>
   );
 }

@@ -1,5 +1,6 @@
+import { FactorFields } from "./factor-fields";
 import { useState } from "react";
-import { Link, useNavigate } from "react-router";
+import { useNavigate } from "react-router";
 import { type Schema } from "../../api/client";
 import { useObjects } from "../../api/hooks";
 import { Button, ButtonLink, PageHead } from "../../ui/basic";
@@ -22,6 +23,7 @@ export type LaneValues = {
   rejectDelayMillis: number;
   secondFactor: string;
   factorRestMinutes: number;
+  factor?: Schema["ConfigLaneFactor"];
   follow: boolean;
   policies: Policy[];
   note?: string;
@@ -37,6 +39,7 @@ export const laneBody = (l: LaneValues) => ({
   rejectDelayMillis: l.rejectDelayMillis,
   secondFactor: l.secondFactor,
   factorRestMinutes: l.factorRestMinutes,
+  factor: l.factor,
   follow: l.follow,
   policies: l.policies,
   note: l.note ?? "",
@@ -161,40 +164,7 @@ export function LaneForm({ lane, close, fresh = [] }: { lane?: Lane; close?: () 
               ]}
             />
             <ForwardField value={form.forward} onChange={(forward) => set({ forward })} error={error} />
-            <Pick
-              label="Second factor"
-              field="secondFactor"
-              value={form.secondFactor}
-              onChange={(secondFactor) => set({ secondFactor })}
-              error={error}
-              options={[
-                { value: "", label: "none is asked for" },
-                { value: "code", label: "a one-time code" },
-              ]}
-              hint={
-                form.secondFactor && (
-                  <>
-                    Asked for in TACACS+ dialogues, and appended to the password in PAP, the only other method that can
-                    carry it. People who are not among the{" "}
-                    <Link className="underline" to="/factors">
-                      second factors
-                    </Link>{" "}
-                    is refused.
-                  </>
-                )
-              }
-            />
-            {form.secondFactor && (
-              <TextField
-                label="Do not ask for a code again within (minutes)"
-                field="factorRestMinutes"
-                type="number"
-                hint="For the same client and source. 0 asks every time, including enable."
-                value={String(form.factorRestMinutes)}
-                onChange={(v) => set({ factorRestMinutes: Number(v) })}
-                error={error}
-              />
-            )}
+            <FactorFields value={form} onChange={set} error={error} />
             <TextField
               label="Delay before a refusal (ms)"
               field="rejectDelayMillis"

@@ -92,7 +92,7 @@ export function Settings({ lane }: { lane: Schema["Lane"] }) {
     : [];
   if (lane.secondFactor)
     parts.push(
-      `second factor: one-time code${lane.factorRestMinutes ? `, not again within ${lane.factorRestMinutes} min on a client from the same place` : ""}`,
+      `second factor: one-time code${lane.factor?.when ? ` if ${lane.factor.when}` : ""}${lane.factorRestMinutes ? `, not again within ${lane.factorRestMinutes} min on a client from the same place` : ""}`,
     );
   const weak = methods.filter((m) => m.exposed);
   return (

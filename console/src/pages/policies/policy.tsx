@@ -216,6 +216,7 @@ function Foreseen({ lane, policies, own }: { lane: Schema["Lane"]; policies: (ow
         rejectDelayMillis: lane.rejectDelayMillis,
         secondFactor: lane.secondFactor,
         factorRestMinutes: lane.factorRestMinutes,
+        factor: lane.factor,
         note: lane.note ?? "",
         policies: policies({ ...typed, name: typed.name || "This policy", enabled: true }),
       }),
@@ -336,7 +337,7 @@ function Table({
                 className="field mono"
                 value={r.group}
                 onChange={(e) => change(i, { group: e.target.value })}
-                placeholder="Ticketing"
+                placeholder="Group"
               />
               <select
                 aria-label={`Pass ${i + 1}`}

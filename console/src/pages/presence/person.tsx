@@ -162,26 +162,31 @@ function rowsOf(list: Stay[]): Stay[][] {
   return rows;
 }
 
+/** Few enough marks for the labels on a phone. A label that would leave the strip on the right is not shown. */
 function Hours({ from, to }: { from: number; to: number }) {
   const hour = 3_600_000;
   const step =
-    [hour / 60, hour / 12, hour / 4, hour / 2, hour, 2 * hour, 4 * hour, 24 * hour].find(
-      (s) => (to - from) / s <= 12,
-    ) ?? 24 * hour;
+    [hour / 60, hour / 12, hour / 4, hour / 2, hour, 2 * hour, 4 * hour, 24 * hour].find((s) => (to - from) / s <= 6) ??
+    24 * hour;
   const marks: number[] = [];
   const zone = new Date(from).getTimezoneOffset() * 60_000;
   for (let at = Math.ceil((from - zone) / step) * step + zone; at < to; at += step) marks.push(at);
   return (
     <div className="absolute inset-y-0 right-0 left-[120px]" aria-hidden="true">
-      {marks.map((at) => (
-        <div
-          key={at}
-          className="absolute inset-y-0 border-l border-hair pl-1 text-[11.5px] text-soft"
-          style={{ left: `${(100 * (at - from)) / (to - from)}%` }}
-        >
-          {new Date(at).toLocaleTimeString(undefined, { hour: "2-digit", minute: "2-digit", hour12: false })}
-        </div>
-      ))}
+      {marks.map((at) => {
+        const left = (100 * (at - from)) / (to - from);
+        return (
+          <div
+            key={at}
+            className="absolute inset-y-0 border-l border-hair text-[11.5px] text-soft"
+            style={{ left: `${left}%` }}
+          >
+            <span className={`pl-1 ${left > 95 ? "hidden" : left > 80 ? "max-md:hidden" : ""}`}>
+              {new Date(at).toLocaleTimeString(undefined, { hour: "2-digit", minute: "2-digit", hour12: false })}
+            </span>
+          </div>
+        );
+      })}
       <div className="absolute inset-y-0 right-0 border-r-2 border-brass" />
     </div>
   );

@@ -17,12 +17,14 @@ type Source = Schema["Source"];
 export const ways: Record<string, string> = {
   reports: "reports over HTTPS",
   logons: "logon events of domain controllers",
+  hosts: "hosts, of themselves",
   dhcp: "copies of DHCP messages",
   syslog: "syslog",
   sessions: "our own sessions",
   attempts: "our own attempts",
   accounting: "accounting without an attempt of ours",
   operators: "operators by hand",
+  portal: "the pages for people",
 };
 
 export const usePresenceState = () =>
@@ -165,7 +167,7 @@ function SourceForm({ source: o }: { source?: Source }) {
   const [another, setAnother] = useState(false);
   const { token, setToken } = useToken(o?.id);
   const set = (patch: Partial<typeof form>) => setForm({ ...form, ...patch });
-  const tokens = form.way === "reports" || form.way === "logons";
+  const tokens = form.way === "reports" || form.way === "hosts" || form.way === "logons";
   return (
     <div className="max-w-[760px]">
       <Trail to="/sources" of="Sources">
@@ -176,9 +178,10 @@ function SourceForm({ source: o }: { source?: Source }) {
       <Token
         text={token}
         use={
-          form.way === "logons"
-            ? "Events go to /presence/v1/logons with it as bearer."
-            : "Reports go to /presence/v1/sightings with it as bearer."
+          {
+            logons: "Events go to /presence/v1/logons with it as bearer.",
+            hosts: "Put it into the file that tollgate-reporter is started with on each host: -token-file.",
+          }[form.way as string] ?? "Reports go to /presence/v1/sightings with it as bearer."
         }
       />
       <Editor
@@ -202,6 +205,11 @@ function SourceForm({ source: o }: { source?: Source }) {
               value={form.way}
               onChange={(way) => set({ way: way as Source["way"] })}
               error={error}
+              hint={
+                form.way === "hosts"
+                  ? "A host tells who is signed in there, by tollgate-reporter. It can say so of its own address alone."
+                  : undefined
+              }
               options={Object.entries(ways).map(([value, label]) => ({ value, label }))}
             />
             <LinesField

@@ -36,8 +36,8 @@ export function FeedsPage() {
       <Failure error={list.error} />
       {list.data?.items.length === 0 ? (
         <Empty title="Nothing is sent on">
-          Attempts, accounting and the gear journal can be sent to a receiver of syslog, or written into files. What is
-          recorded while the receiver is down is sent later.
+          Attempts, accounting, the gear journal and the audit can be sent to a receiver of syslog, or written into
+          files. What is recorded while the receiver is down is sent later.
         </Empty>
       ) : (
         <table className="grid-table">
@@ -142,6 +142,7 @@ const kinds = [
   ["attempts", "Attempts: who was admitted or refused"],
   ["accounting", "Accounting: sessions that begin, go on and end"],
   ["journal", "Gear journal: sign-ins and commands on network gear"],
+  ["audit", "Audit: what operators did"],
 ] as const;
 
 function FeedForm({ feed: f }: { feed?: Feed }) {

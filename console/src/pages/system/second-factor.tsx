@@ -15,6 +15,12 @@ export function EnrolOwn({ done }: { done: () => void }) {
     mutationFn: async () =>
       (await api.POST("/me/factor", { body: { password: form.password, code: form.code || undefined } })).data!,
   });
+  const add = useMutation({
+    mutationFn: async () => {
+      const { addKey } = await import("../../ui/security-key");
+      return addKey({ password: form.password, code: form.code || undefined }, "security key");
+    },
+  });
   const offer = begin.data;
   const confirm = useMutation({
     mutationFn: async () =>
@@ -55,6 +61,7 @@ export function EnrolOwn({ done }: { done: () => void }) {
       </form>
     );
   }
+  if (add.data) return <RecoveryCodes codes={add.data} done={done} />;
   return (
     <form
       className="max-w-[380px]"
@@ -63,7 +70,7 @@ export function EnrolOwn({ done }: { done: () => void }) {
         begin.mutate();
       }}
     >
-      <Failure error={begin.error} />
+      <Failure error={begin.error ?? add.error} />
       {!about.data?.byProvider && (
         <TextField
           label="Your password, once more"
@@ -86,9 +93,14 @@ export function EnrolOwn({ done }: { done: () => void }) {
           required
         />
       )}
-      <Button primary type="submit" disabled={begin.isPending}>
-        Show the picture
-      </Button>
+      <div className="flex gap-2">
+        <Button primary type="submit" disabled={begin.isPending}>
+          Show the picture
+        </Button>
+        <Button disabled={add.isPending} onClick={() => add.mutate()}>
+          Register a security key
+        </Button>
+      </div>
     </form>
   );
 }
@@ -99,8 +111,10 @@ export function RecoveryCodes({ codes, done }: { codes: Schema["FactorRecovery"]
   return (
     <>
       <Notice tone="in">
-        <b>It counts from now on.</b> These recovery codes are shown only here; each is good once, in place of a code.
-        Keep them where your device is not.
+        <b>It counts from now on.</b>{" "}
+        {codes.codes.length > 0
+          ? "These recovery codes are shown only here; each is good once, in place of a code. Keep them where your device is not."
+          : "The recovery codes that you have stay good."}
       </Notice>
       <ul className="mono my-3 grid w-72 grid-cols-2 gap-x-8 gap-y-1 text-[14px]" data-secret>
         {codes.codes.map((c) => (
@@ -114,7 +128,7 @@ export function RecoveryCodes({ codes, done }: { codes: Schema["FactorRecovery"]
           done();
         }}
       >
-        I have kept them
+        {codes.codes.length > 0 ? "I have kept them" : "Done"}
       </Button>
     </>
   );

@@ -38,19 +38,20 @@ export function SignIn({
   const [form, setForm] = useState({ code: "", name: "", password: "" });
   const [asked, setAsked] = useState(false); // for the code of the second factor
   const enter = useMutation({
-    mutationFn: async () => {
+    mutationFn: async (byKey?: boolean) => {
+      const { name, password, code } = form;
       if (first) await api.POST("/setup", { body: form });
-      else
-        await api.POST("/sign-in", {
-          body: { name: form.name, password: form.password, code: asked ? form.code : undefined },
-        });
+      else {
+        const key = byKey ? await (await import("../../ui/security-key")).showKey(name, password, code) : undefined;
+        await api.POST("/sign-in", { body: { name, password, code: asked && !key ? code : undefined, key } });
+      }
     },
     onSuccess: () => {
       if (!first) return queries.invalidateQueries();
       hold(true);
       setSecond(true);
     },
-    onError: (e) => e instanceof Refused && e.code === "factor.missing" && setAsked(true),
+    onError: (e) => e instanceof Refused && ["factor.missing", "name.guessed"].includes(e.code) && setAsked(true),
   });
   if (second) {
     const done = () => {
@@ -66,7 +67,7 @@ export function SignIn({
       <form
         onSubmit={(e) => {
           e.preventDefault();
-          enter.mutate();
+          enter.mutate(false);
         }}
       >
         {first && (
@@ -123,9 +124,12 @@ export function SignIn({
             autoComplete="one-time-code"
           />
         )}
-        <Button primary type="submit" disabled={enter.isPending}>
-          {first ? "Create and sign in" : "Sign in"}
-        </Button>
+        <div className="flex gap-2">
+          <Button primary type="submit" disabled={enter.isPending}>
+            {first ? "Create and sign in" : "Sign in"}
+          </Button>
+          {asked && <Button onClick={() => enter.mutate(true)}>Use a security key</Button>}
+        </div>
       </form>
       {!first && provider && (
         <p className="mt-5 border-t border-hair pt-4">

@@ -1,8 +1,8 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api } from "../../api/client";
+import { api, call, type Schema } from "../../api/client";
 import { useAbout } from "../../api/hooks";
-import { Button, Failure, PageHead } from "../../ui/basic";
+import { Button, Failure, PageHead, When } from "../../ui/basic";
 import { TextField } from "../../ui/form";
 import { Modal } from "../../ui/modal";
 import { OperatorSessions } from "./operator-sessions";
@@ -91,6 +91,10 @@ function Password({ elsewhere }: { elsewhere: boolean }) {
 function SecondFactor({ enrolled }: { enrolled: boolean }) {
   const queries = useQueryClient();
   const [enrolling, setEnrolling] = useState(false);
+  const own = useQuery({
+    queryKey: ["own-factors", enrolled, enrolling],
+    queryFn: () => call<Schema["PageFactor"]>("GET", "/me/factors"),
+  });
   const [code, setCode] = useState("");
   const done = { onSuccess: () => setCode(""), onSettled: () => queries.invalidateQueries() };
   const remove = useMutation({ mutationFn: () => api.POST("/me/factor-removal", { body: { code } }), ...done });
@@ -104,9 +108,19 @@ function SecondFactor({ enrolled }: { enrolled: boolean }) {
       <Failure error={remove.error ?? renew.error} />
       {enrolled ? (
         <>
-          <p className="mb-2">An authenticator is asked for at each sign-in.</p>
+          <p className="mb-2">It is asked for at each sign-in.</p>
+          <ul className="mb-2 text-[13px]">
+            {own.data?.items.map((f) => (
+              <li key={f.id}>
+                {f.kind === "key" ? "security key" : "authenticator"}
+                <span className="text-soft">
+                  , since <When at={f.madeAt} long />
+                </span>
+              </li>
+            ))}
+          </ul>
           <TextField
-            label="Its code, to change something"
+            label="A code, to change something"
             mono
             autoComplete="one-time-code"
             inputMode="numeric"
@@ -126,7 +140,7 @@ function SecondFactor({ enrolled }: { enrolled: boolean }) {
       ) : (
         <>
           <p className="mb-2 text-soft">
-            A code of an authenticator beside the password keeps out whoever has the password alone.
+            A security key, or a code of an authenticator, beside the password keeps out whoever has the password alone.
           </p>
           <Button onClick={() => setEnrolling(true)}>Enrol ...</Button>
         </>
