@@ -35,7 +35,7 @@ func (r *Registry) Needs(role Role) bool {
 }
 
 // Enrolled reports whether an operator has a second factor that counts.
-func (r *Registry) Enrolled(name string) bool { return r.factors.Enrolled(place, name) }
+func (r *Registry) Enrolled(name string) bool { return r.factors.Enrolled(place, name, time.Now()) }
 
 // showFactor checks the code of an operator whose password is right, and reports whether one was shown.
 func (r *Registry) showFactor(ctx context.Context, name, code, from string) (bool, error) {
@@ -47,7 +47,7 @@ func (r *Registry) showFactor(ctx context.Context, name, code, from string) (boo
 	}
 	// that a code was looked at is kept, but is not what the audit is told of
 	quiet := store.WithNote(ctx, nil)
-	if outcome, detail := r.factors.Check(quiet, place, name, code, from, time.Now()); outcome != reason.OK {
+	if outcome, _, detail := r.factors.Check(quiet, place, name, code, from, time.Now()); outcome != reason.OK {
 		text, _ := reason.Explain(outcome, map[string]string{"name": name, "detail": detail})
 		return false, fmt.Errorf("%w: %s", ErrFactorWrong, text)
 	}
@@ -57,7 +57,7 @@ func (r *Registry) showFactor(ctx context.Context, name, code, from string) (boo
 // Again asks whoever is signed in for the password once more, before something that a stolen session must not do. The
 // error is ErrKept for whoever has none that could be checked.
 func (r *Registry) Again(ctx context.Context, w *Who, from, clear string) error {
-	if allowed, _ := r.limits.take(from); !allowed {
+	if allowed, _ := r.limits.take(from, ""); !allowed {
 		return ErrTooMany
 	}
 	o, err := r.store.OperatorByName(ctx, w.Name)
@@ -83,7 +83,7 @@ func (r *Registry) Again(ctx context.Context, w *Who, from, clear string) error 
 		err = ErrCurrent
 	}
 	if err == nil {
-		r.limits.succeeded(from)
+		r.limits.succeeded(from, "")
 	}
 	return err
 }
@@ -112,12 +112,10 @@ func (r *Registry) ConfirmFactor(ctx context.Context, w *Who, id, code string) (
 	return codes, r.store.ShowFactor(ctx, w.KeyID)
 }
 
-// own is the second factor of an operator that counts, nil for none.
+// own is a second factor of an operator that counts, nil for none.
 func (r *Registry) own(name string) *factor.Token {
-	for _, t := range r.factors.List("") {
-		if t.Name == name && t.Confirmed {
-			return &t
-		}
+	if list := r.Own(name); len(list) > 0 {
+		return &list[0]
 	}
 	return nil
 }
@@ -134,7 +132,7 @@ func (r *Registry) RenewRecovery(ctx context.Context, w *Who, code, from string)
 	return r.factors.Recover(ctx, t.ID)
 }
 
-// RemoveOwnFactor removes the second factor of whoever is signed in, for a code of it, unless the role needs one.
+// RemoveOwnFactor removes the second factors of whoever is signed in, for a code of it, unless the role needs one.
 func (r *Registry) RemoveOwnFactor(ctx context.Context, w *Who, code, from string) error {
 	t := r.own(w.Name)
 	switch {
@@ -146,7 +144,7 @@ func (r *Registry) RemoveOwnFactor(ctx context.Context, w *Who, code, from strin
 	if _, err := r.showFactor(ctx, w.Name, code, from); err != nil {
 		return err
 	}
-	return r.factors.Remove(ctx, t.ID)
+	return r.RemoveFactor(ctx, w.Name)
 }
 
 // RemoveFactor removes the second factor of another operator, who has lost it.
@@ -156,7 +154,7 @@ func (r *Registry) RemoveFactor(ctx context.Context, name string) error {
 		if !strings.EqualFold(t.Name, name) {
 			continue
 		}
-		if err := r.factors.Remove(ctx, t.ID); err != nil {
+		if err := r.factors.Remove(ctx, t.ID, time.Now()); err != nil {
 			return err
 		}
 		removed = true

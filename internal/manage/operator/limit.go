@@ -3,6 +3,7 @@ package operator
 import (
 	"container/list"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 )
@@ -15,8 +16,7 @@ const (
 	maxSources = 10_000
 )
 
-// limits count failed sign-ins by where they come from, and by nothing else: names cost nothing to make up, so counting
-// by name would let anybody push others out of what is remembered, and lock a named operator out.
+// limits count failed sign-ins by where they come from: an address, or a browser that somebody has signed in with.
 type limits struct {
 	now func() time.Time
 
@@ -29,9 +29,12 @@ type source struct {
 	name string
 	left float64
 	at   time.Time
-	// known tells that somebody has signed in from there.
-	known bool
+	// signed are the names of those who have signed in from there, the latest last.
+	signed []string
 }
+
+// maxSigned bounds the names that are kept of a source.
+const maxSigned = 50
 
 func newLimits() *limits {
 	return &limits{now: time.Now, sources: map[string]*list.Element{}, order: list.New()}
@@ -65,24 +68,34 @@ func (l *limits) get(address string) *source {
 	return s
 }
 
-// take counts a sign-in of a source. known tells that the source is one from which somebody has signed in before.
-func (l *limits) take(address string) (allowed, known bool) {
+// origin is what is known of where a sign-in comes from: whether somebody has signed in from there, and whether the
+// one whose name is given has.
+type origin struct{ known, own bool }
+
+// take counts a sign-in of a source.
+func (l *limits) take(address, name string) (allowed bool, at origin) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	s, now := l.get(address), l.now()
 	s.left = min(signInBurst, s.left+now.Sub(s.at).Seconds()/signInEvery.Seconds())
+	at = origin{len(s.signed) > 0, slices.Contains(s.signed, alike(name))}
 	if s.at = now; s.left < 1 {
-		return false, s.known
+		return false, at
 	}
 	s.left--
-	return true, s.known
+	return true, at
 }
 
 // succeeded takes one sign-in out of the count again. It does not forget the failed ones: whoever has an account of his
 // own would guess at others without end.
-func (l *limits) succeeded(address string) {
+func (l *limits) succeeded(address, name string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	s := l.get(address)
-	s.left, s.known = min(signInBurst, s.left+1), true
+	s.left = min(signInBurst, s.left+1)
+	if name = alike(name); name == "" {
+		return
+	}
+	s.signed = append(slices.DeleteFunc(s.signed, func(n string) bool { return n == name }), name)
+	s.signed = s.signed[max(0, len(s.signed)-maxSigned):]
 }

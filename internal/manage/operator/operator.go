@@ -20,6 +20,7 @@ import (
 	"tollgate.example/key/internal/base/password"
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/identity/factor"
+	"tollgate.example/key/internal/identity/securitykey"
 	"tollgate.example/key/internal/store"
 )
 
@@ -35,6 +36,7 @@ const (
 var (
 	ErrWrong   = errors.New("the name or password is wrong")
 	ErrTooMany = errors.New("too many sign-ins were tried; wait a little")
+	ErrGuessed = errors.New("too many wrong passwords were given for this name, from elsewhere")
 	ErrCode    = errors.New(
 		"the setup code is wrong; the service printed it when it started, and it is in the file " +
 			"setup-code of the data directory",
@@ -55,10 +57,14 @@ type Registry struct {
 	ids   *ident.Source
 	path  string // of the setup code
 
-	limits   *limits
-	factors  *factor.Keeper
-	people   People
-	settings atomic.Pointer[Settings]
+	// limits are by address, browsers by what a browser keeps.
+	limits, browsers *limits
+	names            *names
+	box              *seal.Box
+	factors          *factor.Keeper
+	keys             securitykey.Desk
+	people           People
+	settings         atomic.Pointer[Settings]
 
 	mu   sync.Mutex
 	code string // "" once set up
@@ -82,9 +88,10 @@ func Open(
 	if err != nil {
 		return nil, err
 	}
-	r := &Registry{store: s, ids: ids, path: filepath.Join(dir, "setup-code"), limits: newLimits(), dummy: dummy,
+	r := &Registry{store: s, ids: ids, path: filepath.Join(dir, "setup-code"), limits: newLimits(),
+		browsers: newLimits(), names: newNames(), box: box, dummy: dummy,
 		people: people, memory: map[[sha256.Size]byte]store.Key{}}
-	if r.factors, err = factor.Open(ctx, s.OperatorFactors(), box, ids); err != nil {
+	if r.factors, err = factor.Open(ctx, s.OperatorFactors(), box, ids, factor.KeysCount); err != nil {
 		return nil, err
 	}
 	if err := r.loadSettings(ctx); err != nil {
@@ -118,7 +125,7 @@ func (r *Registry) SetUp(ctx context.Context, from, code, name, clear string) er
 	if want == "" {
 		return ErrSetUp
 	}
-	if allowed, _ := r.limits.take(from); !allowed {
+	if allowed, _ := r.limits.take(from, ""); !allowed {
 		return ErrTooMany
 	}
 	code = strings.ToUpper(strings.TrimSpace(code))
@@ -134,7 +141,7 @@ func (r *Registry) SetUp(ctx context.Context, from, code, name, clear string) er
 	r.mu.Lock()
 	r.code = ""
 	r.mu.Unlock()
-	r.limits.succeeded(from)
+	r.limits.succeeded(from, name)
 	os.Remove(r.path)
 	return nil
 }
@@ -176,14 +183,7 @@ func (r *Registry) Remove(ctx context.Context, ref string) error {
 		if err := r.store.RemoveOperator(ctx, o.ID); err != nil {
 			return err
 		}
-		for _, t := range r.factors.List("") { // gone with the operator; a new one of that name begins without
-			if strings.EqualFold(t.Name, o.Name) {
-				if err := r.factors.Reload(ctx, t.ID); err != nil {
-					return err
-				}
-			}
-		}
-		return nil
+		return r.factors.ReloadPerson(ctx, place, o.Name) // gone too; a new one of that name begins without
 	})
 }
 

@@ -12,6 +12,7 @@ import (
 
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/base/seal"
+	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/store"
 )
 
@@ -147,7 +148,7 @@ func TestGuessesAreLimitedByTheirSource(t *testing.T) {
 	}
 	// What is remembered cannot be flushed by others, unless they are very many, and then only the oldest goes.
 	for i := range maxSources - 100 {
-		b.limits.take(fmt.Sprint("source", i))
+		b.limits.take(fmt.Sprint("source", i), "")
 	}
 	if _, err := signIn(b, "192.0.2.9", "o.brandt", word, ""); !errors.Is(err, ErrTooMany) {
 		t.Errorf("after thousands of other sources: %v", err)
@@ -167,5 +168,114 @@ func TestGuessesAreLimitedByTheirSource(t *testing.T) {
 	now = now.Add(signInEvery)
 	if _, err := signIn(b, "203.0.113.9", "o.brandt", word, ""); err != nil {
 		t.Errorf("after waiting: %v", err)
+	}
+}
+
+// Guesses at one name from very many places end, without keeping its operator out.
+func TestGuessesAreLimitedByTheName(t *testing.T) {
+	b, _, _ := open(t)
+	ctx := context.Background()
+	const word = "long-enough-one"
+	b.SetUp(ctx, "127.0.0.1", b.SetupCode(), "o.brandt", word)
+	now := time.Now()
+	b.names.now = func() time.Time { return now }
+	try := func(from, name, clear, code, kept string) (Signed, error) {
+		return b.SignIn(ctx, Attempt{From: from, Name: name, Password: clear, Code: code, Browser: kept})
+	}
+	home, err := try("192.0.2.9", "o.brandt", word, "", "")
+	if err != nil || home.Browser == "" {
+		t.Fatalf("%+v, %v", home, err)
+	}
+	place := 0
+	guess := func(name string) (last error) {
+		for range nameBurst - 3 { // as the ones below do, which take their time
+			b.names.take(name)
+		}
+		for range 8 {
+			place++
+			_, last = try(fmt.Sprintf("198.51.%d.%d", place/250, place%250), name, "wrong", "", "")
+		}
+		return last
+	}
+	for _, name := range []string{"O.Brandt ", "o.nobody"} { // it cannot be told which of them there is
+		if err := guess(name); !errors.Is(err, ErrGuessed) {
+			t.Errorf("after %d guesses at %q: %v", nameBurst, name, err)
+		}
+	}
+	if _, err := try("203.0.113.7", "o.brandt", word, "", ""); !errors.Is(err, ErrGuessed) {
+		t.Errorf("the right password from a new place: %v", err)
+	}
+	// From where they have signed in before, with the browser, and from its address though it is at its limit.
+	if _, err := try("127.0.0.1", "o.brandt", word, "", ""); err != nil {
+		t.Errorf("from the address of the set-up: %v", err)
+	}
+	for range signInBurst + 1 {
+		try("203.0.113.8", "o.other", "wrong", "", "")
+	}
+	again, err := try("203.0.113.8", "o.brandt", word, "", home.Browser)
+	if err != nil || again.Browser != "" {
+		t.Errorf("with the browser: %+v, %v", again, err)
+	}
+	// What a browser keeps has a limit of its own, is of its operators alone, and cannot be made.
+	for range signInBurst {
+		try("203.0.113.9", "o.brandt", "wrong", "", home.Browser)
+	}
+	if _, err = try("203.0.113.9", "o.brandt", word, "", home.Browser); !errors.Is(err, ErrTooMany) {
+		t.Errorf("guessing with a known browser: %v", err)
+	}
+	other, _, _ := open(t)
+	other.box = seal.New([]byte("another key of thirty-two octets"))
+	foreign := other.keep(nil, "o.brandt", time.Now())
+	for i, kept := range []string{"", "x", foreign, strings.Repeat("A", 5000), home.Browser[:40],
+		b.keep(nil, "o.quint", time.Now()), b.keep(nil, "o.brandt", time.Now().AddDate(-2, 0, 0))} {
+		if _, err := try(fmt.Sprintf("203.0.113.%d", 20+i), "o.brandt", word, "", kept); !errors.Is(err, ErrGuessed) {
+			t.Errorf("with %.20q: %v", kept, err)
+		}
+	}
+	// A code of the second factor opens the way from anywhere; a wrong one does not, and locks nothing.
+	offer, err := b.BeginFactor(ctx, &Who{Name: "o.brandt"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	code := func(at time.Time) string {
+		text, err := factor.Code(offer.Seed, at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return text
+	}
+	recovery, err := b.factors.Confirm(ctx, offer.Token.ID, code(time.Now().Add(-30*time.Second)), time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 30 {
+		if _, err := try("203.0.113.40", "o.brandt", word, "000000x", ""); !errors.Is(err, ErrGuessed) &&
+			!errors.Is(err, ErrTooMany) {
+			t.Fatalf("with a wrong code: %v", err)
+		}
+	}
+	if _, err := try("203.0.113.41", "o.brandt", "wrong", recovery[0], ""); !errors.Is(err, ErrWrong) {
+		t.Errorf("with a code and a wrong password: %v", err)
+	}
+	for i, c := range []string{code(time.Now()), recovery[0]} {
+		if _, err := try(fmt.Sprintf("203.0.113.%d", 50+i), "o.brandt", word, c, ""); err != nil {
+			t.Errorf("with code %d: %v", i, err)
+		}
+	}
+	// Another name is not concerned, and the guesses are forgotten one by one.
+	if _, err := try("203.0.113.60", "o.quint", "wrong", "", ""); !errors.Is(err, ErrWrong) {
+		t.Errorf("another name: %v", err)
+	}
+	now = now.Add(10 * nameEvery)
+	if _, err := try("203.0.113.61", "o.nobody", "wrong", "", ""); !errors.Is(err, ErrWrong) {
+		t.Errorf("after ten minutes: %v", err)
+	}
+	now = now.Add(-5 * time.Hour) // a clock that was set back gives none
+	for range 20 {
+		place++
+		_, err = try(fmt.Sprintf("198.51.%d.%d", place/250, place%250), "o.nobody", "wrong", "", "")
+	}
+	if !errors.Is(err, ErrGuessed) {
+		t.Errorf("with the clock set back: %v", err)
 	}
 }

@@ -34,8 +34,13 @@ type People interface {
 // Attempt is a sign-in.
 type Attempt struct {
 	From, Agent, Name, Password string
-	// Code is of the second factor.
-	Code string
+	// Code is of the second factor; or a security key answered: KeySession is the ceremony, KeyResponse what the
+	// browser says.
+	Code        string
+	KeySession  string
+	KeyResponse []byte
+	// Browser is what the browser keeps since somebody has signed in with it, "" for nothing.
+	Browser string
 	// TokenName makes a token in place of a session.
 	TokenName string
 	// Known, if it is set, is told who it is before the session begins.
@@ -46,28 +51,39 @@ type Attempt struct {
 type Signed struct {
 	Bearer, Name string
 	Role         Role
+	// Browser is what the browser is to keep from now on, "" for what it has.
+	Browser string
 }
 
 // SignIn checks name, password and, where there is one, the second factor, and starts a browser session, or makes a
 // token. The error is ErrFactor where the code alone is missing.
 func (r *Registry) SignIn(ctx context.Context, a Attempt) (Signed, error) {
-	allowed, known := r.limits.take(a.From)
-	if !allowed {
-		return Signed{}, ErrTooMany
-	}
-	o, err := r.prove(ctx, &a, known)
+	turn, err := r.turn(&a)
 	if err != nil {
 		return Signed{}, err
 	}
-	shown, err := r.showFactor(ctx, o.Name, a.Code, a.From)
+	o, err := r.prove(ctx, &a, turn.origin.known)
+	if err != nil {
+		return Signed{}, err
+	}
+	shown := true
+	if a.KeySession != "" {
+		err = r.showKey(ctx, o.Name, &a)
+	} else {
+		shown, err = r.showFactor(ctx, o.Name, a.Code, a.From)
+	}
 	if errors.Is(err, ErrFactor) { // half of a sign-in; the other half takes another
-		r.limits.succeeded(a.From)
+		turn.half()
 	}
 	if err != nil {
 		return Signed{}, err
 	}
-	r.limits.succeeded(a.From)
-	return r.begin(ctx, &a, &o, shown)
+	turn.right()
+	out, err := r.begin(ctx, &a, &o, shown)
+	if err == nil && a.TokenName == "" {
+		out.Browser = r.keep(turn.kept, alike(turn.name), time.Now())
+	}
+	return out, err
 }
 
 // begin starts a session of somebody who is proven, or makes a token.
@@ -185,7 +201,7 @@ func (r *Registry) Known(ctx context.Context, source string, p Person, role Role
 
 // Turn reports whether somebody may come back from the identity provider now; a sign-in that succeeds gives it back.
 func (r *Registry) Turn(from string) bool {
-	allowed, _ := r.limits.take(from)
+	allowed, _ := r.limits.take(from, "")
 	return allowed
 }
 
@@ -195,7 +211,7 @@ func (r *Registry) SignInAs(ctx context.Context, a Attempt, source string, p Per
 	if err != nil {
 		return Signed{}, err
 	}
-	r.limits.succeeded(a.From)
+	r.limits.succeeded(a.From, o.Name)
 	return r.begin(ctx, &a, &o, true)
 }
 
