@@ -22,6 +22,8 @@ type Access struct {
 	Credential Credential
 	// Forwarder passes the request on where the lane forwards.
 	Forwarder Forwarder
+	// Later takes the answer of a request that waits for somebody; without it, Access waits.
+	Later Later
 	// Begun is when the request arrived.
 	Begun time.Time
 }
@@ -29,8 +31,10 @@ type Access struct {
 // Credential is what a request without EAP shows as proof; the method in the facts says which field counts.
 type Credential struct {
 	Password []byte
-	CHAP     server.CHAP
-	MSCHAP   server.MSCHAP
+	// State is what an answer to an Access-Challenge brings back, nil for none.
+	State  []byte
+	CHAP   server.CHAP
+	MSCHAP server.MSCHAP
 	// Unreadable tells that there is nothing that could be checked; Detail says why, if that is known.
 	Unreadable bool
 	Detail     string
@@ -74,11 +78,11 @@ func (g *Gate) access(ctx context.Context, a *Access) Answer {
 	case len(v.before.Lane.Forward) > 0:
 		return v.forward(ctx, a)
 	}
-	return v.check(ctx, &a.Credential)
+	return v.check(ctx, &a.Credential, a.Later)
 }
 
 // check looks the person up, checks the credential and leaves.
-func (v *Visit) check(ctx context.Context, c *Credential) Answer {
+func (v *Visit) check(ctx context.Context, c *Credential, later Later) Answer {
 	method := v.Facts.Method
 	switch {
 	case c.Unreadable:
@@ -96,32 +100,40 @@ func (v *Visit) check(ctx context.Context, c *Credential) Answer {
 		if v.Find(ctx) == reason.OK {
 			v.CheckCHAP(ctx, c.CHAP)
 		}
-		return v.Leave(v.finish())
+		return v.done(later)
 	case method == "mschap", method == "mschapv2":
-		return v.checkMSCHAP(ctx, c.MSCHAP)
-	case len(c.Password) == 0:
-		v.Facts.Credential = reason.PasswordEmpty
-		return v.Leave()
+		return v.checkMSCHAP(ctx, c.MSCHAP, later)
 	}
-	if v.Find(ctx) == reason.OK {
-		v.CheckTyped(ctx, string(c.Password))
-	}
-	return v.Leave(v.finish())
+	return v.checkPAP(ctx, c, later)
 }
 
 // checkMSCHAP checks a response of MS-CHAP; the answer holds the hash that the reply proves itself with.
-func (v *Visit) checkMSCHAP(ctx context.Context, r server.MSCHAP) Answer {
-	var out Answer
+func (v *Visit) checkMSCHAP(ctx context.Context, r server.MSCHAP, later Later) Answer {
+	again := noHash
 	if v.Find(ctx) == reason.OK {
-		again, _ := v.CheckMSCHAP(ctx, r)
-		out = v.Leave(v.finish())
+		again, _ = v.CheckMSCHAP(ctx, r)
+	}
+	leave := func() Answer {
+		out := v.conclude()
 		out.MSCHAP = &again
 		return out
 	}
-	out = v.Leave(v.finish())
-	out.MSCHAP = &noHash
-	return out
+	if v.needsApproval() {
+		return v.depart(later, leave)
+	}
+	return leave()
 }
+
+// done leaves, after the approval on the phone for whoever needs one.
+func (v *Visit) done(later Later) Answer {
+	if v.needsApproval() {
+		return v.depart(later, v.conclude)
+	}
+	return v.conclude()
+}
+
+// conclude decides and leaves.
+func (v *Visit) conclude() Answer { return v.Leave(v.finish()) }
 
 // faulted records an attempt that hit a fault of ours.
 func (g *Gate) faulted(s *snapshot.Snapshot, f *facts.Facts, begun time.Time) {

@@ -35,9 +35,11 @@ func (g *Gate) DryRun(ctx context.Context, plan *decide.Plan, f facts.Facts, met
 		} else {
 			v.judged(code, detail)
 		}
-		if p := person; p != nil && v.before.Lane.NeedsCode(&v.Facts) {
+		if p := person; p != nil && v.asked() {
 			v.Facts.Factor = &facts.Factor{Outcome: reason.FactorNotEnrolled}
-			if g.Factors.Enrolled(p.Store, p.Name) {
+			lane := v.before.Lane
+			if codes, phones := g.Factors.Ways(p.Store, p.Name, v.Facts.At); codes && lane.TakesCode() ||
+				phones && lane.TakesApproval() {
 				v.Facts.Factor.Outcome = reason.OK
 			}
 		}

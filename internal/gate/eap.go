@@ -43,12 +43,12 @@ func (g *Gate) beginEAP(ctx context.Context, a *Access) Answer {
 	}
 	c := server.New(settings, g.sessions, visit, server.FragmentSize(a.EAP.MTU))
 	o := g.open.Add(c, visit, visit.client)
-	return g.round(ctx, o, a.EAP.Message)
+	return g.round(ctx, o, a.EAP.Message, a.Later)
 }
 
 // Continue takes a round of a conversation under way, without reading the facts of the request anew. ok is false if the
 // request is none of those; it has to walk the whole road then, which says why.
-func (g *Gate) Continue(ctx context.Context, e *EAP, client string) (answer Answer, ok bool) {
+func (g *Gate) Continue(ctx context.Context, e *EAP, client string, later Later) (answer Answer, ok bool) {
 	if e == nil || e.State == nil {
 		return Answer{}, false
 	}
@@ -56,7 +56,7 @@ func (g *Gate) Continue(ctx context.Context, e *EAP, client string) (answer Answ
 	if o == nil || o.Keep.client != client || o.Keep.station != e.Station {
 		return Answer{}, false
 	}
-	return g.round(ctx, o, e.Message), true
+	return g.round(ctx, o, e.Message, later), true
 }
 
 // stray refuses an answer that continues nothing: its conversation is over, was never begun here, or is that of another
@@ -75,7 +75,7 @@ func (g *Gate) stray(a *Access) Answer {
 }
 
 // round hands one packet to the conversation.
-func (g *Gate) round(ctx context.Context, o *open, message []byte) (out Answer) {
+func (g *Gate) round(ctx context.Context, o *open, message []byte, later Later) (out Answer) {
 	out.Discard = true // what is left after a fault of ours
 	defer g.Panics.Catch(func() string { return "an EAP round of " + o.Keep.Facts.Sent + " through " + o.Keep.client },
 		func() { g.stumbled(o) })
@@ -85,10 +85,17 @@ func (g *Gate) round(ctx context.Context, o *open, message []byte) (out Answer) 
 		return Answer{Discard: true}
 	case !answer.End:
 		g.open.Weigh(o)
-		return Answer{Challenge: true, State: o.State[:], EAP: answer.Packet}
+		out = Answer{Challenge: true, State: o.State[:], EAP: answer.Packet}
+		if o.Thinking() {
+			out.Wait = answerWithin
+		}
+		return out
 	}
 	g.open.Remove(o)
-	return o.Keep.end(&answer)
+	if !answer.OK() || !o.Keep.needsApproval() {
+		return o.Keep.end(&answer)
+	}
+	return o.Keep.depart(later, func() Answer { return o.Keep.end(&answer) })
 }
 
 // stumbled gives up a conversation that hit a fault of ours.

@@ -4,15 +4,18 @@
 package gate
 
 import (
+	"net/netip"
 	"sync"
 	"sync/atomic"
 
 	"tollgate.example/key/internal/base/panics"
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/decide"
+	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/eap/server"
 	"tollgate.example/key/internal/gate/snapshot"
 	"tollgate.example/key/internal/identity/account"
+	"tollgate.example/key/internal/identity/approval"
 	"tollgate.example/key/internal/identity/certificate"
 	"tollgate.example/key/internal/identity/device"
 	"tollgate.example/key/internal/identity/domain"
@@ -30,6 +33,8 @@ type Gate struct {
 	checker  *certificate.Checker
 	sessions *server.Sessions
 	open     *server.Table[*prover]
+	asking   questions
+	holding  holds
 	// counting are held while the sessions of a person are counted, by the person's name.
 	counting [64]sync.Mutex
 }
@@ -44,11 +49,14 @@ type Parts struct {
 	Leases          *session.Keeper
 	Sessions        *session.Sessions
 	Factors         *factor.Keeper
+	Approvals       *approval.Desk
 	Attempts        *store.Attempts
 	Journal         *store.Journal
 	Panics          *panics.Log
 	// EndSessions has clients asked to end sessions, and says why; it does not wait.
 	EndSessions func(list []*session.Session, why string)
+	// Present tells where a person is by what presence knows, and who is at the address that the person comes from.
+	Present func(name string, from netip.Addr) *facts.Present
 }
 
 // New makes a gate that has no configuration yet: nobody is a client. Close ends the conversations under way.
@@ -56,13 +64,18 @@ func New(parts Parts) *Gate {
 	g := &Gate{Parts: parts, Lockout: lockout.New(), checker: certificate.NewChecker(),
 		sessions: server.NewSessions(maxSessions)}
 	g.open = server.NewTable(server.Limits{Open: maxConversations, Weight: maxWeight, Idle: conversationIdle,
-		Parting: conversationParting}, g.abandoned)
+		Thinking: answerWithin,
+		Parting:  conversationParting}, g.abandoned)
 	g.current.Store(snapshot.Empty())
 	return g
 }
 
 // Close gives up the conversations under way.
-func (g *Gate) Close() { g.open.Close() }
+func (g *Gate) Close() {
+	g.asking.close()
+	g.holding.close()
+	g.open.Close()
+}
 
 // Conversations counts the EAP conversations under way, and the TLS sessions kept for resumption.
 func (g *Gate) Conversations() (open, sessions int) { return g.open.Len(), g.sessions.Len() }

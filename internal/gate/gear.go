@@ -13,6 +13,7 @@ import (
 	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/server"
 	"tollgate.example/key/internal/gate/snapshot"
+	"tollgate.example/key/internal/identity/approval"
 	"tollgate.example/key/internal/store"
 )
 
@@ -24,6 +25,11 @@ type Gear struct {
 	snapshot *snapshot.Snapshot
 	why      reason.Code
 	over     bool
+	// ticket is what the phone is asked by, nil where it is not, for what is in none.
+	ticket *approval.Ticket
+	none   *facts.Factor
+	// right tells that the password was taken.
+	right bool
 }
 
 // Gear begins to answer a session under a snapshot.
@@ -63,8 +69,50 @@ func (g *Gear) Typed(ctx context.Context, typed string) {
 	}
 }
 
-// Code checks the one-time code of a person whose password was taken, be it one that has to be changed.
-func (g *Gear) Code(ctx context.Context, code string) reason.Code { return g.CheckCode(ctx, code) }
+// Question begins to ask for the second factor, and returns what the person reads. right tells that the password was
+// taken: only then the phone is asked, but whoever got it wrong reads the same.
+func (g *Gear) Question(right bool) string {
+	lane := g.before.Lane
+	g.right = right
+	if !lane.TakesApproval() {
+		return usualQuestion + " "
+	}
+	number := approval.Number()
+	if right {
+		g.ticket, g.none = g.askPhone(number, time.Now().Add(answerWithin))
+	}
+	return numbered(questionOf(lane), number) + " "
+}
+
+// Code checks what a person typed: a one-time code, or nothing where the phone approves, for which it waits. Of
+// somebody who got the password wrong nothing is looked at, but it takes as long.
+func (g *Gear) Code(ctx context.Context, code string) reason.Code {
+	lane := g.before.Lane
+	if !lane.TakesApproval() || lane.TakesCode() && isCode(code) {
+		if g.ticket != nil {
+			g.ticket.Close(false, time.Now())
+		}
+		if !g.right {
+			return reason.FactorMissing
+		}
+		return g.CheckCode(ctx, code)
+	}
+	long, came := lane.ApprovalWait(false), reason.FactorMissing
+	answered := func(verdict approval.Verdict, by string) Answer {
+		switch {
+		case g.ticket != nil:
+			g.approved(g.ticket, verdict, by)
+		case g.right:
+			g.Facts.Factor = g.none
+		}
+		if g.Facts.Factor != nil {
+			came = g.Facts.Factor.Outcome
+		}
+		return Answer{}
+	}
+	g.wait(g.ticket, long, nil, answered, func() Answer { return answered(approval.Waiting, long.String()) })
+	return came
+}
 
 // Change gives the person, who typed the old password, a new one. The detail says why it failed.
 func (g *Gear) Change(ctx context.Context, old, next string) (reason.Code, string) {
@@ -143,7 +191,10 @@ func (g *Gear) End() Answer {
 		return Answer{Verdict: results.Refused}
 	}
 	g.over = true
-	return g.Leave(g.finish())
+	if g.ticket != nil && g.Facts.Factor == nil { // the dialogue ended before the person answered
+		g.ticket.Close(true, time.Now())
+	}
+	return g.done(nil)
 }
 
 // OtherType reports whether it was refused only because of its type of authentication, and the lane allows dialogues
@@ -189,9 +240,19 @@ type Report struct {
 
 // Report records a report, and returns when it is on the disk.
 func (g *Gear) Report(ctx context.Context, r Report, at time.Time) error {
-	e := &store.Entry{At: at, Kind: r.Event, Client: r.Client, Who: bareName(g.snapshot, r.User), Command: r.Command,
-		Task:   r.Task,
-		Origin: r.Origin, Port: r.Port, Level: r.Level, Trial: r.Tried, Args: r.Args}
+	e := &store.Entry{
+		At:      at,
+		Kind:    r.Event,
+		Client:  r.Client,
+		Who:     bareName(g.snapshot, r.User),
+		Command: r.Command,
+		Task:    r.Task,
+		Origin:  r.Origin,
+		Port:    r.Port,
+		Level:   r.Level,
+		Trial:   r.Tried,
+		Args:    r.Args,
+	}
 	return g.gate.Journal.Record(ctx, e)
 }
 

@@ -100,12 +100,24 @@ func (v *Visit) decide() decide.Decision {
 			d = v.snapshot.Plan.Decide(&v.Facts)
 		}
 	}
+	if v.Facts.Person != nil && v.locate() {
+		d = v.snapshot.Plan.Decide(&v.Facts)
+	}
 	if d.Verdict == results.Admitted && d.Pass != nil && d.Pass.Pool != "" && v.Facts.Tried == "" &&
 		v.Facts.Gear == nil {
 		v.takeAddress(d.Pass)
 		d = v.snapshot.Plan.Decide(&v.Facts)
 	}
 	return d
+}
+
+// locate finds out where the person is already, if some condition asks for that and it is not known yet.
+func (v *Visit) locate() bool {
+	if !v.snapshot.Plan.AsksPresence || v.gate.Present == nil || v.before.Name == "" || v.Facts.Present != nil {
+		return false
+	}
+	v.Facts.Present = v.gate.Present(v.before.Name, v.Facts.From)
+	return true
 }
 
 // enterJournal puts what concerns the command line of a device into the journal, and waits for the disk.
@@ -127,7 +139,7 @@ func (v *Visit) admit(d *decide.Decision) Answer {
 	if p := v.Facts.Person; p != nil && p.Kind == facts.EmergencyAccount && v.Facts.Tried == "" {
 		v.noteEmergency()
 	}
-	out := Answer{Verdict: d.Verdict, Reason: d.Reason}
+	out := Answer{Verdict: d.Verdict, Reason: d.Reason, Message: v.reminder(d)}
 	if d.Pass != nil && v.Facts.Gear == nil { // nil if a remote server decided
 		out.Reply, _ = d.Pass.Reply.For(&v.Facts) // the decision has seen that it can be made
 	}

@@ -5,9 +5,11 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"fmt"
+	"strings"
 	"time"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/decide"
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/core/results"
@@ -80,7 +82,7 @@ func (p *prover) made(code reason.Code) (*proof.Claim, reason.Code) {
 	return p.claim, code
 }
 
-// Password checks a clear password from inside a tunnel.
+// Password checks a clear password from inside a tunnel, and the one-time code behind it where the lane asks for one.
 func (p *prover) Password(ctx context.Context, who proof.Subject, name, clear string) (*proof.Claim, reason.Code) {
 	p.Facts.Certificate = nil
 	if clear == "" {
@@ -91,7 +93,56 @@ func (p *prover) Password(ctx context.Context, who proof.Subject, name, clear st
 	if why := p.find(ctx, who, name); why != reason.OK {
 		return nil, why
 	}
-	return p.made(p.CheckPassword(ctx, clear))
+	return p.made(p.CheckTyped(ctx, clear))
+}
+
+// Asked checks a clear password where the peer can be asked for the one-time code by itself. Whoever got the password
+// wrong is asked as well.
+func (p *prover) Asked(ctx context.Context, who proof.Subject, name, clear string) (*proof.Claim, string) {
+	lane := p.before.Lane
+	if who == proof.Machine || lane.Factor.Ask == config.AskAppend || !lane.TakesCode() || clear == "" {
+		claim, _ := p.Password(ctx, who, name, clear)
+		return claim, ""
+	}
+	p.Facts.Certificate = nil
+	why := p.find(ctx, who, name)
+	if s := p.Facts.Subject(); why == reason.OK && s != nil && lane.Factor.Ask != config.AskChallenge && p.asked() {
+		if _, code := p.gate.Factors.Split(s.Store, s.Name, clear, p.Facts.At); code != "" {
+			claim, _ := p.made(p.CheckTyped(ctx, clear))
+			return claim, ""
+		}
+	}
+	if why == reason.OK {
+		why = p.CheckPassword(ctx, clear)
+	}
+	claim, why := p.made(why)
+	if unreachable(why) || !p.asked() || why == reason.OK && !p.NeedsFactor() {
+		return claim, ""
+	}
+	return claim, insideQuestion(lane)
+}
+
+// insideQuestion is what the person reads inside EAP, where no number can be shown.
+func insideQuestion(lane *decide.Lane) string {
+	switch text := lane.Factor.Text; {
+	case text != "" && !strings.Contains(text, config.NumberPlace):
+		return text
+	case lane.TakesApproval():
+		return "One-time code, or nothing to approve on your phone:"
+	}
+	return usualQuestion
+}
+
+// Second takes the one-time code of whoever gave the right password. Nothing leaves it to the phone where the lane
+// takes approvals. Devices that keep the password send it once more: that is no code, and uses up no try.
+func (p *prover) Second(ctx context.Context, password, typed string) {
+	switch {
+	case strings.TrimSpace(typed) == "" && p.hasPhone():
+	case typed == password:
+		p.Facts.Factor = &facts.Factor{Outcome: reason.FactorMissing, Detail: "the device sent the password again"}
+	default:
+		p.CheckCode(ctx, typed)
+	}
 }
 
 // CHAP checks a response of CHAP or EAP-MD5; for a known device the address is the proof.
@@ -207,6 +258,14 @@ func (v *Visit) stamp(person *facts.Person) string {
 func (p *prover) Settle(proofs ...proof.Proof) bool {
 	f := p.Facts
 	proof.Into(&f, proofs...)
+	if f.Person != nil {
+		p.Facts.Claimed = f.Person // also of a session that is resumed
+		if p.supposesApproval() {
+			f.Factor = &facts.Factor{Outcome: reason.OK}
+		} else {
+			f.Factor = p.Facts.Factor
+		}
+	}
 	if f.Person == nil || p.snapshot.Plan.Decide(&f).Verdict != results.Admitted {
 		p.refused = proofs
 		return false

@@ -54,9 +54,13 @@ type Answer struct {
 	Err error
 	// Discard tells that nothing is to be answered.
 	Discard bool
+	// Held tells that the answer comes later.
+	Held bool
 	// Challenge asks for another round; State comes back with it.
 	Challenge bool
 	State     []byte
+	// Wait is how long the device may wait for its person before it sends a challenge again, 0 for as it likes.
+	Wait time.Duration
 	// EAP is the EAP packet of the answer, MSK the master session key of a success.
 	EAP []byte
 	MSK []byte

@@ -31,7 +31,7 @@ func (s *Store) Highest(ctx context.Context) (ident.ID, error) {
 	if err := s.db.SelectContext(ctx, &list, `SELECT coalesce(id, '') FROM (
 		SELECT max(id) AS id FROM accounts UNION ALL SELECT max(id) FROM operators UNION ALL SELECT max(id) FROM keys
 		UNION ALL SELECT max(id) FROM devices UNION ALL SELECT max(id) FROM issued
-		UNION ALL SELECT max(id) FROM factors)`); err != nil {
+		UNION ALL SELECT max(id) FROM factors WHERE kind <> 'person')`); err != nil {
 		return 0, fmt.Errorf("reading the highest identifier: %w", err)
 	}
 	var configs [][]byte

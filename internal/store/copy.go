@@ -72,7 +72,7 @@ func (s *Store) CopiedList(ctx context.Context, f CopiedFilter) ([]Copied, error
 	if f.Text != "" {
 		where = append(where, "(name LIKE ? ESCAPE '\\' OR display LIKE ? ESCAPE '\\' OR CAST(attributes AS TEXT) "+
 			"LIKE ? ESCAPE '\\')")
-		text := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(f.Text) + "%"
+		text := "%" + literally.Replace(f.Text) + "%"
 		args = append(args, text, text, text)
 	}
 	if f.Missing {
@@ -88,6 +88,23 @@ func (s *Store) CopiedList(ctx context.Context, f CopiedFilter) ([]Copied, error
 	err := s.db.SelectContext(ctx, &out, "SELECT directory, id, name, display, dn, state, attributes, missing, "+
 		"seen_at, gone_at FROM people WHERE "+strings.Join(where, " AND ")+" ORDER BY name, id LIMIT ?",
 		append(args, f.Limit)...)
+	return out, err
+}
+
+// literally takes the meaning from what LIKE reads as a wildcard.
+var literally = strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`)
+
+// CopiedBest returns the people of a directory whose name or display name has the text in it, those first that are it,
+// then those that begin with it, then those of whom a word begins with it.
+func (s *Store) CopiedBest(ctx context.Context, directory, text string, limit int) ([]Copied, error) {
+	out, whole := []Copied{}, literally.Replace(text)
+	err := s.db.SelectContext(ctx, &out, "SELECT directory, id, name, display, dn, state, attributes, missing, "+
+		"seen_at, gone_at FROM people "+
+		"WHERE directory = ?1 AND (name LIKE ?2 ESCAPE '\\' OR display LIKE ?2 ESCAPE '\\') "+
+		"ORDER BY CASE WHEN name LIKE ?3 ESCAPE '\\' OR display LIKE ?3 ESCAPE '\\' THEN 0 "+
+		"WHEN name LIKE ?4 ESCAPE '\\' OR display LIKE ?4 ESCAPE '\\' THEN 1 "+
+		"WHEN name LIKE ?5 ESCAPE '\\' OR display LIKE ?5 ESCAPE '\\' THEN 2 ELSE 3 END, name, id LIMIT ?6",
+		directory, "%"+whole+"%", whole, whole+"%", "% "+whole+"%", limit)
 	return out, err
 }
 

@@ -6,9 +6,11 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// FactorToken is a device that makes one-time codes; times are in milliseconds since 1970.
+// FactorToken is a second factor, or what those of a person have in common; times are in milliseconds since 1970.
 type FactorToken struct {
-	ID        string `db:"id"`
+	ID string `db:"id"`
+	// Kind is what it is; see package factor.
+	Kind      string `db:"kind"`
 	Store     string `db:"store"`
 	Name      string `db:"name"`
 	Display   string `db:"display"`
@@ -47,27 +49,45 @@ func (s Factors) FactorTokens(ctx context.Context) ([]FactorToken, error) {
 	return out, err
 }
 
-// AddFactorToken adds or replaces a token and removes others, all or nothing.
-func (s Factors) AddFactorToken(ctx context.Context, t FactorToken, remove []string) error {
+// AddFactorTokens adds or replaces tokens and removes others, all or nothing.
+func (s Factors) AddFactorTokens(ctx context.Context, add []FactorToken, remove []string) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
 		for _, id := range remove {
 			if _, err := tx.ExecContext(ctx, "DELETE FROM "+s.table+" WHERE id = ?", id); err != nil {
 				return err
 			}
 		}
-		_, err := tx.NamedExecContext(
-			ctx,
-			"INSERT OR REPLACE INTO "+s.table+` (id, store, name, display, label, algorithm, digits, period, secrets, recovery, confirmed, step, skew, made_at, made_by, used_at, used_on)
-			VALUES (:id, :store, :name, :display, :label, :algorithm, :digits, :period, :secrets, :recovery, :confirmed, :step, :skew, :made_at, :made_by, :used_at, :used_on)`,
-			t,
-		)
-		return err
+		for _, t := range add {
+			if _, err := tx.NamedExecContext(ctx, "INSERT OR REPLACE "+s.insert(), t); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 
-// SaveFactorToken writes what a sign-in changes of a token; one that was removed meanwhile gives ErrNotFound.
+func (s Factors) insert() string {
+	return "INTO " + s.table + ` (` + factorColumns + `)
+		VALUES (:id, :store, :name, :display, :label, :algorithm, :digits, :period, :secrets, :recovery, :confirmed,
+		:step, :skew, :made_at, :made_by, :used_at, :used_on, :kind)`
+}
+
+// SaveFactorToken writes what a sign-in changes of a token; one that was removed meanwhile gives ErrNotFound. What a
+// person's have in common is there once it is written.
 func (s Factors) SaveFactorToken(ctx context.Context, t FactorToken) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error { return s.save(ctx, tx, t) })
+}
+
+// SaveFactorTokens does that for several, all or nothing.
+func (s Factors) SaveFactorTokens(ctx context.Context, list []FactorToken) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		for _, t := range list {
+			if err := s.save(ctx, tx, t); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // SaveFactorTokenAlone does that here alone while no majority of the nodes can be reached; it is shared when one can.
@@ -76,17 +96,22 @@ func (s Factors) SaveFactorTokenAlone(ctx context.Context, t FactorToken) error 
 }
 
 func (s Factors) save(ctx context.Context, tx *sqlx.Tx, t FactorToken) error {
+	if t.Kind == FactorsInCommon {
+		_, err := tx.NamedExecContext(ctx, "INSERT "+s.insert()+
+			" ON CONFLICT (id) DO UPDATE SET secrets = excluded.secrets, recovery = excluded.recovery", t)
+		return err
+	}
 	return touched(tx.ExecContext(ctx, "UPDATE "+s.table+" SET secrets = ?, recovery = ?, step = ?, skew = ?, "+
 		"used_at = ?, used_on = ? WHERE id = ?", t.Secrets, t.Recovery, t.Step, t.Skew, t.UsedAt, t.UsedOn, t.ID))
 }
 
-// RemoveFactorToken removes a token.
-func (s Factors) RemoveFactorToken(ctx context.Context, id string) error {
-	return s.exec(ctx, "DELETE FROM "+s.table+" WHERE id = ?", id)
-}
+// FactorsInCommon is the kind of what the second factors of a person have in common.
+const FactorsInCommon = "person"
 
-const selectFactorToken = `SELECT id, store, name, display, label, algorithm, digits, period, secrets, recovery, confirmed, step, skew, made_at, made_by,
-	used_at, used_on FROM `
+const factorColumns = "id, store, name, display, label, algorithm, digits, period, secrets, recovery, confirmed, " +
+	"step, skew, made_at, made_by, used_at, used_on, kind"
+
+const selectFactorToken = "SELECT " + factorColumns + " FROM "
 
 // FactorTokenByID returns one token; ErrNotFound if there is none.
 func (s Factors) FactorTokenByID(ctx context.Context, id string) (FactorToken, error) {

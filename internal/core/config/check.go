@@ -222,7 +222,7 @@ func (c *Config) checkLane(k *checker, l *Lane) {
 	}
 	c.checkTLS(k, l)
 	c.checkMethods(k, l)
-	checkFactor(k, l)
+	c.checkFactor(k, l)
 	if l.RejectDelayMillis < 0 || l.RejectDelayMillis > 5000 {
 		k.fail("rejectDelayMillis", OutOfRange, "Use 0 to 5000 ms; 1000 is usual.", "%d ms is out of range",
 			l.RejectDelayMillis)

@@ -177,6 +177,8 @@ type Lane struct {
 	// FactorRestMinutes is for how long the same person is not asked for a code again on the same client, from the same
 	// place.
 	FactorRestMinutes int `json:"factorRestMinutes,omitempty"`
+	// Factor says how it is asked for, of whom, and what becomes of people who have none.
+	Factor LaneFactor `json:"factor,omitzero"`
 	// Follow has open sessions authenticated again when their people would now get something else.
 	Follow   bool      `json:"follow,omitempty"`
 	Policies []*Policy `json:"policies"`

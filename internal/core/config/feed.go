@@ -54,10 +54,11 @@ const (
 	FeedAttempts   = "attempts"
 	FeedAccounting = "accounting"
 	FeedJournal    = "journal"
+	FeedAudit      = "audit"
 )
 
 // FeedRecords are all records that can be sent on.
-var FeedRecords = []string{FeedAttempts, FeedAccounting, FeedJournal}
+var FeedRecords = []string{FeedAttempts, FeedAccounting, FeedJournal, FeedAudit}
 
 // securityFacility is "security/authorization messages (private)".
 const securityFacility = 10

@@ -130,6 +130,7 @@ func (l *Lane) normalise() {
 	}
 	l.Methods, l.Forward = unique(l.Methods), unique(l.Forward)
 	l.TLS.normalise()
+	l.Factor.normalise()
 }
 
 func (p *Policy) normalise() {

@@ -52,6 +52,7 @@ func (c *Config) renamePass(r renaming) {
 	follow(r, c.Overrides, func(o *Override) []*string { return []*string{&o.Pass} })
 	follow(r, c.Expectations, func(o *Expectation) []*string { return []*string{&o.Pass} })
 	follow(r, c.Remotes, func(o *Remote) []*string { return []*string{&o.Pass} })
+	follow(r, c.Lanes, func(o *Lane) []*string { return []*string{&o.Factor.Pass} })
 	named := func(o *Policy) []*string {
 		out := []*string{&o.Pass}
 		for j := range o.Groups {

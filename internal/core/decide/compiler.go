@@ -174,8 +174,11 @@ func (p *Plan) compileLanes(c *config.Config, next, before *work, tags []string)
 		problems = append(problems, made.problems...)
 		p.Lanes = append(p.Lanes, made.lane)
 		p.Forwards = p.Forwards || len(lane.Forward) > 0
+		p.AsksPresence = p.AsksPresence || strings.Contains(strings.ToLower(lane.Factor.When), "presence.")
+		p.CountsSessions = p.CountsSessions || strings.Contains(strings.ToLower(lane.Factor.When), "sessions.")
 		for _, policy := range lane.Policies {
 			p.CountsSessions = p.CountsSessions || strings.Contains(strings.ToLower(policy.When), "sessions.")
+			p.AsksPresence = p.AsksPresence || strings.Contains(strings.ToLower(policy.When), "presence.")
 		}
 		for _, group := range made.lane.qualified {
 			p.owners.qualified[group] = true
@@ -238,6 +241,10 @@ func (p *Plan) compileLane(c *config.Lane, number int, passes map[string]*Pass, 
 		return cond
 	}
 	lane.when = compile(c.When, "when", rule.Request)
+	if c.SecondFactor != "" && c.Factor.When != "" {
+		lane.factorWhen = compile(c.Factor.When, "factor.when", rule.Person)
+	}
+	lane.factorPass = passes[strings.ToLower(c.Factor.Pass)]
 	lane.Policies = make([]*Policy, 0, len(c.Policies))
 	same := before.lane != nil && len(before.lane.Policies) == len(c.Policies)
 	for i, one := range c.Policies {

@@ -223,6 +223,9 @@ func (p *Plan) policies(f *facts.Facts, d *Decision) reason.Code {
 	if d.Override = p.override(f, lane); d.Override != nil {
 		d.Pass = d.Override.pass
 	}
+	if pass := lane.instead(f); pass != nil {
+		d.Pass, d.Override = pass, nil
+	}
 	if f.Gear != nil {
 		return p.gear(f, d)
 	}

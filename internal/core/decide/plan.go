@@ -30,24 +30,30 @@ type Plan struct {
 	ForwardsAccounting bool
 	// CountsSessions tells that some pass limits sessions, or some condition asks how many are open.
 	CountsSessions bool
-	overrides      map[string][]*Override
-	calendars      map[string]*calendar.Calendar
-	commands       map[string]*Commands
-	owners         owners
-	grants         map[string]*Grants
-	passes         map[string]*Pass
-	clients        *bart.Table[*config.Client]
-	realms         map[config.Form]*Realm
-	byRealm        map[string]*Realm
+	// AsksPresence tells that some condition asks where people are.
+	AsksPresence bool
+	overrides    map[string][]*Override
+	calendars    map[string]*calendar.Calendar
+	commands     map[string]*Commands
+	owners       owners
+	grants       map[string]*Grants
+	passes       map[string]*Pass
+	clients      *bart.Table[*config.Client]
+	realms       map[config.Form]*Realm
+	byRealm      map[string]*Realm
 }
 
 // Lane is a compiled lane.
 type Lane struct {
 	*config.Lane
-	Number   int
-	when     *rule.Condition
-	Policies []*Policy
-	policies *index
+	Number int
+	when   *rule.Condition
+	// factorWhen limits who is asked for a second factor, nil for nobody left out; factorPass is what those get who
+	// have none.
+	factorWhen *rule.Condition
+	factorPass *Pass
+	Policies   []*Policy
+	policies   *index
 	// qualified are the groups that its policies name with their store.
 	qualified []string
 }
@@ -120,7 +126,12 @@ func (p *Plan) compilePasses(c *config.Config) (map[string]*Pass, []config.Probl
 		problems = append(problems, unread(c, &whole, reply)...)
 		grant, wrong := pass.CompileGrant(&whole)
 		problems = append(problems, wrong...)
-		made := &Pass{Pass: &whole, Reply: reply, Grant: grant, commands: p.commands[strings.ToLower(whole.Commands)]}
+		made := &Pass{
+			Pass:     &whole,
+			Reply:    reply,
+			Grant:    grant,
+			commands: p.commands[strings.ToLower(whole.Commands)],
+		}
 		if t, err := rule.ParseTemplate(whole.VLAN); err == nil && len(t.Fields()) > 0 {
 			made.vlan = t
 		}
@@ -138,7 +149,10 @@ func unread(c *config.Config, p *config.Pass, reply *pass.Reply) []config.Proble
 			name, ok := strings.CutPrefix(field, "person.")
 			if !ok || strings.EqualFold(name, "mail") || slices.ContainsFunc(c.Directories,
 				func(d *config.Directory) bool {
-					return slices.ContainsFunc(d.Attributes, func(a string) bool { return strings.EqualFold(a, name) })
+					return slices.ContainsFunc(
+						d.Attributes,
+						func(a string) bool { return strings.EqualFold(a, name) },
+					)
 				}) {
 				continue
 			}

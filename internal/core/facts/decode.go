@@ -229,6 +229,8 @@ func (r *reader) facts(f *Facts) {
 			r.value(&f.MachineSeen)
 		case "open":
 			r.value(&f.Open)
+		case "present":
+			r.value(&f.Present)
 		case "machine":
 			r.bad = r.bad || f.Machine != nil // the standard decoder would merge two of them
 			f.Machine = r.person()

@@ -57,6 +57,9 @@ func (f *Facts) AppendJSON(b []byte) []byte {
 	if f.Open != nil {
 		b = appendValue(b, "open", f.Open)
 	}
+	if f.Present != nil {
+		b = appendValue(b, "present", f.Present)
+	}
 	if len(f.Attributes) > 0 {
 		b = append(b, `,"attributes":[`...)
 		first := true

@@ -52,6 +52,26 @@ func Counted(by map[string]int, key string) (n int) {
 	return n
 }
 
+// Who is at the address that a person comes from.
+const (
+	// FromSelf is the person, FromOther somebody else, FromNobody nobody that presence knows of.
+	FromSelf   = "self"
+	FromOther  = "other"
+	FromNobody = "nobody"
+)
+
+// Present is where presence knows a person to be when the attempt begins.
+type Present struct {
+	// Count is at how many addresses; Address is the one with the latest sign-in.
+	Count   int        `json:"count"`
+	Address netip.Addr `json:"address,omitzero"`
+	// Hosts and Sources are those at which, and by which, the person is there, in order.
+	Hosts   []string `json:"hosts,omitempty"`
+	Sources []string `json:"sources,omitempty"`
+	// From is FromSelf, FromOther or FromNobody, "" where no address is known that the person comes from.
+	From string `json:"from,omitempty"`
+}
+
 // Facts are everything that is known about one attempt when it is decided.
 type Facts struct {
 	At       time.Time `json:"at"`
@@ -94,6 +114,8 @@ type Facts struct {
 	// Open are the sessions that the person has open on other devices, nil where nothing asks for them, or there is
 	// none.
 	Open *OpenSessions `json:"open,omitempty"`
+	// Present is where the person is by what presence knows, nil where nothing asks for it.
+	Present *Present `json:"present,omitempty"`
 	// Attributes are the other attributes of the request, without credentials.
 	Attributes []Attribute `json:"attributes,omitempty"`
 
@@ -206,6 +228,14 @@ func (p *Person) Label() string {
 		return p.Display
 	}
 	return p.Name
+}
+
+// Mail is the first mail address of the person, "" for none.
+func (p *Person) Mail() string {
+	if list := p.Attributes["mail"]; len(list) > 0 {
+		return list[0]
+	}
+	return ""
 }
 
 // InGroup reports membership without regard to case.

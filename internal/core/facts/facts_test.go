@@ -36,8 +36,10 @@ func TestWhere(t *testing.T) {
 
 // full has every field set, with characters that need care.
 func full(text string) *Facts {
-	return &Facts{At: time.Date(2026, 11, 23, 9, 5, 2, 123456789, time.UTC), Transport: text, Open: &OpenSessions{3,
-		map[string]int{text: 2}, map[string]int{"wired ports": 1, text: 3}},
+	return &Facts{At: time.Date(2026, 11, 23, 9, 5, 2, 123456789, time.UTC), Transport: text,
+		Present: &Present{Count: 2, Address: netip.MustParseAddr("192.0.2.41"), Hosts: []string{text, "desk"},
+			Sources: []string{text}, From: FromOther}, Open: &OpenSessions{3,
+			map[string]int{text: 2}, map[string]int{"wired ports": 1, text: 3}},
 		Protocol: "radius", Service: Network,
 		Client: text, ClientTags: map[string]string{"site": text, "x": ""}, Address: netip.MustParseAddr("2001:db8::7"),
 		PortType: "Ethernet", Port: text, SSID: text, MAC: "02-00-5E-10-7A-31", Called: text, NAS: text, Sent: text,
@@ -52,7 +54,7 @@ func full(text string) *Facts {
 		Forwarded: &Forwarded{Server: text, Answer: "accept", Detail: text, Micros: 7},
 		From:      netip.MustParseAddr("192.0.2.77"), Gear: &Gear{Asks: AsksCommand, Level: 15, Command: text,
 			Authenticated: "tacacs", Args: []string{text, "cmd=show"}},
-		Factor:      &Factor{reason.FactorWrong, text, 9},
+		Factor:      &Factor{Outcome: reason.FactorWrong, By: ByRecovery, Detail: text, Micros: 9},
 		Lease:       &Lease{"vpn", netip.MustParseAddr("192.0.2.9")},
 		Machine:     &Person{Store: "LANTERN", ID: text, Name: text, Kind: Computer, State: reason.OK},
 		MachineSeen: &MachineSeen{text, time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)},

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/reason"
 )
 
 // access is how a field is read and set. One of the first four reads it, without allocating.
@@ -93,6 +94,20 @@ func device(f *facts.Facts, make bool) *facts.Device {
 		f.Device = &facts.Device{Tags: map[string]string{}}
 	}
 	return f.Device
+}
+
+func factor(f *facts.Facts, make bool) *facts.Factor {
+	if f.Factor == nil && make {
+		f.Factor = &facts.Factor{Outcome: reason.OK}
+	}
+	return f.Factor
+}
+
+func present(f *facts.Facts, make bool) *facts.Present {
+	if f.Present == nil && make {
+		f.Present = &facts.Present{}
+	}
+	return f.Present
 }
 
 func certificate(f *facts.Facts, make bool) *facts.Certificate {

@@ -9,6 +9,7 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/reason"
 )
 
 // fields is the one table of what conditions can ask about: how each is read, and how the search for facts sets it.
@@ -19,10 +20,15 @@ var fields = []Field{
 	{Name: "protocol", Type: Text, Closed: true, Help: "the protocol of the request", Examples: []string{"radius",
 		"tacacs"},
 		access: textAt(func(f *facts.Facts, _ bool) *string { return &f.Protocol })},
-	{Name: "transport", Type: Text, Closed: true, Help: "tls or dtls if the request came over TLS or DTLS, otherwise " +
-		"nothing",
+	{
+		Name:   "transport",
+		Type:   Text,
+		Closed: true,
+		Help: "tls or dtls if the request came over TLS or DTLS, otherwise " +
+			"nothing",
 		Examples: []string{facts.OverTLS, facts.OverDTLS},
-		access:   textAt(func(f *facts.Facts, _ bool) *string { return &f.Transport })},
+		access:   textAt(func(f *facts.Facts, _ bool) *string { return &f.Transport }),
+	},
 	{Name: "port.type", Type: Text, Help: "kind of port (NAS-Port-Type)", Examples: []string{"Ethernet",
 		"Wireless-802.11", "Virtual"},
 		access: textAt(func(f *facts.Facts, _ bool) *string { return &f.PortType })},
@@ -65,7 +71,10 @@ var fields = []Field{
 		access: textAt(func(f *facts.Facts, make bool) *string {
 			return part(device(f, make), func(d *facts.Device) *string { return &d.Name })
 		})},
-	{Name: "device.*", Type: Text, Help: "a tag of the known device, such as device.kind; device.owner is its owner",
+	{
+		Name: "device.*",
+		Type: Text,
+		Help: "a tag of the known device, such as device.kind; device.owner is its owner",
 		access: access{
 			one: func(f *facts.Facts, key string) string {
 				switch {
@@ -84,7 +93,8 @@ var fields = []Field{
 				default:
 					device(f, true).Tags[v.key] = text
 				}
-			}}},
+			}},
+	},
 	{Name: "sent", Type: Text, Help: "the name as sent",
 		access: textAt(func(f *facts.Facts, _ bool) *string { return &f.Sent })},
 	{Name: "name.form", Type: Text, Closed: true, Help: "how the name as sent states its realm",
@@ -98,7 +108,11 @@ var fields = []Field{
 			one: func(f *facts.Facts, _ string) string { _, _, realm := facts.SplitName(f.Sent); return realm },
 			set: func(f *facts.Facts, v *value) { f.Sent = nameLike(f.Sent, v.subject, v.text()) },
 		}},
-	{Name: "sessions.open", Type: Text, Stage: Person, Help: "how many sessions the person has open on other devices",
+	{
+		Name:     "sessions.open",
+		Type:     Text,
+		Stage:    Person,
+		Help:     "how many sessions the person has open on other devices",
 		Examples: []string{"0", "1", "2"},
 		access: access{
 			one: func(f *facts.Facts, _ string) string {
@@ -112,13 +126,84 @@ var fields = []Field{
 					f.Open = &facts.OpenSessions{All: n}
 				}
 			},
-		}},
+		},
+	},
 	{Name: "sessions.pass.*", Type: Text, Stage: Person, Examples: []string{"0", "1", "2"},
 		Help:   "how many of them have that pass: sessions.pass.remote-crew for the pass Remote crew",
 		access: sessionsBy(func(o *facts.OpenSessions) *map[string]int { return &o.With })},
 	{Name: "sessions.lane.*", Type: Text, Stage: Person, Examples: []string{"0", "1", "2"},
 		Help:   "how many of them came through that lane: sessions.lane.wired-ports for the lane Wired ports",
 		access: sessionsBy(func(o *facts.OpenSessions) *map[string]int { return &o.In })},
+	{Name: "factor.enrolled", Type: Text, Closed: true, Stage: Person, Examples: []string{"yes", "no"},
+		Help: "whether the person has a second factor, where the lane asks for one",
+		access: access{
+			one: func(f *facts.Facts, _ string) string {
+				switch {
+				case f.Factor == nil:
+					return ""
+				case f.Factor.Outcome == reason.FactorNotEnrolled:
+					return "no"
+				}
+				return "yes"
+			},
+			set: func(f *facts.Facts, v *value) {
+				switch v.text() {
+				case "yes":
+					factor(f, true).Outcome = reason.OK
+				case "no":
+					factor(f, true).Outcome = reason.FactorNotEnrolled
+				}
+			}}},
+	{Name: "factor.by", Type: Text, Closed: true, Stage: Person,
+		Help: "how the second factor was shown: by a code, an approval on a phone, a recovery or temporary code, or " +
+			"earlier from the same place",
+		Examples: []string{facts.ByCode, facts.ByApproval, facts.ByRecovery, facts.ByTemporary, facts.ByRest},
+		access: textAt(func(f *facts.Facts, make bool) *string {
+			return part(factor(f, make), func(x *facts.Factor) *string { return &x.By })
+		})},
+	{Name: "presence.count", Type: Text, Stage: Person, Examples: []string{"0", "1", "2"},
+		Help: "at how many addresses the person is already, by presence",
+		access: access{
+			one: func(f *facts.Facts, _ string) string {
+				if f.Present == nil {
+					return "0"
+				}
+				return strconv.Itoa(f.Present.Count)
+			},
+			set: func(f *facts.Facts, v *value) {
+				if n, err := strconv.Atoi(v.text()); err == nil && n >= 0 {
+					present(f, true).Count = n
+				}
+			}}},
+	{Name: "presence.address", Type: Address, Stage: Person,
+		Help: "the address at which the person is already, by presence; of several, that of the latest sign-in",
+		access: access{
+			address: func(f *facts.Facts) (a netip.Addr) {
+				if f.Present != nil {
+					a = f.Present.Address
+				}
+				return a
+			},
+			set: func(f *facts.Facts, v *value) {
+				if v.address.IsValid() {
+					present(f, true).Address = v.address
+				}
+			}}},
+	{Name: "presence.host", Type: List, Stage: Person, Help: "a host at which the person is already, by presence",
+		access: listAt(func(f *facts.Facts, make bool) *[]string {
+			return part(present(f, make), func(p *facts.Present) *[]string { return &p.Hosts })
+		})},
+	{Name: "presence.source", Type: List, Stage: Person, Help: "a source by which the person is somewhere already",
+		access: listAt(func(f *facts.Facts, make bool) *[]string {
+			return part(present(f, make), func(p *facts.Present) *[]string { return &p.Sources })
+		})},
+	{Name: "presence.from", Type: Text, Closed: true, Stage: Person,
+		Help: "who presence knows to be at the address that the person comes from: self, other or nobody; nothing if " +
+			"the device tells no address",
+		Examples: []string{facts.FromSelf, facts.FromOther, facts.FromNobody},
+		access: textAt(func(f *facts.Facts, make bool) *string {
+			return part(present(f, make), func(p *facts.Present) *string { return &p.From })
+		})},
 	{Name: "from", Type: Address, Help: "address that the person comes from, as the device tells it",
 		access: addressAt(func(f *facts.Facts) *netip.Addr { return &f.From })},
 	{Name: "asks", Type: Text, Help: "TACACS+ request: login, enable, password, shell, command, or a " +
@@ -138,13 +223,23 @@ var fields = []Field{
 					gear(f, true).Level = n
 				}
 			}}},
-	{Name: "command", Type: Text, Help: "the command that is asked for", access: gearText(func(g *facts.Gear) *string {
-		return &g.Command
-	})},
-	{Name: "authenticated", Type: Text, Help: "how the device authenticated the person before it asks for a permission",
-		Examples: []string{"tacacs", "local", "enable", "none"}, access: gearText(func(g *facts.Gear) *string {
+	{
+		Name: "command",
+		Type: Text,
+		Help: "the command that is asked for",
+		access: gearText(func(g *facts.Gear) *string {
+			return &g.Command
+		}),
+	},
+	{
+		Name:     "authenticated",
+		Type:     Text,
+		Help:     "how the device authenticated the person before it asks for a permission",
+		Examples: []string{"tacacs", "local", "enable", "none"},
+		access: gearText(func(g *facts.Gear) *string {
 			return &g.Authenticated
-		})},
+		}),
+	},
 	{Name: "time", Type: Hours, Help: "the time of the attempt: time is NAME holds in the hours of that calendar",
 		access: access{set: func(*facts.Facts, *value) {}}}, // set first, since others go by it
 
@@ -211,9 +306,15 @@ var fields = []Field{
 					certificate(f, true).Until = f.At.Add(v.age)
 				}
 			}}},
-	{Name: "kind", Type: Text, Closed: true, Stage: Person, Help: "who signs in: person, computer, device, or with " +
-		"an emergency account",
-		Examples: []string{"person", facts.Computer, facts.KnownDevice, facts.EmergencyAccount}, access: access{
+	{
+		Name:   "kind",
+		Type:   Text,
+		Closed: true,
+		Stage:  Person,
+		Help: "who signs in: person, computer, device, or with " +
+			"an emergency account",
+		Examples: []string{"person", facts.Computer, facts.KnownDevice, facts.EmergencyAccount},
+		access: access{
 			one: func(f *facts.Facts, _ string) string {
 				switch {
 				case f.Person == nil:
@@ -227,7 +328,8 @@ var fields = []Field{
 				if f.Person.Kind = v.text(); f.Person.Kind == "person" {
 					f.Person.Kind = ""
 				}
-			}}},
+			}},
+	},
 	{Name: "machine", Type: Text, Stage: Person, Help: "the computer that was proven in the same conversation",
 		access: access{
 			one: func(f *facts.Facts, _ string) string {

@@ -27,6 +27,11 @@ type Asker interface {
 	// Password, CHAP and MSCHAP look the name up and check its credential. The claim is nil unless the reason is OK.
 	Password(ctx context.Context, who proof.Subject, name, clear string) (*proof.Claim, reason.Code)
 	CHAP(ctx context.Context, who proof.Subject, name string, r CHAP) (*proof.Claim, reason.Code)
+	// Asked is Password for a method that can ask once more: question is what the peer is asked then, whether the
+	// password was right or not, "" for nothing.
+	Asked(ctx context.Context, who proof.Subject, name, clear string) (claim *proof.Claim, question string)
+	// Second takes what was answered to that by whoever gave the right password.
+	Second(ctx context.Context, password, typed string)
 	// MSCHAP returns the hash of the NT hash too, from which keys and our own proof are made.
 	MSCHAP(ctx context.Context, who proof.Subject, name string, r MSCHAP) (*proof.Claim, mschap.Hash, reason.Code)
 	// ChangePassword changes an expired password where it is kept, with what MS-CHAPv2 sends for that.
@@ -108,6 +113,7 @@ type Conversation struct {
 	made     []*session
 	over     bool
 	parting  bool            // the peer has been told that it failed, and need only acknowledge it
+	thinking bool            // a person has been asked for something
 	ctx      context.Context // of the round under way, for what crypto/tls calls back
 	identity string
 }
@@ -177,6 +183,13 @@ func (c *Conversation) Parting() bool {
 	return c.parting
 }
 
+// Thinking reports whether a person has been asked for something, which takes its time.
+func (c *Conversation) Thinking() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.thinking
+}
+
 // Close gives the conversation up. It is safe to call more than once, and tells whether it was this call that ended it:
 // only then is there something left to record. A round under way comes first, whose answer the peer may still get.
 func (c *Conversation) Close() (ended bool) {
@@ -234,7 +247,7 @@ func (c *Conversation) Take(ctx context.Context, data []byte) Answer {
 		c.asker.Fail(reason.EAPTooLong, fmt.Sprintf("more than %d rounds", maxRounds))
 		return c.end(p.Identifier, step{end: true})
 	}
-	c.asker.Record().Rounds = c.rounds
+	c.asker.Record().Rounds, c.thinking = c.rounds, false
 	reply, s := c.outer.take(ctx, p)
 	switch {
 	case s.silent:

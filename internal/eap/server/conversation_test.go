@@ -288,7 +288,7 @@ func TestAbandonedConversationsLeaveNoGoroutine(t *testing.T) {
 	before := runtime.NumGoroutine()
 	var left atomic.Int64
 	begun := int64(0)
-	table := NewTable(Limits{1000, 1 << 30, 50 * time.Millisecond, time.Second}, func(*Open[int]) { left.Add(1) })
+	table := NewTable(Limits{1000, 1 << 30, 50 * time.Millisecond, 0, time.Second}, func(*Open[int]) { left.Add(1) })
 	for rounds := range 12 {
 		for _, method := range []string{"peap-mschapv2", "eap-tls", "teap-tls"} {
 			c := New(w.settings, w.sessions, w.asker(), 200)
@@ -323,7 +323,7 @@ func TestAbandonedConversationsLeaveNoGoroutine(t *testing.T) {
 func TestTheTableIsBounded(t *testing.T) {
 	w := newWorld(t)
 	given := 0
-	table := NewTable(Limits{1000, 1 << 30, time.Minute, time.Second}, func(*Open[int]) { given++ })
+	table := NewTable(Limits{1000, 1 << 30, time.Minute, 0, time.Second}, func(*Open[int]) { given++ })
 	defer table.Close()
 	hello := eap.Packet{Code: eap.Response, Identifier: 1, Type: eap.Identity, Data: []byte("x")}.Encode()
 	for i := range 100_000 {
@@ -339,7 +339,7 @@ func TestTheTableIsBounded(t *testing.T) {
 // A flood behind one client leaves the conversations of others alone, and none holds more memory than all may.
 func TestOneClientLeavesRoomForOthers(t *testing.T) {
 	w := newWorld(t)
-	table := NewTable(Limits{100, 100 * tunnelWeight, time.Minute, time.Second}, func(*Open[int]) {})
+	table := NewTable(Limits{100, 100 * tunnelWeight, time.Minute, 0, time.Second}, func(*Open[int]) {})
 	defer table.Close()
 	begin := func(by string) *Open[int] {
 		c := New(w.settings, w.sessions, w.asker(), 1020)
@@ -384,7 +384,7 @@ func TestAConversationIsLeftOnce(t *testing.T) {
 	w := newWorld(t)
 	for range 200 {
 		var left atomic.Int32
-		table := NewTable(Limits{10, 1 << 30, time.Minute, time.Second}, func(*Open[int]) { left.Add(1) })
+		table := NewTable(Limits{10, 1 << 30, time.Minute, 0, time.Second}, func(*Open[int]) { left.Add(1) })
 		c := New(w.settings, w.sessions, w.asker(), 1020)
 		table.Add(c, 0, "np-wlan-1")
 		c.Take(context.Background(), eap.Packet{Code: eap.Response, Identifier: 1, Type: eap.Identity,
@@ -407,7 +407,9 @@ func TestAConversationIsLeftOnce(t *testing.T) {
 // Who has been told that it failed and goes away is not waited for as long as somebody who may be typing.
 func TestWhoIsToldOfAFailureNeedNotAnswer(t *testing.T) {
 	gone := make(chan string, 4)
-	table := NewTable(Limits{10, 1 << 30, time.Hour, 100 * time.Millisecond}, func(o *Open[string]) { gone <- o.Keep })
+	table := NewTable(Limits{10, 1 << 30, time.Hour, 0, 100 * time.Millisecond}, func(o *Open[string]) {
+		gone <- o.Keep
+	})
 	defer table.Close()
 	for _, password := range []string{"expired", "wrong"} {
 		w := newWorld(t)
@@ -444,7 +446,7 @@ func TestWhoIsToldOfAFailureNeedNotAnswer(t *testing.T) {
 }
 
 func TestStates(t *testing.T) {
-	table := NewTable(Limits{10, 1 << 30, time.Minute, time.Second}, func(*Open[string]) {})
+	table := NewTable(Limits{10, 1 << 30, time.Minute, 0, time.Second}, func(*Open[string]) {})
 	defer table.Close()
 	w := newWorld(t)
 	one := table.Add(New(w.settings, w.sessions, w.asker(), 1020), "one", "np-wlan-1")

@@ -46,10 +46,15 @@ func (c *Conversation) proven(l *layer, p proof.Proof, msk []byte) step {
 	return c.succeeded(msk, p)
 }
 
-// gtcMethod is EAP-GTC (RFC 3748 section 5.6), which hands over the password.
+// gtcMethod is EAP-GTC (RFC 3748 section 5.6), which hands over the password, and then the one-time code where the lane
+// asks for one.
 type gtcMethod struct {
 	l    *layer
 	name string
+	// asked tells that the password was given, and something else was asked for; claim is nil where it was wrong.
+	asked    bool
+	password string
+	claim    *proof.Claim
 }
 
 func (m *gtcMethod) begin() []byte {
@@ -61,14 +66,30 @@ func (m *gtcMethod) respond(ctx context.Context, data []byte) step {
 	c := m.l.c
 	clear := strings.TrimRight(string(data), "\x00")
 	if len(clear) > 256 {
-		return c.fail(reason.EAPMalformed, "a password of %d octets", len(clear))
+		return c.fail(reason.EAPMalformed, "an answer of %d octets", len(clear))
+	}
+	if m.asked {
+		c.peer("answers the question")
+		if m.claim != nil {
+			c.asker.Second(ctx, m.password, clear)
+		}
+		return m.end()
 	}
 	c.peer("sends the password")
-	claim, code := c.asker.Password(ctx, m.l.subject, m.l.name, clear)
-	if code != reason.OK {
+	var question string
+	if m.claim, question = c.asker.Asked(ctx, m.l.subject, m.l.name, clear); question == "" {
+		return m.end()
+	}
+	m.asked, m.password, c.thinking = true, clear, true
+	c.server("asks: %s", question)
+	return step{data: []byte(question)}
+}
+
+func (m *gtcMethod) end() step {
+	if m.claim == nil {
 		return failed
 	}
-	return c.proven(m.l, claim.Finish(m.name), nil)
+	return m.l.c.proven(m.l, m.claim.Finish(m.name), nil)
 }
 
 // mschapMethod is EAP-MSCHAPv2: MS-CHAPv2 (RFC 2759) in EAP, inside tunnels, and without one as clients of IKEv2 use

@@ -24,6 +24,8 @@ type Open[T any] struct {
 	among  *list.Element // among those of its owner
 	parted *list.Element // among those that have been told the outcome, nil before
 	told   time.Time
+	// thinking tells that a person was asked for something.
+	thinking bool
 }
 
 // owner is whose devices have conversations: a client.
@@ -37,9 +39,10 @@ type Limits struct {
 	// Open is how many conversations may be under way, Weight how many octets they may hold together. One owner may
 	// have half of each, so that a flood behind one client leaves room for the others.
 	Open, Weight int
-	// Idle is how long a peer may think, Parting how long it may take to acknowledge a failure. Many do not: they go
-	// away with it, and the administrator wants to see their attempt.
-	Idle, Parting time.Duration
+	// Idle is how long a peer may think, Thinking how long a person who was asked for something, Parting how long a
+	// peer may take to acknowledge a failure. Many do not: they go away with it, and the administrator wants to see
+	// their attempt.
+	Idle, Thinking, Parting time.Duration
 }
 
 // Table holds the conversations under way.
@@ -89,13 +92,13 @@ func (t *Table[T]) Add(c *Conversation, keep T, by string) *Open[T] {
 
 // Weigh takes note of what a conversation holds after a round.
 func (t *Table[T]) Weigh(o *Open[T]) {
-	now, parting := o.Weight(), o.Parting()
+	now, parting, thinking := o.Weight(), o.Parting(), o.Thinking()
 	t.mu.Lock()
 	var gone []*Open[T]
 	if t.open[o.State] == o {
 		t.weight += now - o.weight
 		t.heavy[o.owner] += now - o.weight
-		o.weight = now
+		o.weight, o.thinking = now, thinking
 		if o.parted == nil && parting {
 			o.told = time.Now()
 			o.parted = t.parted.PushBack(o)
@@ -132,7 +135,7 @@ func (t *Table[T]) Find(state []byte) *Open[T] {
 	defer t.mu.Unlock()
 	o := t.open[State(state)]
 	if o != nil {
-		o.at = time.Now()
+		o.at, o.thinking = time.Now(), false
 		t.order.MoveToBack(o.place)
 		o.owner.order.MoveToBack(o.among)
 	}
@@ -186,33 +189,34 @@ func (t *Table[T]) watch() {
 
 // expire gives up what has been silent for too long at a moment.
 func (t *Table[T]) expire(now time.Time) {
-	for {
-		t.mu.Lock()
-		o := t.due(now)
-		if o != nil {
-			t.remove(o)
-		}
-		t.mu.Unlock()
-		if o == nil {
-			return
-		}
-		t.giveUp([]*Open[T]{o})
+	t.mu.Lock()
+	gone := t.due(now)
+	for _, o := range gone {
+		t.remove(o)
 	}
+	t.mu.Unlock()
+	t.giveUp(gone)
 }
 
-// due is a conversation that is to be given up, nil if there is none.
-func (t *Table[T]) due(now time.Time) *Open[T] {
-	if e := t.order.Front(); e != nil {
-		if o := e.Value.(*Open[T]); o.at.Before(now.Add(-t.limits.Idle)) {
-			return o
+// due are the conversations that are to be given up.
+func (t *Table[T]) due(now time.Time) (list []*Open[T]) {
+	for e := t.order.Front(); e != nil; e = e.Next() {
+		o := e.Value.(*Open[T])
+		if !o.at.Before(now.Add(-t.limits.Idle)) {
+			break
+		}
+		if !o.thinking || o.at.Before(now.Add(-max(t.limits.Idle, t.limits.Thinking))) {
+			list = append(list, o)
 		}
 	}
-	if e := t.parted.Front(); e != nil {
-		if o := e.Value.(*Open[T]); o.told.Before(now.Add(-t.limits.Parting)) {
-			return o
+	for e := t.parted.Front(); e != nil; e = e.Next() {
+		o := e.Value.(*Open[T])
+		if !o.told.Before(now.Add(-t.limits.Parting)) {
+			break
 		}
+		list = append(list, o)
 	}
-	return nil
+	return list
 }
 
 func (t *Table[T]) giveUp(gone []*Open[T]) {
@@ -227,5 +231,5 @@ func (t *Table[T]) giveUp(gone []*Open[T]) {
 func (t *Table[T]) Close() {
 	close(t.stop)
 	t.done.Wait()
-	t.expire(time.Now().Add(t.limits.Idle + time.Hour))
+	t.expire(time.Now().Add(t.limits.Idle + t.limits.Thinking + time.Hour))
 }

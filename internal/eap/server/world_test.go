@@ -39,6 +39,9 @@ type asker struct {
 	computer         string
 	roots            *x509.CertPool
 	resumable        bool
+	// question is what is asked after a clear password; second are the password and the answer.
+	question string
+	second   []string
 }
 
 func (a *asker) Method(name string)           { a.method = name }
@@ -84,6 +87,16 @@ func (a *asker) check(who proof.Subject, name string, ok bool) (*proof.Claim, re
 
 func (a *asker) Password(_ context.Context, who proof.Subject, name, clear string) (*proof.Claim, reason.Code) {
 	return a.check(who, name, clear == password)
+}
+
+// Asked asks whoever is to give a code, and says the same to everybody.
+func (a *asker) Asked(ctx context.Context, who proof.Subject, name, clear string) (*proof.Claim, string) {
+	c, _ := a.Password(ctx, who, name, clear)
+	return c, a.question
+}
+
+func (a *asker) Second(_ context.Context, password, typed string) {
+	a.second = []string{password, typed}
 }
 
 func (a *asker) CHAP(_ context.Context, who proof.Subject, name string, r CHAP) (*proof.Claim, reason.Code) {

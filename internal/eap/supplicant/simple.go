@@ -22,10 +22,19 @@ func (m *md5) respond(packet eap.Packet) ([]byte, error) {
 	return eap.AppendValue(nil, sum[:], m.p.settings.Identity), nil
 }
 
-type gtc struct{ p *Peer }
+type gtc struct {
+	p *Peer
+	// gave tells that the password was given already.
+	gave bool
+}
 
 func (m *gtc) respond(packet eap.Packet) ([]byte, error) {
 	m.p.say("server", "asks: %s", strings.TrimSpace(string(packet.Data)))
+	if code := m.p.settings.Code; m.gave && code != nil {
+		m.p.say("peer", "answers the question")
+		return []byte(code(string(packet.Data))), nil
+	}
+	m.gave = true
 	m.p.say("peer", "sends the password")
 	return []byte(m.p.settings.Password), nil
 }

@@ -20,6 +20,9 @@ type Settings struct {
 	// Identity is who signs in; Outer the name shown outside the tunnel, Identity if empty.
 	Identity, Outer string
 	Password        string
+	// Code is what the person answers to a question after the password in EAP-GTC; nil sends the password again, as
+	// devices do that keep it.
+	Code func(question string) string
 	// NewPassword is what an expired password is changed to; empty does not change it.
 	NewPassword string
 	Certificate *tls.Certificate

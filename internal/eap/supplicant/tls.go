@@ -55,7 +55,7 @@ func innerLayer(p *Peer, inner string) *layer {
 	case "mschapv2":
 		l.kind, l.make = eap.MSCHAPv2, func() method { return &mschapv2{p: p, name: l.name} }
 	case "gtc":
-		l.kind, l.make = eap.GTC, func() method { return &gtc{p} }
+		l.kind, l.make = eap.GTC, func() method { return &gtc{p: p} }
 	case "md5":
 		l.kind, l.make = eap.MD5, func() method { return &md5{p} }
 	case "tls":

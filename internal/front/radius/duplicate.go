@@ -25,6 +25,8 @@ type answer struct {
 	authenticator [16]byte
 	at            time.Time
 	reply         []byte
+	// held tells that the reply may come later than others are remembered for; over that it has come, or never will.
+	held, over bool
 }
 
 // duplicates remembers requests, so that a retransmission is answered from here and the work is never done twice.
@@ -57,12 +59,18 @@ func (d *duplicates) arrive(key request, authenticator [16]byte, now time.Time) 
 	s := &d.shards[(uint(key.identifier)^uint(key.source.Port()))%shards]
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if old := s.known[key]; old != nil && old.authenticator == authenticator && now.Sub(old.at) < remembered {
+	if old := s.known[key]; old != nil && old.authenticator == authenticator &&
+		(old.held || now.Sub(old.at) < remembered) {
 		return old, old.reply, true
 	}
-	for s.head < len(s.order) && (now.Sub(s.order[s.head].answer.at) >= remembered ||
-		len(s.order)-s.head >= maxRemembered) {
-		if old := s.order[s.head]; s.known[old.key] == old.answer {
+	for n := len(s.order) - s.head; n > 0 && (now.Sub(s.order[s.head].answer.at) >= remembered ||
+		len(s.order)-s.head >= maxRemembered); n-- {
+		switch old := s.order[s.head]; {
+		case s.known[old.key] != old.answer:
+		case old.answer.held && len(s.order)-s.head < maxRemembered: // and goes on being remembered
+			old.answer.at = now
+			s.order = append(s.order, old)
+		default:
 			delete(s.known, old.key)
 		}
 		s.order[s.head] = aged{}
@@ -87,9 +95,20 @@ func (d *duplicates) forget(key request, entry *answer) {
 	s := &d.shards[(uint(key.identifier)^uint(key.source.Port()))%shards]
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.known[key] == entry {
+	if entry.held, entry.over = false, true; s.known[key] == entry {
 		delete(s.known, key)
 	}
+}
+
+// hold remembers a request until its reply comes, however long that takes.
+func (d *duplicates) hold(key request, entry *answer) {
+	if entry == nil {
+		return
+	}
+	s := &d.shards[(uint(key.identifier)^uint(key.source.Port()))%shards]
+	s.mu.Lock()
+	entry.held = !entry.over
+	s.mu.Unlock()
 }
 
 // answered keeps the reply of a request.
@@ -99,6 +118,9 @@ func (d *duplicates) answered(key request, entry *answer, reply []byte) {
 	}
 	s := &d.shards[(uint(key.identifier)^uint(key.source.Port()))%shards]
 	s.mu.Lock()
-	entry.reply = reply
+	if entry.held { // it came long after the request
+		entry.at = time.Now()
+	}
+	entry.reply, entry.held, entry.over = reply, false, true
 	s.mu.Unlock()
 }

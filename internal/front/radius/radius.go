@@ -53,6 +53,7 @@ func (r *Server) Close() {
 // arrival is one request on its way to a reply.
 type arrival struct {
 	incoming
+	server *Server
 	// hand takes the reply instead of the socket, for a trial within the process.
 	hand func([]byte)
 }
@@ -63,7 +64,7 @@ func (r *Server) take(in *incoming) {
 		r.discard(in, sources.NoSecret, "RADIUS")
 		return
 	}
-	a := arrival{incoming: *in}
+	a := arrival{incoming: *in, server: r}
 	if fault, detail := a.prove(r.sources.Signs(a.From)); fault != "" {
 		r.discard(in, fault, detail)
 		return
@@ -138,14 +139,28 @@ func (r *Server) visit(a *arrival) {
 		func() {
 			r.sources.Discard(a.From, a.Client.ID, sources.Panicked, "", time.Now())
 		})
+	a.Later = a
 	out := a.Answer(r.ctx, r.gate)
-	if out.Discard {
+	switch {
+	case out.Held:
+		r.duplicates.hold(a.id, a.entry)
+		return
+	case out.Discard:
 		return
 	}
 	if out.Reason == reason.PasswordUnreadable {
 		r.sources.Discard(a.From, a.Client.ID, sources.SuspectSecret, "", time.Now())
 	}
 	r.reply(a, out)
+}
+
+// Answered takes the answer of a request that waited for an approval.
+func (a *arrival) Answered(out gate.Answer) {
+	if out.Discard {
+		a.server.duplicates.forget(a.id, a.entry)
+		return
+	}
+	a.server.reply(a, out)
 }
 
 // reply signs the answer and sends it, refusals after their delay.

@@ -164,21 +164,23 @@ func (s *Session) password(ctx context.Context, text string, begun time.Time) []
 	return s.factor(ctx, s.ask.Password(ctx, text))
 }
 
-// factor asks for a one-time code where one is needed, whatever the password came to: nobody learns that it was right.
+// factor asks for the second factor where it is needed, whatever the password came to: nobody learns that it was right.
 func (s *Session) factor(ctx context.Context, came reason.Code) []byte {
-	if !s.ask.NeedsCode() {
+	if !s.ask.NeedsFactor() {
 		return s.proven(ctx, came)
 	}
 	s.came = came
-	return s.prompt(tacacs.AuthenGetData, "One-time code: ", 0, s.code)
+	return s.prompt(tacacs.AuthenGetData, s.ask.Question(taken(came)), 0, s.code)
+}
+
+// taken tells that a password was taken, be it one that has to be changed.
+func taken(came reason.Code) bool {
+	return came == reason.OK || came == reason.PasswordExpired || came == reason.PasswordMustChange
 }
 
 func (s *Session) code(ctx context.Context, text string, _ time.Time) []byte {
-	switch s.came {
-	case reason.OK, reason.PasswordExpired, reason.PasswordMustChange:
-		if s.ask.Code(ctx, text) != reason.OK {
-			return s.end(ctx, "")
-		}
+	if came := s.ask.Code(ctx, text); taken(s.came) && came != reason.OK {
+		return s.end(ctx, "")
 	}
 	return s.proven(ctx, s.came)
 }

@@ -26,8 +26,11 @@ type Asker interface {
 	Typed(ctx context.Context, typed string)
 	CHAP(ctx context.Context, identifier byte, challenge, response []byte)
 	MSCHAP(ctx context.Context, challenge [8]byte, response [24]byte)
-	// NeedsCode reports whether a one-time code has to be asked for, which Code checks.
-	NeedsCode() bool
+	// NeedsFactor reports whether the second factor has to be asked for, which Code checks; Question is what the person
+	// reads, whether the password was right or not.
+	NeedsFactor() bool
+	Question(right bool) string
+	// Code checks what was typed then, unless the password was wrong.
 	Code(ctx context.Context, code string) reason.Code
 	Change(ctx context.Context, old, next string) (reason.Code, string)
 	// Unreadable notes a credential that cannot be read, Abort that the dialogue was broken off.

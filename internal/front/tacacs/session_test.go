@@ -63,7 +63,9 @@ func (s *script) CHAP(_ context.Context, identifier byte, challenge, response []
 
 func (s *script) MSCHAP(context.Context, [8]byte, [24]byte) { s.note("mschap") }
 
-func (s *script) NeedsCode() bool { return s.needsCode }
+func (s *script) NeedsFactor() bool { return s.needsCode }
+
+func (s *script) Question(bool) string { return "One-time code: " }
 
 func (s *script) Code(_ context.Context, code string) reason.Code {
 	s.note("code")
@@ -163,7 +165,7 @@ func TestDialogues(t *testing.T) {
 		{"a code too", script{needsCode: true}, login, []string{"rope", "123456"}, "Password: |One-time code: |",
 			"sign-in ann pap,password,code,end", tacacs.AuthenPass},
 		{"a code is asked for whatever the password", script{needsCode: true}, login, []string{"knot", "123456"},
-			"Password: |One-time code: |Access denied.", "sign-in ann pap,password,end", tacacs.AuthenFail},
+			"Password: |One-time code: |Access denied.", "sign-in ann pap,password,code,end", tacacs.AuthenFail},
 		{"an expired password", script{came: reason.PasswordExpired}, login, []string{"rope", "new-rope-1",
 			"new-rope-1"},
 			"Password: |Your password has to be changed.\nNew password: |New password, once more: |The password was " +

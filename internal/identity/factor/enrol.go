@@ -6,15 +6,14 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/base32"
-	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/boombuler/barcode"
 	"github.com/boombuler/barcode/qr"
 	"github.com/pquerna/otp"
+	"github.com/pquerna/otp/hotp"
 	"github.com/pquerna/otp/totp"
 
 	"tollgate.example/key/internal/core/reason"
@@ -45,7 +44,14 @@ type Request struct {
 	Algorithm string
 	Digits    int
 	Period    int
-	By        string
+	// Counted asks for codes that follow a counter, of which Counter is the next one (RFC 4226).
+	Counted bool
+	Counter int64
+	// Still is what Of has to say of the person, nil for anything: otherwise ErrUsed is returned.
+	Still *string
+	// Replaces has it count in place of the other devices for codes that the person has, and not beside them.
+	Replaces bool
+	By       string
 }
 
 // Offer is what the person brings into the device.
@@ -62,6 +68,9 @@ func (r *Request) check() ([]byte, error) {
 	r.Algorithm, r.Digits, r.Period = cmp.Or(strings.ToUpper(r.Algorithm), "SHA1"), cmp.Or(r.Digits, 6),
 		cmp.Or(r.Period, 30)
 	r.Label = strings.TrimSpace(r.Label)
+	if r.Counted {
+		r.Period = 0
+	}
 	_, known := algorithms[r.Algorithm]
 	switch {
 	case !known:
@@ -69,7 +78,10 @@ func (r *Request) check() ([]byte, error) {
 			"Use SHA1, SHA256 or SHA512."}
 	case r.Digits < 6 || r.Digits > 8:
 		return nil, &FieldError{"digits", fmt.Sprintf("codes of %d digits are not used", r.Digits), "Use 6 to 8."}
-	case r.Period < 15 || r.Period > 120:
+	case r.Counter < 0 || r.Counter > maxCounter || !r.Counted && r.Counter != 0:
+		return nil, &FieldError{"counter", fmt.Sprintf("the counter %d is none", r.Counter),
+			"Give the next one of a device that counts, or leave it at 0."}
+	case !r.Counted && (r.Period < 15 || r.Period > 120):
 		return nil, &FieldError{"period", fmt.Sprintf("%d seconds are out of range", r.Period),
 			"Use 15 to 120; 30 is usual."}
 	case len(r.Label) > 100:
@@ -81,10 +93,14 @@ func (r *Request) check() ([]byte, error) {
 		return seed, nil
 	}
 	text := strings.ToUpper(strings.NewReplacer(" ", "", "-", "", "=", "").Replace(r.Seed))
-	seed, err := base32.StdEncoding.WithPadding(base32.NoPadding).DecodeString(text)
+	seed, err := noPadding.DecodeString(text)
 	switch {
 	case err != nil:
-		return nil, &FieldError{"seed", "this is no base32", "It has the letters A to Z and the digits 2 to 7 only."}
+		return nil, &FieldError{
+			"seed",
+			"this is no base32",
+			"It has the letters A to Z and the digits 2 to 7 only.",
+		}
 	case len(seed) < 16 || len(seed) > 64: // RFC 4226 section 4, R6
 		return nil, &FieldError{"seed", fmt.Sprintf("a seed of %d octets is not used", len(seed)),
 			"Use one of 16 to 64 octets, which are 26 to 103 characters."}
@@ -92,50 +108,195 @@ func (r *Request) check() ([]byte, error) {
 	return seed, nil
 }
 
-// Enrol begins an enrolment. The token counts once Confirm has seen a code of it; until then one that the person has
-// goes on.
+// Enrol begins an enrolment. The token counts once Confirm has seen a code of it.
 func (k *Keeper) Enrol(ctx context.Context, r Request, now time.Time) (*Offer, error) {
 	seed, err := r.check()
 	if err != nil {
 		return nil, err
 	}
-	made, err := totp.Generate(totp.GenerateOpts{Issuer: issuer, AccountName: r.Name, Secret: seed,
-		Period: uint(r.Period), Digits: otp.Digits(r.Digits), Algorithm: algorithms[r.Algorithm]})
+	uri, err := r.uri(seed)
 	if err != nil {
 		return nil, fmt.Errorf("making the key URI: %w", err)
 	}
-	picture, err := qr.Encode(made.URL(), qr.M, qr.Auto)
+	picture, err := Picture(uri)
+	if err != nil {
+		return nil, err
+	}
+	t := k.made(&r, seed, now)
+	if err := k.put(ctx, t, func(other *kept) bool { return false }); err != nil {
+		return nil, err
+	}
+	return &Offer{Token: t.Token, Seed: t.Seed, URI: uri, QR: picture}, nil
+}
+
+// Picture is a QR code of a text, row by row, with 1 for a dark square.
+func Picture(text string) ([]string, error) {
+	picture, err := qr.Encode(text, qr.M, qr.Auto)
 	if err != nil {
 		return nil, fmt.Errorf("making the QR code: %w", err)
 	}
+	return rows(picture), nil
+}
+
+// maxCounter bounds the counter of a token.
+const maxCounter = 1 << 48
+
+// noPadding is base32 as seeds are written.
+var noPadding = base32.StdEncoding.WithPadding(base32.NoPadding)
+
+// made makes a token of a request that was checked.
+func (k *Keeper) made(r *Request, seed []byte, now time.Time) *kept {
 	t := &kept{Token: Token{ID: k.ids.New(now).String(), Store: r.Store, Name: r.Name, Display: r.Display,
 		Label: r.Label, Algorithm: r.Algorithm, Digits: r.Digits, Period: r.Period, MadeAt: now, MadeBy: r.By}}
-	t.Seed = made.Secret()
-	var before []string
+	t.Seed, t.Replaces = noPadding.EncodeToString(seed), r.Replaces
+	if r.Counted {
+		t.step = r.Counter - 1 // the last one that was taken
+	}
+	return t
+}
+
+// uri is the key URI, which a picture for the device holds.
+func (r *Request) uri(seed []byte) (string, error) {
+	if r.Counted {
+		made, err := hotp.Generate(hotp.GenerateOpts{Issuer: issuer, AccountName: r.Name, Secret: seed,
+			Digits: otp.Digits(r.Digits), Algorithm: algorithms[r.Algorithm]})
+		if err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%s&counter=%d", made.URL(), r.Counter), nil
+	}
+	made, err := totp.Generate(totp.GenerateOpts{Issuer: issuer, AccountName: r.Name, Secret: seed,
+		Period: uint(r.Period), Digits: otp.Digits(r.Digits), Algorithm: algorithms[r.Algorithm]})
+	if err != nil {
+		return "", err
+	}
+	return made.URL(), nil
+}
+
+// Import takes a device whose seed is known, such as one of hardware, for a person: it counts at once, in place of one
+// of the same seed or label. What it showed before the next counter, or by now, counts no more.
+func (k *Keeper) Import(ctx context.Context, r Request, now time.Time) (*Token, error) {
+	if r.Seed == "" {
+		return nil, &FieldError{"seed", "there is none", "Give the seed of the device."}
+	}
+	seed, err := r.check()
+	if err != nil {
+		return nil, err
+	}
+	t := k.made(&r, seed, now)
+	t.Confirmed = true
+	if err := k.put(ctx, t, func(other *kept) bool {
+		return r.Replaces || other.Seed == t.Seed || other.Label == t.Label && t.Label != ""
+	}); err != nil {
+		return nil, err
+	}
+	return k.Get(t.ID), nil
+}
+
+// put stores a new device, in place of those of its person and kind that gives says, and of any that was never
+// confirmed.
+func (k *Keeper) put(ctx context.Context, t *kept, gives func(other *kept) bool) error {
+	before := k.others(t, gives)
+	if err := k.room(t, before); err != nil {
+		return err
+	}
+	return k.add(ctx, t, nil, before)
+}
+
+// room reports whether there is room for another device, when others are gone.
+func (k *Keeper) room(t *kept, gone []string) error {
 	k.mu.RLock()
 	full := len(k.byID) >= maxTokens
-	for id, other := range k.byID { // one that was never confirmed is forgotten
-		if !other.Confirmed && key(other.Store, other.Name) == key(r.Store, r.Name) {
-			before = append(before, id)
-		}
-	}
 	k.mu.RUnlock()
 	if full {
-		return nil, &FieldError{"person", fmt.Sprintf("there are %d second factors already", maxTokens),
+		return &FieldError{"person", fmt.Sprintf("there are %d second factors already", maxTokens),
 			"Remove those of people who have left."}
 	}
-	if err := k.store.AddFactorToken(ctx, t.row(k.box), before); err != nil {
-		return nil, fmt.Errorf("storing the second factor of %s: %w", r.Name, err)
+	if p := k.find(t.Store, t.Name); p != nil {
+		p.mu.Lock()
+		left := len(p.devices) - len(gone)
+		p.mu.Unlock()
+		if left >= maxDevices {
+			return &FieldError{"person", fmt.Sprintf("%s has %d devices already", t.Name, left),
+				"Remove those that are not used any more."}
+		}
+	}
+	return nil
+}
+
+// others are the devices of a person that were never confirmed, or of the kind of another one that gives says.
+func (k *Keeper) others(t *kept, gives func(other *kept) bool) (ids []string) {
+	p := k.find(t.Store, t.Name)
+	if p == nil {
+		return nil
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, d := range p.devices {
+		if d != t && (!d.Confirmed || d.Kind == t.Kind && gives(d)) {
+			ids = append(ids, d.ID)
+		}
+	}
+	return ids
+}
+
+// add stores a device, and what change makes of what the person's have in common, and removes others. Nothing is
+// changed in common by a nil change, or where it returns nil.
+func (k *Keeper) add(ctx context.Context, t *kept, change func(p *person) (*common, error), remove []string) error {
+	k.saving.Lock()
+	defer k.saving.Unlock()
+	k.mu.Lock()
+	p := k.person(t.Store, t.Name)
+	k.mu.Unlock()
+	p.mu.Lock()
+	was, stored := p.common, p.stored
+	var both *common
+	var err error
+	if change != nil {
+		both, err = change(p)
+	}
+	if err != nil {
+		p.mu.Unlock()
+		return err
+	}
+	if t.of = p; t.Display != "" {
+		p.display = t.Display
+	}
+	if both != nil {
+		p.common, p.stored = both, true
+	}
+	rows := []store.FactorToken{t.row(k.box)}
+	if both != nil {
+		rows = append(rows, k.commonRow(p))
+	}
+	p.mu.Unlock()
+	err = k.store.AddFactorTokens(ctx, rows, remove)
+	if err != nil {
+		p.mu.Lock()
+		if both != nil && p.common == both {
+			p.common, p.stored = was, stored
+		}
+		p.mu.Unlock()
 	}
 	k.mu.Lock()
-	for _, id := range before {
-		delete(k.byID, id)
+	defer k.mu.Unlock()
+	if err != nil {
+		return fmt.Errorf("storing the second factor of %s: %w", t.Name, err)
+	}
+	for _, id := range remove {
+		k.drop(id)
+	}
+	if both != nil {
+		k.shared[p.id()] = p
 	}
 	k.keep(t)
-	k.mu.Unlock()
-	out := &Offer{Token: t.Token, Seed: t.Seed, URI: made.URL()}
-	out.QR = rows(picture)
-	return out, nil
+	return nil
+}
+
+// Check fills in what is usual of a device to import, and returns the first fault.
+func (r *Request) Check() error {
+	_, err := r.check()
+	return err
 }
 
 // quiet is how many light squares stand around a QR code (ISO/IEC 18004 section 6.3.8).
@@ -159,58 +320,71 @@ func rows(picture barcode.Barcode) []string {
 	return out
 }
 
-// Confirm takes the first code of a token, which counts from then on in place of one that the person had. It returns
-// the recovery codes, which nobody can see again.
+// Confirm takes the first code of a token, which counts from then on. It returns new recovery codes, which nobody can
+// see again; none if the person has some from before.
 func (k *Keeper) Confirm(ctx context.Context, id, typed string, now time.Time) ([]string, error) {
+	return k.confirm(ctx, id, typed, nil, now)
+}
+
+// ConfirmStill is Confirm for whoever was allowed to add a device to those that Of named then: it returns ErrUsed if it
+// names others by now, so that of two who were allowed by the same word one adds a device.
+func (k *Keeper) ConfirmStill(ctx context.Context, id, typed, still string, now time.Time) ([]string, error) {
+	return k.confirm(ctx, id, typed, &still, now)
+}
+
+func (k *Keeper) confirm(ctx context.Context, id, typed string, still *string, now time.Time) ([]string, error) {
 	t := k.get(id)
 	if t == nil {
 		return nil, ErrNone
 	}
-	t.mu.Lock()
+	t.of.mu.Lock()
 	if t.Confirmed {
-		t.mu.Unlock()
+		t.of.mu.Unlock()
 		return nil, &FieldError{"code", "this second factor is confirmed already", "There is nothing to do."}
 	}
-	code, detail := t.take(strings.ReplaceAll(typed, " ", ""), now)
+	if still != nil && t.of.counting() != *still {
+		t.of.mu.Unlock()
+		return nil, ErrUsed
+	}
+	code, detail := t.take(plain(typed), now)
 	if code == reason.OK {
-		t.Confirmed, t.Wrong = true, 0
-		t.renew()
+		t.Confirmed = true
 	}
-	recovery := slices.Clone(t.Recovery)
-	t.mu.Unlock()
+	t.of.mu.Unlock()
 	if code != reason.OK {
-		return nil, &FieldError{"code", "this is not the code that the device should show: " + cmp.Or(detail,
-			string(code)), "Look whether the device took the right QR code, and at its clock."}
+		return nil, &FieldError{"code", "this is not the code that the device should show: " + cmp.Or(
+			strings.TrimRight(detail, ". "), string(code)),
+			"Look whether the device took the right QR code, and at its clock."}
 	}
-	var before []string
-	k.mu.RLock()
-	old := k.byPerson[key(t.Store, t.Name)]
-	k.mu.RUnlock()
-	if old != nil && old.ID != t.ID {
-		before = append(before, old.ID)
+	before := k.others(t, func(*kept) bool { return t.Replaces })
+	var recovery []string
+	if err := k.add(ctx, t, func(p *person) (*common, error) {
+		next := *p.common
+		recovery = next.renew(t.Replaces)
+		return &next, nil
+	}, before); err != nil {
+		t.of.mu.Lock()
+		t.Confirmed = false
+		t.of.mu.Unlock()
+		return nil, err
 	}
-	if err := k.store.AddFactorToken(ctx, t.row(k.box), before); err != nil {
-		t.mu.Lock()
-		t.Confirmed, t.Recovery, t.RecoveryLeft = false, nil, 0
-		t.mu.Unlock()
-		return nil, fmt.Errorf("storing the second factor of %s: %w", t.Name, err)
-	}
-	k.mu.Lock()
-	for _, gone := range before {
-		delete(k.byID, gone)
-	}
-	k.keep(t)
-	k.mu.Unlock()
 	return recovery, nil
 }
 
-// renew makes new recovery codes.
-func (t *kept) renew() {
-	t.Recovery = nil
-	for range recoveryMany {
-		t.Recovery = append(t.Recovery, recoveryCode())
+// renew makes new recovery codes where there are none, or anew, and returns them.
+func (c *common) renew(anew bool) []string {
+	if len(c.Recovery) > 0 && !anew {
+		return nil
 	}
-	t.RecoveryLeft = len(t.Recovery)
+	c.Recovery = newRecovery()
+	return c.Recovery
+}
+
+func newRecovery() (out []string) {
+	for range recoveryMany {
+		out = append(out, recoveryCode())
+	}
+	return out
 }
 
 func recoveryCode() string {
@@ -225,90 +399,4 @@ func recoveryCode() string {
 		}
 	}
 	return string(out)
-}
-
-// Recover makes new recovery codes; the old ones count no more.
-func (k *Keeper) Recover(ctx context.Context, id string) ([]string, error) {
-	t := k.get(id)
-	if t == nil || !t.Confirmed {
-		return nil, ErrNone
-	}
-	t.mu.Lock()
-	t.renew()
-	out := slices.Clone(t.Recovery)
-	t.mu.Unlock()
-	return out, k.save(ctx, t)
-}
-
-// Release has codes of a person looked at again who gave too many wrong ones.
-func (k *Keeper) Release(id string) error {
-	t := k.get(id)
-	if t == nil {
-		return ErrNone
-	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.Wrong, t.LockedUntil = 0, time.Time{}
-	return nil
-}
-
-// Remove removes a second factor; where one is asked for, the person is then refused.
-func (k *Keeper) Remove(ctx context.Context, id string) error {
-	t := k.get(id)
-	if t == nil {
-		return ErrNone
-	}
-	if err := k.store.RemoveFactorToken(ctx, id); err != nil && !errors.Is(err, store.ErrNotFound) {
-		return fmt.Errorf("removing the second factor of %s: %w", t.Name, err)
-	}
-	k.mu.Lock()
-	delete(k.byID, id)
-	if k.byPerson[key(t.Store, t.Name)] == t {
-		delete(k.byPerson, key(t.Store, t.Name))
-	}
-	k.mu.Unlock()
-	k.recent.forget(key(t.Store, t.Name))
-	return nil
-}
-
-func (k *Keeper) get(id string) *kept {
-	k.mu.RLock()
-	defer k.mu.RUnlock()
-	return k.byID[id]
-}
-
-// Get returns a token, nil if there is none.
-func (k *Keeper) Get(id string) *Token {
-	t := k.get(id)
-	if t == nil {
-		return nil
-	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	out := t.Token
-	return &out
-}
-
-// List returns the tokens whose person or label contains the text, in the order of names.
-func (k *Keeper) List(text string) []Token {
-	text = strings.ToLower(text)
-	k.mu.RLock()
-	all := make([]*kept, 0, len(k.byID))
-	for _, t := range k.byID {
-		all = append(all, t)
-	}
-	k.mu.RUnlock()
-	out := make([]Token, 0, len(all))
-	for _, t := range all {
-		t.mu.Lock()
-		if strings.Contains(strings.ToLower(t.Name+" "+t.Display+" "+t.Label), text) {
-			out = append(out, t.Token)
-		}
-		t.mu.Unlock()
-	}
-	slices.SortFunc(out, func(a, b Token) int {
-		return cmp.Or(strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)), strings.Compare(a.Store,
-			b.Store), strings.Compare(a.ID, b.ID))
-	})
-	return out
 }

@@ -1,5 +1,5 @@
-// Package factor keeps the second factors of people: devices, mostly phones, that make one-time codes by the time (RFC
-// 6238). They are records, not part of the draft: a change takes effect at once.
+// Package factor keeps the second factors of people: devices that make one-time codes (RFC 4226, RFC 6238), recovery
+// and temporary codes. They are records, not part of the draft: a change takes effect at once.
 package factor
 
 import (
@@ -13,13 +13,9 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/pquerna/otp"
-	"github.com/pquerna/otp/hotp"
-
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/core/config"
-	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/store"
 )
 
@@ -29,59 +25,86 @@ const (
 	window = 1
 	// wide is how far a clock is looked for that has gone off; two codes in a row from there set it right.
 	wide = 20
+	// ahead is how many codes of a counter may have been shown and not used; farAhead is how far one is looked for that
+	// was pressed more often, which two codes in a row set right.
+	ahead    = 10
+	farAhead = 200
 	// maxLate codes in a row that are a step behind mean that the clock is.
 	maxLate = 3
 	// maxSkew bounds the skew that is learned, in steps.
 	maxSkew = 240
-	// maxWrong codes in a row lock for lockTime.
+	// maxWrong codes in a row lock for a while.
 	maxWrong = 5
-	lockTime = 5 * time.Minute
 	// maxUsed steps are remembered one by one: the order alone does not tell what is used after a clock was ahead.
 	maxUsed = 16
-	// maxTokens bounds what is kept in memory.
-	maxTokens = 200_000
+	// maxTokens bounds what is kept in memory, maxDevices those of one person.
+	maxTokens  = 200_000
+	maxDevices = 10
+)
+
+// Kinds of second factors.
+const (
+	// KindCode is a device that makes one-time codes.
+	KindCode = ""
+	// KindPhone is a phone that approves sign-ins.
+	KindPhone = "phone"
+	// KindKey is a security key.
+	KindKey = "key"
+	// KindTemporary is that of a view of somebody who has a temporary code and no device.
+	KindTemporary = "temporary"
 )
 
 // Token is one device of a person. The secrets stay inside this package.
 type Token struct {
 	ID, Store, Name, Display string
-	// Label is what the operator calls the device.
+	// Kind is KindCode or another of the kinds.
+	Kind string
+	// Label is what the device is called.
 	Label     string
 	Algorithm string
 	Digits    int
-	// Period is how long a code is shown, in seconds.
+	// Period is how long a code is shown, in seconds; 0 for codes that follow a counter (RFC 4226).
 	Period int
 	// Confirmed tells that a code of it was seen; before, it counts for nothing.
 	Confirmed bool
 	// Skew is by how many steps its clock is ahead.
-	Skew         int64
-	MadeAt       time.Time
-	MadeBy       string
-	UsedAt       time.Time
-	UsedOn       string
-	RecoveryLeft int
-	// Wrong counts wrong codes since the last right one; LockedUntil is zero unless there were too many.
-	Wrong       int
-	LockedUntil time.Time
+	Skew   int64
+	MadeAt time.Time
+	MadeBy string
+	UsedAt time.Time
+	UsedOn string
+
+	// Of the person: recovery codes that are left, wrong codes since the last right one, until when none is looked at
+	// because there were too many, and until when a temporary code is good; the times are zero for none.
+	RecoveryLeft   int
+	Wrong          int
+	LockedUntil    time.Time
+	TemporaryUntil time.Time
 }
 
-// secrets are what a token is sealed with.
+// secrets are what a device is sealed with.
 type secrets struct {
 	// Seed is in base32, as in a key URI.
-	Seed     string   `json:"seed"`
-	Recovery []string `json:"recovery"`
-	// Tries are the wrong codes in a row, Locked until when none is looked at, in milliseconds since 1970.
-	Tries  int   `json:"tries,omitempty"`
-	Locked int64 `json:"locked,omitempty"`
+	Seed string `json:"seed,omitempty"`
 	// Used are the last steps that were taken, sorted.
 	Used []int64 `json:"used,omitempty"`
+	// Key is the public key of a phone that approves sign-ins (SubjectPublicKeyInfo, RFC 5280 section 4.1.2.7).
+	Key []byte `json:"key,omitempty"`
+	// Credential is what is kept of a security key.
+	Credential string `json:"credential,omitempty"`
+	// Push is where a phone takes messages while its page is closed, nil for nowhere.
+	Push *Push `json:"push,omitempty"`
+	// Replaces tells that it counts in place of the other devices for codes, once it is confirmed.
+	Replaces bool `json:"replaces,omitempty"`
 }
 
-// kept is a token with its secrets. mu guards everything that a sign-in may change.
+// kept is a device with its secrets. Everything that a sign-in may change is guarded by its person.
 type kept struct {
-	mu sync.Mutex
 	Token
 	secrets
+	of *person
+	// before is what its row says of the person, from when each had one device.
+	before common
 	// step is the last one that was taken; far is one that a clock far off would have made, 0 for none.
 	step, far int64
 	// late counts codes in a row that came a step behind, which is a slow hand once and a slow clock if it lasts.
@@ -92,13 +115,14 @@ type kept struct {
 type Store interface {
 	FactorTokens(ctx context.Context) ([]store.FactorToken, error)
 	FactorTokenByID(ctx context.Context, id string) (store.FactorToken, error)
-	AddFactorToken(ctx context.Context, t store.FactorToken, remove []string) error
+	AddFactorTokens(ctx context.Context, add []store.FactorToken, remove []string) error
 	SaveFactorToken(ctx context.Context, t store.FactorToken) error
+	// SaveFactorTokens saves several, all or nothing.
+	SaveFactorTokens(ctx context.Context, list []store.FactorToken) error
 	// SaveFactorTokenAlone saves here alone, while no majority of the nodes can be reached.
 	SaveFactorTokenAlone(ctx context.Context, t store.FactorToken) error
 	// AwaitTold waits until what other nodes changed is known here.
 	AwaitTold(ctx context.Context)
-	RemoveFactorToken(ctx context.Context, id string) error
 }
 
 // Keeper holds all tokens in memory over the store.
@@ -107,54 +131,82 @@ type Keeper struct {
 	box   *seal.Box
 	ids   *ident.Source
 
-	mu       sync.RWMutex
-	byID     map[string]*kept
-	byPerson map[string]*kept // those that are confirmed
+	mu     sync.RWMutex
+	byID   map[string]*kept
+	people map[string]*person // by key
+	shared map[string]*person // by the identifier of what they have in common
 
 	// saving keeps writes in order, so that the last one has the newest state.
 	saving sync.Mutex
-	recent recent
+	// keysCount tells that a security key is a second factor by itself: where people sign in on pages of ours alone.
+	keysCount bool
+	// removing keeps two removals of one person apart, so that one device stays.
+	removing sync.Mutex
+	queue    queue
+	recent   recent
 	// alone tells that codes count while no majority of the nodes can be reached.
 	alone atomic.Bool
 }
 
+func newKeeper(s Store, box *seal.Box, ids *ident.Source) *Keeper {
+	return &Keeper{store: s, box: box, ids: ids, byID: map[string]*kept{}, people: map[string]*person{},
+		shared: map[string]*person{}, recent: recent{given: map[place]time.Time{}}}
+}
+
 // Open reads the tokens.
-func Open(ctx context.Context, s Store, box *seal.Box, ids *ident.Source) (*Keeper, error) {
+func Open(ctx context.Context, s Store, box *seal.Box, ids *ident.Source, how ...func(*Keeper)) (*Keeper, error) {
 	rows, err := s.FactorTokens(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the second factors: %w", err)
 	}
-	k := &Keeper{store: s, box: box, ids: ids, byID: map[string]*kept{}, byPerson: map[string]*kept{},
-		recent: recent{given: map[place]time.Time{}}}
+	k := newKeeper(s, box, ids)
+	for _, set := range how {
+		set(k)
+	}
 	for _, row := range rows {
-		t, err := k.fromRow(row)
-		if err != nil {
+		if err := k.take(&row); err != nil {
 			return nil, err
 		}
-		k.keep(t)
 	}
 	return k, nil
 }
 
-func (k *Keeper) fromRow(row store.FactorToken) (*kept, error) {
-	t := &kept{Token: Token{ID: row.ID, Store: row.Store, Name: row.Name, Display: row.Display, Label: row.Label,
-		Algorithm: row.Algorithm, Digits: row.Digits, Period: row.Period,
-		Confirmed: row.Confirmed, Skew: row.Skew, MadeAt: time.UnixMilli(row.MadeAt), MadeBy: row.MadeBy,
-		UsedOn: row.UsedOn, RecoveryLeft: row.Recovery}, step: row.Step}
+// take takes a row of the store. The caller holds the lock, or is alone.
+func (k *Keeper) take(row *store.FactorToken) error {
+	text, err := k.box.Open(Place(row.ID), config.Secret(row.Secrets))
+	if err != nil {
+		return fmt.Errorf("opening the second factor of %s: %w", row.Name, err)
+	}
+	read := func(into any) {
+		if err == nil {
+			err = json.Unmarshal([]byte(text), into)
+		}
+	}
+	var both common
+	if read(&both); err != nil {
+		return fmt.Errorf("reading the second factor of %s: %w", row.Name, err)
+	}
+	if row.Kind == store.FactorsInCommon {
+		p := k.person(row.Store, row.Name)
+		p.mu.Lock()
+		p.display = row.Display
+		p.putCommon(&both)
+		p.mu.Unlock()
+		k.shared[row.ID] = p
+		return nil
+	}
+	t := &kept{Token: Token{ID: row.ID, Store: row.Store, Name: row.Name, Display: row.Display, Kind: row.Kind,
+		Label: row.Label, Algorithm: row.Algorithm, Digits: row.Digits, Period: row.Period, Confirmed: row.Confirmed,
+		Skew: row.Skew, MadeAt: time.UnixMilli(row.MadeAt), MadeBy: row.MadeBy, UsedOn: row.UsedOn}, step: row.Step,
+		before: both}
 	if row.UsedAt != 0 {
 		t.UsedAt = time.UnixMilli(row.UsedAt)
 	}
-	text, err := k.box.Open(Place(row.ID), config.Secret(row.Secrets))
-	if err == nil {
-		err = json.Unmarshal([]byte(text), &t.secrets)
+	if read(&t.secrets); err != nil {
+		return fmt.Errorf("reading the second factor of %s: %w", row.Name, err)
 	}
-	if t.Wrong = t.secrets.Tries; t.secrets.Locked != 0 {
-		t.LockedUntil = time.UnixMilli(t.secrets.Locked)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("opening the second factor of %s: %w", row.Name, err)
-	}
-	return t, nil
+	k.keep(t)
+	return nil
 }
 
 // Reload reads a token anew, which was changed or removed by somebody else. Codes that count twice are prevented by
@@ -163,245 +215,184 @@ func (k *Keeper) Reload(ctx context.Context, id string) error {
 	k.saving.Lock()
 	defer k.saving.Unlock()
 	row, err := k.store.FactorTokenByID(ctx, id)
+	there := err == nil
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return fmt.Errorf("reading second factor %s anew: %w", id, err)
 	}
-	var next *kept
-	if err == nil {
-		if next, err = k.fromRow(row); err != nil {
-			return err
-		}
-	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if old := k.byID[id]; old != nil {
-		delete(k.byID, id)
-		if person := key(old.Store, old.Name); k.byPerson[person] == old {
-			delete(k.byPerson, person)
-		}
+	if there {
+		return k.take(&row)
 	}
-	if next != nil {
-		k.keep(next)
+	k.drop(id)
+	return nil
+}
+
+// ReloadPerson reads all of a person anew.
+func (k *Keeper) ReloadPerson(ctx context.Context, store, name string) error {
+	p := k.find(store, name)
+	if p == nil {
+		return nil
+	}
+	p.mu.Lock()
+	ids := []string{p.id()}
+	for _, d := range p.devices {
+		ids = append(ids, d.ID)
+	}
+	p.mu.Unlock()
+	for _, id := range ids {
+		if err := k.Reload(ctx, id); err != nil {
+			return err
+		}
 	}
 	return nil
 }
 
 func key(store, name string) string { return strings.ToLower(store) + "\x00" + strings.ToLower(name) }
 
+// KeysCount has a security key be a second factor by itself: where people sign in on pages of ours alone.
+func KeysCount(k *Keeper) { k.keysCount = true }
+
+// person is the one of that name, made if need be. The caller holds the lock.
+func (k *Keeper) person(store, name string) *person {
+	at := key(store, name)
+	p := k.people[at]
+	if p == nil {
+		p = &person{store: store, name: name, common: &common{}, keysCount: k.keysCount}
+		k.people[at] = p
+	}
+	return p
+}
+
+// keep keeps a device, in place of one of the same identifier. The caller holds the lock.
 func (k *Keeper) keep(t *kept) {
 	k.byID[t.ID] = t
-	if t.Confirmed {
-		k.byPerson[key(t.Store, t.Name)] = t
+	p := k.person(t.Store, t.Name)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.devices = slices.DeleteFunc(slices.Clone(p.devices), func(d *kept) bool { return d.ID == t.ID })
+	p.devices = append(p.devices, t)
+	slices.SortFunc(p.devices, func(a, b *kept) int { return strings.Compare(a.ID, b.ID) })
+	if t.of = p; t.Display != "" {
+		p.display = t.Display
+	}
+	if before := t.before; !p.stored && t.Confirmed && !before.empty() {
+		p.common = &before
 	}
 }
 
-func (k *Keeper) find(store, name string) *kept {
+// drop forgets what has an identifier. The caller holds the lock.
+func (k *Keeper) drop(id string) {
+	p := k.shared[id]
+	if t := k.byID[id]; t != nil {
+		p = t.of
+	}
+	if p == nil {
+		return
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if k.shared[id] == p {
+		delete(k.shared, id)
+		p.common, p.stored = &common{}, false
+	}
+	delete(k.byID, id)
+	p.devices = slices.DeleteFunc(slices.Clone(p.devices), func(d *kept) bool { return d.ID == id })
+	if at := key(p.store, p.name); len(p.devices) == 0 && !p.stored && k.people[at] == p {
+		delete(k.people, at)
+	}
+}
+
+func (k *Keeper) find(store, name string) *person {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
-	return k.byPerson[key(store, name)]
+	return k.people[key(store, name)]
 }
 
 // Enrolled reports whether a person has a second factor that counts.
-func (k *Keeper) Enrolled(store, name string) bool { return k.find(store, name) != nil }
-
-// Check takes a code that a person typed, or a recovery code. The reason is OK, or why it does not count; the detail is
-// for the record. A code that counts is noted as used on the disk before this returns, and where there are several
-// nodes, by all of them.
-func (k *Keeper) Check(ctx context.Context, store, name, typed, on string, now time.Time) (reason.Code, string) {
-	typed = strings.ToLower(strings.ReplaceAll(typed, " ", ""))
-	for try := 0; ; try++ {
-		t := k.find(store, name)
-		switch {
-		case t == nil:
-			return reason.FactorNotEnrolled, ""
-		case typed == "":
-			return reason.FactorMissing, ""
-		}
-		t.mu.Lock()
-		code, detail := t.take(typed, now)
-		if code == reason.OK {
-			t.Wrong, t.far, t.UsedAt, t.UsedOn = 0, 0, now, on
-		}
-		t.mu.Unlock()
-		if code != reason.OK && code != reason.FactorWrong { // a restart gives nobody his tries back
-			return code, detail
-		}
-		err := k.save(ctx, t)
-		if isStale(err) && try < staleTries { // another node took a code meanwhile: decide again by what it left
-			k.store.AwaitTold(ctx)
-			if err = k.Reload(ctx, t.ID); err == nil {
-				continue
-			}
-		}
-		if isCutOff(err) && (code == reason.FactorWrong || k.takesAlone()) {
-			err = k.saveAlone(ctx, t)
-		}
-		if err != nil {
-			return reason.FactorFailed, err.Error()
-		}
-		return code, detail
-	}
+func (k *Keeper) Enrolled(store, name string, now time.Time) bool {
+	enrolled, _ := k.Ready(store, name, now)
+	return enrolled
 }
 
-// take decides about a code, and claims it.
-func (t *kept) take(typed string, now time.Time) (reason.Code, string) {
-	if latest := now.Add(lockTime); t.LockedUntil.After(latest) { // locked while our clock was ahead
-		t.LockedUntil = latest
+// Of names the second factors of a person that count, "" for none: it is another text whenever one is added or removed.
+func (k *Keeper) Of(store, name string) string {
+	p := k.find(store, name)
+	if p == nil {
+		return ""
 	}
-	if now.Before(t.LockedUntil) {
-		return reason.FactorLocked, "none is looked at before " + t.LockedUntil.UTC().Format("15:04:05 UTC")
-	}
-	if at := slices.Index(t.Recovery, typed); at >= 0 {
-		t.Recovery = slices.Delete(slices.Clone(t.Recovery), at, at+1)
-		t.RecoveryLeft = len(t.Recovery)
-		return reason.OK, fmt.Sprintf("a recovery code; %d are left", t.RecoveryLeft)
-	}
-	base := now.Unix() / int64(t.Period)
-	if t.step > base+t.Skew+wide { // taken while our clock was ahead: those stay used, but others need not be later
-		t.step = 0
-	}
-	for _, off := range [...]int64{0, -window, window} {
-		step := base + t.Skew + off
-		if !t.shows(step, typed) {
-			continue
-		}
-		if t.isUsed(step) {
-			return reason.FactorUsed, ""
-		}
-		t.claim(step)
-		t.learn(off)
-		return reason.OK, ""
-	}
-	detail := ""
-	for step := base - wide; step <= base+wide; step++ {
-		if t.isUsed(step) || !t.shows(step, typed) {
-			continue
-		}
-		behind := clockOff((step - base) * int64(t.Period))
-		if t.far != 0 && step == t.far+1 {
-			t.claim(step)
-			t.Skew = step - base
-			return reason.OK, "the second code in a row from a clock that is " + behind +
-				"; that is taken into account from now on"
-		}
-		t.far, detail = step, "it fits a clock that is "+behind+"; the next code from there sets that right. "
-		break
-	}
-	if t.Wrong++; t.Wrong >= maxWrong {
-		t.Wrong, t.LockedUntil = 0, now.Add(lockTime)
-		return reason.FactorWrong, detail + fmt.Sprintf("this was number %d in a row, so none is looked at for %d "+
-			"minutes", maxWrong, int(lockTime.Minutes()))
-	}
-	return reason.FactorWrong, detail + fmt.Sprintf(
-		"this was number %d of %d in a row, after which none is looked "+
-			"at for a while",
-		t.Wrong,
-		maxWrong,
-	)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.counting()
 }
 
-// isUsed reports whether a code counts no more: it was taken, or a later one was.
-func (t *kept) isUsed(step int64) bool {
-	return step <= t.step || slices.Contains(t.secrets.Used, step)
+// Ready reports whether a person has a second factor that counts, and whether none of the codes is looked at now.
+func (k *Keeper) Ready(store, name string, now time.Time) (enrolled, locked bool) {
+	p := k.find(store, name)
+	if p == nil {
+		return false, false
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if !p.counts(now) {
+		return false, false
+	}
+	return true, now.Before(p.common.lockedUntil())
 }
 
-// claim takes a code, so that it counts no more, whatever the clock does.
-func (t *kept) claim(step int64) {
-	t.step = step
-	t.secrets.Used = append(t.secrets.Used, step)
-	if slices.Sort(t.secrets.Used); len(t.secrets.Used) > maxUsed {
-		t.secrets.Used = t.secrets.Used[1:]
+// Ways tells whether a person has something that a one-time code may come from, and a phone that approves sign-ins.
+func (k *Keeper) Ways(store, name string, now time.Time) (codes, phones bool) {
+	p := k.find(store, name)
+	if p == nil {
+		return false, false
 	}
-}
-
-// learn follows the clock of the token: at once where it is ahead, since nobody types what is not shown yet.
-func (t *kept) learn(off int64) {
-	if t.late++; off >= 0 {
-		t.late = 0
-	} else if t.late < maxLate {
-		return
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	codes = p.common.valid(now) != nil
+	for _, d := range p.devices {
+		codes = codes || d.Confirmed && d.Kind == KindCode
+		phones = phones || d.Confirmed && d.Kind == KindPhone
 	}
-	t.late = 0
-	t.Skew = max(-maxSkew, min(t.Skew+off, maxSkew))
-}
-
-// clockOff says by how much a clock is off.
-func clockOff(seconds int64) string {
-	way := "ahead of ours"
-	if seconds < 0 {
-		seconds, way = -seconds, "behind ours"
-	}
-	return (time.Duration(seconds) * time.Second).String() + " " + way
-}
-
-// shows reports whether the token shows a code at a step.
-func (t *kept) shows(step int64, typed string) bool {
-	if step < 0 || len(typed) != t.Digits {
-		return false
-	}
-	code, err := t.code(step)
-	return err == nil && code == typed
-}
-
-func (t *kept) code(step int64) (string, error) {
-	return hotp.GenerateCodeCustom(t.Seed, uint64(step), hotp.ValidateOpts{Digits: otp.Digits(t.Digits),
-		Algorithm: algorithms[t.Algorithm]})
-}
-
-var algorithms = map[string]otp.Algorithm{"SHA1": otp.AlgorithmSHA1, "SHA256": otp.AlgorithmSHA256,
-	"SHA512": otp.AlgorithmSHA512}
-
-// Code is the code that a seed (base32) shows at a moment, by the usual SHA-1, six digits and 30 seconds; for phones of
-// the lab.
-func Code(seed string, at time.Time) (string, error) {
-	t := kept{Token: Token{Algorithm: "SHA1", Digits: 6}, secrets: secrets{Seed: seed}}
-	return t.code(at.Unix() / 30)
-}
-
-// Split takes apart what was typed where a password and a code come as one: the code is as many digits at the end as
-// the token of the person shows, or one of its recovery codes. Without one, all of it is the password.
-func (k *Keeper) Split(store, name, typed string) (password, code string) {
-	t := k.find(store, name)
-	if t == nil {
-		return typed, ""
-	}
-	if at := len(typed) - recoveryLen; at > 0 {
-		t.mu.Lock()
-		ours := slices.Contains(t.Recovery, strings.ToLower(typed[at:]))
-		t.mu.Unlock()
-		if ours {
-			return typed[:at], typed[at:]
-		}
-	}
-	at := len(typed) - t.Digits
-	if at <= 0 || strings.Trim(typed[at:], "0123456789") != "" {
-		return typed, ""
-	}
-	return typed[:at], typed[at:]
+	return codes, phones
 }
 
 // Place is that of the secrets of a token.
 func Place(id string) config.Place { return config.Place{Purpose: "factor", Object: id} }
 
+// row is a device as it is stored. Its person is locked.
 func (t *kept) row(box *seal.Box) store.FactorToken {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if t.secrets.Tries, t.secrets.Locked = t.Wrong, 0; !t.LockedUntil.IsZero() {
-		t.secrets.Locked = t.LockedUntil.UnixMilli()
-	}
 	text, _ := json.Marshal(t.secrets)
-	out := store.FactorToken{ID: t.ID, Store: t.Store, Name: t.Name, Display: t.Display, Label: t.Label,
-		Algorithm: t.Algorithm, Digits: t.Digits, Period: t.Period,
-		Secrets:  string(box.Seal(Place(t.ID), string(text))),
-		Recovery: len(t.Recovery), Confirmed: t.Confirmed, Step: t.step, Skew: t.Skew, MadeAt: t.MadeAt.UnixMilli(),
-		MadeBy: t.MadeBy, UsedOn: t.UsedOn}
+	if t.of != nil && !t.of.stored { // as it was while each had one
+		text, _ = json.Marshal(struct {
+			secrets
+			common
+		}{t.secrets, t.before})
+	}
+	out := store.FactorToken{
+		ID:        t.ID,
+		Store:     t.Store,
+		Name:      t.Name,
+		Display:   t.Display,
+		Kind:      t.Kind,
+		Label:     t.Label,
+		Algorithm: t.Algorithm,
+		Digits:    t.Digits,
+		Period:    t.Period,
+		Confirmed: t.Confirmed,
+		Step:      t.step,
+		Skew:      t.Skew,
+		Secrets:   string(box.Seal(Place(t.ID), string(text))),
+		MadeAt:    t.MadeAt.UnixMilli(),
+		MadeBy:    t.MadeBy,
+		UsedOn:    t.UsedOn,
+	}
 	if !t.UsedAt.IsZero() {
 		out.UsedAt = t.UsedAt.UnixMilli()
 	}
 	return out
 }
 
-// save writes a token as it is now.
+// save writes a device as it is now.
 func (k *Keeper) save(ctx context.Context, t *kept) error {
 	return k.write(ctx, t, k.store.SaveFactorToken)
 }
@@ -409,17 +400,31 @@ func (k *Keeper) save(ctx context.Context, t *kept) error {
 func (k *Keeper) write(ctx context.Context, t *kept, save func(context.Context, store.FactorToken) error) error {
 	k.saving.Lock()
 	defer k.saving.Unlock()
-	k.mu.RLock()
-	now := k.byID[t.ID]
-	k.mu.RUnlock()
-	if now != nil && now != t { // another node changed it, and it was read anew
-		return store.ErrChanged
+	row, err := k.rowOf(t)
+	if err != nil {
+		return err
 	}
-	if err := save(ctx, t.row(k.box)); err != nil {
+	if err := save(ctx, row); err != nil {
 		return fmt.Errorf("storing the second factor of %s: %w", t.Name, err)
 	}
 	return nil
 }
 
+// rowOf is a device as it is now.
+func (k *Keeper) rowOf(t *kept) (store.FactorToken, error) {
+	k.mu.RLock()
+	now := k.byID[t.ID]
+	k.mu.RUnlock()
+	if now != nil && now != t { // another node changed it, and it was read anew
+		return store.FactorToken{}, store.ErrChanged
+	}
+	t.of.mu.Lock()
+	defer t.of.mu.Unlock()
+	return t.row(k.box), nil
+}
+
 // ErrNone is returned where there is no such second factor.
 var ErrNone = errors.New("there is no such second factor")
+
+// ErrUsed is returned where a second factor was added or removed since somebody was allowed to add one.
+var ErrUsed = errors.New("the second factors of this person have changed meanwhile")

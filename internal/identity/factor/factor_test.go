@@ -73,7 +73,7 @@ func enrolled(t *testing.T, dir string) *world {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if w.Enrolled("LANTERN", "n.pryce") {
+	if w.Enrolled("LANTERN", "n.pryce", w.now) {
 		t.Error("it counts before a code was seen")
 	}
 	if !strings.HasPrefix(offer.URI, "otpauth://totp/Tollgate%20Key:n.pryce?") || !strings.Contains(offer.URI,
@@ -99,7 +99,7 @@ func (w *world) at(steps int) string {
 
 func (w *world) wants(want reason.Code, typed string) string {
 	w.Helper()
-	code, detail := w.Check(context.Background(), "lantern", "N.Pryce", typed, "hh-core-1", w.now)
+	code, _, detail := w.Check(context.Background(), "lantern", "N.Pryce", typed, "hh-core-1", w.now)
 	if code != want {
 		w.Errorf("%q came to %s (%s), wanted %s", typed, code, detail, want)
 	}
@@ -128,7 +128,7 @@ func TestACodeCountsOnce(t *testing.T) {
 	if got := again.Get(w.id); got.Skew != 1 || got.UsedOn != "hh-core-1" || got.UsedAt.IsZero() {
 		t.Errorf("kept: %+v", got)
 	}
-	if code, _ := w.Check(context.Background(), "local", "n.pryce", w.at(0), "",
+	if code, _, _ := w.Check(context.Background(), "local", "n.pryce", w.at(0), "",
 		w.now); code != reason.FactorNotEnrolled {
 		t.Errorf("somebody of that name in another store: %s", code)
 	}
@@ -187,7 +187,7 @@ func TestOurClockWasAhead(t *testing.T) {
 		w.now = w.now.AddDate(-1, 0, 0)
 	}
 	w.wants(reason.FactorLocked, w.at(0))
-	w.later(int(lockTime/(30*time.Second)) + 1)
+	w.later(int(lockTime(0)/(30*time.Second)) + 1)
 	w.wants(reason.OK, w.at(0))
 }
 
@@ -218,14 +218,14 @@ func TestWrongCodesLock(t *testing.T) {
 	}
 	w.wants(reason.FactorLocked, w.at(0))
 	w.wants(reason.FactorLocked, w.recovery[0])
-	if err := w.Release(w.id); err != nil {
+	if err := w.Release(context.Background(), w.id); err != nil {
 		t.Fatal(err)
 	}
 	w.wants(reason.OK, w.at(0))
 	for range maxWrong {
 		w.wants(reason.FactorWrong, "12345")
 	}
-	w.now = w.now.Add(lockTime)
+	w.now = w.now.Add(lockTime(0))
 	w.wants(reason.OK, w.at(0))
 }
 
@@ -257,11 +257,12 @@ func TestSplit(t *testing.T) {
 		{"123456", "123456", ""}, {"a1234567", "a1", "234567"}, {"harbour12345", "harbour12345", ""},
 		{"gate-" + w.recovery[0], "gate-", w.recovery[0]}, {"blue-gate-lamp", "blue-gate-lamp", ""}, {"", "", ""},
 		{"h\xff123456", "h\xff", "123456"}} {
-		if password, code := w.Split("LANTERN", "n.pryce", c[0]); password != c[1] || code != c[2] {
+		if password, code := w.Split("LANTERN", "n.pryce", c[0], w.now); password != c[1] || code != c[2] {
 			t.Errorf("%q became %q and %q", c[0], password, code)
 		}
 	}
-	if password, code := w.Split("LANTERN", "nobody", "harbour123456"); password != "harbour123456" || code != "" {
+	if password, code := w.Split("LANTERN", "nobody", "harbour123456", w.now); password != "harbour123456" ||
+		code != "" {
 		t.Errorf("somebody without a token: %q and %q", password, code)
 	}
 }
@@ -283,11 +284,11 @@ func TestRests(t *testing.T) {
 			t.Errorf("%+v: %v", c, got)
 		}
 	}
-	if err := w.Remove(context.Background(), w.id); err != nil {
+	if err := w.Remove(context.Background(), w.id, w.now); err != nil {
 		t.Fatal(err)
 	}
 	if _, got := w.GivenLately("LANTERN", "n.pryce", "hh-core-1", "192.0.2.7", time.Hour, w.now); got ||
-		w.Enrolled("LANTERN", "n.pryce") {
+		w.Enrolled("LANTERN", "n.pryce", w.now) {
 		t.Error("it outlives its removal")
 	}
 }
@@ -296,7 +297,7 @@ func TestEnrolmentIsReplacedOnlyWhenConfirmed(t *testing.T) {
 	w := enrolled(t, t.TempDir())
 	next := func() *Offer {
 		offer, err := w.Enrol(context.Background(), Request{Store: "LANTERN", Name: "n.pryce",
-			Seed: "gezd gnbv gy3t qojq gezd gnbv gy3t qojq", By: "o.brandt"}, w.now)
+			Seed: "gezd gnbv gy3t qojq gezd gnbv gy3t qojq", Replaces: true, By: "o.brandt"}, w.now)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -344,16 +345,17 @@ func TestEnrolmentIsReplacedOnlyWhenConfirmed(t *testing.T) {
 func FuzzSplitAndCheck(f *testing.F) {
 	f.Add("harbour123456")
 	f.Add("abcd-efgh")
-	k := &Keeper{byID: map[string]*kept{}, byPerson: map[string]*kept{}, recent: recent{given: map[place]time.Time{}}}
+	k := newKeeper(nil, nil, nil)
 	t := &kept{Token: Token{Store: "local", Name: "x", Algorithm: "SHA1", Digits: 6, Period: 30, Confirmed: true},
-		secrets: secrets{Seed: "GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ", Recovery: []string{"2345-6789"}}}
+		secrets: secrets{Seed: "GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ"}, before: common{Recovery: []string{"2345-6789"}}}
 	k.keep(t)
+	now := time.Unix(1_800_000_000, 0)
 	f.Fuzz(func(tt *testing.T, typed string) {
-		password, code := k.Split("local", "x", typed)
+		password, code := k.Split("local", "x", typed, now)
 		if password+code != typed {
 			tt.Errorf("%q became %q and %q", typed, password, code)
 		}
-		t.LockedUntil = time.Time{}
-		t.take(typed, time.Unix(1_800_000_000, 0))
+		t.of.common.Locked = 0
+		t.of.take(plain(typed), now)
 	})
 }

@@ -30,10 +30,10 @@ func (k *Keeper) saveAlone(ctx context.Context, t *kept) error {
 // Reunite brings together what was taken of a token here alone and what other nodes took meanwhile. It returns the
 // identifier of the token, whose it is, and how many codes counted twice.
 func (k *Keeper) Reunite(ctx context.Context, u *store.Unshared) (id, name string, twice int, err error) {
-	var before, ours secrets
+	var before, ours parts
 	for _, one := range []struct {
 		picture string
-		into    *secrets
+		into    *parts
 	}{{u.Base, &before}, {u.Here, &ours}} {
 		clear := "{}"
 		sealed, there, err := u.Text(one.picture, "secrets")
@@ -53,15 +53,25 @@ func (k *Keeper) Reunite(ctx context.Context, u *store.Unshared) (id, name strin
 			return id, "", 0, err
 		}
 		k.mu.RLock()
-		t := k.byID[id]
+		t, p := k.byID[id], k.shared[id]
 		k.mu.RUnlock()
-		if t == nil { // it was removed
+		switch {
+		case t != nil:
+			t.of.mu.Lock()
+			name, twice = t.Name, t.merge(&before.secrets, &ours.secrets)
+			t.of.mu.Unlock()
+			err = k.save(ctx, t)
+		case p != nil:
+			p.mu.Lock()
+			next := *p.common
+			name, twice = p.name, next.merge(&before.common, &ours.common)
+			p.common = &next
+			p.mu.Unlock()
+			err = k.saveCommon(ctx, p, &next, k.store.SaveFactorToken)
+		default: // it was removed
 			return id, "", 0, nil
 		}
-		t.mu.Lock()
-		name, twice = t.Name, t.merge(&before, &ours)
-		t.mu.Unlock()
-		if err = k.save(ctx, t); !isStale(err) {
+		if !isStale(err) {
 			return id, name, twice, err
 		}
 		k.store.AwaitTold(ctx)
@@ -69,7 +79,13 @@ func (k *Keeper) Reunite(ctx context.Context, u *store.Unshared) (id, name strin
 	return id, name, twice, err
 }
 
-// merge adds to a token what was taken of it elsewhere, and counts what was taken in both places.
+// parts are what a row is sealed with, of either kind.
+type parts struct {
+	secrets
+	common
+}
+
+// merge adds to a device what was taken of it elsewhere, and counts what was taken in both places.
 func (t *kept) merge(before, ours *secrets) (twice int) {
 	for _, step := range ours.Used {
 		switch {
@@ -82,17 +98,29 @@ func (t *kept) merge(before, ours *secrets) (twice int) {
 			t.step = max(last, step)
 		}
 	}
+	return twice
+}
+
+// merge takes away what was used elsewhere, and counts what was used in both places.
+func (c *common) merge(before, ours *common) (twice int) {
+	c.Recovery = slices.Clone(c.Recovery)
 	for _, code := range before.Recovery {
 		if slices.Contains(ours.Recovery, code) {
 			continue
 		}
-		at := slices.Index(t.Recovery, code)
+		at := slices.Index(c.Recovery, code)
 		if at < 0 {
 			twice++
 			continue
 		}
-		t.Recovery = slices.Delete(slices.Clone(t.Recovery), at, at+1)
+		c.Recovery = slices.Delete(c.Recovery, at, at+1)
 	}
-	t.RecoveryLeft = len(t.Recovery)
+	if t := before.Temporary; t != nil && t.Once && ours.Temporary == nil {
+		if c.Temporary == nil {
+			twice++
+		} else if c.Temporary.Code == t.Code {
+			c.Temporary = nil
+		}
+	}
 	return twice
 }

@@ -51,7 +51,7 @@ func (k *Keeper) Given(store, name, client, from string, now time.Time) {
 // GivenLately tells when a person last gave a code on a client from an address, if that is no longer ago than a time
 // and the person still has a second factor.
 func (k *Keeper) GivenLately(store, name, client, from string, within time.Duration, now time.Time) (time.Time, bool) {
-	if within <= 0 || from == "" || !k.Enrolled(store, name) {
+	if within <= 0 || from == "" || !k.Enrolled(store, name, now) {
 		return time.Time{}, false
 	}
 	r := &k.recent

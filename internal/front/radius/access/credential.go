@@ -40,7 +40,7 @@ func Credential(p *radius.Packet, key *radius.Key, signed bool, f *facts.Facts, 
 	if err != nil || !signed && !Readable(clear) {
 		return gate.Credential{Unreadable: true}
 	}
-	return gate.Credential{Password: clear}
+	return gate.Credential{Password: clear, State: p.Get(radius.State)}
 }
 
 // chap reads CHAP-Password (RFC 2865 section 5.3); the challenge is an attribute, or else the request authenticator,

@@ -2,6 +2,8 @@ package access
 
 import (
 	"crypto/rand"
+	"encoding/binary"
+	"time"
 
 	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/eap/server"
@@ -37,6 +39,9 @@ func Fill(b *radius.Builder, p *radius.Packet, key *radius.Key, out *gate.Answer
 	if out.Class != nil {
 		b.Add(radius.Class, out.Class)
 	}
+	if out.Wait > 0 { // in a challenge: when the client sends it to the device again (RFC 3580 section 3.17)
+		b.Add(radius.SessionTimeout, binary.BigEndian.AppendUint32(nil, uint32(out.Wait/time.Second)))
+	}
 	if out.State != nil {
 		b.Add(radius.State, out.State)
 	}
@@ -46,7 +51,7 @@ func Fill(b *radius.Builder, p *radius.Packet, key *radius.Key, out *gate.Answer
 		receive, send = addMSCHAP(b, p, key, out)
 	}
 	addKeys(b, p, key, receive, send)
-	if out.Message != "" {
+	if out.Message != "" && out.EAP == nil { // RFC 3579 section 2.6.5: never beside an EAP message
 		b.AddText(radius.ReplyMessage, out.Message)
 	}
 	for t, value := range p.Attributes() {

@@ -29,6 +29,8 @@ type Request struct {
 	Transport string
 	// Tried is the operator who tries this out, "" for a real device.
 	Tried string
+	// Later takes the answer of a request that waits for somebody; without it, Answer waits.
+	Later gate.Later
 	// clear is space for a clear password.
 	clear [radius.MaxPassword]byte
 }
@@ -39,10 +41,10 @@ func (r *Request) Stream() bool { return r.Transport != "" }
 // Answer takes a request along the road.
 func (r *Request) Answer(ctx context.Context, g *gate.Gate) gate.Answer {
 	message := EAP(&r.Packet)
-	if out, ok := g.Continue(ctx, message, r.Client.Name); ok {
+	if out, ok := g.Continue(ctx, message, r.Client.Name, r.Later); ok {
 		return out
 	}
-	a := gate.Access{Snapshot: r.Snapshot, EAP: message, Forwarder: r, Begun: r.Begun}
+	a := gate.Access{Snapshot: r.Snapshot, EAP: message, Forwarder: r, Later: r.Later, Begun: r.Begun}
 	f := &a.Facts
 	f.At, f.Address, f.Tried, f.Transport = r.Begun, r.From, r.Tried, r.Transport
 	Facts(&r.Packet, r.Client, r.Snapshot.Plan.Dictionary, f)
