@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
@@ -20,10 +21,12 @@ import (
 const usage = `Usage: tollgate-lab up [flags]
        tollgate-lab console DEVICE [flags]
        tollgate-lab code PERSON
+       tollgate-lab phone PERSON [NUMBER | refuse | alarm]
 
   up       run the whole demo: the service, a directory, switches, people signing in
   console  sign in to hh-router-1, hh-core-1, hh-firewall-1 or np-switch-1 of the running demo
   code     look at the phone of somebody: the one-time code it shows now
+  phone    look at a phone that approves sign-ins, or press a button on it
 
 Flags:`
 
@@ -38,6 +41,7 @@ func run(args []string) int {
 	flags := flag.NewFlagSet("up", flag.ContinueOnError)
 	flags.StringVar(&o.Dir, "dir", ".demo", "directory for the demo data; emptied at every start")
 	flags.StringVar(&o.Service, "service", filepath.Join(filepath.Dir(self), "tollgated"), "path of tollgated")
+	flags.StringVar(&o.Portal, "portal", "127.0.0.1:8443", "address of the pages for people")
 	flags.StringVar(&o.HTTP, "http", "127.0.0.1:8440", "address of the console")
 	flags.StringVar(&o.RADIUS, "radius", "127.0.0.1:18120", "address of RADIUS authentication")
 	flags.StringVar(&o.Accounting, "accounting", "127.0.0.1:18130", "address of RADIUS accounting")
@@ -46,6 +50,7 @@ func run(args []string) int {
 	flags.StringVar(&o.RADIUSTLS, "radius-tls", "127.0.0.1:20830", "address of RADIUS over TLS")
 	flags.StringVar(&o.DHCP, "dhcp", "127.0.0.1:6767", "address for copies of DHCP messages")
 	flags.StringVar(&o.Syslog, "syslog", "127.0.0.1:5514", "address for syslog of sources")
+	flags.StringVar(&o.Mail, "mail", "127.0.0.1:2525", "address of the stand-in mail server")
 	flags.StringVar(&o.Logs, "logs", "127.0.0.1:6514", "address of the stand-in receiver of syslog")
 	flags.StringVar(
 		&o.LDAPS,
@@ -67,6 +72,9 @@ func run(args []string) int {
 	}
 	if len(args) == 2 && args[0] == "code" {
 		return code(args[1])
+	}
+	if len(args) > 1 && len(args) < 4 && args[0] == "phone" {
+		return phone(args[1], strings.Join(args[2:], ""), o.Dir)
 	}
 	if len(args) == 0 || args[0] != "up" && args[0] != "console" {
 		flags.Usage()
@@ -102,6 +110,19 @@ func code(person string) int {
 		return 1
 	}
 	fmt.Printf("%s, for another %d s\n", text, int(left.Seconds()))
+	return 0
+}
+
+// phone presses a button on the phone of somebody.
+func phone(person, said, dir string) int {
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	text, err := lab.PhoneSays(ctx, dir, person, said)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "tollgate-lab:", err)
+		return 1
+	}
+	fmt.Println(text)
 	return 0
 }
 

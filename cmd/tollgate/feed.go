@@ -107,7 +107,7 @@ func feedFlags(f *flag.FlagSet) func(was map[string]bool, old *apitype.Feed, lab
 	name, enabled, note := f.String("name", "", "new name"), f.Bool("enabled", true, "send at all"),
 		f.String("text", "", "note")
 	var records list
-	f.Var(&records, "record", "attempts, accounting or journal; repeatable")
+	f.Var(&records, "record", "attempts, accounting, journal or audit; repeatable")
 	to, address := f.String("to", "", "syslog-tls, syslog-tcp, syslog-udp or file"),
 		f.String("address", "", "syslog: host:port of the receiver")
 	var ca contents

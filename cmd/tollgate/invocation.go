@@ -108,6 +108,9 @@ func (s *invocation) verdict(v string) string {
 	if v == "admitted" {
 		return s.paint(green, "/ admitted")
 	}
+	if v == "asked" { // nothing is decided: the device is to ask the person
+		return "? asked   "
+	}
 	return s.paint(red, "- refused ")
 }
 
@@ -358,7 +361,11 @@ func (s *invocation) signInWith(name, password string) error {
 	in := apitype.SignInInput{Name: name, Password: password,
 		TokenName: fmt.Sprintf("%s, %s", host, time.Now().Format("2006-01-02"))}
 	err := s.api.Do(s.ctx, http.MethodPost, "/sign-in", in, &out)
-	if p := (*apitype.Problem)(nil); errors.As(err, &p) && p.Code == "factor.missing" {
+	if p := (*apitype.Problem)(nil); errors.As(err, &p) && (p.Code == "factor.missing" || p.Code == "name.guessed") {
+		if p.Code == "name.guessed" {
+			fmt.Fprintln(s.err, "Too many wrong passwords were given for this name, from elsewhere. With the code of "+
+				"your second factor yours is looked at.")
+		}
 		if in.Code, err = s.line("Code of the second factor"); err != nil {
 			return err
 		}

@@ -18,11 +18,23 @@ var lanes = kind[apitype.Lane]{
 		return []string{fmt.Sprint(l.Number), l.Name, l.When, strings.Join(l.Methods, " "), l.Realm, decidedBy(l)}
 	},
 	show: func(s *invocation, l apitype.Lane) {
-		s.fields([2]string{"name", l.Name}, [2]string{"when", l.When}, [2]string{"methods", methodTitles(l.Methods)},
-			[2]string{"inside TLS", l.TLS.String()}, [2]string{"realm", l.Realm}, [2]string{"forwarded to",
-				strings.Join(l.Forward, ", ")}, [2]string{"second factor", secondFactor(l)}, [2]string{"reject delay",
-				fmt.Sprintf("%d ms", l.RejectDelayMillis)}, [2]string{"open sessions", follows(l)},
-			[2]string{"note", l.Note})
+		s.fields(
+			[2]string{"name", l.Name},
+			[2]string{"when", l.When},
+			[2]string{"methods", methodTitles(l.Methods)},
+			[2]string{"inside TLS", l.TLS.String()},
+			[2]string{"realm", l.Realm},
+			[2]string{"forwarded to",
+				strings.Join(
+					l.Forward,
+					", ",
+				)},
+			[2]string{"second factor", secondFactor(l)},
+			[2]string{"reject delay",
+				fmt.Sprintf("%d ms", l.RejectDelayMillis)},
+			[2]string{"open sessions", follows(l)},
+			[2]string{"note", l.Note},
+		)
 		s.say("")
 		s.policies(l)
 	},
@@ -38,14 +50,65 @@ func follows(l apitype.Lane) string {
 
 // secondFactor says what a lane asks for beside the credential.
 func secondFactor(l apitype.Lane) string {
-	switch {
-	case l.SecondFactor == "":
+	if l.SecondFactor == "" {
 		return ""
-	case l.FactorRestMinutes > 0:
-		return fmt.Sprintf("one-time code, not again within %d min on a client, from the same place",
-			l.FactorRestMinutes)
 	}
-	return "one-time code"
+	how := map[string]string{"": "behind the password or asked for by challenge",
+		config.AskChallenge: "asked for by challenge", config.AskAppend: "behind the password"}[l.Factor.Ask]
+	text := "one-time code, " + how
+	switch l.SecondFactor {
+	case config.Approval:
+		text = "approval on the phone"
+		if l.Factor.Ask == config.AskAppend {
+			text += ", without a number"
+		}
+	case config.AnyFactor:
+		text = "approval on the phone, or one-time code " + how
+	}
+	if l.Factor.When != "" {
+		text += ", if " + l.Factor.When
+	}
+	if l.FactorRestMinutes > 0 {
+		text += fmt.Sprintf(", not again within %d min on a client, from the same place", l.FactorRestMinutes)
+	}
+	text += "; people without one are "
+	if days := l.Factor.Until; !days.IsZero() {
+		text += "admitted until " + days.Local().Format("2006-01-02 15:04") + ", then "
+	}
+	if l.Factor.Pass != "" {
+		return text + "given pass " + l.Factor.Pass
+	}
+	return text + "refused"
+}
+
+// factorFlags say how a lane asks for its second factor.
+func factorFlags(f *flag.FlagSet) func(was map[string]bool, to *config.LaneFactor) {
+	ask := f.String(
+		"factor-ask",
+		config.AskEither,
+		"how a code is asked for over RADIUS: challenge, append (behind the\n"+
+			"password), or either",
+	)
+	text := f.String("factor-text", "", "what the person reads when asked by challenge; {number} is what the\n"+
+		"phone asks for")
+	wait := f.Int("factor-wait", 0, "seconds that a request waits for an approval; 0 is usual")
+	when := f.String("factor-when", "", "who is asked, as a condition; empty for everybody")
+	var until moment
+	f.Var(
+		&until,
+		"factor-until",
+		"date until when people without a second factor are admitted, as 2026-12-31; none\nfor "+
+			"not at all",
+	)
+	pass := f.String("factor-pass", "", "pass of people without a second factor; none refuses them")
+	return func(was map[string]bool, to *config.LaneFactor) {
+		assign(was, "factor-ask", &to.Ask, *ask)
+		assign(was, "factor-text", &to.Text, *text)
+		assign(was, "factor-wait", &to.Wait, *wait)
+		assign(was, "factor-when", &to.When, *when)
+		assign(was, "factor-pass", &to.Pass, strings.TrimSuffix(*pass, "none"))
+		assign(was, "factor-until", &to.Until, until.Time)
+	}
 }
 
 // decidedBy says what decides in a lane.
@@ -80,22 +143,44 @@ func laneCommands() []command {
 	return slices.Concat(lanes.commands(), writer("lane", "/lanes", func(f *flag.FlagSet) func(map[string]bool,
 		*apitype.Lane, string) any {
 		var methods, forward list
-		f.Var(&forward, "forward", "remote server that decides instead, in the order to ask; repeatable, none for none")
-		f.Var(&methods, "method", "method to allow, in order of preference; repeatable: "+strings.Join(config.Methods,
-			", "))
+		f.Var(
+			&forward,
+			"forward",
+			"remote server that decides instead, in the order to ask; repeatable, none for none",
+		)
+		f.Var(
+			&methods,
+			"method",
+			"method to allow, in order of preference; repeatable: "+strings.Join(config.Methods,
+				", "),
+		)
 		name, when, realm, note := f.String("name", "", "new name"), f.String("when", "always",
 			"condition over facts of the request"), f.String("realm", "", "realm; only its names are accepted"),
 			f.String("text", "", "note")
 		inTLS := tlsFlags(f)
-		second := f.String("second-factor", "", "second factor: code, or none")
+		second := f.String(
+			"second-factor",
+			"",
+			"second factor: code, approval (on a phone), any (either\nof them), or none",
+		)
 		rest := f.Int("factor-rest", 0, "minutes during which a code is not asked for again, for the same client "+
 			"and source")
-		follow := f.String("follow-changes", "off", "on has open sessions authenticated again when their people would "+
-			"get\nsomething else; off leaves them")
+		asked := factorFlags(f)
+		follow := f.String(
+			"follow-changes",
+			"off",
+			"on has open sessions authenticated again when their people would "+
+				"get\nsomething else; off leaves them",
+		)
 		delay := f.Int("reject-delay", 1000, "delay before a refusal, in milliseconds")
 		return func(was map[string]bool, old *apitype.Lane, label string) any {
-			in := apitype.LaneFields{When: *when, Realm: *realm, RejectDelayMillis: *delay, Methods: []string{"pap"},
-				Policies: []*config.Policy{}}
+			in := apitype.LaneFields{
+				When:              *when,
+				Realm:             *realm,
+				RejectDelayMillis: *delay,
+				Methods:           []string{"pap"},
+				Policies:          []*config.Policy{},
+			}
 			if old != nil {
 				in = old.LaneFields
 			}
@@ -113,6 +198,7 @@ func laneCommands() []command {
 			assign(was, "reject-delay", &in.RejectDelayMillis, *delay)
 			assign(was, "second-factor", &in.SecondFactor, strings.TrimSuffix(*second, "none"))
 			assign(was, "factor-rest", &in.FactorRestMinutes, *rest)
+			asked(was, &in.Factor)
 			assign(was, "follow-changes", &in.Follow, *follow == "on")
 			assign(was, "text", &in.Note, *note)
 			return in
@@ -136,7 +222,10 @@ func (s *invocation) moveLane(name string, to int, p publishing) error {
 	if err != nil {
 		return err
 	}
-	at := slices.IndexFunc(all, func(l apitype.Lane) bool { return strings.EqualFold(l.Name, name) || l.ID == name })
+	at := slices.IndexFunc(
+		all,
+		func(l apitype.Lane) bool { return strings.EqualFold(l.Name, name) || l.ID == name },
+	)
 	if at < 0 {
 		return fmt.Errorf("there is no lane %q in the draft", name)
 	}

@@ -68,8 +68,8 @@ func sourceFlags(f *flag.FlagSet) func(was map[string]bool, old *apitype.Source,
 	way := f.String(
 		"way",
 		config.SourceReports,
-		"reports, logons, dhcp, syslog; or sessions, attempts, accounting, "+
-			"operators to change how far they count",
+		"reports, hosts, logons, dhcp, syslog; or sessions, attempts, accounting, "+
+			"operators, portal to change how far they count",
 	)
 	var from list
 	f.Var(&from, "from", "prefix that it may send from; repeatable")

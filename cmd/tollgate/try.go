@@ -21,7 +21,7 @@ import (
 type tryFlags struct {
 	attrs                                        attributeFlag
 	user, password, secret, from, method, bypass *string
-	next, code                                   *string
+	next, code, factor                           *string
 	outer, ca, serverName, cert, key, version    *string
 	machine, machineCert, machineKey             *string
 	unsigned, status, resume, rounds             *bool
@@ -33,7 +33,13 @@ func newTryFlags(f *flag.FlagSet) *tryFlags {
 	t := &tryFlags{}
 	t.user, t.password = f.String("user", "", "name to sign in with, or the MAC address with -method mac"),
 		f.String("password", "", "password; asked for if missing")
-	t.code = f.String("code", "", "one-time code: appended to the password in PAP, entered when asked for in TACACS+")
+	t.code = f.String(
+		"code",
+		"",
+		"one-time code: appended to the password in PAP, entered when asked for in TACACS+",
+	)
+	t.factor = f.String("factor", "", "answer to a question for the second factor (Access-Challenge), or phone to\n"+
+		"press Enter and wait for an approval there")
 	t.next = f.String("new-password", "", "what an expired password is changed to, by MS-CHAPv2 in EAP")
 	t.secret = f.String("secret", "", "shared secret (TRY_SECRET); asked for if missing")
 	t.from = f.String("from", "", "local address to send from")
@@ -85,7 +91,12 @@ func tryCommands() []command {
 
 func (t *tryFlags) request(server string) (trial.Request, error) {
 	r := trial.Request{Server: server, Secret: *t.secret, Method: *t.method, Bypass: *t.bypass, User: *t.user,
-		Password: *t.password + *t.code, Unsigned: *t.unsigned, Status: *t.status, Timeout: *t.timeout, Tries: *t.tries}
+		Password: *t.password + *t.code, Code: *t.factor, Unsigned: *t.unsigned,
+		Status: *t.status, Timeout: *t.timeout, Tries: *t.tries}
+	if r.Code == "phone" {
+		r.Code, r.Phone, r.Timeout, r.Tries = "", true, max(r.Timeout, phonePatience), 1
+		r.Told = func(message string) { fmt.Fprintln(os.Stderr, message) }
+	}
 	if r.User == "" && !r.Status {
 		return r, usageError("give a name with -user, or ask only for the status with -status")
 	}
@@ -101,6 +112,9 @@ func (t *tryFlags) request(server string) (trial.Request, error) {
 	}
 	return r, t.outfit(&r.Supplicant)
 }
+
+// phonePatience is how long a request may wait for an approval.
+const phonePatience = 110 * time.Second
 
 // source reads the address to send from.
 func (t *tryFlags) source(to *netip.Addr) error {
@@ -217,12 +231,21 @@ func (s *invocation) sayReply(reply *results.Reply, rounds bool) {
 	if !reply.Accepted {
 		verdict = "refused"
 	}
+	if reply.Code == "Access-Challenge" {
+		verdict = "asked"
+	}
 	packets := "1 packet"
 	if reply.Packets != 1 {
 		packets = fmt.Sprintf("%d packets", reply.Packets)
 	}
-	s.say("%s  %s after %.1f ms, %s, try %d", s.verdict(verdict), reply.Code, float64(reply.Took.Microseconds())/1000,
-		packets, reply.Tries)
+	s.say(
+		"%s  %s after %.1f ms, %s, try %d",
+		s.verdict(verdict),
+		reply.Code,
+		float64(reply.Took.Microseconds())/1000,
+		packets,
+		reply.Tries,
+	)
 	if tunnel := reply.TLS; tunnel != nil && tunnel.Version != "" {
 		resumed := "full handshake"
 		if tunnel.Resumed {

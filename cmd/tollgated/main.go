@@ -54,6 +54,36 @@ func run() int {
 		"further names under which the console is opened on loopback, separated by "+
 			"commas, such as by a proxy on this machine",
 	)
+	flag.StringVar(
+		&o.Portal,
+		"portal",
+		"",
+		"address of the pages where people set up their second factor, such as "+
+			":8443; empty for none",
+	)
+	flag.StringVar(
+		&o.PortalURL,
+		"portal-url",
+		"",
+		"how people reach it, such as https://me.example; else that address",
+	)
+	flag.StringVar(&o.PortalTheme, "portal-theme", "", "JSON file with name, colours and texts of those pages")
+	flag.StringVar(&o.Mail, "mail", "", "mail server for invitations: smtp://[user@]host:port, or smtps://")
+	flag.StringVar(&o.Push, "push", "", "tell phones of sign-ins while their page is closed, by Web Push over the "+
+		"internet; a mail address\nthat push services may write to about this service")
+	flag.BoolVar(&o.PushPrivate, "push-private", false, "allow push services that are not on the internet")
+	flag.StringVar(&o.PushCA, "push-ca", "", "PEM file with an authority for them")
+	flag.BoolVar(&o.NoReminders, "no-reminders", false,
+		"send no mail to people who are admitted without a second factor for now")
+	flag.StringVar(&o.MailFrom, "mail-from", "", "address that mail comes from")
+	flag.StringVar(
+		&o.MailPasswordFile,
+		"mail-password-file",
+		"",
+		"file with the password of the user at the mail server",
+	)
+	flag.StringVar(&o.PortalCert, "portal-cert", "", "PEM certificate of it; else that of the console")
+	flag.StringVar(&o.PortalKey, "portal-key", "", "PEM key of that certificate")
 	flag.StringVar(&o.TLSCert, "tls-cert", "", "PEM certificate of the console; self-signed if missing where TLS "+
 		"is needed")
 	flag.StringVar(&o.TLSKey, "tls-key", "", "PEM key of that certificate")
@@ -165,7 +195,15 @@ func run() int {
 	o.RADIUS, o.TACACS, o.TACACSTLS = strings.Split(*radius, ","), list(*tacacs), list(*secure)
 	o.Accounting, o.RADIUSTLS, o.RADIUSTLSOptional = list(*accounting), list(*overTLS), true
 	o.RADIUSDTLS, o.RADIUSDTLSOptional = list(*overDTLS), true
-	o.DHCP, o.SyslogUDP, o.SyslogTCP, o.SyslogTLS = list(*dhcp), list(*syslogUDP), list(*syslogTCP), list(*syslogTLS)
+	o.DHCP, o.SyslogUDP, o.SyslogTCP, o.SyslogTLS = list(
+		*dhcp,
+	), list(
+		*syslogUDP,
+	), list(
+		*syslogTCP,
+	), list(
+		*syslogTLS,
+	)
 	o.Node = uint8(*node)
 	o.TACACSOptional, o.HTTPHosts = true, list(*hosts)
 	flag.Visit(func(f *flag.Flag) { // asked for, and not had, is an error

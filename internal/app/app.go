@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net"
 	"net/http"
 	"net/netip"
 	"os"
@@ -20,6 +19,7 @@ import (
 
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/base/panics"
+	"tollgate.example/key/internal/base/push"
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/base/tally"
 	"tollgate.example/key/internal/cluster"
@@ -38,9 +38,11 @@ import (
 	"tollgate.example/key/internal/manage/change"
 	"tollgate.example/key/internal/manage/checkup"
 	"tollgate.example/key/internal/manage/host"
+	"tollgate.example/key/internal/manage/mail"
 	"tollgate.example/key/internal/manage/onward"
 	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/manage/provider"
+	"tollgate.example/key/internal/manage/readiness"
 	"tollgate.example/key/internal/manage/rehearsal"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/manage/sources"
@@ -63,6 +65,7 @@ type App struct {
 	TACACS     []netip.AddrPort
 	TACACSTLS  []netip.AddrPort
 	SetupCode  string
+	PortalURL  string // of the pages for people, "" for none
 	Gate       *gate.Gate
 	Attempts   *store.Attempts
 	Journal    *store.Journal
@@ -71,13 +74,24 @@ type App struct {
 
 	store     *store.Store
 	factors   *factor.Keeper
-	server    *http.Server
-	radius    *radius.Server
-	tacacs    *tacacs.Server
-	onward    *onward.Keeper
-	cluster   *cluster.Cluster
-	presence  *presence.Keeper
-	sightings *store.Sightings
+	approvals *approvals
+	box       *seal.Box
+	// post sends mail, nil if none is sent; ready reads who is ready for a second factor.
+	post  *mail.Sender
+	push  *push.Sender // nil if phones are told of nothing
+	ready *readiness.Reader
+	// telling is held by mails under way about changes of second factors.
+	telling chan struct{}
+	// portalEnds is when the certificate of the pages for people ends, portalOwn tells that we made it.
+	portalEnds time.Time
+	portalOwn  bool
+	server     *http.Server
+	radius     *radius.Server
+	tacacs     *tacacs.Server
+	onward     *onward.Keeper
+	cluster    *cluster.Cluster
+	presence   *presence.Keeper
+	sightings  *store.Sightings
 	// accounted is presence once it takes what accounting and attempts say.
 	accounted atomic.Pointer[presence.Keeper]
 	console   atomic.Pointer[string] // URL
@@ -128,7 +142,8 @@ func Start(ctx context.Context, o Options) (*App, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the data directory %s is in use by another tollgated: stop that one first", o.Data)
 	}
-	a := &App{failed: make(chan error, 1), panicked: &panics.Log{}, log: o.Log}
+	a := &App{failed: make(chan error, 1), panicked: &panics.Log{}, log: o.Log,
+		telling: make(chan struct{}, maxTelling)}
 	a.done = append(a.done, unlock)
 	if o.Join != "" {
 		if err := cluster.Join(ctx, cluster.JoinOptions{Dir: o.Data, Token: o.Join, Address: o.NodeAddress,
@@ -200,10 +215,15 @@ func (a *App) openGate(ctx context.Context, o *Options, accounts *account.Keeper
 	}
 	a.owners = map[string]owner{"account": accounts, "device": devices, "factor": a.factors, "lease": leases,
 		"issued": issued, "machine-account": members}
+	a.approvals = newApprovals(a)
+	if err := a.approvals.load(ctx); err != nil {
+		return err
+	}
 	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Computers: computers, Issued: issued,
-		MachineAccounts: members, Leases: leases, Sessions: a.Sessions, Factors: a.factors, Attempts: a.Attempts,
-		Journal: a.Journal,
-		Panics:  a.panicked, EndSessions: func(list []*session.Session, why string) { a.changes.End(list, why) }})
+		MachineAccounts: members, Leases: leases, Sessions: a.Sessions, Factors: a.factors,
+		Approvals: a.approvals.desk, Attempts: a.Attempts, Journal: a.Journal,
+		Panics: a.panicked, EndSessions: func(list []*session.Session, why string) { a.changes.End(list, why) },
+		Present: a.present})
 	a.changes = change.New(a.Sessions, a.Gate.Current, a.Attempts)
 	a.done = append(a.done, a.Gate.Close, a.changes.Close)
 	return nil
@@ -320,6 +340,19 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	}
 	a.background(func() { a.onward.Run(background) })
 	a.SetupCode = operators.SetupCode()
+	if a.post, err = mail.Open(o.Mail, o.MailFrom, o.MailPasswordFile); err != nil {
+		return err
+	}
+	if err := a.openPush(o, box); err != nil {
+		return err
+	}
+	if err := a.openPortal(o, box, trail); err != nil {
+		return err
+	}
+	a.box, a.ready = box, a.reader()
+	if a.post != nil && !o.NoReminders {
+		a.background(func() { a.remindDaily(background) })
+	}
 	listener, secure, err := listenHTTP(o)
 	if err != nil {
 		return err
@@ -329,17 +362,20 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	analyst := revision.NewAnalyst(a.Gate, accounts.Groups)
 	needs := &attention.Sources{Addresses: registry, Accounts: accounts, Checkup: checks, Revisions: revisions,
 		Stuck: a.stuck, Silent: a.silent, Presence: a.presenceSilent,
+		NotMe: a.approvals.attention,
 		Nodes: a.nodes, Audit: trail.Waiting, Analyst: analyst, Clock: clock,
 		Disk: disk,
 		Records: map[string]attention.Records{"attempts": a.Attempts,
 			"journal": a.Journal, "accounting": a.Sessions.Records(), "sightings": a.sightings}}
 	return a.serve(o, listener, secure, api.New(&api.Service{Version: Version, Store: a.store,
 		Revisions: revisions, Analyst: analyst, Attention: needs, Accounts: accounts, Factors: a.factors,
+		ReleaseApprovals: a.approvals.release, ApprovalState: a.approvals.state, KeyFault: keyFault(o.Data),
+		Mail: a.post, Ready: a.ready, PortalEnds: a.portalEnds, PortalOwn: a.portalOwn,
 		Operators: operators, Audit: trail, Provider: provider.New(box),
 		Sources: registry, Gate: a.Gate, Checkup: checks, Copies: copies, Rehearsals: rehearsal.New(a.Attempts,
 			a.Attempts.Added), Box: box, IDs: ids, Tally: counts, Attempts: a.Attempts, Journal: a.Journal,
 		Sessions: a.Sessions, Changes: a.changes, Follower: follower,
-		Backup: a.backupOf(o), Onward: a.onward, Presence: a.presence, Cluster: a.cluster,
+		Backup: a.backupOf(o), Onward: a.onward, Presence: a.presence, Cluster: a.cluster, Portal: a.PortalURL,
 		Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting,
 		Listening: a.listening(), KeyFile: filepath.Join(o.Data, "key"),
 		Secure: secure, Hosts: o.HTTPHosts, Done: background.Done()}))
@@ -367,56 +403,6 @@ func warmUp(ctx context.Context, attempts *store.Attempts, counts *tally.Tally) 
 	for _, m := range list {
 		counts.Add(m.Minute, m.Admitted, m.Refused)
 	}
-	return nil
-}
-
-// listenHTTP opens the address of the console. It is served by TLS everywhere but on loopback.
-func listenHTTP(o *Options) (l net.Listener, secure bool, err error) {
-	if l, err = net.Listen("tcp", o.HTTP); err != nil {
-		return nil, false, fmt.Errorf("listening for the console on %s: %w", o.HTTP, err)
-	}
-	return limited(l), o.TLSCert != "" || !l.Addr().(*net.TCPAddr).IP.IsLoopback(), nil
-}
-
-func (a *App) serve(o *Options, listener net.Listener, secure bool, handler http.Handler) error {
-	a.server = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
-		MaxHeaderBytes: 64 << 10,
-		ErrorLog:       slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn)}
-	address := listener.Addr().(*net.TCPAddr)
-	a.URL = "http://" + address.String()
-	if secure {
-		certificate, err := webCertificate(o)
-		if err != nil {
-			listener.Close()
-			return err
-		}
-		a.server.TLSConfig = certificate
-		a.URL = "https://" + address.String()
-	}
-	a.console.Store(&a.URL)
-	a.handler.Store(&handler)
-	ended := make(chan struct{})
-	go func() {
-		defer close(ended)
-		var err error
-		if secure {
-			err = a.server.ServeTLS(listener, "", "")
-		} else {
-			err = a.server.Serve(listener)
-		}
-		if !errors.Is(err, http.ErrServerClosed) {
-			a.failed <- fmt.Errorf("serving the console: %w", err)
-		}
-	}()
-	a.done = append(a.done, func() {
-		a.cancel() // live streams end first
-		limited, cancel := context.WithTimeout(context.Background(), 3*time.Second)
-		defer cancel()
-		if a.server.Shutdown(limited) != nil {
-			a.server.Close()
-		}
-		<-ended
-	})
 	return nil
 }
 

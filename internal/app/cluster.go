@@ -70,7 +70,7 @@ func (a *App) openCluster(ctx context.Context, o *Options, box *seal.Box, regist
 	a.cluster, err = cluster.Open(ctx, cluster.Options{Dir: o.Data, Address: o.NodeAddress, Number: int(o.Node),
 		Version: Version, Command: command, Store: a.store, Box: box, Tell: a.Changed,
 		Shared:  func(ctx context.Context, node int) error { return a.leases.Share(ctx, a.store, node) },
-		Reunite: a.reunite, Inside: api.Inside(a), Hear: a.hear, Missed: a.missed,
+		Reunite: a.reunite, Inside: a.approvals.inside(api.Inside(a), a.panicked), Hear: a.hear, Missed: a.missed,
 		Catch: func(run func()) {
 			defer a.panicked.Catch(func() string { return "work of nodes" }, nil)
 			run()
@@ -87,10 +87,14 @@ func (a *App) openCluster(ctx context.Context, o *Options, box *seal.Box, regist
 	return nil
 }
 
-// What nodes tell each other soon: what became of passwords, and from where computers were proven.
+// What nodes tell each other soon: what became of passwords, from where computers were proven, and what people say of
+// sign-ins on their phones.
 const (
 	saidPassword = "password"
 	saidComputer = "computer"
+	// An alarm of a person about a sign-in, and its end.
+	saidNotMe    = "not-me"
+	saidReleased = "released"
 )
 
 type computerSeen struct {
@@ -106,6 +110,8 @@ func (a *App) hear(s cluster.Saying) {
 		if json.Unmarshal(s.Data, &said) == nil && said.Name != "" {
 			a.Gate.Lockout.Heard(said)
 		}
+	case saidNotMe, saidReleased:
+		a.approvals.heard(s.Kind, s.Data)
 	case saidSighting:
 		a.heardSighting(s.Data)
 	case saidComputer:

@@ -14,7 +14,7 @@ import (
 // openOnward opens what sends records on. It is the first to end when the service does: records are still there then.
 func (a *App) openOnward(ctx context.Context, o *Options) (err error) {
 	a.onward, err = onward.New(ctx, a.store, onward.Records{Attempts: a.Attempts, Accounting: a.Sessions.Records(),
-		Journal: a.Journal}, a.Gate.Current, o.Data)
+		Journal: a.Journal, Audit: a.trail}, a.Gate.Current, o.Data)
 	return err
 }
 

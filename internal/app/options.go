@@ -19,6 +19,22 @@ type Options struct {
 	// HTTPHosts are further names under which the console is opened where it is served in clear, such as by a proxy on
 	// this machine.
 	HTTPHosts []string
+	// Portal is where people look after their own second factor, empty for nowhere. Addresses other than loopback are
+	// served by TLS only, with PortalCert and PortalKey or else the certificate of the console. PortalURL is how people
+	// reach it, if not by that address.
+	Portal, PortalCert, PortalKey, PortalURL string
+	// PortalTheme is a file with their name, colours and texts, empty for the usual ones; see portal.ReadTheme.
+	PortalTheme string
+	// Push is the mail address that push services may write to about us, empty to tell phones of nothing while their
+	// page is closed. PushPrivate allows push services that are not on the internet, PushCA is a PEM file with an
+	// authority for them.
+	Push        string
+	PushPrivate bool
+	PushCA      string
+	// Mail is the server that mail to people goes through, empty for none, MailFrom the sender; see mail.Open.
+	Mail, MailFrom, MailPasswordFile string
+	// NoReminders sends no mail by itself to people who have no second factor yet.
+	NoReminders bool
 	// TLSCert and TLSKey are PEM files; without them a self-signed certificate is made where TLS is needed.
 	TLSCert, TLSKey string
 	// RADIUS are the addresses for authentication.

@@ -58,8 +58,8 @@ func TestSecretsOfTheVersionBefore(t *testing.T) {
 		Password: before(t, key, "machine"), Previous: before(t, key, "older")}))
 	must(
 		s.PeopleFactors().
-			AddFactorToken(ctx, store.FactorToken{ID: "f1", Store: "local", Name: "ann", Algorithm: "SHA1", Digits: 6,
-				Period: 30, Secrets: before(t, key, "{}")}, nil),
+			AddFactorTokens(ctx, []store.FactorToken{{ID: "f1", Store: "local", Name: "ann", Algorithm: "SHA1",
+				Digits: 6, Period: 30, Secrets: before(t, key, "{}")}}, nil),
 	)
 	for range 2 { // a second start finds nothing to do
 		box, err := seal.Open(filepath.Join(dir, "key"))

@@ -29,7 +29,7 @@ func TestCutOffAndBack(t *testing.T) {
 	last := nodes[0].s.Applied()
 	for i, m := range nodes {
 		m.until("both have the token", func() bool {
-			return keepers[i].Enrolled("local", "k.nance") && m.s.Applied() >= last
+			return keepers[i].Enrolled("local", "k.nance", time.Now()) && m.s.Applied() >= last
 		})
 	}
 	nodes[1].signal(syscall.SIGSTOP) // of two, both are a majority
@@ -46,7 +46,7 @@ func TestCutOffAndBack(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		got, _ := keepers[node].Check(t.Context(), "local", "k.nance", code, "sw-1", at)
+		got, _, _ := keepers[node].Check(t.Context(), "local", "k.nance", code, "sw-1", at)
 		return got
 	}
 	if got := show(0, 0); got != reason.FactorFailed {

@@ -79,3 +79,20 @@ func (c *Cluster) Ask(ctx context.Context, to Peer, method, path string, header 
 	q.Header = header
 	return r.peers.client.Do(q)
 }
+
+// First reports whether this node is the first by its number of those that keep records and answer: for work that is to
+// be done once. While nodes cannot reach each other, several of them may be.
+func (c *Cluster) First() bool {
+	r := c.running()
+	if r == nil {
+		return true
+	}
+	r.peers.mu.RLock()
+	defer r.peers.mu.RUnlock()
+	for _, n := range r.peers.nodes {
+		if seen := r.peers.seen[n.Number]; n.Number < r.self.Number && !n.Witness && seen != nil && !seen.Silent() {
+			return false
+		}
+	}
+	return true
+}

@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	mathrand "math/rand/v2"
 	"net"
 	"os"
 	"path/filepath"
@@ -146,14 +147,24 @@ func reachable(address string) (host, full string, err error) {
 		}
 	}
 	if port == "0" {
-		l, err := net.Listen("tcp", net.JoinHostPort(host, "0"))
-		if err != nil {
+		if port, err = freePort(host); err != nil {
 			return "", "", err
 		}
-		port = strconv.Itoa(l.Addr().(*net.TCPAddr).Port)
-		l.Close()
 	}
 	return host, net.JoinHostPort(host, port), nil
+}
+
+// freePort finds a port that is free, below those that systems give to outgoing connections: one of these could take it
+// before it is used.
+func freePort(host string) (port string, err error) {
+	for range 100 {
+		var l net.Listener
+		port = strconv.Itoa(20_000 + mathrand.N(12_000))
+		if l, err = net.Listen("tcp", net.JoinHostPort(host, port)); err == nil {
+			return port, l.Close()
+		}
+	}
+	return "", fmt.Errorf("no port is free: %w", err)
 }
 
 // ownAddress is the first address of this machine that others may reach.

@@ -110,7 +110,7 @@ func TestClaimsAndRevisionsAreLinearizable(t *testing.T) {
 	keepers := codeKeepers(t, nodes)
 	seed := enrolled(t, keepers[0])
 	for i, m := range nodes {
-		m.until("all nodes have the token", func() bool { return keepers[i].Enrolled("local", "k.nance") })
+		m.until("all nodes have the token", func() bool { return keepers[i].Enrolled("local", "k.nance", time.Now()) })
 	}
 	ctx, stop := context.WithCancel(t.Context())
 	var disturbing, all sync.WaitGroup
@@ -128,7 +128,7 @@ func TestClaimsAndRevisionsAreLinearizable(t *testing.T) {
 			for i := range nodes {
 				shown.Go(func() {
 					codes.record(i, step, func() outcome {
-						got, _ := keepers[i].Check(context.Background(), "local", "k.nance", code, "sw-1", at)
+						got, _, _ := keepers[i].Check(context.Background(), "local", "k.nance", code, "sw-1", at)
 						return outcome{won: got == reason.OK, unknown: got == reason.FactorFailed}
 					})
 				})

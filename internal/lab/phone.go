@@ -11,13 +11,23 @@ import (
 	"tollgate.example/key/internal/web/apitype"
 )
 
-// phone is the phone of somebody of the demo, with an authenticator.
-type phone struct{ person, label, seed string }
+// authenticator is the phone of somebody of the demo that shows one-time codes.
+type authenticator struct{ person, label, seed string }
+
+// CodeUser has a phone, and signs in to nothing by herself: anybody may try with her codes.
+const CodeUser = "s.lodge"
+
+// DeskAddress and DeskSecret are of the gateway of remote desktops, which asks for codes by challenge.
+const (
+	DeskAddress = "127.0.10.45"
+	DeskSecret  = "quay-light-dk-2Vf8"
+)
 
 // phones are known here, so that anybody may look at them. Not everybody of the Network Team has one: the refusal is to
 // be seen.
-var phones = []phone{
+var phones = []authenticator{
 	{"n.pryce", "phone of Nerys", "LANTERNFERRYHARBOURHOUSENERYQUAY"},
+	{CodeUser, "phone of Sunniva", "LANTERNFERRYHARBOURHOUSESUNNIVAX"},
 }
 
 // PhoneCode is the code that the phone of somebody shows, and for how long.

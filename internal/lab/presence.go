@@ -22,10 +22,11 @@ import (
 const (
 	relayAddress = "127.0.10.5"
 	doorAddress  = "127.0.10.6"
+	deskAddress  = "127.0.10.7"
 )
 
 // Tokens are those that the stand-ins of presence show.
-type Tokens struct{ Firewall, Controller, Desk string }
+type Tokens struct{ Firewall, Controller, Desk, Hosts string }
 
 // SetUpPresence configures sources, scopes and subscribers.
 func SetUpPresence(ctx context.Context, c *client.Client) (Tokens, error) {
@@ -56,6 +57,10 @@ func SetUpPresence(ctx context.Context, c *client.Client) (Tokens, error) {
 	t.Desk = source(
 		apitype.SourceFields{Name: "ferry-desk-1", Way: config.SourceReports, From: []string{"127.0.0.0/8"},
 			Shared: true, Note: "Shared by those at the counter, each with a block of ports."},
+	)
+	t.Hosts = source(
+		apitype.SourceFields{Name: "crew-desks", Way: config.SourceHosts, From: []string{deskAddress + "/32"},
+			Note: "Workstations with tollgate-reporter."},
 	)
 	s.add(
 		"/scopes",
@@ -119,16 +124,29 @@ func (p *player) turn(ctx context.Context, n int) {
 	case 0: // a device gets an address
 		p.dhcp(address, who.MAC(), "np-desk-"+fmt.Sprint(who.number))
 	case 1: // the domain controller saw a logon, and one of a service
-		p.post(ctx, "/presence/v1/logons", p.tokens.Controller, map[string]any{"events": []map[string]any{
-			{"eventId": 4624, "logonType": 3, "account": who.User, "domain": NetBIOS, "address": address.String(),
-				"logonId": fmt.Sprintf("0x%x", 4096+who.number), "time": time.Now().UTC().Format(time.RFC3339)},
-			{
-				"eventId":   4624,
-				"logonType": 5,
-				"account":   "svc-backup",
-				"domain":    NetBIOS,
-				"address":   address.String(),
-			}}})
+		p.post(
+			ctx,
+			http.DefaultClient,
+			"/presence/v1/logons",
+			p.tokens.Controller,
+			map[string]any{"events": []map[string]any{
+				{
+					"eventId":   4624,
+					"logonType": 3,
+					"account":   who.User,
+					"domain":    NetBIOS,
+					"address":   address.String(),
+					"logonId":   fmt.Sprintf("0x%x", 4096+who.number),
+					"time":      time.Now().UTC().Format(time.RFC3339),
+				},
+				{
+					"eventId":   4624,
+					"logonType": 5,
+					"account":   "svc-backup",
+					"domain":    NetBIOS,
+					"address":   address.String(),
+				}}},
+		)
 	case 2:
 		p.syslog(fmt.Sprintf("session opened for %s from %s", who.User, address.Next()))
 	case 3: // two people at the counter, by their ports
@@ -137,26 +155,47 @@ func (p *player) turn(ctx context.Context, n int) {
 			kind = "signed-in"
 		}
 		for i, one := range []*Person{&p.people[0], &p.people[4]} {
-			p.post(ctx, "/presence/v1/sightings", p.tokens.Desk, map[string]any{"sightings": []map[string]any{
-				{
-					"kind":    kind,
-					"who":     NetBIOS + `\` + one.User,
-					"address": "203.0.113.5",
-					"host":    "ferry-desk-1",
-					"ports":   fmt.Sprintf("%d-%d", 20000+1000*i, 20999+1000*i),
-					"ref":     "seat " + fmt.Sprint(i),
-				}}})
+			p.post(
+				ctx,
+				http.DefaultClient,
+				"/presence/v1/sightings",
+				p.tokens.Desk,
+				map[string]any{"sightings": []map[string]any{
+					{
+						"kind":    kind,
+						"who":     NetBIOS + `\` + one.User,
+						"address": "203.0.113.5",
+						"host":    "ferry-desk-1",
+						"ports":   fmt.Sprintf("%d-%d", 20000+1000*i, 20999+1000*i),
+						"ref":     "seat " + fmt.Sprint(i),
+					}}},
+			)
 		}
 	case 4: // a printer, and a laptop whose address is handed on
 		p.dhcp(netip.MustParseAddr("192.0.2.230"), "02-00-99-00-00-01", "printer-north")
 		p.dhcp(netip.MustParseAddr("192.0.2.77"), []string{p.people[2].MAC(), p.people[3].MAC()}[n/6%2], "laptop")
 	case 5:
+		p.desk(ctx, []int{7, 8, -1}[n/18%3])
 		p.syslog(fmt.Sprintf("session closed for %s from %s", who.User, address.Next()))
 		p.syslog("link of port 7 is up")
 	}
 }
 
-func (p *player) post(ctx context.Context, path, token string, body any) {
+// desk tells who is at a workstation, as its reporter does: people take turns, and now and then nobody is there.
+func (p *player) desk(ctx context.Context, at int) {
+	people := []map[string]any{}
+	if at >= 0 {
+		people = append(people, map[string]any{"who": NetBIOS + `\` + p.people[at].User, "seconds": 60})
+	}
+	p.post(ctx, deskClient, "/presence/v1/host", p.tokens.Hosts, map[string]any{"host": "np-desk-7",
+		"people": people})
+}
+
+// deskClient calls from the address of the workstation: a host can speak of its own alone.
+var deskClient = &http.Client{Transport: &http.Transport{DialContext: (&net.Dialer{Timeout: time.Second,
+	LocalAddr: &net.TCPAddr{IP: net.ParseIP(deskAddress)}}).DialContext}}
+
+func (p *player) post(ctx context.Context, client *http.Client, path, token string, body any) {
 	text, err := json.Marshal(body)
 	if err != nil {
 		return
@@ -167,7 +206,7 @@ func (p *player) post(ctx context.Context, path, token string, body any) {
 	}
 	q.Header.Set("Authorization", "Bearer "+token)
 	q.Header.Set("Content-Type", "application/json")
-	if r, err := http.DefaultClient.Do(q); err == nil {
+	if r, err := client.Do(q); err == nil {
 		r.Body.Close()
 	}
 }

@@ -65,6 +65,8 @@ var devices = []device{
 		map[string]string{"site": "harbour-house", "kind": "router"}, "mooring-rt-7Xc2"},
 	{"hh-core-1", "127.0.10.44", "quay-light-cr-1Gd7", "203.0.113.44", "require",
 		map[string]string{"site": "harbour-house", "kind": "switch", "tier": "core"}, "mooring-cr-5Wk8"},
+	{"hh-desk-1", DeskAddress, DeskSecret, "203.0.113.45", "require",
+		map[string]string{"site": "harbour-house", "kind": "desktop"}, ""},
 	{"bench-1", playerAddress, playerSecret, "192.0.2.99", "auto", map[string]string{"site": "north-pier",
 		"kind": "switch"}, playerSecret},
 }
@@ -157,9 +159,15 @@ func (s *setup) operators(out Outside) {
 	settings := apitype.OperatorSettings{SecondFactor: []string{}, IdleMinutes: 60, LastHours: 12,
 		Groups: []apitype.GroupRole{{Directory: NetBIOS, Group: "Network Team", Role: "engineer"}}}
 	if out.Provider != "" {
-		settings.Provider = &apitype.Provider{Issuer: out.Provider, ClientID: ProviderClient, Secret: ProviderSecret,
-			Console: out.Console, Label: "Harbour sign-on", Groups: []apitype.GroupRole{
-				{Group: "Network Engineers", Role: "engineer"}, {Group: "Security Audit", Role: "auditor"}}}
+		settings.Provider = &apitype.Provider{
+			Issuer:   out.Provider,
+			ClientID: ProviderClient,
+			Secret:   ProviderSecret,
+			Console:  out.Console,
+			Label:    "Harbour sign-on",
+			Groups: []apitype.GroupRole{
+				{Group: "Network Engineers", Role: "engineer"}, {Group: "Security Audit", Role: "auditor"}},
+		}
 	}
 	s.put("/operator-settings", settings)
 	s.put("/first-hour/keeping", apitype.FirstPutOff{Off: true})
@@ -215,7 +223,10 @@ func (s *setup) publish(note string) { s.add("/draft/publish", map[string]string
 
 func (s *setup) passes() {
 	s.add("/calendars", apitype.CalendarFields{Name: "opening-hours", Zone: "Europe/Lisbon",
-		Holidays: []calendar.Holiday{{Date: "2026-12-25", Name: "Christmas"}, {Date: "2027-01-01", Name: "New Year"}},
+		Holidays: []calendar.Holiday{
+			{Date: "2026-12-25", Name: "Christmas"},
+			{Date: "2027-01-01", Name: "New Year"},
+		},
 		Spans: []calendar.Span{{Days: calendar.Days[:5], From: "06:00", To: "22:00"}, {Days: calendar.Days[5:],
 			From: "08:00", To: "24:00"}}, Note: "When the counters sell tickets."})
 	s.add("/pools", apitype.PoolFields{Name: "vpn", Ranges: []string{"203.0.113.64/26"},
@@ -264,11 +275,18 @@ func (s *setup) lanes() {
 		return &config.Policy{Name: name, Enabled: true, When: when, Outcome: config.Admit, Pass: pass}
 	}
 	pap := []string{"pap"}
-	s.add("/lanes", apitype.LaneFields{Name: "Core gear", When: "client.tier is core and service in device-login, " +
-		"device-command", Methods: pap, Realm: "shore", RejectDelayMillis: 1000, SecondFactor: config.OneTimeCode,
-		FactorRestMinutes: 10,
-		Policies: []*config.Policy{admit("Network team", `group is "Network Team"`, "network-admin"),
-			admit("Emergency", "kind is emergency", "network-admin")}, Note: "A password alone is not enough here."})
+	s.add(
+		"/lanes",
+		apitype.LaneFields{Name: "Core gear", When: "client.tier is core and service in device-login, " +
+			"device-command", Methods: pap, Realm: "shore", RejectDelayMillis: 1000, SecondFactor: config.OneTimeCode,
+			FactorRestMinutes: 10,
+			Policies: []*config.Policy{admit("Network team", `group is "Network Team"`, "network-admin"),
+				admit(
+					"Emergency",
+					"kind is emergency",
+					"network-admin",
+				)}, Note: "A password alone is not enough here."},
+	)
 	s.add("/lanes", apitype.LaneFields{Name: "Device logins", When: "service in device-login, device-command",
 		Methods: pap, Realm: "shore", RejectDelayMillis: 1000,
 		Policies: []*config.Policy{admit("Network team", `group is "Network Team"`, "network-admin"),
@@ -311,7 +329,11 @@ func (s *setup) lanes() {
 		apitype.LaneFields{Name: "Wired ports", When: "port.type is Ethernet", Methods: []string{"eap-tls",
 			"peap-gtc", "peap-mschapv2", "pap"}, Realm: "shore", TLS: inTLS, RejectDelayMillis: 1000, Follow: true,
 			Policies: []*config.Policy{
-				admit("Office computers", `kind is computer and machine.group is "`+computersGroup+`"`, "operations"),
+				admit(
+					"Office computers",
+					`kind is computer and machine.group is "`+computersGroup+`"`,
+					"operations",
+				),
 				admit("Deck officers", `group in "Deck Officers", Crew`, "officers"),
 				department,
 				{Name: "Contractors ashore", Enabled: true,
@@ -321,18 +343,38 @@ func (s *setup) lanes() {
 					Message: "Contractors sign in ashore only."},
 			}},
 	)
-	s.add("/remotes", apitype.RemoteInput{Secret: partnerSecret, RemoteFields: apitype.RemoteFields{Name: PartnerName,
-		Servers: []config.RemoteServer{{Address: s.partner}}, Accounting: true, AccountingPort: portOf(s.partner),
-		Rules:         []config.RemoteRule{{On: config.OnRequest, Do: config.RuleDrop, Attribute: "NAS-Port-Id"}},
-		TimeoutMillis: 1000, Tries: 2,
-		Grants: []string{"Tunnel-Type", "Tunnel-Medium-Type",
-			"Tunnel-Private-Group-ID"}, Note: "Decides about the pilots and inspectors of the port."}})
+	s.add(
+		"/remotes",
+		apitype.RemoteInput{Secret: partnerSecret, RemoteFields: apitype.RemoteFields{Name: PartnerName,
+			Servers: []config.RemoteServer{
+				{Address: s.partner},
+			}, Accounting: true, AccountingPort: portOf(s.partner),
+			Rules: []config.RemoteRule{
+				{On: config.OnRequest, Do: config.RuleDrop, Attribute: "NAS-Port-Id"},
+			},
+			TimeoutMillis: 1000, Tries: 2,
+			Grants: []string{"Tunnel-Type", "Tunnel-Medium-Type",
+				"Tunnel-Private-Group-ID"}, Note: "Decides about the pilots and inspectors of the port."}},
+	)
 	s.add("/lanes", apitype.LaneFields{Name: "Guests of the port", When: "ssid is LF-Harbour and name.realm is " +
 		PartnerRealm, Methods: []string{}, Forward: []string{PartnerName}, RejectDelayMillis: 1000,
 		Policies: []*config.Policy{}})
 	s.expectations()
-	s.add("/lanes", apitype.LaneFields{Name: "Everything else", When: "always", Methods: pap, RejectDelayMillis: 1000,
-		Policies: []*config.Policy{}, Note: "Nobody is admitted here; the refusal says so."})
+	s.add("/lanes", apitype.LaneFields{Name: "Remote desktops", When: "client.kind is desktop", Methods: pap,
+		Realm: "shore", RejectDelayMillis: 1000, SecondFactor: config.AnyFactor,
+		Factor: config.LaneFactor{
+			Text:  "Code from your phone, or enter {number} on it and press Enter:",
+			When:  `not group is "Network Team"`,
+			Until: time.Now().AddDate(0, 0, 14).Truncate(24 * time.Hour),
+			Pass:  "holding",
+		},
+		Policies: []*config.Policy{admit("Staff", `group is "Lantern Ferries"`, "officers")},
+		Note:     "Everybody sets a second factor up within two weeks."})
+	s.add(
+		"/lanes",
+		apitype.LaneFields{Name: "Everything else", When: "always", Methods: pap, RejectDelayMillis: 1000,
+			Policies: []*config.Policy{}, Note: "Nobody is admitted here; the refusal says so."},
+	)
 }
 
 // expectations are what has to stay as it is, whatever is changed.
@@ -369,8 +411,12 @@ func (s *setup) accounts() {
 		s.add("/accounts", a)
 	}
 	s.add("/accounts", apitype.AccountInput{Password: EmergencyPassword,
-		AccountFields: apitype.AccountFields{Name: EmergencyUser, Display: "Emergency, Harbour House", Enabled: true,
-			Emergency: "client.site is harbour-house"}})
+		AccountFields: apitype.AccountFields{
+			Name:      EmergencyUser,
+			Display:   "Emergency, Harbour House",
+			Enabled:   true,
+			Emergency: "client.site is harbour-house",
+		}})
 	for _, c := range crew {
 		s.add("/accounts", apitype.AccountInput{Password: crewPassword(c.user),
 			AccountFields: apitype.AccountFields{Name: c.user, Display: c.name, Groups: []string{"Crew"},

@@ -59,7 +59,7 @@ func (s *Station) Ask(
 		add("NAS-Port-Type", "Wireless-802.11")
 		add("Called-Station-Id", wlanMAC+":"+ssid)
 		add("Framed-MTU", "1400")
-	case "vpn":
+	case "vpn", "desktop":
 		add("NAS-Port-Type", "Virtual")
 		add("NAS-Port", fmt.Sprint(port)) // the tunnel, which a person comes back to
 	default:
@@ -108,6 +108,7 @@ type harbour struct {
 	switches []Station
 	wlan     Station
 	vpn      Station
+	desk     Station
 }
 
 // play is one sign-in that is to happen.
@@ -168,6 +169,10 @@ var scenes = []scene{
 		return play{at: &h.vpn, ask: trial.Request{Method: []string{"mschapv2", "eap-mschapv2"}[i%2],
 			User:     c.user + "@" + shipsDomain,
 			Password: crewPassword(c.user)}, mac: "198.51.100.77", port: 1 + i}
+	}},
+	{3, func(h *harbour) play { // three who have no second factor yet
+		p := h.people[10+h.r.IntN(3)]
+		return play{at: &h.desk, ask: pap(p.User, p.Password()), mac: "198.51.100.80", port: 1}
 	}},
 	{8, func(h *harbour) play { return h.printer(h.r.IntN(6)) }},
 	{2, func(h *harbour) play { return h.device(fmt.Sprintf("02-00-5E-77-10-%02X", 1+h.r.IntN(9))) }},
@@ -271,7 +276,7 @@ func forms(r *rand.Rand, user string) string {
 // everything under way has ended. Whoever is admitted has a session on a floor, which may be nil.
 func Harbour(ctx context.Context, server string, floor *Floor, kit *Kit, every time.Duration, each func(Outcome)) {
 	h := &harbour{r: rand.New(rand.NewPCG(7, 7)), people: People(), kit: kit, switches: Switches(),
-		wlan: station("np-wlan-1"), vpn: station("hh-vpn-1")}
+		wlan: station("np-wlan-1"), vpn: station("hh-vpn-1"), desk: station("hh-desk-1")}
 	total := 0
 	for _, s := range scenes {
 		total += s.weight

@@ -18,6 +18,7 @@ import (
 	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/client"
+	"tollgate.example/key/internal/web/phone"
 )
 
 // Options of the demo.
@@ -28,10 +29,14 @@ type Options struct {
 	Service string
 	// HTTP, RADIUS and Accounting are where the service listens; LDAPS and LDAP the stand-in directory.
 	HTTP, RADIUS, Accounting, LDAPS, LDAP string
+	// Portal is where people look after their own second factor.
+	Portal string
 	// TACACS and TACACSTLS are where the service listens for TACACS+.
 	TACACS, TACACSTLS string
 	// RADIUSTLS is where the service listens for RADIUS over TLS, Logs the stand-in receiver of syslog.
 	RADIUSTLS, Logs string
+	// Mail is the stand-in mail server.
+	Mail string
 	// DHCP and Syslog are where the service listens for reports of who is where.
 	DHCP, Syslog string
 	// DNS is where the stand-in for the DNS server of the domain listens.
@@ -52,6 +57,7 @@ type Options struct {
 	others []*service
 	pid    string
 	tokens Tokens
+	phones map[string]*phone.Phone
 }
 
 func mustAddr(text string) netip.Addr { return netip.MustParseAddr(text) }
@@ -123,6 +129,11 @@ func Up(ctx context.Context, o Options) error {
 		return err
 	}
 	defer logs.Close()
+	mailbox, err := ServeMail(o.Mail, filepath.Join(o.Dir, "mail"))
+	if err != nil {
+		return err
+	}
+	defer mailbox.Close()
 	service, err := startService(ctx, &o)
 	if err != nil {
 		return err
@@ -143,6 +154,9 @@ func Up(ctx context.Context, o Options) error {
 		return err
 	}
 	if o.tokens, err = SetUpPresence(ctx, c); err != nil {
+		return err
+	}
+	if o.phones, err = pairPhones(ctx, c, o.Dir); err != nil {
 		return err
 	}
 	kit, err := Outfit(ctx, c)
@@ -174,13 +188,16 @@ func Up(ctx context.Context, o Options) error {
 // run plays the harbour: switches, wireless and VPN, a router whose secret was typed wrong, and a device that is no
 // client.
 func run(ctx context.Context, o *Options, kit *Kit) {
-	floor := NewFloor(o.accounting(), append(Switches(), station("np-wlan-1"), station("hh-vpn-1"))...)
+	floor := NewFloor(
+		o.accounting(),
+		append(Switches(), station("np-wlan-1"), station("hh-vpn-1"), station("hh-desk-1"))...)
 	defer floor.Close()
 	var all sync.WaitGroup
 	defer all.Wait()
 	all.Go(func() { Harbour(ctx, o.radius(), floor, kit, o.Every, func(Outcome) {}) })
 	all.Go(func() { Administrators(ctx, o.TACACS, o.TACACSTLS, kit, 25*o.Every) })
 	all.Go(func() { presence(ctx, o, o.tokens) })
+	all.Go(func() { Approvals(ctx, o.RADIUS, o.phones, 40*o.Every) })
 	all.Go(func() { Ship(ctx, o.RADIUSTLS, kit, shipInterval*o.Every) })
 	ask := func(from, secret, user string, every time.Duration) {
 		all.Go(func() {
@@ -213,7 +230,10 @@ func writeEnv(o *Options, token, ca string) error {
 		{"DEMO_CLIENT_SECRET", playerSecret}, {"DEMO_USER", PlayerUser}, {"DEMO_PASSWORD", "harbour-" + PlayerUser},
 		{"DEMO_OPERATOR", OperatorName}, {"DEMO_OPERATOR_PASSWORD", OperatorPassword}, {"DEMO_LDAPS", o.LDAPS},
 		{"DEMO_LDAP", o.LDAP}, {"DEMO_DNS", o.DNS}, {"DEMO_DHCP", o.DHCP}, {"DEMO_SYSLOG", o.Syslog},
-		{"DEMO_PRESENCE_TOKEN", o.tokens.Firewall}, {"TOLLGATE_URL_2", o.second.url},
+		{"DEMO_PORTAL", "http://" + o.Portal}, {"DEMO_CODE_USER", CodeUser},
+		{"DEMO_CODE_PASSWORD", "harbour-" + CodeUser}, {"DEMO_CODE_CLIENT_ADDR", DeskAddress},
+		{"DEMO_CODE_CLIENT_SECRET", DeskSecret}, {"DEMO_PRESENCE_TOKEN", o.tokens.Firewall},
+		{"TOLLGATE_URL_2", o.second.url},
 		{"DEMO_RADIUS_2", o.second.radius},
 		{"DEMO_NODE_PID_1", o.pid}} {
 		if v[1] == "" {
@@ -242,6 +262,14 @@ In another shell, to try it from the command line:
   bin/tollgate attempt follow
   bin/tollgate try -user $DEMO_USER -password $DEMO_PASSWORD -secret $DEMO_CLIENT_SECRET \
       -from $DEMO_CLIENT_ADDR -attr NAS-Port-Type=Ethernet $DEMO_RADIUS
+  bin/tollgate try -user $DEMO_CODE_USER -password $DEMO_CODE_PASSWORD -secret $DEMO_CODE_CLIENT_SECRET \
+      -from $DEMO_CODE_CLIENT_ADDR -factor $(bin/tollgate-lab code $DEMO_CODE_USER | cut -d, -f1) $DEMO_RADIUS
+  bin/tollgate try -user h.lehtola -password harbour-h.lehtola -secret $DEMO_CODE_CLIENT_SECRET \
+      -from $DEMO_CODE_CLIENT_ADDR -factor phone $DEMO_RADIUS
+  bin/tollgate-lab phone h.lehtola 47         (what her phone says: the number shown, refuse or alarm)
+  bin/tollgate factor ready
+  bin/tollgate factor invite b.dahl           (a link; his password is harbour-b.dahl)
+  bin/tollgate factor invite -mail y.sayegh   (by mail: look into .demo/mail)
   bin/tollgate directory test LANTERN -person s.lodge
   bin/tollgate directory discover %s -dns $DEMO_DNS
   bin/tollgate session list
@@ -272,14 +300,21 @@ type service struct {
 }
 
 func startService(ctx context.Context, o *Options) (*service, error) {
+	if err := writeTheme(o.Dir); err != nil {
+		return nil, err
+	}
 	return startChild(
 		ctx,
 		o,
 		"tollgated.log",
 		"-data",
 		filepath.Join(o.Dir, "data"),
-		"-http",
-		o.HTTP,
+		"-http", o.HTTP,
+		"-portal", o.Portal,
+		"-portal-theme", filepath.Join(o.Dir, "theme.json"),
+		"-mail", "smtp://"+o.Mail,
+		"-mail-from",
+		"Lantern Ferries network <network@"+Domain+">",
 		"-radius",
 		o.RADIUS,
 		"-accounting",

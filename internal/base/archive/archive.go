@@ -132,8 +132,8 @@ func Read(from io.Reader, passphrase string, each func(name string, size int64, 
 		return m, fmt.Errorf("%w: %w", ErrDamaged, err)
 	}
 	unpacked, err := zstd.NewReader(opened, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(64<<20))
-	if err != nil {
-		return m, err
+	if err != nil { // it has read the beginning
+		return m, fmt.Errorf("%w: %w", ErrDamaged, err)
 	}
 	defer unpacked.Close()
 	var files []File
@@ -149,7 +149,7 @@ func Read(from io.Reader, passphrase string, each func(name string, size int64, 
 			break
 		}
 		sum := sha256.New()
-		content := &counted{Reader: io.TeeReader(in, sum)}
+		content := &counted{Reader: io.TeeReader(marked{in}, sum)}
 		if err := each(h.Name, h.Size, content); err != nil {
 			return m, err
 		}
@@ -178,5 +178,17 @@ type counted struct {
 func (c *counted) Read(b []byte) (int, error) {
 	n, err := c.Reader.Read(b)
 	c.n += int64(n)
+	return n, err
+}
+
+// marked tells of what cannot be read that the archive is damaged, wherever it is noticed: whoever takes a file out of
+// it may meet the damage first.
+type marked struct{ io.Reader }
+
+func (m marked) Read(b []byte) (int, error) {
+	n, err := m.Reader.Read(b)
+	if err != nil && !errors.Is(err, io.EOF) {
+		err = fmt.Errorf("%w: %w", ErrDamaged, err)
+	}
 	return n, err
 }

@@ -27,6 +27,9 @@ const (
 	StrangerAsks Code = "stranger.asks"
 	// EmergencyUsed is an emergency account whose seal was broken; parameters account, at, client and count.
 	EmergencyUsed Code = "emergency.used"
+	// FactorAlarm is a person who was asked to approve a sign-in and says: this is not me; parameters person, client,
+	// from and at.
+	FactorAlarm Code = "factor.not-me"
 	// RecordsLost counts records that could not be kept; parameters records and count.
 	RecordsLost Code = "records.lost"
 	// RecordsFail is that records cannot be written now; parameters records, since, refused and error.
@@ -106,6 +109,8 @@ type Sources struct {
 	// Stuck and Silent list what nothing can be sent to, and what does not answer; Presence lists sources and
 	// subscribers of presence that went silent.
 	Stuck, Silent, Presence func() []Stuck
+	// NotMe lists the alarms of people who are asked to approve what they did not begin.
+	NotMe func() []NotMe
 	// Nodes are the nodes, if there are several.
 	Nodes func() Nodes
 }
@@ -141,6 +146,9 @@ func (s *Sources) List(now time.Time) []Item {
 	for _, a := range s.Accounts.Broken() {
 		out = append(out, Item{EmergencyUsed, Fail, "account", "", map[string]string{"account": a.Name,
 			"at": a.OpenedAt.Format("2006-01-02 15:04"), "client": a.OpenedOn, "count": strconv.Itoa(a.Uses)}})
+	}
+	if s.NotMe != nil {
+		out = append(out, alarms(s.NotMe())...)
 	}
 	if s.Nodes != nil {
 		nodes := s.Nodes()

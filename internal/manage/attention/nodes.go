@@ -25,6 +25,21 @@ const (
 	CodesTwice Code = "factor.twice"
 )
 
+// NotMe is a person who says of a sign-in, on the phone: this is not me.
+type NotMe struct {
+	Store, Name, Client, From string
+	At                        time.Time
+}
+
+// alarms lists those.
+func alarms(list []NotMe) (out []Item) {
+	for _, n := range list {
+		out = append(out, Item{FactorAlarm, Fail, "factor", "", map[string]string{"person": n.Name, "client": n.Client,
+			"from": n.From, "at": n.At.Format("2006-01-02 15:04")}})
+	}
+	return out
+}
+
 // Nodes are several nodes as this one sees them.
 type Nodes struct {
 	CutOff  time.Time

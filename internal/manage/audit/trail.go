@@ -188,6 +188,12 @@ func (t *Trail) Get(ctx context.Context, number int64) (Line, string, error) {
 	return l, chain.SumOf(row.Hash).String(), err
 }
 
+// Last is the number of the last line, 0 if there is none.
+func (t *Trail) Last(ctx context.Context) (int64, error) {
+	number, _, err := t.store.AuditHead(ctx)
+	return number, err
+}
+
 // Head signs where the audit stands now.
 func (t *Trail) Head(ctx context.Context) (chain.Head, error) {
 	number, hash, err := t.store.AuditHead(ctx)

@@ -4,6 +4,7 @@
 package onward
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"strconv"
@@ -12,6 +13,7 @@ import (
 
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/store/record"
 )
@@ -106,6 +108,30 @@ func ofEntry(j *store.Entry) event {
 		e.add(f.name, f.value)
 	}
 	e.count("level", int64(j.Level))
+	return e
+}
+
+// ofLine is an event of the audit. Its number is its identifier; whoever reads the events sees by it that none is
+// missing. The object before and after stays in the audit, since it can be long.
+func ofLine(l *audit.Line) event {
+	at, _ := time.Parse(time.RFC3339, l.At) // the zero time says that there is none
+	e := event{id: ident.ID(l.Number), at: at, kind: "audit", warning: l.Result != audit.Done, who: l.Who}
+	if e.warning {
+		e.verdict = "refused"
+	}
+	e.text = strings.TrimSpace(cmp.Or(l.Who, "somebody") + ": " + l.What)
+	if l.Why != "" {
+		e.text += ": " + l.Why
+	}
+	e.count("number", l.Number)
+	for _, f := range [...]struct{ name, value string }{{"operator", l.Who}, {"role", l.Role}, {"from", l.From},
+		{"how", l.How}, {"call", l.Call}, {"objectKind", l.Kind}, {"object", l.Object}, {"name", l.Name},
+		{"result", l.Result}, {"why", l.Why}} {
+		e.add(f.name, f.value)
+	}
+	for _, c := range l.Changes {
+		e.add("changed."+c.Field, c.Before+" -> "+c.After)
+	}
 	return e
 }
 

@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"fmt"
 	"log/slog"
+	"math"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -14,6 +15,7 @@ import (
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/gate/snapshot"
+	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/store/record"
 )
@@ -46,6 +48,7 @@ type Records struct {
 	Attempts   *store.Attempts
 	Accounting *store.Accounting
 	Journal    *store.Journal
+	Audit      *audit.Trail
 }
 
 // Keeper sends records on, as the configuration in effect says. It is safe for concurrent use.
@@ -266,21 +269,31 @@ func (k *Keeper) Faults(longer time.Duration) map[string]State {
 const lookBack = 4 * lookEvery
 
 // position is where to go on; what is new begins at the end of what there is.
-func (k *Keeper) position(at key) (ident.ID, time.Time) {
+func (k *Keeper) position(ctx context.Context, at key) (ident.ID, time.Time) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if p, known := k.saved[at]; known {
 		return p.ID, time.UnixMilli(p.At)
 	}
-	return max(1, min(k.last(at.kind), ident.At(time.Now().Add(-lookBack)))), time.Time{}
+	last := k.last(ctx, at.kind)
+	if at.kind != config.FeedAudit { // whose lines are numbered
+		last = min(last, ident.At(time.Now().Add(-lookBack)))
+	}
+	return max(1, last), time.Time{}
 }
 
-func (k *Keeper) last(kind string) ident.ID {
+func (k *Keeper) last(ctx context.Context, kind string) ident.ID {
 	switch kind {
 	case config.FeedAttempts:
 		return k.records.Attempts.Last()
 	case config.FeedAccounting:
 		return k.records.Accounting.Last()
+	case config.FeedAudit:
+		last, err := k.records.Audit.Last(ctx)
+		if err != nil { // rather none of the lines before than all of them
+			return math.MaxInt64
+		}
+		return ident.ID(last)
 	}
 	return k.records.Journal.Last()
 }
@@ -313,6 +326,18 @@ func (k *Keeper) read(ctx context.Context, kind string, after ident.ID) (out []e
 		page, err := k.records.Accounting.Find(ctx, store.AccountingFilter{Span: span, Limit: batch, Forwarded: true})
 		for i := range page.Items {
 			out = append(out, ofAccounted(&page.Items[i]))
+		}
+		return out, err
+	}
+	if kind == config.FeedAudit {
+		lines, _, damaged, err := k.records.Audit.Find(ctx,
+			store.AuditFilter{After: int64(after), Oldest: true, Limit: batch}, 0)
+		for i := range lines {
+			out = append(out, ofLine(&lines[i]))
+		}
+		if len(lines) == 0 && damaged > 0 { // or nothing after them would be sent
+			out = []event{{id: after + ident.ID(damaged), at: time.Now(), kind: "audit", warning: true,
+				text: fmt.Sprintf("%d lines of the audit cannot be read", damaged)}}
 		}
 		return out, err
 	}

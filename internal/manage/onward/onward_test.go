@@ -162,7 +162,7 @@ func TestARecordThatIsNotTaken(t *testing.T) {
 		}
 	}()
 	at := conn.LocalAddr().(*net.UDPAddr).AddrPort()
-	server := upstream.Open(upstream.Settings{Name: "far", Secret: "far", Timeout: 30 * time.Millisecond, Tries: 1,
+	server := upstream.Open(upstream.Settings{Name: "far", Secret: "far", Timeout: 200 * time.Millisecond, Tries: 1,
 		Dead: time.Millisecond, Members: []upstream.Settled{{Address: at, Accounting: at}}})
 	defer server.Close()
 	var list []event

@@ -36,7 +36,7 @@ func newWorker(k *Keeper, w wanted, stop context.CancelFunc) *worker {
 func (w *worker) run(ctx context.Context) {
 	defer close(w.ended)
 	for _, l := range w.lines {
-		id, moment := w.keeper.position(l.key)
+		id, moment := w.keeper.position(ctx, l.key)
 		l.at, l.sure = id, id
 		l.state.set(func(s *State) { s.Kind, s.At = l.kind, moment })
 		w.keeper.save(l.key, id, moment) // what comes while the other side is down is not lost

@@ -62,9 +62,9 @@ type Input struct {
 	Revision      int
 	Draft         string
 	Since, Until  time.Time
-	// Enrolled tells who has a second factor now, for lanes of the draft that ask for a code where none was asked for
-	// before.
-	Enrolled func(store, name string) bool
+	// Ways tells who has a second factor now, and of which kinds, for lanes of the draft that ask for one where none
+	// was asked for before.
+	Ways func(store, name string) (codes, phones bool)
 	// Sample are recorded facts to take instead of those of the time.
 	Sample [][]byte
 }
@@ -92,7 +92,7 @@ func (k *Keeper) Run(ctx context.Context, in Input, tell func(results.Progress))
 		return nil, err
 	}
 	r := decide.NewRehearsal(in.Before, in.After)
-	codes := in.Enrolled != nil && slices.ContainsFunc(in.After.Config.Lanes, func(l *config.Lane) bool {
+	asks := in.Ways != nil && slices.ContainsFunc(in.After.Config.Lanes, func(l *config.Lane) bool {
 		return l.SecondFactor != ""
 	})
 	var f facts.Facts
@@ -110,8 +110,12 @@ func (k *Keeper) Run(ctx context.Context, in Input, tell func(results.Progress))
 				out.Unreadable++
 				continue
 			}
-			if p := f.Person; codes && p != nil && f.Factor == nil && !in.Enrolled(p.Store, p.Name) {
-				f.Factor = &facts.Factor{Outcome: reason.FactorNotEnrolled}
+			if p := f.Person; asks && p != nil && f.Factor == nil {
+				codes, phones := in.Ways(p.Store, p.Name)
+				f.Factor = &facts.Factor{Outcome: reason.FactorMissing, Supposed: codes, SupposedPhone: phones}
+				if !codes && !phones {
+					f.Factor = &facts.Factor{Outcome: reason.FactorNotEnrolled}
+				}
 			}
 			r.Add(b.rows[i].ID.String(), &f)
 		}
@@ -126,7 +130,12 @@ func (k *Keeper) Run(ctx context.Context, in Input, tell func(results.Progress))
 		}
 	}
 	if ctx.Err() != nil {
-		return nil, fmt.Errorf("the rehearsal was stopped after %d of %d attempts: %w", out.Done, out.Total, ctx.Err())
+		return nil, fmt.Errorf(
+			"the rehearsal was stopped after %d of %d attempts: %w",
+			out.Done,
+			out.Total,
+			ctx.Err(),
+		)
 	}
 	out.Total, out.Changed, out.Differences = out.Done, r.Changed(), r.Differences()
 	out.Ended, out.Micros = time.Now(), time.Since(begun).Microseconds()

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"maps"
+	"slices"
 	"time"
 
 	"tollgate.example/key/internal/core/config"
@@ -50,36 +51,62 @@ func (k *Keeper) Edit(ctx context.Context, operator string, change func(*config.
 
 // Replace makes the draft another configuration, which must have no faults. With mark set, it refuses if the draft no
 // longer has that tag. The function is called again if somebody else changed the draft meanwhile.
-func (k *Keeper) Replace(
-	ctx context.Context,
-	operator, mark string,
-	next func(draft *config.Config) (*config.Config,
-		error),
-) error {
+func (k *Keeper) Replace(ctx context.Context, operator, mark string, next Next) error {
 	return k.change(ctx, operator, func(before *state) (*Compiled, map[string]Author, error) {
 		if mark != "" && mark != before.mark {
 			return nil, nil, ErrChanged
 		}
-		c, err := next(before.draft.Config)
-		if err != nil {
-			return nil, nil, err
+		compiled, authors, err := k.replaced(before, operator, next)
+		if err == nil && compiled.Plan == nil {
+			err = &Invalid{compiled.Problems}
 		}
-		arrange(c)
-		settle(c, before)
-		compiled := k.Compile(c)
-		if compiled.Plan == nil {
-			return nil, nil, &Invalid{compiled.Problems}
+		return compiled, authors, err
+	})
+}
+
+// EditMany changes many objects of the draft at once. Those that it changes must have no faults; faults that others
+// have stay as they are, as with Edit. The function is called again if somebody else changed the draft meanwhile.
+func (k *Keeper) EditMany(ctx context.Context, operator string, next Next) error {
+	return k.change(ctx, operator, func(before *state) (*Compiled, map[string]Author, error) {
+		compiled, authors, err := k.replaced(before, operator, next)
+		if err != nil || compiled.Plan != nil {
+			return compiled, authors, err
 		}
-		authors := maps.Clone(before.authors)
-		changed, err := delta(before.draft.Config, c)
-		if err != nil {
-			return nil, nil, err
+		had := map[[3]string]bool{}
+		fault := func(p config.Problem) [3]string { return [3]string{p.ID, p.Field, string(p.Code)} }
+		for _, p := range before.draft.Problems {
+			had[fault(p)] = true
 		}
-		for _, o := range changed {
-			authors[owner(o)] = Author{operator, time.Now()}
+		made := slices.DeleteFunc(slices.Clone(compiled.Problems), func(p config.Problem) bool {
+			changed := authors[p.ID] != before.authors[p.ID]
+			return p.Warning || !changed && had[fault(p)]
+		})
+		if len(made) > 0 {
+			return nil, nil, &Invalid{made}
 		}
 		return compiled, authors, nil
 	})
+}
+
+// Next makes another configuration from the draft, and leaves the draft as it was.
+type Next func(draft *config.Config) (*config.Config, error)
+
+func (k *Keeper) replaced(before *state, operator string, next Next) (*Compiled, map[string]Author, error) {
+	c, err := next(before.draft.Config)
+	if err != nil {
+		return nil, nil, err
+	}
+	arrange(c)
+	settle(c, before)
+	authors := maps.Clone(before.authors)
+	changed, err := delta(before.draft.Config, c)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, o := range changed {
+		authors[owner(o)] = Author{operator, time.Now()}
+	}
+	return k.Compile(c), authors, nil
 }
 
 // Discard makes the draft the same as what is running.

@@ -131,6 +131,24 @@ func TestEditsThatFailChangeNothing(t *testing.T) {
 	}); err != nil {
 		t.Errorf("an edit beside a fault: %v", err)
 	}
+	many := func(clients ...*config.Client) error {
+		return b.EditMany(context.Background(), "x", func(c *config.Config) (*config.Config, error) {
+			c = c.Copy()
+			c.Clients = append(c.Clients, clients...)
+			return c, nil
+		})
+	}
+	client := func(name, address string) *config.Client {
+		return &config.Client{ID: name, Name: name, Enabled: true, Addresses: []string{address},
+			Secret: b.box.Seal(config.Place{Purpose: "radius", Object: name}, "quay-light")}
+	}
+	if err := many(client("c", "192.0.2.12"), client("d", "192.0.2.11")); !errors.As(err, &invalid) ||
+		len(b.Draft().Clients) != 1 || len(invalid.Problems) == 0 || invalid.Problems[0].Object == "L" {
+		t.Errorf("many, one with an address of another client: %v", err)
+	}
+	if err := many(client("c", "192.0.2.12"), client("d", "192.0.2.13")); err != nil || len(b.Draft().Clients) != 3 {
+		t.Errorf("many beside a fault: %v", err)
+	}
 	if _, err := b.Publish(context.Background(), Order{Operator: "x", Note: "", Only: ""}); !errors.As(err, &invalid) {
 		t.Errorf("publishing a fault: %v", err)
 	}

@@ -97,7 +97,7 @@ func (t *gearTry) authenticate(ctx context.Context, g *Gear, a *GearAsk) error {
 			return a.User, false
 		case first:
 			answer, first = a.Password, false
-		case strings.Contains(string(asked.Message), "code"):
+		case strings.Contains(string(asked.Message), "code"), strings.Contains(string(asked.Message), "phone"):
 			t.say("peer", "CONTINUE with a one-time code")
 			return a.Code, false
 		case a.New == "":

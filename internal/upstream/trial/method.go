@@ -33,10 +33,35 @@ func (r *Request) outerName() string {
 }
 
 func (x *exchange) pap(ctx context.Context) (radius.Packet, error) {
+	p, err := x.typed(ctx, x.r.Password, nil)
+	for tries := 0; x.r.Phone && err == nil && p.Code == radius.AccessChallenge && p.Has(radius.State); tries++ {
+		if tries == maxEnters {
+			return p, nil
+		}
+		if x.r.Told != nil {
+			x.r.Told(string(p.Get(radius.ReplyMessage)))
+		}
+		p, err = x.typed(ctx, "", bytes.Clone(p.Get(radius.State)))
+	}
+	if err != nil || p.Code != radius.AccessChallenge || x.r.Code == "" || !p.Has(radius.State) {
+		return p, err
+	}
+	x.say("server", "challenge %q", p.Get(radius.ReplyMessage))
+	return x.typed(ctx, x.r.Code, bytes.Clone(p.Get(radius.State)))
+}
+
+// maxEnters is how often Enter is pressed while the phone has not approved.
+const maxEnters = 30
+
+// typed sends what was typed, with the State of the challenge that it answers (RFC 2865 section 4.4).
+func (x *exchange) typed(ctx context.Context, text string, state []byte) (radius.Packet, error) {
 	return x.ask(ctx, radius.AccessRequest, func(b *radius.Builder, authenticator [16]byte) error {
-		hidden, err := x.key.HidePassword([]byte(x.r.Password), authenticator)
+		hidden, err := x.key.HidePassword([]byte(text), authenticator)
 		if err == nil {
 			b.Add(radius.UserPassword, hidden)
+		}
+		if state != nil {
+			b.Add(radius.State, state)
 		}
 		return err
 	})
@@ -111,6 +136,14 @@ func (x *exchange) eap(ctx context.Context) (radius.Packet, error) {
 	s.Method, s.Identity, s.Password = x.r.Method, x.r.User, x.r.Password
 	if !x.r.Brief {
 		s.Step = func(from, text string) { x.say(from, "%s", text) }
+	}
+	if x.r.Code != "" || x.r.Phone {
+		s.Code = func(question string) string {
+			if x.r.Told != nil {
+				x.r.Told(question)
+			}
+			return x.r.Code
+		}
 	}
 	device, err := supplicant.New(&s)
 	if err != nil {

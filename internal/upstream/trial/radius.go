@@ -32,6 +32,12 @@ type Request struct {
 	Bypass   string
 	User     string
 	Password string
+	// Code answers an Access-Challenge that asks for one outside EAP; without it, the challenge is the reply.
+	Code string
+	// Phone answers an Access-Challenge with nothing, as often as it comes: the phone approves meanwhile. Told is told
+	// what the person reads.
+	Phone bool
+	Told  func(message string)
 	// Supplicant is how a device is set up for methods in EAP; its method, identity and password are filled in here.
 	Supplicant supplicant.Settings
 	// Attributes are further attributes by standard name and text value.

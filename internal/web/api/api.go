@@ -33,9 +33,11 @@ import (
 	"tollgate.example/key/internal/manage/backup"
 	"tollgate.example/key/internal/manage/change"
 	"tollgate.example/key/internal/manage/checkup"
+	"tollgate.example/key/internal/manage/mail"
 	"tollgate.example/key/internal/manage/onward"
 	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/manage/provider"
+	"tollgate.example/key/internal/manage/readiness"
 	"tollgate.example/key/internal/manage/rehearsal"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/manage/sources"
@@ -58,15 +60,24 @@ type Service struct {
 	Attention  *attention.Sources
 	Accounts   *account.Keeper
 	Factors    *factor.Keeper
-	Operators  *operator.Registry
-	Audit      *audit.Trail
-	Provider   *provider.Client
-	Sources    *sources.Registry
-	Gate       *gate.Gate
-	Box        *seal.Box
-	IDs        *ident.Source
-	Tally      *tally.Tally
-	Attempts   *store.Attempts
+	// ReleaseApprovals has a person asked on the phone again, and ends the alarms about the sign-ins.
+	ReleaseApprovals func(store, name string)
+	// ApprovalState is until when a person is not asked on the phone, zero for somebody who is, and whether an alarm of
+	// the person stands.
+	ApprovalState func(store, name string) (until time.Time, alarm bool)
+	// Ready reads who is ready for a second factor.
+	Ready *readiness.Reader
+	// KeyFault tells what is wrong with the file that secrets are sealed with, "" for nothing.
+	KeyFault  func() string
+	Operators *operator.Registry
+	Audit     *audit.Trail
+	Provider  *provider.Client
+	Sources   *sources.Registry
+	Gate      *gate.Gate
+	Box       *seal.Box
+	IDs       *ident.Source
+	Tally     *tally.Tally
+	Attempts  *store.Attempts
 	// Trial answers one RADIUS packet as if it came from the address.
 	Trial func(ctx context.Context, packet []byte, from netip.Addr, by string) ([]byte, error)
 	// GearTrial is a connection over TACACS+ as if it came from the address, GearOpen counts those there are.
@@ -81,6 +92,13 @@ type Service struct {
 	Backup   *backup.Source
 	// Cluster is this node among others.
 	Cluster *cluster.Cluster
+	// Portal is how people reach their own pages, "" where there are none.
+	Portal string
+	// PortalEnds is when the certificate of those ends, zero for none; PortalOwn tells that the service made it itself.
+	PortalEnds time.Time
+	PortalOwn  bool
+	// Mail sends mail to people, nil if there is no server for it.
+	Mail *mail.Sender
 	// Presence keeps who is where.
 	Presence *presence.Keeper
 	// Onward sends records on.
@@ -115,6 +133,7 @@ const (
 	maxImport   = 9 << 20
 	maxFile     = document.MaxSize + 1<<20
 	sessionName = "tollgate_session"
+	browserName = "tollgate_browser"
 )
 
 // New makes the handler of the API and the console.
@@ -187,6 +206,12 @@ func newServer(s *Service, r chi.Router) *server {
 	out.networkSessions()
 	out.presenceCalls()
 	out.factors()
+	out.readiness()
+	out.rollout()
+	out.factorReport()
+	out.temporaryCodes()
+	out.invitations()
+	out.importFactors()
 	out.draft()
 	out.directories()
 	out.membership()

@@ -33,6 +33,21 @@ func attentionView(i *attention.Item) apitype.Attention {
 			p["client"],
 			p["count"],
 		)
+	case attention.FactorAlarm:
+		from := ""
+		if p["from"] != "" {
+			from = " from " + p["from"]
+		}
+		out.Action = "Open second factors"
+		out.Title = fmt.Sprintf("%s says of a sign-in: this is not me", p["person"])
+		out.Text = fmt.Sprintf(
+			"At %s, through %s%s. Whoever signed in there knows the password: have it changed. Release "+
+				"the second factor of %s when that is done.",
+			p["at"],
+			p["client"],
+			from,
+			p["person"],
+		)
 	case attention.RecordsLost, attention.RecordsFail, attention.RecordsHeld, attention.RecordsDamaged,
 		attention.ClockSet, attention.DiskLow, attention.DiskShort, attention.DiskSheds:
 		machineView(&out, i.Code, p)

@@ -24,13 +24,14 @@ var own = set(
 	"change-own-password",
 	"begin-own-factor",
 	"confirm-own-factor",
+	"confirm-own-key",
 	"remove-own-factor",
 	"renew-own-recovery-codes",
 	"end-operator-session",
 )
 
 // entering are the calls of strangers that are recorded, by what they come to.
-var entering = set("set-up", "sign-in", "end-provider-sign-in")
+var entering = set("set-up", "sign-in", "ask-for-key", "end-provider-sign-in")
 
 // looks are the calls that change nothing and are recorded before they are answered, since what they show is sensitive
 // or leaves the house.
@@ -46,20 +47,38 @@ var looks = map[string]string{
 }
 
 // phrases are what calls do, in words, where the name of the call does not say it.
-var phrases = map[string]string{"set-up": "created the first operator", "sign-in": "signed in",
-	"sign-out": "signed out", "publish": "published the draft", "discard-draft": "took back the whole draft",
-	"discard-part": "took back a change of the draft", "apply-file": "made the draft what a file says",
-	"return-to-revision": "returned to a revision", "order-lanes": "put the lanes into another order",
-	"ask-session": "asked for a change of a session", "ask-sessions": "asked for changes of sessions",
-	"issue-certificate": "issued a certificate", "revoke-certificate": "revoked a certificate",
-	"seal-account": "sealed an emergency account", "join-domain": "joined a domain", "leave-domain": "left a domain",
+var phrases = map[string]string{
+	"set-up":                  "created the first operator",
+	"sign-in":                 "signed in",
+	"ask-for-key":             "signed in",
+	"sign-out":                "signed out",
+	"publish":                 "published the draft",
+	"discard-draft":           "took back the whole draft",
+	"discard-part":            "took back a change of the draft",
+	"apply-file":              "made the draft what a file says",
+	"return-to-revision":      "returned to a revision",
+	"order-lanes":             "put the lanes into another order",
+	"ask-session":             "asked for a change of a session",
+	"ask-sessions":            "asked for changes of sessions",
+	"issue-certificate":       "issued a certificate",
+	"revoke-certificate":      "revoked a certificate",
+	"seal-account":            "sealed an emergency account",
+	"join-domain":             "joined a domain",
+	"leave-domain":            "left a domain",
 	"rotate-machine-password": "changed the password of the machine account",
-	"forget-people":           "forgot what is remembered of people", "forget-contact": "forgot a source address",
-	"release-held-back": "released a name that was held back", "release-lease": "released an address",
-	"enrol-factor": "began to enrol a second factor", "confirm-factor": "confirmed a second factor",
-	"renew-recovery-codes": "made new recovery codes", "release-factor": "released a second factor",
-	"unlearn-client": "forgot what was learned of a client", "invite-node": "invited a node",
-	"recover-nodes": "went on with this node alone", "add-sighting": "reported who is where"}
+	"forget-people":           "forgot what is remembered of people",
+	"forget-contact":          "forgot a source address",
+	"release-held-back":       "released a name that was held back",
+	"release-lease":           "released an address",
+	"enrol-factor":            "began to enrol a second factor",
+	"confirm-factor":          "confirmed a second factor",
+	"renew-recovery-codes":    "made new recovery codes",
+	"release-factor":          "released a second factor",
+	"unlearn-client":          "forgot what was learned of a client",
+	"invite-node":             "invited a node",
+	"recover-nodes":           "went on with this node alone",
+	"add-sighting":            "reported who is where",
+}
 
 func set(names ...string) map[string]bool {
 	out := map[string]bool{}

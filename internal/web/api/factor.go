@@ -1,10 +1,12 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,6 +17,7 @@ import (
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/manage/audit"
+	"tollgate.example/key/internal/manage/readiness"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -31,7 +34,7 @@ func (s *server) factors() {
 			}
 			out := apitype.Page[apitype.Factor]{Items: []apitype.Factor{}}
 			for i := range list[:min(len(list), in.Limit)] {
-				out.Items = append(out.Items, factorView(&list[i]))
+				out.Items = append(out.Items, s.factorView(&list[i]))
 			}
 			if len(list) > in.Limit {
 				out.Next = list[in.Limit-1].ID
@@ -44,26 +47,33 @@ func (s *server) factors() {
 			if err != nil {
 				return nil, err
 			}
-			return ok(factorView(t)), nil
+			return ok(s.factorView(t)), nil
 		})
-	huma.Register(s.api, operation("POST", "/factors", "enrol-factor", "Begin an enrolment; it counts once a code of "+
-		"it was confirmed, in place of one that the person has"), func(ctx context.Context,
-		in *struct{ Body apitype.FactorInput }) (*body[apitype.FactorOffer], error) {
-		person, err := s.whom(ctx, in.Body.Store, in.Body.Person)
-		if err != nil {
-			return nil, err
-		}
-		audit.Of(ctx).On("factor", person.Store+"/"+person.Name, person.Name).Say("began to enrol a second factor of " +
-			person.Name)
-		offer, err := s.Factors.Enrol(ctx, factor.Request{Store: person.Store, Name: person.Name,
-			Display: person.Display, Label: in.Body.Label, Seed: in.Body.Seed, Algorithm: in.Body.Algorithm,
-			Digits: in.Body.Digits, Period: in.Body.Period, By: who(ctx).Name}, time.Now())
-		if err != nil {
-			return nil, factorFault(err)
-		}
-		return ok(apitype.FactorOffer{Factor: factorView(&offer.Token), Seed: offer.Seed, URI: offer.URI,
-			QR: offer.QR}), nil
-	})
+	huma.Register(
+		s.api,
+		operation("POST", "/factors", "enrol-factor", "Begin an enrolment; it counts once a code of "+
+			"it was confirmed, beside other devices of the person"),
+		func(ctx context.Context,
+			in *struct{ Body apitype.FactorInput }) (*body[apitype.FactorOffer], error) {
+			person, err := s.whom(ctx, in.Body.Store, in.Body.Person)
+			if err != nil {
+				return nil, err
+			}
+			audit.Of(ctx).
+				On("factor", person.Store+"/"+person.Name, person.Name).
+				Say("began to enrol a second factor of " +
+					person.Name)
+			offer, err := s.Factors.Enrol(ctx, factor.Request{Store: person.Store, Name: person.Name,
+				Display: person.Display, Label: in.Body.Label, Seed: in.Body.Seed, Algorithm: in.Body.Algorithm,
+				Digits: in.Body.Digits, Period: in.Body.Period, Replaces: in.Body.Replace,
+				By: who(ctx).Name}, time.Now())
+			if err != nil {
+				return nil, factorFault(err)
+			}
+			return ok(apitype.FactorOffer{Factor: factorView(&offer.Token), Seed: offer.Seed, URI: offer.URI,
+				QR: offer.QR}), nil
+		},
+	)
 	huma.Register(s.api, operation("POST", "/factors/{ref}/confirm", "confirm-factor",
 		"End an enrolment with the code that the device shows; the recovery codes are shown once"),
 		func(ctx context.Context, in *struct {
@@ -75,7 +85,7 @@ func (s *server) factors() {
 			if err != nil {
 				return nil, factorFault(err)
 			}
-			return ok(apitype.FactorRecovery{Codes: codes}), nil
+			return ok(apitype.FactorRecovery{Codes: append([]string{}, codes...)}), nil
 		})
 	huma.Register(s.api, operation("POST", "/factors/{ref}/recovery", "renew-recovery-codes",
 		"Make new recovery codes, which are shown once; the old ones count no more"), func(ctx context.Context,
@@ -91,13 +101,128 @@ func (s *server) factors() {
 		"Look at the codes of somebody again who gave too many wrong ones"), func(ctx context.Context,
 		in *OneInput) (*struct{}, error) {
 		s.noteFactor(ctx, "released the second factor of", in.Ref)
-		return nil, factorFault(s.Factors.Release(in.Ref))
+		if t := s.Factors.Get(in.Ref); t != nil {
+			s.ReleaseApprovals(t.Store, t.Name)
+		}
+		return nil, factorFault(s.Factors.Release(ctx, in.Ref))
 	})
-	huma.Register(s.api, operation("DELETE", "/factors/{ref}", "remove-factor",
-		"Remove a second factor; it takes effect at once"), func(ctx context.Context, in *OneInput) (*struct{}, error) {
+	huma.Register(s.api, operation(
+		"DELETE",
+		"/factors/{ref}",
+		"remove-factor",
+		"Remove a second factor; it takes effect at once",
+	), func(ctx context.Context, in *OneInput) (*struct{}, error) {
 		s.noteFactor(ctx, "removed the second factor of", in.Ref)
-		return nil, factorFault(s.Factors.Remove(ctx, in.Ref))
+		return nil, factorFault(s.Factors.Remove(ctx, in.Ref, time.Now()))
 	})
+}
+
+// temporaryHours is for how long a temporary code is good unless it is said.
+const temporaryHours = 24
+
+// temporaryCodes are the calls about codes for people whose device is not at hand.
+func (s *server) temporaryCodes() {
+	huma.Register(s.api, operation(
+		"POST",
+		"/temporary-codes",
+		"give-temporary-code",
+		"Make a code for somebody whose device is not at hand; it is shown once, and replaces one from before",
+	),
+		func(ctx context.Context, in *struct{ Body apitype.TemporaryInput }) (*body[apitype.TemporaryCode], error) {
+			person, err := s.whom(ctx, in.Body.Store, in.Body.Person)
+			if err != nil {
+				return nil, err
+			}
+			now := time.Now()
+			until := now.Add(time.Duration(cmp.Or(in.Body.Hours, temporaryHours)) * time.Hour).Truncate(time.Second)
+			audit.Of(ctx).On("factor", person.Store+"/"+person.Name, person.Name).
+				Say("gave " + person.Name + " a temporary code until " + until.UTC().Format("2006-01-02 15:04 UTC"))
+			code, err := s.Factors.GiveTemporary(
+				ctx,
+				person.Store,
+				person.Name,
+				person.Display,
+				until,
+				in.Body.Once,
+				now,
+			)
+			if err != nil {
+				return nil, factorFault(err)
+			}
+			return ok(apitype.TemporaryCode{Person: person.Name, Store: person.Store, Code: code, Until: until,
+				Once: in.Body.Once}), nil
+		})
+	huma.Register(s.api, operation("DELETE", "/factors/{ref}/temporary", "end-temporary-code",
+		"Take a temporary code of the person back"), func(ctx context.Context, in *OneInput) (*struct{}, error) {
+		s.noteFactor(ctx, "took back the temporary code of", in.Ref)
+		return nil, factorFault(s.Factors.EndTemporary(ctx, in.Ref))
+	})
+}
+
+// readiness tells who is ready for a second factor.
+func (s *server) readiness() {
+	huma.Register(s.api, operation("GET", "/factor-readiness", "get-factor-readiness",
+		"Who has a second factor and who has none, by group, of those who signed in lately or have an account"),
+		func(ctx context.Context, in *struct {
+			Group   string `query:"group" maxLength:"300" doc:"Lists the people of this group; everybody if it is empty"`
+			Days    int    `query:"days" minimum:"1" maximum:"90" default:"30" doc:"How far back attempts are looked at"`
+			Without bool   `query:"without" doc:"Lists only people who have none"`
+			Limit   int    `query:"limit" minimum:"0" maximum:"5000" default:"500" doc:"People that are listed at most"`
+		}) (*body[apitype.Readiness], error) {
+			report, err := s.Ready.Report(ctx, in.Days)
+			if err != nil {
+				return nil, err
+			}
+			return ok(s.readinessView(report, in.Group, in.Without, in.Limit)), nil
+		})
+}
+
+func (s *server) readinessView(r *readiness.Report, group string, without bool, limit int) apitype.Readiness {
+	out := apitype.Readiness{BackTo: r.BackTo, Groups: []apitype.ReadyGroup{}, People: []apitype.ReadyPerson{}}
+	for _, g := range r.Groups {
+		one := apitype.ReadyGroup{Group: g.Name, People: g.People, Enrolled: g.Enrolled, Without: g.Without(),
+			Graced: g.Graced, Failing: g.Failing}
+		if g.Name == "" {
+			out.Everybody = one
+			continue
+		}
+		out.Groups = append(out.Groups, one)
+	}
+	for i := range r.People {
+		p := &r.People[i]
+		if !p.Has(group) || without && p.Enrolled {
+			continue
+		}
+		if len(out.People) == limit {
+			out.More++
+			continue
+		}
+		one := apitype.ReadyPerson{Person: p.Name, Display: p.Display, Store: p.Store, Enrolled: p.Enrolled,
+			Locked: p.Locked, Failed: p.Failed, Groups: p.Groups}
+		for to, at := range map[**time.Time]time.Time{&one.Seen: p.Seen, &one.Graced: p.Graced} {
+			if !at.IsZero() {
+				*to = &at
+			}
+		}
+		if p.Enrolled {
+			one.With = s.ways(p.Store, p.Name)
+		}
+		if one.Groups == nil {
+			one.Groups = []string{}
+		}
+		out.People = append(out.People, one)
+	}
+	return out
+}
+
+// ways names what a person's second factor is.
+func (s *server) ways(store, name string) (list []string) {
+	for _, t := range s.Factors.OfPerson(store, name, time.Now()) {
+		if kind := cmp.Or(t.Kind, "code"); t.Confirmed && !slices.Contains(list, kind) {
+			list = append(list, kind)
+		}
+	}
+	return list
 }
 
 // noteFactor says whose second factor a call is about.
@@ -111,7 +236,24 @@ func (s *server) factor(ref string) (*factor.Token, error) {
 	if t := s.Factors.Get(ref); t != nil {
 		return t, nil
 	}
-	return nil, factorFault(factor.ErrNone)
+	var found []factor.Token
+	for _, t := range s.Factors.List(ref) { // by the person, or by what the device is called
+		if t.Confirmed && (strings.EqualFold(t.Name, ref) || strings.EqualFold(t.Label, ref)) {
+			found = append(found, t)
+		}
+	}
+	switch len(found) {
+	case 0:
+		return nil, factorFault(factor.ErrNone)
+	case 1:
+		return &found[0], nil
+	}
+	var labels []string
+	for _, t := range found[:min(len(found), 10)] {
+		labels = append(labels, fmt.Sprintf("%s (%s)", cmp.Or(t.Label, "without a name"), t.ID))
+	}
+	return nil, problem(http.StatusConflict, fmt.Sprintf("there are several second factors of %s: %s", ref,
+		strings.Join(labels, ", ")), "Give the identifier of one of them.")
 }
 
 func factorFault(err error) error {
@@ -164,8 +306,12 @@ func (s *server) whom(ctx context.Context, where, name string) (*facts.Person, e
 	}
 	switch len(found) {
 	case 0:
-		return nil, faulty("person", strings.Join(said, "; "), "Check the spelling of the name: it is the one that "+
-			"the directory has.")
+		return nil, faulty(
+			"person",
+			strings.Join(said, "; "),
+			"Check the spelling of the name: it is the one that "+
+				"the directory has.",
+		)
 	case 1:
 		return found[0], nil
 	}
@@ -173,8 +319,19 @@ func (s *server) whom(ctx context.Context, where, name string) (*facts.Person, e
 		"Say which of them is meant.")
 }
 
+// factorView is a second factor with what the phone of its person was told.
+func (s *server) factorView(t *factor.Token) apitype.Factor {
+	out := factorView(t)
+	until, alarm := s.ApprovalState(t.Store, t.Name)
+	if out.Alarm = alarm; !until.IsZero() {
+		out.PausedUntil = &until
+	}
+	return out
+}
+
 func factorView(t *factor.Token) apitype.Factor {
 	out := apitype.Factor{ID: t.ID, Store: t.Store, Person: t.Name, Display: t.Display, Label: t.Label,
+		Kind:      cmp.Or(t.Kind, "code"),
 		Algorithm: t.Algorithm, Digits: t.Digits, Period: t.Period, Confirmed: t.Confirmed,
 		ClockOff: int(t.Skew) * t.Period, MadeAt: t.MadeAt, MadeBy: t.MadeBy, UsedOn: t.UsedOn,
 		Recovery: t.RecoveryLeft, Wrong: t.Wrong}
@@ -183,6 +340,9 @@ func factorView(t *factor.Token) apitype.Factor {
 	}
 	if time.Now().Before(t.LockedUntil) {
 		out.LockedUntil = &t.LockedUntil
+	}
+	if !t.TemporaryUntil.IsZero() {
+		out.TemporaryUntil = &t.TemporaryUntil
 	}
 	return out
 }

@@ -79,7 +79,7 @@ func (s *server) fleet() {
 }
 
 func (s *server) importClients(ctx context.Context, in *apitype.Sheet) (out apitype.ClientImport, err error) {
-	err = s.Revisions.Replace(ctx, who(ctx).Name, "", func(draft *config.Config) (*config.Config, error) {
+	err = s.Revisions.EditMany(ctx, who(ctx).Name, func(draft *config.Config) (*config.Config, error) {
 		next := draft.Copy()
 		report, made, err := fleet.Import(next, in.CSV, s.maker())
 		out = apitype.ClientImport{Import: report}
@@ -135,7 +135,7 @@ func (s *server) changeClients(
 	if len(in.Clients) == 0 && in.Matching == "" && !in.All {
 		return out, faulty("clients", "no clients are chosen", "Name them, give a text that they hold, or say all.")
 	}
-	err = s.Revisions.Replace(ctx, who(ctx).Name, "", func(draft *config.Config) (*config.Config, error) {
+	err = s.Revisions.EditMany(ctx, who(ctx).Name, func(draft *config.Config) (*config.Config, error) {
 		next := draft.Copy()
 		places, err := chosen(ctx, next, in)
 		if err != nil {

@@ -84,7 +84,8 @@ func (s *server) objects() {
 				return apitype.Lane{Meta: m, Number: place[l.ID], LaneFields: apitype.LaneFields{Name: l.Name,
 					When: l.When, Methods: l.Methods, Realm: l.Realm, Forward: l.Forward, TLS: l.TLS,
 					RejectDelayMillis: l.RejectDelayMillis, SecondFactor: l.SecondFactor,
-					FactorRestMinutes: l.FactorRestMinutes, Follow: l.Follow, Policies: l.Policies, Note: l.Note}}
+					FactorRestMinutes: l.FactorRestMinutes, Factor: l.Factor, Follow: l.Follow,
+					Policies: l.Policies, Note: l.Note}}
 			}
 		},
 	})
@@ -238,8 +239,12 @@ func (s *server) applyDirectory(d *config.Directory, in *apitype.DirectoryInput)
 		typed := config.Config{Directories: []*config.Directory{d}}
 		config.Own(typed.Directories, 0)
 		if typed.Normalise(); typed.Directories[0].Destination() != before {
-			return faulty("bindPassword", "the servers, their TLS, authority or name, or the DNS server are others "+
-				"than those that the stored password was given for", "Type the password of the service account again.")
+			return faulty(
+				"bindPassword",
+				"the servers, their TLS, authority or name, or the DNS server are others "+
+					"than those that the stored password was given for",
+				"Type the password of the service account again.",
+			)
 		}
 	}
 	return nil
@@ -249,6 +254,7 @@ func (s *server) applyLane(_ *config.Config, l *config.Lane, in *apitype.LaneFie
 	l.Name, l.When, l.Methods, l.Realm, l.Forward, l.TLS, l.RejectDelayMillis, l.Note = in.Name, in.When, in.Methods,
 		in.Realm, in.Forward, in.TLS, in.RejectDelayMillis, in.Note
 	l.SecondFactor, l.FactorRestMinutes, l.Follow = in.SecondFactor, in.FactorRestMinutes, in.Follow
+	l.Factor = in.Factor
 	known := map[string]bool{}
 	for _, p := range l.Policies {
 		known[p.ID] = true

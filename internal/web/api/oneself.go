@@ -2,13 +2,11 @@ package api
 
 import (
 	"context"
-	"errors"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/manage/audit"
-	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -40,14 +38,8 @@ func (s *server) oneself() {
 		if w.Kind != "session" {
 			return nil, problem(http.StatusConflict, "a second factor is enrolled in the console", "Sign in there.")
 		}
-		if err := s.Operators.Again(ctx, &w, in.remote, in.Body.Password); err != nil && !errors.Is(err,
-			operator.ErrKept) {
-			return nil, operatorProblem(err)
-		}
-		if s.Operators.Enrolled(w.Name) {
-			if err := s.Operators.Show(ctx, &w, in.Body.Code, in.remote); err != nil {
-				return nil, operatorProblem(err)
-			}
+		if err := s.proveAgain(ctx, &w, in.remote, &in.Body); err != nil {
+			return nil, err
 		}
 		audit.Of(ctx).On("operator", w.ID, w.Name).Say("began to enrol the own second factor")
 		offer, err := s.Operators.BeginFactor(ctx, &w)
@@ -69,7 +61,7 @@ func (s *server) oneself() {
 			if err != nil {
 				return nil, factorFault(err)
 			}
-			return ok(apitype.FactorRecovery{Codes: codes}), nil
+			return ok(apitype.FactorRecovery{Codes: append([]string{}, codes...)}), nil
 		})
 	huma.Register(s.api, operation("POST", "/me/factor-recovery", "renew-own-recovery-codes",
 		"Make new recovery codes of one's own second factor; the old ones count no more"), func(ctx context.Context,

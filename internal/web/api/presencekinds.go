@@ -17,7 +17,7 @@ func (s *server) presenceKinds() {
 			o.Name, o.Enabled, o.Way, o.From, o.Trust, o.Minutes = in.Name, in.Enabled, in.Way, in.From, in.Trust,
 				in.Minutes
 			o.Shared, o.Readers, o.Note = in.Shared, in.Readers, in.Note
-			if o.Way != config.SourceReports && o.Way != config.SourceLogons {
+			if o.Way != config.SourceReports && o.Way != config.SourceHosts && o.Way != config.SourceLogons {
 				o.Secret = ""
 				return "", nil
 			}

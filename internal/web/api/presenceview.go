@@ -7,8 +7,10 @@ import (
 	"net/netip"
 	"net/url"
 	"slices"
+	"strings"
 	"time"
 
+	"tollgate.example/key/internal/core/config"
 	core "tollgate.example/key/internal/core/presence"
 	"tollgate.example/key/internal/presence"
 	"tollgate.example/key/internal/web/apitype"
@@ -112,6 +114,10 @@ func sourceState(one *presence.State, now time.Time) apitype.SourceState {
 		out.State, out.Says = "never", "nothing reported since the service started"
 	case one.Silent(now):
 		out.State, out.Says = "silent", "silent since "+one.Seen.UTC().Format("15:04:05")+" UTC"
+	case len(one.Lost) > 0:
+		out.State, out.Says = "silent", lostHosts(one.Lost)
+	case one.Way == config.SourceHosts:
+		out.State, out.Says = "reports", count(one.Hosts, "host reports", "hosts report")
 	default:
 		out.State, out.Says = "reports", "reports"
 		if one.Taken == 0 && one.Unread > 0 {
@@ -119,6 +125,30 @@ func sourceState(one *presence.State, now time.Time) apitype.SourceState {
 		}
 	}
 	return out
+}
+
+// namedHosts is how many hosts that went silent are named.
+const namedHosts = 3
+
+// lostHosts says which hosts went silent with people signed in, the latest first.
+func lostHosts(list []presence.Lost) string {
+	var names []string
+	for _, one := range list[:min(len(list), namedHosts)] {
+		names = append(names, fmt.Sprintf("%s (%s) since %s UTC", cmp.Or(one.Name, "a host"), one.Address,
+			one.Since.UTC().Format("15:04:05")))
+	}
+	text := count(len(list), "host", "hosts") + " went silent with people signed in: " + strings.Join(names, ", ")
+	if more := len(list) - len(names); more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return text
+}
+
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
 }
 
 func subscriberState(f *presence.Follower, now time.Time) apitype.SubscriberState {
@@ -189,8 +219,8 @@ func checkReaders(in *apitype.ReadersInput) (*body[apitype.Page[apitype.ReadLine
 
 // seekPresence finds who is at an address, and where people are.
 func (s *server) seekPresence(h *hits) {
-	since := len(h.list)
-	list := s.Presence.Named(h.query, lookedAt)
+	h.kind()
+	list := s.Presence.Named(h.query, everything)
 	if address, err := netip.ParseAddr(h.query); err == nil {
 		list = s.Presence.Here(address)
 	}
@@ -200,8 +230,9 @@ func (s *server) seekPresence(h *hits) {
 		if !e.Ports.All() {
 			page += fmt.Sprintf("&port=%d", e.Ports.First)
 		}
-		h.add(apitype.Answer{Kind: "presence", Name: cmp.Or(e.Display, e.Who), Page: page,
-			Note: "at " + e.Address.String()}, e.Address.String(), e.Who, e.Display)
+		h.add(func() apitype.Answer {
+			return apitype.Answer{Kind: "presence", Name: cmp.Or(e.Display, e.Who), Page: page,
+				Note: "at " + e.Address.String()}
+		}, e.Address.String(), e.Who, e.Display)
 	}
-	h.close(since)
 }

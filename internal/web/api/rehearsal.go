@@ -60,7 +60,11 @@ func (s *server) rehearse(ctx context.Context, in *apitype.RehearsalInput,
 	running, number := s.Revisions.CompiledRunning()
 	until := time.Now()
 	input := rehearsal.Input{Before: running.Plan, After: draft.Plan, Revision: number, Draft: mark,
-		Since: until.Add(-time.Duration(in.Hours) * time.Hour), Until: until, Enrolled: s.Factors.Enrolled}
+		Since: until.Add(
+			-time.Duration(in.Hours) * time.Hour,
+		), Until: until, Ways: func(store, name string) (codes, phones bool) {
+			return s.Factors.Ways(store, name, until)
+		}}
 	for _, line := range in.Sample {
 		input.Sample = append(input.Sample, line)
 	}

@@ -3,6 +3,7 @@ package api
 import (
 	"cmp"
 	"context"
+	"math"
 	"net/netip"
 	"net/url"
 	"slices"
@@ -15,7 +16,6 @@ import (
 	"tollgate.example/key/internal/core/facts"
 	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/session"
-	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -50,6 +50,8 @@ type hits struct {
 	query string
 	limit int
 	list  []hit
+	// since is where the answers of the present kind begin in list; they are sorted, the best first.
+	since int
 }
 
 type hit struct {
@@ -57,49 +59,63 @@ type hit struct {
 	apitype.Answer
 }
 
-// add keeps an answer that fits by one of the texts; what else was looked at, it fits in part.
-func (h *hits) add(a apitype.Answer, texts ...string) {
+// kind begins the answers of another kind.
+func (h *hits) kind() { h.since = len(h.list) }
+
+// add considers an answer that fits by one of the texts; what else was looked at, it fits in part.
+func (h *hits) add(answer func() apitype.Answer, texts ...string) {
 	best := fitsPart
 	for _, text := range texts {
 		best = min(best, fit(text, h.query))
 	}
-	h.list = append(h.list, hit{best, a})
+	h.keep(best, answer)
 }
 
-// close keeps the best of those that one kind added since.
-func (h *hits) close(since int) {
-	slices.SortStableFunc(h.list[since:], func(a, b hit) int { return a.fit - b.fit })
-	h.list = h.list[:min(len(h.list), since+h.limit)]
+// keep takes an answer among the best few of its kind, if it is one of them; only then it is made, for every object
+// that fits is considered, however many there are.
+func (h *hits) keep(fit int, answer func() apitype.Answer) {
+	of := h.list[h.since:]
+	if len(of) == h.limit {
+		if of[len(of)-1].fit <= fit {
+			return
+		}
+		h.list = h.list[:len(h.list)-1]
+		of = of[:len(of)-1]
+	}
+	at := h.since + len(of)
+	for at > h.since && h.list[at-1].fit > fit {
+		at--
+	}
+	h.list = slices.Insert(h.list, at, hit{fit, answer()})
 }
 
-// lookedAt is how many objects of one kind that fit a search are compared.
-const lookedAt = 200
+// everything is a limit above what any list in memory holds.
+const everything = math.MaxInt
 
 // seek is how the objects of one kind of the draft are searched.
 type seek func(ctx context.Context, h *hits)
 
 func seeker[T any, P config.Object[T], In, Out any](s *server, k *kind[T, P, In, Out]) seek {
 	return func(ctx context.Context, h *hits) {
-		since := len(h.list)
-		list := *k.list(s.Revisions.Draft())
+		h.kind()
 		sees := func(o *T) bool { return touch(ctx, o) == nil }
-		found, more := k.find(list, &ListInput{Query: h.query, Limit: lookedAt}, sees)
-		if o, at := config.Find[T, P](list, h.query); more && at >= 0 && sees((*T)(o)) &&
-			!slices.Contains(found, (*T)(o)) {
-			found = append(found, (*T)(o))
-		}
+		found, _ := k.find(*k.list(s.Revisions.Draft()), &ListInput{Query: h.query, Limit: everything}, sees)
 		for _, o := range found {
-			a := apitype.Answer{Kind: k.name, ID: P(o).Ident(), Name: P(o).Label(),
-				Page: "/" + k.plural + "/" + url.PathEscape(P(o).Ident())}
-			texts := []string{a.Name}
+			texts, note := []string{P(o).Label()}, ""
 			if c, client := any(o).(*config.Client); client {
-				a.Note = strings.Join(c.Addresses[:min(len(c.Addresses), 3)], " ")
+				note = firstThree(c.Addresses)
 				texts = append(texts, c.Addresses...)
 			}
-			h.add(a, texts...)
+			h.add(func() apitype.Answer {
+				return apitype.Answer{Kind: k.name, ID: P(o).Ident(), Name: P(o).Label(), Note: note,
+					Page: "/" + k.plural + "/" + url.PathEscape(P(o).Ident())}
+			}, texts...)
 		}
-		h.close(since)
 	}
+}
+
+func firstThree(addresses []string) string {
+	return strings.Join(addresses[:min(len(addresses), 3)], " ")
 }
 
 func (s *server) search() {
@@ -157,8 +173,11 @@ func (s *server) seekAddress(ctx context.Context, h *hits) {
 	if best == nil || slices.ContainsFunc(h.list, func(a hit) bool { return a.ID == best.ID }) {
 		return
 	}
-	h.add(apitype.Answer{Kind: "client", ID: best.ID, Name: best.Name, Page: "/clients/" + best.ID,
-		Note: strings.Join(best.Addresses[:min(len(best.Addresses), 3)], " ")}, h.query)
+	h.kind()
+	h.add(func() apitype.Answer {
+		return apitype.Answer{Kind: "client", ID: best.ID, Name: best.Name, Page: "/clients/" + best.ID,
+			Note: firstThree(best.Addresses)}
+	}, h.query)
 }
 
 // copyPatience bounds the search among copies of people.
@@ -173,8 +192,8 @@ func (s *server) seekCopies(ctx context.Context, h *hits) error {
 		if len(d.CopyBelow) == 0 {
 			continue
 		}
-		since := len(h.list)
-		rows, err := s.Store.CopiedList(ctx, store.CopiedFilter{Directory: d.ID, Text: h.query, Limit: lookedAt})
+		h.kind()
+		rows, err := s.Store.CopiedBest(ctx, d.ID, h.query, h.limit)
 		if ctx.Err() != nil {
 			return nil // the other answers do not wait for very many copies
 		}
@@ -182,68 +201,67 @@ func (s *server) seekCopies(ctx context.Context, h *hits) error {
 			return err
 		}
 		for _, p := range rows {
-			h.add(
-				apitype.Answer{
+			h.add(func() apitype.Answer {
+				return apitype.Answer{
 					Kind: "person",
 					ID:   p.ID,
 					Name: cmp.Or(p.Display, p.Name),
 					Note: p.Name + " in " + d.Name,
 					Page: "/directories/" + d.ID + "?panel=person&person=" + url.QueryEscape(p.Name),
-				},
-				p.Name,
-				p.Display,
-			)
+				}
+			}, p.Name, p.Display)
 		}
-		h.close(since)
 	}
 	return nil
 }
 
 // seekPeople finds local accounts and known devices.
 func (s *server) seekPeople(h *hits) {
-	since := len(h.list)
-	accounts, _ := s.Gate.Accounts.Page(h.query, "", lookedAt)
+	h.kind()
+	accounts, _ := s.Gate.Accounts.Page(h.query, "", everything)
 	if a := s.Gate.Accounts.Get(h.query); a != nil && !slices.Contains(accounts, a) {
 		accounts = append(accounts, a)
 	}
 	for _, a := range accounts {
-		h.add(apitype.Answer{Kind: "account", ID: a.ID, Name: a.Name, Note: a.Display, Page: "/people/" + a.ID},
-			a.Name, a.Display)
+		h.add(func() apitype.Answer {
+			return apitype.Answer{Kind: "account", ID: a.ID, Name: a.Name, Note: a.Display, Page: "/people/" + a.ID}
+		}, a.Name, a.Display)
 	}
-	h.close(since)
-	since = len(h.list)
+	h.kind()
 	query := strings.ToLower(inForm(h.query))
-	devices, _ := s.Gate.Devices.Page(query, "", lookedAt)
+	devices, _ := s.Gate.Devices.Page(query, "", everything)
 	for _, d := range devices {
-		a := apitype.Answer{Kind: "device", ID: d.ID, Name: d.Match, Note: strings.TrimSpace(d.Name + " " + d.Owner),
-			Page: "/devices/" + d.ID}
+		answer := func() apitype.Answer {
+			return apitype.Answer{Kind: "device", ID: d.ID, Name: d.Match, Page: "/devices/" + d.ID,
+				Note: strings.TrimSpace(d.Name + " " + d.Owner)}
+		}
 		if strings.EqualFold(d.Match, query) {
-			h.list = append(h.list, hit{fitsWhole, a})
+			h.keep(fitsWhole, answer)
 			continue
 		}
-		h.add(a, d.Match, d.Name, d.Owner)
+		h.add(answer, d.Match, d.Name, d.Owner)
 	}
-	h.close(since)
 }
 
 // seekSessions finds open sessions by person, device or address.
 func (s *server) seekSessions(ctx context.Context, h *hits) {
-	since := len(h.list)
+	h.kind()
 	mac, isMAC := facts.FormatMAC(h.query)
-	filter := session.Filter{Text: h.query, Limit: lookedAt, Reach: s.reach(ctx)}
+	filter := session.Filter{Text: h.query, Reach: s.reach(ctx)}
 	if isMAC {
 		filter.Text, filter.MAC = "", mac
 	}
 	open, _ := s.Sessions.List(filter)
 	for _, one := range open {
-		a := apitype.Answer{Kind: "session", ID: one.ID.String(), Name: cmp.Or(one.Display, one.Who, one.MAC),
-			Note: strings.Join(strings.Fields(one.Address+" on "+one.Client+" "+one.Place), " "),
-			Page: "/sessions/" + one.ID.String()}
+		answer := func() apitype.Answer {
+			return apitype.Answer{Kind: "session", ID: one.ID.String(), Name: cmp.Or(one.Display, one.Who, one.MAC),
+				Note: strings.Join(strings.Fields(one.Address+" on "+one.Client+" "+one.Place), " "),
+				Page: "/sessions/" + one.ID.String()}
+		}
 		if isMAC {
-			h.list = append(h.list, hit{fitsWhole, a})
+			h.keep(fitsWhole, answer)
 			continue
 		}
-		h.add(a, one.Who, one.Display, one.Address, one.MAC)
+		h.add(answer, one.Who, one.Display, one.Address, one.MAC)
 	}
-	h.close(since)
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tollgate.example/key/internal/identity/factor"
+	"tollgate.example/key/internal/identity/securitykey"
 	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/manage/provider"
@@ -18,17 +19,21 @@ import (
 	"tollgate.example/key/internal/web/apitype"
 )
 
-// From carries the remote address into a call.
-type From struct{ remote, agent string }
+// From carries the remote address into a call, and the page that it comes from.
+type From struct{ remote, agent, origin, host, browser string }
 
 // Resolve implements huma.Resolver.
 func (f *From) Resolve(ctx huma.Context) []error {
 	f.remote, f.agent = remote(ctx), ctx.Header("User-Agent")
+	f.origin, f.host = ctx.Header("Origin"), ctx.Host()
+	if c, err := huma.ReadCookie(ctx, browserName); err == nil {
+		f.browser = c.Value
+	}
 	return nil
 }
 
 type withCookie[T any] struct {
-	SetCookie http.Cookie `header:"Set-Cookie"`
+	SetCookie []http.Cookie `header:"Set-Cookie"`
 	Body      T
 }
 
@@ -37,6 +42,12 @@ type withCookie[T any] struct {
 func cookie(value string, age time.Duration) http.Cookie {
 	return http.Cookie{Name: sessionName, Value: value, Path: "/", HttpOnly: true, Secure: true,
 		SameSite: http.SameSiteStrictMode, MaxAge: int(age / time.Second)}
+}
+
+// browserCookie is what a browser keeps that somebody has signed in with; it goes to the sign-in alone.
+func browserCookie(value string) http.Cookie {
+	return http.Cookie{Name: browserName, Value: value, Path: "/api/v1/sign-in", HttpOnly: true, Secure: true,
+		SameSite: http.SameSiteStrictMode, MaxAge: 365 * 24 * 60 * 60}
 }
 
 func (s *server) sessions() {
@@ -55,6 +66,7 @@ func (s *server) sessions() {
 				out.Operator, out.Role, out.Rights = w.Name, string(w.Role), w.Rights()
 				out.Enrolling, out.SecondFactor, out.Elsewhere = w.Enrolling, s.Operators.Enrolled(w.Name), w.Elsewhere
 				out.ByProvider = w.Source == provider.Source
+				out.Mail = s.Mail != nil
 				out.IdleMinutes, out.Limits = settings.IdleMinutes, w.Limits
 				_, out.Revision = s.Revisions.Running()
 				out.Changes = s.Revisions.Changes().Count()
@@ -87,12 +99,13 @@ func (s *server) sessions() {
 			if err := s.Store.RemoveKey(ctx, w.KeyID); err != nil {
 				return nil, err
 			}
-			out := &withCookie[apitype.SignedOut]{SetCookie: cookie("", -time.Second)}
+			out := &withCookie[apitype.SignedOut]{SetCookie: []http.Cookie{cookie("", -time.Second)}}
 			if w.Elsewhere {
 				out.Body.Provider = s.Provider.Out(s.Operators.Settings().Provider)
 			}
 			return out, nil
 		})
+	s.securityKeys()
 	s.tokens()
 	s.operatorCalls()
 }
@@ -103,9 +116,11 @@ func (s *server) signIn(ctx context.Context, from *From, in apitype.SignInInput)
 	if in.TokenName != "" {
 		what += ", with a new token " + in.TokenName
 	}
-	signed, err := s.Operators.SignIn(ctx, operator.Attempt{From: from.remote, Agent: from.agent, Name: in.Name,
-		Password: in.Password, Code: in.Code, TokenName: in.TokenName,
-		Known: func(name string, role operator.Role) { e.By(name, string(role)).Say(what) }})
+	session, response := keyAnswer(in.Key)
+	signed, err := s.Operators.SignIn(ctx, operator.Attempt{From: from.remote, Agent: from.agent, Browser: from.browser,
+		Name: in.Name, Password: in.Password, Code: in.Code, TokenName: in.TokenName, KeySession: session,
+		KeyResponse: response,
+		Known:       func(name string, role operator.Role) { e.By(name, string(role)).Say(what) }})
 	if err != nil {
 		if line := e.Skip().Because(err.Error()); !errors.Is(err, operator.ErrFactor) {
 			line.Who, line.What = in.Name, what
@@ -116,10 +131,13 @@ func (s *server) signIn(ctx context.Context, from *From, in apitype.SignInInput)
 	out := &withCookie[apitype.SignedIn]{Body: apitype.SignedIn{Operator: signed.Name}}
 	if in.TokenName != "" {
 		out.Body.Token = signed.Bearer
-		out.SetCookie = cookie("", -time.Second)
+		out.SetCookie = []http.Cookie{cookie("", -time.Second)}
 		return out, nil
 	}
-	out.SetCookie = cookie(signed.Bearer, 30*24*time.Hour)
+	out.SetCookie = []http.Cookie{cookie(signed.Bearer, 30*24*time.Hour)}
+	if signed.Browser != "" {
+		out.SetCookie = append(out.SetCookie, browserCookie(signed.Browser))
+	}
 	return out, nil
 }
 
@@ -137,6 +155,10 @@ func operatorProblem(err error) error {
 	switch {
 	case errors.Is(err, operator.ErrFactor):
 		return coded(http.StatusUnauthorized, "factor.missing", err, "Give the code that your device shows now.")
+	case errors.Is(err, operator.ErrNoKey), errors.Is(err, securitykey.ErrSite):
+		return coded(http.StatusConflict, "key.none", err, "Use a code; or open the console by its name, by https.")
+	case errors.Is(err, securitykey.ErrKey), errors.Is(err, securitykey.ErrOver), errors.Is(err, securitykey.ErrBusy):
+		return coded(http.StatusUnauthorized, "key.wrong", err, "Try again.")
 	case errors.Is(err, operator.ErrFactorWrong), errors.Is(err, factor.ErrNone):
 		return coded(http.StatusUnauthorized, "factor.wrong", err, "Give the code that your device shows now, or a "+
 			"recovery code.")
@@ -153,6 +175,9 @@ func operatorProblem(err error) error {
 		return problem(http.StatusForbidden, err.Error(), "Ask an owner.")
 	case errors.Is(err, operator.ErrWrong):
 		return problem(http.StatusUnauthorized, err.Error(), "")
+	case errors.Is(err, operator.ErrGuessed):
+		return coded(http.StatusTooManyRequests, "name.guessed", err, "Give the code of your second factor with the "+
+			"password; sign in from a browser or address where you have signed in before; or wait a few minutes.")
 	case errors.Is(err, operator.ErrTooMany):
 		return huma.ErrorWithHeaders(problem(http.StatusTooManyRequests, err.Error(), ""),
 			http.Header{"Retry-After": {"10"}})

@@ -81,6 +81,7 @@ func (s *server) tryOut(ctx context.Context, in *apitype.TrialInput) (*body[apit
 	}
 	who := who(ctx).Name
 	r := trial.Request{Secret: secret, Method: in.Method, Bypass: in.Bypass, User: in.User, Password: in.Password,
+		Code:       in.Code,
 		Dictionary: running.Plan.Dictionary,
 		Exchange: func(ctx context.Context, packet []byte) ([]byte, error) {
 			return s.Trial(ctx, packet, from.Addr(), who)

@@ -6,7 +6,7 @@ import "time"
 type FeedFields struct {
 	Name        string   `json:"name" required:"false" maxLength:"200" example:"security-desk"`
 	Enabled     bool     `json:"enabled" required:"false"`
-	Records     []string `json:"records" required:"false" doc:"What is sent on: attempts, accounting, journal"`
+	Records     []string `json:"records" required:"false" doc:"What is sent on: attempts, accounting, journal, audit"`
 	To          string   `json:"to" required:"false" enum:"syslog-udp,syslog-tcp,syslog-tls,file" default:"syslog-tls"`
 	Address     string   `json:"address" required:"false" maxLength:"260" doc:"syslog: host:port of the receiver; 514, or 6514 with TLS, if no port is given"`
 	CA          string   `json:"ca" required:"false" maxLength:"262144" doc:"syslog-tls: PEM of the authority of its certificate; empty trusts those of the system"`

@@ -192,18 +192,19 @@ type Realm struct {
 
 // LaneFields are what can be edited of a lane, its policies included.
 type LaneFields struct {
-	Name              string           `json:"name" required:"false" maxLength:"200" example:"Wired ports"`
-	When              string           `json:"when" required:"false" default:"always" doc:"Condition over facts of the request"`
-	Methods           []string         `json:"methods" required:"false"`
-	Realm             string           `json:"realm" required:"false" doc:"Only names of this realm; empty lets the form of the name decide"`
-	Forward           []string         `json:"forward" required:"false" doc:"Remote servers, in the order to ask them; with any, they decide and not the policies"`
-	TLS               config.LaneTLS   `json:"tls" required:"false" doc:"For methods that run in TLS"`
-	RejectDelayMillis int              `json:"rejectDelayMillis" doc:"1000 is usual"`
-	SecondFactor      string           `json:"secondFactor" required:"false" doc:"What has to be shown beside the credential: code, or empty for nothing"`
-	FactorRestMinutes int              `json:"factorRestMinutes" required:"false" doc:"For how long the same person is not asked for a code again on the same client, from the same place"`
-	Follow            bool             `json:"follow" required:"false" doc:"Have open sessions authenticated again when their people would now get something else"`
-	Policies          []*config.Policy `json:"policies" required:"false" doc:"In order; the first that fits decides"`
-	Note              string           `json:"note" required:"false" maxLength:"4000"`
+	Name              string            `json:"name" required:"false" maxLength:"200" example:"Wired ports"`
+	When              string            `json:"when" required:"false" default:"always" doc:"Condition over facts of the request"`
+	Methods           []string          `json:"methods" required:"false"`
+	Realm             string            `json:"realm" required:"false" doc:"Only names of this realm; empty lets the form of the name decide"`
+	Forward           []string          `json:"forward" required:"false" doc:"Remote servers, in the order to ask them; with any, they decide and not the policies"`
+	TLS               config.LaneTLS    `json:"tls" required:"false" doc:"For methods that run in TLS"`
+	RejectDelayMillis int               `json:"rejectDelayMillis" doc:"1000 is usual"`
+	SecondFactor      string            `json:"secondFactor" required:"false" doc:"What has to be shown beside the credential: code, or empty for nothing"`
+	FactorRestMinutes int               `json:"factorRestMinutes" required:"false" doc:"For how long the same person is not asked for a code again on the same client, from the same place"`
+	Factor            config.LaneFactor `json:"factor,omitzero" required:"false" doc:"How the second factor is asked for, of whom, and what becomes of people who have none"`
+	Follow            bool              `json:"follow" required:"false" doc:"Have open sessions authenticated again when their people would now get something else"`
+	Policies          []*config.Policy  `json:"policies" required:"false" doc:"In order; the first that fits decides"`
+	Note              string            `json:"note" required:"false" maxLength:"4000"`
 }
 
 // Lane is a lane.

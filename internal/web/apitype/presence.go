@@ -10,7 +10,7 @@ import (
 type SourceFields struct {
 	Name    string                `json:"name" required:"false" maxLength:"200" example:"harbour-relays"`
 	Enabled bool                  `json:"enabled" required:"false"`
-	Way     string                `json:"way" required:"false" enum:"reports,logons,dhcp,syslog,sessions,attempts,accounting,operators" default:"reports" doc:"How it reports. sessions, attempts, accounting and operators are there without a source; one of such a way changes how far they count"`
+	Way     string                `json:"way" required:"false" enum:"reports,hosts,logons,dhcp,syslog,sessions,attempts,accounting,operators,portal" default:"reports" doc:"How it reports. sessions, attempts, accounting, operators and portal are there without a source; one of such a way changes how far they count"`
 	From    []string              `json:"from" required:"false" doc:"Prefixes that it may send from"`
 	Trust   int                   `json:"trust" required:"false" doc:"1 for what counts most, up to 9; 0 is that of the way"`
 	Minutes int                   `json:"minutes" required:"false" doc:"How long a report holds without another one; 0 is that of the way"`

@@ -71,6 +71,7 @@ type About struct {
 	ByProvider   bool     `json:"byProvider,omitempty" doc:"Kept by the identity provider: no password is known here"`
 	Limits       []string `json:"limits,omitempty" doc:"Tags of the clients that the role is limited to"`
 	IdleMinutes  int      `json:"idleMinutes,omitempty" doc:"After how long without use a session ends"`
+	Mail         bool     `json:"mail,omitempty" doc:"Mail can be sent to people"`
 	Provider     string   `json:"provider,omitempty" doc:"What stands on the button for the identity provider; absent without one"`
 	Revision     int      `json:"revision,omitempty"`
 	Changes      int      `json:"changes,omitempty" doc:"Changes in the draft"`
@@ -89,6 +90,21 @@ type SignInInput struct {
 	Password  string `json:"password" maxLength:"1024"`
 	Code      string `json:"code,omitempty" required:"false" maxLength:"40" doc:"Of the second factor, or a recovery code"`
 	TokenName string `json:"tokenName,omitempty" required:"false" maxLength:"100" doc:"Make a command-line token instead of a browser session"`
+	// Key is in place of the code.
+	Key *KeyAnswer `json:"key,omitempty" required:"false" doc:"What a security key answered, in place of the code"`
+}
+
+// KeyAsked are the options for a browser to ask for a security key (Web Authentication), and the session to answer in.
+type KeyAsked struct {
+	Session string         `json:"session"`
+	Options map[string]any `json:"options" doc:"PublicKeyCredentialRequestOptionsJSON, or CreationOptionsJSON"`
+}
+
+// KeyAnswer is what a browser says of a security key.
+type KeyAnswer struct {
+	Session  string         `json:"session" maxLength:"40"`
+	Response map[string]any `json:"response" doc:"AuthenticationResponseJSON, or RegistrationResponseJSON"`
+	Label    string         `json:"label,omitempty" required:"false" maxLength:"100" doc:"What a new key is called"`
 }
 
 // SignedIn is the answer to a sign-in.

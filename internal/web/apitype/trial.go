@@ -13,6 +13,7 @@ type TrialInput struct {
 	Method     string             `json:"method" maxLength:"50" doc:"One of the methods"`
 	User       string             `json:"user" maxLength:"253" doc:"Name, or the MAC address for MAC bypass"`
 	Password   string             `json:"password,omitempty" required:"false" maxLength:"256"`
+	Code       string             `json:"code,omitempty" required:"false" maxLength:"256" doc:"Answers a question for a one-time code (Access-Challenge)"`
 	New        string             `json:"newPassword,omitempty" required:"false" maxLength:"256" doc:"What an expired password is changed to, by MS-CHAPv2 in EAP"`
 	Outer      string             `json:"outer,omitempty" required:"false" maxLength:"253" doc:"Name shown outside the tunnel"`
 	Bypass     string             `json:"bypass,omitempty" required:"false" doc:"How MAC bypass is sent: pap, chap or eap-md5"`
