@@ -58,6 +58,7 @@ bench: build
 	go run ./test/load -large
 	go run ./test/load -accounting
 	go run ./test/load -streams
+	go run ./test/load -challenge
 	go run ./test/load -nodes
 	go run ./test/load -presence 1000000
 

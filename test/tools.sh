@@ -11,6 +11,8 @@ want /usr/lib/chromium/chromium chromium
 want slapd slapd
 want ldapadd ldap-utils
 want pamtester pamtester
+want sshd openssh-server
+want ssh openssh-client
 want samba "samba samba-dsdb-modules samba-vfs-modules samba-ad-provision"
 want tshark tshark
 want eapol_test eapoltest
@@ -28,6 +30,11 @@ want ocserv ocserv
 want openconnect openconnect
 want rsyslogd "rsyslog rsyslog-openssl"
 want openssl openssl
+want nft nftables
+want dbus-daemon dbus-daemon
+want /lib/systemd/systemd-logind systemd
+want udhcpc udhcpc
+want dnsmasq dnsmasq-base
 want /usr/share/perl5/Authen/Radius.pm libauthen-radius-perl
 ls /usr/lib/*/perl5/*/Authen/TacacsPlus.pm >/dev/null 2>&1 || missing="$missing libauthen-tacacsplus-perl"
 want /usr/lib/python3/dist-packages/scapy/contrib/tacacs.py python3-scapy

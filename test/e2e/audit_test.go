@@ -301,9 +301,11 @@ func TestAuditOfAServiceThatIsKilled(t *testing.T) {
 	defer func() { p.end(syscall.SIGKILL) }()
 	acknowledged := map[string]bool{}
 	for round := range 6 {
-		stop := time.AfterFunc(300*time.Millisecond, func() { p.cmd.Process.Kill() })
+		// the process of this round: a timer that is late must not kill the next one
+		running := p.cmd.Process
+		stop := time.AfterFunc(300*time.Millisecond, func() { running.Kill() })
 		for i := 0; ; i++ {
-			mac := fmt.Sprintf("02-00-5E-00-%02X-%02X", round, i%256)
+			mac := fmt.Sprintf("02-00-5E-%02X-%02X-%02X", round, i>>8, i&0xff)
 			if p.api.Do(
 				t.Context(),
 				http.MethodPost,

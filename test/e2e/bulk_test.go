@@ -43,7 +43,7 @@ func TestAccountsFromAFile(t *testing.T) {
 		}
 	}
 	var left apitype.Hashing
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 		if w.do(http.MethodGet, "/account-import", nil, &left); left.Left == 0 {
 			break
 		}

@@ -69,8 +69,10 @@ func TestPerlClient(t *testing.T) {
 	}
 }
 
-func TestPAMClient(t *testing.T) {
-	t.Parallel()
+// pam defines a service of PAM that asks w, and returns its name.
+func (w *world) pam() string {
+	t := w.t
+	t.Helper()
 	need(t, "pamtester")
 	modules, _ := filepath.Glob("/*lib*/*/security/pam_radius_auth.so")
 	more, _ := filepath.Glob("/usr/lib/*/security/pam_radius_auth.so")
@@ -80,11 +82,9 @@ func TestPAMClient(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("a PAM service is defined in /etc/pam.d, which needs root")
 	}
-	w := start(t)
-	w.basic("off", "127.0.0.1")
-	w.wants(0, []string{"lane", "change", "Wired", "-when", "always", "-publish"})
-	conf, service := filepath.Join(t.TempDir(), "servers"), fmt.Sprintf("tollgate-test-%d", os.Getpid())
-	os.WriteFile(conf, []byte(fmt.Sprintf("%s %s 3\n", neighbours(t, w), secret)), 0o600)
+	conf, service := filepath.Join(t.TempDir(), "servers"), fmt.Sprintf("tollgate-test-%d-%d", os.Getpid(),
+		services.Add(1))
+	os.WriteFile(conf, []byte(fmt.Sprintf("%s %s 3\n", neighbours(t.(*testing.T), w), secret)), 0o600)
 	path := "/etc/pam.d/" + service
 	if err := os.WriteFile(path,
 		[]byte(fmt.Sprintf("auth required pam_radius_auth.so conf=%[1]s\naccount required pam_permit.so\n"+
@@ -92,7 +92,42 @@ func TestPAMClient(t *testing.T) {
 		0o644); err != nil {
 		t.Fatal(err)
 	}
-	defer os.Remove(path)
+	t.Cleanup(func() { os.Remove(path) })
+	return service
+}
+
+// services counts those that were defined.
+var services atomic.Int32
+
+// A server that people sign in to by PAM asks for the code, and takes it.
+func TestPAMClientAsksForTheCode(t *testing.T) {
+	t.Parallel()
+	w := start(t)
+	service := w.pam()
+	w.basic("off", "127.0.0.1")
+	w.wants(0, []string{"lane", "change", "Wired", "-when", "always", "-second-factor", "code", "-factor-text",
+		"Code of your phone: ", "-publish"}, "revision")
+	nance, _ := w.enrol("k.nance")
+	for _, c := range []struct{ password, code, want string }{
+		{"gangway-and-rope", "000000", "Authentication failure"},
+		{"gangway-and-rope", nance.next(), "successfully authenticated"},
+		{"wrong", nance.next(), "Authentication failure"},
+	} {
+		cmd := exec.Command("pamtester", service, "k.nance", "authenticate")
+		cmd.Stdin = strings.NewReader(c.password + "\n" + c.code + "\n")
+		out, _ := cmd.CombinedOutput()
+		if !strings.Contains(string(out), c.want) || !strings.Contains(string(out), "Code of your phone:") {
+			t.Errorf("%+v: %s", c, out)
+		}
+	}
+}
+
+func TestPAMClient(t *testing.T) {
+	t.Parallel()
+	w := start(t)
+	service := w.pam()
+	w.basic("off", "127.0.0.1")
+	w.wants(0, []string{"lane", "change", "Wired", "-when", "always", "-publish"})
 	for password, want := range map[string]string{"gangway-and-rope": "successfully authenticated",
 		"wrong": "Authentication failure"} {
 		cmd := exec.Command("pamtester", service, "k.nance", "authenticate")

@@ -99,7 +99,7 @@ func TestSecondFactorsInTheConsole(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ingrid := &phone{t: t, seed: seed, at: time.Now().Add(-time.Minute)}
+	ingrid := &authenticator{t: t, seed: seed, at: time.Now().Add(-time.Minute)}
 	steps(t, p.fill("Code shown now", ingrid.next()), p.click("Confirm"), p.see("It is active from now on"))
 	if n, err := browser.Eval[int](p.Page,
 		"document.querySelectorAll('[role=dialog] [data-secret] li').length"); err != nil || n != 8 {
@@ -115,7 +115,7 @@ func TestSecondFactorsInTheConsole(t *testing.T) {
 		p.click("New recovery codes"),
 		p.see("shown only here"),
 		p.click("Remove"),
-		p.see("is refused until somebody enrols"),
+		p.see("are refused until one is enrolled"),
 		p.click("Remove"),
 		p.unsee("phone of Ingrid"),
 		p.see("phone of Nerys"),

@@ -74,7 +74,7 @@ func TestConsoleOfNodes(t *testing.T) {
 			"are taken; one that was used twice is an alarm afterwards"),
 	)
 	var nodes apitype.Nodes
-	for end := time.Now().Add(5 * time.Second); nodes.CodesWhenCutOff != "take" && time.Now().Before(end); {
+	for end := time.Now().Add(30 * time.Second); nodes.CodesWhenCutOff != "take" && time.Now().Before(end); {
 		a.do(http.MethodGet, "/nodes", nil, &nodes)
 		time.Sleep(50 * time.Millisecond)
 	}

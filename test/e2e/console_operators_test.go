@@ -78,7 +78,7 @@ func TestConsoleSignsInWithSecondFactorAndProvider(t *testing.T) {
 		p.click("Sign in"),
 		p.see("The last hour"),
 		p.open(w.app.URL+"/you"),
-		p.see("An authenticator is asked for"),
+		p.see("It is asked for at each sign-in"),
 		p.click("Sign out"),
 		p.see("Harbour sign-on"),
 		p.click("Harbour sign-on"),

@@ -47,9 +47,29 @@ func TestDemoFromAFreshClone(t *testing.T) {
 	web, ldaps, ldap := freePort(t), freePort(t), freePort(t)
 	radius := freePort(t)
 	// another demo may run beside this one
-	others := " -accounting " + freePort(t) + " -radius-tls " + freePort(t) + " -logs " + freePort(t) + " -dns " +
-		freePort(t) + " -partner " + freePort(t) + " -provider " + freePort(t) + " -tacacs " + freePort(t) +
-		" -tacacs-tls " + freePort(t)
+	others := " -dhcp " + freePort(t) + " -syslog " + freePort(t) + " -accounting " + freePort(
+		t,
+	) + " -radius-tls " + freePort(
+		t,
+	) + " -logs " + freePort(
+		t,
+	) + " -mail " + freePort(
+		t,
+	) + " -dns " +
+		freePort(
+			t,
+		) + " -partner " + freePort(
+		t,
+	) + " -provider " + freePort(
+		t,
+	) + " -tacacs " + freePort(
+		t,
+	) +
+		" -tacacs-tls " + freePort(
+		t,
+	) + " -portal " + freePort(
+		t,
+	)
 	for round := range 2 {
 		out := &output{}
 		cmd := exec.Command("make", "demo", "DEMO_FLAGS=-http "+web+" -radius "+radius+" -ldaps "+ldaps+" -ldap "+
@@ -111,14 +131,19 @@ func playDemo(t *testing.T, dir, web string) {
 		}
 		return string(out)
 	}
-	out := shell(`bin/tollgate try -user "$DEMO_USER" -password "$DEMO_PASSWORD" -secret "$DEMO_CLIENT_SECRET" -from "$DEMO_CLIENT_ADDR" -attr NAS-Port-Type=Ethernet "$DEMO_RADIUS"`)
+	out := shell(
+		`bin/tollgate try -user "$DEMO_USER" -password "$DEMO_PASSWORD" -secret "$DEMO_CLIENT_SECRET" -from "$DEMO_CLIENT_ADDR" -attr NAS-Port-Type=Ethernet "$DEMO_RADIUS"`,
+	)
 	if !strings.Contains(out, "Access-Accept") || !strings.Contains(out, "Tunnel-Private-Group-ID    20") {
 		t.Errorf("the person of the demo gets\n%s", out)
 	}
 	if out := shell("bin/tollgate attempt follow -count 3"); strings.Count(out, "\n") < 3 {
 		t.Errorf("following shows\n%s", out)
 	}
-	if out := shell("bin/tollgate directory test LANTERN -person s.lodge"); !strings.Contains(out, "Sunniva Lodge") {
+	if out := shell("bin/tollgate directory test LANTERN -person s.lodge"); !strings.Contains(
+		out,
+		"Sunniva Lodge",
+	) {
 		t.Errorf("the directory test says\n%s", out)
 	}
 	token := strings.TrimSpace(shell(`printf %s "$TOLLGATE_TOKEN"`))

@@ -108,8 +108,13 @@ func tail(text string, n int) string {
 // newest is the latest attempt in full.
 func (w *world) newest(n int) apitype.AttemptDetail {
 	w.t.Helper()
+	id := w.attempts("", n)[0].ID
+	for before := ""; before != id; id = w.attempts("", n)[0].ID { // they are recorded a moment after the answer
+		before = id
+		time.Sleep(150 * time.Millisecond)
+	}
 	var out apitype.AttemptDetail
-	w.do(http.MethodGet, "/attempts/"+w.attempts("", n)[0].ID, nil, &out)
+	w.do(http.MethodGet, "/attempts/"+id, nil, &out)
 	return out
 }
 

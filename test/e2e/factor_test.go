@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"net/http"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -11,21 +13,22 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/results"
+	"tollgate.example/key/internal/eap/supplicant"
 	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/upstream/trial"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/wire/tacacs"
 )
 
-// phone is an authenticator whose clock runs ahead with each code, so that nobody has to wait for the next.
-type phone struct {
+// authenticator is one whose clock runs ahead with each code, so that nobody has to wait for the next.
+type authenticator struct {
 	t    *testing.T
 	id   string
 	seed string
 	at   time.Time
 }
 
-func (p *phone) next() string {
+func (p *authenticator) next() string {
 	p.t.Helper()
 	if p.at = p.at.Add(30 * time.Second); p.at.Before(time.Now()) {
 		p.at = time.Now()
@@ -38,14 +41,19 @@ func (p *phone) next() string {
 }
 
 // enrol gives somebody a phone, through the command line.
-func (w *world) enrol(person string) (*phone, []string) {
+func (w *world) enrol(person string) (*authenticator, []string) {
 	w.t.Helper()
 	var offer apitype.FactorOffer
 	if err := json.Unmarshal([]byte(w.wants(0, []string{"factor", "enrol", person, "-label", "phone of " + person,
 		"-json"}, "otpauth://totp/")), &offer); err != nil {
 		w.t.Fatal(err)
 	}
-	p := &phone{t: w.t.(*testing.T), id: offer.Factor.ID, seed: offer.Seed, at: time.Now().Add(-60 * time.Second)}
+	p := &authenticator{
+		t:    w.t.(*testing.T),
+		id:   offer.Factor.ID,
+		seed: offer.Seed,
+		at:   time.Now().Add(-60 * time.Second),
+	}
 	w.wants(1, []string{"factor", "confirm", p.id, "000000"}, "not the code that the device should show")
 	out := w.wants(0, []string{"factor", "confirm", p.id, p.next()}, "counts from now on")
 	lines := strings.Split(strings.TrimSpace(out), "\n")
@@ -56,7 +64,8 @@ func (w *world) enrol(person string) (*phone, []string) {
 func asked(r results.GearReply) string {
 	var out []string
 	for _, x := range r.Rounds {
-		if word, prompt, ok := strings.Cut(x.Text, " "); ok && x.From == "server" && strings.HasPrefix(word, "GET") {
+		if word, prompt, ok := strings.Cut(x.Text, " "); ok && x.From == "server" &&
+			strings.HasPrefix(word, "GET") {
 			out = append(out, prompt)
 		}
 	}
@@ -71,9 +80,16 @@ func TestSecondFactorOnGear(t *testing.T) {
 		"methods[1]")
 	w.wants(1, []string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "fingerprint"},
 		"is not a second factor")
-	w.wants(1, []string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "code", "-factor-rest", "9999"},
-		"out of range")
-	w.wants(0, []string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "code", "-publish"}, "revision")
+	w.wants(
+		1,
+		[]string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "code", "-factor-rest", "9999"},
+		"out of range",
+	)
+	w.wants(
+		0,
+		[]string{"lane", "change", "Gear", "-method", "pap", "-second-factor", "code", "-publish"},
+		"revision",
+	)
 	w.wants(0, []string{"lane", "show", "Gear"}, "one-time code")
 	w.wants(1, []string{"factor", "enrol", "nobody", "-later"}, "nobody", "not found in local")
 	ann, recovery := w.enrol("ann")
@@ -148,10 +164,12 @@ func TestSecondFactorOnGear(t *testing.T) {
 	w.wants(0, []string{"factor", "list"}, "phone of ann", "hh-router-1", "in use")
 	w.wants(0, []string{"factor", "recovery", "ann"}, "shown only here")
 	if out := w.wants(0, []string{"factor", "show", ann.id}, "8 codes left", "6 digits every 30 s"); strings.Contains(
-		out, ann.seed) {
+		out,
+		ann.seed,
+	) {
 		t.Error("the seed is shown again")
 	}
-	w.wants(0, []string{"factor", "remove", ann.id}, "the person is refused wherever")
+	w.wants(0, []string{"factor", "remove", ann.id}, "is refused wherever")
 	w.wants(1, []string{"factor", "show", ann.id}, "no such second factor")
 }
 
@@ -204,8 +222,12 @@ func TestACodeIsNotAskedForAgain(t *testing.T) {
 	g := w.device(true)
 	ask := func(what, remote, code, status, prompts string) {
 		t.Helper()
-		r := w.asks(g, trial.GearAsk{Ask: what, User: "ann", Password: "rope-and-anchor", Code: code, Remote: remote,
-			Level: 15}, status)
+		r := w.asks(
+			g,
+			trial.GearAsk{Ask: what, User: "ann", Password: "rope-and-anchor", Code: code, Remote: remote,
+				Level: 15},
+			status,
+		)
 		if got := asked(r); got != prompts {
 			t.Errorf("%s from %s was asked %s", what, remote, got)
 		}
@@ -248,13 +270,15 @@ func TestSecondFactorOverRADIUS(t *testing.T) {
 	w.wants(0, []string{"draft", "rehearse"}, "factor.not-enrolled")
 	w.wants(1, []string{"draft", "publish", "-note", "codes"}, "Wade at the counter", "has no second factor")
 	wade, _ := w.enrol("m.wade")
-	w.wants(0, []string{"draft", "rehearse"}, "factor.code-missing")
+	w.wants(0, []string{"draft", "rehearse"}, "0 of 1 attempts") // who has one is supposed to give the code
+	w.wants(0, []string{"lane", "change", "Wired", "-factor-ask", "append"}, "draft")
+	w.wants(0, []string{"draft", "rehearse"}, "factor.code-missing") // but the client does not ask for it
 	w.wants(0, []string{"draft", "publish", "-note", "codes"}, "revision")
 	sign("gangplank-and-tide", false)
 	sign("gangplank-and-tide"+wade.next(), true)
 	sign("wrong"+wade.next(), false)
-	a := w.newest(1)
-	if a.Reason != "password.wrong" || !strings.Contains(a.Facts.CredentialDetail, "taken for the one-time code") {
+	a := w.cameTo("password.wrong")
+	if !strings.Contains(a.Facts.CredentialDetail, "taken for the one-time code") {
 		t.Errorf("a wrong password and a code: %s %q", a.Reason, a.Facts.CredentialDetail)
 	}
 }
@@ -294,6 +318,361 @@ func TestHostileCodes(t *testing.T) {
 		Seed: "not base32!"}, "seed")
 	w.refused(http.StatusUnprocessableEntity, http.MethodPost, "/factors", apitype.FactorInput{Person: "ann",
 		Store: "nowhere"}, "store")
-	w.refused(http.StatusUnprocessableEntity, http.MethodPost, "/factors", apitype.FactorInput{Person: " "}, "person")
+	w.refused(
+		http.StatusUnprocessableEntity,
+		http.MethodPost,
+		"/factors",
+		apitype.FactorInput{Person: " "},
+		"person",
+	)
 	w.refused(http.StatusNotFound, http.MethodPost, "/factors/nothing/confirm", apitype.FactorCode{Code: "1"})
+}
+
+// cameTo waits until the newest attempt came to a reason.
+func (w *world) cameTo(reason string) (a apitype.AttemptDetail) {
+	w.t.Helper()
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+		var page apitype.Page[apitype.Attempt]
+		if w.do(http.MethodGet, "/attempts?limit=1", nil, &page); len(page.Items) > 0 {
+			if a = w.road(page.Items[0].ID); a.Reason == reason {
+				return a
+			}
+		}
+	}
+	w.t.Errorf("recorded as %s, wanted %s", a.Reason, reason)
+	return a
+}
+
+// newestOf is the newest attempt of somebody, once nothing has come for a moment.
+func (w *world) newestOf(user string) apitype.AttemptDetail {
+	w.t.Helper()
+	time.Sleep(300 * time.Millisecond)
+	return w.road(w.attempts("user="+user, 1)[0].ID)
+}
+
+// A client that sends the password alone is asked for the code by Access-Challenge, and a wrong password looks the same
+// until the end. An answer is of its own question, and there is one try.
+func TestACodeIsAskedForByChallenge(t *testing.T) {
+	t.Parallel()
+	w := start(t)
+	w.basic("require", "127.0.0.1")
+	const password = "gangplank-and-tide"
+	w.account("m.wade", password, "Crew")
+	w.wants(
+		1,
+		[]string{"lane", "change", "Wired", "-second-factor", "code", "-factor-ask", "shouting"},
+		"factor.ask",
+	)
+	w.wants(
+		1,
+		[]string{"lane", "change", "Wired", "-second-factor", "code", "-factor-pass", "none such"},
+		"factor.pass",
+	)
+	w.wants(1, []string{"lane", "change", "Wired", "-second-factor", "code", "-factor-when", "group ist Crew"},
+		"factor.when", "column")
+	w.wants(0, []string{"lane", "change", "Wired", "-second-factor", "code", "-factor-text", "Code of your phone:",
+		"-reject-delay", "0", "-publish"}, "revision")
+	w.wants(
+		0,
+		[]string{"lane", "show", "Wired"},
+		"behind the password or asked for by challenge",
+		"one are refused",
+	)
+	wade, recovery := w.enrol("m.wade")
+	sign := func(user, password, code string, more ...results.Attribute) results.Reply {
+		t.Helper()
+		reply, err := w.ask(func(q *trial.Request) {
+			q.User, q.Password, q.Code = user, password, code
+			q.Attributes = append(q.Attributes, more...)
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return reply
+	}
+	of := func(r results.Reply, name string) string {
+		for _, a := range r.Attributes {
+			if a.Name == name {
+				return a.Value
+			}
+		}
+		return ""
+	}
+	wants := func(r results.Reply, accepted bool, packets int, reason string) {
+		t.Helper()
+		if r.Accepted != accepted || r.Packets != packets {
+			t.Errorf("%s after %d packets: %+v", r.Code, r.Packets, r.Attributes)
+		}
+		if reason != "" {
+			w.cameTo(reason)
+		}
+	}
+	if r := sign("m.wade", password, ""); r.Code != "Access-Challenge" || of(r, "Reply-Message") !=
+		"Code of your phone:" || len(of(r, "State")) != 34 {
+		t.Errorf("asked by %s, %+v", r.Code, r.Attributes)
+	}
+	wants(sign("m.wade", password, wade.next()), true, 2, "")
+	if a := w.cameTo("ok"); a.Facts.Factor.By != "code" || a.Verdict != "admitted" {
+		t.Errorf("recorded: %+v", a.Facts.Factor)
+	}
+	code := wade.next()
+	wants(sign("m.wade", "wrong", code), false, 2, "password.wrong") // and the code is not looked at
+	wants(sign("nobody", "wrong", code), false, 2, "person.unknown")
+	wants(sign("m.wade", password, code), true, 2, "")
+	wants(sign("m.wade", password, code), false, 2, "factor.code-used")
+	wants(sign("m.wade", password, "000000"), false, 2, "factor.code-wrong")
+	wants(sign("m.wade", password, recovery[0]), true, 2, "")
+	wants(sign("m.wade", password+wade.next(), ""), true, 1, "") // behind the password, as before
+	// The answer of one question does not fit another person, or a question that is over.
+	r := sign("m.wade", password, "")
+	state := results.Attribute{Name: "State", Value: of(r, "State")}
+	code = wade.next()
+	wants(sign("nobody", code, "", state), false, 1, "factor.mixed")
+	wants(
+		sign("m.wade", code, "", state, results.Attribute{Name: "Calling-Station-Id", Value: "02-00-5E-00-00-02"}),
+		false,
+		1,
+		"factor.mixed",
+	)
+	wants(sign("m.wade", code, "", state), true, 1, "")
+	code = wade.next()
+	wants(sign("m.wade", code, "", state), false, 1, "factor.lost")
+	r = sign("m.wade", password, "")
+	w.app.Stop()
+	w.boot()
+	wants(
+		sign("m.wade", code, "", results.Attribute{Name: "State", Value: of(r, "State")}),
+		false,
+		1,
+		"factor.lost",
+	)
+	// Two at once for one person: one code is good for one of them.
+	both := make(chan bool)
+	for range 2 {
+		go func() {
+			reply, _ := w.ask(func(q *trial.Request) { q.User, q.Password, q.Code = "m.wade", password, code })
+			both <- reply.Accepted
+		}()
+	}
+	if one, other := <-both, <-both; one == other {
+		t.Errorf("two sign-ins with one code: both %v", one)
+	}
+	// Always by challenge: a password may end in digits.
+	w.wants(0, []string{"lane", "change", "Wired", "-factor-ask", "challenge", "-publish"}, "revision")
+	code = wade.next()
+	wants(sign("m.wade", password+code, "000000"), false, 2, "password.wrong")
+	wants(sign("m.wade", password, code), true, 2, "")
+	w.wants(0, []string{"lane", "change", "Wired", "-factor-ask", "append", "-publish"}, "revision")
+	wants(sign("m.wade", password, "000000"), false, 1, "factor.code-missing")
+}
+
+// Who is asked, and what becomes of people who have no second factor yet: they are let in for a while and reminded, or
+// get a pass of their own, or are refused.
+func TestPeopleWithoutASecondFactor(t *testing.T) {
+	t.Parallel()
+	w := start(t)
+	w.basic("require", "127.0.0.1")
+	w.account("m.wade", "gangplank-and-tide", "Crew")
+	w.account("v.vane", "weather-and-vane-1", "Crew", "Contractors")
+	sign := func(user, password, verdict, reads string) {
+		t.Helper()
+		reply, err := w.ask(func(q *trial.Request) { q.User, q.Password = user, password })
+		if err != nil || reply.Code != verdict {
+			t.Errorf("%s: %s, %v", user, reply.Code, err)
+		}
+		text := ""
+		for _, a := range reply.Attributes {
+			if a.Name == "Reply-Message" {
+				text = a.Value
+			}
+		}
+		if !strings.Contains(text, reads) || reads == "" && text != "" {
+			t.Errorf("%s reads %q, not %q", user, text, reads)
+		}
+	}
+	w.wants(0, []string{"pass", "add", "enrol only", "-vlan", "66", "-publish"}, "revision")
+	until := time.Now().AddDate(0, 0, 10).Format(time.DateOnly)
+	w.wants(0, []string{"lane", "change", "Wired", "-second-factor", "code", "-factor-when", "group is Contractors",
+		"-factor-until", until, "-factor-pass", "enrol only", "-publish"}, "revision")
+	w.wants(0, []string{"lane", "show", "Wired"}, "Contractors; people", "admitted until "+until,
+		"given pass enrol only")
+	sign("m.wade", "gangplank-and-tide", "Access-Accept", "") // is no contractor
+	sign("v.vane", "weather-and-vane-1", "Access-Accept", "until "+until+" (10 days left)")
+	if a := w.newestOf("v.vane"); a.Pass == "enrol only" || a.Facts.Factor == nil ||
+		a.Facts.Factor.Outcome != "factor.not-enrolled" || !strings.Contains(a.Trace.Stations[5].Found, "in 10 days") {
+		t.Errorf("in grace: pass %s, %+v, %+v", a.Pass, a.Facts.Factor, a.Trace.Stations[5])
+	}
+	sign("v.vane", "wrong", "Access-Challenge", "One-time code:")
+	w.wants(0, []string{"lane", "change", "Wired", "-factor-until", "2026-01-01", "-publish"}, "revision")
+	sign("v.vane", "weather-and-vane-1", "Access-Accept", "reach only what is needed")
+	if a := w.newestOf("v.vane"); a.Pass != "enrol only" || a.VLAN != "66" {
+		t.Errorf("afterwards: pass %s, VLAN %s", a.Pass, a.VLAN)
+	}
+	w.wants(1, []string{"pass", "remove", "enrol only", "-publish"}, "enrol only")
+	w.wants(0, []string{"draft", "discard"})
+	vane, _ := w.enrol("v.vane")
+	sign("v.vane", "weather-and-vane-1", "Access-Challenge", "One-time code:")
+	sign("v.vane", "weather-and-vane-1"+vane.next(), "Access-Accept", "")
+	if a := w.newestOf("v.vane"); a.Pass == "enrol only" {
+		t.Error("whoever has a second factor gets the pass of those who have none")
+	}
+	w.wants(0, []string{"factor", "remove", vane.id}, "removed")
+	w.wants(0, []string{"lane", "change", "Wired", "-factor-pass", "none", "-publish"}, "revision")
+	sign("v.vane", "weather-and-vane-1", "Access-Challenge", "One-time code:")
+	// Policies ask for it.
+	w.wants(0, []string{"lane", "change", "Wired", "-factor-until", until, "-publish"}, "revision")
+	w.wants(0, []string{"policy", "change", "Wired", "Crew", "-when", "group is Crew and not factor.enrolled is no",
+		"-publish"}, "published")
+	sign("v.vane", "weather-and-vane-1", "Access-Reject", "")
+	sign("m.wade", "gangplank-and-tide", "Access-Accept", "")
+}
+
+// Devices of hardware are imported from CSV and from key containers, each for its person; what is wrong is told by its
+// line, and nothing of it is stored.
+func TestDevicesAreImported(t *testing.T) {
+	t.Parallel()
+	w := start(t)
+	w.basic("require", "127.0.0.1")
+	w.account("m.wade", "gangplank-and-tide", "Crew")
+	w.wants(0, []string{"lane", "change", "Wired", "-second-factor", "code", "-publish"}, "revision")
+	file := func(name, text string) string {
+		path := filepath.Join(t.TempDir(), name)
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	sign := func(user, password, code, reason string) {
+		t.Helper()
+		if _, err := w.ask(func(q *trial.Request) { q.User, q.Password, q.Code = user, password, code }); err != nil {
+			t.Fatal(err)
+		}
+		w.cameTo(reason)
+	}
+	const hex = "3132333435363738393031323334353637383930" // of RFC 4226, appendix D
+	list := file("devices.csv", "person,serial,hex,kind,counter\nm.wade,77-1,"+hex+",hotp,3\nnobody,77-2,"+hex+
+		",hotp,0\nk.nance,77-3,"+hex[:8]+",hotp,0\nk.nance,77-4,"+hex+",ocra,0\n")
+	w.wants(
+		1,
+		[]string{"factor", "import", list},
+		"line 3",
+		"line 4",
+		"octets is not used",
+		"line 5",
+		"is not a kind",
+		"nothing was stored",
+		"1 added",
+		"3 wrong",
+	)
+	w.wants(0, []string{"factor", "list"}, "")
+	w.wants(1, []string{"factor", "import", list, "-partial"}, "imported", "1 added")
+	w.wants(0, []string{"factor", "list"}, "77-1", "m.wade")
+	sign("m.wade", "gangplank-and-tide", "359152", "factor.code-used") // counter 2
+	sign("m.wade", "gangplank-and-tide", "969429", "ok")               // counter 3
+	sign("m.wade", "gangplank-and-tide", "969429", "factor.code-used")
+	sign("m.wade", "gangplank-and-tide", "254676", "ok") // counter 5: one press was not used
+	container := file(
+		"devices.xml",
+		`<KeyContainer xmlns="urn:ietf:params:xml:ns:keyprov:pskc"><KeyPackage><DeviceInfo>
+		<SerialNo>88-1</SerialNo></DeviceInfo><Key Id="1" Algorithm="urn:ietf:params:xml:ns:keyprov:pskc:hotp">
+		<AlgorithmParameters><ResponseFormat Length="6"/></AlgorithmParameters><Data><Secret>
+		<PlainValue>MTIzNDU2Nzg5MDEyMzQ1Njc4OTA=</PlainValue></Secret><Counter><PlainValue>0</PlainValue></Counter></Data>
+		</Key></KeyPackage></KeyContainer>`,
+	)
+	w.wants(1, []string{"factor", "import", container}, "nobody is named")
+	people := file("people.csv", "serial;person\n88-1;k.nance\n")
+	w.wants(
+		0,
+		[]string{"factor", "import", container, "-people", people, "-check"},
+		"nothing was stored",
+		"1 added",
+	)
+	w.wants(0, []string{"factor", "import", container, "-people", people}, "imported: 1 added")
+	sign("k.nance", "gangway-and-rope", "755224", "ok")
+	w.wants(0, []string{"factor", "show", "k.nance"}, "6 digits at each press", "88-1")
+	w.wants(1, []string{"factor", "import", file("broken.xml", "<KeyContainer>")}, "key container")
+	w.wants(1, []string{"factor", "import", container, "-key-file", file("key", "1234")}, "16, 24 or 32 octets")
+	w.wants(0, []string{"audit", "list"}, "imported second factors")
+}
+
+// Inside a tunnel the code stands behind the password; who resumes a session would show none, so nobody does.
+func TestCodesInsideTunnels(t *testing.T) {
+	t.Parallel()
+	w := start(t)
+	w.tunnelled(nil)
+	w.account("m.wade", "gangplank-and-tide", "Crew")
+	wade, _ := w.enrol("m.wade")
+	w.wants(
+		1,
+		[]string{"lane", "change", "Wired", "-method", "ttls-pap", "-method", "peap-mschapv2", "-resume", "60",
+			"-second-factor", "code"},
+		"PEAP with EAP-MSCHAPv2 cannot carry a one-time code",
+		"methods[1]",
+		"who resumes a TLS session shows no code",
+	)
+	w.wants(
+		0,
+		[]string{"lane", "change", "Wired", "-method", "ttls-pap", "-method", "peap-gtc", "-method", "ttls-gtc",
+			"-method", "eap-gtc", "-resume", "0", "-second-factor", "code", "-reject-delay", "0", "-publish"},
+		"revision",
+	)
+	for _, method := range []string{"ttls-pap", "peap-gtc", "ttls-gtc", "eap-gtc"} {
+		sign := func(password string, admitted bool, reason string) {
+			t.Helper()
+			reply, err := w.ask(func(q *trial.Request) {
+				q.Method, q.User, q.Password = method, "m.wade", password
+				q.Supplicant = supplicant.Settings{Binding: true}
+			})
+			if err != nil || reply.Accepted != admitted {
+				t.Errorf("%s: %s %v, %v", method, reply.Code, reply.Accepted, err)
+			}
+			w.cameTo(reason)
+		}
+		sign("gangplank-and-tide", false, "factor.code-missing")
+		code := wade.next()
+		sign("wrong"+code, false, "password.wrong")
+		sign("gangplank-and-tide"+code, true, "ok")
+		sign("gangplank-and-tide"+code, false, "factor.code-used")
+		if a := w.cameTo("factor.code-used"); a.Facts.Method != method {
+			t.Errorf("recorded as %s", a.Facts.Method)
+		}
+	}
+	// and as an independent supplicant has it
+	block := func(code string) string {
+		return ` eap=TTLS` + "\n" + ` anonymous_identity="anonymous"` + "\n" + ` identity="m.wade"` + "\n" +
+			` password="gangplank-and-tide` + code + `"` + "\n" + ` phase2="auth=PAP"`
+	}
+	w.eapol(0, block(wade.next()))
+	w.eapol(252, block("000000"))
+}
+
+// An empty password is refused before any directory is asked, whatever comes with it: also beside a State, in lanes
+// that ask for a code and in those that do not.
+func TestAnEmptyPasswordIsNoAnswer(t *testing.T) {
+	t.Parallel()
+	w := start(t)
+	w.basic("require", "127.0.0.1")
+	empty := func(reason string) {
+		t.Helper()
+		reply, err := w.ask(func(q *trial.Request) {
+			q.Password = ""
+			q.Attributes = append(q.Attributes, results.Attribute{Name: "State",
+				Value: "0x" + strings.Repeat("ab", 16)})
+		})
+		if err != nil || reply.Accepted || reply.Code != "Access-Reject" {
+			t.Errorf("%s, %v", reply.Code, err)
+		}
+		if a := w.cameTo(reason); len(a.Facts.Lookups) > 0 || a.Facts.Person != nil {
+			t.Errorf("somebody was looked up: %+v", a.Facts)
+		}
+	}
+	empty("password.empty")
+	w.wants(
+		0,
+		[]string{"lane", "change", "Wired", "-second-factor", "code", "-factor-ask", "append", "-publish"},
+		"",
+	)
+	empty("password.empty")
+	w.wants(0, []string{"lane", "change", "Wired", "-factor-ask", "either", "-publish"}, "")
+	empty("factor.lost")
 }

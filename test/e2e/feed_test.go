@@ -88,7 +88,7 @@ type logged struct{ Msg, Msgid, App, Pri, Data, At, Input string }
 func (r *receiver) got(parts ...string) []logged {
 	r.t.Helper()
 	var all []logged
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 		all = all[:0]
 		var fit []logged
 		text, _ := os.ReadFile(filepath.Join(r.dir, "got"))
@@ -207,7 +207,9 @@ func TestFeedIntoFiles(t *testing.T) {
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.do(http.MethodPost, "/feeds", apitype.FeedFields{Name: "Everything", Enabled: true, To: config.FeedFile,
-		Records: config.FeedRecords}, nil)
+		Records: []string{config.FeedAttempts, config.FeedAccounting, config.FeedJournal}}, nil)
+	w.do(http.MethodPost, "/feeds", apitype.FeedFields{Name: "Deeds", Enabled: true, To: config.FeedFile,
+		Records: []string{config.FeedAudit}}, nil)
 	w.refused(422, http.MethodPost, "/feeds", apitype.FeedFields{Name: "Elsewhere", Enabled: true,
 		To: config.FeedFile, File: "../../etc/passwd"}, "is not a name of a file")
 	w.refused(422, http.MethodPost, "/feeds", apitype.FeedFields{Name: "Again", Enabled: true, To: config.FeedFile,
@@ -216,9 +218,9 @@ func TestFeedIntoFiles(t *testing.T) {
 		Address: "logs example", Records: []string{"diary"}}, "is not a host with a port", "is not what can be sent on")
 	w.publish()
 	path := filepath.Join(w.dir, "feeds", "everything.jsonl")
-	lines := func(n int) (out []map[string]any) {
+	in := func(path string, n int) (out []map[string]any) {
 		t.Helper()
-		for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); time.Sleep(
+		for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); time.Sleep(
 			20 * time.Millisecond) {
 			out = nil
 			text, _ := os.ReadFile(path)
@@ -238,6 +240,7 @@ func TestFeedIntoFiles(t *testing.T) {
 		t.Fatalf("%d lines, wanted %d: %v; %+v", len(out), n, out, f.States)
 		return nil
 	}
+	lines := func(n int) []map[string]any { return in(path, n) }
 	ask := func(user string) { w.ask(func(q *trial.Request) { q.User = user }) }
 	ask("k.nance")
 	ask("first")
@@ -256,6 +259,28 @@ func TestFeedIntoFiles(t *testing.T) {
 	f.WriteString(`{"kind":"att`)
 	f.Close()
 	w.boot()
+	// The audit goes on in its own file, and no number of a line is missing.
+	w.do(http.MethodPost, "/accounts", apitype.AccountInput{AccountFields: apitype.AccountFields{Name: "h.doyle"},
+		Password: "quay-light-7"}, nil)
+	var deeds []map[string]any
+	for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		deeds = in(filepath.Join(w.dir, "feeds", "deeds.jsonl"), 1)
+		if deeds[len(deeds)-1]["call"] == "add-account" {
+			break
+		}
+	}
+	before := 0.0
+	for _, one := range deeds {
+		number := one["number"].(float64)
+		if one["kind"] != "audit" || before > 0 && number != before+1 {
+			t.Errorf("after line %v: %v", before, one)
+		}
+		before = number
+	}
+	if last := deeds[len(deeds)-1]; last["call"] != "add-account" || last["name"] != "h.doyle" ||
+		last["operator"] == "" || last["result"] != "done" {
+		t.Errorf("%v", last)
+	}
 	ask("second")
 	ask("third")
 	seen := map[string]bool{}
@@ -310,7 +335,7 @@ func TestForwardedAccounting(t *testing.T) {
 	there := func(n int, query string) []apitype.Session {
 		t.Helper()
 		var page apitype.SessionPage
-		for deadline := time.Now().Add(15 * time.Second); time.Now().Before(deadline); time.Sleep(
+		for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); time.Sleep(
 			50 * time.Millisecond) {
 			if page = far.openSessions(query); len(page.Items) == n {
 				return page.Items

@@ -95,7 +95,7 @@ func TestSessionsAtOnce(t *testing.T) {
 	if !try(3) {
 		t.Fatal("not admitted although the oldest is to end")
 	}
-	for deadline := time.Now().Add(5 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		if page := w.openSessions(""); len(page.Items) == 1 {
 			break
 		}

@@ -212,7 +212,7 @@ func TestNodesAreOneService(t *testing.T) {
 		}
 	}
 	var found apitype.Page[apitype.Attempt]
-	for end := time.Now().Add(5 * time.Second); len(found.Items) < 2 && time.Now().Before(end); time.Sleep(50 *
+	for end := time.Now().Add(30 * time.Second); len(found.Items) < 2 && time.Now().Before(end); time.Sleep(50 *
 		time.Millisecond) {
 		a.do(http.MethodGet, "/attempts?user=nobody-at-all", nil, &found)
 	}
@@ -241,7 +241,7 @@ func TestNodesAreOneService(t *testing.T) {
 	}
 	helper := a.operator("h.ward", "reception")
 	status := http.StatusUnauthorized
-	for end := time.Now().Add(10 * time.Second); status == http.StatusUnauthorized && time.Now().Before(end); {
+	for end := time.Now().Add(30 * time.Second); status == http.StatusUnauthorized && time.Now().Before(end); {
 		status, _ = b.bare(helper, http.MethodGet, "/attempts") // once the other node knows the token
 	}
 	if status != http.StatusForbidden {
@@ -259,7 +259,7 @@ func TestNodesAreOneService(t *testing.T) {
 		t.Fatal(err)
 	}
 	braked := false
-	for end := time.Now().Add(5 * time.Second); !braked && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(30 * time.Second); !braked && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 		b.do(http.MethodGet, "/attempts?user=d.hand&reason=password.braked", nil, &found)
 		braked = slices.ContainsFunc(found.Items, func(one apitype.Attempt) bool { return one.Node == "second" })
 	}

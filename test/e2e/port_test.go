@@ -86,8 +86,14 @@ func TestARealPort(t *testing.T) {
 func (w *world) portSession(t *testing.T, method string) {
 	t.Helper()
 	var s apitype.Session
+	var open []apitype.Session
+	defer func() {
+		if t.Failed() {
+			t.Logf("open: %+v", open)
+		}
+	}()
 	waitFor(t, "the session of "+method, func() bool {
-		open := w.openSessions("").Items
+		open = w.openSessions("").Items
 		if len(open) == 1 {
 			s = open[0]
 		}
@@ -120,11 +126,10 @@ func read(path string) string {
 
 func waitFor(t testing.TB, what string, done func() bool) {
 	t.Helper()
-	for range 200 {
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 		if done() {
 			return
 		}
-		time.Sleep(50 * time.Millisecond)
 	}
 	t.Fatalf("waited in vain for %s", what)
 }

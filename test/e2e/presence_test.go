@@ -92,7 +92,7 @@ func (w *world) follow(token string, url func() string) *lab.Firewall {
 
 func (w *world) eventually(what string, is func() bool) {
 	w.t.Helper()
-	for end := time.Now().Add(20 * time.Second); !is(); time.Sleep(10 * time.Millisecond) {
+	for end := time.Now().Add(30 * time.Second); !is(); time.Sleep(10 * time.Millisecond) {
 		if time.Now().After(end) {
 			w.t.Fatalf("it never came about that %s:\n%s", what, w.wants(0, []string{"presence", "state"}))
 		}

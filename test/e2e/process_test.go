@@ -107,7 +107,7 @@ func (p *process) end(how syscall.Signal) {
 // wait waits until Now says something, or does not any more.
 func (p *process) wait(code string, there bool) apitype.Now {
 	p.t.Helper()
-	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+	for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(100 * time.Millisecond) {
 		var now apitype.Now
 		p.do(http.MethodGet, "/now", nil, &now)
 		found := false
@@ -282,7 +282,7 @@ func TestAFullDisk(t *testing.T) {
 	}
 	p.wait("disk.sheds", false)
 	p.wait("records.fail", false)
-	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+	for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(100 * time.Millisecond) {
 		var page apitype.Page[apitype.Attempt]
 		p.do(http.MethodGet, "/attempts?limit=500", nil, &page)
 		if len(page.Items) >= 200 {

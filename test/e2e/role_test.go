@@ -37,7 +37,7 @@ func (w *world) as(token string) *world {
 }
 
 // mine are the calls about oneself.
-var mine = regexp.MustCompile(`-own-|-provider-sign-in$|-operator-sessions?$`)
+var mine = regexp.MustCompile(`-own-|-provider-sign-in$|-operator-sessions?$|^ask-for-key$`)
 
 var placeholder = regexp.MustCompile(`\{[a-z]+\}`)
 
@@ -103,7 +103,7 @@ var help = regexp.MustCompile(
 	`^(about|set-up|sign-in|list-tokens|add-token|remove-token|get-now|(list|follow|get)-` +
 		`(attempts?|sessions?|accounts?|devices?|factors?|contacts|reasons|methods|fields|unknown-devices)|` +
 		`list-(held-back|leases)|find-person|search|get-account-import|export-sessions|(add|change|remove)-(account|device)|` +
-		`import-(accounts|devices)|(enrol|confirm|release|remove)-factor|renew-recovery-codes|ask-sessions?|` +
+		`import-(accounts|devices|factors)|(get|export)-factor-readiness|(get|export)-factor-report|invite-factors|(enrol|confirm|release|remove)-factor|renew-recovery-codes|(give|end)-temporary-code|ask-sessions?|` +
 		`release-(held-back|lease)|forget-people|list-(presence|presence-changes|sightings)|get-presence(-state|-person)?|add-sighting)$`,
 )
 

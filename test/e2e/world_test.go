@@ -3,6 +3,7 @@
 package e2e
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -74,6 +75,10 @@ func need(t testing.TB, paths ...string) {
 
 // world is one service with an operator signed in.
 type world struct {
+	// mail is a server for mail, "" for none.
+	mail string
+	// how sets further options, nil for none.
+	how               func(o *app.Options)
 	asked             int // attempts made by vlan
 	t                 testing.TB
 	app               *app.App
@@ -87,6 +92,8 @@ type world struct {
 	// join is the invitation of another node.
 	join   string
 	beside string // one more address for authentication and accounting, for devices in another namespace
+	// web is where the console is served instead of loopback, by TLS with an authority of its own.
+	web *web
 }
 
 // start starts a service with nothing configured.
@@ -117,20 +124,29 @@ func (w *world) boot() {
 // bootAt starts the service with an address for accounting.
 func (w *world) bootAt(accounting string) {
 	w.t.Helper()
-	radius, accounts := []string{"127.0.0.1:0", "[::1]:0"}, []string{accounting}
+	radius, accounts, leases := []string{"127.0.0.1:0", "[::1]:0"}, []string{accounting}, []string{"127.0.0.1:0"}
 	if w.beside != "" {
-		radius, accounts = append(radius, w.beside+":0"), append(accounts, w.beside+":0")
+		radius, accounts, leases = append(radius, w.beside+":0"), append(accounts, w.beside+":0"),
+			append(leases, w.beside+":0")
 	}
-	a, err := app.Start(context.Background(), app.Options{Data: w.dir, HTTP: "127.0.0.1:0",
+	console := cmp.Or(w.web, &web{address: "127.0.0.1:0"})
+	options := app.Options{Data: w.dir, HTTP: console.address,
+		TLSCert: console.certificate, TLSKey: console.key,
 		RADIUS: radius, Accounting: accounts,
 		RADIUSTLS: []string{"127.0.0.1:0"}, RADIUSDTLS: []string{"127.0.0.1:0"},
 		TACACS: []string{
 			"127.0.0.1:0",
-		}, TACACSTLS: []string{"127.0.0.1:0"}, DHCP: []string{"127.0.0.1:0"}, SyslogUDP: []string{"127.0.0.1:0"},
+		}, TACACSTLS: []string{"127.0.0.1:0"}, Portal: "127.0.0.1:0",
+		Mail: w.mail, MailFrom: "network@lanternferries.example",
+		DHCP: leases, SyslogUDP: []string{"127.0.0.1:0"},
 		SyslogTCP: []string{
 			"127.0.0.1:0",
 		}, SyslogTLS: []string{"127.0.0.1:0"}, NodeAddress: "127.0.0.1:0", Join: w.join,
-		Engine: []string{filepath.Join(binaries, "tollgated"), app.EngineFlag}})
+		Engine: []string{filepath.Join(binaries, "tollgated"), app.EngineFlag}}
+	if w.how != nil {
+		w.how(&options)
+	}
+	a, err := app.Start(context.Background(), options)
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -139,7 +155,7 @@ func (w *world) bootAt(accounting string) {
 	if w.api != nil {
 		token = w.api.Token
 	}
-	w.app, w.radius, w.api = a, a.RADIUS[0].String(), &client.Client{URL: a.URL, Token: token}
+	w.app, w.radius, w.api = a, a.RADIUS[0].String(), &client.Client{URL: a.URL, Token: token, HTTP: console.client}
 	w.tacacs, w.tacacsTLS = a.TACACS[0].String(), a.TACACSTLS[0].String()
 }
 

@@ -230,7 +230,7 @@ func TestHostileDialogues(t *testing.T) {
 					return
 				}
 				w.app.Gate.Lockout.Release("local", "")
-				_ = w.app.Gate.Factors.Release(token)
+				_ = w.app.Gate.Factors.Release(t.Context(), token)
 				d := &dialogue{w: w, random: rand.New(rand.NewPCG(*seed, uint64(i))), from: gearFrom[i%2],
 					seeds: seeds, seq: map[[2]uint32]byte{}}
 				passed.Add(int64(d.run()))

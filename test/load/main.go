@@ -47,6 +47,7 @@ func main() {
 	streams := flag.Bool("streams", false, "measure only RADIUS over TLS beside UDP, and forwarding")
 	records := flag.Int("records", 0, "record so many attempts, and measure only searches through them")
 	nodes := flag.Bool("nodes", false, "measure only one node alone and among others")
+	challenged := flag.Bool("challenge", false, "measure only sign-ins that are asked for a code")
 	present := flag.Int("presence", 0, "report so many people at addresses, and measure only presence")
 	flag.Parse()
 	if *profile != "" {
@@ -69,6 +70,8 @@ func main() {
 	slog.SetDefault(slog.New(slog.DiscardHandler))
 	var err error
 	switch {
+	case *challenged:
+		err = challengesOnly(*seconds, min(*rounds, 5))
 	case *present > 0:
 		err = presenceOnly(*present)
 	case *nodes:

@@ -11,11 +11,14 @@ import (
 	"sync"
 	"time"
 
+	cdpbrowser "github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/log"
 	cdppage "github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/cdproto/serviceworker"
+	"github.com/chromedp/cdproto/webauthn"
 	"github.com/chromedp/chromedp"
 )
 
@@ -23,7 +26,7 @@ import (
 const Path = "/usr/lib/chromium/chromium"
 
 // patience is how long a page may take to show what is waited for.
-const patience = 15 * time.Second
+const patience = 30 * time.Second
 
 // Browser is one running browser.
 type Browser struct {
@@ -41,7 +44,7 @@ func Start() (*Browser, error) {
 		chromedp.Flag("hide-scrollbars", true), chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("force-device-scale-factor", "1"),
 		chromedp.Flag("font-render-hinting", "none"), chromedp.Flag("host-resolver-rules",
-			"MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE 127.0.0.2"))
+			"MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE 127.0.0.2, EXCLUDE localhost"))
 	allocator, stop := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, cancel := chromedp.NewContext(allocator)
 	if err := chromedp.Do(ctx, chromedp.Navigate("about:blank")); err != nil {
@@ -61,6 +64,7 @@ type Page struct {
 	Close  func()
 	mu     sync.Mutex
 	errors []string
+	worker serviceworker.RegistrationID
 }
 
 // NewPage opens a tab.
@@ -85,6 +89,13 @@ func (p *Page) listen(ev any) {
 			_, err := cdp.Call(ctx, t, cdppage.HandleJavaScriptDialog, yes)
 			return err
 		}))
+	case *serviceworker.EventWorkerRegistrationUpdated:
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		for _, r := range e.Registrations {
+			p.worker = r.RegistrationID
+		}
+		return
 	case *runtime.EventExceptionThrown:
 		text = e.ExceptionDetails.Text
 		if e.ExceptionDetails.Exception != nil && e.ExceptionDetails.Exception.Description != "" {
@@ -110,8 +121,72 @@ func (p *Page) Errors() []string {
 	return append([]string(nil), p.errors...)
 }
 
+// SecurityKey plugs a security key in, which somebody touches whenever it is asked.
+func (p *Page) SecurityKey() error {
+	return chromedp.Do(p.ctx, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		if _, err := cdp.Call(ctx, t, webauthn.Enable, webauthn.EnableParams{}); err != nil {
+			return err
+		}
+		_, err := cdp.Call(ctx, t, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{
+			Options: &webauthn.VirtualAuthenticatorOptions{Protocol: webauthn.AuthenticatorProtocolCtap2,
+				Transport: webauthn.AuthenticatorTransportUsb, HasUserVerification: true, IsUserVerified: true,
+				AutomaticPresenceSimulation: true}})
+		return err
+	}))
+}
+
+// Pushed has the worker of the page get a message, as a push service brings it, and returns what the phone then tells.
+func (p *Page) Pushed(origin, text string) (string, error) {
+	granted := cdpbrowser.SetPermissionParams{Permission: &cdpbrowser.PermissionDescriptor{Name: "notifications"},
+		Setting: cdpbrowser.PermissionSettingGranted, Origin: origin}
+	if c := chromedp.FromContext(p.ctx); c != nil {
+		granted.BrowserContextID = c.BrowserContextID
+	}
+	err := chromedp.Do(p.ctx, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		if _, err := cdp.Call(ctx, t, cdpbrowser.SetPermission, granted); err != nil {
+			return err
+		}
+		_, err := cdp.Call(ctx, t, serviceworker.Enable, cdp.Empty{})
+		return err
+	}))
+	if err != nil {
+		return "", err
+	}
+	var id serviceworker.RegistrationID
+	for end := time.Now().Add(patience); id == "" && time.Now().Before(end); time.Sleep(40 * time.Millisecond) {
+		p.mu.Lock()
+		id = p.worker
+		p.mu.Unlock()
+	}
+	const told = `navigator.serviceWorker.ready.then((r) => r.getNotifications()).then((l) => l.map((n) => n.title +
+		": " + n.body).join("; "))`
+	for end := time.Now().Add(patience); ; time.Sleep(500 * time.Millisecond) {
+		// brought again, since a worker that is only just installed misses it
+		err := chromedp.Do(p.ctx, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+			_, err := cdp.Call(ctx, t, serviceworker.DeliverPushMessage,
+				serviceworker.DeliverPushMessageParams{Origin: origin, RegistrationID: id, Data: text})
+			return err
+		}))
+		if err != nil {
+			return "", fmt.Errorf("bringing a message to worker %q: %w", id, err)
+		}
+		time.Sleep(200 * time.Millisecond)
+		if shown, err := Eval[string](p, told); err != nil || shown != "" || time.Now().After(end) {
+			return shown, err
+		}
+	}
+}
+
 // Open goes to an address.
-func (p *Page) Open(url string) error { return chromedp.Do(p.ctx, chromedp.Navigate(url)) }
+// A page that is about to leave by itself, as after signing out, can take the place of this navigation: it is tried anew.
+func (p *Page) Open(url string) error {
+	for tries := 1; ; tries++ {
+		err := chromedp.Do(p.ctx, chromedp.Navigate(url))
+		if err == nil || tries == 3 || !strings.Contains(err.Error(), "net::ERR_ABORTED") {
+			return err
+		}
+	}
+}
 
 // Eval evaluates JavaScript to a value.
 func Eval[T any](p *Page, script string) (T, error) {
@@ -238,9 +313,14 @@ func (p *Page) Choose(label, option string) error {
 	if err := p.Until("the list", `!!document.querySelector("[role=option]")`); err != nil {
 		return err
 	}
-	// The list takes no click while it is still being placed; a person would click again.
+	return p.takes(func() error { return p.Click(option) })
+}
+
+// takes takes an option until the list closes: it takes nothing while it is still being placed, and a person would try
+// again.
+func (p *Page) takes(option func() error) error {
 	for deadline := time.Now().Add(patience); ; {
-		if err := p.Click(option); err != nil {
+		if err := option(); err != nil {
 			return err
 		}
 		for range 25 {
@@ -279,10 +359,7 @@ func (p *Page) Pick(option string) error {
 		}
 		time.Sleep(time.Second)
 	}
-	if err := p.Press("\r"); err != nil {
-		return err
-	}
-	return p.Until("the list to close", `!document.querySelector("[role=option]")`)
+	return p.takes(func() error { return p.Press("\r") })
 }
 
 // Press sends keys to whatever has the focus.
