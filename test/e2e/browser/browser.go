@@ -178,7 +178,8 @@ func (p *Page) Pushed(origin, text string) (string, error) {
 }
 
 // Open goes to an address.
-// A page that is about to leave by itself, as after signing out, can take the place of this navigation: it is tried anew.
+// A page that is about to leave by itself, as after signing out, can take the place of this navigation; then it is
+// tried anew.
 func (p *Page) Open(url string) error {
 	for tries := 1; ; tries++ {
 		err := chromedp.Do(p.ctx, chromedp.Navigate(url))
