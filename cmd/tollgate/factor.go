@@ -35,6 +35,9 @@ var factors = kind[apitype.Factor]{
 		switch x.Kind {
 		case "phone":
 			kind = [][2]string{{"kind", "approves sign-ins"}}
+			if x.Keyed {
+				kind[0][1] += ", with a security key alone"
+			}
 		case "key":
 			kind = [][2]string{{"kind", "security key"}}
 		}

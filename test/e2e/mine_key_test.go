@@ -2,9 +2,12 @@ package e2e
 
 import (
 	"net/http"
+	"os"
 	"strings"
 	"testing"
+	"time"
 
+	"tollgate.example/key/internal/identity/factor"
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/test/e2e/browser"
 )
@@ -52,6 +55,43 @@ func TestPeopleUseASecurityKey(t *testing.T) {
 	}
 	w.wants(0, []string{"factor", "ready", "Crew"}, "none")
 	steps(t, p.open(base+"/mine"), p.see("Sign in to look after"), p.unsee("Blue key"))
+	if list := p.Errors(); len(list) > 0 {
+		t.Errorf("the console of the browser has %q", list)
+	}
+}
+
+// In a browser: whoever enrols by an invitation adds a security key at once, and reaches the own devices with it.
+func TestPeopleAddASecurityKeyWhenTheyEnrol(t *testing.T) {
+	w := start(t)
+	w.basic("require", "127.0.0.1")
+	w.account("m.wade", wadePassword, "Crew")
+	p := pageSteps{page(t)}
+	if err := p.SecurityKey(); err != nil {
+		t.Fatal(err)
+	}
+	named := func(link string) string { return strings.Replace(link, "127.0.0.1", "localhost", 1) }
+	steps(t, p.open(named(w.enrolLink("m.wade"))), p.fill("Password", wadePassword), p.click("Next"),
+		p.see("authenticator app"))
+	seed, err := browser.Eval[string](p.Page, "document.querySelector('.seed').textContent")
+	if err != nil {
+		t.Fatal(err)
+	}
+	code, err := factor.Code(strings.ReplaceAll(seed, " ", ""), time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	steps(t, p.fill("Code", code), p.click("Confirm"), p.see("It is done"), p.see("reach your devices without a code"))
+	axe := axeScript(t)
+	if findings, err := p.Axe(axe); err != nil || len(findings) > 0 {
+		t.Errorf("%v %v", findings, err)
+	}
+	overflows(t, p, "/confirm")
+	if dir := os.Getenv("SHOTS"); dir != "" {
+		p.Shot(dir + "/enrolled-key.png")
+	}
+	steps(t, p.click("Add a security key"), p.see("Remove Security key"), p.see("8 are left"), p.click("Sign out"),
+		p.see("Sign in to look after"), p.fill("Name", "m.wade"), p.fill("Password", wadePassword),
+		p.click("Use a security key"), p.see("Remove Security key"))
 	if list := p.Errors(); len(list) > 0 {
 		t.Errorf("the console of the browser has %q", list)
 	}

@@ -73,6 +73,8 @@ type Token struct {
 	MadeBy string
 	UsedAt time.Time
 	UsedOn string
+	// Keyed tells of a phone that a sign-in is approved on it with a security key alone.
+	Keyed bool
 
 	// Of the person: recovery codes that are left, wrong codes since the last right one, until when none is looked at
 	// because there were too many, and until when a temporary code is good; the times are zero for none.
@@ -90,7 +92,7 @@ type secrets struct {
 	Used []int64 `json:"used,omitempty"`
 	// Key is the public key of a phone that approves sign-ins (SubjectPublicKeyInfo, RFC 5280 section 4.1.2.7).
 	Key []byte `json:"key,omitempty"`
-	// Credential is what is kept of a security key.
+	// Credential is what is kept of a security key: of this one, or of the one that a phone asks for.
 	Credential string `json:"credential,omitempty"`
 	// Push is where a phone takes messages while its page is closed, nil for nowhere.
 	Push *Push `json:"push,omitempty"`

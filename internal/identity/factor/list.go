@@ -34,6 +34,7 @@ func (k *Keeper) Get(id string) *Token {
 // view is a device with what its person's have in common. The person is locked.
 func (t *kept) view(now time.Time) *Token {
 	out := t.Token
+	out.Keyed = t.Kind == KindPhone && t.Credential != ""
 	out.common(t.of.common, now)
 	return &out
 }

@@ -90,6 +90,25 @@ func (k *Keeper) Used(ctx context.Context, id, on string, now time.Time) error {
 	return k.save(ctx, t)
 }
 
+// PhoneKey is what is kept of the security key that a phone asks for when a sign-in is approved, "" for none.
+func (k *Keeper) PhoneKey(id string) string {
+	t := k.get(id)
+	if t == nil {
+		return ""
+	}
+	t.of.mu.Lock()
+	defer t.of.mu.Unlock()
+	if t.Kind != KindPhone {
+		return ""
+	}
+	return t.Credential
+}
+
+// SetPhoneKey notes what is kept of that key from now on, "" for none.
+func (k *Keeper) SetPhoneKey(ctx context.Context, id, text string) error {
+	return k.setPhone(ctx, id, func(s *secrets) { s.Credential = text })
+}
+
 // Push is where a phone takes messages (W3C Push API), and in which language.
 type Push struct {
 	Endpoint string `json:"endpoint"`
@@ -100,22 +119,31 @@ type Push struct {
 
 // SetPush notes where a phone takes messages from now on, nil for nowhere.
 func (k *Keeper) SetPush(ctx context.Context, id string, push *Push) error {
+	if t := k.get(id); t != nil {
+		t.of.mu.Lock()
+		same := push == t.Push || push != nil && t.Push != nil && *push == *t.Push
+		t.of.mu.Unlock()
+		if same {
+			return nil
+		}
+	}
+	return k.setPhone(ctx, id, func(s *secrets) { s.Push = push })
+}
+
+// setPhone changes what is kept of a phone, or nothing.
+func (k *Keeper) setPhone(ctx context.Context, id string, set func(s *secrets)) error {
 	t := k.get(id)
-	if t == nil {
+	if t == nil || t.Kind != KindPhone {
 		return ErrNone
 	}
 	t.of.mu.Lock()
-	if t.Kind != KindPhone || push == nil && t.Push == nil || push != nil && t.Push != nil && *push == *t.Push {
-		t.of.mu.Unlock()
-		return nil
-	}
-	before := t.Push
-	t.Push = push
+	before := t.secrets
+	set(&t.secrets)
 	t.of.mu.Unlock()
 	err := k.save(ctx, t)
 	if err != nil {
 		t.of.mu.Lock()
-		t.Push = before
+		t.Credential, t.Push = before.Credential, before.Push
 		t.of.mu.Unlock()
 	}
 	return err

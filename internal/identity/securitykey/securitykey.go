@@ -42,7 +42,18 @@ var (
 )
 
 // Site is the page that a key is for: its origin, and the name that the key knows it by.
-type Site struct{ Origin, ID string }
+type Site struct {
+	Origin, ID string
+	// Verified has the key verify whoever touches it, by a PIN or a fingerprint (user verification, section 6.2.1).
+	Verified bool
+}
+
+func (s Site) verification() protocol.UserVerificationRequirement {
+	if s.Verified {
+		return protocol.VerificationRequired
+	}
+	return protocol.VerificationPreferred
+}
 
 // SiteOf is the site of a page by its origin and the host that it asked.
 func SiteOf(origin, host string) (Site, error) {
@@ -58,9 +69,9 @@ func SiteOf(origin, host string) (Site, error) {
 		return Site{}, ErrSite
 	}
 	if port := u.Port(); port != "" {
-		return Site{u.Scheme + "://" + net.JoinHostPort(name, port), name}, nil
+		return Site{Origin: u.Scheme + "://" + net.JoinHostPort(name, port), ID: name}, nil
 	}
-	return Site{u.Scheme + "://" + name, name}, nil
+	return Site{Origin: u.Scheme + "://" + name, ID: name}, nil
 }
 
 // Key is a key of somebody as it is kept: text is what is stored.
@@ -113,7 +124,7 @@ func (d *Desk) Waits(id, name string, now time.Time) bool {
 func library(site Site) (*webauthn.WebAuthn, error) {
 	return webauthn.New(&webauthn.Config{RPID: site.ID, RPDisplayName: "Tollgate Key", RPOrigins: []string{site.Origin},
 		AttestationPreference: protocol.PreferNoAttestation, AuthenticatorSelection: protocol.AuthenticatorSelection{
-			ResidentKey: protocol.ResidentKeyRequirementDiscouraged, UserVerification: protocol.VerificationPreferred}})
+			ResidentKey: protocol.ResidentKeyRequirementDiscouraged, UserVerification: site.verification()}})
 }
 
 // holderOf is somebody with those keys that are for a site.

@@ -334,7 +334,7 @@ func factorView(t *factor.Token) apitype.Factor {
 		Kind:      cmp.Or(t.Kind, "code"),
 		Algorithm: t.Algorithm, Digits: t.Digits, Period: t.Period, Confirmed: t.Confirmed,
 		ClockOff: int(t.Skew) * t.Period, MadeAt: t.MadeAt, MadeBy: t.MadeBy, UsedOn: t.UsedOn,
-		Recovery: t.RecoveryLeft, Wrong: t.Wrong}
+		Recovery: t.RecoveryLeft, Wrong: t.Wrong, Keyed: t.Keyed}
 	if !t.UsedAt.IsZero() {
 		out.UsedAt = &t.UsedAt
 	}

@@ -9,6 +9,7 @@ type Factor struct {
 	Person      string     `json:"person"`
 	Display     string     `json:"display"`
 	Kind        string     `json:"kind" enum:"code,phone,key,temporary" doc:"code makes one-time codes, phone approves sign-ins, key is a security key; temporary stands for somebody who has a temporary code and no device"`
+	Keyed       bool       `json:"keyed,omitempty" doc:"Of a phone: a sign-in is approved on it with a security key alone"`
 	Label       string     `json:"label" doc:"What the device is called"`
 	Algorithm   string     `json:"algorithm"`
 	Digits      int        `json:"digits"`

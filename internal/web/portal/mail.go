@@ -69,6 +69,7 @@ const (
 	Added Change = iota
 	Removed
 	Renewed
+	Relocked
 )
 
 // ChangeSubject is that of the mail about a change.
@@ -77,10 +78,12 @@ const ChangeSubject = "Your second factor was changed / Ihr zweiter Faktor wurde
 // ChangeText is the mail to whose second factors were changed.
 func ChangeText(name string, what Change, at time.Time) string {
 	english := [...]string{"a device was added to your second factor", "a device was removed from your second factor",
-		"new recovery codes were made for your second factor"}[what]
+		"new recovery codes were made for your second factor",
+		"what your phone asks for when you approve a sign-in was changed"}[what]
 	german := [...]string{"zu Ihrem zweiten Faktor kam ein Gerät hinzu",
 		"von Ihrem zweiten Faktor wurde ein Gerät entfernt",
-		"für Ihren zweiten Faktor wurden neue Ersatzcodes gemacht"}[what]
+		"für Ihren zweiten Faktor wurden neue Ersatzcodes gemacht",
+		"was Ihr Telefon beim Bestätigen einer Anmeldung verlangt, wurde geändert"}[what]
 	return fmt.Sprintf(`Hello %[1]s,
 
 on %[4]s %[2]s. If that was you, there is nothing to do. If not, somebody knows your password: change it,

@@ -169,7 +169,11 @@ func (s *server) devices(w http.ResponseWriter, r *http.Request, status int, i *
 			continue
 		}
 		v.Recovery = t.RecoveryLeft
-		one := owned{ID: t.ID, Label: t.Label, Kind: "kind." + kindWord(t.Kind), On: t.UsedOn,
+		kind := kindWord(t.Kind)
+		if t.Keyed {
+			kind = "keyed"
+		}
+		one := owned{ID: t.ID, Label: t.Label, Kind: "kind." + kind, On: t.UsedOn,
 			Last: counting == 1 && t.Kind != factor.KindKey}
 		if !t.UsedAt.IsZero() {
 			one.Used = t.UsedAt.Format("2006-01-02 15:04")

@@ -19,7 +19,7 @@ var mineTexts = map[string]map[string]string{
 		"mine.renewed": "These are your recovery codes from now on; those from before are good no more. Keep them " +
 			"somewhere safe. They are shown only here.",
 		"mine.bykey": "Use a security key",
-		"mine.key": "With a security key you come to this page without a code. Sign-ins elsewhere ask for the " +
+		"mine.key": "With a security key you reach your devices without a code. Sign-ins elsewhere ask for the " +
 			"others.",
 		"mine.keylabel": "What the key is called",
 		"mine.addkey":   "Add a security key",
@@ -28,6 +28,7 @@ var mineTexts = map[string]map[string]string{
 		"mine.back":     "Back to your devices",
 		"kind.code":     "Makes codes",
 		"kind.phone":    "Approves your sign-ins",
+		"kind.keyed":    "Approves your sign-ins, with a security key alone",
 		"kind.key":      "Security key",
 		"wrong.mine": "Something of this is wrong, or you have no second factor yet. After several wrong codes none " +
 			"is looked at for a while.",
@@ -52,7 +53,7 @@ var mineTexts = map[string]map[string]string{
 		"mine.renewed": "Ab jetzt gelten diese Ersatzcodes; die bisherigen gelten nicht mehr. Heben Sie sie gut auf. " +
 			"Sie werden nur hier gezeigt.",
 		"mine.bykey": "Sicherheitsschlüssel benutzen",
-		"mine.key": "Mit einem Sicherheitsschlüssel kommen Sie ohne Code auf diese Seite. Anmeldungen anderswo " +
+		"mine.key": "Mit einem Sicherheitsschlüssel kommen Sie ohne Code zu Ihren Geräten. Anmeldungen anderswo " +
 			"fragen nach den anderen Geräten.",
 		"mine.keylabel": "Name des Schlüssels",
 		"mine.addkey":   "Einen Sicherheitsschlüssel hinzufügen",
@@ -61,6 +62,7 @@ var mineTexts = map[string]map[string]string{
 		"mine.back":     "Zurück zu Ihren Geräten",
 		"kind.code":     "Zeigt Codes",
 		"kind.phone":    "Bestätigt Ihre Anmeldungen",
+		"kind.keyed":    "Bestätigt Ihre Anmeldungen, nur mit Sicherheitsschlüssel",
 		"kind.key":      "Sicherheitsschlüssel",
 		"wrong.mine": "Etwas davon ist falsch, oder Sie haben noch keinen zweiten Faktor. Nach mehreren falschen " +
 			"Codes wird eine Weile keiner angesehen.",

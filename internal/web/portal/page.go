@@ -144,7 +144,7 @@ func allow(w http.ResponseWriter, what string) {
 func (s *server) page(w http.ResponseWriter, r *http.Request, status int, name string, v view) {
 	v.Lang = languageOf(r)
 	v.Words, v.House = s.texts[v.Lang], s.Theme.Name
-	if name == "enter" || name == "mine" { // a security key takes a script
+	if name == "enter" || name == "mine" || name == "done" { // a security key takes a script
 		allow(w, "script-src 'self'; connect-src 'self';")
 	}
 	var b strings.Builder

@@ -53,6 +53,7 @@ func (s *server) phoneRoutes(get, post func(pattern string, h http.HandlerFunc))
 	post("/phone/asks", s.asks)
 	post("/phone/answer", s.answer)
 	post("/phone/push", s.subscribe)
+	post("/phone/key", s.lock)
 }
 
 func asset(kind string, data []byte) http.HandlerFunc {
@@ -250,7 +251,8 @@ func (s *server) asks(w http.ResponseWriter, r *http.Request) {
 		send(w, http.StatusForbidden, refused{Why: "unpaired"})
 		return
 	}
-	send(w, http.StatusOK, map[string]any{"now": s.Now().UnixMilli(), "asks": list, "pause": pause.Milliseconds()})
+	send(w, http.StatusOK, map[string]any{"now": s.Now().UnixMilli(), "asks": list, "pause": pause.Milliseconds(),
+		"keyed": len(s.phoneKeys(t)) > 0})
 }
 
 // answering is what a person says to a sign-in.
@@ -259,6 +261,7 @@ type answering struct {
 	Ask     string           `json:"ask"`
 	Verdict approval.Verdict `json:"verdict"`
 	Number  int              `json:"number"`
+	touched
 }
 
 func (s *server) answer(w http.ResponseWriter, r *http.Request) {
@@ -274,6 +277,9 @@ func (s *server) answer(w http.ResponseWriter, r *http.Request) {
 			in.Number),
 	)
 	if t == nil {
+		return
+	}
+	if in.Verdict == approval.Approved && !s.opened(w, r, t, &in.touched) {
 		return
 	}
 	came, err := s.Answer(ctx, t, in.Ask, in.Verdict, in.Number)

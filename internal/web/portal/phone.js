@@ -102,20 +102,78 @@ const paired = (out) => {
   );
 };
 
+// keys is about the security key with which alone sign-ins are approved here.
+const able = "PublicKeyCredential" in window && !!PublicKeyCredential.parseRequestOptionsFromJSON;
+const keys = (self, what, session = "", response = undefined) =>
+  post("/phone/key", async (at) => ({
+    device: self.device,
+    at,
+    do: what,
+    session,
+    response,
+    signature: await sign(self.key, `tollgate key\n${self.device}\n${at}\n${what}\n${session}`),
+  }));
+const touch = async (run) => {
+  try {
+    return (await run()).toJSON();
+  } catch {
+    throw Object.assign(new Error("touched"), { why: "touched" });
+  }
+};
+const show = async (self) => {
+  const { session, options } = await keys(self, "ask");
+  const publicKey = PublicKeyCredential.parseRequestOptionsFromJSON(options);
+  return { session, response: await touch(() => navigator.credentials.get({ publicKey })) };
+};
+const locker = (self, state) => {
+  const box = el("section", { hidden: true });
+  const change = async (run, text) => {
+    try {
+      state.keyed = (await run()).keyed;
+      say(words[text], "right");
+    } catch (e) {
+      say(words[e.why] ?? words.later, "wrong");
+    }
+    state.shown();
+  };
+  const on = async () => {
+    const { session, options } = await keys(self, "begin");
+    const publicKey = PublicKeyCredential.parseCreationOptionsFromJSON(options);
+    return keys(self, "set", session, await touch(() => navigator.credentials.create({ publicKey })));
+  };
+  const off = async () => {
+    const { session, response } = await show(self);
+    return keys(self, "drop", session, response);
+  };
+  state.shown = () => {
+    box.hidden = !able;
+    box.replaceChildren(
+      el("h2", { textContent: words["lock-title"] }),
+      el("p", { textContent: state.keyed ? words["lock-on"] : words["lock-why"] }),
+      state.keyed
+        ? button(words.unlock, () => change(off, "unlocked"), { className: "plain" })
+        : button(words.lock, () => change(on, "locked"), { className: "plain" }),
+    );
+  };
+  return box;
+};
+
 // card shows one sign-in that waits.
-const card = (self, ask, gone) => {
+const card = (self, state, ask, gone) => {
   const form = el("form", { className: "ask" });
   form.dataset.ask = ask.id;
   const number = el("input", { id: "n" + ask.id, inputMode: "numeric", autocomplete: "off", maxLength: 2, required: true });
   const answer = async (verdict) => {
     try {
       const digits = verdict === "approve" && ask.numbered ? Number(number.value) : 0;
+      const key = verdict === "approve" && state.keyed ? await show(self) : {};
       const out = await post("/phone/answer", async (at) => ({
         device: self.device,
         at,
         ask: ask.id,
         verdict,
         number: digits,
+        ...key,
         signature: await sign(self.key, `tollgate answer\n${self.device}\n${at}\n${ask.id}\n${verdict}\n${digits}`),
       }));
       say(words["came-" + out.came], out.came === "approve" ? "right" : "wrong");
@@ -123,6 +181,7 @@ const card = (self, ask, gone) => {
     } catch (e) {
       say(words[e.why] ?? words.later, "wrong");
       if (e.why === "over-ask") gone();
+      if (e.why === "key") state.keyed = true; // since a moment ago
     }
   };
   form.onsubmit = (e) => {
@@ -194,7 +253,8 @@ const watch = async (self) => {
   const rest = el("p", { textContent: words.rest });
   const who = el("p", { className: "soft", textContent: fill(words.self, self) });
   const list = el("div");
-  main.replaceChildren(list, rest, who, teller(self));
+  const state = { keyed: undefined, shown: () => {} };
+  main.replaceChildren(list, rest, who, teller(self), locker(self, state));
   const gone = (id) => {
     cards.get(id)?.remove();
     cards.delete(id);
@@ -208,11 +268,15 @@ const watch = async (self) => {
         known: [...cards.keys()],
         signature: await sign(self.key, `tollgate asks\n${self.device}\n${at}`),
       }));
+      if (state.keyed !== out.keyed) {
+        state.keyed = out.keyed;
+        state.shown();
+      }
       const now = new Set(out.asks.map((a) => a.id));
       for (const id of [...cards.keys()]) if (!now.has(id)) gone(id);
       for (const ask of out.asks) {
         if (cards.has(ask.id)) continue;
-        const c = card(self, ask, () => gone(ask.id));
+        const c = card(self, state, ask, () => gone(ask.id));
         cards.set(ask.id, c);
         list.append(c);
         say("");

@@ -55,6 +55,17 @@ var phoneTexts = map[string]map[string]string{
 		"phone.unreadable": "This link is not complete. Begin again from the page before.",
 		"phone.later":      "This does not work at the moment. Try again later.",
 		"phone.clock":      "The clock of this phone is off. Set it right and try again.",
+		"phone.lock":       "Approve with a security key alone",
+		"phone.lock-why": "Approving a sign-in can take your fingerprint, your face or your PIN, or a key that you plug " +
+			"in. Then whoever takes this phone from you approves nothing.",
+		"phone.lock-title": "Security key",
+		"phone.locked":     "From now on approving takes your security key.",
+		"phone.lock-on":    "Approving takes your security key.",
+		"phone.unlock":     "Do without the security key",
+		"phone.unlocked":   "From now on approving takes no security key.",
+		"phone.key":        "Approving takes your security key.",
+		"phone.touched":    "The security key was not accepted. Try again.",
+		"phone.site":       "Security keys work at the name of this page alone, by https.",
 	},
 	"de": {
 		"either":  "Es gibt zwei Wege; einer genügt.",
@@ -110,6 +121,17 @@ var phoneTexts = map[string]map[string]string{
 		"phone.later":      "Das geht im Moment nicht. Versuchen Sie es später noch einmal.",
 		"phone.clock": "Die Uhr dieses Telefons geht falsch. Stellen Sie sie und versuchen Sie es noch " +
 			"einmal.",
+		"phone.lock": "Nur mit Sicherheitsschlüssel bestätigen",
+		"phone.lock-why": "Das Bestätigen einer Anmeldung kann Ihren Fingerabdruck, Ihr Gesicht oder Ihre PIN verlangen, " +
+			"oder einen Schlüssel zum Anstecken. Dann bestätigt nichts, wer Ihnen dieses Telefon wegnimmt.",
+		"phone.lock-title": "Sicherheitsschlüssel",
+		"phone.locked":     "Ab jetzt braucht das Bestätigen Ihren Sicherheitsschlüssel.",
+		"phone.lock-on":    "Das Bestätigen braucht Ihren Sicherheitsschlüssel.",
+		"phone.unlock":     "Auf den Sicherheitsschlüssel verzichten",
+		"phone.unlocked":   "Ab jetzt braucht das Bestätigen keinen Sicherheitsschlüssel.",
+		"phone.key":        "Das Bestätigen braucht Ihren Sicherheitsschlüssel.",
+		"phone.touched":    "Der Sicherheitsschlüssel wurde nicht angenommen. Versuchen Sie es noch einmal.",
+		"phone.site":       "Sicherheitsschlüssel gehen nur unter dem Namen dieser Seite, über https.",
 	},
 }
 

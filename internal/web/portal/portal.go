@@ -67,6 +67,8 @@ type server struct {
 	tries tries
 	polls polls
 	keys  securitykey.Desk
+	// locks are for the keys that phones ask for.
+	locks securitykey.Desk
 	// texts are by language.
 	texts map[string]map[string]string
 }
@@ -288,7 +290,6 @@ func (s *server) confirm(w http.ResponseWriter, r *http.Request) {
 		s.page(w, r, http.StatusTooManyRequests, "message", view{Wrong: "slower"})
 		return
 	}
-	mine := s.whose(r)
 	codes, err := s.Factors.ConfirmStill(ctx, p.Factor, r.PostFormValue("code"), p.Has, s.Now())
 	var field *factor.FieldError
 	switch {
@@ -308,9 +309,9 @@ func (s *server) confirm(w http.ResponseWriter, r *http.Request) {
 		s.Log.Error("an enrolment waits for the audit", "who", p.Name, "error", err)
 	}
 	s.Tell(&p.Invitation, Added)
-	if mine != nil && mine.Store == p.Store && mine.Name == p.Name {
-		s.stay(w, mine)
-	}
+	// Password and code are what the page of the own devices takes, so that a security key can be added at once.
+	p.Until = s.Now().Add(mineLife)
+	s.stay(w, &p.Invitation)
 	s.page(w, r, http.StatusOK, "done", view{Name: p.Name, Display: p.Display, Codes: codes})
 }
 

@@ -65,6 +65,7 @@ type Page struct {
 	mu     sync.Mutex
 	errors []string
 	worker serviceworker.RegistrationID
+	key    webauthn.AuthenticatorID
 }
 
 // NewPage opens a tab.
@@ -127,10 +128,22 @@ func (p *Page) SecurityKey() error {
 		if _, err := cdp.Call(ctx, t, webauthn.Enable, webauthn.EnableParams{}); err != nil {
 			return err
 		}
-		_, err := cdp.Call(ctx, t, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{
+		made, err := cdp.Call(ctx, t, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{
 			Options: &webauthn.VirtualAuthenticatorOptions{Protocol: webauthn.AuthenticatorProtocolCtap2,
 				Transport: webauthn.AuthenticatorTransportUsb, HasUserVerification: true, IsUserVerified: true,
 				AutomaticPresenceSimulation: true}})
+		if err == nil {
+			p.key = made.AuthenticatorID
+		}
+		return err
+	}))
+}
+
+// Fingers has the security key take the finger that touches it for its owner's, or for somebody else's.
+func (p *Page) Fingers(own bool) error {
+	return chromedp.Do(p.ctx, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, webauthn.SetUserVerified,
+			webauthn.SetUserVerifiedParams{AuthenticatorID: p.key, IsUserVerified: own})
 		return err
 	}))
 }

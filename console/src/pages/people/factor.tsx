@@ -51,7 +51,7 @@ export function FactorPage() {
   ];
   const device: [string, React.ReactNode][] = [
     ["device", x.label || "-"],
-    ["kind", kinds[x.kind]],
+    ["kind", x.keyed ? `${kinds[x.kind]}, with a security key alone` : kinds[x.kind]],
     ...(x.kind === "code" ? codesOf(x) : []),
     [
       "last used",
