@@ -28,7 +28,8 @@ func (v *Visit) asked() bool {
 	return v.snapshot.Plan.NeedsFactor(lane, &v.Facts)
 }
 
-// spared notes somebody who has no second factor, and reports whether the lane does without it.
+// spared notes somebody who has no second factor, and reports whether the lane does without it. Whoever has codes is
+// not spared by a method that carries none: otherwise whoever knows the password would choose such a method.
 func (v *Visit) spared() bool {
 	p, lane := v.Facts.Subject(), v.before.Lane
 	if p == nil || !lane.Spares(v.Facts.At) {

@@ -56,8 +56,8 @@ var phoneTexts = map[string]map[string]string{
 		"phone.later":      "This does not work at the moment. Try again later.",
 		"phone.clock":      "The clock of this phone is off. Set it right and try again.",
 		"phone.lock":       "Approve with a security key alone",
-		"phone.lock-why": "Approving a sign-in can take your fingerprint, your face or your PIN, or a key that you plug " +
-			"in. Then whoever takes this phone from you approves nothing.",
+		"phone.lock-why": "Approving a sign-in can take your fingerprint, your face or your PIN, or a key that you " +
+			"plug in. Then whoever takes this phone from you approves nothing.",
 		"phone.lock-title": "Security key",
 		"phone.locked":     "From now on approving takes your security key.",
 		"phone.lock-on":    "Approving takes your security key.",
@@ -122,8 +122,8 @@ var phoneTexts = map[string]map[string]string{
 		"phone.clock": "Die Uhr dieses Telefons geht falsch. Stellen Sie sie und versuchen Sie es noch " +
 			"einmal.",
 		"phone.lock": "Nur mit Sicherheitsschlüssel bestätigen",
-		"phone.lock-why": "Das Bestätigen einer Anmeldung kann Ihren Fingerabdruck, Ihr Gesicht oder Ihre PIN verlangen, " +
-			"oder einen Schlüssel zum Anstecken. Dann bestätigt nichts, wer Ihnen dieses Telefon wegnimmt.",
+		"phone.lock-why": "Das Bestätigen einer Anmeldung kann Ihren Fingerabdruck, Ihr Gesicht oder Ihre PIN " +
+			"verlangen, oder einen Schlüssel zum Anstecken. Dann bestätigt nichts, wer Ihnen dieses Telefon wegnimmt.",
 		"phone.lock-title": "Sicherheitsschlüssel",
 		"phone.locked":     "Ab jetzt braucht das Bestätigen Ihren Sicherheitsschlüssel.",
 		"phone.lock-on":    "Das Bestätigen braucht Ihren Sicherheitsschlüssel.",
