@@ -71,6 +71,7 @@ func commands() []command {
 		presenceCommands(),
 		sourceCommands(),
 		scopeCommands(),
+		deviceKindCommands(),
 		subscriberCommands(),
 		journalCommands(),
 		auditCommands(),

@@ -75,6 +75,8 @@ const PresencePersonPage = page(() => import("./pages/presence/person"), "Person
 const SightingsPage = page(() => import("./pages/presence/sightings"), "SightingsPage");
 const SourcePage = page(() => import("./pages/presence/sources"), "SourcePage");
 const SourcesPage = page(() => import("./pages/presence/sources"), "SourcesPage");
+const DeviceKindPage = page(() => import("./pages/presence/device-kinds"), "DeviceKindPage");
+const DeviceKindsPage = page(() => import("./pages/presence/device-kinds"), "DeviceKindsPage");
 const ScopePage = page(() => import("./pages/presence/scopes"), "ScopePage");
 const ScopesPage = page(() => import("./pages/presence/scopes"), "ScopesPage");
 const SubscriberPage = page(() => import("./pages/presence/subscribers"), "SubscriberPage");
@@ -166,6 +168,8 @@ export function App() {
           <Route path="/sources/:id" element={<SourcePage />} />
           <Route path="/scopes" element={<ScopesPage />} />
           <Route path="/scopes/:id" element={<ScopePage />} />
+          <Route path="/device-kinds" element={<DeviceKindsPage />} />
+          <Route path="/device-kinds/:id" element={<DeviceKindPage />} />
           <Route path="/subscribers" element={<SubscribersPage />} />
           <Route path="/subscribers/:id" element={<SubscriberPage />} />
           <Route path="/feeds" element={<FeedsPage />} />

@@ -23,6 +23,7 @@ export const groups: [string, Section[]][] = [
           ["Sightings", "/sightings"],
           ["Sources", "/sources"],
           ["Scopes", "/scopes"],
+          ["Device kinds", "/device-kinds"],
           ["Subscribers", "/subscribers"],
         ],
       },

@@ -223,7 +223,7 @@ func (a *App) openGate(ctx context.Context, o *Options, accounts *account.Keeper
 		MachineAccounts: members, Leases: leases, Sessions: a.Sessions, Factors: a.factors,
 		Approvals: a.approvals.desk, Attempts: a.Attempts, Journal: a.Journal,
 		Panics: a.panicked, EndSessions: func(list []*session.Session, why string) { a.changes.End(list, why) },
-		Present: a.present})
+		Present: a.present, Traits: a.traits})
 	a.changes = change.New(a.Sessions, a.Gate.Current, a.Attempts)
 	a.done = append(a.done, a.Gate.Close, a.changes.Close)
 	return nil

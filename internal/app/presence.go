@@ -57,7 +57,9 @@ func (a *App) openPresence(
 					Groups:  a.groupsOf(person),
 				}, true
 			},
-			Tell: func(s *store.Sighting) { a.cluster.Say(saidSighting, s) }},
+			Tell:       func(s *store.Sighting) { a.cluster.Say(saidSighting, s) },
+			Traits:     a.store,
+			TellTraits: func(t *store.DeviceTraits) { a.cluster.Say(saidTraits, t) }},
 	)
 	a.accounted.Store(a.presence)
 	return nil
@@ -214,6 +216,24 @@ func (a *App) seenOnPortal(who *portal.Invitation, at netip.Addr) {
 // saidSighting is what a node tells others of a sighting.
 const saidSighting = "sighting"
 
+// saidTraits is what a node tells others of what it has seen of a device.
+const saidTraits = "traits"
+
+func (a *App) heardTraits(data json.RawMessage) {
+	var t store.DeviceTraits
+	if k := a.accounted.Load(); k != nil && json.Unmarshal(data, &t) == nil {
+		k.HeardTraits(&t)
+	}
+}
+
+// traits are what was seen of a device.
+func (a *App) traits(mac string) *facts.Traits {
+	if k := a.accounted.Load(); k != nil {
+		return k.Traits(mac)
+	}
+	return nil
+}
+
 func (a *App) heardSighting(data json.RawMessage) {
 	var s store.Sighting
 	if k := a.accounted.Load(); k != nil && json.Unmarshal(data, &s) == nil && s.Of != 0 {
@@ -233,11 +253,16 @@ func (a *App) pushing(box *seal.Box) *pushing.Keeper {
 		}}
 }
 
-// missed lists the sightings that were taken here since a moment.
+// missed lists what was seen of devices, and the sightings that were taken here, since a moment.
 func (a *App) missed(ctx context.Context, since time.Time) (out []cluster.Saying) {
 	k := a.accounted.Load()
 	if k == nil {
 		return nil
+	}
+	for _, t := range k.TraitsSince(since) {
+		if data, err := json.Marshal(t); err == nil {
+			out = append(out, cluster.Saying{Kind: saidTraits, Data: data})
+		}
 	}
 	for _, s := range k.TakenSince(ctx, since) {
 		if data, err := json.Marshal(s); err == nil {

@@ -57,6 +57,8 @@ type Parts struct {
 	EndSessions func(list []*session.Session, why string)
 	// Present tells where a person is by what presence knows, and who is at the address that the person comes from.
 	Present func(name string, from netip.Addr) *facts.Present
+	// Traits are what was seen of the device of an address, nil for nothing.
+	Traits func(mac string) *facts.Traits
 }
 
 // New makes a gate that has no configuration yet: nobody is a client. Close ends the conversations under way.

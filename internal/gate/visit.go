@@ -82,6 +82,9 @@ func (g *Gate) Arrive(s *snapshot.Snapshot, f facts.Facts, begun time.Time) (*Vi
 			v.Facts.Device = d.Facts(f.At)
 		}
 		v.Facts.MachineSeen = g.Computers.Seen(f.MAC)
+		if g.Traits != nil {
+			v.Facts.Traits = g.Traits(f.MAC)
+		}
 	}
 	v.Facts.Spent.Client = now.Sub(begun).Microseconds()
 	why := s.Plan.Before(&v.Facts, &v.before)

@@ -67,6 +67,9 @@ func SetUpPresence(ctx context.Context, c *client.Client) (Tokens, error) {
 		apitype.ScopeFields{Name: "printers and kiosks", LeaveOut: true, Networks: []string{"192.0.2.224/27"},
 			Accounts: []string{"svc-*"}, Hosts: []string{"kiosk-*"}, MACs: []string{"02-00-99"}},
 	)
+	for _, k := range deviceKinds {
+		s.add("/device-kinds", k)
+	}
 	var saved apitype.Saved[apitype.Subscriber]
 	s.made("/subscribers", apitype.SubscriberInput{SubscriberFields: apitype.SubscriberFields{Name: "hh-firewall-1",
 		Enabled: true, From: []string{"127.0.0.0/8"}, Networks: []string{}, Groups: []string{}}}, &saved)
@@ -122,7 +125,7 @@ func (p *player) turn(ctx context.Context, n int) {
 	address := netip.AddrFrom4([4]byte{192, 0, 2, byte(10 + who.number)})
 	switch n % 6 {
 	case 0: // a device gets an address
-		p.dhcp(address, who.MAC(), "np-desk-"+fmt.Sprint(who.number))
+		p.dhcp(address, who.MAC(), "np-desk-"+fmt.Sprint(who.number), desktop)
 	case 1: // the domain controller saw a logon, and one of a service
 		p.post(
 			ctx,
@@ -172,8 +175,10 @@ func (p *player) turn(ctx context.Context, n int) {
 			)
 		}
 	case 4: // a printer, and a laptop whose address is handed on
-		p.dhcp(netip.MustParseAddr("192.0.2.230"), "02-00-99-00-00-01", "printer-north")
-		p.dhcp(netip.MustParseAddr("192.0.2.77"), []string{p.people[2].MAC(), p.people[3].MAC()}[n/6%2], "laptop")
+		p.dhcp(netip.MustParseAddr("192.0.2.230"), "02-00-99-00-00-01", "printer-north", printer)
+		p.dhcp(netip.MustParseAddr("192.0.2.231"), "02-00-98-00-00-07", "cam-north-7", camera)
+		p.dhcp(netip.MustParseAddr("192.0.2.77"), []string{p.people[2].MAC(), p.people[3].MAC()}[n/6%2], "laptop",
+			laptop)
 	case 5:
 		p.desk(ctx, []int{7, 8, -1}[n/18%3])
 		p.syslog(fmt.Sprintf("session closed for %s from %s", who.User, address.Next()))
@@ -225,19 +230,4 @@ func send(from, to string, b []byte) {
 func (p *player) syslog(text string) {
 	send(doorAddress, p.o.Syslog, fmt.Appendf(nil, "<38>1 %s quay-gateway sshd 7 - - %s",
 		time.Now().UTC().Format(time.RFC3339), text))
-}
-
-// dhcp sends the copy of an acknowledgement (RFC 2131).
-func (p *player) dhcp(given netip.Addr, mac, host string) {
-	device, err := net.ParseMAC(mac)
-	if err != nil {
-		return
-	}
-	b := make([]byte, 240, 300)
-	b[0], b[1], b[2] = 2, 1, 6
-	copy(b[16:], given.AsSlice())
-	copy(b[28:], device)
-	copy(b[236:], []byte{99, 130, 83, 99})
-	b = append(b, 53, 1, 5, 51, 4, 0, 0, 0x70, 0x80, 12, byte(len(host)))
-	send(relayAddress, p.o.DHCP, append(append(b, host...), 255))
 }

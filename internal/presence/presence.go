@@ -16,6 +16,7 @@ import (
 
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/facts"
 	core "tollgate.example/key/internal/core/presence"
 	"tollgate.example/key/internal/store"
 )
@@ -54,8 +55,12 @@ type Options struct {
 	Find func(ctx context.Context, name string) (p Person, ok bool)
 	// Tell tells other nodes of a sighting; nil where there are none.
 	Tell func(*store.Sighting)
-	Log  *slog.Logger
-	Now  func() time.Time
+	// Traits is where it is kept what was seen of devices; TellTraits tells other nodes of that, nil where there are
+	// none.
+	Traits     TraitsStore
+	TellTraits func(*store.DeviceTraits)
+	Log        *slog.Logger
+	Now        func() time.Time
 }
 
 // Keeper keeps presence. It is safe for concurrent use.
@@ -65,6 +70,7 @@ type Keeper struct {
 	feed      feed
 	states    states
 	floods    floods
+	traits    traits
 	told      seenOnce
 	followers followers
 	lookups   chan string
@@ -87,6 +93,7 @@ func Open(o Options) *Keeper {
 		o.Now = time.Now
 	}
 	k := &Keeper{o: o, book: core.NewBook(), lookups: make(chan string, 4096)}
+	k.traits.of, k.traits.dirty = map[core.MAC]*seenTraits{}, map[core.MAC]bool{}
 	k.feed.open()
 	k.states.open()
 	return k
@@ -155,6 +162,9 @@ func (k *Keeper) take(source *Source, r *Report, now time.Time) (ident.ID, error
 	}
 	if s.Who != "" {
 		s.Who = strings.ToLower(k.o.Name(s.Who))
+	}
+	if s.Host != "" {
+		k.Notice(source, s.MAC, facts.Traits{Host: s.Host}, s.At)
 	}
 	if err := s.Check(); err != nil {
 		return 0, err
@@ -293,6 +303,9 @@ func (k *Keeper) TakenSince(ctx context.Context, since time.Time) (out []store.S
 
 // Run reads what was recorded, then looks for what is over and for the groups of people, until the context ends.
 func (k *Keeper) Run(ctx context.Context) {
+	if err := k.loadTraits(ctx); err != nil && ctx.Err() == nil {
+		k.o.Log.Error("what was seen of devices before the start is not known", "error", err)
+	}
 	if err := k.replay(ctx); err != nil && ctx.Err() == nil {
 		k.o.Log.Error(
 			"presence could not be made again from what was recorded; it begins with what is reported now",
@@ -312,6 +325,9 @@ func (k *Keeper) Run(ctx context.Context) {
 	for {
 		select {
 		case <-ctx.Done():
+			late, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*settleEvery)
+			k.saveTraits(late)
+			cancel()
 			return
 		case <-tick.C:
 		}
@@ -319,6 +335,7 @@ func (k *Keeper) Run(ctx context.Context) {
 		k.mu.Lock()
 		k.settle(k.book.Due(now), now)
 		k.mu.Unlock()
+		k.saveTraits(ctx)
 	}
 }
 

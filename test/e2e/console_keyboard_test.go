@@ -66,7 +66,8 @@ func TestEveryFormByTabAlone(t *testing.T) {
 		"/certificates/new": "Where it comes from", "/authorities/new": "Where it comes from",
 		"/trusts/new": "Revocation lists", "/try": "Nothing tried yet", "/try?protocol=tacacs": "Comes from",
 		"/operators": "How operators sign in", "/you": "Tokens",
-		"/sources/new": "Reports by", "/scopes/new": "leaves out what fits", "/subscribers/new": "Told of groups"} {
+		"/sources/new": "Reports by", "/scopes/new": "leaves out what fits", "/subscribers/new": "Told of groups",
+		"/device-kinds/new": "one line has to fit"} {
 		if err := errors.Join(p.Open(w.app.URL+path), p.See(text)); err != nil {
 			t.Errorf("%s: %v", path, err)
 			continue

@@ -425,7 +425,8 @@ func TestEveryPageIsAccessibleByDayAndNight(t *testing.T) {
 		"/presence":             "Report by hand", "/presence/who?address=192.0.2.41": "Nothing is known",
 		"/presence/people/s.lodge": "the last hour", "/sightings": "what sources reported",
 		"/sources": "our own sessions", "/sources/new": "Reports by", "/scopes": "Everything is watched",
-		"/scopes/new": "leaves out what fits", "/subscribers": "Nobody is told", "/subscribers/new": "Told of groups"}
+		"/scopes/new": "leaves out what fits", "/subscribers": "Nobody is told", "/subscribers/new": "Told of groups",
+		"/device-kinds": "No rules yet", "/device-kinds/new": "one line has to fit"}
 	p := pageSteps{signedIn(t, w)}
 	for path, text := range pages {
 		if err := errors.Join(p.Open(w.app.URL+path), p.See(text)); err != nil {

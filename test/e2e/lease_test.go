@@ -108,4 +108,10 @@ func TestARealLeaseJoinsPersonAndAddress(t *testing.T) {
 		w.do(http.MethodGet, "/presence/who?address="+address, nil, &a)
 		return a.Here != nil && a.Here.Who == "k.nance" && a.Lease != nil
 	})
+	var devices apitype.SeenDevices
+	w.do(http.MethodGet, "/presence/devices?q=02-00-5e-00-00-31", nil, &devices)
+	if len(devices.Items) != 1 || !strings.HasPrefix(devices.Items[0].VendorClass, "udhcp") ||
+		!strings.HasPrefix(devices.Items[0].Fingerprint, "1,3,6") {
+		t.Errorf("what a real device says of itself is %+v", devices.Items)
+	}
 }

@@ -522,9 +522,18 @@ func TestPresenceOnTwoNodes(t *testing.T) {
 		w.do(
 			http.MethodPost,
 			"/presence/sightings",
-			apitype.SightingFields{Kind: "signed-in", Who: who, Address: address},
+			apitype.SightingFields{Kind: "signed-in", Who: who, Address: address, Host: "desk of " + who,
+				MAC: "02-00-5e-00-01-0" + address[len(address)-1:]},
 			nil,
 		)
+	}
+	seen := func(w *world, n int) {
+		t.Helper()
+		w.eventually(fmt.Sprint(n, " devices are seen"), func() bool {
+			var list apitype.SeenDevices
+			w.do(http.MethodGet, "/presence/devices?q=desk+of", nil, &list)
+			return list.Found == n
+		})
 	}
 	there := func(w *world, address, who string) {
 		t.Helper()
@@ -541,6 +550,7 @@ func TestPresenceOnTwoNodes(t *testing.T) {
 		t.Errorf("the other node knows it after %v", took)
 	}
 	a.eventually("the firewall knows it", func() bool { return fire.At("192.0.2.1").Who == "k.nance" })
+	seen(b, 1)
 	first.Store(true)
 	a.app.Stop()
 	sight(b, "d.hand", "192.0.2.2")
@@ -550,6 +560,7 @@ func TestPresenceOnTwoNodes(t *testing.T) {
 	a.boot()
 	there(a, "192.0.2.2", "d.hand")
 	there(a, "192.0.2.1", "k.nance")
+	seen(a, 2)
 }
 
 // A firewall that cannot ask is told as RADIUS accounting: who comes and goes, in which groups; after it was away, and

@@ -32,6 +32,7 @@ var allowed = map[string][]string{
 		"internal/core/rule", "internal/wire/dict"},
 	"internal/core/decide":   {"internal/core/", "internal/wire/dict"},
 	"internal/core/document": {"internal/core/config"},
+	"internal/core/kind":     {"internal/core/config", "internal/core/facts", "internal/core/presence"},
 
 	"internal/wire/":         {},
 	"internal/wire/eap":      {"internal/wire/mschap"},
@@ -97,9 +98,11 @@ var allowed = map[string][]string{
 		"internal/identity/certificate",
 		"internal/manage/sources", "internal/session", "internal/wire/"},
 
-	"internal/presence": {"internal/base/ident", "internal/core/config", "internal/core/presence", "internal/store",
+	"internal/presence": {"internal/base/ident", "internal/core/config", "internal/core/facts",
+		"internal/core/presence", "internal/store",
 		"internal/store/record"},
-	"internal/front/reports": {"internal/core/config", "internal/core/presence", "internal/presence",
+	"internal/front/reports": {"internal/core/config", "internal/core/facts", "internal/core/presence",
+		"internal/presence",
 		"internal/wire/dhcp", "internal/wire/syslog"},
 	"internal/web/feed": {"internal/core/config", "internal/core/presence", "internal/presence"},
 	"internal/web/portal": {"internal/base/push", "internal/base/seal", "internal/core/config", "internal/core/facts",

@@ -23,6 +23,7 @@ export type ObjectOf = {
   sources: Schema["Source"];
   scopes: Schema["Scope"];
   subscribers: Schema["Subscriber"];
+  "device-kinds": Schema["DeviceKind"];
 };
 export type Kind = keyof ObjectOf;
 type Saved<K extends Kind> = { object: ObjectOf[K]; secret?: string };

@@ -9,6 +9,7 @@ export const places: Record<string, string> = {
   client: "/clients",
   "command-list": "/command-lists",
   device: "/devices",
+  "device-kind": "/device-kinds",
   directory: "/directories",
   expectation: "/expectations",
   factor: "/factors",

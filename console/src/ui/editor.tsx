@@ -73,6 +73,7 @@ const nouns: Record<Kind, string> = {
   sources: "source",
   scopes: "scope",
   subscribers: "subscriber",
+  "device-kinds": "device-kind",
 };
 
 /** A change of an object that was made beside its form: the tag before it, and the one after it. */

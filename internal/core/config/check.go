@@ -85,6 +85,8 @@ func (c *Config) CheckRest() []Problem {
 	c.checkScopes(k)
 	names(k, "subscriber", c.Subscribers, c.Subscribers)
 	c.checkSubscribers(k)
+	names(k, "device-kind", c.DeviceKinds, c.DeviceKinds)
+	c.checkDeviceKinds(k)
 	c.checkCalendars(k)
 	c.checkPools(k)
 	c.checkRemotes(k)

@@ -44,6 +44,7 @@ type Config struct {
 	Sources      []*Source      `json:"sources"`
 	Scopes       []*Scope       `json:"scopes"`
 	Subscribers  []*Subscriber  `json:"subscribers"`
+	DeviceKinds  []*DeviceKind  `json:"deviceKinds"`
 }
 
 // Secret is a secret sealed with the key file of the data directory, in text form; "" means not set.

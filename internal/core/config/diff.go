@@ -53,6 +53,7 @@ func DiffUpTo(from, to *Config, limit int) (list []Change, more int) {
 	diffList(d, "source", from.Sources, to.Sources, false)
 	diffList(d, "scope", from.Scopes, to.Scopes, false)
 	diffList(d, "subscriber", from.Subscribers, to.Subscribers, false)
+	diffList(d, "device-kind", from.DeviceKinds, to.DeviceKinds, false)
 	return d.out, d.more
 }
 

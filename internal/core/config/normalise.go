@@ -48,6 +48,7 @@ func (c *Config) NormaliseSince(before *Config) {
 	fresh(before.Sources, &c.Sources, (*Source).normalise)
 	fresh(before.Scopes, &c.Scopes, (*Scope).normalise)
 	fresh(before.Subscribers, &c.Subscribers, (*Subscriber).normalise)
+	fresh(before.DeviceKinds, &c.DeviceKinds, (*DeviceKind).normalise)
 	fresh(before.Authorities, &c.Authorities, func(a *Authority) { trim(&a.Name, &a.Note) })
 	fresh(before.Certificates, &c.Certificates, func(o *Certificate) { trim(&o.Name, &o.Chain, &o.Note) })
 	fresh(before.Trusts, &c.Trusts, (*Trust).normalise)

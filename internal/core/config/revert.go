@@ -46,6 +46,8 @@ func (c *Config) Revert(running *Config, kind, id, lane string) error {
 		return revert("scope", &c.Scopes, running.Scopes, id)
 	case "subscriber":
 		return revert("subscriber", &c.Subscribers, running.Subscribers, id)
+	case "device-kind":
+		return revert("device-kind", &c.DeviceKinds, running.DeviceKinds, id)
 	case "expectation":
 		return revert("expectation", &c.Expectations, running.Expectations, id)
 	case "policy":

@@ -21,6 +21,7 @@ func (c *Config) Copy() *Config {
 	out.CommandLists, out.Feeds = slices.Clone(c.CommandLists), slices.Clone(c.Feeds)
 	out.Sources, out.Scopes, out.Subscribers = slices.Clone(c.Sources), slices.Clone(c.Scopes),
 		slices.Clone(c.Subscribers)
+	out.DeviceKinds = slices.Clone(c.DeviceKinds)
 	return &out
 }
 
@@ -143,6 +144,7 @@ func (c *Config) Share(before *Config) {
 	share(c.Sources, before.Sources)
 	share(c.Scopes, before.Scopes)
 	share(c.Subscribers, before.Subscribers)
+	share(c.DeviceKinds, before.DeviceKinds)
 }
 
 // share puts the objects before in place of those that equal them, and tells whether there were any.
@@ -175,7 +177,7 @@ func Same(a, b *Config) bool {
 		sameSet(a.Vendors, b.Vendors) && sameSet(a.Overrides, b.Overrides) &&
 		sameSet(a.Expectations, b.Expectations) && sameSet(a.CommandLists, b.CommandLists) &&
 		sameSet(a.Feeds, b.Feeds) && sameSet(a.Sources, b.Sources) && sameSet(a.Scopes, b.Scopes) &&
-		sameSet(a.Subscribers, b.Subscribers)
+		sameSet(a.Subscribers, b.Subscribers) && sameSet(a.DeviceKinds, b.DeviceKinds)
 }
 
 func sameSet[T any](a, b []*T) bool {

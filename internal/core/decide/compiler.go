@@ -12,6 +12,7 @@ import (
 
 	"tollgate.example/key/internal/core/calendar"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/kind"
 	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/rule"
 )
@@ -75,7 +76,7 @@ func (k *Compiler) Compile(c *config.Config) (*Plan, []config.Problem) {
 	k.tags, k.last = tags, next
 	problems = append(problems, next.shared.problems...)
 	p := *next.shared.Plan
-	p.Config, p.clients = c, k.table
+	p.Config, p.clients, p.kinds = c, k.table, kind.Compile(c.DeviceKinds)
 	problems = append(problems, p.compileLanes(c, next, before, tags)...)
 	p.lanes = newIndex(len(p.Lanes), func(i int) []rule.Anchor { return anchorsOf(p.Lanes[i].when) })
 	p.overrides = make(map[string][]*Override, len(c.Overrides))

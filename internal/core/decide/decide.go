@@ -84,6 +84,9 @@ func (p *Plan) decide(f *facts.Facts) Decision {
 	return d
 }
 
+// Kind is what a device is taken for, by its address and what was seen of it; nil if no rule fits.
+func (p *Plan) Kind(mac string, t *facts.Traits) *facts.Kind { return p.kinds.Of(mac, t) }
+
 // Before decides everything that can be decided before anybody is looked up. The reason is OK if the attempt may go
 // on to the stores of the realm.
 func (p *Plan) Before(f *facts.Facts, d *Decision) reason.Code {
@@ -93,6 +96,7 @@ func (p *Plan) Before(f *facts.Facts, d *Decision) reason.Code {
 	if strings.ToValidUTF8(f.Sent, "") != f.Sent || strings.ContainsRune(f.Sent, 0) {
 		return reason.NameInvalid
 	}
+	f.Kind = p.kinds.Of(f.MAC, f.Traits)
 	if d.Lane = p.Lane(f); d.Lane == nil {
 		return reason.LaneNone
 	}

@@ -12,6 +12,7 @@ import (
 	"tollgate.example/key/internal/core/calendar"
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/kind"
 	"tollgate.example/key/internal/core/pass"
 	"tollgate.example/key/internal/core/rule"
 	"tollgate.example/key/internal/wire/dict"
@@ -32,6 +33,7 @@ type Plan struct {
 	CountsSessions bool
 	// AsksPresence tells that some condition asks where people are.
 	AsksPresence bool
+	kinds        *kind.Rules
 	overrides    map[string][]*Override
 	calendars    map[string]*calendar.Calendar
 	commands     map[string]*Commands

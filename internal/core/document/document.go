@@ -42,6 +42,7 @@ var kinds = []string{
 	"sources",
 	"scopes",
 	"subscribers",
+	"deviceKinds",
 	"authorities",
 	"certificates",
 	"trusts",

@@ -225,6 +225,8 @@ func (r *reader) facts(f *Facts) {
 			r.value(&f.Certificate)
 		case "device":
 			r.value(&f.Device)
+		case "traits":
+			r.value(&f.Traits)
 		case "machineSeen":
 			r.value(&f.MachineSeen)
 		case "open":

@@ -48,6 +48,9 @@ func (f *Facts) AppendJSON(b []byte) []byte {
 	if f.Device != nil {
 		b = appendValue(b, "device", f.Device)
 	}
+	if f.Traits != nil {
+		b = appendValue(b, "traits", f.Traits)
+	}
 	if f.Machine != nil {
 		b = f.Machine.append(append(b, `,"machine":`...))
 	}

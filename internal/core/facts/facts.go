@@ -107,6 +107,10 @@ type Facts struct {
 	Certificate *Certificate `json:"certificate,omitempty"`
 	// Device is the known device of the MAC address, nil if it is not known.
 	Device *Device `json:"device,omitempty"`
+	// Traits are what was seen of the device, nil if nothing was; Kind is what rules make of that, which is not
+	// recorded.
+	Traits *Traits `json:"traits,omitempty"`
+	Kind   *Kind   `json:"-"`
 	// Machine is the computer that was proven in the same conversation as the person.
 	Machine *Person `json:"machine,omitempty"`
 	// MachineSeen is when a computer was last proven from the same MAC address, nil if never.
@@ -328,6 +332,7 @@ func (f *Facts) Where() string {
 // another moment.
 func (f *Facts) Forget(now time.Time) {
 	f.At, f.Person, f.Claimed, f.Device, f.MachineSeen = now, nil, nil, nil, nil
+	f.Traits, f.Kind = nil, nil
 	f.Credential, f.CredentialDetail, f.Lookups, f.Lease, f.Spent = "", "", nil, nil, Spent{}
 }
 

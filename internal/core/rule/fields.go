@@ -74,10 +74,13 @@ var fields = []Field{
 	{
 		Name: "device.*",
 		Type: Text,
-		Help: "a tag of the known device, such as device.kind; device.owner is its owner",
+		Help: "a tag of the known device; device.owner is its owner, device.kind what rules take a device for that " +
+			"has no such tag",
 		access: access{
 			one: func(f *facts.Facts, key string) string {
 				switch {
+				case key == "kind":
+					return f.DeviceKind()
 				case f.Device == nil:
 					return ""
 				case key == "owner":

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/net/netutil"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/facts"
 	core "tollgate.example/key/internal/core/presence"
 	"tollgate.example/key/internal/presence"
 	"tollgate.example/key/internal/wire/dhcp"
@@ -236,6 +237,8 @@ func (s *Server) dhcp(b []byte, from netip.Addr) {
 		uint64(
 			m.Device[2],
 		)<<24 | uint64(m.Device[3])<<16 | uint64(m.Device[4])<<8 | uint64(m.Device[5])), Host: m.Host}}
+	s.o.Keeper.Notice(source, r.MAC, facts.Traits{Fingerprint: m.Fingerprint, VendorClass: m.VendorClass, Host: m.Host},
+		time.Now())
 	address, leased := m.Leased()
 	switch {
 	case leased:

@@ -39,6 +39,7 @@ func delta(from, to *config.Config) ([]store.Object, error) {
 	rows(d, "source", from.Sources, to.Sources)
 	rows(d, "scope", from.Scopes, to.Scopes)
 	rows(d, "subscriber", from.Subscribers, to.Subscribers)
+	rows(d, "device-kind", from.DeviceKinds, to.DeviceKinds)
 	d.lanes(from.Lanes, to.Lanes)
 	return d.out, d.err
 }
@@ -205,6 +206,8 @@ func (a *assembly) add(o store.Object) error {
 		return add(&c.Scopes, o.Body)
 	case "subscriber":
 		return add(&c.Subscribers, o.Body)
+	case "device-kind":
+		return add(&c.DeviceKinds, o.Body)
 	case "lane":
 		lane := &config.Lane{}
 		a.lanes[o.ID] = lane
@@ -283,6 +286,7 @@ func arrange(c *config.Config) {
 	byIdent(c.Sources)
 	byIdent(c.Scopes)
 	byIdent(c.Subscribers)
+	byIdent(c.DeviceKinds)
 }
 
 func byIdent[T any, P config.Object[T]](list []*T) {

@@ -256,7 +256,7 @@ func requireInViews(doc *huma.OpenAPI) {
 		switch name {
 		case "Client", "Directory", "Realm", "Lane", "Pass", "Account", "Authority", "ServerCertificate", "Trust",
 			"Device", "ConfigPolicy", "ConfigLookup", "ConfigLaneTLS", "Calendar", "Pool", "Remote", "Vendor",
-			"Override", "Expectation", "CommandList", "Feed", "Source", "Scope", "Subscriber":
+			"Override", "Expectation", "CommandList", "Feed", "Source", "Scope", "Subscriber", "DeviceKind":
 			schema.Required = nil
 			for field := range schema.Properties {
 				if !optional[field] && !optional[name+"."+field] {
@@ -278,7 +278,7 @@ var optional = func() map[string]bool {
 		"Client.sessions": true, "Client.learned": true}
 	for _, kind := range []string{"Client", "Directory", "Realm", "Lane", "Pass", "Authority", "ServerCertificate",
 		"Trust", "Calendar", "Pool", "Remote", "Vendor", "Override", "Expectation", "CommandList", "Feed",
-		"Source", "Scope", "Subscriber"} {
+		"Source", "Scope", "Subscriber", "DeviceKind"} {
 		out[kind+".changedBy"], out[kind+".changedAt"] = true, true
 	}
 	return out

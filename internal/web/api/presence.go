@@ -24,6 +24,7 @@ import (
 // presenceCalls registers who is where.
 func (s *server) presenceCalls() {
 	s.presenceKinds()
+	s.deviceKinds()
 	huma.Register(
 		s.api,
 		operation("GET", "/presence", "list-presence", "Who is at which address now"),

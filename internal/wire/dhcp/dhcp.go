@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"net/netip"
+	"strconv"
 	"time"
 )
 
@@ -31,11 +32,16 @@ type Message struct {
 	// Lease is for how long; 0 if it does not say.
 	Lease time.Duration
 	Host  string
+	// Fingerprint is which options the device asks for, by number in its order (section 9.8 there), VendorClass its
+	// vendor class identifier (section 9.13); empty in what a server says.
+	Fingerprint, VendorClass string
 }
 
 const (
 	fixedSize = 236
 	maxSize   = 4096
+	// maxAsked bounds the options that a fingerprint has.
+	maxAsked = 96
 )
 
 var cookie = [4]byte{99, 130, 83, 99} // RFC 2131 section 3
@@ -88,6 +94,10 @@ func (m *Message) option(code byte, v []byte) {
 	switch {
 	case code == 12 && len(m.Host) == 0:
 		m.Host = printable(v)
+	case code == 55 && !m.Reply && m.Fingerprint == "":
+		m.Fingerprint = numbers(v[:min(len(v), maxAsked)])
+	case code == 60 && !m.Reply && m.VendorClass == "":
+		m.VendorClass = printable(v)
 	case code == 50 && len(v) == 4:
 		m.Requested = address(v)
 	case code == 51 && len(v) == 4:
@@ -103,6 +113,18 @@ func address(b []byte) netip.Addr {
 		return netip.Addr{}
 	}
 	return a
+}
+
+// numbers writes octets as numbers with commas between.
+func numbers(v []byte) string {
+	out := make([]byte, 0, 4*len(v))
+	for i, c := range v {
+		if i > 0 {
+			out = append(out, ',')
+		}
+		out = strconv.AppendUint(out, uint64(c), 10)
+	}
+	return string(out)
 }
 
 // printable keeps letters, digits and what names of hosts are made of besides.
