@@ -82,10 +82,10 @@ func deviceKindCommands() []command {
 func (s *invocation) seenDevices(list *apitype.SeenDevices) {
 	var rows [][]string
 	for _, d := range list.Items {
-		rows = append(rows, []string{d.MAC, cmp.Or(d.Kind, "-"), cut(d.Rule, 18), cut(d.Host, 18),
-			cut(d.Fingerprint, 22), cut(d.VendorClass, 16), d.Seen.Local().Format("01-02 15:04")})
+		rows = append(rows, []string{d.MAC, cmp.Or(d.Kind, "-"), cut(d.Host, 16), cut(d.Fingerprint, 18),
+			cut(d.VendorClass, 15), d.Seen.Local().Format("01-02 15:04")})
 	}
-	s.table([]string{"DEVICE", "KIND", "BY RULE", "HOST", "FINGERPRINT", "VENDOR CLASS", "SEEN"}, rows)
+	s.table([]string{"DEVICE", "KIND", "HOST", "FINGERPRINT", "VENDOR CLASS", "SEEN"}, rows)
 	var kinds []string
 	for _, k := range list.Kinds {
 		kinds = append(kinds, fmt.Sprintf("%d %s", k.Count, cmp.Or(k.Kind, "of no kind")))

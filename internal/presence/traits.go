@@ -42,10 +42,12 @@ type traits struct {
 
 type seenTraits struct {
 	facts.Traits
-	at time.Time
+	// at is when it was seen last, told when that was stored and told last.
+	at, told time.Time
 }
 
-// Notice notes what a source has seen of a device, whether or not it is in scope. What is empty stays as it was.
+// Notice notes what a source has seen of a device, whether or not it is in scope. What is empty stays as it was; but
+// what a device says together with its fingerprint is all that it says, since another system may run on it now.
 func (k *Keeper) Notice(source *Source, mac core.MAC, t facts.Traits, at time.Time) {
 	if source.Enabled && mac != 0 && (t != facts.Traits{}) {
 		k.notice(mac, t, at, k.o.TellTraits)
@@ -85,9 +87,11 @@ func (d *traits) take(mac core.MAC, t facts.Traits, at, now time.Time) *seenTrai
 		if at.Before(was.at) {
 			return nil
 		}
-		t = facts.Traits{Fingerprint: cmp.Or(t.Fingerprint, was.Fingerprint),
-			VendorClass: cmp.Or(t.VendorClass, was.VendorClass), Host: cmp.Or(t.Host, was.Host)}
-		if t == was.Traits && at.Sub(was.at) < seenEvery {
+		if t.Host = cmp.Or(t.Host, was.Host); t.Fingerprint == "" {
+			t.Fingerprint, t.VendorClass = was.Fingerprint, cmp.Or(t.VendorClass, was.VendorClass)
+		}
+		if t == was.Traits && at.Sub(was.told) < seenEvery {
+			d.of[mac] = &seenTraits{was.Traits, at, was.told}
 			return nil
 		}
 	} else {
@@ -101,7 +105,7 @@ func (d *traits) take(mac core.MAC, t facts.Traits, at, now time.Time) *seenTrai
 			d.makeRoom()
 		}
 	}
-	made := &seenTraits{t, at}
+	made := &seenTraits{t, at, at}
 	d.of[mac], d.dirty[mac] = made, true
 	return made
 }
@@ -184,8 +188,9 @@ func (k *Keeper) loadTraits(ctx context.Context) error {
 	defer k.traits.mu.Unlock()
 	for _, r := range rows {
 		if mac := core.ParseMAC(r.MAC); mac != 0 && k.traits.of[mac] == nil {
+			at := time.UnixMilli(r.SeenAt)
 			k.traits.of[mac] = &seenTraits{facts.Traits{Fingerprint: r.Fingerprint, VendorClass: r.VendorClass,
-				Host: r.Host}, time.UnixMilli(r.SeenAt)}
+				Host: r.Host}, at, at}
 		}
 	}
 	return nil

@@ -67,16 +67,21 @@ func TestWhatIsSeenOfDevices(t *testing.T) {
 		*got != (facts.Traits{Host: "desk-1", Fingerprint: "1,3", VendorClass: "quay"}) {
 		t.Errorf("%+v", got)
 	}
-	if len(*told) != 2 {
-		t.Errorf("told %+v", *told)
+	if len(*told) != 2 || !k.Devices()[0].Seen.Equal(now.Add(time.Minute)) {
+		t.Errorf("told %+v, seen %v", *told, k.Devices()[0].Seen)
 	}
+	k.Notice(source, mac, facts.Traits{Fingerprint: "1,121"}, now.Add(2*time.Minute)) // it runs another system now
+	if got := k.Traits("02-00-5e-00-00-01"); got == nil || *got != (facts.Traits{Host: "desk-1", Fingerprint: "1,121"}) {
+		t.Errorf("%+v", got)
+	}
+	k.Notice(source, mac, facts.Traits{VendorClass: "quay"}, now.Add(2*time.Minute))
 	s.full = true
 	k.saveTraits(t.Context())
 	if s.full = false; len(s.rows) != 0 {
 		t.Error("stored on a full disk")
 	}
 	k.saveTraits(t.Context())
-	now = now.Add(2 * time.Minute)
+	now = now.Add(3 * time.Minute)
 	other, _ := traitsKeeper(s, &now)
 	if err := other.loadTraits(t.Context()); err != nil {
 		t.Fatal(err)

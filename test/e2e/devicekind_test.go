@@ -54,7 +54,7 @@ func TestTheKindOfADevice(t *testing.T) {
 		list.Items[0].Host != "CAM-7" || list.Items[0].Fingerprint != "1,3,6,42" || list.Items[0].Rule != "cameras" {
 		t.Errorf("%+v", list)
 	}
-	if list := seen("kind=none"); list.Found != 1 || list.Items[0].VendorClass != "quay<script>" {
+	if list := seen("kind=none"); list.Found != 1 || list.Items[0].VendorClass != "quay <script>" {
 		t.Errorf("%+v", list)
 	}
 	w.wants(0, []string{"presence", "devices", "02:00:99"}, "printer", "02-00-99-00-00-01", "3 devices seen")

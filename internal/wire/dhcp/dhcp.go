@@ -6,6 +6,7 @@ import (
 	"errors"
 	"net/netip"
 	"strconv"
+	"strings"
 	"time"
 )
 
@@ -93,11 +94,11 @@ func Parse(b []byte) (*Message, error) {
 func (m *Message) option(code byte, v []byte) {
 	switch {
 	case code == 12 && len(m.Host) == 0:
-		m.Host = printable(v)
+		m.Host = printable(v, '!')
 	case code == 55 && !m.Reply && m.Fingerprint == "":
 		m.Fingerprint = numbers(v[:min(len(v), maxAsked)])
 	case code == 60 && !m.Reply && m.VendorClass == "":
-		m.VendorClass = printable(v)
+		m.VendorClass = strings.TrimSpace(printable(v, ' '))
 	case code == 50 && len(v) == 4:
 		m.Requested = address(v)
 	case code == 51 && len(v) == 4:
@@ -127,11 +128,11 @@ func numbers(v []byte) string {
 	return string(out)
 }
 
-// printable keeps letters, digits and what names of hosts are made of besides.
-func printable(v []byte) string {
+// printable keeps the visible characters of ASCII from one on.
+func printable(v []byte, from byte) string {
 	out := make([]byte, 0, len(v))
 	for _, c := range v {
-		if c > ' ' && c < 127 {
+		if c >= from && c < 127 {
 			out = append(out, c)
 		}
 	}

@@ -31,8 +31,8 @@ func TestMessages(t *testing.T) {
 		t.Errorf("a server has the traits %q and %q", ack.Fingerprint, ack.VendorClass)
 	}
 	renewal, err := Parse(message(1, [4]byte{192, 0, 2, 41}, [4]byte{}, 53, 1, Request, 55, 3, 1, 3, 121, 60, 5, 'p',
-		'r', 1, 'n', 't', 55, 1, 9, 255))
-	if renewal.Fingerprint != "1,3,121" || renewal.VendorClass != "prnt" {
+		' ', 1, 'n', 't', 55, 1, 9, 255))
+	if renewal.Fingerprint != "1,3,121" || renewal.VendorClass != "p nt" {
 		t.Errorf("a device has the traits %q and %q", renewal.Fingerprint, renewal.VendorClass)
 	}
 	if a, ok := renewal.Leased(); err != nil || !ok || a != netip.MustParseAddr("192.0.2.41") {

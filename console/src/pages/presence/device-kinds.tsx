@@ -1,8 +1,8 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
-import { useNavigate, useParams, useSearchParams } from "react-router";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { call, type Schema } from "../../api/client";
-import { useObject, useObjects } from "../../api/hooks";
+import { useAbout, useObject, useObjects } from "../../api/hooks";
 import { ButtonLink, Empty, Failure, PageHead, rowKeys, Trail, When } from "../../ui/basic";
 import { Editor, Problems } from "../../ui/editor";
 import { lines, LinesField, NumberField, TextField } from "../../ui/form";
@@ -132,11 +132,18 @@ function SeenTable({ items }: { items: Seen["items"] }) {
         {items.map((d) => (
           <tr key={d.mac}>
             <td className="mono whitespace-nowrap">{d.mac}</td>
-            <td>{d.kind}</td>
+            <td>
+              {d.kind || (
+                <AddLink
+                  to={`/device-kinds/new?${new URLSearchParams(likeIt(d))}`}
+                  label={`Add a rule from ${d.mac}`}
+                />
+              )}
+            </td>
             <td>{d.rule}</td>
-            <td className="mono break-all">{d.host}</td>
-            <td className="mono break-all">{d.fingerprint?.replaceAll(",", ", ")}</td>
-            <td className="mono break-all">{d.vendorClass}</td>
+            <td className="mono [overflow-wrap:anywhere]">{d.host}</td>
+            <td className="mono">{d.fingerprint?.replaceAll(",", ", ")}</td>
+            <td className="mono [overflow-wrap:anywhere]">{d.vendorClass}</td>
             <td className="whitespace-nowrap">
               <When at={d.seen} />
             </td>
@@ -144,6 +151,20 @@ function SeenTable({ items }: { items: Seen["items"] }) {
         ))}
       </tbody>
     </table>
+  );
+}
+
+/** What a rule begins with that is made from a device: what tells most of it. */
+const likeIt = (d: Seen["items"][number]): Record<string, string> =>
+  d.fingerprint ? { fingerprint: d.fingerprint } : { mac: d.mac.slice(0, 8) };
+
+function AddLink({ to, label }: { to: string; label: string }) {
+  const may = useAbout().data?.rights?.includes("configure") ?? false;
+  if (!may) return null;
+  return (
+    <Link to={to} aria-label={label} className="whitespace-nowrap underline">
+      add rule
+    </Link>
   );
 }
 
@@ -162,12 +183,14 @@ export function DeviceKindPage() {
 }
 
 function KindForm({ kind: o }: { kind?: DeviceKind }) {
+  const [params] = useSearchParams();
+  const from = (key: string) => [params.get(key)].filter((text) => text !== null);
   const [form, setForm] = useState({
     name: o?.name ?? "",
     kind: o?.kind ?? "",
     order: o?.order ?? 50,
-    macs: o?.macs ?? [],
-    fingerprints: o?.fingerprints ?? [],
+    macs: o?.macs ?? from("mac"),
+    fingerprints: o?.fingerprints ?? from("fingerprint"),
     vendorClasses: o?.vendorClasses ?? [],
     hosts: o?.hosts ?? [],
     note: o?.note ?? "",
