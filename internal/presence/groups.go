@@ -8,7 +8,6 @@ import (
 	"sync"
 	"time"
 
-	"tollgate.example/key/internal/base/ident"
 	core "tollgate.example/key/internal/core/presence"
 	"tollgate.example/key/internal/store"
 )
@@ -192,27 +191,23 @@ func (k *Keeper) lookUp(ctx context.Context, name string) {
 		Detail: string(text), Until: now})
 }
 
-// replayGroups takes the groups of people as they were recorded, so that subscribers miss nobody after a restart, even
+// regrouped is how a person is called, and the groups as they were recorded.
+type regrouped struct{ display, groups string }
+
+// replayGroups has people be in the groups that they were in, so that subscribers miss nobody after a restart, even
 // while directories do not answer.
-func (k *Keeper) replayGroups(ctx context.Context, now time.Time) error {
-	f := store.SightingFilter{Kinds: []string{store.SightingGroups}, Limit: 10_000,
-		Span: store.Span{Since: now.Add(-behind), After: ident.At(now.Add(-2 * behind))}}
-	for {
-		page, err := k.o.Records.Find(ctx, f)
-		if err != nil {
-			return fmt.Errorf("reading the groups of people: %w", err)
-		}
-		k.mu.Lock()
-		for i := range page.Items {
-			var groups []string
-			if r := &page.Items[i]; json.Unmarshal([]byte(r.Detail), &groups) == nil {
-				k.book.Regroup(r.Who, r.Display, groups)
+func (k *Keeper) replayGroups(latest map[string]regrouped) {
+	known := map[string][]string{} // by how they are written
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for who, r := range latest {
+		groups, ok := known[r.groups]
+		if !ok {
+			if json.Unmarshal([]byte(r.groups), &groups) != nil {
+				continue
 			}
+			known[r.groups] = groups
 		}
-		k.mu.Unlock()
-		if page.Next == 0 {
-			return nil
-		}
-		f.After = page.Next
+		k.book.Regroup(who, r.display, groups)
 	}
 }

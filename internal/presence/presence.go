@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -30,6 +31,8 @@ const (
 	longestLease = 8 * 24 * time.Hour
 	// settleEvery is how often it is looked for what is over.
 	settleEvery = time.Second
+	// settleAtOnce is at how many addresses it is worked out at once who is there.
+	settleAtOnce = 1000
 	// maxText bounds each text of a sighting.
 	maxText = 300
 )
@@ -314,7 +317,14 @@ func (k *Keeper) Run(ctx context.Context) {
 		)
 	}
 	k.mu.Lock()
-	k.settle(k.book.Everywhere(), k.o.Now())
+	everywhere := k.book.Everywhere()
+	k.mu.Unlock()
+	for some := range slices.Chunk(everywhere, settleAtOnce) {
+		k.mu.Lock()
+		k.settle(some, k.o.Now())
+		k.mu.Unlock()
+	}
+	k.mu.Lock()
 	k.complete.Store(true)
 	k.mu.Unlock()
 	var groups sync.WaitGroup
@@ -333,8 +343,13 @@ func (k *Keeper) Run(ctx context.Context) {
 		}
 		now := k.o.Now()
 		k.mu.Lock()
-		k.settle(k.book.Due(now), now)
+		due := k.book.Due(now)
 		k.mu.Unlock()
+		for some := range slices.Chunk(due, settleAtOnce) {
+			k.mu.Lock()
+			k.settle(some, now)
+			k.mu.Unlock()
+		}
 		k.saveTraits(ctx)
 	}
 }
@@ -342,35 +357,42 @@ func (k *Keeper) Run(ctx context.Context) {
 // replay takes what was recorded in the time that it may still count.
 func (k *Keeper) replay(ctx context.Context) error {
 	now := k.o.Now()
+	groups := map[string]regrouped{} // the latest of each person
+	written := map[string]string{}   // so that none keeps the block that it was read from
 	for _, part := range []store.SightingFilter{
 		{Kinds: []string{string(core.Leased), string(core.Released)}, Span: store.Span{Since: now.Add(-longestLease),
 			After: ident.At(now.Add(-longestLease - behind))}},
-		{Kinds: []string{string(core.SignedIn), string(core.Still), string(core.SignedOut)},
+		{Kinds: []string{string(core.SignedIn), string(core.Still), string(core.SignedOut), store.SightingGroups},
 			Span: store.Span{Since: now.Add(-behind), After: ident.At(now.Add(-2 * behind))}},
 	} {
-		part.Limit = 10_000
-		for {
-			page, err := k.o.Records.Find(ctx, part)
-			if err != nil {
-				return fmt.Errorf("reading the sightings: %w", err)
-			}
+		err := k.o.Records.Each(ctx, part, func(list []store.Sighting) error {
 			k.mu.Lock()
-			for i := range page.Items {
-				s, err := sightingOf(&page.Items[i])
+			defer k.mu.Unlock()
+			for i := range list {
+				if list[i].Kind == store.SightingGroups {
+					text, ok := written[list[i].Detail]
+					if !ok {
+						text = strings.Clone(list[i].Detail)
+						written[text] = text
+					}
+					groups[list[i].Who] = regrouped{list[i].Display, text}
+					continue
+				}
+				s, err := sightingOf(&list[i])
 				if err != nil || s.Check() != nil {
 					continue
 				}
-				k.told.first(page.Items[i].Of)
+				k.told.first(list[i].Of)
 				k.book.Apply(&s) // what it changes is settled in the end; what there is no room for is not there
 			}
-			k.mu.Unlock()
-			if page.Next == 0 {
-				break
-			}
-			part.After = page.Next
+			return nil
+		})
+		if err != nil {
+			return fmt.Errorf("reading the sightings: %w", err)
 		}
 	}
-	return k.replayGroups(ctx, now)
+	k.replayGroups(groups)
+	return nil
 }
 
 // Complete tells that what was recorded before the start is known again.

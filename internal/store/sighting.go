@@ -124,3 +124,8 @@ func (s *Sightings) Find(ctx context.Context, f SightingFilter) (record.Page[Sig
 	return s.List(ctx, record.Query[Sighting]{Span: f.Span, Conditions: f.conditions(), Limit: f.Limit,
 		Patience: f.Patience})
 }
+
+// Each hands out all that a filter selects, the oldest first, some at a time.
+func (s *Sightings) Each(ctx context.Context, f SightingFilter, each func([]Sighting) error) error {
+	return s.Walk(ctx, record.Query[Sighting]{Span: f.Span, Conditions: f.conditions()}, each)
+}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -36,12 +37,15 @@ var ErrFull = errors.New("there is no room for more")
 // Book holds what was sighted. It is not safe for concurrent use.
 type Book struct {
 	claims  map[key]*claim
-	places  map[netip.Addr]*place
+	places  places
 	devices map[MAC]*device
 	people  map[string]*Person
 	origins map[Origin]*Origin
 	wheel   wheel
-	held    int // entries that were told
+	held    int     // entries that were told
+	scratch []stand // used again whenever an address is settled
+	// crowds are those who are at an address together, where there are several.
+	crowds map[*place][]held
 	// contested are the addresses at which somebody lost to another person.
 	contested map[netip.Addr]bool
 	// bySource counts the claims of each source, left those of people who left before they were heard of.
@@ -51,9 +55,9 @@ type Book struct {
 
 // NewBook is an empty one.
 func NewBook() *Book {
-	return &Book{claims: map[key]*claim{}, places: map[netip.Addr]*place{}, devices: map[MAC]*device{},
+	return &Book{claims: map[key]*claim{}, places: newPlaces(), devices: map[MAC]*device{},
 		people: map[string]*Person{}, origins: map[Origin]*Origin{}, wheel: newWheel(),
-		contested: map[netip.Addr]bool{}, bySource: map[string]int{}}
+		contested: map[netip.Addr]bool{}, crowds: map[*place][]held{}, bySource: map[string]int{}}
 }
 
 // key is that of the claim that a sighting is about.
@@ -143,7 +147,7 @@ func (b *Book) signedIn(s *Sighting) (touched []netip.Addr, err error) {
 		}
 		c.from = b.origin(&s.Origin)
 		if s.Host != "" && (c.host == nil || *c.host != s.Host) {
-			c.host = &s.Host
+			c.host = hostOf(s)
 		}
 	} else if c.device == nil && s.MAC != 0 {
 		if err := b.move(c, netip.Addr{}, s.MAC, c.ports); err != nil {
@@ -164,7 +168,7 @@ func or(a, b string) string {
 
 func (b *Book) name(p *Person, display string) {
 	if display != "" && p.Display != display {
-		p.Display = display
+		p.Display = strings.Clone(display)
 	}
 }
 
@@ -179,7 +183,7 @@ func (b *Book) begin(key key, s *Sighting, at int64) ([]netip.Addr, error) {
 		c.over, c.until, c.left, c.early = true, at, secondOf(at), true
 	}
 	if s.Host != "" {
-		c.host = &s.Host
+		c.host = hostOf(s)
 	}
 	c.who = b.person(s.Who)
 	if err := b.put(c, s.Address, s.MAC); err != nil {
@@ -237,7 +241,7 @@ func (b *Book) signedOut(s *Sighting) (touched []netip.Addr, err error) {
 	if s.Ref == "" && (s.Who == "" || !s.Address.IsValid() && s.MAC == 0) { // everybody there, or one everywhere
 		var list []*claim
 		if s.Who == "" {
-			if p := b.places[s.Address]; p != nil {
+			if p := b.places.at(s.Address); p != nil {
 				for c := p.claims; c != nil; c = c.here {
 					list = append(list, c)
 				}
@@ -260,6 +264,12 @@ func (b *Book) signedOut(s *Sighting) (touched []netip.Addr, err error) {
 		return nil, nil
 	}
 	return b.begin(key, s, at) // so that what comes late of it does not count
+}
+
+// hostOf is the host that a sighting names, apart from the rest of it.
+func hostOf(s *Sighting) *string {
+	host := strings.Clone(s.Host)
+	return &host
 }
 
 // end notes that a person left. What the source said of later stands.
@@ -298,29 +308,27 @@ func (b *Book) around(c *claim, touched []netip.Addr) []netip.Addr {
 		}
 	}
 	if c.place != nil {
-		add(c.place.address)
+		add(c.place.address())
 	}
 	if c.device != nil {
 		for l := c.device.leases; l != nil; l = l.next {
-			add(l.place.address)
+			add(l.place.address())
 		}
 	}
 	return touched
 }
 
 func (b *Book) place(a netip.Addr) *place {
-	p := b.places[a]
-	if p == nil {
-		p = &place{address: a}
-		b.places[a] = p
+	if p := b.places.at(a); p != nil {
+		return p
 	}
-	return p
+	return b.places.add(a)
 }
 
 // tidy removes a place at which nothing is left.
 func (b *Book) tidy(p *place) {
 	if p.claims == nil && p.lease == nil && p.told.claim == nil {
-		delete(b.places, p.address)
+		b.places.remove(p)
 	}
 }
 
@@ -342,6 +350,7 @@ func (b *Book) tidyDevice(d *device) {
 func (b *Book) person(name string) *Person {
 	p := b.people[name]
 	if p == nil {
+		name = strings.Clone(name) // which may be part of much more
 		p = &Person{Name: name}
 		b.people[name] = p
 	}

@@ -64,58 +64,25 @@ func (l *lease) live(now int64) bool {
 	return l != nil && now < l.until && (l.released == 0 || l.last > l.released)
 }
 
-// place is an address.
-type place struct {
-	address netip.Addr
-	claims  *claim // the first
-	lease   *lease
-	told    held // who was there when it was settled last
-	more    *[]held
-	count   uint16 // of claims
-}
-
-// held is who was at an address when it was settled last.
-type held struct {
-	claim *claim // nil for nobody
-	from  *Origin
-	turn  uint32
-	ports Ports
-}
-
-// all are those who were at an address when it was settled last.
-func (p *place) all() []held {
-	switch {
-	case p.more != nil:
-		return *p.more
-	case p.told.claim != nil:
-		return []held{p.told}
-	}
-	return nil
-}
-
-// tell notes who is at an address.
-func (p *place) tell(list []held) {
-	p.told, p.more = held{}, nil
-	switch len(list) {
-	case 0:
-	case 1:
-		p.told = list[0]
-	default:
-		p.told, p.more = list[0], &list
-	}
-}
-
-// device is what is known of a MAC address.
+// device is what is known of a MAC address. There may be a million: 24 octets.
 type device struct {
 	mac    MAC
 	claims *claim // the first
 	leases *lease // the first
-	count  uint16 // of claims
+}
+
+// crowded tells that a device has as many claims as it may.
+func (d *device) crowded() bool {
+	n := 0
+	for c := d.claims; c != nil; c = c.beside {
+		n++
+	}
+	return n >= maxOfDevice
 }
 
 // hasRoom tells whether there is room for another claim.
 func (b *Book) hasRoom(s *Sighting) error {
-	if len(b.claims) >= maxClaims || len(b.places) >= maxPlaces || b.bySource[s.Source] >= maxOfSource ||
+	if len(b.claims) >= maxClaims || b.places.len() >= maxPlaces || b.bySource[s.Source] >= maxOfSource ||
 		s.Kind == SignedOut && b.left >= maxLeft {
 		return ErrFull
 	}
@@ -142,10 +109,9 @@ func (b *Book) put(c *claim, address netip.Addr, mac MAC) error {
 	}
 	if mac != 0 {
 		d := b.device(mac)
-		if d.count >= maxOfDevice {
+		if d.crowded() {
 			return ErrCrowded
 		}
-		d.count++
 		c.device, c.beside, d.claims = d, d.claims, c
 	}
 	return nil
@@ -181,7 +147,7 @@ func (b *Book) move(c *claim, address netip.Addr, mac MAC, ports Ports) error {
 // address is the one that was reported, mac that of the device.
 func (c *claim) address() (a netip.Addr) {
 	if c.place != nil {
-		a = c.place.address
+		a = c.place.address()
 	}
 	return a
 }
@@ -210,7 +176,6 @@ func (b *Book) take(c *claim) {
 			at = &(*at).beside
 		}
 		*at, c.beside, c.device = c.beside, nil, nil
-		d.count--
 		b.tidyDevice(d)
 	}
 }

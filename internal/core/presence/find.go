@@ -13,19 +13,20 @@ func (b *Book) Len() int { return b.held }
 // At is who was at an address and port when it was settled last: of the person whose ports these are, or else of the
 // whole address; ok is false for nobody.
 func (b *Book) At(address netip.Addr, port uint16) (who *Person, role string, ok bool) {
-	p := b.places[address]
+	p := b.places.at(address)
 	if p == nil {
 		return nil, "", false
 	}
 	var whole *held
-	if p.more == nil {
+	crowd := b.crowds[p]
+	if crowd == nil {
 		if h := &p.told; h.claim != nil && (h.ports.All() || port != 0 && h.ports.Has(port)) {
 			return h.claim.who, h.from.Role, true
 		}
 		return nil, "", false
 	}
-	for i := range *p.more {
-		h := &(*p.more)[i]
+	for i := range crowd {
+		h := &crowd[i]
 		switch {
 		case h.ports.All():
 			if whole == nil {
@@ -43,7 +44,7 @@ func (b *Book) At(address netip.Addr, port uint16) (who *Person, role string, ok
 
 // Entries are who is at an address.
 func (b *Book) Entries(address netip.Addr, now time.Time) (out []Entry) {
-	p := b.places[address]
+	p := b.places.at(address)
 	if p == nil {
 		return nil
 	}
@@ -99,10 +100,10 @@ func (b *Book) Around(name string) (at []netip.Addr) {
 
 // Addresses are all at which somebody is, in no order.
 func (b *Book) Addresses() []netip.Addr {
-	out := make([]netip.Addr, 0, len(b.places))
-	for a, p := range b.places {
+	out := make([]netip.Addr, 0, b.places.len())
+	for p := range b.places.each {
 		if p.told.claim != nil {
-			out = append(out, a)
+			out = append(out, p.address())
 		}
 	}
 	return out
@@ -110,7 +111,7 @@ func (b *Book) Addresses() []netip.Addr {
 
 // Free tells that neither another device has an address, nor anybody is there who is not known to have this one.
 func (b *Book) Free(address netip.Addr, mac MAC, now time.Time) bool {
-	p := b.places[address]
+	p := b.places.at(address)
 	if p == nil {
 		return true
 	}
@@ -128,9 +129,9 @@ func (b *Book) Free(address netip.Addr, mac MAC, now time.Time) bool {
 
 // Everywhere are all addresses of which something is known, in no order.
 func (b *Book) Everywhere() []netip.Addr {
-	out := make([]netip.Addr, 0, len(b.places))
-	for a := range b.places {
-		out = append(out, a)
+	out := make([]netip.Addr, 0, b.places.len())
+	for p := range b.places.each {
+		out = append(out, p.address())
 	}
 	return out
 }
@@ -158,7 +159,7 @@ type Lease struct {
 // Explain lists all claims at an address, the strongest first, with what becomes of each, and the lease of the address
 // if there was one.
 func (b *Book) Explain(address netip.Addr, now time.Time) (out []Standing, l *Lease) {
-	p := b.places[address]
+	p := b.places.at(address)
 	if p == nil {
 		return nil, nil
 	}
@@ -192,7 +193,7 @@ type Stay struct {
 
 // Reported lists who is at an address as a source reports it, whether or not somebody else is there by another one.
 func (b *Book) Reported(source string, address netip.Addr, now time.Time) (out []Stay) {
-	p := b.places[address]
+	p := b.places.at(address)
 	if p == nil {
 		return nil
 	}
@@ -246,7 +247,7 @@ func (b *Book) Fresh(s *Sighting) bool {
 			(!s.Address.IsValid() || c.address() == s.Address) && (s.MAC == 0 || c.mac() == s.MAC) &&
 			c.ports == s.Ports && most(c.until)
 	case Leased:
-		p := b.places[s.Address]
+		p := b.places.at(s.Address)
 		return p != nil && p.lease != nil && p.lease.device.mac == s.MAC && p.lease.live(at) &&
 			at >= p.lease.last &&
 			most(p.lease.until)
@@ -264,7 +265,7 @@ func (b *Book) Widespread(more int) map[string]int {
 		at := map[netip.Addr]bool{}
 		for _, c := range p.claims {
 			if c.place != nil && !c.over {
-				at[c.place.address] = true
+				at[c.place.address()] = true
 			}
 		}
 		if len(at) > more {
@@ -278,8 +279,8 @@ func (b *Book) Widespread(more int) map[string]int {
 // guests, perhaps.
 func (b *Book) Quiet(least int, now time.Time) map[netip.Prefix]int {
 	leased, people := map[netip.Prefix]int{}, map[netip.Prefix]bool{}
-	for a, p := range b.places {
-		bits := 64
+	for p := range b.places.each {
+		a, bits := p.address(), 64
 		if a.Is4() {
 			bits = 24
 		}

@@ -3,7 +3,7 @@ package presence
 import "net/netip"
 
 func (b *Book) leased(s *Sighting) (touched []netip.Addr, err error) {
-	if b.places[s.Address] == nil && len(b.places) >= maxPlaces {
+	if b.places.at(s.Address) == nil && b.places.len() >= maxPlaces {
 		return nil, ErrFull
 	}
 	at := s.At.UnixMilli()
@@ -47,7 +47,7 @@ func (b *Book) lease(p *place, l *lease, mac MAC) (touched []netip.Addr) {
 		}
 	}
 	if count >= maxLeases {
-		touched = append(touched, oldest.place.address)
+		touched = append(touched, oldest.place.address())
 		b.unlease(oldest.place)
 		b.tidy(oldest.place)
 	}
@@ -67,7 +67,7 @@ func (b *Book) unlease(p *place) {
 }
 
 func (b *Book) released(s *Sighting) []netip.Addr {
-	p := b.places[s.Address]
+	p := b.places.at(s.Address)
 	if p == nil || p.lease == nil || p.lease.device.mac != s.MAC {
 		return nil
 	}

@@ -12,7 +12,9 @@ func (b *Book) Regroup(name, display string, groups []string) (touched []netip.A
 	if p == nil || p.turn > 0 && slices.Equal(p.Groups, groups) && (display == "" || display == p.Display) {
 		return nil
 	}
-	p.Groups, p.Display = groups, or(display, p.Display)
+	if p.Groups = groups; display != "" && display != p.Display {
+		p.Display = strings.Clone(display)
+	}
 	p.turn++
 	for _, c := range p.claims {
 		touched = b.around(c, touched)

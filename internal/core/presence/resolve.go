@@ -44,7 +44,11 @@ type stand struct {
 
 // stands lists the claims at an address, the strongest first, with what becomes of each.
 func (b *Book) stands(p *place, now int64) []stand {
-	out := make([]stand, 0, int(p.count)+2)
+	return b.standsIn(make([]stand, 0, int(p.count)+2), p, now)
+}
+
+// standsIn is stands, in a list that has room.
+func (b *Book) standsIn(out []stand, p *place, now int64) []stand {
 	for c := p.claims; c != nil; c = c.here {
 		out = append(out, stand{claim: c, begins: c.since.milli(), ends: c.until})
 	}
@@ -160,7 +164,7 @@ type Entry struct {
 }
 
 func entry(p *place, s *stand) Entry {
-	e := Entry{Address: p.address, Ports: s.ports, Who: s.who.Name, Groups: s.who.Groups, Display: s.who.Display,
+	e := Entry{Address: p.address(), Ports: s.ports, Who: s.who.Name, Groups: s.who.Groups, Display: s.who.Display,
 		Origin: *s.from, MAC: s.mac(), Since: time.UnixMilli(s.begins), Signed: time.UnixMilli(s.signed),
 		Until: time.UnixMilli(s.ends), Sighting: s.id}
 	if s.host != nil {
@@ -180,14 +184,15 @@ type Change struct {
 
 // Settle works out anew who is at an address, and appends what changed since it was settled last.
 func (b *Book) Settle(address netip.Addr, now time.Time, changes []Change) []Change {
-	p := b.places[address]
+	p := b.places.at(address)
 	if p == nil {
 		delete(b.contested, address)
 		return changes
 	}
-	before := p.all()
+	before := b.all(p)
 	var after []held
-	list, lost := b.stands(p, now.UnixMilli()), false
+	list, lost := b.standsIn(b.scratch[:0], p, now.UnixMilli()), false
+	b.scratch = list
 	for i := range list {
 		s := &list[i]
 		if lost = lost || s.outcome == Outranked || s.outcome == Earlier; s.outcome != Holds {
@@ -217,10 +222,16 @@ func (b *Book) Settle(address netip.Addr, now time.Time, changes []Change) []Cha
 	} else {
 		delete(b.contested, address)
 	}
-	p.tell(after)
+	b.tell(p, after)
 	b.tidy(p)
+	if clear(list); cap(b.scratch) > maxScratch {
+		b.scratch = nil
+	}
 	return changes
 }
+
+// maxScratch bounds the list that is kept to be used again.
+const maxScratch = 256
 
 // Due lists the addresses at which something may be over by now. Each has to be settled.
 func (b *Book) Due(now time.Time) (touched []netip.Addr) {
@@ -250,7 +261,7 @@ func (b *Book) Due(now time.Time) (touched []netip.Addr) {
 func (b *Book) leaseDue(p *place, at int64) []netip.Addr {
 	l := p.lease
 	switch {
-	case b.places[p.address] != p || l == nil:
+	case b.places.at(p.address()) != p || l == nil:
 		return nil
 	case at < l.until:
 		b.wheel.put(l.until, nil, p)
@@ -260,13 +271,13 @@ func (b *Book) leaseDue(p *place, at int64) []netip.Addr {
 		b.unlease(p)
 		b.tidy(p)
 	}
-	return []netip.Addr{p.address}
+	return []netip.Addr{p.address()}
 }
 
 // holdsOff tells that somebody would be there again if it were forgotten that the person left.
 func (b *Book) holdsOff(c *claim, now int64) bool {
 	for _, a := range b.around(c, nil) {
-		for _, s := range b.stands(b.places[a], now) {
+		for _, s := range b.stands(b.places.at(a), now) {
 			if s.outcome == LeftElsewhere && s.who == c.who {
 				return true
 			}

@@ -2,16 +2,12 @@ package presence
 
 // wheel remembers when something is due, to the second.
 type wheel struct {
-	slots map[second][]item
-	done  second
+	claims map[second][]*claim
+	leases map[second][]*place
+	done   second
 }
 
-type item struct {
-	claim *claim
-	place *place
-}
-
-func newWheel() wheel { return wheel{slots: map[second][]item{}} }
+func newWheel() wheel { return wheel{claims: map[second][]*claim{}, leases: map[second][]*place{}} }
 
 // put has a claim, or the lease of an address, looked at at a moment. One that is looked at earlier anyway is not put
 // again.
@@ -22,7 +18,11 @@ func (w *wheel) put(at int64, c *claim, p *place) {
 		return
 	}
 	*due = slot
-	w.slots[slot] = append(w.slots[slot], item{c, p})
+	if c != nil {
+		w.claims[slot] = append(w.claims[slot], c)
+	} else {
+		w.leases[slot] = append(w.leases[slot], p)
+	}
 }
 
 // dueOf is where it is noted when something is due.
@@ -38,26 +38,29 @@ func (w *wheel) due(now int64, each func(*claim, *place)) {
 	slot := secondOf(now)
 	if w.done == 0 { // the first time: nothing was put before what is kept
 		w.done = slot - 1
-		for s := range w.slots {
+		for s := range w.claims {
+			w.done = min(w.done, s-1)
+		}
+		for s := range w.leases {
 			w.done = min(w.done, s-1)
 		}
 	}
 	for ; w.done < slot; w.done++ {
-		list := w.slots[w.done+1]
-		if list == nil {
-			continue
-		}
-		delete(w.slots, w.done+1)
-		for _, one := range list {
-			switch {
-			case one.claim != nil && one.claim.due == w.done+1:
-				one.claim.due = 0
-			case one.place != nil && one.place.lease != nil && one.place.lease.due == w.done+1:
-				one.place.lease.due = 0
-			default: // it was put elsewhere since
-				continue
+		at := w.done + 1
+		claims, leases := w.claims[at], w.leases[at]
+		delete(w.claims, at)
+		delete(w.leases, at)
+		for _, c := range claims {
+			if c.due == at { // else it was put elsewhere since
+				c.due = 0
+				each(c, nil)
 			}
-			each(one.claim, one.place)
+		}
+		for _, p := range leases {
+			if p.lease != nil && p.lease.due == at {
+				p.lease.due = 0
+				each(nil, p)
+			}
 		}
 	}
 }

@@ -104,7 +104,7 @@ func TestSearchesFindWhatFits(t *testing.T) {
 		t.Errorf("%d records in %d blocks are in no segment", k.w.waiting, len(k.w.tail))
 	}
 	found := 0
-	for range 60 {
+	for turn := range 60 {
 		q := Query[visit]{Limit: 1 + r.IntN(400)}
 		for _, c := range []Condition[visit]{
 			like("who", fmt.Sprintf("p%d", r.IntN(3300)), func(v *visit) string { return v.Who }),
@@ -171,6 +171,9 @@ func TestSearchesFindWhatFits(t *testing.T) {
 			t.Fatalf("%+v: %d found, %d fit", q.Span, len(got), len(want))
 		}
 		found += len(got)
+		if turn%6 == 0 {
+			walked(t, k, q, all)
+		}
 	}
 	if found < 3000 {
 		t.Errorf("only %d are found: this test compares nothing", found)
@@ -193,6 +196,31 @@ func TestSearchesFindWhatFits(t *testing.T) {
 	}
 	if got, err := k.Count(t.Context(), from, to); err != nil || got != want {
 		t.Errorf("%d are counted, %v; there are %d", got, err, want)
+	}
+}
+
+// walked checks that a walk comes to the same as looking at everything, the oldest first, and ends when it is told to.
+func walked(t *testing.T, k *Keeper[visit], q Query[visit], all []visit) {
+	t.Helper()
+	q.Before = 0
+	var want, got []ident.ID
+	for i := range all {
+		if v := &all[len(all)-1-i]; q.Holds(v.ID, v.At) && fits(q.Conditions, v) {
+			want = append(want, v.ID)
+		}
+	}
+	if err := k.Walk(t.Context(), q, func(list []visit) error {
+		for i := range list {
+			got = append(got, list[i].ID)
+		}
+		return nil
+	}); err != nil || fmt.Sprint(got) != fmt.Sprint(want) {
+		t.Fatalf("%+v: %d walked, %d fit, %v", q.Span, len(got), len(want), err)
+	}
+	calls, stop := 0, errors.New("stop")
+	err := k.Walk(t.Context(), q, func([]visit) error { calls++; return stop })
+	if len(want) > 0 && (!errors.Is(err, stop) || calls != 1) || len(want) == 0 && err != nil {
+		t.Fatalf("stopped after %d calls: %v", calls, err)
 	}
 }
 

@@ -40,6 +40,8 @@ type search[T any] struct {
 	patterns [][]Pattern // of the lookups of each condition
 	deadline time.Time
 	page     Page[T]
+	// each takes what was found of a block, instead of the page; nil for a page.
+	each func([]T) error
 }
 
 // errEnough ends a search that found as much as was asked for, errLate one whose time is over.
@@ -47,8 +49,13 @@ var errEnough, errLate = errors.New("enough"), errors.New("late")
 
 // List lists records.
 func (k *Keeper[T]) List(ctx context.Context, q Query[T]) (Page[T], error) {
-	s := &search[T]{k: k, q: &q, up: q.After != 0 && q.Before == 0, low: q.After, high: q.Before, since: math.MinInt64,
-		until: math.MaxInt64}
+	return k.search(ctx, q, nil)
+}
+
+// search lists records, or hands them out block by block.
+func (k *Keeper[T]) search(ctx context.Context, q Query[T], each func([]T) error) (Page[T], error) {
+	s := &search[T]{k: k, q: &q, each: each, up: q.After != 0 && q.Before == 0, low: q.After, high: q.Before,
+		since: math.MinInt64, until: math.MaxInt64}
 	s.page.Items = []T{}
 	if q.Before == 0 {
 		s.high = math.MaxInt64
@@ -208,6 +215,9 @@ func (s *search[T]) look(ctx context.Context, b *block) error {
 		s.page.Unreadable += b.N
 		return s.late(b)
 	}
+	if s.each != nil {
+		return s.hand(list)
+	}
 	var whole []T // with their bodies, once one is needed
 	for n := range list {
 		i := n
@@ -215,9 +225,7 @@ func (s *search[T]) look(ctx context.Context, b *block) error {
 			i = len(list) - 1 - n
 		}
 		r := &list[i]
-		id, at := s.k.kind.Key(r)
-		if micros := at.UnixMicro(); *id <= s.low || *id >= s.high || micros < s.since || micros >= s.until ||
-			!fits(s.q.Conditions, r) {
+		if !s.wanted(r) {
 			continue
 		}
 		if len(s.page.Items) == s.q.Limit {
@@ -240,6 +248,63 @@ func (s *search[T]) look(ctx context.Context, b *block) error {
 		s.page.Items = append(s.page.Items, *r)
 	}
 	return s.late(b)
+}
+
+// wanted reports whether a record is one of those that are searched.
+func (s *search[T]) wanted(r *T) bool {
+	id, at := s.k.kind.Key(r)
+	micros := at.UnixMicro()
+	return *id > s.low && *id < s.high && micros >= s.since && micros < s.until && fits(s.q.Conditions, r)
+}
+
+// hand hands out what is wanted of a block.
+func (s *search[T]) hand(list []T) error {
+	n := 0
+	for i := range list {
+		if s.wanted(&list[i]) {
+			if i != n {
+				list[n] = list[i]
+			}
+			n++
+		}
+	}
+	if n == 0 {
+		return nil
+	}
+	return s.each(list[:n])
+}
+
+// readAhead is how many blocks are read before they are wanted.
+const readAhead = 64
+
+// Walk goes through all records that a query asks for, without their bodies and in the order of recording, and hands
+// them out some at a time: Before, the limit and the patience do not count. Reading goes on meanwhile. Damaged blocks
+// are left out. An error of each ends it.
+func (k *Keeper[T]) Walk(ctx context.Context, q Query[T], each func([]T) error) error {
+	if q.Limit, q.Before, q.Bodies, q.Patience = 0, 0, nil, 0; q.After == 0 {
+		q.After = 1 // the oldest first
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	found, ended := make(chan []T, readAhead), make(chan error, 1)
+	go func() {
+		defer close(found)
+		_, err := k.search(ctx, q, func(list []T) error {
+			select {
+			case found <- list:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		})
+		ended <- err
+	}()
+	for list := range found {
+		if err := each(list); err != nil {
+			return err
+		}
+	}
+	return <-ended
 }
 
 // late ends a search whose time is over, behind a block.
