@@ -245,6 +245,14 @@ func sightingCommand(f *flag.FlagSet) func(*invocation, []string) error {
 	}
 }
 
+// atNode says at which other node something is.
+func atNode(name string) string {
+	if name == "" {
+		return ""
+	}
+	return " at " + name
+}
+
 func (s *invocation) presenceState(state *apitype.PresenceState) {
 	s.say("Known at addresses: %d.", state.Total)
 	if !state.Complete {
@@ -253,7 +261,7 @@ func (s *invocation) presenceState(state *apitype.PresenceState) {
 	var rows [][]string
 	for _, one := range state.Sources {
 		rows = append(rows, []string{cut(one.Name, 20), one.Way, fmt.Sprint(one.Trust), fmt.Sprint(one.Taken),
-			fmt.Sprint(one.LeftOut), fmt.Sprint(one.Refused + one.Unread), cut(one.Says, 36)})
+			fmt.Sprint(one.LeftOut), fmt.Sprint(one.Refused + one.Unread), cut(one.Says, 36) + atNode(one.Node)})
 	}
 	s.say("")
 	s.table([]string{"SOURCE", "WAY", "TRUST", "TAKEN", "LEFT OUT", "REFUSED", "STATE"}, rows)
@@ -266,7 +274,7 @@ func (s *invocation) presenceState(state *apitype.PresenceState) {
 		rows = append(
 			rows,
 			[]string{cut(one.Name, 20), cut(one.From, 20), fmt.Sprint(one.Told), fmt.Sprint(one.Behind),
-				contact, cut(one.Says, 40)},
+				contact, cut(one.Says, 40) + atNode(one.Node)},
 		)
 	}
 	s.say("")
@@ -276,9 +284,10 @@ func (s *invocation) presenceState(state *apitype.PresenceState) {
 	}
 	for _, one := range state.Strangers {
 		s.say(
-			"%s reports by %s and is no source (%s, last %s)",
+			"%s reports by %s%s and is no source (%s, last %s)",
 			one.Address,
 			one.Way,
+			atNode(one.Node),
 			many(int(one.Count), "message"),
 			ago(one.Last),
 		)

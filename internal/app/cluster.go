@@ -112,6 +112,8 @@ func (a *App) hear(s cluster.Saying) {
 		}
 	case saidNotMe, saidReleased:
 		a.approvals.heard(s.Kind, s.Data)
+	case saidDoing:
+		a.heardDoing(s.Data)
 	case saidTraits:
 		a.heardTraits(s.Data)
 	case saidSighting:

@@ -57,8 +57,12 @@ func (a *App) openPresence(
 					Groups:  a.groupsOf(person),
 				}, true
 			},
-			Tell:       func(s *store.Sighting) { a.cluster.Say(saidSighting, s) },
-			Traits:     a.store,
+			Tell:   func(s *store.Sighting) { a.cluster.Say(saidSighting, s) },
+			Traits: a.store,
+			TellDoing: func(d *presence.Doing) {
+				d.Node = a.cluster.Name()
+				a.cluster.Say(saidDoing, d)
+			},
 			TellTraits: func(t *store.DeviceTraits) { a.cluster.Say(saidTraits, t) }},
 	)
 	a.accounted.Store(a.presence)
@@ -109,7 +113,7 @@ const followerSilent = time.Minute
 // presenceSilent lists sources and subscribers of presence that were there, and went silent.
 func (a *App) presenceSilent() (out []attention.Stuck) {
 	now := time.Now()
-	for _, s := range a.presence.Sources() {
+	for _, s := range a.presence.SourcesEverywhere() {
 		switch {
 		case s.ID == "" || !s.Enabled:
 		case s.Silent(now):
@@ -121,7 +125,7 @@ func (a *App) presenceSilent() (out []attention.Stuck) {
 					s.Lost[0].Name, s.Lost[0].Address, len(s.Lost))})
 		}
 	}
-	for _, f := range a.presence.Followers() {
+	for _, f := range a.presence.FollowersEverywhere() {
 		if f.Enabled && f.Fault != "" {
 			out = append(
 				out,
@@ -218,6 +222,16 @@ const saidSighting = "sighting"
 
 // saidTraits is what a node tells others of what it has seen of a device.
 const saidTraits = "traits"
+
+// saidDoing is what a node tells others of how sources and subscribers do.
+const saidDoing = "doing"
+
+func (a *App) heardDoing(data json.RawMessage) {
+	var d presence.Doing
+	if k := a.accounted.Load(); k != nil && json.Unmarshal(data, &d) == nil {
+		k.HeardDoing(&d)
+	}
+}
 
 func (a *App) heardTraits(data json.RawMessage) {
 	var t store.DeviceTraits

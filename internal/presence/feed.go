@@ -226,6 +226,8 @@ type Follower struct {
 	Behind int64
 	// Fault is why it is not told, where we tell it.
 	Fault string
+	// Node is the other node that it is at, "" for this one.
+	Node  string
 	at    uint64
 	count int // connections
 }

@@ -62,8 +62,10 @@ type Options struct {
 	// none.
 	Traits     TraitsStore
 	TellTraits func(*store.DeviceTraits)
-	Log        *slog.Logger
-	Now        func() time.Time
+	// TellDoing tells other nodes how sources and subscribers do here; nil where there are none.
+	TellDoing func(*Doing)
+	Log       *slog.Logger
+	Now       func() time.Time
 }
 
 // Keeper keeps presence. It is safe for concurrent use.
@@ -74,6 +76,7 @@ type Keeper struct {
 	states    states
 	floods    floods
 	traits    traits
+	elsewhere elsewhere
 	told      seenOnce
 	followers followers
 	lookups   chan string
@@ -351,6 +354,7 @@ func (k *Keeper) Run(ctx context.Context) {
 			k.mu.Unlock()
 		}
 		k.saveTraits(ctx)
+		k.tellDoing(now)
 	}
 }
 

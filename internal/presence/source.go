@@ -163,6 +163,8 @@ type State struct {
 	// Hosts is how many hosts report, Lost those that went silent while people were signed in; only of hosts.
 	Hosts int
 	Lost  []Lost
+	// Node is the other node that tells this, "" for this one.
+	Node string
 }
 
 // Silent tells that it has not reported for as long as its reports hold.
@@ -190,6 +192,8 @@ type Strange struct {
 	Stranger
 	Last  time.Time
 	Count int64
+	// Node is the other node that it reports to, "" for this one.
+	Node string
 }
 
 // maxStrangers bounds how many of them are remembered.

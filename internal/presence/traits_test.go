@@ -71,7 +71,8 @@ func TestWhatIsSeenOfDevices(t *testing.T) {
 		t.Errorf("told %+v, seen %v", *told, k.Devices()[0].Seen)
 	}
 	k.Notice(source, mac, facts.Traits{Fingerprint: "1,121"}, now.Add(2*time.Minute)) // it runs another system now
-	if got := k.Traits("02-00-5e-00-00-01"); got == nil || *got != (facts.Traits{Host: "desk-1", Fingerprint: "1,121"}) {
+	if got := k.Traits("02-00-5e-00-00-01"); got == nil ||
+		*got != (facts.Traits{Host: "desk-1", Fingerprint: "1,121"}) {
 		t.Errorf("%+v", got)
 	}
 	k.Notice(source, mac, facts.Traits{VendorClass: "quay"}, now.Add(2*time.Minute))

@@ -551,6 +551,14 @@ func TestPresenceOnTwoNodes(t *testing.T) {
 	}
 	a.eventually("the firewall knows it", func() bool { return fire.At("192.0.2.1").Who == "k.nance" })
 	seen(b, 1)
+	shows := func(w *world, want ...string) {
+		t.Helper()
+		w.eventually(strings.Join(want, ", ")+" is shown", func() bool {
+			out, _ := w.run("", "tollgate", "presence", "state")
+			return !slices.ContainsFunc(want, func(text string) bool { return !strings.Contains(out, text) })
+		})
+	}
+	shows(b, "reports at ", "live at ") // both are at the first node alone
 	first.Store(true)
 	a.app.Stop()
 	sight(b, "d.hand", "192.0.2.2")
@@ -561,6 +569,7 @@ func TestPresenceOnTwoNodes(t *testing.T) {
 	there(a, "192.0.2.2", "d.hand")
 	there(a, "192.0.2.1", "k.nance")
 	seen(a, 2)
+	shows(a, "live at second")
 }
 
 // A firewall that cannot ask is told as RADIUS accounting: who comes and goes, in which groups; after it was away, and

@@ -79,19 +79,19 @@ func (s *server) presenceState() apitype.PresenceState {
 	out := apitype.PresenceState{Total: s.Presence.Len(), Complete: s.Presence.Complete(),
 		Sources: []apitype.SourceState{}, Subscribers: []apitype.SubscriberState{}, Rules: []apitype.RuleCount{},
 		Strangers: []apitype.ReportStranger{}, Conflicts: []apitype.Standing{}, Warnings: s.Presence.Warnings()}
-	for _, one := range s.Presence.Sources() {
+	for _, one := range s.Presence.SourcesEverywhere() {
 		out.Sources = append(out.Sources, sourceState(&one, now))
 	}
-	for _, f := range s.Presence.Followers() {
+	for _, f := range s.Presence.FollowersEverywhere() {
 		out.Subscribers = append(out.Subscribers, subscriberState(&f, now))
 	}
-	rules, strangers := s.Presence.Dropped()
+	rules, _ := s.Presence.Dropped()
 	for _, rule := range slices.Sorted(maps.Keys(rules)) {
 		out.Rules = append(out.Rules, apitype.RuleCount{Rule: rule, Count: rules[rule]})
 	}
-	for _, one := range strangers {
+	for _, one := range s.Presence.StrangersEverywhere() {
 		out.Strangers = append(out.Strangers, apitype.ReportStranger{Way: one.Way, Address: one.From.String(),
-			Last: one.Last, Count: one.Count})
+			Last: one.Last, Count: one.Count, Node: one.Node})
 	}
 	for _, c := range s.Presence.Conflicts(shownConflicts) {
 		out.Conflicts = append(out.Conflicts, standing(&c))
@@ -101,7 +101,8 @@ func (s *server) presenceState() apitype.PresenceState {
 
 func sourceState(one *presence.State, now time.Time) apitype.SourceState {
 	out := apitype.SourceState{ID: one.ID, Name: one.Name, Way: one.Way, Enabled: one.Enabled, Trust: one.Trust,
-		Minutes: one.Minutes, Taken: one.Taken, LeftOut: one.LeftOut, Refused: one.Refused, Unread: one.Unread}
+		Minutes: one.Minutes, Taken: one.Taken, LeftOut: one.LeftOut, Refused: one.Refused, Unread: one.Unread,
+		Node: one.Node}
 	if !one.Seen.IsZero() {
 		out.Seen = &one.Seen
 	}
@@ -152,7 +153,7 @@ func count(n int, one, many string) string {
 }
 
 func subscriberState(f *presence.Follower, now time.Time) apitype.SubscriberState {
-	out := apitype.SubscriberState{ID: f.ID, Name: f.Name, From: f.From, Told: f.Told, Behind: f.Behind}
+	out := apitype.SubscriberState{ID: f.ID, Name: f.Name, From: f.From, Told: f.Told, Behind: f.Behind, Node: f.Node}
 	for to, at := range map[**time.Time]time.Time{&out.Since: f.Connected, &out.Contact: f.Contact,
 		&out.Snapshot: f.Snapshot} {
 		if !at.IsZero() {
@@ -165,7 +166,7 @@ func subscriberState(f *presence.Follower, now time.Time) apitype.SubscriberStat
 	case f.Fault != "":
 		out.State, out.Says = "silent", f.Fault
 	case f.Contact.IsZero():
-		out.State, out.Says = "never", "not seen on this node since the service started"
+		out.State, out.Says = "never", "not seen since the service started"
 	case now.Sub(f.Contact) > contactAfter:
 		out.State, out.Says = "silent", "silent for "+now.Sub(f.Contact).Round(time.Second).String()+
 			": what it knows may be stale"

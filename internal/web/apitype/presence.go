@@ -47,6 +47,7 @@ type SourceState struct {
 	LeftOut int64      `json:"leftOut" doc:"Out of scope"`
 	Refused int64      `json:"refused"`
 	Unread  int64      `json:"unread" doc:"Lines that no reader fits"`
+	Node    string     `json:"node,omitempty" doc:"The other node that it reports to; empty for this one"`
 }
 
 // ScopeFields are what can be edited of a scope.
@@ -106,6 +107,7 @@ type SubscriberState struct {
 	Snapshot *time.Time `json:"snapshot,omitempty" doc:"When it last took everything"`
 	Told     int64      `json:"told" doc:"Entries and changes since the service started"`
 	Behind   int64      `json:"behind" doc:"Changes that it has not been told of"`
+	Node     string     `json:"node,omitempty" doc:"The other node that it is at; empty for this one"`
 }
 
 // Presence is somebody at an address.
@@ -257,6 +259,7 @@ type ReportStranger struct {
 	Address string    `json:"address"`
 	Last    time.Time `json:"last"`
 	Count   int64     `json:"count"`
+	Node    string    `json:"node,omitempty" doc:"The other node that it reports to; empty for this one"`
 }
 
 // ReadersInput tries readers on lines.

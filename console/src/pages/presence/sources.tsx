@@ -84,6 +84,7 @@ export function SourcesPage() {
                   <Verdict kind={looks[one.state]}>{one.state === "refused" ? "refused" : one.says}</Verdict>
                   <span className="text-[12.5px] text-soft">
                     {one.state === "refused" ? one.says : one.seen && ago(one.seen)}
+                    {one.node && `, at ${one.node}`}
                   </span>
                 </span>
               </td>
@@ -97,11 +98,12 @@ export function SourcesPage() {
           <table className="grid-table mb-6">
             <tbody>
               {s.strangers.map((one) => (
-                <tr key={one.way + one.address}>
+                <tr key={one.way + one.address + one.node}>
                   <td className="mono">{one.address}</td>
                   <td>{ways[one.way]}</td>
                   <td className="text-soft">
                     {one.count.toLocaleString()} messages, the last {ago(one.last)}
+                    {one.node && `, at ${one.node}`}
                   </td>
                   <td className="text-right">
                     <ButtonLink to={`/sources/new?way=${one.way}&from=${one.address}`}>Add as source</ButtonLink>

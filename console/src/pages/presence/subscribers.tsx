@@ -48,7 +48,7 @@ export function SubscribersPage() {
               <tr key={o.id} {...rowKeys(() => go(`/subscribers/${o.id}`))}>
                 <td className="font-semibold">{o.name}</td>
                 <td>
-                  <Verdict kind={looks[o.state]}>{o.says}</Verdict>
+                  <Verdict kind={looks[o.state]}>{o.node ? `${o.says} at ${o.node}` : o.says}</Verdict>
                 </td>
                 <td className="mono">{o.from}</td>
                 <td>{o.since && ago(o.since)}</td>
