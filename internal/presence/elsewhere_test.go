@@ -10,6 +10,17 @@ import (
 	"tollgate.example/key/internal/core/config"
 )
 
+// A round of lookups is over in its time, as long as that is no more than directories bear.
+func TestARoundOfLookupsIsOverInItsTime(t *testing.T) {
+	rounds := int(regroupWithin / paceEvery)
+	for _, people := range []int{0, 1, 7_999, 8_000, 8_001, 20_000, 48_000, 1_000_000} {
+		some := paceOf(people)
+		if some*rounds < people && some != mostAtOnce || some > mostAtOnce || some < 1 {
+			t.Errorf("%d people: %d at once", people, some)
+		}
+	}
+}
+
 // How sources and subscribers do is known of all nodes: the one that heard of each last tells, what was counted is
 // brought together, and a node that went silent counts no more.
 func TestHowSourcesDoElsewhere(t *testing.T) {
