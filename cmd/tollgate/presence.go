@@ -261,7 +261,7 @@ func (s *invocation) presenceState(state *apitype.PresenceState) {
 	var rows [][]string
 	for _, one := range state.Sources {
 		rows = append(rows, []string{cut(one.Name, 20), one.Way, fmt.Sprint(one.Trust), fmt.Sprint(one.Taken),
-			fmt.Sprint(one.LeftOut), fmt.Sprint(one.Refused + one.Unread), cut(one.Says, 36) + atNode(one.Node)})
+			fmt.Sprint(one.LeftOut), fmt.Sprint(one.Refused + one.Unread), cut(one.Says, 44) + atNode(one.Node)})
 	}
 	s.say("")
 	s.table([]string{"SOURCE", "WAY", "TRUST", "TAKEN", "LEFT OUT", "REFUSED", "STATE"}, rows)
