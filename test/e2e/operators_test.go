@@ -305,7 +305,12 @@ func TestLimitedToClients(t *testing.T) {
 		"limited to clients",
 	)
 	limited.refused(http.StatusForbidden, http.MethodPost, "/realms", apitype.RealmFields{Name: "mine"}, "limited")
-	limited.refused(http.StatusForbidden, http.MethodGet, "/file", nil, "limited")
+	for _, path := range []string{"/file", "/presence", "/presence/state", "/presence/devices", "/presence/sightings",
+		"/presence/who?address=192.0.2.1", "/presence/people/k.nance"} {
+		limited.refused(http.StatusForbidden, http.MethodGet, path, nil, "limited")
+	}
+	limited.refused(http.StatusForbidden, http.MethodPost, "/device-kinds/fits", apitype.DeviceKindFields{
+		MACs: []string{"02"}, Fingerprints: []string{}, VendorClasses: []string{}, Hosts: []string{}}, "limited")
 	limited.try(http.MethodDelete, "/clients/np-switch-1", nil, "none of them")
 	fields := apitype.ClientFields{
 		Name:                 "sp-switch-1",
