@@ -175,4 +175,7 @@ func (s *invocation) hits(all apitype.AllHits, lanes []apitype.Lane, only string
 		}
 	}
 	s.table([]string{"LANE", "POLICY", "ROW", "24 H", fmt.Sprintf("REVISION %d", all.Revision), "BEFORE", "LAST"}, rows)
+	if len(all.Missing) > 0 {
+		s.say("Hits at %s are missing: it does not answer.", strings.Join(all.Missing, " and "))
+	}
 }

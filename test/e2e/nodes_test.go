@@ -145,6 +145,17 @@ func TestNodesAreOneService(t *testing.T) {
 	b.well(3)
 	b.admits("k.nance", "gangway-and-rope")
 
+	// what policies decided is counted together, at either
+	a.admits("k.nance", "gangway-and-rope")
+	for _, w := range []*world{a, b} {
+		w.eventually("the hits of both nodes are counted", func() bool {
+			var all apitype.AllHits
+			w.do(http.MethodGet, "/hits", nil, &all)
+			return len(all.Items) == 1 && all.Items[0].Since+all.Items[0].Before >= 2 && all.Items[0].Hours[47] >= 2 &&
+				len(all.Missing) == 0
+		})
+	}
+
 	// a person who is added on one signs in on the other
 	a.account("d.hand", "hand-over-hand", "Crew")
 	if took := b.admits("d.hand", "hand-over-hand"); took > 2*time.Second {

@@ -16,6 +16,7 @@ import (
 
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/cluster"
+	"tollgate.example/key/internal/web/apitype"
 )
 
 // Records stay where they were made: lists are asked of all nodes and brought together, and what is about one record is
@@ -56,6 +57,10 @@ func (s *server) everywhere(next http.Handler) http.Handler {
 		path := strings.TrimPrefix(r.URL.Path, "/api/v1")
 		if r.Method == http.MethodGet && recordLists[path] {
 			s.listEverywhere(w, r, next)
+			return
+		}
+		if r.Method == http.MethodGet && path == "/hits" {
+			s.hitsEverywhere(w, r, next)
 			return
 		}
 		if n, ok := s.keeperOf(path); ok && s.bearerIsGood(r) {
@@ -161,32 +166,67 @@ func (k *kept) WriteHeader(status int) { k.status = status }
 
 func (k *kept) Write(data []byte) (int, error) { return k.body.Write(data) }
 
-// listEverywhere lists what all nodes have.
-func (s *server) listEverywhere(w http.ResponseWriter, r *http.Request, next http.Handler) {
+// gathered is what a node answers, nil if it does not.
+type gathered struct {
+	node string
+	body []byte
+}
+
+// gather makes a call here and, if this node lets its operator in, at all other nodes. ok is false where it was
+// refused, which is answered already.
+func (s *server) gather(w http.ResponseWriter, r *http.Request, next http.Handler) (list []gathered, ok bool) {
 	ctx, cancel := context.WithTimeout(r.Context(), nodePatience)
 	defer cancel()
-	others := s.Cluster.Others()
-	pages, names := make([]*recordPage, 1+len(others)), make([]string, 1+len(others))
 	here := &kept{header: http.Header{}, status: http.StatusOK}
 	next.ServeHTTP(here, r)
-	var all sync.WaitGroup
-	for i, n := range others {
-		names[1+i] = n.Name
-		if here.status == http.StatusOK { // others are not asked for whom this node does not let in
-			all.Go(func() { pages[1+i] = s.listOf(ctx, n, r) })
-		}
-	}
-	all.Wait()
-	own := &recordPage{}
-	if here.status != http.StatusOK || json.Unmarshal(here.body.Bytes(), own) != nil {
+	if here.status != http.StatusOK { // others are not asked for whom this node does not let in
 		for k, v := range here.header {
 			w.Header()[k] = v
 		}
 		w.WriteHeader(here.status)
 		w.Write(here.body.Bytes())
+		return nil, false
+	}
+	others := s.Cluster.Others()
+	list = make([]gathered, 1+len(others))
+	list[0] = gathered{s.Cluster.Name(), here.body.Bytes()}
+	var all sync.WaitGroup
+	for i, n := range others {
+		list[1+i].node = n.Name
+		all.Go(func() { list[1+i].body = s.bodyOf(ctx, n, r) })
+	}
+	all.Wait()
+	return list, true
+}
+
+// bodyOf is what another node answers to a call, nil if it does not.
+func (s *server) bodyOf(ctx context.Context, n cluster.Peer, r *http.Request) []byte {
+	answer, err := s.askNode(ctx, n, r, strings.TrimPrefix((&url.URL{Path: r.URL.Path,
+		RawQuery: r.URL.RawQuery}).String(), "/api/v1"), nil)
+	if err != nil {
+		return nil
+	}
+	defer answer.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(answer.Body, maxMerged))
+	if answer.StatusCode != http.StatusOK || err != nil {
+		return nil
+	}
+	return body
+}
+
+// listEverywhere lists what all nodes have.
+func (s *server) listEverywhere(w http.ResponseWriter, r *http.Request, next http.Handler) {
+	list, ok := s.gather(w, r, next)
+	if !ok {
 		return
 	}
-	pages[0], names[0] = own, s.Cluster.Name()
+	pages, names := make([]*recordPage, len(list)), make([]string, len(list))
+	for i, one := range list {
+		page := &recordPage{}
+		if names[i] = one.node; one.body != nil && json.Unmarshal(one.body, page) == nil {
+			pages[i] = page
+		}
+	}
 	limit, err := strconv.Atoi(r.URL.Query().Get("limit"))
 	if err != nil {
 		limit = defaultLimit
@@ -195,19 +235,50 @@ func (s *server) listEverywhere(w http.ResponseWriter, r *http.Request, next htt
 	json.NewEncoder(w).Encode(merge(pages, names, limit))
 }
 
-func (s *server) listOf(ctx context.Context, n cluster.Peer, r *http.Request) *recordPage {
-	answer, err := s.askNode(ctx, n, r, strings.TrimPrefix((&url.URL{Path: r.URL.Path,
-		RawQuery: r.URL.RawQuery}).String(), "/api/v1"), nil)
-	if err != nil {
-		return nil
+// hitsEverywhere counts the hits of all nodes. Where one does not answer, no policy is called stale.
+func (s *server) hitsEverywhere(w http.ResponseWriter, r *http.Request, next http.Handler) {
+	list, ok := s.gather(w, r, next)
+	if !ok {
+		return
 	}
-	defer answer.Body.Close()
-	out := &recordPage{}
-	if answer.StatusCode != http.StatusOK || json.NewDecoder(io.LimitReader(answer.Body,
-		maxMerged)).Decode(out) != nil {
-		return nil
+	var out apitype.AllHits
+	for i, one := range list {
+		var hits apitype.AllHits
+		switch {
+		case one.body == nil || json.Unmarshal(one.body, &hits) != nil:
+			out.Missing = append(out.Missing, one.node)
+		case i == 0:
+			out = hits
+		default:
+			out.Items = joinHits(out.Items, hits.Items)
+		}
 	}
-	return out
+	for i := range out.Items {
+		out.Items[i].Stale = out.Items[i].Stale && len(out.Missing) == 0
+	}
+	w.Header().Set("Content-Type", "application/json")
+	json.NewEncoder(w).Encode(out)
+}
+
+// joinHits adds what another node counted to the policies that are known here.
+func joinHits(list, others []apitype.Hits) []apitype.Hits {
+	for i := range list {
+		h := &list[i]
+		for j := range others {
+			o := &others[j]
+			if o.Policy != h.Policy || o.Group != h.Group {
+				continue
+			}
+			h.Since, h.Before, h.Stale = h.Since+o.Since, h.Before+o.Before, h.Stale && o.Stale
+			if o.Last != nil && (h.Last == nil || o.Last.After(*h.Last)) {
+				h.Last = o.Last
+			}
+			for k := range min(len(h.Hours), len(o.Hours)) {
+				h.Hours[k] += o.Hours[k]
+			}
+		}
+	}
+	return list
 }
 
 // merge brings the pages of nodes together, the newest record first. Where one has more, what others have beyond that

@@ -268,6 +268,8 @@ type Hits struct {
 type AllHits struct {
 	Revision int    `json:"revision"`
 	Items    []Hits `json:"items"`
+	// Missing are the nodes whose hits are not among them.
+	Missing []string `json:"missing,omitempty" doc:"Nodes that do not answer, whose hits are missing"`
 }
 
 // Expected is the outcome of one expectation.

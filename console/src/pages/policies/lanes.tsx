@@ -97,7 +97,8 @@ function LaneView({ lane }: { lane: Lane }) {
     save.mutate({ id: lane.id, tag: lane.tag, body: laneBody({ ...lane, policies }) }, { onSuccess: done });
   const found = useAnalysis().data?.items.filter((f) => f.id === lane.id && f.kind === "lane") ?? [];
   const plain = lane.problems.filter((p) => !p.code.startsWith("finding."));
-  const hits = useHits().data?.items ?? [];
+  const counted = useHits().data;
+  const hits = counted?.items ?? [];
   const change = useDraft().data?.changes.find((c) => c.kind === "lane" && c.id === lane.id);
   const drafted = new Set(
     change?.what === "added" ? lane.policies.map((p) => p.id) : (change?.parts ?? []).map((p) => p.id),
@@ -170,6 +171,11 @@ function LaneView({ lane }: { lane: Lane }) {
             </Notice>
           </div>
         ))}
+      {counted?.missing && (
+        <div className="mt-2">
+          <Notice tone="warn">Hits at {counted.missing.join(" and ")} are missing: it does not answer.</Notice>
+        </div>
+      )}
       {lane.forward.length > 0 && (
         <p className="mt-3">
           Requests go to <b>{lane.forward.join(", then to ")}</b>, and the first that answers decides. What it grants is
