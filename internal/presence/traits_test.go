@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"sync"
 	"testing"
 	"time"
 
@@ -16,7 +15,6 @@ import (
 
 // shelf is a store that may fail.
 type shelf struct {
-	mu   sync.Mutex
 	rows map[string]store.DeviceTraits
 	full bool
 }

@@ -159,13 +159,6 @@ func (b *Book) signedIn(s *Sighting) (touched []netip.Addr, err error) {
 	return b.around(c, touched), nil
 }
 
-func or(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
-}
-
 func (b *Book) name(p *Person, display string) {
 	if display != "" && p.Display != display {
 		p.Display = strings.Clone(display)
