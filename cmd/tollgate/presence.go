@@ -46,7 +46,7 @@ func (s *invocation) answerWho(a *apitype.PresenceAnswer) {
 	if a.Here != nil {
 		s.fields([2]string{"person", strings.TrimSpace(a.Here.Display + " (" + a.Here.Who + ")")},
 			[2]string{"groups", strings.Join(a.Here.Groups, ", ")}, [2]string{"role", a.Here.Role},
-			[2]string{"device", strings.TrimSpace(a.Here.MAC + " " + a.Here.Host)},
+			[2]string{"device", strings.Join(strings.Fields(a.Here.MAC+" "+a.Here.Host+" "+a.Here.Kind), " ")},
 			[2]string{"until", a.Here.Until.Local().Format(time.DateTime) + " without another word"})
 	}
 	if l := a.Lease; l != nil {

@@ -59,6 +59,9 @@ func TestTheKindOfADevice(t *testing.T) {
 	}
 	w.wants(0, []string{"presence", "devices", "02:00:99"}, "printer", "02-00-99-00-00-01", "3 devices seen")
 	w.wants(0, []string{"device-kind", "list"}, "cameras", "camera")
+	w.do(http.MethodPost, "/presence/sightings", apitype.SightingFields{Kind: "signed-in", Who: "k.nance",
+		Address: "192.0.2.9", MAC: "02-00-5e-00-00-09"}, nil)
+	w.wants(0, []string{"presence", "who", "192.0.2.9"}, "02-00-5e-00-00-09", "camera")
 	w.wants(0, []string{"device-kind", "show", "printers"}, "1 that were seen")
 	w.wants(1, []string{"device-kind", "add", "all", "-kind", "thing"}, "asks for nothing")
 	w.wants(1, []string{"device-kind", "add", "bad", "-kind", "thing", "-fingerprint", "1,300"}, "1,300")

@@ -104,7 +104,7 @@ var help = regexp.MustCompile(
 		`(attempts?|sessions?|accounts?|devices?|factors?|contacts|reasons|methods|fields|unknown-devices)|` +
 		`list-(held-back|leases)|find-person|search|get-account-import|export-sessions|(add|change|remove)-(account|device)|` +
 		`import-(accounts|devices|factors)|(get|export)-factor-readiness|(get|export)-factor-report|invite-factors|(enrol|confirm|release|remove)-factor|renew-recovery-codes|(give|end)-temporary-code|ask-sessions?|` +
-		`release-(held-back|lease)|forget-people|list-(presence|presence-changes|sightings)|get-presence(-state|-person)?|add-sighting)$`,
+		`release-(held-back|lease)|forget-people|list-(presence|presence-changes|sightings|seen-devices)|get-presence(-state|-person)?|add-sighting)$`,
 )
 
 // bare makes a call with an empty body and looks at the beginning of the answer only.

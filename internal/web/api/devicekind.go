@@ -42,7 +42,7 @@ func (s *server) deviceKinds() {
 	})
 	huma.Register(s.api, operation("GET", "/presence/devices", "list-seen-devices",
 		"What was seen of devices, and which kind they are taken for"), s.listSeenDevices)
-	huma.Register(s.api, operation("POST", "/device-kinds/fits", "try-device-kind",
+	huma.Register(s.api, operation("POST", "/device-kinds/fits", "check-device-kind",
 		"Which of the devices that were seen a rule would fit"),
 		func(_ context.Context, in *struct{ Body apitype.DeviceKindFields }) (*body[apitype.SeenDevices], error) {
 			o := &config.DeviceKind{}

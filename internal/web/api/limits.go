@@ -32,7 +32,7 @@ var unlimited = set(
 	"list-sightings",
 	"get-presence-state", "list-presence-changes", "get-presence-person",
 	"add-sighting",
-	"list-seen-devices", "try-device-kind",
+	"list-seen-devices", "check-device-kind",
 )
 
 // beyond refuses a call that is about more than the clients of a limited operator; nil for what is not.

@@ -13,6 +13,7 @@ import (
 
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/facts"
 	core "tollgate.example/key/internal/core/presence"
 	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/presence"
@@ -54,6 +55,25 @@ func (s *server) presenceCalls() {
 			return checkReaders(&in.Body)
 		},
 	)
+}
+
+// kindOf is what a device is taken for: by the tag of a known one, or by the rules.
+func (s *server) kindOf(mac string) string {
+	if mac == "" {
+		return ""
+	}
+	f := facts.Facts{Kind: s.Gate.Current().Plan.Kind(mac, s.Presence.Traits(mac))}
+	if d := s.Gate.Devices.Find(strings.ToUpper(mac)); d != nil {
+		f.Device = d.Facts(time.Now())
+	}
+	return f.DeviceKind()
+}
+
+// withKind is who is at an address, with the kind of the device.
+func (s *server) withKind(e *core.Entry) apitype.Presence {
+	out := viewOf(e)
+	out.Kind = s.kindOf(out.MAC)
+	return out
 }
 
 func viewOf(e *core.Entry) apitype.Presence {
@@ -106,7 +126,7 @@ func (s *server) listPresence(_ context.Context, in *struct {
 		Complete: s.Presence.Complete(),
 	}
 	for i := range list {
-		out.Items = append(out.Items, viewOf(&list[i]))
+		out.Items = append(out.Items, s.withKind(&list[i]))
 	}
 	if more {
 		out.Next = list[len(list)-1].Address.String()
@@ -167,6 +187,7 @@ func (s *server) whoIsThere(ctx context.Context, in *struct {
 	}
 	if a.Here != nil {
 		here := standing(a.Here)
+		here.Kind = s.kindOf(here.MAC)
 		out.Here = &here
 	}
 	if l := a.Lease; l != nil {
@@ -272,7 +293,7 @@ func (s *server) presenceOfPerson(ctx context.Context, in *struct {
 		Conflicts: []apitype.Standing{}, Groups: []string{}}
 	here, lost := s.Presence.Person(in.Name)
 	for i := range here {
-		out.Here = append(out.Here, viewOf(&here[i]))
+		out.Here = append(out.Here, s.withKind(&here[i]))
 		out.Display, out.Role = cmp.Or(out.Display, here[i].Display), cmp.Or(out.Role, here[i].Role)
 		if len(here[i].Groups) > 0 {
 			out.Groups = here[i].Groups

@@ -41,7 +41,7 @@ var calls = byRight(map[operator.Right][]string{
 		"list-lanes", "get-lane", "list-passes", "get-pass", "list-pools", "get-pool", "list-calendars",
 		"get-calendar", "list-overrides", "get-override", "list-remotes", "get-remote", "list-feeds", "get-feed",
 		"list-sources", "get-source", "list-scopes", "get-scope", "list-device-kinds", "get-device-kind",
-		"try-device-kind",
+		"check-device-kind",
 		"list-subscribers", "get-subscriber", "check-readers",
 		"list-vendors", "get-vendor", "list-command-lists", "get-command-list", "list-expectations",
 		"get-expectation", "list-authorities", "get-authority", "list-certificates", "get-certificate",

@@ -120,6 +120,7 @@ type Presence struct {
 	Role    string    `json:"role,omitempty"`
 	MAC     string    `json:"mac,omitempty"`
 	Host    string    `json:"host,omitempty"`
+	Kind    string    `json:"kind,omitempty" doc:"What the device is taken for"`
 	Source  string    `json:"source" doc:"Source by which the person is there"`
 	Way     string    `json:"way"`
 	Trust   int       `json:"trust"`

@@ -56,7 +56,7 @@ export function WhoPage() {
                 <span>{a.here.groups.join(", ")}</span>
                 {a.here.role && <PassChip name={a.here.role} />}
                 <span className="mono text-soft">
-                  {a.here.host} {a.here.mac}
+                  {a.here.host} {a.here.mac} {a.here.kind}
                 </span>
                 <span className="text-soft">
                   without another word until <When at={a.here.until} long />
