@@ -70,6 +70,7 @@ func TestPeopleAddASecurityKeyWhenTheyEnrol(t *testing.T) {
 		t.Fatal(err)
 	}
 	named := func(link string) string { return strings.Replace(link, "127.0.0.1", "localhost", 1) }
+	base := named(w.app.PortalURL)
 	steps(t, p.open(named(w.enrolLink("m.wade"))), p.fill("Password", wadePassword), p.click("Next"),
 		p.see("authenticator app"))
 	seed, err := browser.Eval[string](p.Page, "document.querySelector('.seed').textContent")
@@ -89,9 +90,46 @@ func TestPeopleAddASecurityKeyWhenTheyEnrol(t *testing.T) {
 	if dir := os.Getenv("SHOTS"); dir != "" {
 		p.Shot(dir + "/enrolled-key.png")
 	}
-	steps(t, p.click("Add a security key"), p.see("Remove Security key"), p.see("8 are left"), p.click("Sign out"),
-		p.see("Sign in to look after"), p.fill("Name", "m.wade"), p.fill("Password", wadePassword),
-		p.click("Use a security key"), p.see("Remove Security key"))
+	proof, err := browser.Eval[string](p.Page, "document.getElementById('said').dataset.proof")
+	if err != nil || proof == "" {
+		t.Fatal(err)
+	}
+	// What the page carries adds one key, while the devices are as they were; nobody is signed in by it.
+	v := w.visitor("en")
+	sends := func(want int, method, path, body, cookie string) string {
+		t.Helper()
+		req, err := http.NewRequest(method, v.base+path, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Content-Type", "application/json")
+		req.Header.Set("Origin", base)
+		if req.Host = strings.TrimPrefix(base, "http://"); cookie != "" {
+			req.AddCookie(&http.Cookie{Name: "tollgate_mine", Value: cookie})
+		}
+		status, text := v.send(req)
+		if status != want {
+			t.Errorf("%s %s: %d %s, want %d", method, path, status, text, want)
+		}
+		return text
+	}
+	with := func(proof string) string { return `{"proof":"` + proof + `"}` }
+	sends(http.StatusForbidden, http.MethodPost, "/mine/key/begin", with(""), "")
+	sends(http.StatusForbidden, http.MethodPost, "/mine/key/begin", with(proof[:len(proof)-4]), "")
+	sends(http.StatusOK, http.MethodPost, "/mine/key/begin", with(proof), "")
+	steps(t, p.click("Add a security key"), p.see("The security key is added"), p.see("Keep these recovery codes"))
+	sends(http.StatusForbidden, http.MethodPost, "/mine/key/begin", with(proof), "") // once
+	sends(http.StatusForbidden, http.MethodPost, "/mine/recovery", "", proof)
+	if page := sends(http.StatusOK, http.MethodGet, "/mine", "", proof); strings.Contains(page, "Makes codes") {
+		t.Error("what lets a key be added shows the devices")
+	}
+	var list apitype.Page[apitype.Factor]
+	w.do(http.MethodGet, "/factors?q=m.wade", nil, &list)
+	if len(list.Items) != 2 {
+		t.Fatalf("%+v", list.Items)
+	}
+	steps(t, p.open(base+"/mine"), p.see("Sign in to look after"), p.fill("Name", "m.wade"),
+		p.fill("Password", wadePassword), p.click("Use a security key"), p.see("Remove Security key"))
 	if list := p.Errors(); len(list) > 0 {
 		t.Errorf("the console of the browser has %q", list)
 	}

@@ -19,6 +19,9 @@ var keyScript []byte
 // keyPlace is that of what shows that a person gave the password a moment ago, and is to touch the security key.
 var keyPlace = config.Place{Purpose: "portal", Object: "key"}
 
+// addKeyPlace is that of what shows that a person has just enrolled, and may add a security key.
+var addKeyPlace = config.Place{Purpose: "portal", Object: "add-key"}
+
 // keyLife is how long a person may take to touch the key.
 const keyLife = 2 * time.Minute
 
@@ -127,9 +130,26 @@ func (s *server) enterByKey(w http.ResponseWriter, r *http.Request) {
 	send(w, http.StatusOK, map[string]any{})
 }
 
-// beginKey begins to register a key of whoever looks at the own devices.
+// adder is who may add a security key: whoever looks at the own devices, or has just enrolled, as a proof shows; nil
+// for nobody.
+func (s *server) adder(r *http.Request, proof string) *Invitation {
+	if proof == "" {
+		return s.whose(r)
+	}
+	var i Invitation
+	if decode(s.Box, addKeyPlace, proof, &i) != nil || s.Now().After(i.Until) || s.has(i.Store, i.Name) != i.Has {
+		return nil
+	}
+	return &i
+}
+
+// beginKey begins to register a key.
 func (s *server) beginKey(w http.ResponseWriter, r *http.Request) {
-	i := s.whose(r)
+	var in answered
+	if !read(w, r, &in) {
+		return
+	}
+	i := s.adder(r, in.Proof)
 	if i == nil {
 		send(w, http.StatusForbidden, refused{Why: "again"})
 		return
@@ -148,13 +168,13 @@ func (s *server) beginKey(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *server) addKey(w http.ResponseWriter, r *http.Request) {
-	i := s.whose(r)
-	if i == nil {
-		send(w, http.StatusForbidden, refused{Why: "again"})
-		return
-	}
 	var in answered
 	if !read(w, r, &in) {
+		return
+	}
+	i := s.adder(r, in.Proof)
+	if i == nil {
+		send(w, http.StatusForbidden, refused{Why: "again"})
 		return
 	}
 	text, err := s.keys.Register(in.Session, keyOf(i), in.Response, s.Now())
@@ -183,6 +203,8 @@ func (s *server) addKey(w http.ResponseWriter, r *http.Request) {
 	}
 	s.noted(r, i, "added a security key to the own devices")
 	s.Tell(i, Added)
-	s.stay(w, i)
+	if in.Proof == "" {
+		s.stay(w, i)
+	}
 	send(w, http.StatusOK, map[string]any{})
 }

@@ -12,6 +12,7 @@ const post = async (path, body) => {
   if (!answer.ok) throw Object.assign(new Error(out.why), { why: out.why });
   return out;
 };
+const proof = said.dataset.proof ?? ""; // of somebody who has just enrolled
 const able = (id, run) => {
   const button = document.getElementById(id);
   if (!button || !window.PublicKeyCredential?.parseCreationOptionsFromJSON) return;
@@ -22,7 +23,8 @@ const able = (id, run) => {
     said.textContent = "";
     try {
       await run();
-      location.assign("/mine");
+      if (!proof) return location.assign("/mine");
+      button.closest("section").replaceChildren(Object.assign(document.createElement("p"), { className: "right", textContent: said.dataset.added }));
     } catch (e) {
       say(e.why ?? "touched");
       button.disabled = false;
@@ -37,9 +39,9 @@ able("bykey", async () => {
   await post("/mine/key/enter", { session, proof, response: shown.toJSON(), label: "" });
 });
 able("addkey", async () => {
-  const { session, options } = await post("/mine/key/begin", {});
+  const { session, options } = await post("/mine/key/begin", { proof });
   const publicKey = PublicKeyCredential.parseCreationOptionsFromJSON(options);
   const made = await navigator.credentials.create({ publicKey });
   const label = document.getElementById("keylabel").value;
-  await post("/mine/key/add", { session, proof: "", response: made.toJSON(), label });
+  await post("/mine/key/add", { session, proof, response: made.toJSON(), label });
 });

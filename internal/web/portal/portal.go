@@ -290,6 +290,7 @@ func (s *server) confirm(w http.ResponseWriter, r *http.Request) {
 		s.page(w, r, http.StatusTooManyRequests, "message", view{Wrong: "slower"})
 		return
 	}
+	mine := s.whose(r)
 	codes, err := s.Factors.ConfirmStill(ctx, p.Factor, r.PostFormValue("code"), p.Has, s.Now())
 	var field *factor.FieldError
 	switch {
@@ -309,10 +310,15 @@ func (s *server) confirm(w http.ResponseWriter, r *http.Request) {
 		s.Log.Error("an enrolment waits for the audit", "who", p.Name, "error", err)
 	}
 	s.Tell(&p.Invitation, Added)
-	// Password and code are what the page of the own devices takes, so that a security key can be added at once.
-	p.Until = s.Now().Add(mineLife)
-	s.stay(w, &p.Invitation)
-	s.page(w, r, http.StatusOK, "done", view{Name: p.Name, Display: p.Display, Codes: codes})
+	done := view{Name: p.Name, Display: p.Display, Codes: codes}
+	if mine != nil && mine.Store == p.Store && mine.Name == p.Name {
+		s.stay(w, mine)
+	}
+	// A security key can be added from this page, as long as it is open. No visit begins: the next one at this computer
+	// may be somebody else.
+	done.Pass = encode(s.Box, addKeyPlace, &Invitation{Store: p.Store, Name: p.Name, Display: p.Display,
+		Has: s.has(p.Store, p.Name), Until: s.Now().Add(passLife)})
+	s.page(w, r, http.StatusOK, "done", done)
 }
 
 func (s *server) fault(w http.ResponseWriter, r *http.Request, doing string, err error) {
