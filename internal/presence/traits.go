@@ -6,9 +6,11 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/kind"
 	core "tollgate.example/key/internal/core/presence"
 	"tollgate.example/key/internal/store"
 )
@@ -42,15 +44,34 @@ type traits struct {
 
 type seenTraits struct {
 	facts.Traits
-	// at is when it was seen last, told when that was stored and told last.
+	// at is when it was seen last, told when that was stored and told last; heard tells that another node has seen it.
 	at, told time.Time
+	heard    bool
+	// taken is the kind that rules made of it last.
+	taken atomic.Pointer[taken]
+}
+
+// taken is a kind, nil for none, with the rules that made it.
+type taken struct {
+	rules *kind.Rules
+	kind  *facts.Kind
+}
+
+// kindBy is the kind by some rules, worked out once.
+func (t *seenTraits) kindBy(rules *kind.Rules, mac core.MAC) *facts.Kind {
+	if had := t.taken.Load(); had != nil && had.rules == rules {
+		return had.kind
+	}
+	made := rules.Of(mac.String(), &t.Traits)
+	t.taken.Store(&taken{rules, made})
+	return made
 }
 
 // Notice notes what a source has seen of a device, whether or not it is in scope. What is empty stays as it was; but
 // what a device says together with its fingerprint is all that it says, since another system may run on it now.
 func (k *Keeper) Notice(source *Source, mac core.MAC, t facts.Traits, at time.Time) {
 	if source.Enabled && mac != 0 && (t != facts.Traits{}) {
-		k.notice(mac, t, at, k.o.TellTraits)
+		k.notice(mac, t, at, false)
 	}
 }
 
@@ -62,52 +83,48 @@ func (k *Keeper) HeardTraits(t *store.DeviceTraits) {
 		at = now
 	}
 	if mac := core.ParseMAC(t.MAC); mac != 0 {
-		k.notice(mac, facts.Traits{Fingerprint: t.Fingerprint, VendorClass: t.VendorClass, Host: t.Host}, at, nil)
+		k.notice(mac, facts.Traits{Fingerprint: t.Fingerprint, VendorClass: t.VendorClass, Host: t.Host}, at, true)
 	}
 }
 
-func (k *Keeper) notice(mac core.MAC, t facts.Traits, at time.Time, tell func(*store.DeviceTraits)) {
+func (k *Keeper) notice(mac core.MAC, t facts.Traits, at time.Time, heard bool) {
 	for _, text := range []*string{&t.Fingerprint, &t.VendorClass, &t.Host} {
 		if *text = strings.ToValidUTF8(strings.TrimSpace(*text), "?"); len(*text) > maxText {
 			*text = strings.ToValidUTF8((*text)[:maxText], "")
 		}
 	}
-	made := k.traits.take(mac, t, at, k.o.Now())
-	if made != nil && tell != nil {
-		tell(rowOf(mac, made))
-	}
+	k.traits.take(mac, t, at, k.o.Now(), heard)
 }
 
-// take brings it in, and returns it if it is worth telling.
-func (d *traits) take(mac core.MAC, t facts.Traits, at, now time.Time) *seenTraits {
+// take brings it in. What is worth it is stored and told with the next save, so that a device that says something else
+// each time floods nobody.
+func (d *traits) take(mac core.MAC, t facts.Traits, at, now time.Time, heard bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	was := d.of[mac]
 	if was != nil {
 		if at.Before(was.at) {
-			return nil
+			return
 		}
 		if t.Host = cmp.Or(t.Host, was.Host); t.Fingerprint == "" {
 			t.Fingerprint, t.VendorClass = was.Fingerprint, cmp.Or(t.VendorClass, was.VendorClass)
 		}
 		if t == was.Traits && at.Sub(was.told) < seenEvery {
-			d.of[mac] = &seenTraits{was.Traits, at, was.told}
-			return nil
+			d.of[mac] = &seenTraits{Traits: was.Traits, at: at, told: was.told, heard: was.heard}
+			return
 		}
 	} else {
 		if now.Sub(d.since) > time.Minute || now.Before(d.since) {
 			d.since, d.strangers = now, 0
 		}
 		if d.strangers++; d.strangers > maxNewDevices {
-			return nil
+			return
 		}
 		if len(d.of) >= maxDevices {
 			d.makeRoom()
 		}
 	}
-	made := &seenTraits{t, at, at}
-	d.of[mac], d.dirty[mac] = made, true
-	return made
+	d.of[mac], d.dirty[mac] = &seenTraits{Traits: t, at: at, told: at, heard: heard}, true
 }
 
 // makeRoom forgets the tenth that was not seen for longest. The caller holds the lock.
@@ -142,16 +159,22 @@ type Device struct {
 	MAC core.MAC
 	facts.Traits
 	Seen time.Time
+	// Kind is what the rules make of it, nil for nothing.
+	Kind *facts.Kind
+	seen *seenTraits
 }
 
-// Devices lists what was seen of devices, the latest first.
-func (k *Keeper) Devices() []Device {
+// Devices lists what was seen of devices, the latest first, with what rules make of each.
+func (k *Keeper) Devices(rules *kind.Rules) []Device {
 	k.traits.mu.RLock()
 	out := make([]Device, 0, len(k.traits.of))
 	for mac, t := range k.traits.of {
-		out = append(out, Device{mac, t.Traits, t.at})
+		out = append(out, Device{MAC: mac, Traits: t.Traits, Seen: t.at, seen: t})
 	}
 	k.traits.mu.RUnlock()
+	for i := range out { // outside of the lock, since sign-ins wait for it
+		out[i].Kind = out[i].seen.kindBy(rules, out[i].MAC)
+	}
 	slices.SortFunc(out, func(a, b Device) int {
 		return cmp.Or(b.Seen.Compare(a.Seen), cmp.Compare(a.MAC, b.MAC))
 	})
@@ -189,29 +212,35 @@ func (k *Keeper) loadTraits(ctx context.Context) error {
 	for _, r := range rows {
 		if mac := core.ParseMAC(r.MAC); mac != 0 && k.traits.of[mac] == nil {
 			at := time.UnixMilli(r.SeenAt)
-			k.traits.of[mac] = &seenTraits{facts.Traits{Fingerprint: r.Fingerprint, VendorClass: r.VendorClass,
-				Host: r.Host}, at, at}
+			k.traits.of[mac] = &seenTraits{Traits: facts.Traits{Fingerprint: r.Fingerprint,
+				VendorClass: r.VendorClass, Host: r.Host}, at: at, told: at}
 		}
 	}
 	return nil
 }
 
-// saveTraits writes what changed; what could not be written is tried again.
+// saveTraits writes what changed, and tells other nodes what was seen here; what could not be written is tried again.
 func (k *Keeper) saveTraits(ctx context.Context) {
 	var list []store.DeviceTraits
+	var tell []int // of the list
 	var forget []string
 	k.traits.mu.Lock()
 	for mac := range k.traits.dirty {
-		if t := k.traits.of[mac]; t != nil {
-			list = append(list, *rowOf(mac, t))
-		} else {
+		if t := k.traits.of[mac]; t == nil {
 			forget = append(forget, mac.String())
+		} else if list = append(list, *rowOf(mac, t)); !t.heard {
+			tell = append(tell, len(list)-1)
 		}
 		if delete(k.traits.dirty, mac); len(list)+len(forget) >= saveTraits {
 			break
 		}
 	}
 	k.traits.mu.Unlock()
+	for _, i := range tell {
+		if k.o.TellTraits != nil {
+			k.o.TellTraits(&list[i])
+		}
+	}
 	if len(list)+len(forget) == 0 || k.o.Traits == nil {
 		return
 	}

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"net"
 	"net/http"
 	"testing"
@@ -73,6 +74,13 @@ func TestTheKindOfADevice(t *testing.T) {
 	if fits.Found != 2 || fits.Total != 3 {
 		t.Errorf("%+v", fits)
 	}
+
+	many := make([]string, 201)
+	for i := range many {
+		many[i] = fmt.Sprint("*cam-", i, "*")
+	}
+	w.refused(http.StatusUnprocessableEntity, http.MethodPost, "/device-kinds/fits", apitype.DeviceKindFields{
+		MACs: []string{}, Fingerprints: []string{}, VendorClasses: []string{}, Hosts: many}, "at most 200")
 
 	w.wants(0, []string{"policy", "change", "Wired", "Crew", "-when", `group is Crew and device.kind is "camera"`,
 		"-publish"}, "published")

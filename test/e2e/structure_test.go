@@ -99,7 +99,7 @@ var allowed = map[string][]string{
 		"internal/manage/sources", "internal/session", "internal/wire/"},
 
 	"internal/presence": {"internal/base/ident", "internal/core/config", "internal/core/facts",
-		"internal/core/presence", "internal/store",
+		"internal/core/kind", "internal/core/presence", "internal/store",
 		"internal/store/record"},
 	"internal/front/reports": {"internal/core/config", "internal/core/facts", "internal/core/presence",
 		"internal/presence",

@@ -27,8 +27,10 @@ const (
 	// usualOrder is the order of those that do not say.
 	usualOrder = 50
 	maxOrder   = 99
-	// maxTraits bounds the lines of one list, maxTrait one line, in octets.
-	maxTraits = 2000
+	// maxMACs bounds the beginnings of addresses, which are looked up at once; maxTraits bounds the lines of the other
+	// lists, which are compared one by one, and maxTrait one line, in octets.
+	maxMACs   = 2000
+	maxTraits = 200
 	maxTrait  = 512
 )
 
@@ -93,9 +95,13 @@ func (c *Config) checkDeviceKinds(k *checker) {
 
 func (o *DeviceKind) checkTraits(k *checker) {
 	list := func(field string, lines []string, remedy string, wrong func(text string) bool) {
-		if len(lines) > maxTraits {
+		most := maxTraits
+		if field == "macs" {
+			most = maxMACs
+		}
+		if len(lines) > most {
 			k.fail(field, TooMany, "Make another rule of some of them.", "%d lines, at most %d are allowed",
-				len(lines), maxTraits)
+				len(lines), most)
 			return
 		}
 		for i, text := range lines {

@@ -27,6 +27,9 @@ type Compiler struct {
 	shaky bool
 	tags  []string
 	last  *work
+	// kinds are the rules of kindsOf.
+	kinds   *kind.Rules
+	kindsOf []*config.DeviceKind
 }
 
 // work is what a compilation leaves for the next one. It is immutable.
@@ -76,7 +79,10 @@ func (k *Compiler) Compile(c *config.Config) (*Plan, []config.Problem) {
 	k.tags, k.last = tags, next
 	problems = append(problems, next.shared.problems...)
 	p := *next.shared.Plan
-	p.Config, p.clients, p.kinds = c, k.table, kind.Compile(c.DeviceKinds)
+	if k.kinds == nil || !slices.Equal(k.kindsOf, c.DeviceKinds) {
+		k.kinds, k.kindsOf = kind.Compile(c.DeviceKinds), c.DeviceKinds
+	}
+	p.Config, p.clients, p.kinds = c, k.table, k.kinds
 	problems = append(problems, p.compileLanes(c, next, before, tags)...)
 	p.lanes = newIndex(len(p.Lanes), func(i int) []rule.Anchor { return anchorsOf(p.Lanes[i].when) })
 	p.overrides = make(map[string][]*Override, len(c.Overrides))

@@ -5,6 +5,7 @@ import (
 
 	"tollgate.example/key/internal/core/config"
 	"tollgate.example/key/internal/core/facts"
+	"tollgate.example/key/internal/core/kind"
 	"tollgate.example/key/internal/core/reason"
 	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/core/rule"
@@ -84,8 +85,8 @@ func (p *Plan) decide(f *facts.Facts) Decision {
 	return d
 }
 
-// Kind is what a device is taken for, by its address and what was seen of it; nil if no rule fits.
-func (p *Plan) Kind(mac string, t *facts.Traits) *facts.Kind { return p.kinds.Of(mac, t) }
+// Kinds are the rules by which devices are taken for something.
+func (p *Plan) Kinds() *kind.Rules { return p.kinds }
 
 // Before decides everything that can be decided before anybody is looked up. The reason is OK if the attempt may go
 // on to the stores of the realm.

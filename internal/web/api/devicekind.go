@@ -5,6 +5,7 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -28,9 +29,9 @@ func (s *server) deviceKinds() {
 		},
 		views: func(*config.Config) func(*config.DeviceKind, apitype.Meta) apitype.DeviceKind {
 			decided := map[string]int{}
-			for _, d := range s.Presence.Devices() {
-				if k := s.Gate.Current().Plan.Kind(d.MAC.String(), &d.Traits); k != nil {
-					decided[k.Rule]++
+			for _, d := range s.Presence.Devices(s.Gate.Current().Plan.Kinds()) {
+				if d.Kind != nil {
+					decided[d.Kind.Rule]++
 				}
 			}
 			return func(o *config.DeviceKind, m apitype.Meta) apitype.DeviceKind {
@@ -52,9 +53,14 @@ func (s *server) deviceKinds() {
 			if o.Asks() == 0 {
 				return ok(apitype.SeenDevices{Items: []apitype.SeenDevice{}, Kinds: []apitype.KindCount{}}), nil
 			}
-			rule := devices.Compile(c.DeviceKinds)
-			return ok(s.seenDevices(func(d *presence.Device, _ *apitype.SeenDevice) bool {
-				return rule.Of(d.MAC.String(), &d.Traits) != nil
+			for _, p := range c.Check() { // so that nobody has the service compare for minutes
+				if p.Code == config.TooMany {
+					return nil, faulty(p.Field, p.Message, p.Remedy)
+				}
+			}
+			rule, end := devices.Compile(c.DeviceKinds), time.Now().Add(trialTime)
+			return ok(s.seenDevices(func(d *presence.Device, seen *apitype.SeenDevice) bool {
+				return time.Now().Before(end) && rule.Of(seen.MAC, &d.Traits) != nil
 			}, someDevices)), nil
 		})
 }
@@ -66,6 +72,9 @@ func setKind(o *config.DeviceKind, in *apitype.DeviceKindFields) {
 
 // someDevices is how many devices are shown of those that a rule would fit.
 const someDevices = 10
+
+// trialTime bounds how long devices are compared with a rule while it is written.
+const trialTime = time.Second
 
 func (s *server) listSeenDevices(_ context.Context, in *struct {
 	Query string `query:"q" maxLength:"200" doc:"Part of the address, host name, fingerprint or vendor class"`
@@ -83,12 +92,12 @@ func (s *server) listSeenDevices(_ context.Context, in *struct {
 
 // seenDevices lists the devices that fit, up to a limit, and counts all.
 func (s *server) seenDevices(fits func(*presence.Device, *apitype.SeenDevice) bool, limit int) apitype.SeenDevices {
-	plan, counts := s.Gate.Current().Plan, map[string]int{}
+	counts := map[string]int{}
 	out := apitype.SeenDevices{Items: []apitype.SeenDevice{}, Kinds: []apitype.KindCount{}}
-	for _, d := range s.Presence.Devices() {
+	for _, d := range s.Presence.Devices(s.Gate.Current().Plan.Kinds()) {
 		seen := apitype.SeenDevice{MAC: d.MAC.String(), Host: d.Host, Fingerprint: d.Fingerprint,
 			VendorClass: d.VendorClass, Seen: d.Seen}
-		if k := plan.Kind(seen.MAC, &d.Traits); k != nil {
+		if k := d.Kind; k != nil {
 			seen.Kind, seen.Rule = k.Name, k.Rule
 		}
 		out.Total++

@@ -62,7 +62,7 @@ func (s *server) kindOf(mac string) string {
 	if mac == "" {
 		return ""
 	}
-	f := facts.Facts{Kind: s.Gate.Current().Plan.Kind(mac, s.Presence.Traits(mac))}
+	f := facts.Facts{Kind: s.Gate.Current().Plan.Kinds().Of(mac, s.Presence.Traits(mac))}
 	if d := s.Gate.Devices.Find(strings.ToUpper(mac)); d != nil {
 		f.Device = d.Facts(time.Now())
 	}

@@ -112,7 +112,7 @@ func sourceState(one *presence.State, now time.Time) apitype.SourceState {
 	case one.Fault != "" && !one.FaultAt.Before(one.Seen):
 		out.State, out.Says = "refused", one.Fault
 	case one.Seen.IsZero():
-		out.State, out.Says = "never", "nothing reported since the service started"
+		out.State, out.Says = "never", "nothing reported yet"
 	case one.Silent(now):
 		out.State, out.Says = "silent", "silent since "+one.Seen.UTC().Format("15:04:05")+" UTC"
 	case len(one.Lost) > 0:
