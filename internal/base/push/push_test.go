@@ -49,9 +49,10 @@ func serve(t *testing.T) *service {
 	}
 	s.Server = httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
+		status := int(s.status.Load()) // before the test is told, which may change it at once
 		s.got <- r
 		s.body <- body
-		w.WriteHeader(int(s.status.Load()))
+		w.WriteHeader(status)
 	}))
 	t.Cleanup(s.Close)
 	encode := base64.RawURLEncoding.EncodeToString
