@@ -230,7 +230,11 @@ func TestDecoderFindsNothingWrong(t *testing.T) {
 	if err := capture.Start(); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(2500 * time.Millisecond)
+	w.eventually("the capture begins", func() bool {
+		info, err := os.Stat(file)
+		return err == nil && info.Size() > 0
+	})
+	time.Sleep(500 * time.Millisecond)
 	w.wants(0, []string{"pass", "change", "crew", "-attr", "Idle-Timeout=900", "-attr",
 		"Vendor-Specific=32473:1:0x0a0b", "-attr", "Class=crew", "-attr", "Framed-IPv6-Prefix=2001:db8:7::/64",
 		"-attr", "Framed-IP-Address=192.0.2.77", "-attr", "Reply-Message=Welcome aboard", "-attr",

@@ -139,7 +139,8 @@ func (s *gearSession) send(body []byte) error {
 
 // ask sends a body and waits for the answer.
 func (s *gearSession) ask(body []byte) ([]byte, error) {
-	stop := context.AfterFunc(s.ctx, func() { s.g.conn.SetDeadline(time.Now()) })
+	conn := s.g.conn // the connection may be given up by the time that the context ends
+	stop := context.AfterFunc(s.ctx, func() { conn.SetDeadline(time.Now()) })
 	defer stop()
 	if err := s.send(body); err != nil {
 		return nil, err
