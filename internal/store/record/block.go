@@ -76,8 +76,8 @@ func plain(blob []byte) ([]byte, error) {
 	return nil, errBlock
 }
 
-// block is a row of the table blocks. Since and Until are the first and the last time of its records, in microseconds.
-type block struct {
+// Block is a row of the table blocks: some records, in order. Since and Until are the first and the last time of its records, in microseconds.
+type Block struct {
 	ID    ident.ID `db:"id"`
 	Last  ident.ID `db:"last"`
 	N     int      `db:"n"`
@@ -88,9 +88,9 @@ type block struct {
 }
 
 // encode makes a block of records, which have their identifiers.
-func encode[T any](e *encoder, p *packer, kind *Kind[T], list []*T) block {
+func encode[T any](e *encoder, p *packer, kind *Kind[T], list []*T) Block {
 	e.reset()
-	var b block
+	var b Block
 	for i, r := range list {
 		add(e, kind, r)
 		if i == 0 {
@@ -107,7 +107,7 @@ func encode[T any](e *encoder, p *packer, kind *Kind[T], list []*T) block {
 }
 
 // open begins to read the records of a block.
-func (b *block) open(bodies bool) (*decoder, error) {
+func (b *Block) open(bodies bool) (*decoder, error) {
 	head, err := plain(b.Head)
 	if err != nil {
 		return nil, err

@@ -20,7 +20,7 @@ func FuzzBlock(f *testing.F) {
 	f.Add(head, []byte("x"))
 	f.Add([]byte{2, 7, 0xff, 0xff, 0xff, 0xff, 0x0f}, []byte{})
 	f.Fuzz(func(_ *testing.T, head, body []byte) {
-		b := block{Head: p.blob(head, false), Body: p.blob(body, false)}
+		b := Block{Head: p.blob(head, false), Body: p.blob(body, false)}
 		_, _ = decode(&kind, &b, true)
 		_, _ = plain(head)
 		_ = decodeTerms(head, func(_, _ []byte) bool { return true })

@@ -61,6 +61,9 @@ type Keeper[T any] struct {
 	// setAside is where a damaged file was put.
 	setAside string
 	searches chan struct{}
+	// copier makes copies elsewhere, if somebody does; telling counts batches whose copies are under way.
+	copier  atomic.Pointer[func(blocks []Block, then func())]
+	telling sync.WaitGroup
 
 	w       *writer[T]
 	removal removal
@@ -210,6 +213,7 @@ func (k *Keeper[T]) do(ctx context.Context, job func() error) error {
 
 func (k *Keeper[T]) run() {
 	defer close(k.ended)
+	defer k.telling.Wait()
 	batch := make([]pending[T], 0, batchSize)
 	tick := time.NewTicker(tidyEvery)
 	defer tick.Stop()
@@ -277,7 +281,7 @@ func (k *Keeper[T]) commit(batch []pending[T]) {
 	for i, p := range batch {
 		list[i] = p.r
 	}
-	kept, err := k.w.insert(list)
+	kept, blocks, err := k.w.insert(list)
 	defer func() { k.judge(err, len(list)-len(kept)) }()
 	for err != nil && !k.kind.Durable && !k.isClosing() {
 		k.judge(err, 0)
@@ -286,7 +290,7 @@ func (k *Keeper[T]) commit(batch []pending[T]) {
 		time.Sleep(retryEvery)
 		k.serve()
 		var more []*T
-		more, err = k.w.insert(list[len(kept):])
+		more, blocks, err = k.w.insert(list[len(kept):])
 		kept = append(kept, more...)
 	}
 	if missing := len(list) - len(kept); missing > 0 {
@@ -297,16 +301,17 @@ func (k *Keeper[T]) commit(batch []pending[T]) {
 	if len(kept) > 0 && k.kind.Written != nil {
 		k.kind.Written(kept)
 	}
+	var waiters []chan error
 	for i, p := range batch {
-		if p.done == nil {
-			continue
-		}
-		if i < len(kept) {
-			p.done <- nil
-		} else {
+		switch {
+		case p.done == nil:
+		case i < len(kept):
+			waiters = append(waiters, p.done)
+		default:
 			p.done <- fmt.Errorf("recording in %s: %w", k.file.Name(), err)
 		}
 	}
+	k.copied(blocks, waiters)
 	if k.Live.Active() {
 		for _, r := range kept {
 			k.Live.Send(r)
@@ -361,7 +366,7 @@ func (k *Keeper[T]) isClosing() bool {
 // there.
 func (k *Keeper[T]) Import(ctx context.Context, list []*T) error {
 	return k.do(ctx, func() error {
-		kept, err := k.w.insert(list)
+		kept, _, err := k.w.insert(list)
 		k.total.Add(int64(len(kept)))
 		for k.w.tidy(ctx) {
 		}

@@ -52,7 +52,7 @@ func (s *search[T]) segments(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			if err := s.late(&block{ID: seg.ID, Last: seg.Last, Since: seg.Since, Until: seg.Until}); err != nil {
+			if err := s.late(&Block{ID: seg.ID, Last: seg.Last, Since: seg.Since, Until: seg.Until}); err != nil {
 				return err
 			}
 		}

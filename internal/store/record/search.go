@@ -182,7 +182,7 @@ func (s *search[T]) blocks(ctx context.Context, query string, args ...any) error
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var b block
+		var b Block
 		if err := rows.Scan(&b.ID, &b.Last, &b.N, &b.Since, &b.Until, &b.Head); err != nil {
 			return err
 		}
@@ -194,7 +194,7 @@ func (s *search[T]) blocks(ctx context.Context, query string, args ...any) error
 }
 
 // decode reads the records of a block.
-func decode[T any](kind *Kind[T], b *block, bodies bool) ([]T, error) {
+func decode[T any](kind *Kind[T], b *Block, bodies bool) ([]T, error) {
 	d, err := b.open(bodies)
 	if err != nil {
 		return nil, err
@@ -209,7 +209,7 @@ func decode[T any](kind *Kind[T], b *block, bodies bool) ([]T, error) {
 }
 
 // look goes through the records of a block.
-func (s *search[T]) look(ctx context.Context, b *block) error {
+func (s *search[T]) look(ctx context.Context, b *Block) error {
 	list, err := decode(&s.k.kind, b, false)
 	if err != nil {
 		s.page.Unreadable += b.N
@@ -308,7 +308,7 @@ func (k *Keeper[T]) Walk(ctx context.Context, q Query[T], each func([]T) error) 
 }
 
 // late ends a search whose time is over, behind a block.
-func (s *search[T]) late(b *block) error {
+func (s *search[T]) late(b *Block) error {
 	if s.deadline.IsZero() || time.Now().Before(s.deadline) {
 		return nil
 	}
@@ -320,8 +320,8 @@ func (s *search[T]) late(b *block) error {
 	return errLate
 }
 
-func blockOf(ctx context.Context, from sqlx.QueryerContext, id ident.ID) (*block, error) {
-	var b block
+func blockOf(ctx context.Context, from sqlx.QueryerContext, id ident.ID) (*Block, error) {
+	var b Block
 	err := sqlx.GetContext(ctx, from, &b, "SELECT id, last, n, since, until, head, body FROM blocks WHERE id <= "+
 		"? ORDER "+
 		"BY id DESC LIMIT 1", id)
@@ -357,7 +357,7 @@ func (k *Keeper[T]) Count(ctx context.Context, since, until time.Time) (n int, e
 		"until >= ?1 AND since >= ?1 AND until < ?2", from, to); err != nil {
 		return 0, k.failed("counting", err)
 	}
-	var edge []block
+	var edge []Block
 	if err = k.file.Read.SelectContext(ctx, &edge, "SELECT id, last, n, since, until, head FROM blocks WHERE "+
 		"until >= ?1 "+
 		"AND since < ?2 AND (since < ?1 OR until >= ?2)", from, to); err != nil {

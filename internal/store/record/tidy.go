@@ -73,7 +73,7 @@ func (w *writer[T]) merge(ctx context.Context, from, to int) error {
 			return fmt.Errorf("merging block %s: %w", u.ID, err)
 		}
 	}
-	var made []block
+	var made []Block
 	for _, part := range chunks(list) {
 		made = append(made, encode(w.encoder, w.packer, &w.k.kind, part))
 	}
@@ -101,7 +101,7 @@ func (w *writer[T]) merge(ctx context.Context, from, to int) error {
 	return nil
 }
 
-func (w *writer[T]) read(ctx context.Context, id ident.ID) (b block, err error) {
+func (w *writer[T]) read(ctx context.Context, id ident.ID) (b Block, err error) {
 	err = w.conn.GetContext(ctx, &b, "SELECT id, last, n, since, until, head, body FROM blocks WHERE id = ?", id)
 	return b, err
 }
@@ -159,7 +159,7 @@ func (w *writer[T]) seal(ctx context.Context) error {
 }
 
 // collect notes what the records of a block are found by. A damaged block has nothing that can be found.
-func (w *writer[T]) collect(b *block, place uint32, fields map[string]terms) {
+func (w *writer[T]) collect(b *Block, place uint32, fields map[string]terms) {
 	index := Fields{index: func(field, value string) {
 		values := fields[field]
 		if values == nil {

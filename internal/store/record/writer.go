@@ -105,7 +105,7 @@ func (w *writer[T]) within(do func() error) error {
 	return err
 }
 
-func (w *writer[T]) put(b *block) error {
+func (w *writer[T]) put(b *Block) error {
 	if b.Body == nil {
 		b.Body = []byte{}
 	}
@@ -113,9 +113,9 @@ func (w *writer[T]) put(b *block) error {
 	return err
 }
 
-// insert commits records in their order and returns those that are kept: all, or those before the first that cannot
-// be, with the error.
-func (w *writer[T]) insert(list []*T) ([]*T, error) {
+// insert commits records in their order and returns those that are kept: all, or none with the error. With them come
+// the blocks that they are in.
+func (w *writer[T]) insert(list []*T) ([]*T, []Block, error) {
 	blocks, err := w.try(list)
 	if sqlite.Taken(err) { // somebody else wrote into the file: identifiers above whatever is there
 		if err = w.resume(context.Background()); err == nil {
@@ -127,7 +127,7 @@ func (w *writer[T]) insert(list []*T) ([]*T, error) {
 		}
 	}
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for _, b := range blocks {
 		w.tail = append(w.tail, unit{b.ID, b.Last, b.N})
@@ -135,12 +135,12 @@ func (w *writer[T]) insert(list []*T) ([]*T, error) {
 		w.last = b.Last
 	}
 	w.k.ids.Above(w.last)
-	return list, nil
+	return list, blocks, nil
 }
 
 // try gives records their identifiers and commits them in one transaction.
-func (w *writer[T]) try(list []*T) ([]block, error) {
-	blocks := make([]block, 0, len(list)/blockSize+1)
+func (w *writer[T]) try(list []*T) ([]Block, error) {
+	blocks := make([]Block, 0, len(list)/blockSize+1)
 	for _, part := range chunks(list) {
 		for _, r := range part {
 			id, at := w.k.kind.Key(r)
