@@ -79,6 +79,9 @@ func (g *Gate) Close() {
 	g.open.Close()
 }
 
+// Resumable are the TLS sessions that may be resumed.
+func (g *Gate) Resumable() *server.Sessions { return g.sessions }
+
 // Conversations counts the EAP conversations under way, and the TLS sessions kept for resumption.
 func (g *Gate) Conversations() (open, sessions int) { return g.open.Len(), g.sessions.Len() }
 

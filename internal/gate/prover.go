@@ -212,36 +212,48 @@ func readCertificate(ctx context.Context, trust *certificate.Trust, chain []*x50
 
 // Resume looks up again whom a session proved, and looks at their certificates again. It leaves no facts about them:
 // the peer has not shown yet that the session is its own.
-func (p *prover) Resume(ctx context.Context, before []proof.Proof) []*proof.Claim {
+func (p *prover) Resume(ctx context.Context, before []proof.Before) []*proof.Claim {
 	var out []*proof.Claim
-	for _, old := range before {
-		was := old.Claim()
+	for _, was := range before {
 		visit := *p.Visit
 		visit.Facts.Lookups = nil
 		visit.anew = true
 		again := &prover{Visit: &visit}
-		again.Facts.Method = old.Method()
+		again.Facts.Method = was.Method
 		var record *facts.Certificate
-		if was.Certificate != nil {
+		var chain []*x509.Certificate
+		if was.Shown {
 			trust := p.snapshot.Lane(p.before.Lane.Number).Trust
-			if trust == nil || len(was.Chain) == 0 {
+			if chain = parse(was.Chain); trust == nil || len(chain) == 0 {
 				return nil
 			}
-			made, name, verdict := readCertificate(ctx, trust, was.Chain, nil, time.Now())
+			made, name, verdict := readCertificate(ctx, trust, chain, nil, time.Now())
 			if verdict.Code != reason.OK || name != was.Inner {
 				return nil
 			}
 			record = made
 		}
 		if again.find(ctx, was.Subject, was.Inner) != reason.OK || again.claim.Stamp != was.Stamp ||
-			again.claim.Person.Store != was.Person.Store || again.claim.Person.ID != was.Person.ID {
+			again.claim.Person.Store != was.Store || again.claim.Person.ID != was.ID {
 			return nil
 		}
 		p.Facts.Lookups = append(p.Facts.Lookups, visit.Facts.Lookups...)
 		p.Facts.Spent.Directory += visit.Facts.Spent.Directory
-		again.claim.Certificate, again.claim.Chain = record, was.Chain
+		again.claim.Certificate, again.claim.Chain = record, chain
 		again.claim.Right()
 		out = append(out, again.claim)
+	}
+	return out
+}
+
+// parse reads the certificates of a chain, none if one cannot be read.
+func parse(chain [][]byte) (out []*x509.Certificate) {
+	for _, der := range chain {
+		certificate, err := x509.ParseCertificate(der)
+		if err != nil {
+			return nil
+		}
+		out = append(out, certificate)
 	}
 	return out
 }

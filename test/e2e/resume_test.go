@@ -163,3 +163,53 @@ func TestAResetPasswordDoesNotResume(t *testing.T) {
 	r.wants(true, false, "after the reset")
 	r.wants(true, true, "and again")
 }
+
+// Who signed in at one node resumes at the other, which looks at the person and the password anew.
+func TestResumptionAtTheOtherNode(t *testing.T) {
+	t.Parallel()
+	a := start(t)
+	a.tunnelled(nil)
+	b := a.second("second")
+	a.well(2)
+	made := a.issue("Lantern", "k.nance", apitype.IssueInput{UPN: "k.nance@lanternferries.example",
+		Make: apitype.Make{Subject: "k.nance"}})
+	pair, err := tls.X509KeyPair([]byte(made.Chain), []byte(made.Key))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all []*resumer
+	for _, method := range []string{"peap-mschapv2", "eap-tls", "peap-tls"} {
+		r := a.resumer(method, "k.nance@lanternferries.example", "gangway-and-rope", &pair)
+		r.wants(true, false, "at the first node")
+		all = append(all, r)
+	}
+	time.Sleep(time.Second) // they tell each other within that
+	for _, r := range all {
+		r.in.Server = b.radius
+		r.wants(true, true, "at the second node")
+	}
+	time.Sleep(time.Second)
+	for _, r := range all {
+		r.in.Server = a.radius
+		r.wants(true, true, "at the first node again")
+	}
+	var account apitype.Account
+	a.do(http.MethodGet, "/accounts/k.nance", nil, &account)
+	a.do(http.MethodPut, "/accounts/"+account.ID, apitype.AccountInput{Password: "another-and-anchor",
+		AccountFields: account.AccountFields}, nil, ifMatchAny)
+	a.do(http.MethodPost, "/issued/"+made.Certificate.ID+"/revoke", nil, nil)
+	b.eventually("the second node knows of the revocation", func() bool {
+		var issued apitype.Page[apitype.IssuedCertificate]
+		b.do(http.MethodGet, "/issued", nil, &issued)
+		for _, one := range issued.Items {
+			if one.ID == made.Certificate.ID {
+				return one.RevokedAt != nil
+			}
+		}
+		return false
+	})
+	for _, r := range all {
+		r.in.Server = b.radius
+		r.wants(false, false, "at the second node, after the password was changed and the certificate revoked")
+	}
+}

@@ -41,7 +41,7 @@ type Asker interface {
 	Certificate(ctx context.Context, who proof.Subject, state *tls.ConnectionState) (*proof.Claim, reason.Code)
 	// Resume looks up again whom an earlier conversation proved, and verifies their certificates again. No claims mean
 	// that everything has to be proven anew.
-	Resume(ctx context.Context, before []proof.Proof) []*proof.Claim
+	Resume(ctx context.Context, before []proof.Before) []*proof.Claim
 	// Settle decides by policy once everything is proven, before success or failure is sent under protection.
 	Settle(proofs ...proof.Proof) bool
 	// Fail keeps why the conversation cannot go on.

@@ -3,7 +3,6 @@ package server
 import (
 	"crypto/rand"
 	"crypto/tls"
-	"errors"
 	"slices"
 	"sync"
 	"time"
@@ -14,27 +13,68 @@ import (
 
 // Sessions keeps the TLS sessions that may be resumed. crypto/tls writes the ticket before anybody is proven inside
 // the tunnel, so a ticket holds no identity: it is a random handle of an entry here, and the entry is of no use until
-// its conversation succeeded. Entries are bounded in number and age, and each ticket is taken once.
+// its conversation succeeded. Entries are bounded in number and age, and each ticket is taken once; where there are
+// several nodes, once on each within the fraction of a second in which they tell each other.
 type Sessions struct {
 	mu      sync.Mutex
 	entries map[handle]*session
 	order   []handle // as they came, to forget the oldest
 	limit   int
+	// tell tells other nodes, nil for nobody.
+	tell func(Told)
 }
 
 type handle [32]byte
 
 type session struct {
-	state []byte
-	scope string
-	at    time.Time
-	// proofs are who the conversation proved, none while it is under way.
-	proofs []proof.Proof
+	handle handle
+	state  []byte
+	scope  string
+	at     time.Time
+	// before is whom the conversation proved, none while it is under way.
+	before []proof.Before
 }
+
+// Told is what nodes tell each other of a session that may be resumed, or, without State, of one that was.
+type Told struct {
+	Handle []byte `json:"handle"`
+	State  []byte `json:"state,omitempty"`
+	Scope  string `json:"scope,omitempty"`
+	// Age is how old it is; the clocks of nodes differ.
+	Age    time.Duration  `json:"age,omitempty"`
+	Before []proof.Before `json:"before,omitempty"`
+}
+
+// maxProven bounds who may be proven by a session that another node tells of: a computer and a person.
+const maxProven = 2
 
 // NewSessions keeps at most limit sessions.
 func NewSessions(limit int) *Sessions {
 	return &Sessions{entries: map[handle]*session{}, limit: limit}
+}
+
+// Tell has other nodes told of sessions, so that they can be resumed there.
+func (s *Sessions) Tell(tell func(Told)) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.tell = tell
+}
+
+// Heard takes what another node told.
+func (s *Sessions) Heard(t Told) {
+	if len(t.Handle) != len(handle{}) {
+		return
+	}
+	h := handle(t.Handle)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	switch {
+	case len(t.State) == 0:
+		delete(s.entries, h)
+	case len(t.Before) == 0 || len(t.Before) > maxProven || s.entries[h] != nil:
+	default:
+		s.put(&session{h, t.State, t.Scope, time.Now().Add(-max(0, t.Age)), t.Before})
+	}
 }
 
 // attach makes a TLS configuration use the sessions for one method.
@@ -63,13 +103,13 @@ func (s *Sessions) attach(config *tls.Config, m *tlsMethod) {
 			return nil, nil // a full handshake follows
 		}
 		if m.kind != eap.TLS { // there crypto/tls shows the certificate again
-			if m.again = m.c.asker.Resume(m.c.ctx, entry.proofs); len(m.again) != len(entry.proofs) {
+			if m.again = m.c.asker.Resume(m.c.ctx, entry.before); len(m.again) != len(entry.before) {
 				return nil, nil
 			}
 		}
 		state, err := tls.ParseSessionState(entry.state)
-		if err != nil {
-			return nil, errors.New("a kept session cannot be read")
+		if err != nil { // another node made it, by another version perhaps
+			return nil, nil
 		}
 		m.resumed = entry
 		return state, nil
@@ -77,10 +117,15 @@ func (s *Sessions) attach(config *tls.Config, m *tlsMethod) {
 }
 
 func (s *Sessions) keep(entry *session) []byte {
-	var h handle
-	rand.Read(h[:])
+	rand.Read(entry.handle[:])
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.put(entry)
+	return entry.handle[:]
+}
+
+// put keeps an entry; the oldest one makes room.
+func (s *Sessions) put(entry *session) {
 	for len(s.order) > 0 && len(s.entries) >= s.limit {
 		delete(s.entries, s.order[0])
 		s.order = s.order[1:]
@@ -94,9 +139,8 @@ func (s *Sessions) keep(entry *session) []byte {
 		}
 		s.order = kept
 	}
-	s.entries[h] = entry
-	s.order = append(s.order, h)
-	return h[:]
+	s.entries[entry.handle] = entry
+	s.order = append(s.order, entry.handle)
 }
 
 // take returns the session of a ticket if it may be resumed under these settings, and forgets it.
@@ -105,18 +149,31 @@ func (s *Sessions) take(identity []byte, scope string, settings *Settings) *sess
 		return nil
 	}
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	entry := s.entries[handle(identity)]
-	if entry == nil || len(entry.proofs) == 0 || entry.scope != scope || time.Since(entry.at) > settings.Resume {
-		return nil
+	entry, tell := s.entries[handle(identity)], s.tell
+	if entry != nil && !entry.fits(scope, settings) {
+		entry = nil
 	}
-	for _, p := range entry.proofs {
-		if !slices.Contains(settings.Methods, p.Method()) {
-			return nil
+	if entry != nil {
+		delete(s.entries, entry.handle)
+	}
+	s.mu.Unlock()
+	if entry != nil && tell != nil {
+		tell(Told{Handle: entry.handle[:]})
+	}
+	return entry
+}
+
+// fits reports whether a session may be resumed under these settings.
+func (s *session) fits(scope string, settings *Settings) bool {
+	if len(s.before) == 0 || s.scope != scope || time.Since(s.at) > settings.Resume {
+		return false
+	}
+	for _, b := range s.before {
+		if !slices.Contains(settings.Methods, b.Method) {
+			return false
 		}
 	}
-	delete(s.entries, handle(identity))
-	return entry
+	return true
 }
 
 // proven makes the sessions of a conversation usable.
@@ -124,10 +181,21 @@ func (s *Sessions) proven(m *tlsMethod, proofs []proof.Proof) {
 	if m.inside != outside {
 		return
 	}
+	before := make([]proof.Before, len(proofs))
+	for i, p := range proofs {
+		before[i] = p.Before()
+	}
 	s.mu.Lock()
-	defer s.mu.Unlock()
+	tell := s.tell
 	for _, entry := range m.c.made {
-		entry.proofs = proofs
+		entry.before = before
+	}
+	s.mu.Unlock()
+	if tell == nil {
+		return
+	}
+	for _, entry := range m.c.made {
+		tell(Told{entry.handle[:], entry.state, entry.scope, time.Since(entry.at), before})
 	}
 }
 

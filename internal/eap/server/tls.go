@@ -257,7 +257,7 @@ func (m *tlsMethod) up(ctx context.Context, out []byte) step {
 	}
 	if m.resumed != nil && m.kind != eap.TLS {
 		for i, claim := range m.again {
-			m.proofs = append(m.proofs, claim.Finish(m.resumed.proofs[i].Method()))
+			m.proofs = append(m.proofs, claim.Finish(m.resumed.before[i].Method))
 		}
 		return m.enter(ctx, out)
 	}

@@ -141,12 +141,12 @@ func (a *asker) Certificate(_ context.Context, who proof.Subject, state *tls.Con
 	return claim(who, leaf.Subject.CommonName), reason.OK
 }
 
-func (a *asker) Resume(_ context.Context, before []proof.Proof) (out []*proof.Claim) {
+func (a *asker) Resume(_ context.Context, before []proof.Before) (out []*proof.Claim) {
 	if !a.resumable {
 		return nil
 	}
 	for _, p := range before {
-		out = append(out, claim(p.Claim().Subject, p.Claim().Inner))
+		out = append(out, claim(p.Subject, p.Inner))
 	}
 	a.code = reason.OK
 	return out

@@ -76,6 +76,35 @@ func (p Proof) Claim() Claim {
 // Method is the method that made the proof.
 func (p Proof) Method() string { return p.method }
 
+// Before tells whom a proof proved, so that they can be looked up again. Unlike the Proof it proves nobody, and may be
+// kept, or handed to another node.
+type Before struct {
+	Method  string  `json:"method"`
+	Subject Subject `json:"subject,omitempty"`
+	Inner   string  `json:"inner,omitempty"`
+	// Store and ID tell the person or computer, Stamp the secret that they had.
+	Store string `json:"store"`
+	ID    string `json:"id"`
+	Stamp string `json:"stamp,omitempty"`
+	// Shown tells that a certificate was shown; Chain is it with those that came with it, in DER.
+	Shown bool     `json:"shown,omitempty"`
+	Chain [][]byte `json:"chain,omitempty"`
+}
+
+// Before tells whom the proof proved; of the zero Proof it is empty.
+func (p Proof) Before() Before {
+	c := p.claim
+	if c == nil {
+		return Before{}
+	}
+	out := Before{Method: p.method, Subject: c.Subject, Inner: c.Inner, Store: c.Person.Store, ID: c.Person.ID,
+		Stamp: c.Stamp, Shown: c.Certificate != nil}
+	for _, certificate := range c.Chain {
+		out.Chain = append(out.Chain, certificate.Raw)
+	}
+	return out
+}
+
 // Into makes proofs facts: of one subject, or of a computer and then the person on it. Nothing else makes somebody the
 // person or computer of an attempt. Zero proofs are left out; without any the facts stay as they are.
 func Into(f *facts.Facts, proofs ...Proof) {

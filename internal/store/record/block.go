@@ -76,7 +76,8 @@ func plain(blob []byte) ([]byte, error) {
 	return nil, errBlock
 }
 
-// Block is a row of the table blocks: some records, in order. Since and Until are the first and the last time of its records, in microseconds.
+// Block is a row of the table blocks: some records, in order. Since and Until are the first and the last time of its
+// records, in microseconds.
 type Block struct {
 	ID    ident.ID `db:"id"`
 	Last  ident.ID `db:"last"`

@@ -19,7 +19,8 @@ import (
 func some(n int, from int) (list []*visit) {
 	at := time.Date(2026, 11, 3, 9, 0, 0, 0, time.UTC)
 	for i := range n {
-		list = append(list, &visit{At: at.Add(time.Duration(from+i) * time.Second), Who: fmt.Sprintf("p%d", (from+i)%50),
+		list = append(list, &visit{At: at.Add(time.Duration(from+i) * time.Second),
+			Who:  fmt.Sprintf("p%d", (from+i)%50),
 			Gate: "north", Count: int64(from + i), Paper: fmt.Appendf(nil, "paper %d", from+i)})
 	}
 	return list
