@@ -191,6 +191,14 @@ func (s *invocation) nodes(nodes apitype.Nodes) {
 			s.say("%s: %s", n.Name, n.Says)
 		}
 	}
+	for _, n := range nodes.Items {
+		switch {
+		case n.Copied:
+			s.say("What %s records is copied to %s before it is acknowledged.", n.Name, n.Copies)
+		case n.Copies != "":
+			s.say("%s", s.paint(red, "What "+n.Name+" records is copied to "+n.Copies))
+		}
+	}
 	for i, l := range nodes.Lonely {
 		if i == 0 {
 			s.say("\nWithout service if a node dies, since they have asked one only:")

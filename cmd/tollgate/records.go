@@ -1,6 +1,7 @@
 package main
 
 import (
+	"encoding/json"
 	"flag"
 	"fmt"
 	"net/http"
@@ -19,11 +20,15 @@ const maxAsked = 500
 // records lists records, the newest first, up to a limit. A search that takes long says how far it came.
 func records[T any](s *invocation, path string, q url.Values, limit int) ([]T, error) {
 	items, told, unreadable := []T{}, time.Now(), 0
+	var first apitype.Page[T]
 	for len(items) < limit {
 		q.Set("limit", fmt.Sprint(min(limit-len(items), maxAsked)))
 		page, err := client.Get[apitype.Page[T]](s.ctx, s.api, path+"?"+q.Encode())
 		if err != nil {
 			return nil, err
+		}
+		if first.Items == nil {
+			first = page
 		}
 		items, unreadable = append(items, page.Items...), unreadable+page.Unreadable
 		if page.Next == "" {
@@ -38,7 +43,25 @@ func records[T any](s *invocation, path string, q url.Values, limit int) ([]T, e
 		fmt.Fprintf(s.err, "%d records are left out: the file is damaged where they are. Check the disk; a backup may "+
 			"have them.\n", unreadable)
 	}
+	s.elsewhere(first.Missing, first.Copied)
 	return items, nil
+}
+
+// elsewhere says of nodes that do not answer what became of their records in a list.
+func (s *invocation) elsewhere(missing []string, copied []apitype.Copied) {
+	for _, c := range copied {
+		how, until := "does not answer", ""
+		if c.Removed {
+			how = "was removed"
+		}
+		if c.Until != nil {
+			until = " until " + c.Until.Local().Format("2006-01-02 15:04:05")
+		}
+		fmt.Fprintf(s.err, "%s %s; what it recorded%s comes from a copy.\n", c.Node, how, until)
+	}
+	if len(missing) > 0 {
+		fmt.Fprintf(s.err, "What %s recorded is missing: no answer.\n", strings.Join(missing, " and "))
+	}
 }
 
 // selectFlags are flags that select records, each a parameter of the call; arguments are the text to search for.
@@ -93,7 +116,14 @@ func exportCommand(noun, help, path string, flags func(*flag.FlagSet) func(args 
 				}()
 				out = file
 			}
-			return s.api.Do(s.ctx, http.MethodGet, path+"?"+q.Encode(), nil, client.To{Writer: out})
+			return s.api.Do(s.ctx, http.MethodGet, path+"?"+q.Encode(), nil, client.To{Writer: out,
+				Head: func(h http.Header) {
+					var missing []string
+					var copied []apitype.Copied
+					_ = json.Unmarshal([]byte(h.Get(apitype.MissingHeader)), &missing) // there may be none
+					_ = json.Unmarshal([]byte(h.Get(apitype.CopiedHeader)), &copied)
+					s.elsewhere(missing, copied)
+				}})
 		}
 	}}
 }

@@ -46,6 +46,7 @@ import (
 	"tollgate.example/key/internal/manage/rehearsal"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/manage/sources"
+	"tollgate.example/key/internal/mirror"
 	"tollgate.example/key/internal/presence"
 	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/store"
@@ -90,8 +91,13 @@ type App struct {
 	tacacs     *tacacs.Server
 	onward     *onward.Keeper
 	cluster    *cluster.Cluster
-	presence   *presence.Keeper
-	sightings  *store.Sightings
+	// ofOthers is what other nodes recorded, mirror brings what is recorded here to them.
+	ofOthers  *store.Copies
+	adopting  chan struct{}
+	mirror    atomic.Pointer[mirror.Mirror]
+	disk      atomic.Pointer[host.Disk]
+	presence  *presence.Keeper
+	sightings *store.Sightings
 	// accounted is presence once it takes what accounting and attempts say.
 	accounted atomic.Pointer[presence.Keeper]
 	console   atomic.Pointer[string] // URL
@@ -143,7 +149,7 @@ func Start(ctx context.Context, o Options) (*App, error) {
 		return nil, fmt.Errorf("the data directory %s is in use by another tollgated: stop that one first", o.Data)
 	}
 	a := &App{failed: make(chan error, 1), panicked: &panics.Log{}, log: o.Log,
-		telling: make(chan struct{}, maxTelling)}
+		telling: make(chan struct{}, maxTelling), adopting: make(chan struct{}, adoptedAtOnce)}
 	a.done = append(a.done, unlock)
 	if o.Join != "" {
 		if err := cluster.Join(ctx, cluster.JoinOptions{Dir: o.Data, Token: o.Join, Address: o.NodeAddress,
@@ -293,7 +299,13 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	}
 	a.owners["configuration"] = configuration{revisions.Reload}
 	a.owners["operator-factor"] = operators.SecondFactors()
+	if err := a.openCopies(ctx, o, clock); err != nil {
+		return err
+	}
 	if err := a.openCluster(ctx, o, box, registry, revisions, counts); err != nil {
+		return err
+	}
+	if err := a.openMirror(o, ids); err != nil {
 		return err
 	}
 	if err := a.openPresence(ctx, o, box, ids, clock); err != nil {
@@ -319,7 +331,8 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	}
 	background, cancel := context.WithCancel(context.Background())
 	a.cancel = cancel
-	disk := host.OpenDisk(o.Data, host.Together{a.sightings, a.Attempts}, nil)
+	disk := host.OpenDisk(o.Data, host.Together{a.ofOthers, a.sightings, a.Attempts}, nil)
+	a.disk.Store(disk)
 	a.background(func() { clock.Run(background) })
 	a.background(func() { a.presence.Run(background) })
 	a.background(func() { a.pushing(box).Run(background) })
@@ -376,7 +389,8 @@ func (a *App) start(ctx context.Context, o *Options) error {
 			a.Attempts.Added), Box: box, IDs: ids, Tally: counts, Attempts: a.Attempts, Journal: a.Journal,
 		Sessions: a.Sessions, Changes: a.changes, Follower: follower,
 		Backup: a.backupOf(o), Onward: a.onward, Presence: a.presence, Cluster: a.cluster, Portal: a.PortalURL,
-		Trial: a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting,
+		OfOthers: a.ofOthers,
+		Trial:    a.radius.Trial, GearTrial: a.tacacs.Trial, GearOpen: a.tacacs.Open, Waiting: a.radius.Waiting,
 		Listening: a.listening(), KeyFile: filepath.Join(o.Data, "key"),
 		Secure: secure, Hosts: o.HTTPHosts, Done: background.Done()}))
 }

@@ -14,6 +14,7 @@ import (
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/base/tally"
 	"tollgate.example/key/internal/cluster"
+	"tollgate.example/key/internal/eap/server"
 	"tollgate.example/key/internal/identity/lockout"
 	"tollgate.example/key/internal/manage/attention"
 	"tollgate.example/key/internal/manage/audit"
@@ -51,7 +52,11 @@ func (a *App) openCluster(ctx context.Context, o *Options, box *seal.Box, regist
 			hour += count.Admitted + count.Refused
 		}
 		_, number := revisions.Running()
-		out := cluster.Own{Revision: number, Attempts: hour, Clients: map[string]time.Time{}}
+		out := cluster.Own{Revision: number, Attempts: hour, Clients: map[string]time.Time{},
+			Holds: a.ofOthers.Nodes()}
+		if m := a.mirror.Load(); m != nil {
+			out.Copied = copiesOf(m.State())
+		}
 		if url := a.console.Load(); url != nil {
 			out.URL = *url
 		}
@@ -70,7 +75,8 @@ func (a *App) openCluster(ctx context.Context, o *Options, box *seal.Box, regist
 	a.cluster, err = cluster.Open(ctx, cluster.Options{Dir: o.Data, Address: o.NodeAddress, Number: int(o.Node),
 		Version: Version, Command: command, Store: a.store, Box: box, Tell: a.Changed,
 		Shared:  func(ctx context.Context, node int) error { return a.leases.Share(ctx, a.store, node) },
-		Reunite: a.reunite, Inside: a.approvals.inside(api.Inside(a), a.panicked), Hear: a.hear, Missed: a.missed,
+		Reunite: a.reunite, Inside: a.approvals.inside(a.copiesOr(api.Inside(a)), a.panicked), Hear: a.hear,
+		Missed: a.missed,
 		Catch: func(run func()) {
 			defer a.panicked.Catch(func() string { return "work of nodes" }, nil)
 			run()
@@ -84,14 +90,17 @@ func (a *App) openCluster(ctx context.Context, o *Options, box *seal.Box, regist
 	a.Gate.Computers.Tell(func(mac, name string, at time.Time) {
 		a.cluster.Say(saidComputer, computerSeen{mac, name, at})
 	})
+	a.Gate.Resumable().Tell(func(t server.Told) { a.cluster.Say(saidResumable, t) })
 	return nil
 }
 
-// What nodes tell each other soon: what became of passwords, from where computers were proven, and what people say of
-// sign-ins on their phones.
+// What nodes tell each other soon: what became of passwords, from where computers were proven, TLS sessions, and what
+// people say of sign-ins on their phones.
 const (
 	saidPassword = "password"
 	saidComputer = "computer"
+	// A TLS session that may be resumed, or that was.
+	saidResumable = "resumable"
 	// An alarm of a person about a sign-in, and its end.
 	saidNotMe    = "not-me"
 	saidReleased = "released"
@@ -118,6 +127,11 @@ func (a *App) hear(s cluster.Saying) {
 		a.heardTraits(s.Data)
 	case saidSighting:
 		a.heardSighting(s.Data)
+	case saidResumable:
+		var told server.Told
+		if json.Unmarshal(s.Data, &told) == nil {
+			a.Gate.Resumable().Heard(told)
+		}
 	case saidComputer:
 		var seen computerSeen
 		if json.Unmarshal(s.Data, &seen) == nil && seen.MAC != "" {
@@ -250,7 +264,23 @@ func (a *App) nodes() attention.Nodes {
 		case n.Seen.Wrong == "" && !n.Seen.At.IsZero() && !n.Seen.Own.Engine.Running:
 			one.Wrong = n.Seen.Own.Engine.Why
 		}
+		one.Uncopied, one.Why = uncopied(&n, state.Nodes)
 		out.Others = append(out.Others, one)
 	}
 	return out
+}
+
+// uncopied is since when something of what a node records is copied to no other node, although one answers, and why.
+func uncopied(n *cluster.NodeState, all []cluster.NodeState) (since time.Time, why string) {
+	if n.Witness || n.Seen.Silent() || !slices.ContainsFunc(all, func(o cluster.NodeState) bool {
+		return o.Number != n.Number && !o.Witness && !o.Seen.At.IsZero() && !o.Seen.Silent()
+	}) {
+		return time.Time{}, ""
+	}
+	for _, c := range n.Seen.Own.Copied {
+		if !c.Live && c.Wrong != "" && (since.IsZero() || c.Since.Before(since)) {
+			since, why = c.Since, c.Kind+", "+c.Wrong
+		}
+	}
+	return since, why
 }

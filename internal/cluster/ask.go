@@ -31,6 +31,32 @@ func (c *Cluster) Name() string {
 	return ""
 }
 
+// Number is the number of this node.
+func (c *Cluster) Number() int {
+	if r := c.running(); r != nil {
+		return r.self.Number
+	}
+	return c.o.Number
+}
+
+// Members are the nodes with what was seen of the others last. Unlike State it asks nobody.
+func (c *Cluster) Members() (out []NodeState) {
+	r := c.running()
+	if r == nil {
+		return nil
+	}
+	r.peers.mu.RLock()
+	defer r.peers.mu.RUnlock()
+	for _, n := range r.peers.nodes {
+		one := NodeState{Node: n, Self: n.Number == r.self.Number}
+		if s := r.peers.seen[n.Number]; s != nil {
+			one.Seen = *s
+		}
+		out = append(out, one)
+	}
+	return out
+}
+
 // Others are the other nodes that keep records.
 func (c *Cluster) Others() (out []Peer) {
 	r := c.running()

@@ -46,6 +46,20 @@ type Own struct {
 	// Clients are those that asked it, with the last time of each.
 	Clients map[string]time.Time `json:"clients,omitempty"`
 	Engine  EngineState          `json:"engine"`
+	// Holds are the nodes of whose records it has copies, by their numbers; Copied is how the copies of its own do.
+	Holds  map[int]string `json:"holds,omitempty"`
+	Copied []CopyState    `json:"copied,omitempty"`
+}
+
+// CopyState is how the copy of a kind of record does at another node.
+type CopyState struct {
+	Kind string `json:"kind"`
+	// Node is the number of the other node, -1 for none. Live tells that it has everything, Since since when that or
+	// its contrary is so, Wrong why it takes nothing.
+	Node  int       `json:"node"`
+	Live  bool      `json:"live,omitempty"`
+	Since time.Time `json:"since"`
+	Wrong string    `json:"wrong,omitempty"`
 }
 
 // EngineState is how the engine of a node does.
@@ -160,12 +174,21 @@ func (p *peers) members(next http.HandlerFunc) http.HandlerFunc {
 			http.Error(w, "only nodes may ask that", http.StatusForbidden)
 			return
 		}
-		if n, ok := p.holder(fingerprint(r.TLS.PeerCertificates[0])); !ok || n.Witness {
+		n, ok := p.holder(fingerprint(r.TLS.PeerCertificates[0]))
+		if !ok || n.Witness {
 			http.Error(w, "this node was removed, or is a witness", http.StatusForbidden)
 			return
 		}
-		next(w, r)
+		next(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, Peer{n.Number, n.Name})))
 	}
+}
+
+type callerKey struct{}
+
+// Caller is the node that makes a call, by its certificate.
+func Caller(ctx context.Context) (Peer, bool) {
+	p, ok := ctx.Value(callerKey{}).(Peer)
+	return p, ok
 }
 
 // known tells whether a certificate is that of a node.

@@ -64,15 +64,7 @@ func (c *Cluster) State(ctx context.Context) State {
 	c.mu.Unlock()
 	_, here := r.peers.node(r.self.Number)
 	out.Removed = !here || r.self.Address == "" || strings.Contains(r.engine.State().Why, engine.Removed)
-	r.peers.mu.RLock()
-	for _, n := range r.peers.nodes {
-		one := NodeState{Node: n, Self: n.Number == r.self.Number}
-		if s := r.peers.seen[n.Number]; s != nil {
-			one.Seen = *s
-		}
-		out.Nodes = append(out.Nodes, one)
-	}
-	r.peers.mu.RUnlock()
+	out.Nodes = c.Members()
 	for i := range out.Nodes {
 		if out.Nodes[i].Self {
 			out.Nodes[i].Seen = Seen{At: time.Now(), Own: c.own(r)}

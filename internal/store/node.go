@@ -108,8 +108,9 @@ func (s *Store) AddInvitation(ctx context.Context, i Invitation, now int64) erro
 	})
 }
 
-// AddNode takes an invitation, which counts once, and adds the node that shows it, with the lowest number that is free.
-// ErrNotFound tells that there is no such invitation, or not any more.
+// AddNode takes an invitation, which counts once, and adds the node that shows it. Its number is one that no node had
+// before, as long as there are any: records are told by it. ErrNotFound tells that there is no such invitation, or not
+// any more.
 func (s *Store) AddNode(ctx context.Context, hash []byte, now int64, n Node) (Node, error) {
 	err := s.within(ctx, func(tx *sqlx.Tx) error {
 		if err := tx.GetContext(ctx, &n.JoinedBy, "DELETE FROM invitations WHERE hash = ? AND name = ? AND until > ? "+
@@ -124,6 +125,22 @@ func (s *Store) AddNode(ctx context.Context, hash []byte, now int64, n Node) (No
 		if there {
 			return ErrAddress
 		}
+		if err := number(ctx, tx, &n); err != nil {
+			return err
+		}
+		_, err := tx.NamedExecContext(ctx, insertNode, n)
+		return taken(err)
+	})
+	return n, err
+}
+
+// number gives a node its number.
+func number(ctx context.Context, tx *sqlx.Tx, n *Node) error {
+	if err := tx.GetContext(ctx, &n.Number, "SELECT 1 + max((SELECT coalesce(max(number), 0) FROM nodes), "+
+		"(SELECT coalesce(max(highest), 0) FROM node_settings))"); err != nil {
+		return err
+	}
+	if n.Number > maxNode {
 		var used []int
 		if err := tx.SelectContext(ctx, &used, "SELECT number FROM nodes"); err != nil {
 			return err
@@ -133,10 +150,10 @@ func (s *Store) AddNode(ctx context.Context, hash []byte, now int64, n Node) (No
 				return ErrTooMany
 			}
 		}
-		_, err := tx.NamedExecContext(ctx, insertNode, n)
-		return taken(err)
-	})
-	return n, err
+	}
+	_, err := tx.ExecContext(ctx, "INSERT INTO node_settings (only, codes, highest) VALUES (1, 'refuse', ?) "+
+		"ON CONFLICT (only) DO UPDATE SET highest = max(highest, excluded.highest)", n.Number)
+	return err
 }
 
 // SaveNode stores what changes of a node: its member of the engine and its version.

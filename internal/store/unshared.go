@@ -199,5 +199,6 @@ func (s *Store) CodesWhenCutOff(ctx context.Context) (string, error) {
 
 // SetCodesWhenCutOff sets it.
 func (s *Store) SetCodesWhenCutOff(ctx context.Context, codes string) error {
-	return s.exec(ctx, "INSERT OR REPLACE INTO node_settings (only, codes) VALUES (1, ?)", codes)
+	return s.exec(ctx, "INSERT INTO node_settings (only, codes) VALUES (1, ?) ON CONFLICT (only) DO UPDATE SET "+
+		"codes = excluded.codes", codes)
 }

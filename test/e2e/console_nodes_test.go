@@ -10,8 +10,8 @@ import (
 	"tollgate.example/key/test/e2e/browser"
 )
 
-// A node is invited in the console, joins, and is seen; one that dies is seen too, and what it recorded is said to be
-// missing; a witness is removed.
+// A node is invited in the console, joins, and is seen; one that dies is seen too, and what it recorded is listed
+// from a copy; a witness is removed.
 func TestConsoleOfNodes(t *testing.T) {
 	a := start(t)
 	a.basic("require", "127.0.0.1")
@@ -52,6 +52,7 @@ func TestConsoleOfNodes(t *testing.T) {
 		p.press("\x1b"),
 		p.click("Close it"),
 		p.see("3 of 3 reachable"),
+		p.see("Records copied to"),
 		p.see("1 more may die"),
 		p.see("witness"),
 	)
@@ -65,7 +66,7 @@ func TestConsoleOfNodes(t *testing.T) {
 		p.see("2 of 3 reachable"),
 		p.click("Attempts"),
 		p.see(
-			"What south-pier recorded is not in this list",
+			"south-pier does not answer. What it recorded until",
 		),
 		p.click("Now"),
 		p.see("The node south-pier does not answer"),

@@ -41,6 +41,7 @@ var allowed = map[string][]string{
 	"internal/store":        {"internal/base/ident", "internal/core/chain", "internal/store/"},
 	"internal/store/record": {"internal/base/ident", "internal/base/live", "internal/store/sqlite"},
 	"internal/store/sqlite": {},
+	"internal/mirror":       {"internal/base/ident", "internal/store/record"},
 
 	"internal/eap/tunnel":     {"internal/wire/eap"},
 	"internal/eap/supplicant": {"internal/eap/tunnel", "internal/wire/"},

@@ -17,6 +17,7 @@ import (
 
 	"tollgate.example/key/internal/web/apitype"
 	"tollgate.example/key/internal/web/client"
+	"tollgate.example/key/internal/wire/radius"
 )
 
 // program is the service, as make build leaves it: other nodes are processes of their own.
@@ -64,6 +65,10 @@ func nodesOnly(duration time.Duration, rounds int) error {
 	if err != nil {
 		return err
 	}
+	reports, err := s.acknowledged("alone", duration, rounds, 0)
+	if err != nil {
+		return err
+	}
 	far, stop, err := s.grow()
 	defer stop()
 	if err != nil {
@@ -74,6 +79,11 @@ func nodesOnly(duration time.Duration, rounds int) error {
 		return err
 	}
 	fmt.Printf("  one node among others to the same alone: %.2f\n", among/alone)
+	copied, err := s.acknowledged("with a copy on the other node", duration, rounds, rounds)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("  with a copy to the same alone: %.2f\n", copied/reports)
 	if err := s.publishedFar(far, 200); err != nil {
 		return err
 	}
@@ -81,6 +91,23 @@ func nodesOnly(duration time.Duration, rounds int) error {
 		return err
 	}
 	return s.manyAccounts(100_000)
+}
+
+// acknowledged measures the records of accounting that are acknowledged in a second, in rounds from a number on.
+func (s *service) acknowledged(what string, duration time.Duration, rounds, from int) (float64, error) {
+	var rates []float64
+	for round := range rounds {
+		r, err := drive(s.Accounting[0].String(), options{window: 1920, duration: duration,
+			build: reporter(from + round), code: radius.AccountingResponse})
+		if err != nil {
+			return 0, err
+		}
+		fmt.Printf("  accounting %s: %.0f/s acknowledged, p50 %v, p99 %v\n", what, r.rate, r.percentile(50),
+			r.percentile(99))
+		rates = append(rates, r.rate)
+	}
+	slices.Sort(rates)
+	return rates[len(rates)/2], nil
 }
 
 // grow adds a second node and a witness as processes; it returns the API of the second.
@@ -123,7 +150,7 @@ func (s *service) grow() (far *client.Client, stop func(), err error) {
 				well++
 			}
 		}
-		if err == nil && well == 3 {
+		if err == nil && well == 3 && nodes.Items[0].Copied {
 			return &client.Client{URL: "http://" + console, Token: s.api.Token}, stop, nil
 		}
 		if time.Now().After(end) {

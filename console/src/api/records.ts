@@ -5,7 +5,14 @@ import { call, type Schema } from "./client";
 import { useAbout } from "./hooks";
 
 export type Gap = Schema["Gap"];
-type Page<T> = { items: T[]; next?: string; searched?: string; unreadable?: number; missing?: string[] };
+type Page<T> = {
+  items: T[];
+  next?: string;
+  searched?: string;
+  unreadable?: number;
+  missing?: string[];
+  copied?: Schema["Copied"][];
+};
 
 /** How many records are asked for at a time, and at least looked for before a search stops by itself. */
 const pageSize = 100;
@@ -120,6 +127,7 @@ export function useRecords<T extends { id: string }>(path: string, event: string
     goOn: () => setStopped(false),
     /** Nodes whose records are not in the list, since they did not answer. */
     missing: pages[0]?.missing ?? [],
+    copied: pages[0]?.copied ?? [],
     unreadable: pages.reduce((n, page) => n + (page.unreadable ?? 0), 0),
     set,
     clear: () => setParams({}),

@@ -1,4 +1,5 @@
 import type { ReactNode } from "react";
+import type { Schema } from "../api/client";
 import type { Gap } from "../api/records";
 import { Button, Empty, Failure, Notice, When } from "./basic";
 
@@ -133,6 +134,7 @@ type Listed = {
   goOn: () => void;
   unreadable: number;
   missing: string[];
+  copied: Schema["Copied"][];
   clear: () => void;
 };
 
@@ -185,6 +187,18 @@ export function RecordTable({
           {of.missing.length === 1 ? "it does" : "they do"} not answer.
         </Notice>
       )}
+      {of.copied.map((one) => (
+        <Notice key={one.node} tone="warn">
+          {one.node} {one.removed ? "was removed" : "does not answer"}. What it recorded
+          {one.until && (
+            <>
+              {" "}
+              until <When at={one.until} long />
+            </>
+          )}{" "}
+          is in this list, from the copy that another node has.
+        </Notice>
+      ))}
       {of.unreadable > 0 && (
         <Notice tone="out">
           {of.unreadable.toLocaleString()} records are left out: the file is damaged where they are. Check the disk; a

@@ -6,6 +6,7 @@ package panics
 import (
 	"fmt"
 	"log/slog"
+	"net/http"
 	"runtime"
 	"slices"
 	"strings"
@@ -40,8 +41,11 @@ type Log struct {
 // not nil, is called after a panic, to leave what was begun in order.
 func (l *Log) Catch(work func() string, then func()) {
 	message := recover()
-	if message == nil {
+	switch message {
+	case nil:
 		return
+	case http.ErrAbortHandler: // an answer is cut short on purpose
+		panic(message)
 	}
 	l.note(fmt.Sprint(message), work())
 	if then != nil {

@@ -18,6 +18,8 @@ const (
 	NodeEngine Code = "nodes.engine"
 	// NodeClock is a node whose clock is another one than ours; parameters node, by and way.
 	NodeClock Code = "nodes.clock"
+	// NodeUncopied is a node whose records are not copied to another one; parameters node, since and error.
+	NodeUncopied Code = "nodes.uncopied"
 	// NodesPair are two nodes without a witness.
 	NodesPair Code = "nodes.pair"
 	// CodesTwice are one-time codes that counted on two nodes which were cut off from each other; parameters account,
@@ -58,6 +60,10 @@ type Node struct {
 	// Silent is since when it does not answer, zero if it does; Wrong says why, or why its engine does not run.
 	Silent time.Time
 	Wrong  string
+	// Uncopied is since when its records are copied to no other node although one answers, zero if they are; Why says
+	// why.
+	Uncopied time.Time
+	Why      string
 	// Offset is by how much its clock is ahead.
 	Offset time.Duration
 }
@@ -74,6 +80,9 @@ const (
 	clockApart = time.Second
 	clockWrong = 30 * time.Second
 )
+
+// copiedSoon is how long the copy of a node's records may be behind until that is worth a word.
+const copiedSoon = time.Minute
 
 // items lists what of the nodes needs attention.
 func (n *Nodes) items() (out []Item) {
@@ -110,6 +119,10 @@ func (n *Nodes) items() (out []Item) {
 			}
 			add(NodeClock, severity, map[string]string{"node": o.Name, "way": way,
 				"by": o.Offset.Abs().Round(100 * time.Millisecond).String()})
+		}
+		if !o.Uncopied.IsZero() && time.Since(o.Uncopied) > copiedSoon {
+			add(NodeUncopied, Warn, map[string]string{"node": o.Name, "error": o.Why,
+				"since": o.Uncopied.Format("2006-01-02 15:04:05")})
 		}
 	}
 	if n.Pair {

@@ -92,6 +92,8 @@ type Service struct {
 	Backup   *backup.Source
 	// Cluster is this node among others.
 	Cluster *cluster.Cluster
+	// OfOthers is what other nodes recorded, as far as it is copied to this one.
+	OfOthers *store.Copies
 	// Portal is how people reach their own pages, "" where there are none.
 	Portal string
 	// PortalEnds is when the certificate of those ends, zero for none; PortalOwn tells that the service made it itself.
@@ -122,6 +124,7 @@ type server struct {
 	tickets tickets
 	shelf   shelf
 	lists   lists
+	shadows shadows
 	// seeks search the kinds of objects of the draft.
 	seeks []seek
 	// takers take an object out of a configuration, by the plural of its kind.

@@ -60,14 +60,14 @@ func (s *server) attemptView(ctx context.Context, a *store.Attempt) apitype.Atte
 }
 
 // sessionsOf adds the open sessions that attempts led to.
-func (s *server) sessionsOf(list []apitype.Attempt) {
+func (s *server) sessionsOf(ctx context.Context, list []apitype.Attempt) {
 	at := map[string]*apitype.Attempt{}
 	for i := range list {
 		if class := list[i].Class; class != "" {
 			at[class] = &list[i]
 		}
 	}
-	for class, one := range session.ByClass(s.Sessions.Book, at) {
+	for class, one := range session.ByClass(s.bookFor(ctx), at) {
 		at[class].Session = attemptSession(&one.Accounted, true)
 	}
 }
@@ -84,10 +84,10 @@ func (s *server) sessionOf(ctx context.Context, class string) *apitype.AttemptSe
 	if class == "" {
 		return nil
 	}
-	if open, _ := s.Sessions.List(session.Filter{Class: class, Limit: 1}); len(open) > 0 {
+	if open, _ := s.bookFor(ctx).List(session.Filter{Class: class, Limit: 1}); len(open) > 0 {
 		return attemptSession(&open[0].Accounted, true)
 	}
-	page, err := s.Sessions.Records().Find(ctx, store.AccountingFilter{Class: class, Ended: true, Limit: 1,
+	page, err := s.accountingFor(ctx).Find(ctx, store.AccountingFilter{Class: class, Ended: true, Limit: 1,
 		Patience: patience})
 	if err != nil || len(page.Items) == 0 {
 		return nil
@@ -133,12 +133,12 @@ func (s *server) attempts() {
 				}
 			}
 			f.Limit, f.Patience, f.Reach = in.Limit, patience, s.reach(ctx)
-			page, err := s.Attempts.Find(ctx, f)
+			page, err := s.attemptsFor(ctx).Find(ctx, f)
 			if err != nil {
 				return nil, searchProblem(err)
 			}
 			out := pageView(&page, func(a *store.Attempt) apitype.Attempt { return s.attemptView(ctx, a) })
-			s.sessionsOf(out.Items)
+			s.sessionsOf(ctx, out.Items)
 			return ok(out), nil
 		})
 	huma.Register(s.api, operation("GET", "/attempts/{id}", "get-attempt", "One attempt with its facts and its road"),
@@ -161,7 +161,7 @@ func (s *server) attempt(ctx context.Context, ref, under string) (apitype.Attemp
 	if err != nil {
 		return out, problem(http.StatusNotFound, "there is no attempt "+ref, err.Error())
 	}
-	row, err := s.Attempts.Get(ctx, id)
+	row, err := s.attemptsFor(ctx).Get(ctx, id)
 	if err != nil {
 		return out, missing(err, "attempt, or it was removed after its time")
 	}
@@ -186,7 +186,7 @@ func (s *server) attempt(ctx context.Context, ref, under string) (apitype.Attemp
 	default:
 		out.Sentence = out.Trace.Sentence
 	}
-	earlier, err := s.Attempts.Find(ctx, store.Filter{User: strings.ReplaceAll(row.Who, "*", ""),
+	earlier, err := s.attemptsFor(ctx).Find(ctx, store.Filter{User: strings.ReplaceAll(row.Who, "*", ""),
 		Span: store.Span{Before: id}, Limit: 5, Patience: patience, Reach: s.reach(ctx)})
 	out.Earlier = []apitype.Attempt{}
 	for i := range earlier.Items {

@@ -25,6 +25,9 @@ import (
 const (
 	// fromHeader is where the operator is for whom another node asks.
 	fromHeader = "X-Tollgate-From"
+	// copiesHeader is the number of a node of whose records copies are wanted, untilHeader up to when those go.
+	copiesHeader = "X-Tollgate-Copies-Of"
+	untilHeader  = "X-Tollgate-Copied-Until"
 	// nodePatience is how long another node may take.
 	nodePatience = 2 * time.Second
 	// defaultLimit is that of lists.
@@ -41,6 +44,9 @@ func Inside(next http.Handler) http.Handler {
 		from := r.Header.Get(fromHeader)
 		r = r.Clone(context.WithValue(r.Context(), insideKey{}, true))
 		r.RemoteAddr, r.Host = net.JoinHostPort(from, "0"), "127.0.0.1"
+		if node, err := strconv.Atoi(r.Header.Get(copiesHeader)); err == nil {
+			r = r.WithContext(context.WithValue(r.Context(), copiesKey{}, node))
+		}
 		next.ServeHTTP(w, r)
 	})
 }
@@ -50,11 +56,11 @@ type insideKey struct{}
 // everywhere brings calls about records to the nodes that have them.
 func (s *server) everywhere(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		path := strings.TrimPrefix(r.URL.Path, "/api/v1")
 		if inside, _ := r.Context().Value(insideKey{}).(bool); inside || s.Cluster == nil || s.Cluster.Alone() {
-			next.ServeHTTP(w, r)
+			s.ofCopies(w, r, path, next)
 			return
 		}
-		path := strings.TrimPrefix(r.URL.Path, "/api/v1")
 		if r.Method == http.MethodGet && recordLists[path] {
 			s.listEverywhere(w, r, next)
 			return
@@ -63,8 +69,16 @@ func (s *server) everywhere(next http.Handler) http.Handler {
 			s.hitsEverywhere(w, r, next)
 			return
 		}
+		if up, of := recordExports[path]; of && r.Method == http.MethodGet {
+			s.exportEverywhere(w, r, next, up)
+			return
+		}
+		if r.Method == http.MethodGet && recordStreams[path] {
+			s.followEverywhere(w, r, next)
+			return
+		}
 		if n, ok := s.keeperOf(path); ok && s.bearerIsGood(r) {
-			s.handOn(w, r, n)
+			s.handOn(w, r, n, next)
 			return
 		}
 		next.ServeHTTP(w, r)
@@ -95,7 +109,7 @@ func sourceOf(r *http.Request) string {
 	return host
 }
 
-// keeperOf is the other node that made the record of a path, if one did.
+// keeperOf is the other node that made the record of a path, if one did; its name is "" if there is no such node now.
 func (s *server) keeperOf(path string) (cluster.Peer, bool) {
 	parts := strings.Split(path, "/")
 	if len(parts) < 3 || !recordLists["/"+parts[1]] {
@@ -105,24 +119,31 @@ func (s *server) keeperOf(path string) (cluster.Peer, bool) {
 	if err != nil {
 		return cluster.Peer{}, false
 	}
-	return s.Cluster.Other(id.Node())
+	if n, ok := s.Cluster.Other(id.Node()); ok {
+		return n, true
+	}
+	return cluster.Peer{Number: id.Node()}, id.Node() != s.Cluster.Number() && len(s.holders(id.Node())) > 0
 }
 
-// askNode asks another node for the operator who makes a call.
+// askNode asks another node for the operator who makes a call. A call that is about copies stays one.
 func (s *server) askNode(ctx context.Context, n cluster.Peer, r *http.Request, path string, body io.Reader) (
 	*http.Response, error) {
 	header := http.Header{}
-	for _, name := range []string{"Authorization", "Cookie", "Content-Type", "If-Match", "User-Agent"} {
+	for _, name := range []string{"Authorization", "Cookie", "Content-Type", "If-Match", "User-Agent",
+		"Last-Event-Id"} {
 		if v := r.Header.Values(name); len(v) > 0 {
 			header[name] = v
 		}
 	}
 	header.Set(fromHeader, sourceOf(r))
+	if node, of := r.Context().Value(copiesKey{}).(int); of {
+		header.Set(copiesHeader, strconv.Itoa(node))
+	}
 	return s.Cluster.Ask(ctx, n, r.Method, "/inside/api/v1"+path, header, body)
 }
 
-// handOn has another node answer a call.
-func (s *server) handOn(w http.ResponseWriter, r *http.Request, n cluster.Peer) {
+// handOn has another node answer a call; what is asked of one that does not, another may have a copy of.
+func (s *server) handOn(w http.ResponseWriter, r *http.Request, n cluster.Peer, next http.Handler) {
 	path := strings.TrimPrefix(r.URL.Path, "/api/v1")
 	if r.URL.RawQuery != "" {
 		path += "?" + r.URL.RawQuery
@@ -130,6 +151,13 @@ func (s *server) handOn(w http.ResponseWriter, r *http.Request, n cluster.Peer) 
 	ctx, cancel := context.WithTimeout(r.Context(), 30*time.Second)
 	defer cancel()
 	answer, err := s.askNode(ctx, n, r, path, r.Body)
+	if err != nil && r.Method == http.MethodGet {
+		if one := s.fromCopies(r, n.Number, next); one != nil {
+			w.Header().Set("Content-Type", "application/json")
+			w.Write(one.body)
+			return
+		}
+	}
 	if err != nil {
 		w.Header().Set("Content-Type", "application/problem+json")
 		w.WriteHeader(http.StatusServiceUnavailable)
@@ -151,6 +179,7 @@ type recordPage struct {
 	Unreadable int               `json:"unreadable,omitempty"`
 	Open       *int              `json:"open,omitempty"`
 	Missing    []string          `json:"missing,omitempty"`
+	Copied     []apitype.Copied  `json:"copied,omitempty"`
 }
 
 // kept is an answer that is looked at before it is sent.
@@ -166,10 +195,12 @@ func (k *kept) WriteHeader(status int) { k.status = status }
 
 func (k *kept) Write(data []byte) (int, error) { return k.body.Write(data) }
 
-// gathered is what a node answers, nil if it does not.
+// gathered is what a node answers, nil if it does not. With copied it is what another one has of it.
 type gathered struct {
-	node string
-	body []byte
+	node   string
+	number int
+	body   []byte
+	copied *apitype.Copied
 }
 
 // gather makes a call here and, if this node lets its operator in, at all other nodes. ok is false where it was
@@ -189,10 +220,10 @@ func (s *server) gather(w http.ResponseWriter, r *http.Request, next http.Handle
 	}
 	others := s.Cluster.Others()
 	list = make([]gathered, 1+len(others))
-	list[0] = gathered{s.Cluster.Name(), here.body.Bytes()}
+	list[0] = gathered{node: s.Cluster.Name(), number: s.Cluster.Number(), body: here.body.Bytes()}
 	var all sync.WaitGroup
 	for i, n := range others {
-		list[1+i].node = n.Name
+		list[1+i].node, list[1+i].number = n.Name, n.Number
 		all.Go(func() { list[1+i].body = s.bodyOf(ctx, n, r) })
 	}
 	all.Wait()
@@ -220,11 +251,16 @@ func (s *server) listEverywhere(w http.ResponseWriter, r *http.Request, next htt
 	if !ok {
 		return
 	}
+	list = s.withCopies(r, list, next)
 	pages, names := make([]*recordPage, len(list)), make([]string, len(list))
+	var copied []apitype.Copied
 	for i, one := range list {
 		page := &recordPage{}
 		if names[i] = one.node; one.body != nil && json.Unmarshal(one.body, page) == nil {
 			pages[i] = page
+			if one.copied != nil {
+				copied = append(copied, *one.copied)
+			}
 		}
 	}
 	limit, err := strconv.Atoi(r.URL.Query().Get("limit"))
@@ -232,7 +268,9 @@ func (s *server) listEverywhere(w http.ResponseWriter, r *http.Request, next htt
 		limit = defaultLimit
 	}
 	w.Header().Set("Content-Type", "application/json")
-	json.NewEncoder(w).Encode(merge(pages, names, limit))
+	out := merge(pages, names, limit)
+	out.Copied = copied
+	json.NewEncoder(w).Encode(out)
 }
 
 // hitsEverywhere counts the hits of all nodes. Where one does not answer, no policy is called stale.
@@ -307,7 +345,6 @@ func merge(pages []*recordPage, names []string, limit int) recordPage {
 		if p.Searched != nil && (out.Searched == nil || p.Searched.After(*out.Searched)) {
 			out.Searched = p.Searched
 		}
-		name, _ := json.Marshal(names[i])
 		for _, text := range p.Items {
 			var head struct {
 				ID string `json:"id"`
@@ -315,8 +352,7 @@ func merge(pages []*recordPage, names []string, limit int) recordPage {
 			if json.Unmarshal(text, &head) != nil || len(text) < 2 {
 				continue
 			}
-			named := append(append([]byte(`{"node":`), name...), ',')
-			list = append(list, item{head.ID, append(named, text[1:]...)})
+			list = append(list, item{head.ID, named(text, names[i])})
 		}
 	}
 	slices.SortFunc(list, func(a, b item) int { return strings.Compare(b.id, a.id) })

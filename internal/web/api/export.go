@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/csv"
 	"encoding/json"
+	"log/slog"
+	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -43,8 +45,9 @@ func exportFile[V any](ctx context.Context, name, format string, head []string, 
 			if next == 0 {
 				return
 			}
-			if items, next, err = read(out.Context(), next); err != nil {
-				return
+			if items, next, err = read(out.Context(), next); err != nil { // half of it must not look like all of it
+				slog.Warn("an export was cut short", "of", name, "error", err)
+				panic(http.ErrAbortHandler)
 			}
 		}
 	}}, nil

@@ -86,7 +86,7 @@ func (s *server) journal() {
 				}
 			}
 			f.Limit, f.Patience, f.Reach = in.Limit, patience, s.reach(ctx)
-			page, err := s.Journal.Find(ctx, f)
+			page, err := s.journalFor(ctx).Find(ctx, f)
 			if err != nil {
 				return nil, searchProblem(err)
 			}
@@ -100,7 +100,7 @@ func (s *server) journal() {
 		if err != nil {
 			return nil, problem(http.StatusNotFound, "there is no entry "+in.ID, err.Error())
 		}
-		row, err := s.Journal.Get(ctx, id)
+		row, err := s.journalFor(ctx).Get(ctx, id)
 		if err != nil {
 			return nil, missing(err, "entry, or it was removed after its time")
 		}
@@ -122,7 +122,7 @@ func (s *server) attemptOf(ctx context.Context, e *store.Entry) string {
 	if e.Verdict == "" {
 		return ""
 	}
-	page, err := s.Attempts.Find(ctx, store.Filter{User: strings.ReplaceAll(e.Who, "*", ""), Client: e.Client,
+	page, err := s.attemptsFor(ctx).Find(ctx, store.Filter{User: strings.ReplaceAll(e.Who, "*", ""), Client: e.Client,
 		Reason: e.Reason, Span: store.Span{Since: e.At, Until: e.At.Add(time.Microsecond)}, Limit: 1,
 		Patience: patience})
 	if err != nil || len(page.Items) == 0 {
@@ -189,7 +189,7 @@ func (s *server) exportJournal() {
 		return exportFile(ctx, "journal", in.Format, journalColumns, journalRow, func(ctx context.Context,
 			cursor ident.ID) ([]apitype.JournalEntry, ident.ID, error) {
 			f.After = max(cursor, 1)
-			page, err := s.Journal.Find(ctx, f)
+			page, err := s.journalFor(ctx).Find(ctx, f)
 			if err != nil {
 				return nil, 0, searchProblem(err)
 			}

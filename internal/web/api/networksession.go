@@ -168,15 +168,16 @@ func (s *server) liveSessions() {
 
 func (s *server) sessionPage(ctx context.Context, in *SessionFilterInput, before ident.ID,
 	limit int) (apitype.SessionPage, error) {
-	out := apitype.SessionPage{Open: s.Sessions.Len()}
+	book := s.bookFor(ctx)
+	out := apitype.SessionPage{Open: book.Len()}
 	if reach := s.reach(ctx); reach != nil {
-		theirs, _ := s.Sessions.List(session.Filter{Reach: reach})
+		theirs, _ := book.List(session.Filter{Reach: reach})
 		out.Open = len(theirs)
 	}
 	if in.State == "ended" {
 		f := in.ended()
 		f.Before, f.Limit, f.Reach = before, limit, s.reach(ctx)
-		page, err := s.Sessions.Records().Find(ctx, f)
+		page, err := s.accountingFor(ctx).Find(ctx, f)
 		if err != nil {
 			return out, searchProblem(err)
 		}
@@ -185,7 +186,7 @@ func (s *server) sessionPage(ctx context.Context, in *SessionFilterInput, before
 	}
 	f := in.open()
 	f.Before, f.Limit, f.Reach = before, limit, s.reach(ctx)
-	items, next := s.Sessions.List(f)
+	items, next := book.List(f)
 	out.Items = make([]apitype.Session, len(items))
 	for i, one := range items {
 		out.Items[i] = sessionView(&one.Accounted, true)
@@ -204,7 +205,7 @@ func (s *server) session(ctx context.Context, ref string) (apitype.SessionDetail
 	if err != nil || id == 0 {
 		return out, problem(http.StatusNotFound, "there is no session "+ref, "List the sessions to find it.")
 	}
-	records, class := s.Sessions.Records(), ""
+	records, class := s.accountingFor(ctx), ""
 	first, err := records.Get(ctx, id)
 	if err == nil {
 		out.Session, class = sessionView(&first, false), first.Class
@@ -225,7 +226,7 @@ func (s *server) session(ctx context.Context, ref string) (apitype.SessionDetail
 			out.Session, class = sessionView(a, false), a.Class
 		}
 	}
-	if now := s.Sessions.Find(id); now != nil {
+	if now := s.bookFor(ctx).Find(id); now != nil {
 		out.Session, class = sessionView(&now.Accounted, true), now.Class
 	} else if len(out.Story) == 0 {
 		return out, missing(err, "session, or it was removed after its time")
@@ -235,7 +236,7 @@ func (s *server) session(ctx context.Context, ref string) (apitype.SessionDetail
 		return apitype.SessionDetail{}, outside(&w, out.Client+" is none of them")
 	}
 	if class != "" {
-		if page, err := s.Attempts.List(ctx, store.ByClass(class)); err == nil && len(page.Items) > 0 {
+		if page, err := s.attemptsFor(ctx).List(ctx, store.ByClass(class)); err == nil && len(page.Items) > 0 {
 			view := s.attemptView(ctx, &page.Items[0])
 			out.Attempt = &view
 		}

@@ -117,6 +117,7 @@ func (s *server) nodesNow(ctx context.Context) (apitype.Nodes, error) {
 	running, _ := s.Revisions.Running()
 	for _, n := range state.Nodes {
 		one := node(&n, state.Head)
+		one.Copies, one.Copied = copiedTo(&n, state.Nodes)
 		for _, c := range running.Clients {
 			if _, asked := n.Seen.Own.Clients[c.ID]; asked {
 				one.Asked = append(one.Asked, c.Name)

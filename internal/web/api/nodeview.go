@@ -1,11 +1,56 @@
 package api
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
+	"strings"
+	"time"
 
+	"tollgate.example/key/internal/cluster"
 	"tollgate.example/key/internal/manage/attention"
 	"tollgate.example/key/internal/web/apitype"
 )
+
+// copiedTo says where the records of a node are copied to, and whether all of them are.
+func copiedTo(n *cluster.NodeState, all []cluster.NodeState) (says string, whole bool) {
+	if n.Witness || len(n.Seen.Own.Copied) == 0 {
+		return "", false
+	}
+	var there, behind, why []string
+	to, since := "", time.Time{}
+	for _, c := range n.Seen.Own.Copied {
+		switch {
+		case c.Live:
+			there, to = append(there, c.Kind), nameOf(all, c.Node)
+		case c.Wrong == "" && c.Node >= 0:
+			behind, to = append(behind, c.Kind), nameOf(all, c.Node)
+		default:
+			if why = append(why, cmp.Or(c.Wrong, "there is no other node")); since.Before(c.Since) {
+				since = c.Since
+			}
+		}
+	}
+	switch {
+	case len(why) > 0 && len(there)+len(behind) == 0:
+		return "nowhere since " + since.Format("15:04:05") + ": " + strings.Join(slices.Compact(why), "; "), false
+	case len(why) > 0:
+		return strings.Join(append(there, behind...), " and ") + " to " + to + "; the others nowhere: " +
+			strings.Join(slices.Compact(why), "; "), false
+	case len(behind) > 0:
+		return to + ", which is given what it missed of " + strings.Join(behind, ", "), false
+	}
+	return to, true
+}
+
+func nameOf(all []cluster.NodeState, number int) string {
+	for i := range all {
+		if all[i].Number == number {
+			return all[i].Name
+		}
+	}
+	return fmt.Sprintf("node %d", number)
+}
 
 // nodeView says in words what is the matter with the nodes.
 func nodeView(out *apitype.Attention, code attention.Code, p map[string]string) {
@@ -30,6 +75,10 @@ func nodeView(out *apitype.Attention, code attention.Code, p map[string]string) 
 	case attention.NodeClock:
 		out.Title = fmt.Sprintf("The clock of node %s is %s %s ours", p["node"], p["by"], p["way"])
 		out.Text = "Check what sets the clocks of both machines: one-time codes and certificates go by them."
+	case attention.NodeUncopied:
+		out.Title = "What " + p["node"] + " records is not copied to another node"
+		out.Text = fmt.Sprintf("Since %s: %s. If its disk dies, attempts, accounting and the gear journal since then "+
+			"are lost.", p["since"], p["error"])
 	case attention.NodesPair:
 		out.Title = "There are two nodes and no witness"
 		out.Text = "When one dies, the other goes on to answer devices, but nothing can be changed until it is " +

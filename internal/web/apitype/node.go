@@ -47,8 +47,11 @@ type Node struct {
 	Engine   int64      `json:"engine" doc:"Size of its engine, in octets"`
 	Died     *time.Time `json:"died,omitempty" doc:"When its engine died last"`
 	Why      string     `json:"why,omitempty" doc:"What that said before"`
-	JoinedAt time.Time  `json:"joinedAt"`
-	JoinedBy string     `json:"joinedBy"`
+	// Copies says where the records of the node are copied to.
+	Copies   string    `json:"copies" doc:"Where what it records is copied to, in words; empty for a witness"`
+	Copied   bool      `json:"copied" doc:"What it records is on another node too before it is acknowledged"`
+	JoinedAt time.Time `json:"joinedAt"`
+	JoinedBy string    `json:"joinedBy"`
 }
 
 // Lonely is a client that will be without service if a node dies.

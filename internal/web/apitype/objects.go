@@ -230,7 +230,22 @@ type Page[T any] struct {
 	// Searched is set where the search took long, and goes on with the next page.
 	Searched   *time.Time `json:"searched,omitempty" doc:"How far back was searched, where it took long; go on with the next page"`
 	Missing    []string   `json:"missing,omitempty" doc:"Nodes that did not answer, whose records are not in the list"`
+	Copied     []Copied   `json:"copied,omitempty" doc:"Nodes that did not answer or were removed, whose records are in the list as another node has them"`
 	Unreadable int        `json:"unreadable,omitempty" doc:"Records that were left out, since the file is damaged where they are"`
+}
+
+// MissingHeader names, of an export, the nodes whose records are not in it, as a JSON list; CopiedHeader those whose
+// records come from copies, as a list of Copied.
+const (
+	MissingHeader = "X-Tollgate-Missing"
+	CopiedHeader  = "X-Tollgate-Copied"
+)
+
+// Copied is a node that does not answer or was removed, of whose records another node has copies.
+type Copied struct {
+	Node    string     `json:"node"`
+	Removed bool       `json:"removed,omitempty" doc:"It was removed"`
+	Until   *time.Time `json:"until,omitempty" doc:"When the copies had everything that it had recorded; missing if that is not known"`
 }
 
 // Saved is the answer to an edit.

@@ -115,8 +115,11 @@ type Raw struct {
 	Body []byte
 }
 
-// To takes an answer as it comes, however long it is.
-type To struct{ io.Writer }
+// To takes an answer as it comes, however long it is. Head, if it is set, is told its header first.
+type To struct {
+	io.Writer
+	Head func(http.Header)
+}
 
 // Do calls the API. in and out may be nil; in may be Raw, and with To or a *[]byte for out the answer is taken as it
 // is.
@@ -130,6 +133,9 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any, optio
 		return nil
 	}
 	if to, ok := out.(To); ok {
+		if to.Head != nil {
+			to.Head(resp.Header)
+		}
 		if _, err := io.Copy(to, resp.Body); err != nil {
 			return fmt.Errorf("reading the answer of %s: %w", path, err)
 		}

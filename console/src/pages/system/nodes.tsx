@@ -47,6 +47,7 @@ export function NodesPage() {
                 <th className="text-right">Clock</th>
                 <th>Version</th>
                 <th className="text-right">Attempts, last hour</th>
+                <th>Records copied to</th>
                 <th>Clients that ask it</th>
                 <th />
               </tr>
@@ -72,6 +73,9 @@ export function NodesPage() {
                   </td>
                   <td data-label="Attempts, last hour" className="text-right">
                     {!one.witness && one.attempts.toLocaleString()}
+                  </td>
+                  <td data-label="Records copied to">
+                    {one.state === "silent" ? "?" : one.copied ? one.copies : <Uncopied node={one} />}
                   </td>
                   <td data-label="Clients" className="mono">
                     {one.asked.join(", ")}
@@ -128,6 +132,11 @@ function Standing({ node: n }: { node: Node }) {
     silent: n.seen ? `silent for ${ago(n.seen).replace(" ago", "")}` : "never reached",
   };
   return <Verdict kind={kinds[n.state]}>{words[n.state]}</Verdict>;
+}
+
+/** Where records are copied to that are not copied yet, or not any more. */
+function Uncopied({ node: n }: { node: Node }) {
+  return n.copies ? <Verdict kind="wait">{n.copies}</Verdict> : null;
 }
 
 /** What is the matter, and what to do about it. */
