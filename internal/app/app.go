@@ -97,6 +97,7 @@ type App struct {
 	mirror    atomic.Pointer[mirror.Mirror]
 	disk      atomic.Pointer[host.Disk]
 	presence  *presence.Keeper
+	untold    untold
 	sightings *store.Sightings
 	// accounted is presence once it takes what accounting and attempts say.
 	accounted atomic.Pointer[presence.Keeper]

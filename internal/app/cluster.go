@@ -76,7 +76,7 @@ func (a *App) openCluster(ctx context.Context, o *Options, box *seal.Box, regist
 		Version: Version, Command: command, Store: a.store, Box: box, Tell: a.Changed,
 		Shared:  func(ctx context.Context, node int) error { return a.leases.Share(ctx, a.store, node) },
 		Reunite: a.reunite, Inside: a.approvals.inside(a.copiesOr(api.Inside(a)), a.panicked), Hear: a.hear,
-		Missed: a.missed,
+		Gather: a.gather, Missed: a.missed,
 		Catch: func(run func()) {
 			defer a.panicked.Catch(func() string { return "work of nodes" }, nil)
 			run()
@@ -125,8 +125,8 @@ func (a *App) hear(s cluster.Saying) {
 		a.heardDoing(s.Data)
 	case saidTraits:
 		a.heardTraits(s.Data)
-	case saidSighting:
-		a.heardSighting(s.Data)
+	case saidSightings:
+		a.heardSightings(s.Data)
 	case saidResumable:
 		var told server.Told
 		if json.Unmarshal(s.Data, &told) == nil {

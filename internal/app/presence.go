@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"tollgate.example/key/internal/base/ident"
@@ -57,7 +58,7 @@ func (a *App) openPresence(
 					Groups:  a.groupsOf(person),
 				}, true
 			},
-			Tell:   func(s *store.Sighting) { a.cluster.Say(saidSighting, s) },
+			Tell:   a.tellSighting,
 			Traits: a.store,
 			TellDoing: func(d *presence.Doing) {
 				d.Node = a.cluster.Name()
@@ -217,8 +218,58 @@ func (a *App) seenOnPortal(who *portal.Invitation, at netip.Addr) {
 	}
 }
 
-// saidSighting is what a node tells others of a sighting.
-const saidSighting = "sighting"
+// saidSightings is what a node tells others of sightings.
+const saidSightings = "sightings"
+
+const (
+	// maxUntold bounds the sightings that wait until others are told, which happens several times in a second.
+	maxUntold = 50_000
+	// perSaying is how many are told in one go.
+	perSaying = 10_000
+)
+
+// tellSighting has other nodes told soon.
+func (a *App) tellSighting(s *store.Sighting) {
+	if a.cluster.Alone() {
+		return
+	}
+	a.untold.Lock()
+	defer a.untold.Unlock()
+	if len(a.untold.sightings) < maxUntold {
+		a.untold.sightings = append(a.untold.sightings, *s)
+	}
+}
+
+// untold are sightings of which other nodes are to be told.
+type untold struct {
+	sync.Mutex
+	sightings []store.Sighting
+}
+
+// gather are the sightings since it was called last, as others are told of them.
+func (a *App) gather() []cluster.Saying {
+	a.untold.Lock()
+	list := a.untold.sightings
+	a.untold.sightings = nil
+	a.untold.Unlock()
+	return a.sayings(list)
+}
+
+func (a *App) sayings(list []store.Sighting) (out []cluster.Saying) {
+	for part := range slices.Chunk(list, perSaying) {
+		packed := make([]*store.Sighting, len(part))
+		for i := range part {
+			packed[i] = &part[i]
+		}
+		data, err := store.PackSightings(packed)
+		if err != nil {
+			a.log.Error("telling other nodes who is where", "error", err)
+			return out
+		}
+		out = append(out, cluster.Saying{Kind: saidSightings, Data: data})
+	}
+	return out
+}
 
 // saidTraits is what a node tells others of what it has seen of a device.
 const saidTraits = "traits"
@@ -226,14 +277,14 @@ const saidTraits = "traits"
 // saidDoing is what a node tells others of how sources and subscribers do.
 const saidDoing = "doing"
 
-func (a *App) heardDoing(data json.RawMessage) {
+func (a *App) heardDoing(data []byte) {
 	var d presence.Doing
 	if k := a.accounted.Load(); k != nil && json.Unmarshal(data, &d) == nil {
 		k.HeardDoing(&d)
 	}
 }
 
-func (a *App) heardTraits(data json.RawMessage) {
+func (a *App) heardTraits(data []byte) {
 	var t store.DeviceTraits
 	if k := a.accounted.Load(); k != nil && json.Unmarshal(data, &t) == nil {
 		k.HeardTraits(&t)
@@ -248,11 +299,22 @@ func (a *App) traits(mac string) *facts.Traits {
 	return nil
 }
 
-func (a *App) heardSighting(data json.RawMessage) {
-	var s store.Sighting
-	if k := a.accounted.Load(); k != nil && json.Unmarshal(data, &s) == nil && s.Of != 0 {
-		s.ID = 0
-		k.Heard(&s)
+func (a *App) heardSightings(data []byte) {
+	k := a.accounted.Load()
+	if k == nil {
+		return
+	}
+	list, err := store.UnpackSightings(data)
+	if err != nil {
+		a.log.Warn("what another node tells of who is where cannot be read", "error", err)
+		return
+	}
+	for i := range list {
+		s := list[i]
+		if s.Of != 0 {
+			s.ID = 0
+			k.Heard(&s)
+		}
 	}
 }
 
@@ -278,12 +340,7 @@ func (a *App) missed(ctx context.Context, since time.Time) (out []cluster.Saying
 			out = append(out, cluster.Saying{Kind: saidTraits, Data: data})
 		}
 	}
-	for _, s := range k.TakenSince(ctx, since) {
-		if data, err := json.Marshal(s); err == nil {
-			out = append(out, cluster.Saying{Kind: saidSighting, Data: data})
-		}
-	}
-	return out
+	return append(out, a.sayings(k.TakenSince(ctx, since))...)
 }
 
 // openReports opens the sockets for what other systems report.

@@ -44,6 +44,8 @@ type Options struct {
 	Reunite func(ctx context.Context) error
 	// Hear takes what another node says.
 	Hear func(Saying)
+	// Gather lists what is to be said besides, each time that others are told; nil for nothing.
+	Gather func() []Saying
 	// Missed lists what was said here since a moment, for a node that did not hear it: of what matters so much.
 	Missed func(ctx context.Context, since time.Time) []Saying
 	// Own is what this node tells others of itself.

@@ -3,11 +3,12 @@ package cluster
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
-	"slices"
 	"sync"
 	"time"
 
@@ -25,8 +26,45 @@ const (
 
 // Saying is one thing that a node tells others: its kind, and the rest for those who know that.
 type Saying struct {
-	Kind string          `json:"k"`
-	Data json.RawMessage `json:"d"`
+	Kind string
+	Data []byte
+}
+
+// appendSayings writes sayings as they are sent: of each the kind and the rest, each behind its length (encoding/binary).
+func appendSayings(to []byte, list []Saying) []byte {
+	for i := range list {
+		to = binary.AppendUvarint(to, uint64(len(list[i].Kind)))
+		to = append(to, list[i].Kind...)
+		to = binary.AppendUvarint(to, uint64(len(list[i].Data)))
+		to = append(to, list[i].Data...)
+	}
+	return to
+}
+
+var errSayings = errors.New("these are no sayings")
+
+// readSayings reads what appendSayings wrote. The sayings share memory with it.
+func readSayings(data []byte) (list []Saying, err error) {
+	part := func() []byte {
+		n, size := binary.Uvarint(data)
+		if size <= 0 || n > uint64(len(data)-size) {
+			err, data = errSayings, nil
+			return nil
+		}
+		out := data[size : size+int(n)]
+		data = data[size+int(n):]
+		return out
+	}
+	for len(data) > 0 {
+		if len(list) == maxSoon {
+			return nil, errSayings
+		}
+		s := Saying{Kind: string(part()), Data: part()}
+		if list = append(list, s); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
 }
 
 // sayings are what is to be told soon.
@@ -67,6 +105,9 @@ func (c *Cluster) say(ctx context.Context, r *running) {
 		list := c.sayings.list
 		c.sayings.list = nil
 		c.sayings.mu.Unlock()
+		if c.o.Gather != nil {
+			list = append(list, c.o.Gather()...)
+		}
 		now := time.Now()
 		var all sync.WaitGroup
 		for _, n := range r.peers.others() {
@@ -105,8 +146,8 @@ const (
 	missedTime = 24 * time.Hour
 	shortly    = 5 * time.Second
 	newcomer   = 10 * time.Minute
-	// perTelling is how much is told at once.
-	perTelling = 2000
+	// perTelling is how much is told at once, in octets, and a saying more.
+	perTelling = 2 << 20
 )
 
 // tellOne tells a node what is new, or what it missed since a moment; failed tells that it did not hear it.
@@ -125,19 +166,21 @@ func (c *Cluster) tellOne(
 			list = append(c.o.Missed(ctx, since), list...)
 		}
 	}
-	for part := range slices.Chunk(list, perTelling) {
-		if p.told(ctx, n, part) != nil {
+	for len(list) > 0 {
+		size, count := 0, 0
+		for count < len(list) && size < perTelling {
+			size += len(list[count].Data)
+			count++
+		}
+		if p.told(ctx, n, list[:count]) != nil {
 			return true
 		}
+		list = list[count:]
 	}
 	return false
 }
 
 func (p *peers) told(ctx context.Context, n store.Node, list []Saying) error {
-	text, err := json.Marshal(list)
-	if err != nil {
-		return err
-	}
 	ctx, cancel := context.WithTimeout(ctx, soonTime)
 	defer cancel()
 	answer, err := p.c.Ask(
@@ -146,7 +189,7 @@ func (p *peers) told(ctx context.Context, n store.Node, list []Saying) error {
 		http.MethodPost,
 		"/soon",
 		http.Header{},
-		bytes.NewReader(text),
+		bytes.NewReader(appendSayings(nil, list)),
 	)
 	if err != nil {
 		return err
@@ -159,8 +202,9 @@ func (p *peers) told(ctx context.Context, n store.Node, list []Saying) error {
 }
 
 func (p *peers) serveSoon(w http.ResponseWriter, r *http.Request) {
-	var list []Saying
-	if err := json.NewDecoder(io.LimitReader(r.Body, maxTold)).Decode(&list); err != nil || len(list) > maxSoon {
+	data, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxTold))
+	list, wrong := readSayings(data)
+	if err != nil || wrong != nil {
 		http.Error(w, "this cannot be read", http.StatusBadRequest)
 		return
 	}

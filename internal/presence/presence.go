@@ -188,10 +188,10 @@ func (k *Keeper) take(source *Source, r *Report, now time.Time) (ident.ID, error
 		return id, err
 	}
 	record := recordOf(s, r.Detail)
-	k.o.Records.Add(record)
-	if k.o.Tell != nil {
+	if k.o.Tell != nil { // before it belongs to the records
 		k.o.Tell(record)
 	}
+	k.o.Records.Add(record)
 	return id, nil
 }
 

@@ -66,6 +66,12 @@ var sightings = record.Kind[Sighting]{Name: "sightings",
 		f.Identifier("of", &s.Of)
 	}}
 
+// PackSightings writes sightings for another node, UnpackSightings reads them.
+func PackSightings(list []*Sighting) ([]byte, error) { return record.Pack(&sightings, list) }
+
+// UnpackSightings reads what PackSightings wrote.
+func UnpackSightings(data []byte) ([]Sighting, error) { return record.Unpack(&sightings, data) }
+
 // Sightings are the records of sightings, in a file of their own.
 type Sightings struct{ *record.Keeper[Sighting] }
 

@@ -62,9 +62,14 @@ var unzstd = func() *zstd.Decoder {
 	return d
 }()
 
+// whole reports whether a blob has its checksum.
+func whole(blob []byte) bool {
+	return len(blob) >= blobHead && binary.BigEndian.Uint32(blob[1:]) == crc32.Checksum(blob[blobHead:], castagnoli)
+}
+
 // plain is the content of a blob. It may share memory with it.
 func plain(blob []byte) ([]byte, error) {
-	if len(blob) < blobHead || binary.BigEndian.Uint32(blob[1:]) != crc32.Checksum(blob[blobHead:], castagnoli) {
+	if !whole(blob) {
 		return nil, errBlock
 	}
 	switch blob[0] {

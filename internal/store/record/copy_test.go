@@ -244,3 +244,61 @@ func FuzzReadBlocks(f *testing.F) {
 		}
 	})
 }
+
+// A record that is copied costs this much at the other node, beside the disk.
+func BenchmarkAdopt(b *testing.B) {
+	ctx := context.Background()
+	k := openVisits(b, b.TempDir(), false, Retention{})
+	for _, v := range some(1<<14, 0) {
+		k.Add(v)
+	}
+	k.Flush(ctx)
+	from, err := k.Copying()
+	if err != nil {
+		b.Fatal(err)
+	}
+	blocks, _, err := from.After(ctx, 0, 1<<14)
+	if err != nil {
+		b.Fatal(err)
+	}
+	n := 0
+	for b.Loop() {
+		b.StopTimer()
+		copied := openVisits(b, b.TempDir(), false, Retention{})
+		b.StartTimer()
+		for part := range slices.Chunk(blocks, 16) {
+			if _, err := copied.Adopt(ctx, part); err != nil {
+				b.Fatal(err)
+			}
+			n += 1 << 11
+		}
+		copied.Flush(ctx)
+		b.StopTimer()
+		copied.Close()
+		b.StartTimer()
+	}
+	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(n), "ns/record")
+}
+
+// What is packed comes as it was, without identifiers too.
+func TestPack(t *testing.T) {
+	kind, list := visits(false), some(300, 0)
+	list[7].At = list[7].At.Add(-time.Hour)
+	data, err := Pack(&kind, list)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, err := Unpack(&kind, data)
+	if err != nil || len(got) != len(list) {
+		t.Fatalf("%d, %v", len(got), err)
+	}
+	for i := range got {
+		if got[i].At = got[i].At.UTC(); !reflect.DeepEqual(&got[i], list[i]) {
+			t.Fatalf("%+v is %+v", list[i], got[i])
+		}
+	}
+	data[len(data)/2] ^= 1
+	if _, err := Unpack(&kind, data); err == nil {
+		t.Error("what is damaged is unpacked")
+	}
+}
