@@ -9,9 +9,11 @@ import (
 	"io"
 	"net/http"
 	"strings"
+	"time"
 
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/cluster"
+	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/manage/host"
 	"tollgate.example/key/internal/mirror"
 	"tollgate.example/key/internal/store"
@@ -36,11 +38,20 @@ type copyAnswer struct {
 // openCopies opens what other nodes recorded.
 func (a *App) openCopies(ctx context.Context, o *Options, clock *host.Clock) (err error) {
 	if a.ofOthers, err = store.OpenCopies(ctx, o.Data, o.retention(o.KeepAttempts, clock),
-		o.retention(o.KeepJournal, clock), o.retention(o.KeepAccounting, clock)); err != nil {
+		o.retention(o.KeepJournal, clock), o.retention(o.KeepAccounting, clock), a.givenElsewhere); err != nil {
 		return err
 	}
 	a.done = append(a.done, func() { a.ofOthers.Close() })
 	return nil
+}
+
+// givenElsewhere has sessions that go on at this node joined with what another one gave them.
+func (a *App) givenElsewhere(list []*store.Attempt) {
+	for _, t := range list {
+		if t.Class != "" && t.Verdict == string(results.Admitted) && time.Since(t.At) < recentlyGiven {
+			a.Sessions.Gave(givenBy(t))
+		}
+	}
 }
 
 // openMirror begins to copy what is recorded here to another node.

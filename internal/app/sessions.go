@@ -42,11 +42,16 @@ func (a *App) openSessions(ctx context.Context, o *Options, ids *ident.Source, c
 	}
 	for i := len(page.Items) - 1; i >= 0; i-- {
 		if t := &page.Items[i]; t.Class != "" {
-			a.Sessions.Gave(session.Given{At: t.At, Client: t.Client, Who: t.Who, Display: t.Display, MAC: t.MAC,
-				Lane: t.Lane, Pass: t.Pass, VLAN: t.VLAN, Class: t.Class})
+			a.Sessions.Gave(givenBy(t))
 		}
 	}
 	return nil
+}
+
+// givenBy is what an attempt was given.
+func givenBy(t *store.Attempt) session.Given {
+	return session.Given{At: t.At, Client: t.Client, Who: t.Who, Display: t.Display, MAC: t.MAC, Lane: t.Lane,
+		Pass: t.Pass, VLAN: t.VLAN, Class: t.Class}
 }
 
 // serveAccounting opens the sockets of accounting, and of both ports over TLS and DTLS.

@@ -30,7 +30,8 @@ type Saying struct {
 	Data []byte
 }
 
-// appendSayings writes sayings as they are sent: of each the kind and the rest, each behind its length (encoding/binary).
+// appendSayings writes sayings as they are sent: of each the kind and the rest, each behind its length
+// (encoding/binary).
 func appendSayings(to []byte, list []Saying) []byte {
 	for i := range list {
 		to = binary.AppendUvarint(to, uint64(len(list[i].Kind)))

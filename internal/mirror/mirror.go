@@ -34,9 +34,9 @@ const (
 	maxQueued = 32 << 20
 	maxSent   = 4 << 20
 	// perStep is how many records are read at once for a node that is behind, and maxPause how long others go first
-	// after that: who catches up takes half of one core at most.
-	perStep  = 2000
-	maxPause = 200 * time.Millisecond
+	// after that, half as long as it took: it has to come nearer while more is recorded.
+	perStep  = 4000
+	maxPause = 100 * time.Millisecond
 )
 
 // Way is the way to the other nodes.
@@ -347,7 +347,7 @@ func (s *sender) catchUp(ctx context.Context, node int, last ident.ID) (ident.ID
 		select {
 		case <-ctx.Done():
 			return last, ctx.Err()
-		case <-time.After(min(time.Since(begun), maxPause)):
+		case <-time.After(min(time.Since(begun)/2, maxPause)):
 		}
 	}
 }

@@ -63,7 +63,7 @@ func (w *way) Send(ctx context.Context, number int, kind string, whole bool, dat
 func other(t *testing.T, number int) *node {
 	t.Helper()
 	r := record.Retention{}
-	copies, err := store.OpenCopies(context.Background(), t.TempDir(), r, r, r)
+	copies, err := store.OpenCopies(context.Background(), t.TempDir(), r, r, r, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

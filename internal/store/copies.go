@@ -43,12 +43,13 @@ type adopter interface {
 	Close() error
 }
 
-// OpenCopies opens the copies in a data directory. They are kept as long as the records of this node.
-func OpenCopies(ctx context.Context, dir string, ofAttempts, ofJournal, ofAccounting record.Retention) (
-	*Copies, error) {
+// OpenCopies opens the copies in a data directory. They are kept as long as the records of this node. The function is
+// called with attempts of other nodes as they come, without their facts; nil for nobody.
+func OpenCopies(ctx context.Context, dir string, ofAttempts, ofJournal, ofAccounting record.Retention,
+	came func([]*Attempt)) (*Copies, error) {
 	c := &Copies{kinds: map[string]adopter{}, dir: filepath.Join(dir, "copies"), names: map[int]string{}}
 	var err error
-	if c.attempts, err = record.OpenCopies(ctx, dir, attempts(nil), ofAttempts); err != nil {
+	if c.attempts, err = record.OpenCopies(ctx, dir, attempts(came), ofAttempts); err != nil {
 		return nil, err
 	}
 	c.kinds[KindAttempts] = c.attempts

@@ -75,19 +75,12 @@ func (s Factors) insert() string {
 // SaveFactorToken writes what a sign-in changes of a token; one that was removed meanwhile gives ErrNotFound. What a
 // person's have in common is there once it is written.
 func (s Factors) SaveFactorToken(ctx context.Context, t FactorToken) error {
-	return s.within(ctx, func(tx *sqlx.Tx) error { return s.save(ctx, tx, t) })
+	return s.SaveFactorTokens(ctx, []FactorToken{t})
 }
 
 // SaveFactorTokens does that for several, all or nothing.
 func (s Factors) SaveFactorTokens(ctx context.Context, list []FactorToken) error {
-	return s.within(ctx, func(tx *sqlx.Tx) error {
-		for _, t := range list {
-			if err := s.save(ctx, tx, t); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	return s.within(ctx, func(tx *sqlx.Tx) error { return s.save(ctx, tx, list...) })
 }
 
 // SaveFactorTokenAlone does that here alone while no majority of the nodes can be reached; it is shared when one can.
@@ -95,14 +88,25 @@ func (s Factors) SaveFactorTokenAlone(ctx context.Context, t FactorToken) error 
 	return s.alone(ctx, func(tx *sqlx.Tx) error { return s.save(ctx, tx, t) })
 }
 
-func (s Factors) save(ctx context.Context, tx *sqlx.Tx, t FactorToken) error {
-	if t.Kind == FactorsInCommon {
-		_, err := tx.NamedExecContext(ctx, "INSERT "+s.insert()+
-			" ON CONFLICT (id) DO UPDATE SET secrets = excluded.secrets, recovery = excluded.recovery", t)
+func (s Factors) save(ctx context.Context, tx *sqlx.Tx, list ...FactorToken) error {
+	update, err := tx.PrepareContext(ctx, "UPDATE "+s.table+" SET secrets = ?, recovery = ?, step = ?, skew = ?, "+
+		"used_at = ?, used_on = ? WHERE id = ?")
+	if err != nil {
 		return err
 	}
-	return touched(tx.ExecContext(ctx, "UPDATE "+s.table+" SET secrets = ?, recovery = ?, step = ?, skew = ?, "+
-		"used_at = ?, used_on = ? WHERE id = ?", t.Secrets, t.Recovery, t.Step, t.Skew, t.UsedAt, t.UsedOn, t.ID))
+	defer update.Close()
+	for i := range list {
+		if t := &list[i]; t.Kind == FactorsInCommon {
+			_, err = tx.NamedExecContext(ctx, "INSERT "+s.insert()+
+				" ON CONFLICT (id) DO UPDATE SET secrets = excluded.secrets, recovery = excluded.recovery", t)
+		} else {
+			err = touched(update.ExecContext(ctx, t.Secrets, t.Recovery, t.Step, t.Skew, t.UsedAt, t.UsedOn, t.ID))
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // FactorsInCommon is the kind of what the second factors of a person have in common.

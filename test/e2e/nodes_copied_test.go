@@ -273,6 +273,33 @@ func TestExportsAndStreamsOfAllNodes(t *testing.T) {
 	}
 }
 
+// A session that began at one node goes on at the other one with the pass that the first gave it.
+func TestASessionGoesOnAtTheOtherNode(t *testing.T) {
+	t.Parallel()
+	a := start(t)
+	a.basic("require", "127.0.0.1")
+	b := a.second("second")
+	a.well(2)
+	a.copied(2)
+	b.admits("k.nance", "gangway-and-rope") // it has the configuration
+	reply, err := a.ask(nil)
+	if err != nil || !reply.Accepted {
+		t.Fatalf("%+v, %v", reply, err)
+	}
+	time.Sleep(time.Second) // an attempt is copied soon, and nobody waits for that
+	r := trial.Report{Server: b.app.Accounting[0].String(), From: must("127.0.0.1"), Secret: secret,
+		Timeout: 2 * time.Second, Tries: 3, Attributes: []results.Attribute{
+			{Name: "Acct-Status-Type", Value: "Interim-Update"}, {Name: "Acct-Session-Id", Value: "s-77"},
+			{Name: "User-Name", Value: "k.nance"}, {Name: "Class", Value: values(reply, "Class")}}}
+	if err := r.Send(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	open, _ := allOf[apitype.Session](b, "/sessions")
+	if len(open) != 1 || open[0].Pass != "crew" || open[0].Node != "second" {
+		t.Errorf("the session is %+v", open)
+	}
+}
+
 // entered has gear report a command.
 func (w *world) entered(line string) {
 	w.t.Helper()

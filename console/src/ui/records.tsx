@@ -162,6 +162,32 @@ function Searched({ of }: { of: Listed }) {
   );
 }
 
+/** What became of the records of nodes that do not answer. */
+export function Elsewhere({ missing = [], copied = [] }: { missing?: string[]; copied?: Schema["Copied"][] }) {
+  return (
+    <>
+      {missing.length > 0 && (
+        <Notice tone="warn">
+          What {missing.join(" and ")} recorded is not in this list: {missing.length === 1 ? "it does" : "they do"} not
+          answer.
+        </Notice>
+      )}
+      {copied.map((one) => (
+        <Notice key={one.node} tone="warn">
+          {one.node} {one.removed ? "was removed" : "does not answer"}. What it recorded
+          {one.until && (
+            <>
+              {" "}
+              until <When at={one.until} long />
+            </>
+          )}{" "}
+          is in this list, from the copy that another node has.
+        </Notice>
+      ))}
+    </>
+  );
+}
+
 /** The table of a list of records, or what stands in its place, and the way to older ones. */
 export function RecordTable({
   of,
@@ -181,24 +207,7 @@ export function RecordTable({
   return (
     <>
       <Failure error={list.error} />
-      {of.missing.length > 0 && (
-        <Notice tone="warn">
-          What {of.missing.join(" and ")} recorded is not in this list:{" "}
-          {of.missing.length === 1 ? "it does" : "they do"} not answer.
-        </Notice>
-      )}
-      {of.copied.map((one) => (
-        <Notice key={one.node} tone="warn">
-          {one.node} {one.removed ? "was removed" : "does not answer"}. What it recorded
-          {one.until && (
-            <>
-              {" "}
-              until <When at={one.until} long />
-            </>
-          )}{" "}
-          is in this list, from the copy that another node has.
-        </Notice>
-      ))}
+      <Elsewhere missing={of.missing} copied={of.copied} />
       {of.unreadable > 0 && (
         <Notice tone="out">
           {of.unreadable.toLocaleString()} records are left out: the file is damaged where they are. Check the disk; a

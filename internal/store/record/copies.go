@@ -30,9 +30,8 @@ type Copies[T any] struct {
 // maxNode is the highest number of a node; see ident.
 const maxNode = 255
 
-// OpenCopies opens the copies that are in a data directory.
+// OpenCopies opens the copies that are in a data directory. Written of the kind is told of what is adopted.
 func OpenCopies[T any](ctx context.Context, dir string, kind Kind[T], keep Retention) (*Copies[T], error) {
-	kind.Written = nil
 	c := &Copies[T]{dir: filepath.Join(dir, "copies"), kind: kind, keep: keep, of: map[int]*Keeper[T]{},
 		until: map[int]time.Time{}}
 	list, err := os.ReadDir(c.dir)

@@ -73,10 +73,12 @@ var ErrCopy = errors.New("these blocks do not continue the copy")
 
 // Adopt keeps blocks that another keeper of the same kind made, in order, and returns the highest identifier that is
 // kept. They are committed as they would be there. Those that are here already are left out; what cannot be read, or
-// does not follow what is here, is refused with ErrCopy, and nothing of the call is kept.
+// does not follow what is here, is refused with ErrCopy, and nothing of the call is kept. Written is called with what
+// is new, without its bodies.
 func (k *Keeper[T]) Adopt(ctx context.Context, blocks []Block) (last ident.ID, err error) {
+	read := make([][]T, len(blocks))
 	for i := range blocks {
-		if err := k.verify(&blocks[i]); err != nil {
+		if read[i], err = k.verify(&blocks[i]); err != nil {
 			return 0, err
 		}
 		if i > 0 && blocks[i].ID <= blocks[i-1].Last {
@@ -85,7 +87,7 @@ func (k *Keeper[T]) Adopt(ctx context.Context, blocks []Block) (last ident.ID, e
 	}
 	err = k.do(ctx, func() error {
 		for len(blocks) > 0 && blocks[0].Last <= k.w.last {
-			blocks = blocks[1:]
+			blocks, read = blocks[1:], read[1:]
 		}
 		if len(blocks) > 0 && blocks[0].ID <= k.w.last {
 			return fmt.Errorf("%w: block %s begins before %s, which is here", ErrCopy, blocks[0].ID, k.w.last)
@@ -94,6 +96,7 @@ func (k *Keeper[T]) Adopt(ctx context.Context, blocks []Block) (last ident.ID, e
 			if err := k.w.adopt(blocks); err != nil {
 				return fmt.Errorf("keeping a copy in %s: %w", k.file.Name(), err)
 			}
+			k.adopted(read)
 		}
 		last = k.w.last
 		if k.w.behind() {
@@ -104,30 +107,45 @@ func (k *Keeper[T]) Adopt(ctx context.Context, blocks []Block) (last ident.ID, e
 	return last, err
 }
 
-// verify reports what is wrong with a block that came from elsewhere. Of the bodies it compares the checksum alone.
-func (k *Keeper[T]) verify(b *Block) error {
+// adopted tells of records that were adopted.
+func (k *Keeper[T]) adopted(read [][]T) {
+	if k.kind.Written == nil {
+		return
+	}
+	var list []*T
+	for _, part := range read {
+		for i := range part {
+			list = append(list, &part[i])
+		}
+	}
+	k.kind.Written(list)
+}
+
+// verify reads a block that came from elsewhere, or reports what is wrong with it. Of the bodies it compares the
+// checksum alone.
+func (k *Keeper[T]) verify(b *Block) ([]T, error) {
 	list, err := decode(&k.kind, b, false)
 	if err == nil && len(b.Body) > 0 && !whole(b.Body) {
 		err = errBlock
 	}
 	if err != nil {
-		return fmt.Errorf("%w: block %s cannot be read: %w", ErrCopy, b.ID, err)
+		return nil, fmt.Errorf("%w: block %s cannot be read: %w", ErrCopy, b.ID, err)
 	}
 	if len(list) == 0 || len(list) > maxAdopted || len(list) != b.N {
-		return fmt.Errorf("%w: block %s has %d records instead of %d", ErrCopy, b.ID, len(list), b.N)
+		return nil, fmt.Errorf("%w: block %s has %d records instead of %d", ErrCopy, b.ID, len(list), b.N)
 	}
 	before := b.ID - 1
 	for i := range list {
 		id, at := k.kind.Key(&list[i])
 		if *id <= before || at.UnixMicro() < b.Since || at.UnixMicro() > b.Until {
-			return fmt.Errorf("%w: record %s is out of place in block %s", ErrCopy, *id, b.ID)
+			return nil, fmt.Errorf("%w: record %s is out of place in block %s", ErrCopy, *id, b.ID)
 		}
 		before = *id
 	}
 	if first, _ := k.kind.Key(&list[0]); b.ID <= 0 || *first != b.ID || before != b.Last {
-		return fmt.Errorf("%w: block %s does not hold what it says", ErrCopy, b.ID)
+		return nil, fmt.Errorf("%w: block %s does not hold what it says", ErrCopy, b.ID)
 	}
-	return nil
+	return list, nil
 }
 
 // adopt commits blocks of another keeper.

@@ -32,7 +32,9 @@ func TestACopyIsTheSame(t *testing.T) {
 	ctx := context.Background()
 	k := openVisits(t, t.TempDir(), true, Retention{})
 	dir := t.TempDir()
-	copies, err := OpenCopies(ctx, dir, visits(true), Retention{})
+	kind, told := visits(true), 0
+	kind.Written = func(list []*visit) { told += len(list) }
+	copies, err := OpenCopies(ctx, dir, kind, Retention{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -79,6 +81,9 @@ func TestACopyIsTheSame(t *testing.T) {
 	want := everything(t, k)
 	if got := everything(t, copies.Of(3)); !reflect.DeepEqual(got, want) {
 		t.Errorf("%d records instead of %d, or others", len(got), len(want))
+	}
+	if told != len(want) {
+		t.Errorf("told of %d instead of %d", told, len(want))
 	}
 	if n := copies.Of(3).Len(); n != int64(len(want)) || copies.Until(3).IsZero() {
 		t.Errorf("%d records; whole at %v", n, copies.Until(3))
@@ -240,7 +245,7 @@ func FuzzReadBlocks(f *testing.F) {
 			}
 		}
 		for i := range read {
-			_ = k.verify(&read[i])
+			_, _ = k.verify(&read[i])
 		}
 	})
 }

@@ -14,7 +14,7 @@ import (
 
 // copiedTo says where the records of a node are copied to, and whether all of them are.
 func copiedTo(n *cluster.NodeState, all []cluster.NodeState) (says string, whole bool) {
-	if n.Witness || len(n.Seen.Own.Copied) == 0 {
+	if n.Witness || n.Seen.Silent() || len(n.Seen.Own.Copied) == 0 {
 		return "", false
 	}
 	var there, behind, why []string
@@ -33,12 +33,12 @@ func copiedTo(n *cluster.NodeState, all []cluster.NodeState) (says string, whole
 	}
 	switch {
 	case len(why) > 0 && len(there)+len(behind) == 0:
-		return "nowhere since " + since.Format("15:04:05") + ": " + strings.Join(slices.Compact(why), "; "), false
+		return "nowhere since " + since.Format("15:04:05") + ": " + strings.Join(slices.Compact(why), "; ") + ".", false
 	case len(why) > 0:
 		return strings.Join(append(there, behind...), " and ") + " to " + to + "; the others nowhere: " +
-			strings.Join(slices.Compact(why), "; "), false
+			strings.Join(slices.Compact(why), "; ") + ".", false
 	case len(behind) > 0:
-		return to + ", which is given what it missed of " + strings.Join(behind, ", "), false
+		return to + ", which is given what it missed of " + strings.Join(behind, ", ") + ".", false
 	}
 	return to, true
 }

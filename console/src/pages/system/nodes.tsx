@@ -136,7 +136,7 @@ function Standing({ node: n }: { node: Node }) {
 
 /** Where records are copied to that are not copied yet, or not any more. */
 function Uncopied({ node: n }: { node: Node }) {
-  return n.copies ? <Verdict kind="wait">{n.copies}</Verdict> : null;
+  return n.copies ? <Verdict kind="wait">{n.copies.startsWith("nowhere") ? "nowhere" : "catching up"}</Verdict> : null;
 }
 
 /** What is the matter, and what to do about it. */
@@ -172,6 +172,13 @@ function Trouble({ nodes: n }: { nodes: Nodes }) {
               {one.name} {one.state === "silent" ? "does not answer" : "has no engine"}.
             </b>{" "}
             {one.state === "silent" ? one.says.replace(/^[^:]*: /, "") : one.says}
+          </Notice>
+        ))}
+      {n.items
+        .filter((one) => !one.copied && one.copies && one.state !== "silent")
+        .map((one) => (
+          <Notice key={one.number} tone="warn">
+            <b>What {one.name} records is on its own disk alone.</b> It is copied to {one.copies}
           </Notice>
         ))}
       {n.items

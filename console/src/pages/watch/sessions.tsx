@@ -4,7 +4,7 @@ import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { call, type Schema } from "../../api/client";
 import { Button, Empty, Failure, PageHead, PassChip, rowKeys, When } from "../../ui/basic";
-import { Export, TextFilters } from "../../ui/records";
+import { Elsewhere, Export, TextFilters } from "../../ui/records";
 import { AskMany } from "./session-ask";
 import { amount, lasts } from "./session-format";
 
@@ -81,6 +81,7 @@ export function SessionsPage() {
         </select>
       </div>
       <Failure error={list.error} />
+      <Elsewhere missing={list.data?.pages[0]?.missing} copied={list.data?.pages[0]?.copied} />
       {list.data && rows.length === 0 ? (
         <Empty title={filtered ? "No matching sessions" : ended ? "No session has ended yet" : "No open sessions"}>
           {filtered ? (
