@@ -68,7 +68,10 @@ func (a *App) openMirror(o *Options, ids *ident.Source) error {
 	if err != nil {
 		return err
 	}
-	m := mirror.Open(int(o.Node), wayToOthers{a}, o.Log, journal, accounting, attempts)
+	m := mirror.Open(int(o.Node), wayToOthers{a}, o.Log, func(run func()) {
+		defer a.panicked.Catch(func() string { return "copying records to another node" }, nil)
+		run()
+	}, journal, accounting, attempts)
 	a.mirror.Store(m)
 	a.done = append(a.done, m.Close)
 	return nil

@@ -148,7 +148,7 @@ func (c *Cluster) serve(r *running) (*peers, error) {
 }
 
 // maxConnections bounds the connections of nodes, and of whoever else finds the port.
-const maxConnections = 256
+const maxConnections = 1024
 
 // listen opens the address at which other nodes reach this one.
 func listen(address string, config *tls.Config) (net.Listener, error) {

@@ -85,8 +85,8 @@ type Mirror struct {
 	done    sync.WaitGroup
 }
 
-// Open begins to send. Close has to be called.
-func Open(self int, way Way, log *slog.Logger, sources ...Source) *Mirror {
+// Open begins to send. Close has to be called. What is run by catch may not end the service by a fault.
+func Open(self int, way Way, log *slog.Logger, catch func(run func()), sources ...Source) *Mirror {
 	ctx, cancel := context.WithCancel(context.Background())
 	m := &Mirror{cancel: cancel}
 	for _, src := range sources {
@@ -94,7 +94,13 @@ func Open(self int, way Way, log *slog.Logger, sources ...Source) *Mirror {
 			state: State{Kind: src.kind, Node: -1, Since: time.Now()}}
 		src.copyTo(s.take)
 		m.senders = append(m.senders, s)
-		m.done.Go(func() { s.run(ctx) })
+		m.done.Go(func() {
+			for ctx.Err() == nil {
+				catch(func() { s.run(ctx) })
+				s.off(-1, errFault) // whatever happened, nobody waits on
+				s.pause(ctx, retryEvery)
+			}
+		})
 	}
 	return m
 }
@@ -129,8 +135,13 @@ type sender struct {
 	taking, holding bool
 	queue           []parcel
 	size            int
-	state           State
+	// flight are those that are being sent.
+	flight []parcel
+	state  State
 }
+
+// errFault is what a copy comes to after a fault of ours, until it is begun anew.
+var errFault = errors.New("a fault in the program ended it; it begins anew")
 
 // parcel is a batch that was committed here.
 type parcel struct {
@@ -180,8 +191,8 @@ func (s *sender) live(node int) {
 // off tells everybody who waits: there will be no copy of these now.
 func (s *sender) off(node int, err error) {
 	s.mu.Lock()
-	queue := s.queue
-	s.taking, s.holding, s.queue, s.size = false, false, nil, 0
+	waiting := append(s.flight, s.queue...)
+	s.taking, s.holding, s.flight, s.queue, s.size = false, false, nil, nil, 0
 	since, wrong := s.state.Since, plain(err)
 	changed := s.state.Wrong != wrong || s.state.Live
 	if s.state.Live {
@@ -189,7 +200,7 @@ func (s *sender) off(node int, err error) {
 	}
 	s.state = State{Kind: s.kind, Node: node, Since: since, Wrong: wrong}
 	s.mu.Unlock()
-	for _, p := range queue {
+	for _, p := range waiting {
 		p.then()
 	}
 	if changed && wrong != "" {
@@ -242,11 +253,19 @@ func (s *sender) run(ctx context.Context) {
 		if len(nodes) == 0 {
 			s.off(-1, nil)
 		}
-		select {
-		case <-ctx.Done():
+		if s.pause(ctx, wait); ctx.Err() != nil {
 			return
-		case <-time.After(wait):
 		}
+	}
+}
+
+// pause waits, unless the context ends.
+func (s *sender) pause(ctx context.Context, wait time.Duration) {
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+	case <-timer.C:
 	}
 }
 
@@ -269,34 +288,40 @@ func (s *sender) stream(ctx context.Context, node int) (live bool, err error) {
 	}
 	s.live(node)
 	for {
-		parcels, blocks, err := s.next(ctx)
+		blocks, err := s.next(ctx)
 		if err == nil {
 			last, err = s.send(ctx, node, true, blocks, last, sendTime)
 		}
 		if err != nil {
-			s.mu.Lock() // these go first when all are told
-			s.queue = append(parcels, s.queue...)
-			s.mu.Unlock()
 			return true, err
 		}
-		for _, p := range parcels {
-			p.then()
-		}
+		s.arrived()
+	}
+}
+
+// arrived tells those who waited for what was sent.
+func (s *sender) arrived() {
+	s.mu.Lock()
+	list := s.flight
+	s.flight = nil
+	s.mu.Unlock()
+	for _, p := range list {
+		p.then()
 	}
 }
 
 // errBehind ends a stream whose node is slower than what is recorded.
 var errBehind = errors.New("more is recorded than it takes")
 
-// next waits for batches; it returns none where it is time to say that there are none.
-func (s *sender) next(ctx context.Context) (parcels []parcel, blocks []record.Block, err error) {
+// next waits for batches and takes them into flight; it returns none where it is time to say that there are none.
+func (s *sender) next(ctx context.Context) (blocks []record.Block, err error) {
 	beat := time.NewTimer(beatEvery)
 	defer beat.Stop()
 	for {
 		s.mu.Lock()
 		if s.size > maxQueued {
 			s.mu.Unlock()
-			return nil, nil, errBehind
+			return nil, errBehind
 		}
 		n, size := 0, 0
 		for n < len(s.queue) && size < maxSent {
@@ -306,18 +331,18 @@ func (s *sender) next(ctx context.Context) (parcels []parcel, blocks []record.Bl
 			blocks = append(blocks, s.queue[n].blocks...)
 			n++
 		}
-		parcels, s.queue = s.queue[:n:n], s.queue[n:]
+		s.flight, s.queue = s.queue[:n:n], s.queue[n:]
 		s.size -= size
 		s.mu.Unlock()
 		if n > 0 {
-			return parcels, blocks, nil
+			return blocks, nil
 		}
 		select {
 		case <-ctx.Done():
-			return nil, nil, ctx.Err()
+			return nil, ctx.Err()
 		case <-s.wake:
 		case <-beat.C:
-			return nil, nil, nil
+			return nil, nil
 		}
 	}
 }
@@ -344,10 +369,8 @@ func (s *sender) catchUp(ctx context.Context, node int, last ident.ID) (ident.ID
 		if !more {
 			return last, nil
 		}
-		select {
-		case <-ctx.Done():
+		if s.pause(ctx, min(time.Since(begun)/2, maxPause)); ctx.Err() != nil {
 			return last, ctx.Err()
-		case <-time.After(min(time.Since(begun)/2, maxPause)):
 		}
 	}
 }

@@ -23,7 +23,9 @@ type node struct {
 	copies *store.Copies
 	// dead answers with an error, mute not at all; lost keeps what it is sent and its answer is lost.
 	dead, mute, lost atomic.Bool
-	sent             atomic.Int64
+	// faulty hits a fault on our side.
+	faulty atomic.Bool
+	sent   atomic.Int64
 }
 
 type way struct{ nodes []*node }
@@ -39,6 +41,9 @@ func (w *way) Send(ctx context.Context, number int, kind string, whole bool, dat
 	i := slices.IndexFunc(w.nodes, func(n *node) bool { return n.number == number })
 	n := w.nodes[i]
 	n.sent.Add(1)
+	if n.faulty.Load() {
+		panic("a fault")
+	}
 	if n.dead.Load() {
 		return 0, errors.New("it is dead")
 	}
@@ -97,7 +102,14 @@ func (b *bench) mirrored() {
 	if err != nil {
 		b.t.Fatal(err)
 	}
-	b.mirror = Open(1, b.way, slog.New(slog.DiscardHandler), source)
+	b.mirror = Open(1, b.way, slog.New(slog.DiscardHandler), func(run func()) {
+		defer func() {
+			if fault := recover(); fault != nil && fault != "a fault" {
+				panic(fault)
+			}
+		}()
+		run()
+	}, source)
 	b.t.Cleanup(b.mirror.Close)
 }
 
@@ -167,9 +179,10 @@ func TestWhatIsAcknowledgedIsOnAnotherNode(t *testing.T) {
 // is there twice, whatever became of the answers.
 func TestANodeThatFails(t *testing.T) {
 	for name, fail := range map[string]func(*node) *atomic.Bool{
-		"dead": func(n *node) *atomic.Bool { return &n.dead },
-		"mute": func(n *node) *atomic.Bool { return &n.mute },
-		"lost": func(n *node) *atomic.Bool { return &n.lost }} {
+		"dead":  func(n *node) *atomic.Bool { return &n.dead },
+		"mute":  func(n *node) *atomic.Bool { return &n.mute },
+		"lost":  func(n *node) *atomic.Bool { return &n.lost },
+		"fault": func(n *node) *atomic.Bool { return &n.faulty }} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			n := other(t, 2)
@@ -181,7 +194,11 @@ func TestANodeThatFails(t *testing.T) {
 			if took := time.Since(begun); took > 2*sendTime {
 				t.Errorf("acknowledged after %v", took)
 			}
-			if s := b.becomes(false, 2); s.Wrong == "" || time.Since(s.Since) > time.Minute {
+			at := 2
+			if name == "fault" { // which node it was is not known then
+				at = -1
+			}
+			if s := b.becomes(false, at); s.Wrong == "" || time.Since(s.Since) > time.Minute {
 				t.Errorf("%+v", s)
 			}
 			for i := range 50 {
@@ -248,7 +265,7 @@ func TestBounds(t *testing.T) {
 	for range 40 {
 		s.take([]record.Block{{Head: make([]byte, 1<<20)}}, func() { told++ })
 	}
-	if _, _, err := s.next(t.Context()); !errors.Is(err, errBehind) || told != 0 {
+	if _, err := s.next(t.Context()); !errors.Is(err, errBehind) || told != 0 {
 		t.Errorf("%v, %d told", err, told)
 	}
 	s.off(2, errBehind)

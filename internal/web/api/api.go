@@ -125,6 +125,8 @@ type server struct {
 	shelf   shelf
 	lists   lists
 	shadows shadows
+	// relays are the streams and exports for which other nodes are asked.
+	relays chan struct{}
 	// seeks search the kinds of objects of the draft.
 	seeks []seek
 	// takers take an object out of a configuration, by the plural of its kind.
@@ -157,8 +159,11 @@ func New(s *Service) http.Handler {
 			})
 		})
 		r.Route("/v1", func(r chi.Router) {
-			around := &server{Service: s}
-			r.Use(around.everywhere)
+			r.Use(func(next http.Handler) http.Handler {
+				return http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
+					api.everywhere(next).ServeHTTP(w, req)
+				})
+			})
 			api = newServer(s, r)
 		})
 		r.NotFound(func(w http.ResponseWriter, _ *http.Request) {
@@ -193,7 +198,8 @@ func newServer(s *Service, r chi.Router) *server {
 		"session": {Type: "apiKey", In: "cookie", Name: sessionName},
 		"token":   {Type: "http", Scheme: "bearer"},
 	}
-	out := &server{Service: s, api: humachi.New(r, config), takers: map[string]taker{}}
+	out := &server{Service: s, api: humachi.New(r, config), takers: map[string]taker{},
+		relays: make(chan struct{}, maxRelays)}
 	out.api.UseMiddleware(out.authenticate)
 	out.sessions()
 	out.objects()

@@ -83,6 +83,16 @@ func (p *part) begin(format string) (columns []string, err error) {
 
 // exportEverywhere exports what all nodes have, in one order: with the oldest first where up tells so.
 func (s *server) exportEverywhere(w http.ResponseWriter, r *http.Request, next http.Handler, up bool) {
+	select {
+	case s.relays <- struct{}{}:
+		defer func() { <-s.relays }()
+	default:
+		w.Header().Set("Content-Type", "application/problem+json")
+		w.WriteHeader(http.StatusServiceUnavailable)
+		json.NewEncoder(w).Encode(problem(http.StatusServiceUnavailable, "Too many exports are under way.",
+			"Try again in a moment."))
+		return
+	}
 	ctx, cancel := context.WithCancel(r.Context())
 	defer cancel()
 	r = r.WithContext(ctx)

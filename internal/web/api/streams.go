@@ -23,6 +23,9 @@ const (
 	followAgain = 2 * time.Second
 	// clocksApart is how far the clock of another node may be behind.
 	clocksApart = time.Minute
+	// maxRelays bounds the streams and exports for which other nodes are asked at once: each holds a connection to
+	// them, of which they take a number.
+	maxRelays = 64
 	// maxEvent bounds an event of another node.
 	maxEvent = 1 << 20
 )
@@ -91,14 +94,29 @@ func ofNode(event []byte, node string) []byte {
 func (s *server) followEverywhere(w http.ResponseWriter, r *http.Request, next http.Handler) {
 	ctx, cancel := context.WithCancel(r.Context())
 	var others sync.WaitGroup
-	defer others.Wait()
-	defer cancel()
+	relayed := false
+	defer func() {
+		cancel()
+		others.Wait()
+		if relayed {
+			<-s.relays
+		}
+	}()
 	r = r.WithContext(ctx)
 	e := &events{ResponseWriter: w, control: http.NewResponseController(w), node: s.Cluster.Name()}
 	e.begin = func() { // this node lets its operator in
-		for _, n := range s.Cluster.Others() {
-			others.Go(func() { s.followAt(ctx, r, n, e) })
+		select {
+		case s.relays <- struct{}{}:
+		default: // this node's alone
+			return
 		}
+		for _, n := range s.Cluster.Others() {
+			others.Go(func() {
+				defer s.Gate.Panics.Catch(func() string { return "following another node" }, nil)
+				s.followAt(ctx, r, n, e)
+			})
+		}
+		relayed = true
 	}
 	next.ServeHTTP(e, r)
 	if !e.begun && e.pending.Len() > 0 {
