@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"net/url"
@@ -21,15 +22,19 @@ import (
 	"tollgate.example/key/internal/web/client"
 )
 
-// free is a free address on loopback.
+// free is a free address on loopback that stays free while nobody listens there: the system gives ports from 32768 on
+// to whoever connects somewhere.
 func free(t testing.TB) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
+	for range 100 {
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", 10_000+rand.IntN(9_000)))
+		if err == nil {
+			defer l.Close()
+			return l.Addr().String()
+		}
 	}
-	defer l.Close()
-	return l.Addr().String()
+	t.Fatal("there is no free port")
+	return ""
 }
 
 // allOf lists records of all nodes, page by page.
@@ -69,7 +74,8 @@ func TestWhatADeadNodeAcknowledged(t *testing.T) {
 	token, dir := a.invite("second"), t.TempDir()
 	web, gear, reports := free(t), free(t), free(t)
 	victim := runNode(t, "-data", dir, "-http", web, "-radius", "127.0.0.1:0", "-accounting", reports,
-		"-radius-tls=", "-radius-dtls=", "-tacacs", gear, "-tacacs-tls", "none", "-node-address", free(t), "-join",
+		"-radius-tls=", "-radius-dtls=", "-tacacs", gear, "-tacacs-tls", "none",
+		"-node-address", "127.0.0.1:0", "-join",
 		token)
 	b := &world{t: t, dir: dir, tacacs: gear, api: &client.Client{URL: "http://" + web, Token: a.api.Token}}
 	a.witness("eye")

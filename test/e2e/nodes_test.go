@@ -392,7 +392,7 @@ func TestANodeIsKilled(t *testing.T) {
 	a.basic("require", "127.0.0.1")
 	token, dir := a.invite("second"), t.TempDir()
 	args := []string{"-data", dir, "-http", free(t), "-radius", "127.0.0.1:0", "-accounting=", "-radius-tls=",
-		"-radius-dtls=", "-tacacs", "none", "-tacacs-tls", "none", "-node-address", free(t)}
+		"-radius-dtls=", "-tacacs", "none", "-tacacs-tls", "none", "-node-address", "127.0.0.1:0"}
 	victim := runNode(t, append(args, "-join", token)...)
 	b := &world{t: t, dir: dir, api: &client.Client{URL: "http://" + args[3], Token: a.api.Token}}
 	a.witness("eye")

@@ -57,7 +57,8 @@ func TestPartsAreJoined(t *testing.T) {
 		return out
 	}
 	var to strings.Builder
-	if err := join(&to, parts("id,what\n1,\"a\nb\"\n4,\"c,d\"\n", "id,what\n2,e\n3,f\n5,g\n"), "csv", true); err != nil {
+	two := parts("id,what\n1,\"a\nb\"\n4,\"c,d\"\n", "id,what\n2,e\n3,f\n5,g\n")
+	if err := join(&to, two, "csv", true); err != nil {
 		t.Fatal(err)
 	}
 	rows, err := csv.NewReader(strings.NewReader(to.String())).ReadAll()
@@ -70,8 +71,8 @@ func TestPartsAreJoined(t *testing.T) {
 	}
 	to.Reset()
 	err = join(&to, parts("{\"id\":\"4\"}\n{\"id\":\"1\"}\n", "{\"id\":\"3\"}\n"), "jsonl", false)
-	if want := "{\"node\":\"one\",\"id\":\"4\"}\n{\"node\":\"two\",\"id\":\"3\"}\n{\"node\":\"one\",\"id\":\"1\"}\n"; err != nil ||
-		to.String() != want {
+	want := `{"node":"one","id":"4"}` + "\n" + `{"node":"two","id":"3"}` + "\n" + `{"node":"one","id":"1"}` + "\n"
+	if err != nil || to.String() != want {
 		t.Errorf("%q, %v", to.String(), err)
 	}
 	for _, text := range []string{"{}\n", "no object\n", "{\"id\":\"2\"}\n{\"id\":"} {
