@@ -22,6 +22,8 @@ const (
 	// nobody does.
 	sendTime    = time.Second
 	catchUpTime = 10 * time.Second
+	// maxAhead is how far in the future what another node has of this one may be.
+	maxAhead = 48 * time.Hour
 	// beatEvery is how often a node is told that it has everything, where nothing is recorded.
 	beatEvery = time.Second
 	// retryEvery is how long it is waited before nodes that took nothing are asked again.
@@ -277,6 +279,9 @@ func (s *sender) stream(ctx context.Context, node int) (live bool, err error) {
 	cancel()
 	if err != nil {
 		return false, err
+	}
+	if time.Until(last.Time()) > maxAhead { // the identifiers of this node must not follow it there
+		return false, fmt.Errorf("it says that it has %s up to %s, which is in the future", s.kind, last.Time())
 	}
 	s.above(last) // it may know more of this node than this node does itself, from before its disk was replaced
 	if last, err = s.catchUp(ctx, node, last); err != nil {

@@ -254,6 +254,21 @@ func TestANodeWhoseDiskWasReplaced(t *testing.T) {
 	}
 }
 
+// A node that says it has records of years to come does not take the identifiers of this one there.
+func TestANodeThatLies(t *testing.T) {
+	s := &sender{Source: Source{kind: store.KindJournal, above: func(ident.ID) { t.Error("it is believed") }},
+		way: &liar{}}
+	if _, err := s.stream(t.Context(), 2); err == nil {
+		t.Error("nothing is wrong with it")
+	}
+}
+
+type liar struct{ way }
+
+func (liar) Send(context.Context, int, string, bool, []byte) (ident.ID, error) {
+	return ident.At(time.Now().AddDate(9, 0, 0)), nil
+}
+
 // A node that takes less than is recorded does not fill the memory, and whoever waits is told when the mirror ends.
 func TestBounds(t *testing.T) {
 	n := other(t, 2)
