@@ -135,8 +135,10 @@ type sender struct {
 	// taking tells that batches are queued; without it nobody takes them. holding tells that who waits for a batch is
 	// told when it has been sent: before that, the node is behind.
 	taking, holding bool
-	queue           []parcel
-	size            int
+	// behind tells that more came than may wait: this stream is over.
+	behind bool
+	queue  []parcel
+	size   int
 	// flight are those that are being sent.
 	flight []parcel
 	state  State
@@ -157,7 +159,8 @@ func told() {}
 func (s *sender) take(blocks []record.Block, then func()) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if !s.taking {
+	s.behind = s.behind || s.taking && s.size > maxQueued
+	if !s.taking || s.behind {
 		then()
 		return
 	}
@@ -179,7 +182,7 @@ func (s *sender) take(blocks []record.Block, then func()) {
 func (s *sender) begin() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.taking = true
+	s.taking, s.behind = true, false
 }
 
 // live has whoever waits wait for the copy from now on.
@@ -324,7 +327,7 @@ func (s *sender) next(ctx context.Context) (blocks []record.Block, err error) {
 	defer beat.Stop()
 	for {
 		s.mu.Lock()
-		if s.size > maxQueued {
+		if s.behind {
 			s.mu.Unlock()
 			return nil, errBehind
 		}
