@@ -43,7 +43,7 @@ func TestConsoleScrollsThroughManyAttempts(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	// for nine seconds, by 600 pixels a frame, as long as new rows come in
+	// for nine seconds, by 300 pixels a frame, some nine rows, as long as new rows come in
 	type travel struct {
 		Frames, Over, Longest, Rows, Seconds int
 		Last                                 string
@@ -60,7 +60,7 @@ func TestConsoleScrollsThroughManyAttempts(t *testing.T) {
 			}
 			rows = Math.max(rows, main.querySelectorAll("tbody tr").length);
 			const before = main.scrollTop;
-			main.scrollTop += 600;
+			main.scrollTop += 300;
 			idle = main.scrollTop === before ? idle + 1 : 0;
 			if (idle > 120 || now - begun > 9000) {
 				done({ frames, over, longest: Math.round(longest), rows, seconds: Math.round((now - begun) / 1000),

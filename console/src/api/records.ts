@@ -76,7 +76,7 @@ export function useRecords<T extends { id: string }>(path: string, event: string
     initialPageParam: "",
     getNextPageParam: (page) => page.next || undefined,
   });
-  const pages = list.data?.pages ?? [];
+  const pages = useMemo(() => list.data?.pages ?? [], [list.data]);
   const searched = pages.at(-1)?.searched;
   let missing = pageSize; // of the page that a search is looking for
   for (const page of pages) missing = page.searched ? missing - page.items.length : pageSize;
@@ -111,12 +111,14 @@ export function useRecords<T extends { id: string }>(path: string, event: string
     setGap(undefined);
     list.refetch();
   };
-  const old = pages.flatMap((p) => p.items);
-  const known = new Set(old.map((one) => one.id));
+  const rows = useMemo(() => {
+    const old = pages.flatMap((p) => p.items);
+    const known = new Set(old.map((one) => one.id));
+    const all = [...fresh.filter((one) => !known.has(one.id)), ...old];
+    return several ? all.sort((a, b) => (a.id < b.id ? 1 : -1)) : all;
+  }, [pages, fresh, several]);
   return {
-    rows: several
-      ? [...fresh.filter((one) => !known.has(one.id)), ...old].sort((a, b) => (a.id < b.id ? 1 : -1))
-      : [...fresh.filter((one) => !known.has(one.id)), ...old],
+    rows,
     list,
     params,
     query,

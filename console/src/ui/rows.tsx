@@ -1,4 +1,4 @@
-import { Fragment, useLayoutEffect, useRef, useState, type ReactNode } from "react";
+import { memo, useLayoutEffect, useRef, useState, type ReactNode } from "react";
 
 /** Rows that are kept above and below what is seen, so that keys and quick hands find some. */
 const beyond = 40;
@@ -13,17 +13,28 @@ export const older = (list: { hasNextPage: boolean; isFetching: boolean; fetchNe
 const within = (shown: { first: number; last: number }, count: number) =>
   count <= few ? { first: 0, last: count } : { first: Math.min(shown.first, count), last: Math.min(shown.last, count) };
 
+type One<T> = { item: T; row: (item: T) => ReactNode; still: boolean; also: unknown };
+
+/** A row that is drawn anew only when something else is to be seen in it: scrolling draws many. */
+const One = memo(
+  <T,>({ item, row }: One<T>) => row(item),
+  (old, one) => one.still && old.item === one.item && old.also === one.also,
+) as <T>(props: One<T>) => ReactNode;
+
 /** The rows of a table of which only those near to what is seen are in the page, however many there are. The others keep
- * their room. With more, what follows is asked for as its place comes near. */
+ * their room. With more, what follows is asked for as its place comes near. Also is what a row shows besides its item;
+ * without it, rows are drawn anew each time, as those need that tell how long ago something was. */
 export function Rows<T>({
   items,
   id,
   row,
+  also,
   more,
 }: {
   items: T[];
   id: (item: T) => string;
   row: (item: T) => ReactNode;
+  also?: (item: T) => unknown;
   more?: () => void;
 }) {
   const top = useRef<HTMLTableRowElement>(null);
@@ -76,7 +87,7 @@ export function Rows<T>({
     <>
       <tr ref={top} aria-hidden style={{ height: first * shown.height }} />
       {items.slice(first, last).map((item) => (
-        <Fragment key={id(item)}>{row(item)}</Fragment>
+        <One key={id(item)} item={item} row={row} still={!!also} also={also?.(item)} />
       ))}
       <tr aria-hidden style={{ height: (items.length - last) * shown.height }} />
     </>

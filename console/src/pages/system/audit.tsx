@@ -81,6 +81,7 @@ export function AuditPage() {
         <Rows
           items={r.rows}
           id={(l) => l.id}
+          also={(l) => open === l.id}
           more={r.searched ? undefined : older(r.list)}
           row={(l) => <Row l={l} open={open === l.id} toggle={() => setOpen(open === l.id ? "" : l.id)} />}
         />

@@ -39,6 +39,7 @@ export function AttemptsPage() {
         <Rows
           items={r.rows}
           id={(a) => a.id}
+          also={() => ""}
           more={r.searched ? undefined : older(r.list)}
           row={(a) => (
             <tr {...rowKeys(() => go(`/attempts/${a.id}`))}>

@@ -64,6 +64,7 @@ export function JournalPage() {
         <Rows
           items={r.rows}
           id={(e) => e.id}
+          also={(e) => open === e.id}
           more={r.searched ? undefined : older(r.list)}
           row={(e) => <Row e={e} open={open === e.id} toggle={() => setOpen(open === e.id ? "" : e.id)} />}
         />
