@@ -183,6 +183,7 @@ func TestConsoleOfWhatPoliciesAreMadeWith(t *testing.T) {
 		p.choose("Gets the pass", "night"),
 		p.click("Save to the draft"),
 		p.see("4 changes"),
+		p.see("added: name A friend"), // the page of what was added has taken the place of the form
 		p.click("Expectations"),
 		p.see("1 would not be met by the draft"),
 		p.see("It would be: admitted, pass night, VLAN 50"),
