@@ -127,6 +127,7 @@ func sessionCommands() []command {
 								one.Why)
 						}
 						s.say("%d of %s would change.", len(d.Items), many(d.Looked, "session"))
+						s.unasked(d.Missing)
 					})
 				}
 			}},
@@ -177,6 +178,7 @@ func (s *invocation) answered(out apitype.SessionsAnswer, preview bool) error {
 	err := s.print(out, func() {
 		if preview {
 			s.say("%s would be asked for.", many(out.Count, "session"))
+			s.unasked(out.Missing)
 			return
 		}
 		for _, a := range out.Answers {
@@ -189,11 +191,19 @@ func (s *invocation) answered(out apitype.SessionsAnswer, preview bool) error {
 		if out.Count != 1 {
 			s.say("%d of %s done.", out.Done, many(out.Count, "session"))
 		}
+		s.unasked(out.Missing)
 	})
-	if err == nil && !preview && out.Done < out.Count {
+	if err == nil && !preview && (out.Done < out.Count || len(out.Missing) > 0) {
 		return errFailed
 	}
 	return err
+}
+
+// unasked names nodes whose sessions are left out.
+func (s *invocation) unasked(nodes []string) {
+	if len(nodes) > 0 {
+		s.say("%s", s.paint(red, "Sessions of "+strings.Join(nodes, " and ")+" are left out: no answer."))
+	}
 }
 
 func (s *invocation) sessionTable(list []apitype.Session) {

@@ -20,6 +20,7 @@ import (
 	"tollgate.example/key/internal/manage/audit"
 	"tollgate.example/key/internal/manage/revision"
 	"tollgate.example/key/internal/manage/sources"
+	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/web/api"
 )
 
@@ -73,7 +74,7 @@ func (a *App) openCluster(ctx context.Context, o *Options, box *seal.Box, regist
 		return err
 	}
 	a.cluster, err = cluster.Open(ctx, cluster.Options{Dir: o.Data, Address: o.NodeAddress, Number: int(o.Node),
-		Version: Version, Command: command, Store: a.store, Box: box, Tell: a.Changed,
+		Version: Version, Command: command, Outside: o.Outside, Store: a.store, Box: box, Tell: a.Changed,
 		Shared:  func(ctx context.Context, node int) error { return a.leases.Share(ctx, a.store, node) },
 		Reunite: a.reunite, Inside: a.approvals.inside(a.copiesOr(api.Inside(a)), a.panicked), Hear: a.hear,
 		Gather: a.gather, Missed: a.missed,
@@ -104,6 +105,8 @@ const (
 	// An alarm of a person about a sign-in, and its end.
 	saidNotMe    = "not-me"
 	saidReleased = "released"
+	// Sessions that clients report to another node than before.
+	saidMoved = "moved"
 )
 
 type computerSeen struct {
@@ -127,6 +130,11 @@ func (a *App) hear(s cluster.Saying) {
 		a.heardTraits(s.Data)
 	case saidSightings:
 		a.heardSightings(s.Data)
+	case saidMoved:
+		var list []session.Moved
+		if json.Unmarshal(s.Data, &list) == nil {
+			a.Sessions.Left(list)
+		}
 	case saidResumable:
 		var told server.Told
 		if json.Unmarshal(s.Data, &told) == nil {
@@ -231,6 +239,8 @@ func Witness(ctx context.Context, o Options) error {
 	}
 	switch {
 	case cluster.IsWitness(o.Data):
+	case o.Outside != nil:
+		return cluster.ErrNoWitness
 	case o.Join == "":
 		return errors.New("a witness needs an invitation: give -join what tollgate node invite printed")
 	default:
@@ -252,7 +262,8 @@ func (a *App) nodes() attention.Nodes {
 	if !state.Shared {
 		return out
 	}
-	out.CutOff, out.Removed, out.Stuck, out.Pair = state.CutOff, state.Removed, state.Stuck, len(state.Nodes) == 2
+	out.CutOff, out.Removed, out.Stuck, out.Engine = state.CutOff, state.Removed, state.Stuck, state.Outside
+	out.Pair = len(state.Nodes) == 2 && state.Outside == ""
 	for _, n := range state.Nodes {
 		one := attention.Node{Name: n.Name, Witness: n.Witness, Offset: n.Seen.Offset}
 		switch {

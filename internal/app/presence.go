@@ -22,6 +22,7 @@ import (
 	"tollgate.example/key/internal/manage/host"
 	"tollgate.example/key/internal/manage/pushing"
 	"tollgate.example/key/internal/presence"
+	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/store"
 	"tollgate.example/key/internal/web/portal"
 )
@@ -225,7 +226,7 @@ const (
 	// maxUntold bounds the sightings that wait until others are told, which happens several times in a second.
 	maxUntold = 50_000
 	// perSaying is how many are told in one go.
-	perSaying = 10_000
+	perSaying, movedPerSaying = 10_000, 1000
 )
 
 // tellSighting has other nodes told soon.
@@ -252,7 +253,17 @@ func (a *App) gather() []cluster.Saying {
 	list := a.untold.sightings
 	a.untold.sightings = nil
 	a.untold.Unlock()
-	return a.sayings(list)
+	return append(a.sayings(list), movedSayings(a.Sessions.TakeMoved())...)
+}
+
+// movedSayings tells of sessions that clients report here now.
+func movedSayings(list []session.Moved) (out []cluster.Saying) {
+	for part := range slices.Chunk(list, movedPerSaying) {
+		if data, err := json.Marshal(part); err == nil {
+			out = append(out, cluster.Saying{Kind: saidMoved, Data: data})
+		}
+	}
+	return out
 }
 
 func (a *App) sayings(list []store.Sighting) (out []cluster.Saying) {
@@ -340,6 +351,11 @@ func (a *App) missed(ctx context.Context, since time.Time) (out []cluster.Saying
 			out = append(out, cluster.Saying{Kind: saidTraits, Data: data})
 		}
 	}
+	moved, err := a.Sessions.MovedSince(ctx, since)
+	if err != nil {
+		a.log.Warn("which sessions another node left cannot be read", "error", err)
+	}
+	out = append(out, movedSayings(moved)...)
 	return append(out, a.sayings(k.TakenSince(ctx, since))...)
 }
 

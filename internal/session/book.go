@@ -111,15 +111,17 @@ func (b *Book) apply(a *store.Accounted) {
 	case a.Ends():
 		b.remember(k, a)
 		if e != nil {
-			b.close(k, e)
+			b.close(k, e, a.Cause != causeElsewhere) // of one that goes on elsewhere the address is in use
 		}
 	case e == nil && a.Kind == store.AccountingAsked: // it ended meanwhile
 	case e == nil || a.Of == 0: // begins
 		if e != nil {
-			b.close(k, e)
+			b.close(k, e, true)
 		}
 		if len(b.open) < maxOpen+slack {
-			b.begin(k, &Session{Accounted: *a, Records: 1}, time.Now())
+			s := &Session{Accounted: *a, Records: 1}
+			s.Of = 0 // where it goes on after it was counted as over
+			b.begin(k, s, time.Now())
 		}
 	case a.Kind == store.AccountingAsked:
 		next := *e.now.Load()
@@ -190,7 +192,8 @@ func (b *Book) update(e *entry, a *store.Accounted) {
 	b.hold(&next)
 }
 
-func (b *Book) close(k key, e *entry) {
+// close takes a session off the book, and frees its address if that is so.
+func (b *Book) close(k key, e *entry, free bool) {
 	s := e.now.Load()
 	e.now.Store(nil)
 	delete(b.open, k)
@@ -216,7 +219,7 @@ func (b *Book) close(k key, e *entry) {
 	if b.gone++; b.gone > 1000 && b.gone*2 > len(*b.order.Load()) {
 		b.compact()
 	}
-	if addr, err := netip.ParseAddr(s.Address); err == nil && b.leases != nil {
+	if addr, err := netip.ParseAddr(s.Address); err == nil && b.leases != nil && free {
 		b.leases.Ended(addr, s.Client, s.Display)
 	}
 }

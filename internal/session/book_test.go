@@ -187,7 +187,7 @@ func TestTheOldestGiveWay(t *testing.T) {
 		t.Fatalf("%d and %d give way", len(first), len(again))
 	}
 	for _, s := range first {
-		b.close(keyOf(&s.Accounted), b.open[keyOf(&s.Accounted)])
+		b.close(keyOf(&s.Accounted), b.open[keyOf(&s.Accounted)], true)
 	}
 	if b.leaving != 0 || len(b.surplus("flood")) != 0 || b.clients["flood"] != maxOfClient-len(first) {
 		t.Errorf("%d are leaving, %d of the client are open", b.leaving, b.clients["flood"])

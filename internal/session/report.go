@@ -21,6 +21,8 @@ const (
 	causeSilent  = "nothing heard"
 	causeAnew    = "begun anew without an end"
 	causeTooMany = "too many sessions of its client"
+	// causeElsewhere is that of one that goes on at another node.
+	causeElsewhere = "goes on at another node"
 )
 
 // Report is what a client reports, as it was read.
@@ -106,7 +108,13 @@ func (k *Sessions) Report(ctx context.Context, r *Report) error {
 	if before == nil && !a.Ends() {
 		k.makeRoom(a.Client)
 	}
-	return k.records.Record(ctx, a)
+	if err := k.records.Record(ctx, a); err != nil {
+		return err
+	}
+	if elsewhere(a) {
+		k.moved.add(a)
+	}
+	return nil
 }
 
 // ErrReplayed is returned for an Accounting-On or -Off that is older than what its device sent before: somebody who
@@ -244,17 +252,19 @@ func lost(s *Session, at time.Time, cause string) *store.Accounted {
 	a := s.Accounted
 	a.ID, a.Of, a.Kind, a.Cause, a.Attributes, a.Note = 0, s.ID, store.AccountingLost, cause, nil, ""
 	a.To, a.Raw = "", nil
-	if at.After(a.At) && cause != causeSilent { // of a silent one nobody knows; the last word is what is certain
+	// of a silent one nobody knows, and of one that went elsewhere others do: the last word is what is certain
+	if at.After(a.At) && cause != causeSilent && cause != causeElsewhere {
 		a.At = at
 	}
 	return &a
 }
 
-// restarted ends all sessions of a device that begins anew or ends (RFC 2866 section 5.1).
+// restarted ends all sessions of a device that begins anew or ends (RFC 2866 section 5.1). One that began after that is
+// left alone: what tells of it may be sent again, and come late.
 func (k *Sessions) restarted(on *store.Accounted) {
 	for _, e := range *k.order.Load() {
 		s := e.now.Load()
-		if s != nil && s.Client == on.Client && s.NAS == on.NAS && s.ID < on.ID {
+		if s != nil && s.Client == on.Client && s.NAS == on.NAS && s.ID < on.ID && !s.Began.After(on.At) {
 			k.end(s, on.At, causeRestart)
 		}
 	}

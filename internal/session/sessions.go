@@ -33,6 +33,7 @@ type Sessions struct {
 	records *store.Accounting
 	file    *store.OpenSessions
 	ends    chan *store.Accounted
+	moved   moved
 	stop    chan struct{}
 	done    sync.WaitGroup
 }

@@ -22,8 +22,9 @@ func NewShadow() *Shadow { return &Shadow{turn: make(chan struct{}, 1), book: ne
 // shadowPatience is how long somebody waits for a shadow to be brought up to the records: the next one goes on.
 const shadowPatience = time.Second
 
-// Read brings the sessions up to the records, as far as that can be done shortly. They are for looking at alone.
-func (s *Shadow) Read(ctx context.Context, records *store.Accounting) *Book {
+// Read brings the sessions up to the records, as far as that can be done shortly. Of those that their clients report
+// here since, what is here counts.
+func (s *Shadow) Read(ctx context.Context, records *store.Accounting, here *Book) *Book {
 	select {
 	case s.turn <- struct{}{}:
 		defer func() { <-s.turn }()
@@ -52,5 +53,30 @@ func (s *Shadow) Read(ctx context.Context, records *store.Accounting) *Book {
 		}
 		span.After = page.Next
 	}
+	s.book.yield(here)
 	return s.book
+}
+
+// yield lets go of sessions of which more is known in another book.
+func (b *Book) yield(to *Book) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for k, e := range b.open {
+		if s := e.now.Load(); s != nil && to.later(k, s.At) {
+			b.close(k, e, false)
+		}
+	}
+	clear(b.dirty)
+}
+
+// later tells that something was reported of a session after a moment.
+func (b *Book) later(k key, at time.Time) bool {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	if e := b.open[k]; e != nil {
+		s := e.now.Load()
+		return s != nil && s.At.After(at)
+	}
+	end, ended := b.ended[k]
+	return ended && end.at.After(at)
 }

@@ -89,7 +89,7 @@ func (w *world) portSession(t *testing.T, method string) {
 	var open []apitype.Session
 	defer func() {
 		if t.Failed() {
-			t.Logf("open: %+v", open)
+			t.Logf("open: %+v, its story: %+v", open, w.session(s.ID).Story)
 		}
 	}()
 	waitFor(t, "the session of "+method, func() bool {

@@ -51,14 +51,19 @@ type Keeper struct {
 	current  func() *snapshot.Snapshot
 	attempts *store.Attempts
 	ends     ends
-	links    links
+	links    *links
 }
 
 // New makes a keeper. current is the configuration in effect. It has to be closed.
 func New(sessions Sessions, current func() *snapshot.Snapshot, attempts *store.Attempts) *Keeper {
-	k := &Keeper{sessions: sessions, current: current, attempts: attempts}
+	k := &Keeper{sessions: sessions, current: current, attempts: attempts, links: &links{}}
 	k.ends.init()
 	return k
+}
+
+// Of asks for sessions that another node recorded.
+func (k *Keeper) Of(sessions Sessions, attempts *store.Attempts) *Keeper {
+	return &Keeper{sessions: sessions, current: k.current, attempts: attempts, links: k.links}
 }
 
 // ErrGone is returned for a session that is not open any more.

@@ -35,7 +35,8 @@ func (s *shadows) forget(node int) {
 
 // recordKinds are the kinds of records of the lists, by the first part of their path.
 var recordKinds = map[string]string{"attempts": store.KindAttempts, "sessions": store.KindAccounting,
-	"journal": store.KindJournal, "journal-export": store.KindJournal, "sessions-export": store.KindAccounting}
+	"journal": store.KindJournal, "journal-export": store.KindJournal, "sessions-export": store.KindAccounting,
+	"sessions-ask": store.KindAccounting}
 
 // ofCopies answers a call of another node, which may be about copies that are here.
 func (s *server) ofCopies(w http.ResponseWriter, r *http.Request, path string, next http.Handler) {
@@ -46,7 +47,8 @@ func (s *server) ofCopies(w http.ResponseWriter, r *http.Request, path string, n
 	}
 	first, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
 	kind, known := recordKinds[first]
-	if !known || r.Method != http.MethodGet || s.OfOthers == nil || !s.OfOthers.Has(kind, node) {
+	looks := r.Method == http.MethodGet || r.Method == http.MethodPost && path == askPath || asksSession(r.Method, path)
+	if !known || !looks || s.OfOthers == nil || !s.OfOthers.Has(kind, node) {
 		http.Error(w, "there are no copies of this", http.StatusNotFound)
 		return
 	}
@@ -87,17 +89,17 @@ func (s *server) held() (held map[int][]cluster.Peer, names map[int]string, memb
 
 // fromCopies answers a call from copies of what a node recorded, nil if no node that answers has them.
 func (s *server) fromCopies(r *http.Request, node int, next http.Handler) *gathered {
-	return s.copyOf(r, node, s.holders(node), next)
+	return s.copyOf(r, node, s.holders(node), next, nil)
 }
 
-func (s *server) copyOf(r *http.Request, node int, holders []cluster.Peer, next http.Handler) *gathered {
-	ctx, cancel := context.WithTimeout(context.WithValue(r.Context(), copiesKey{}, node), nodePatience)
+func (s *server) copyOf(r *http.Request, node int, holders []cluster.Peer, next http.Handler, body []byte) *gathered {
+	ctx, cancel := context.WithTimeout(r.Context(), nodePatience)
 	defer cancel()
 	r = r.WithContext(ctx)
 	answers := make([]*gathered, len(holders))
 	var all sync.WaitGroup
 	for i, n := range holders {
-		all.Go(func() { answers[i] = s.copyAt(r, n, next) })
+		all.Go(func() { answers[i] = s.copyAt(within(r, node, body), n, next) })
 	}
 	all.Wait()
 	var best *gathered
@@ -111,8 +113,26 @@ func (s *server) copyOf(r *http.Request, node int, holders []cluster.Peer, next 
 
 func after(a, b *time.Time) bool { return a != nil && (b == nil || a.After(*b)) }
 
-// copyAt asks one node for copies, which may be this one.
+// copyAt asks one node for copies, which may be this one; nil if it refuses or does not answer.
 func (s *server) copyAt(r *http.Request, n cluster.Peer, next http.Handler) *gathered {
+	here := s.answerOf(r, n, next)
+	if here == nil || here.status != http.StatusOK {
+		return nil
+	}
+	return copyFrom(here, n)
+}
+
+// copyFrom is what a node answers from copies.
+func copyFrom(here *kept, n cluster.Peer) *gathered {
+	out := &gathered{body: here.body.Bytes(), copied: &apitype.Copied{}, holder: n}
+	if until, err := time.Parse(time.RFC3339Nano, here.header.Get(untilHeader)); err == nil {
+		out.copied.Until = &until
+	}
+	return out
+}
+
+// answerOf is what a node answers to a call about copies, nil if it does not.
+func (s *server) answerOf(r *http.Request, n cluster.Peer, next http.Handler) *kept {
 	path := strings.TrimPrefix(r.URL.Path, "/api/v1")
 	here := &kept{header: http.Header{}, status: http.StatusOK}
 	if n.Number == s.Cluster.Number() {
@@ -120,18 +140,11 @@ func (s *server) copyAt(r *http.Request, n cluster.Peer, next http.Handler) *gat
 	} else if err := s.askCopies(r, n, path, here); err != nil {
 		return nil
 	}
-	if here.status != http.StatusOK {
-		return nil
-	}
-	out := &gathered{body: here.body.Bytes(), copied: &apitype.Copied{}}
-	if until, err := time.Parse(time.RFC3339Nano, here.header.Get(untilHeader)); err == nil {
-		out.copied.Until = &until
-	}
-	return out
+	return here
 }
 
 func (s *server) askCopies(r *http.Request, n cluster.Peer, path string, into *kept) error {
-	answer, err := s.askNode(r.Context(), n, r, (&url.URL{Path: path, RawQuery: r.URL.RawQuery}).String(), nil)
+	answer, err := s.askNode(r.Context(), n, r, (&url.URL{Path: path, RawQuery: r.URL.RawQuery}).String(), r.Body)
 	if err != nil {
 		return err
 	}
@@ -142,7 +155,7 @@ func (s *server) askCopies(r *http.Request, n cluster.Peer, path string, into *k
 }
 
 // withCopies fills in, from copies, what nodes that do not answer recorded, and adds that of nodes which were removed.
-func (s *server) withCopies(r *http.Request, list []gathered, next http.Handler) []gathered {
+func (s *server) withCopies(r *http.Request, list []gathered, next http.Handler, body []byte) []gathered {
 	held, names, members := s.held()
 	for node := range held {
 		if !members[node] {
@@ -159,8 +172,8 @@ func (s *server) withCopies(r *http.Request, list []gathered, next http.Handler)
 			continue
 		}
 		all.Go(func() {
-			if one := s.copyOf(r, list[i].number, held[list[i].number], next); one != nil {
-				list[i].body, list[i].copied = one.body, one.copied
+			if one := s.copyOf(r, list[i].number, held[list[i].number], next, body); one != nil {
+				list[i].body, list[i].copied, list[i].holder = one.body, one.copied, one.holder
 				list[i].copied.Node, list[i].copied.Removed = list[i].node, !members[list[i].number]
 			}
 		})
@@ -215,5 +228,5 @@ func (s *server) bookFor(ctx context.Context) *session.Book {
 		s.shadows.of[node] = shadow
 	}
 	s.shadows.Unlock()
-	return shadow.Read(ctx, s.accountingFor(ctx))
+	return shadow.Read(ctx, s.accountingFor(ctx), s.Sessions.Book)
 }

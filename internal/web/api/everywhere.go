@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"io"
 	"net"
 	"net/http"
@@ -75,6 +76,14 @@ func (s *server) everywhere(next http.Handler) http.Handler {
 		}
 		if r.Method == http.MethodGet && recordStreams[path] {
 			s.followEverywhere(w, r, next)
+			return
+		}
+		if r.Method == http.MethodGet && path == differingPath {
+			s.differEverywhere(w, r, next)
+			return
+		}
+		if r.Method == http.MethodPost && path == askPath {
+			s.askEverywhere(w, r, next)
 			return
 		}
 		if n, ok := s.keeperOf(path); ok && s.bearerIsGood(r) {
@@ -150,12 +159,29 @@ func (s *server) handOn(w http.ResponseWriter, r *http.Request, n cluster.Peer, 
 	}
 	ctx, cancel := context.WithTimeout(r.Context(), 30*time.Second)
 	defer cancel()
-	answer, err := s.askNode(ctx, n, r, path, r.Body)
-	if err != nil && r.Method == http.MethodGet {
-		if one := s.fromCopies(r, n.Number, next); one != nil {
-			w.Header().Set("Content-Type", "application/json")
-			w.Write(one.body)
-			return
+	body := io.Reader(r.Body)
+	var text []byte
+	asks := asksSession(r.Method, strings.TrimPrefix(r.URL.Path, "/api/v1"))
+	if asks {
+		text, _ = io.ReadAll(http.MaxBytesReader(w, r.Body, maxAskBody)) // one cut short is refused by whoever reads it
+		body = bytes.NewReader(text)
+	}
+	answer, err := s.askNode(ctx, n, r, path, body)
+	if err != nil {
+		switch {
+		case r.Method == http.MethodGet:
+			if one := s.fromCopies(r, n.Number, next); one != nil {
+				w.Header().Set("Content-Type", "application/json")
+				w.Write(one.body)
+				return
+			}
+		case asks && (n.Name == "" || errors.Is(err, cluster.ErrSilent)): // one that answers late has asked already
+			if one := s.askOfCopies(r, n.Number, text, next); one != nil {
+				w.Header().Set("Content-Type", one.header.Get("Content-Type"))
+				w.WriteHeader(one.status)
+				w.Write(one.body.Bytes())
+				return
+			}
 		}
 	}
 	if err != nil {
@@ -201,14 +227,20 @@ type gathered struct {
 	number int
 	body   []byte
 	copied *apitype.Copied
+	holder cluster.Peer
 }
 
 // gather makes a call here and, if this node lets its operator in, at all other nodes. ok is false where it was
 // refused, which is answered already.
-func (s *server) gather(w http.ResponseWriter, r *http.Request, next http.Handler) (list []gathered, ok bool) {
-	ctx, cancel := context.WithTimeout(r.Context(), nodePatience)
+// Its body, if it has any, goes to each.
+func (s *server) gather(w http.ResponseWriter, r *http.Request, next http.Handler, body []byte,
+	patience time.Duration) (list []gathered, ok bool) {
+	ctx, cancel := context.WithTimeout(r.Context(), patience)
 	defer cancel()
 	here := &kept{header: http.Header{}, status: http.StatusOK}
+	if body != nil {
+		r.Body = io.NopCloser(bytes.NewReader(body))
+	}
 	next.ServeHTTP(here, r)
 	if here.status != http.StatusOK { // others are not asked for whom this node does not let in
 		for k, v := range here.header {
@@ -224,16 +256,16 @@ func (s *server) gather(w http.ResponseWriter, r *http.Request, next http.Handle
 	var all sync.WaitGroup
 	for i, n := range others {
 		list[1+i].node, list[1+i].number = n.Name, n.Number
-		all.Go(func() { list[1+i].body = s.bodyOf(ctx, n, r) })
+		all.Go(func() { list[1+i].body = s.bodyOf(ctx, n, r, body) })
 	}
 	all.Wait()
 	return list, true
 }
 
 // bodyOf is what another node answers to a call, nil if it does not.
-func (s *server) bodyOf(ctx context.Context, n cluster.Peer, r *http.Request) []byte {
+func (s *server) bodyOf(ctx context.Context, n cluster.Peer, r *http.Request, with []byte) []byte {
 	answer, err := s.askNode(ctx, n, r, strings.TrimPrefix((&url.URL{Path: r.URL.Path,
-		RawQuery: r.URL.RawQuery}).String(), "/api/v1"), nil)
+		RawQuery: r.URL.RawQuery}).String(), "/api/v1"), bytes.NewReader(with))
 	if err != nil {
 		return nil
 	}
@@ -247,11 +279,11 @@ func (s *server) bodyOf(ctx context.Context, n cluster.Peer, r *http.Request) []
 
 // listEverywhere lists what all nodes have.
 func (s *server) listEverywhere(w http.ResponseWriter, r *http.Request, next http.Handler) {
-	list, ok := s.gather(w, r, next)
+	list, ok := s.gather(w, r, next, nil, nodePatience)
 	if !ok {
 		return
 	}
-	list = s.withCopies(r, list, next)
+	list = s.withCopies(r, list, next, nil)
 	pages, names := make([]*recordPage, len(list)), make([]string, len(list))
 	var copied []apitype.Copied
 	for i, one := range list {
@@ -275,7 +307,7 @@ func (s *server) listEverywhere(w http.ResponseWriter, r *http.Request, next htt
 
 // hitsEverywhere counts the hits of all nodes. Where one does not answer, no policy is called stale.
 func (s *server) hitsEverywhere(w http.ResponseWriter, r *http.Request, next http.Handler) {
-	list, ok := s.gather(w, r, next)
+	list, ok := s.gather(w, r, next, nil, nodePatience)
 	if !ok {
 		return
 	}

@@ -226,6 +226,16 @@ func (s *server) session(ctx context.Context, ref string) (apitype.SessionDetail
 			out.Session, class = sessionView(a, false), a.Class
 		}
 	}
+	if _, of := ctx.Value(copiesKey{}).(int); of { // what was asked here for a node that does not answer
+		asked, err := s.Sessions.Records().Find(ctx, store.AccountingFilter{Of: id, Limit: storyLimit,
+			Patience: patience, Bodies: true})
+		if err != nil {
+			return out, searchProblem(err)
+		}
+		for i := range asked.Items {
+			out.Story = append(out.Story, eventView(&asked.Items[i]))
+		}
+	}
 	if now := s.bookFor(ctx).Find(id); now != nil {
 		out.Session, class = sessionView(&now.Accounted, true), now.Class
 	} else if len(out.Story) == 0 {

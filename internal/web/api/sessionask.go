@@ -32,14 +32,14 @@ func (s *server) askSessions() {
 			Body apitype.SessionAsk
 		}) (*body[apitype.SessionAnswer], error) {
 			id, err := ident.Parse(in.ID)
-			if err != nil || s.Sessions.Find(id) == nil {
+			if err != nil || s.bookFor(ctx).Find(id) == nil {
 				return nil, problem(http.StatusNotFound, "session "+in.ID+" is not open",
 					"List the open ones; it may have ended.")
 			}
 			if err := s.checkAsk(ctx, &in.Body); err != nil {
 				return nil, err
 			}
-			one := s.Sessions.Find(id)
+			one := s.bookFor(ctx).Find(id)
 			if one != nil && !s.sees(ctx, one.Client) {
 				w := who(ctx)
 				return nil, outside(&w, one.Client+" is none of them")
@@ -59,19 +59,14 @@ func (s *server) askSessions() {
 			}
 			f := session.Filter{User: in.Body.User, MAC: inForm(in.Body.MAC), Client: in.Body.Client,
 				Pass: in.Body.OfPass, Address: in.Body.Address, Text: in.Body.Text, Reach: s.reach(ctx)}
-			list, _ := s.Sessions.List(f)
+			list, _ := s.bookFor(ctx).List(f)
 			out := apitype.SessionsAnswer{Count: len(list), Answers: []apitype.SessionAnswer{}}
 			switch {
 			case in.Body.Preview:
 				audit.Of(ctx).Skip()
 				return ok(out), nil
 			case len(list) > maxAsked:
-				return nil, problem(
-					http.StatusUnprocessableEntity,
-					fmt.Sprintf("%d sessions are more than %d at once",
-						len(list), maxAsked),
-					"Narrow the filter, such as by client.",
-				)
+				return nil, tooMany(len(list))
 			}
 			if err := s.noteAsk(ctx, &in.Body.SessionAsk, list...); err != nil {
 				return nil, err
@@ -183,7 +178,7 @@ func (s *server) ask(ctx context.Context, one *session.Session, in *apitype.Sess
 		return out
 	}
 	out.ID, out.User, out.Client = one.ID.String(), one.Who, one.Client
-	got, err := s.Changes.Ask(ctx, one.ID, change.Action(in.Action), in.Pass, who(ctx).Name)
+	got, err := s.changesFor(ctx).Ask(ctx, one.ID, change.Action(in.Action), in.Pass, who(ctx).Name)
 	out.Done, out.Answer, out.Cause, out.Tries, out.Micros = got.Done, got.Answer, got.Cause, got.Tries, got.Took
 	if err != nil {
 		out.Done, out.Answer = false, err.Error()

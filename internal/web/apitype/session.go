@@ -97,6 +97,7 @@ type SessionsAnswer struct {
 	Count   int             `json:"count" doc:"Sessions that the filter selects"`
 	Done    int             `json:"done"`
 	Answers []SessionAnswer `json:"answers"`
+	Missing []string        `json:"missing,omitempty" doc:"Nodes whose sessions were not asked for, since they do not answer"`
 }
 
 // DifferingSession is an open session whose person would now get something else.
@@ -110,6 +111,8 @@ type DifferingSessions struct {
 	Looked int                `json:"looked"`
 	All    bool               `json:"all" doc:"All open sessions were looked at"`
 	Items  []DifferingSession `json:"items"`
+	// Missing are nodes that do not answer: each follows the sessions that are reported to it.
+	Missing []string `json:"missing,omitempty" doc:"Nodes whose sessions were not looked at, since they do not answer"`
 }
 
 // SessionPage is a page of sessions.

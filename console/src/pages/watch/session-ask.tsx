@@ -116,6 +116,11 @@ export function AskMany({ query, onClose }: { query: URLSearchParams; onClose: (
         }}
       />
       <Failure error={ask.error ?? preview.error} />
+      {(ask.data ?? preview.data)?.missing && (
+        <Notice tone="warn">
+          Sessions that were reported to {(ask.data ?? preview.data)?.missing?.join(" and ")} are left out: no answer.
+        </Notice>
+      )}
       {ask.data && (
         <>
           <Notice tone={ask.data.done === ask.data.count ? "in" : "warn"}>

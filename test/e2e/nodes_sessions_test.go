@@ -1,0 +1,142 @@
+package e2e
+
+import (
+	"net/http"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"tollgate.example/key/internal/core/results"
+	"tollgate.example/key/internal/lab"
+	"tollgate.example/key/internal/upstream/trial"
+	"tollgate.example/key/internal/web/apitype"
+	"tollgate.example/key/internal/web/client"
+	"tollgate.example/key/internal/wire/radius"
+)
+
+// reportTo reports a session of k.nance to a node.
+func reportTo(t *testing.T, server, session, kind string, attributes ...results.Attribute) {
+	t.Helper()
+	r := trial.Report{Server: server, From: must("127.0.0.1"), Secret: secret, Timeout: 2 * time.Second, Tries: 3,
+		Attributes: append([]results.Attribute{{Name: "Acct-Status-Type", Value: kind},
+			{Name: "Acct-Session-Id", Value: session}, {Name: "User-Name", Value: "k.nance"}}, attributes...)}
+	if err := r.Send(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// Sessions are asked for wherever they were reported: those of all nodes at once, and those of a node that is dead by
+// one that has copies of its records. One that goes on at another node stands in the list once.
+func TestSessionsOfAllNodesAreAskedFor(t *testing.T) {
+	t.Parallel()
+	a := start(t)
+	a.basic("auto", "127.0.0.1")
+	switches, err := lab.TakeChanges("127.0.0.1:0", secret, lab.Willing)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer switches.Close()
+	a.changeable(switches, nil)
+	token, dir := a.invite("second"), t.TempDir()
+	web, reports := free(t), free(t)
+	args := []string{"-data", dir, "-http", web, "-radius", "127.0.0.1:0", "-accounting", reports, "-radius-tls=",
+		"-radius-dtls=", "-tacacs", "none", "-tacacs-tls", "none", "-node-address", "127.0.0.1:0"}
+	second := runNode(t, append(args, "-join", token)...)
+	a.witness("eye")
+	a.well(3)
+	a.copied(2)
+	here := a.app.Accounting[0].String()
+	for session, server := range map[string]string{"a-1": here, "b-1": reports, "b-2": reports, "b-3": reports} {
+		reportTo(t, server, session, "Start")
+		switches.Open(session, func(*radius.Packet) {})
+	}
+	all := apitype.SessionsAsk{SessionAsk: apitype.SessionAsk{Action: "reauthenticate"}, Client: "np-switch-1",
+		Preview: true}
+	var out apitype.SessionsAnswer
+	a.do(http.MethodPost, "/sessions-ask", all, &out)
+	if out.Count != 4 || len(out.Missing) != 0 || len(switches.Asked()) != 0 {
+		t.Errorf("the preview says %+v, and asked %v", out, switches.Asked())
+	}
+	all.Preview = false
+	a.do(http.MethodPost, "/sessions-ask", all, &out)
+	if out.Count != 4 || out.Done != 4 || len(switches.Asked()) != 4 {
+		t.Errorf("asking for all: %+v, asked %v", out, switches.Asked())
+	}
+	var differ apitype.DifferingSessions
+	a.do(http.MethodGet, "/sessions-differing", nil, &differ)
+	if differ.Looked != 4 || len(differ.Missing) != 0 {
+		t.Errorf("of all nodes %d sessions are looked at, missing %v", differ.Looked, differ.Missing)
+	}
+
+	second.kill()
+	a.nodesAre("without the second", func(n apitype.Nodes) bool {
+		return slices.ContainsFunc(n.Items, func(one apitype.Node) bool {
+			return one.Name == "second" && one.State == "silent"
+		})
+	})
+	open := func() map[string]apitype.Session {
+		list, _ := allOf[apitype.Session](a, "/sessions")
+		found := map[string]apitype.Session{}
+		for _, one := range list {
+			if _, twice := found[one.Session]; twice {
+				t.Errorf("%s is open twice", one.Session)
+			}
+			found[one.Session] = one
+		}
+		return found
+	}
+	sessions := open()
+	if len(sessions) != 4 {
+		t.Fatalf("open are %+v", sessions)
+	}
+	// one of the dead node, by itself
+	id := sessions["b-1"].ID
+	if reply := a.askSession(id, apitype.SessionAsk{Action: "disconnect"}); !reply.Done || reply.Answer !=
+		"Disconnect-ACK" {
+		t.Errorf("asking for a session of a node that is dead: %+v", reply)
+	}
+	a.refused(http.StatusUnprocessableEntity, http.MethodPost, "/sessions/"+id+"/ask",
+		apitype.SessionAsk{Action: "change", Pass: "nothing"}, "there is no pass")
+	var detail apitype.SessionDetail
+	a.do(http.MethodGet, "/sessions/"+id, nil, &detail)
+	if len(detail.Story) != 3 || !strings.Contains(detail.Story[2].Text, "Asked by o.brandt: disconnect: done") {
+		t.Errorf("its story is %+v", detail.Story)
+	}
+	a.wants(0, []string{"session", "show", id}, "disconnect: done")
+	// its client reports the end to the node that is left, another one goes on there
+	reportTo(t, here, "b-1", "Stop")
+	reportTo(t, here, "b-2", "Interim-Update", results.Attribute{Name: "Acct-Session-Time", Value: "77"})
+	sessions = open()
+	if len(sessions) != 3 || sessions["b-2"].Seconds != 77 || sessions["b-2"].Node == "second" {
+		t.Errorf("after an end and a word at the other node, open are %+v", sessions)
+	}
+	before := len(switches.Asked())
+	all.Action = "disconnect"
+	a.do(http.MethodPost, "/sessions-ask", all, &out)
+	if out.Count != 3 || out.Done != 3 || len(switches.Asked()) != before+3 || len(out.Missing) != 0 {
+		t.Errorf("asking for all with a node dead: %+v, asked %v", out, switches.Asked()[before:])
+	}
+	helper := a.operator("h.ward", "reception")
+	if status, _ := a.bare(helper, http.MethodPost, "/sessions/"+id+"/ask"); status != http.StatusForbidden {
+		t.Errorf("a role that may not ask gets %d", status)
+	}
+	// it comes back, and lets go of the session that goes on here
+	runNode(t, args...)
+	b := &world{t: t, dir: dir, api: &client.Client{URL: "http://" + web, Token: a.api.Token}}
+	a.well(3)
+	begun := time.Now()
+	for sessions = nil; len(sessions) != 3; time.Sleep(100 * time.Millisecond) {
+		list, page := allOf[apitype.Session](b, "/sessions")
+		sessions = map[string]apitype.Session{}
+		for _, one := range list {
+			sessions[one.Session+" at "+one.Node] = one
+		}
+		if time.Since(begun) > 20*time.Second {
+			t.Fatalf("after it came back, open are %+v, missing %v", list, page.Missing)
+		}
+	}
+	if _, goesOn := sessions["b-2 at "+a.nodeName()]; !goesOn {
+		t.Errorf("after it came back, open are %+v", sessions)
+	}
+}
