@@ -35,6 +35,7 @@ want dbus-daemon dbus-daemon
 want /lib/systemd/systemd-logind systemd
 want udhcpc udhcpc
 want dnsmasq dnsmasq-base
+want etcd etcd-server
 want /usr/share/perl5/Authen/Radius.pm libauthen-radius-perl
 ls /usr/lib/*/perl5/*/Authen/TacacsPlus.pm >/dev/null 2>&1 || missing="$missing libauthen-tacacsplus-perl"
 want /usr/lib/python3/dist-packages/scapy/contrib/tacacs.py python3-scapy

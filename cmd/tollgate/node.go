@@ -135,7 +135,7 @@ func (s *invocation) invitation(i apitype.NodeInvitation, witness bool) {
 		s.say("  tollgated -data DIR -witness -join %s\n", i.Token)
 		s.say("It keeps a majority when another node dies, and does nothing else. Nobody else can join with this.")
 	} else {
-		s.say("  tollgated -data DIR -join %s\n", i.Token)
+		s.say("  tollgated -data DIR %s-join %s\n", i.Flags, i.Token)
 		s.say("Whoever has this can join as a node, and gets the sealing key. For a witness, which gets nothing, " +
 			"invite " +
 			"it with -witness.")
@@ -148,9 +148,15 @@ func (s *invocation) nodes(nodes apitype.Nodes) {
 		s.say("This is the only node. Add another one with: tollgate node invite NAME")
 		return
 	}
+	if nodes.Etcd != "" {
+		s.say("They share state by the etcd cluster at %s.", nodes.Etcd)
+	}
 	switch {
 	case nodes.Removed:
 		s.say("%s", s.paint(red, "The others removed this node: it answers devices with what it knew until then."))
+	case nodes.CutOff != nil && nodes.Etcd != "":
+		s.say("%s", s.paint(red, fmt.Sprintf("It is not reached since %s: devices are answered, and nothing can be "+
+			"changed.", nodes.CutOff.Local().Format("15:04:05"))))
 	case nodes.CutOff != nil:
 		s.say(
 			"%s",

@@ -124,6 +124,7 @@ func run() int {
 	)
 	flag.StringVar(&o.Join, "join", "", "invitation of another node (tollgate node invite): join it with an empty "+
 		"data directory")
+	outside := engineFlags(flag.CommandLine)
 	witness := flag.Bool(
 		"witness",
 		false,
@@ -170,6 +171,11 @@ func run() int {
 		return 2
 	case flag.NArg() > 0 || o.Data == "":
 		flag.Usage()
+		return 2
+	}
+	var err error
+	if o.Outside, err = outside(); err != nil {
+		fmt.Fprintln(os.Stderr, "tollgated:", err)
 		return 2
 	}
 	if *restoring != "" {

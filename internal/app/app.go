@@ -154,7 +154,7 @@ func Start(ctx context.Context, o Options) (*App, error) {
 	a.done = append(a.done, unlock)
 	if o.Join != "" {
 		if err := cluster.Join(ctx, cluster.JoinOptions{Dir: o.Data, Token: o.Join, Address: o.NodeAddress,
-			Version: Version}); err != nil {
+			Version: Version, Outside: o.Outside}); err != nil {
 			a.Stop()
 			return nil, err
 		}

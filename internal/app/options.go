@@ -4,6 +4,7 @@ import (
 	"log/slog"
 	"time"
 
+	"tollgate.example/key/internal/cluster"
 	"tollgate.example/key/internal/manage/host"
 	"tollgate.example/key/internal/store/record"
 )
@@ -61,6 +62,8 @@ type Options struct {
 	Join string
 	// Engine is the command line that runs the engine of a node; this program with the flag -run-engine if it is empty.
 	Engine []string
+	// Outside is an etcd cluster by which nodes share state instead; nil where each has an engine of its own.
+	Outside *cluster.Outside
 	// KeepAttempts is how long attempts are kept.
 	KeepAttempts time.Duration
 	// KeepJournal is how long the gear journal is kept.

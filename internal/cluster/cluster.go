@@ -13,9 +13,6 @@ import (
 	"time"
 
 	clientv3 "go.etcd.io/etcd/client/v3"
-	"go.uber.org/zap"
-	"google.golang.org/grpc"
-	"google.golang.org/grpc/backoff"
 
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/cluster/engine"
@@ -34,6 +31,8 @@ type Options struct {
 	Version string
 	// Command leads to etcd.Main.
 	Command []string
+	// Outside is an etcd cluster that serves instead of engines of the nodes' own; nil for those.
+	Outside *Outside
 	Store   *store.Store
 	Box     *seal.Box
 	// Tell tells the owner of a record that it was changed elsewhere.
@@ -83,11 +82,13 @@ type running struct {
 	self     store.Node
 	epoch    string
 	identity *identity
-	engine   *engine.Keeper
+	engine   *engine.Keeper // nil where there is one outside
+	outside  *Outside       // nil where there is none
 	client   *clientv3.Client
 	log      *Log
 	peers    *peers
 	said     atomic.Pointer[EngineState]
+	wrong    atomic.Pointer[string] // why the head of the log is not known, nil if it is
 	stop     []func()
 }
 
@@ -100,6 +101,11 @@ func Open(ctx context.Context, o Options) (*Cluster, error) {
 		o.Catch = func(run func()) { run() }
 	}
 	c := &Cluster{o: o, news: news{ready: make(chan struct{}, 1)}}
+	if o.Outside != nil {
+		if err := o.Outside.Check(); err != nil {
+			return nil, err
+		}
+	}
 	state, err := o.Store.SharedState(ctx)
 	if errors.Is(err, store.ErrNotFound) {
 		return c, nil
@@ -160,7 +166,7 @@ func (c *Cluster) run(ctx context.Context, self store.Node, epoch string, alone 
 	if err := c.startEngine(r, alone); err != nil {
 		return fail(err)
 	}
-	if r.log, err = NewLog(r.client, c.o.Box.Derive(logPurpose), epoch); err != nil {
+	if r.log, err = c.logOf(r, epoch); err != nil {
 		return fail(err)
 	}
 	if r.peers, err = c.serve(r); err != nil {
@@ -199,6 +205,15 @@ func (c *Cluster) run(ctx context.Context, self store.Node, epoch string, alone 
 	return nil
 }
 
+// logOf is the log of an epoch in the engine of this node.
+func (c *Cluster) logOf(r *running, epoch string) (*Log, error) {
+	prefix := DefaultPrefix
+	if r.outside != nil {
+		prefix = r.outside.Prefix
+	}
+	return NewLog(r.client, c.o.Box.Derive(logPurpose), epoch, prefix)
+}
+
 func (r *running) close() {
 	for i := len(r.stop) - 1; i >= 0; i-- {
 		r.stop[i]()
@@ -225,22 +240,32 @@ func (c *Cluster) startEngine(r *running, force bool) error {
 	if err != nil {
 		return err
 	}
-	socket, remove, err := socketIn(c.o.Dir)
+	changed, err := setting.outside(c.o.Outside)
 	if err != nil {
 		return err
 	}
-	ca, cert, key := r.identity.files(c.o.Dir)
-	r.engine = engine.Start(c.o.Command, engine.Config{Name: setting.Name, Dir: filepath.Join(c.o.Dir, "engine"),
-		Listen: setting.URL, Advertise: setting.URL, Socket: socket, CA: ca, Cert: cert, Key: key,
-		Members: setting.Members, Token: setting.Token, Join: setting.Join, Force: force})
-	r.stop = append(r.stop, remove, r.engine.Close)
-	r.client, err = clientv3.New(clientv3.Config{Endpoints: []string{"unix://" + socket}, Logger: zap.NewNop(),
-		DialKeepAliveTime: 5 * time.Second, MaxCallSendMsgSize: 128 << 20, MaxCallRecvMsgSize: 1 << 30,
-		BackoffWaitBetween: 50 * time.Millisecond, DialOptions: []grpc.DialOption{grpc.WithConnectParams(
-			grpc.ConnectParams{Backoff: backoff.Config{BaseDelay: 50 * time.Millisecond, Multiplier: 1.5,
-				MaxDelay: 300 * time.Millisecond}, MinConnectTimeout: 300 * time.Millisecond})}})
+	if changed {
+		if err := setting.save(c.o.Dir); err != nil {
+			return fmt.Errorf("keeping the settings of the engine: %w", err)
+		}
+	}
+	if r.outside = setting.Outside; r.outside != nil {
+		r.client, err = r.outside.client()
+	} else {
+		var socket string
+		var remove func()
+		if socket, remove, err = socketIn(c.o.Dir); err != nil {
+			return err
+		}
+		ca, cert, key := r.identity.files(c.o.Dir)
+		r.engine = engine.Start(c.o.Command, engine.Config{Name: setting.Name, Dir: filepath.Join(c.o.Dir, "engine"),
+			Listen: setting.URL, Advertise: setting.URL, Socket: socket, CA: ca, Cert: cert, Key: key,
+			Members: setting.Members, Token: setting.Token, Join: setting.Join, Force: force})
+		r.stop = append(r.stop, remove, r.engine.Close)
+		r.client, err = newClient([]string{"unix://" + socket}, nil)
+	}
 	if err != nil {
-		return fmt.Errorf("the way to the engine: %w", err)
+		return err
 	}
 	r.stop = append(r.stop, func() { r.client.Close() })
 	return nil

@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	clientv3 "go.etcd.io/etcd/client/v3"
+
 	"tollgate.example/key/internal/base/seal"
 	"tollgate.example/key/internal/cluster/etcd"
 	"tollgate.example/key/internal/store"
@@ -312,7 +314,8 @@ func TestAwayForLong(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
 	defer cancel()
 	r := a.c.running()
-	if _, err := r.client.Delete(ctx, logKey, deleteUpTo(last-5)); err != nil { // as trim does
+	upTo := clientv3.WithRange(r.log.entryKey(last - 5)) // as trim does
+	if _, err := r.client.Delete(ctx, r.log.logKey, upTo); err != nil {
 		t.Fatal(err)
 	}
 	b.open()

@@ -34,6 +34,9 @@ func (c *Cluster) Invite(ctx context.Context, name string, witness bool, by stri
 		}
 	}
 	r := c.running()
+	if witness && r.outside != nil {
+		return nil, ErrNoWitness
+	}
 	i := &Invitation{Name: name, Node: r.self.Name, Address: r.self.Address, Secret: make([]byte, 32),
 		Until: time.Now().Add(inviteTime).Unix()}
 	rand.Read(i.Secret)
@@ -82,22 +85,25 @@ func (c *Cluster) grow(ctx context.Context, by string) error {
 	if err != nil {
 		return err
 	}
-	engineURL, err := engineURL(address)
-	if err != nil {
-		return err
-	}
-	member := memberName(c.o.Number)
 	token := c.token()
-	if err := errors.Join(os.RemoveAll(filepath.Join(c.o.Dir, "engine")), id.save(c.o.Dir), (&members{Name: member,
-		URL: engineURL, Members: member + "=" + engineURL, Token: token}).save(c.o.Dir)); err != nil {
+	setting := &members{Token: token, Outside: c.o.Outside}
+	if c.o.Outside == nil {
+		if setting.URL, err = engineURL(address); err != nil {
+			return err
+		}
+		setting.Name = memberName(c.o.Number)
+		setting.Members = setting.Name + "=" + setting.URL
+	}
+	if err := errors.Join(os.RemoveAll(filepath.Join(c.o.Dir, "engine")), id.save(c.o.Dir),
+		setting.save(c.o.Dir)); err != nil {
 		return err
 	}
 	self := store.Node{
 		Number:      c.o.Number,
 		Name:        name,
 		Address:     address,
-		Engine:      engineURL,
-		Member:      member,
+		Engine:      setting.URL,
+		Member:      setting.Name,
 		Fingerprint: fingerprint(own),
 		Version:     c.o.Version,
 		JoinedAt:    time.Now().UnixMilli(),
@@ -109,16 +115,16 @@ func (c *Cluster) grow(ctx context.Context, by string) error {
 	if err := c.run(ctx, self, token, false, func(r *running) error {
 		began, cancel := context.WithTimeout(ctx, 20*time.Second)
 		defer cancel()
-		if err := r.log.Begin(began, 0); err != nil {
-			return fmt.Errorf("starting the engine: %w: %s", err, r.engine.State().Why)
+		if err := r.log.Begin(began, 0, nil); err != nil {
+			return fmt.Errorf("beginning the log of the nodes: %w: %s", err, r.where())
 		}
 		return c.o.Store.SetSharedState(ctx, store.SharedState{Epoch: token, Node: self.Number})
 	}); err != nil {
 		return err
 	}
 	// an engine whose directory is lost must not begin anew as if it were the first
-	if err := (&members{Name: member, URL: engineURL, Members: member + "=" + engineURL, Token: token,
-		Join: true}).save(c.o.Dir); err != nil || c.o.Shared == nil {
+	setting.Join = true
+	if err := setting.save(c.o.Dir); err != nil || c.o.Shared == nil {
 		return err
 	}
 	return c.o.Shared(ctx, self.Number)

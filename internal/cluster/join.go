@@ -15,6 +15,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -37,6 +38,9 @@ type joinRequest struct {
 	Engine  string `json:"engine"`
 	Witness bool   `json:"witness"`
 	Version string `json:"version"`
+	// Log is the epoch of the log that it has found in the etcd cluster it is to use, "" where each node has an engine
+	// of its own.
+	Log string `json:"log,omitempty"`
 }
 
 // joinAnswer is what it is given. A witness is given no key.
@@ -101,7 +105,12 @@ func (c *Cluster) letIn(ctx context.Context, q *joinRequest) (*joinAnswer, error
 	if err != nil {
 		return nil, fmt.Errorf("its address %q is none: %w", q.Address, err)
 	}
-	if of, err := url.Parse(q.Engine); err != nil || of.Scheme != "https" || of.Hostname() != host || of.Port() == "" {
+	if err := r.sameEngine(q); err != nil {
+		return nil, err
+	}
+	if of, err := url.Parse(q.Engine); r.outside != nil {
+		q.Engine = ""
+	} else if err != nil || of.Scheme != "https" || of.Hostname() != host || of.Port() == "" {
 		return nil, fmt.Errorf("its engine is at %q, which is no https address of %s", q.Engine, host)
 	}
 	ca, sealed, err := c.o.Store.NodeAuthority(ctx)
@@ -127,13 +136,15 @@ func (c *Cluster) letIn(ctx context.Context, q *joinRequest) (*joinAnswer, error
 		return nil, err
 	}
 	r.peers.reload(ctx)
-	n.Member = memberName(n.Number)
-	list, err := r.addMember(ctx, n.Member, q.Engine)
-	if err == nil {
-		err = c.o.Store.SaveNode(ctx, n)
-	}
-	if err != nil {
-		return nil, errors.Join(err, c.o.Store.RemoveNode(context.WithoutCancel(ctx), n.Number, now))
+	list := ""
+	if r.outside == nil {
+		n.Member = memberName(n.Number)
+		if list, err = r.addMember(ctx, n.Member, q.Engine); err == nil {
+			err = c.o.Store.SaveNode(ctx, n)
+		}
+		if err != nil {
+			return nil, errors.Join(err, c.o.Store.RemoveNode(context.WithoutCancel(ctx), n.Number, now))
+		}
 	}
 	out := &joinAnswer{Number: n.Number, Certificate: certificate, CA: []byte(ca), Members: list, Token: r.epoch}
 	if !q.Witness {
@@ -142,11 +153,28 @@ func (c *Cluster) letIn(ctx context.Context, q *joinRequest) (*joinAnswer, error
 	return out, nil
 }
 
+// sameEngine tells whether a joiner is to share state by the same engine: it finds out before its invitation is used.
+func (r *running) sameEngine(q *joinRequest) error {
+	switch {
+	case r.outside == nil && q.Log != "":
+		return fmt.Errorf("%w: these have engines of their own; leave -engine away", ErrEngine)
+	case r.outside != nil && q.Log == "":
+		return fmt.Errorf("%w: start it with -engine, as the others: %s, under -engine-prefix %s", ErrEngine,
+			strings.Join(r.outside.URLs, ","), r.outside.Prefix)
+	case r.outside != nil && q.Log != r.epoch:
+		return fmt.Errorf("%w: what -engine and -engine-prefix lead to holds the log of others; these use %s under %s",
+			ErrEngine, r.outside.Where(), r.outside.Prefix)
+	}
+	return nil
+}
+
 // JoinOptions are what a machine needs to join others.
 type JoinOptions struct {
 	Dir, Token, Address, Version string
 	// Witness joins as one that keeps a majority and nothing else.
 	Witness bool
+	// Outside is the etcd cluster that the nodes use, nil where each has an engine of its own.
+	Outside *Outside
 }
 
 // ErrNotEmpty is returned where a directory that is to join others holds something.
@@ -181,7 +209,12 @@ func Join(ctx context.Context, o JoinOptions) error {
 	if err != nil {
 		return err
 	}
-	engine, err := engineURL(address)
+	engine, log := "", ""
+	if o.Outside != nil {
+		log, err = o.Outside.epoch(ctx)
+	} else {
+		engine, err = engineURL(address)
+	}
 	if err != nil {
 		return err
 	}
@@ -190,13 +223,13 @@ func Join(ctx context.Context, o JoinOptions) error {
 		return err
 	}
 	answer, err := ask(ctx, invitation, &joinRequest{Name: invitation.Name, Secret: invitation.Secret, CSR: csr,
-		Address: address, Engine: engine, Witness: o.Witness, Version: o.Version})
+		Address: address, Engine: engine, Witness: o.Witness, Version: o.Version, Log: log})
 	if err != nil {
 		return fmt.Errorf("joining at %s: %w", invitation.Address, err)
 	}
 	id := &identity{answer.CA, answer.Certificate, key}
 	if err := (&members{Name: memberName(answer.Number), URL: engine, Members: answer.Members, Token: answer.Token,
-		Join: true}).save(o.Dir); err != nil {
+		Join: true, Outside: o.Outside}).save(o.Dir); err != nil {
 		return err
 	}
 	if !o.Witness {

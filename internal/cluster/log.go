@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -26,8 +27,9 @@ import (
 )
 
 const (
-	headKey = "tollgate/head"
-	logKey  = "tollgate/log/"
+	// headKey and logKey follow the prefix of the log.
+	headKey = "/head"
+	logKey  = "/log/"
 	// attempt is how long one question to the engine may take: when its leader dies, another one answers by then.
 	attempt = 700 * time.Millisecond
 	// kept is how many entries stay in the log for nodes that were away; who was away for longer gets the whole state.
@@ -47,29 +49,50 @@ type Log struct {
 	client *clientv3.Client
 	aead   cipher.AEAD
 	epoch  string
+	// headKey and logKey are what entries of the engine are called.
+	headKey, logKey string
 	// cutOff tells that no majority is reached: nothing is tried then, so that nobody waits for it.
 	cutOff atomic.Bool
 }
 
-// NewLog opens the log of an epoch by a key of 32 octets.
-func NewLog(client *clientv3.Client, key []byte, epoch string) (*Log, error) {
+// NewLog opens the log of an epoch by a key of 32 octets. What it is called in the engine begins with the prefix.
+func NewLog(client *clientv3.Client, key []byte, epoch, prefix string) (*Log, error) {
 	block, err := aes.NewCipher(key)
 	if err != nil {
 		return nil, err
 	}
 	aead, err := cipher.NewGCM(block)
-	return &Log{client: client, aead: aead, epoch: epoch}, err
+	return &Log{client: client, aead: aead, epoch: epoch, headKey: prefix + headKey, logKey: prefix + logKey}, err
 }
 
-func entryKey(number int64) string { return fmt.Sprintf("%s%016x", logKey, number) }
+func (l *Log) entryKey(number int64) string { return fmt.Sprintf("%s%016x", l.logKey, number) }
 
 func (l *Log) head(number int64) string { return l.epoch + "/" + strconv.FormatInt(number, 10) }
 
-// Begin begins a log at a number; one that is there is gone.
-func (l *Log) Begin(ctx context.Context, number int64) error {
-	_, err := l.client.Txn(ctx).Then(clientv3.OpDelete(logKey, clientv3.WithPrefix()),
-		clientv3.OpPut(headKey, l.head(number))).Commit()
-	return err
+// ErrOtherLog is returned where the engine holds the log of other nodes.
+var ErrOtherLog = errors.New("the engine holds the log of other nodes: join them, or use another prefix")
+
+// Begin begins a log at a number. It takes the place of one of an earlier epoch of these nodes, and of no other.
+func (l *Log) Begin(ctx context.Context, number int64, earlier []string) error {
+	for {
+		there, err := l.client.Get(ctx, l.headKey)
+		if err != nil {
+			return err
+		}
+		revision := int64(0)
+		if len(there.Kvs) > 0 {
+			epoch, _, _ := strings.Cut(string(there.Kvs[0].Value), "/")
+			if !slices.Contains(earlier, epoch) {
+				return ErrOtherLog
+			}
+			revision = there.Kvs[0].ModRevision
+		}
+		r, err := l.client.Txn(ctx).If(clientv3.Compare(clientv3.ModRevision(l.headKey), "=", revision)).
+			Then(clientv3.OpDelete(l.logKey, clientv3.WithPrefix()), clientv3.OpPut(l.headKey, l.head(number))).Commit()
+		if err != nil || r.Succeeded {
+			return err
+		}
+	}
 }
 
 // NewID implements store.Log.
@@ -116,9 +139,9 @@ func (l *Log) Add(ctx context.Context, after int64, id string, data []byte) (boo
 	value := string(l.seal(after+1, id, data))
 	for {
 		asked, cancel := context.WithTimeout(ctx, attempt)
-		r, err := l.client.Txn(asked).If(clientv3.Compare(clientv3.Value(headKey), "=", l.head(after))).
-			Then(clientv3.OpPut(headKey, l.head(after+1)), clientv3.OpPut(entryKey(after+1), value)).
-			Else(clientv3.OpGet(headKey), clientv3.OpGet(entryKey(after+1))).Commit()
+		r, err := l.client.Txn(asked).If(clientv3.Compare(clientv3.Value(l.headKey), "=", l.head(after))).
+			Then(clientv3.OpPut(l.headKey, l.head(after+1)), clientv3.OpPut(l.entryKey(after+1), value)).
+			Else(clientv3.OpGet(l.headKey), clientv3.OpGet(l.entryKey(after+1))).Commit()
 		cancel()
 		switch {
 		case err == nil && r.Succeeded:
@@ -129,7 +152,10 @@ func (l *Log) Add(ctx context.Context, after int64, id string, data []byte) (boo
 		case err == nil:
 			return l.others(r, id)
 		case errors.Is(err, rpctypes.ErrRequestTooLarge):
-			return false, fmt.Errorf("the change is too large for the log of the nodes: make it in parts")
+			return false, errors.New("the change is too large for the log of the nodes: make it in parts, or have an " +
+				"etcd cluster of yours take larger requests (--max-request-bytes)")
+		case errors.Is(err, rpctypes.ErrPermissionDenied):
+			return false, fmt.Errorf("%w: what this node shows may not write there: %w", store.ErrCutOff, err)
 		case errors.Is(err, rpctypes.ErrNoSpace):
 			return false, fmt.Errorf("%w: the engine has no room left", store.ErrCutOff)
 		}
@@ -148,7 +174,7 @@ func (l *Log) others(r *clientv3.TxnResponse, id string) (bool, error) {
 		return false, errors.New("the engine holds no log: its data are gone; bring them back with node recover")
 	}
 	if at := string(head.Kvs[0].Value); !strings.HasPrefix(at, l.epoch+"/") {
-		return false, errors.New("the other nodes began anew without this one: have it join again")
+		return false, ErrAnew
 	}
 	there := r.Responses[1].GetResponseRange()
 	return len(there.Kvs) > 0 && bytes.HasPrefix(there.Kvs[0].Value, []byte(id)), nil
@@ -163,9 +189,12 @@ func (l *Log) trim(number int64) {
 		keep = keptFull
 	}
 	if number > keep {
-		l.client.Delete(ctx, logKey, deleteUpTo(number-keep))
+		l.client.Delete(ctx, l.logKey, clientv3.WithRange(l.entryKey(number-keep)))
 	}
 }
+
+// ErrAnew is returned where the log is that of another epoch.
+var ErrAnew = errors.New("the other nodes began anew without this one: have it join again")
 
 // Head is the number of the last entry, as far as this node knows; now asks the majority.
 func (l *Log) Head(ctx context.Context, now bool) (int64, error) {
@@ -173,16 +202,16 @@ func (l *Log) Head(ctx context.Context, now bool) (int64, error) {
 	if !now {
 		how = append(how, clientv3.WithSerializable())
 	}
-	r, err := l.client.Get(ctx, headKey, how...)
+	r, err := l.client.Get(ctx, l.headKey, how...)
 	if err != nil {
 		return 0, err
 	}
 	if len(r.Kvs) == 0 {
-		return 0, errors.New("the engine holds no log")
+		return 0, errNoLog
 	}
 	epoch, number, _ := strings.Cut(string(r.Kvs[0].Value), "/")
 	if epoch != l.epoch {
-		return 0, errors.New("the other nodes began anew without this one: have it join again")
+		return 0, ErrAnew
 	}
 	return strconv.ParseInt(number, 10, 64)
 }
@@ -196,7 +225,7 @@ func (l *Log) Follow(ctx context.Context, from func() int64, hand func([]store.L
 			return err
 		}
 		watched, cancel := context.WithCancel(clientv3.WithRequireLeader(ctx))
-		for w := range l.client.Watch(watched, logKey, clientv3.WithPrefix(), clientv3.WithRev(revision+1),
+		for w := range l.client.Watch(watched, l.logKey, clientv3.WithPrefix(), clientv3.WithRev(revision+1),
 			clientv3.WithFilterDelete()) {
 			if w.Err() != nil {
 				break
@@ -230,7 +259,7 @@ func (l *Log) Follow(ctx context.Context, from func() int64, hand func([]store.L
 }
 
 func (l *Log) entry(key, value []byte) (store.LogEntry, error) {
-	number, err := strconv.ParseInt(strings.TrimPrefix(string(key), logKey), 16, 64)
+	number, err := strconv.ParseInt(strings.TrimPrefix(string(key), l.logKey), 16, 64)
 	if err != nil {
 		return store.LogEntry{}, fmt.Errorf("the log holds %.60q, which is no entry", key)
 	}
@@ -243,7 +272,7 @@ func (l *Log) read(ctx context.Context, from func() int64, hand func([]store.Log
 	for {
 		at := from()
 		asked, cancel := context.WithTimeout(ctx, 10*time.Second)
-		r, err := l.client.Get(asked, entryKey(at+1), clientv3.WithRange(clientv3.GetPrefixRangeEnd(logKey)),
+		r, err := l.client.Get(asked, l.entryKey(at+1), clientv3.WithRange(clientv3.GetPrefixRangeEnd(l.logKey)),
 			clientv3.WithLimit(readSize), clientv3.WithSerializable())
 		var head int64
 		if err == nil {
@@ -281,6 +310,3 @@ func missing(at, head int64) error {
 
 // short is an identifier as it is written in names of files and members.
 func short(data []byte) string { return base64.RawURLEncoding.EncodeToString(data) }
-
-// deleteUpTo is the range of the entries before one.
-func deleteUpTo(number int64) clientv3.OpOption { return clientv3.WithRange(entryKey(number)) }

@@ -14,7 +14,7 @@ import (
 
 // An entry opens at its own place in its own log, and nowhere else.
 func TestEntriesAreSealedForTheirPlace(t *testing.T) {
-	log, err := NewLog(nil, make([]byte, 32), "e1")
+	log, err := NewLog(nil, make([]byte, 32), "e1", DefaultPrefix)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -28,13 +28,13 @@ func TestEntriesAreSealedForTheirPlace(t *testing.T) {
 	if _, err := log.open(8, value); err == nil {
 		t.Error("an entry opens at another place")
 	}
-	other, _ := NewLog(nil, make([]byte, 32), "e2")
+	other, _ := NewLog(nil, make([]byte, 32), "e2", DefaultPrefix)
 	if _, err := other.open(7, value); err == nil {
 		t.Error("an entry opens in another epoch")
 	}
 	key := make([]byte, 32)
 	key[0] = 1
-	stranger, _ := NewLog(nil, key, "e1")
+	stranger, _ := NewLog(nil, key, "e1", DefaultPrefix)
 	for _, spoiled := range [][]byte{nil, value[:10], value[:len(value)-1],
 		append([]byte{value[0] ^ 1}, value[1:]...)} {
 		if _, err := log.open(7, spoiled); err == nil {
@@ -47,7 +47,7 @@ func TestEntriesAreSealedForTheirPlace(t *testing.T) {
 }
 
 func FuzzOpenEntry(f *testing.F) {
-	log, err := NewLog(nil, make([]byte, 32), "e1")
+	log, err := NewLog(nil, make([]byte, 32), "e1", DefaultPrefix)
 	if err != nil {
 		f.Fatal(err)
 	}

@@ -27,6 +27,10 @@ type members struct {
 	Members string `json:"members"`
 	Token   string `json:"token"`
 	Join    bool   `json:"join"`
+	// Outside is the etcd cluster that is used instead, nil for an engine of this node.
+	Outside *Outside `json:"outside,omitempty"`
+	// Earlier are the epochs of logs that this node went on from alone.
+	Earlier []string `json:"earlier,omitempty"`
 }
 
 func membersFile(dir string) string { return filepath.Join(dir, "engine.json") }
@@ -190,15 +194,9 @@ func (c *Cluster) care(ctx context.Context, r *running) {
 	tick := time.NewTicker(careEvery)
 	defer tick.Stop()
 	for {
-		asked, cancel := context.WithTimeout(ctx, 2*time.Second)
-		if list, err := r.client.MemberList(asked, clientv3.WithSerializable()); err == nil {
-			for _, m := range list.Members {
-				if m.IsLearner && m.Name != "" {
-					r.client.MemberPromote(asked, m.ID) // refused until it has caught up
-				}
-			}
+		if r.outside == nil {
+			r.promote(ctx)
 		}
-		cancel()
 		c.majority(ctx, r)
 		r.look(ctx)
 		if self, ok := r.peers.node(r.self.Number); ok && self.Version != c.o.Version {
@@ -211,6 +209,21 @@ func (c *Cluster) care(ctx context.Context, r *running) {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
+		}
+	}
+}
+
+// promote makes learners that caught up full members.
+func (r *running) promote(ctx context.Context) {
+	asked, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	list, err := r.client.MemberList(asked, clientv3.WithSerializable())
+	if err != nil {
+		return
+	}
+	for _, m := range list.Members {
+		if m.IsLearner && m.Name != "" {
+			r.client.MemberPromote(asked, m.ID) // refused until it has caught up
 		}
 	}
 }
@@ -230,10 +243,12 @@ func (c *Cluster) Remove(ctx context.Context, name string) error {
 	case n.Number == r.self.Number:
 		return ErrSelf
 	}
-	asked, cancel := context.WithTimeout(ctx, memberTime)
-	defer cancel()
-	if err := r.removeMember(asked, n.Engine); err != nil {
-		return err
+	if r.outside == nil {
+		asked, cancel := context.WithTimeout(ctx, memberTime)
+		defer cancel()
+		if err := r.removeMember(asked, n.Engine); err != nil {
+			return err
+		}
 	}
 	if err := c.o.Store.RemoveNode(ctx, n.Number, time.Now().UnixMilli()); err != nil {
 		return err
@@ -244,77 +259,3 @@ func (c *Cluster) Remove(ctx context.Context, name string) error {
 
 // ErrSelf is returned where a node is to remove itself.
 var ErrSelf = errors.New("a node cannot remove itself: ask another one to")
-
-// Recover makes this node the only one, with what it has: for when the majority is gone for good. The others, should
-// they come back, are refused and have to join again.
-func (c *Cluster) Recover(ctx context.Context) error {
-	c.changing.Lock()
-	defer c.changing.Unlock()
-	old := c.running()
-	if old == nil {
-		return ErrAlone
-	}
-	asked, cancel := context.WithTimeout(ctx, 2*time.Second)
-	_, err := old.log.Head(asked, true)
-	cancel()
-	if err == nil {
-		return ErrMajority
-	}
-	c.mu.Lock()
-	c.state = nil
-	c.mu.Unlock()
-	old.close()
-	epoch, self := c.token(), old.self
-	defer func() {
-		if r := c.running(); r != nil {
-			r.peers.reload(ctx)
-		}
-	}()
-	return c.run(ctx, self, epoch, true, func(r *running) error {
-		began, cancel := context.WithTimeout(ctx, 30*time.Second)
-		defer cancel()
-		if err := c.finish(began, r, old.epoch); err != nil {
-			return fmt.Errorf("starting the engine alone: %w: %s", err, r.engine.State().Why)
-		}
-		if err := c.o.Store.OnlyNode(began, self.Number, self.Member, epoch, time.Now().UnixMilli()); err != nil {
-			return err
-		}
-		state, err := c.o.Store.SharedState(began)
-		if err != nil {
-			return err
-		}
-		return r.log.Begin(began, state.Applied)
-	})
-}
-
-// finish takes over what the engine of this node holds of the log of an epoch, also what it was only about to learn
-// that a majority had.
-func (c *Cluster) finish(ctx context.Context, r *running, epoch string) error {
-	log, err := NewLog(r.client, c.o.Box.Derive(logPurpose), epoch)
-	if err != nil {
-		return err
-	}
-	for { // until it leads itself
-		asked, cancel := context.WithTimeout(ctx, attempt)
-		_, err = log.Head(asked, true)
-		cancel()
-		if err == nil {
-			break
-		}
-		select {
-		case <-ctx.Done():
-			return err
-		case <-time.After(100 * time.Millisecond):
-		}
-	}
-	unshare, err := c.o.Store.Share(ctx, log)
-	if err != nil {
-		return err
-	}
-	defer unshare()
-	_, err = log.read(ctx, c.o.Store.Applied, func(list []store.LogEntry) error { return c.take(ctx, list) })
-	return err
-}
-
-// ErrMajority is returned where a recovery is asked for though a majority of the nodes is there.
-var ErrMajority = errors.New("a majority of the nodes is there: nothing has to be recovered")

@@ -11,12 +11,12 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"os"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	clientv3 "go.etcd.io/etcd/client/v3"
 	"golang.org/x/net/netutil"
 
 	"tollgate.example/key/internal/store"
@@ -355,9 +355,20 @@ func (c *Cluster) own(r *running) Own {
 
 // engineState is how the engine does; what it says itself is as old as the last look.
 func (r *running) engineState() EngineState {
-	s := r.engine.State()
 	out := EngineState{}
-	if said := r.said.Load(); said != nil && s.Running {
+	said := r.said.Load()
+	if r.outside != nil {
+		if said != nil {
+			out = *said
+		}
+		if wrong := r.wrong.Load(); wrong != nil {
+			out.Why = r.where() + ": " + *wrong
+		}
+		out.Running = out.Why == ""
+		return out
+	}
+	s := r.engine.State()
+	if said != nil && s.Running {
 		out = *said
 	}
 	out.Running, out.Why, out.Died, out.PID = s.Running, s.Why, s.Died, s.PID
@@ -368,55 +379,42 @@ func (r *running) engineState() EngineState {
 func (r *running) look(ctx context.Context) {
 	asked, cancel := context.WithTimeout(ctx, attempt)
 	defer cancel()
-	st, err := r.client.Status(asked, r.client.Endpoints()[0])
-	if err != nil {
+	st, err := r.status(asked)
+	switch {
+	case err != nil:
 		r.said.Store(nil)
-		return
+	case r.outside != nil: // who leads there is no node
+		r.said.Store(&EngineState{Size: st.DbSize})
+	default:
+		r.said.Store(&EngineState{Leader: st.Leader == st.Header.MemberId, Learner: st.IsLearner, Size: st.DbSize})
 	}
-	r.said.Store(&EngineState{Leader: st.Leader == st.Header.MemberId, Learner: st.IsLearner, Size: st.DbSize})
+}
+
+// status is that of the engine; of an etcd cluster, of the first member that answers.
+func (r *running) status(ctx context.Context) (out *clientv3.StatusResponse, err error) {
+	all := r.client.Endpoints()
+	answers := make(chan *clientv3.StatusResponse, len(all))
+	faults := make(chan error, len(all))
+	for _, one := range all {
+		go func() {
+			if st, err := r.client.Status(ctx, one); err != nil {
+				faults <- err
+			} else {
+				answers <- st
+			}
+		}()
+	}
+	for range all {
+		select {
+		case out := <-answers:
+			return out, nil
+		case err = <-faults:
+		}
+	}
+	return nil, err
 }
 
 func writeJSON(w http.ResponseWriter, v any) {
 	w.Header().Set("Content-Type", "application/json")
 	json.NewEncoder(w).Encode(v)
-}
-
-func (p *peers) serveSnapshot(w http.ResponseWriter, r *http.Request) {
-	dir, err := os.MkdirTemp(p.c.o.Dir, "snapshot-")
-	if err == nil {
-		defer os.RemoveAll(dir)
-		err = p.c.o.Store.Snapshot(r.Context(), dir+"/tollgate.db")
-	}
-	if err != nil {
-		p.c.o.Log.Error("making a copy of the state for another node", "error", err)
-		http.Error(w, err.Error(), http.StatusInternalServerError)
-		return
-	}
-	http.ServeFile(w, r, dir+"/tollgate.db")
-}
-
-// snapshot brings the state of another node into a file.
-func (p *peers) snapshot(ctx context.Context, n store.Node, path string) error {
-	r, err := p.get(ctx, n, "/snapshot")
-	if err != nil {
-		return err
-	}
-	return saveSnapshot(r, path)
-}
-
-func saveSnapshot(r *http.Response, path string) error {
-	defer r.Body.Close()
-	if r.StatusCode != http.StatusOK {
-		text, _ := io.ReadAll(io.LimitReader(r.Body, 300))
-		return fmt.Errorf("it answers %s: %s", r.Status, bytes.TrimSpace(text))
-	}
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	n, err := io.Copy(f, io.LimitReader(r.Body, maxSnapshot))
-	if err = errors.Join(err, f.Sync(), f.Close()); err == nil && n != r.ContentLength {
-		err = fmt.Errorf("the copy of its state has %d octets instead of %d", n, r.ContentLength)
-	}
-	return err
 }

@@ -28,9 +28,11 @@ func (s *Seen) Silent() bool { return s.Wrong != "" && time.Since(s.At) > silent
 
 // State is how the nodes do, as this one sees them.
 type State struct {
-	// Shared tells that there are several nodes.
-	Shared bool
-	Nodes  []NodeState
+	// Shared tells that there are several nodes. Outside names the etcd cluster by which they share state, "" where
+	// each has an engine of its own.
+	Shared  bool
+	Outside string
+	Nodes   []NodeState
 	// Majority tells that this node reaches a majority; CutOff since when it does not.
 	Majority bool
 	CutOff   time.Time
@@ -63,7 +65,10 @@ func (c *Cluster) State(ctx context.Context) State {
 	out.Majority, out.Head = c.met && c.cutOff.IsZero(), max(out.Head, c.head)
 	c.mu.Unlock()
 	_, here := r.peers.node(r.self.Number)
-	out.Removed = !here || r.self.Address == "" || strings.Contains(r.engine.State().Why, engine.Removed)
+	out.Removed = !here || r.self.Address == "" || strings.Contains(r.engineState().Why, engine.Removed)
+	if r.outside != nil {
+		out.Outside = r.outside.Where()
+	}
 	out.Nodes = c.Members()
 	for i := range out.Nodes {
 		if out.Nodes[i].Self {
@@ -82,6 +87,15 @@ func (c *Cluster) majority(ctx context.Context, r *running) {
 	if ctx.Err() != nil {
 		return
 	}
+	var wrong *string
+	if err != nil {
+		text := "it does not answer"
+		if !quietError(err) {
+			text = err.Error()
+		}
+		wrong = &text
+	}
+	r.wrong.Store(wrong)
 	c.mu.Lock()
 	switch {
 	case err == nil:
@@ -91,6 +105,9 @@ func (c *Cluster) majority(ctx context.Context, r *running) {
 	}
 	gone := !c.cutOff.IsZero() && time.Since(c.cutOff) > majorityTime
 	c.mu.Unlock()
+	if _, here := r.peers.node(r.self.Number); r.outside != nil && !here {
+		gone = true // no engine of ours keeps a removed node from changing anything
+	}
 	r.log.cutOff.Store(gone)
 	if err == nil && c.o.Store.Applied() >= head && c.o.Reunite != nil {
 		if err := c.o.Reunite(ctx); err != nil && ctx.Err() == nil {

@@ -118,8 +118,8 @@ func (s *Store) AddNode(ctx context.Context, hash []byte, now int64, n Node) (No
 			return notFound(err)
 		}
 		var there bool
-		if err := tx.GetContext(ctx, &there, "SELECT EXISTS (SELECT 1 FROM nodes WHERE address = ? OR engine = ?)",
-			n.Address, n.Engine); err != nil {
+		if err := tx.GetContext(ctx, &there, "SELECT EXISTS (SELECT 1 FROM nodes WHERE address = ? OR "+
+			"engine <> '' AND engine = ?)", n.Address, n.Engine); err != nil {
 			return err
 		}
 		if there {

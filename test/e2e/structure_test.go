@@ -202,7 +202,7 @@ var allowed = map[string][]string{
 		"internal/wire/radius",
 		"internal/wire/tacacs"},
 
-	"cmd/tollgated": {"internal/app", "internal/cluster/etcd", "internal/web/api"},
+	"cmd/tollgated": {"internal/app", "internal/cluster", "internal/cluster/etcd", "internal/web/api"},
 	"cmd/tollgate": {
 		"internal/base/archive",
 		"internal/core/chain",

@@ -6,15 +6,15 @@ import (
 )
 
 const (
-	// NodesCutOff is that no majority of the nodes is reached; parameter since. NodeRemoved is that the others removed
-	// this node.
+	// NodesCutOff is that no majority of the nodes is reached; parameters since and engine. NodeRemoved is that the
+	// others removed this node.
 	NodesCutOff Code = "nodes.cut-off"
 	NodeRemoved Code = "nodes.removed"
 	// NodesStuck is that what other nodes changed cannot be taken over; parameter error.
 	NodesStuck Code = "nodes.stuck"
 	// NodeSilent is a node that does not answer; parameters node, kind, since and error.
 	NodeSilent Code = "nodes.silent"
-	// NodeEngine is a node whose engine does not run; parameters node and error.
+	// NodeEngine is a node whose engine does not run; parameters node, error and engine.
 	NodeEngine Code = "nodes.engine"
 	// NodeClock is a node whose clock is another one than ours; parameters node, by and way.
 	NodeClock Code = "nodes.clock"
@@ -47,6 +47,8 @@ type Nodes struct {
 	CutOff  time.Time
 	Removed bool
 	Stuck   string
+	// Engine names the etcd cluster by which nodes share state, "" where each has an engine of its own.
+	Engine string
 	// Pair tells that there are two, so that a majority is both.
 	Pair   bool
 	Others []Node
@@ -90,7 +92,7 @@ func (n *Nodes) items() (out []Item) {
 		out = append(out, Item{code, severity, "node", "", params})
 	}
 	if !n.CutOff.IsZero() {
-		add(NodesCutOff, Fail, map[string]string{"since": n.CutOff.Format("15:04:05")})
+		add(NodesCutOff, Fail, map[string]string{"since": n.CutOff.Format("15:04:05"), "engine": n.Engine})
 	}
 	if n.Removed {
 		add(NodeRemoved, Fail, nil)
@@ -108,7 +110,7 @@ func (n *Nodes) items() (out []Item) {
 			add(NodeSilent, Fail, map[string]string{"node": o.Name, "kind": kind, "error": o.Wrong,
 				"since": o.Silent.Format("2006-01-02 15:04:05")})
 		case o.Wrong != "":
-			add(NodeEngine, Warn, map[string]string{"node": o.Name, "error": o.Wrong})
+			add(NodeEngine, Warn, map[string]string{"node": o.Name, "error": o.Wrong, "engine": n.Engine})
 		case o.Offset.Abs() > clockApart:
 			severity, way := Warn, "ahead of"
 			if o.Offset.Abs() > clockWrong {

@@ -53,7 +53,8 @@ func (s *server) nodes() {
 			if err != nil {
 				return nil, nodeProblem(err)
 			}
-			return ok(apitype.NodeInvitation{Name: name, Token: i.Token(), Until: time.Unix(i.Until, 0)}), nil
+			return ok(apitype.NodeInvitation{Name: name, Token: i.Token(), Flags: s.Cluster.Flags(),
+				Until: time.Unix(i.Until, 0)}), nil
 		},
 	)
 	huma.Register(s.api, operation("DELETE", "/nodes/{name}", "remove-node", "Remove a node from the others"),
@@ -89,8 +90,13 @@ func nodeProblem(err error) error {
 			apitype.Fault{Field: "name", Message: err.Error()})
 	case errors.Is(err, cluster.ErrAlone):
 		return problem(http.StatusConflict, err.Error(), "Invite another one first.")
-	case errors.Is(err, cluster.ErrSelf), errors.Is(err, cluster.ErrMajority):
+	case errors.Is(err, cluster.ErrSelf), errors.Is(err, cluster.ErrMajority), errors.Is(err, cluster.ErrNoWitness):
 		return problem(http.StatusConflict, err.Error(), "")
+	case errors.Is(err, cluster.ErrAnew):
+		return problem(http.StatusConflict, err.Error(), "Empty its data directory, and start it with an invitation.")
+	case errors.Is(err, cluster.ErrOtherLog):
+		return problem(http.StatusConflict, err.Error(), "To begin another log in the same etcd cluster, start this "+
+			"node with another -engine-prefix.")
 	case errors.Is(err, store.ErrNotFound):
 		return problem(http.StatusNotFound, "there is no such node", "See tollgate node list.")
 	}
@@ -110,13 +116,14 @@ const (
 func (s *server) nodesNow(ctx context.Context) (apitype.Nodes, error) {
 	state := s.Cluster.State(ctx)
 	out := apitype.Nodes{Shared: state.Shared, Majority: state.Majority, Head: state.Head, Applied: state.Applied,
-		Stuck: state.Stuck, Removed: state.Removed, Items: []apitype.Node{}, Lonely: []apitype.Lonely{}}
+		Stuck: state.Stuck, Removed: state.Removed, Etcd: state.Outside, Items: []apitype.Node{},
+		Lonely: []apitype.Lonely{}}
 	if !state.CutOff.IsZero() {
 		out.CutOff = &state.CutOff
 	}
 	running, _ := s.Revisions.Running()
 	for _, n := range state.Nodes {
-		one := node(&n, state.Head)
+		one := node(&n, state.Head, state.Outside != "")
 		one.Copies, one.Copied = copiedTo(&n, state.Nodes)
 		for _, c := range running.Clients {
 			if _, asked := n.Seen.Own.Clients[c.ID]; asked {
@@ -138,7 +145,7 @@ func (s *server) nodesNow(ctx context.Context) (apitype.Nodes, error) {
 	return out, err
 }
 
-func node(n *cluster.NodeState, head int64) apitype.Node {
+func node(n *cluster.NodeState, head int64, outside bool) apitype.Node {
 	own := n.Seen.Own
 	out := apitype.Node{Number: n.Number, Name: n.Name, Self: n.Self, Witness: n.Witness, Address: n.Address,
 		URL: own.URL, Version: cmp.Or(own.Version, n.Version), Applied: own.Applied, Revision: own.Revision,
@@ -153,12 +160,12 @@ func node(n *cluster.NodeState, head int64) apitype.Node {
 	if !n.Witness && out.Seen != nil {
 		out.Behind = max(0, head-own.Applied)
 	}
-	out.State, out.Says = health(n, out.Behind)
+	out.State, out.Says = health(n, out.Behind, outside)
 	return out
 }
 
 // health says how a node does.
-func health(n *cluster.NodeState, behind int64) (state, says string) {
+func health(n *cluster.NodeState, behind int64, outside bool) (state, says string) {
 	switch engine := n.Seen.Own.Engine; {
 	case n.Seen.At.IsZero() && n.Seen.Wrong == "":
 		return "joining", "not met yet"
@@ -166,6 +173,8 @@ func health(n *cluster.NodeState, behind int64) (state, says string) {
 		return "silent", "never reached: " + n.Seen.Wrong
 	case n.Seen.Silent():
 		return "silent", "does not answer: " + n.Seen.Wrong
+	case !engine.Running && outside:
+		return "engine", "answers devices, but does not reach what the nodes share state by: " + engine.Why
 	case !engine.Running:
 		return "engine", "answers devices, but its engine does not run: " + engine.Why
 	case engine.Learner:

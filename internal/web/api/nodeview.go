@@ -59,6 +59,11 @@ func nodeView(out *apitype.Attention, code attention.Code, p map[string]string) 
 	case attention.NodesCutOff:
 		out.Title = "No majority of the nodes is reached since " + p["since"]
 		out.Text = "Devices are answered as before. Nothing can be published or changed here until the others are back."
+		if p["engine"] != "" {
+			out.Title = "The etcd cluster by which nodes share state is not reached since " + p["since"]
+			out.Text = "Devices are answered as before. Nothing can be published or changed here until it is back: " +
+				p["engine"]
+		}
 	case attention.NodeRemoved:
 		out.Title = "The other nodes removed this one"
 		out.Text = "It answers devices with what it knew until then. Stop it; to have it back, empty its data " +
@@ -72,6 +77,10 @@ func nodeView(out *apitype.Attention, code attention.Code, p map[string]string) 
 	case attention.NodeEngine:
 		out.Title = "The engine of node " + p["node"] + " does not run"
 		out.Text = "It is started again and again: " + p["error"]
+		if p["engine"] != "" {
+			out.Title = "Node " + p["node"] + " does not reach the etcd cluster"
+			out.Text = "It answers devices, and what others change does not come to it: " + p["error"]
+		}
 	case attention.NodeClock:
 		out.Title = fmt.Sprintf("The clock of node %s is %s %s ours", p["node"], p["by"], p["way"])
 		out.Text = "Check what sets the clocks of both machines: one-time codes and certificates go by them."

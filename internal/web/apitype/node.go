@@ -13,8 +13,10 @@ type Nodes struct {
 	Applied int64      `json:"applied" doc:"Entry up to which this node has come"`
 	Stuck   string     `json:"stuck,omitempty" doc:"Why entries cannot be taken over"`
 	Removed bool       `json:"removed,omitempty" doc:"The other nodes removed this one"`
-	Items   []Node     `json:"items"`
-	Lonely  []Lonely   `json:"lonely" doc:"Clients that have asked one node only"`
+	// Etcd is empty where each node has an engine of its own.
+	Etcd   string   `json:"etcd,omitempty" doc:"The etcd cluster by which the nodes share state; left out where each has an engine of its own"`
+	Items  []Node   `json:"items"`
+	Lonely []Lonely `json:"lonely" doc:"Clients that have asked one node only"`
 	NodeSettings
 }
 
@@ -71,5 +73,6 @@ type NodeInput struct {
 type NodeInvitation struct {
 	Name  string    `json:"name"`
 	Token string    `json:"token" doc:"What the new node is started with; counts once"`
+	Flags string    `json:"flags" doc:"Flags that it is started with besides, empty for none"`
 	Until time.Time `json:"until"`
 }

@@ -64,7 +64,7 @@ export function Picture({ nodes }: { nodes: Schema["Nodes"] }) {
               {n.name}
             </text>
             <text x="12" y="42" className={`text-[11.5px] ${bad ? "fill-out" : "fill-soft"}`}>
-              {below(n)}
+              {below(n, !!nodes.etcd)}
             </text>
           </g>
         );
@@ -74,11 +74,13 @@ export function Picture({ nodes }: { nodes: Schema["Nodes"] }) {
 }
 
 /** What stands under the name of a node. */
-function below(n: Node): string {
+function below(n: Node, etcd: boolean): string {
   if (gone(n)) return n.seen ? "does not answer" : "never reached";
-  if (n.state === "engine") return "answers · engine down";
+  if (n.state === "engine") return etcd ? "answers · cut off" : "answers · engine down";
   if (n.state === "joining") return "joining";
   if (n.witness) return n.leads ? "witness · leads" : "witness · reads nothing";
-  const role = n.leads ? "leads" : "follows";
-  return n.behind > 0 ? `${role} · ${n.behind} behind` : `${role} · ${n.attempts.toLocaleString()} attempts/h`;
+  const role = etcd ? "up to date" : n.leads ? "leads" : "follows";
+  return n.behind > 0
+    ? `${etcd ? "follows" : role} · ${n.behind} behind`
+    : `${role} · ${n.attempts.toLocaleString()} attempts/h`;
 }

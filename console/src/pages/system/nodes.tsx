@@ -60,7 +60,7 @@ export function NodesPage() {
                     {one.self && <span className="font-normal text-soft"> this one</span>}
                   </td>
                   <td data-label="State">
-                    <Standing node={one} />
+                    <Standing node={one} outside={!!n.etcd} />
                   </td>
                   <td data-label="Behind" className="text-right">
                     {one.seen && one.state !== "silent" ? one.behind.toLocaleString() : "?"}
@@ -97,7 +97,7 @@ export function NodesPage() {
         </>
       )}
       <Modal open={inviting} onClose={() => invite(false)} title="Invite a node" wide>
-        <Invite />
+        <Invite etcd={n?.etcd} />
       </Modal>
       <Modal open={!!leaving} onClose={() => remove(undefined)} title={`Remove ${leaving?.name ?? ""}?`}>
         {leaving && <Remove node={leaving} done={() => remove(undefined)} />}
@@ -109,6 +109,10 @@ export function NodesPage() {
 /** How many are there, and how many more may die. */
 function lead(n: Nodes): string {
   if (!n.shared) return "machines that are one service";
+  if (n.etcd) {
+    const here = n.items.filter((one) => one.self || (one.seen && one.state !== "silent")).length;
+    return `${here} of ${n.items.length} reachable · state shared by the etcd cluster at ${n.etcd}`;
+  }
   const here = n.items.filter((one) => one.self || (one.seen && one.state !== "silent")).length;
   const spare = here - (Math.floor(n.items.length / 2) + 1);
   const may = n.cutOff ? "no majority" : spare > 0 ? `a majority stands · ${spare} more may die` : "no more may die";
@@ -123,12 +127,12 @@ const kinds: Record<Node["state"], VerdictKind> = {
   silent: "out",
 };
 
-function Standing({ node: n }: { node: Node }) {
+function Standing({ node: n, outside }: { node: Node; outside: boolean }) {
   const words: Record<Node["state"], string> = {
-    well: n.witness ? "witness" : n.leads ? "leads" : "follows",
+    well: n.witness ? "witness" : outside ? "up to date" : n.leads ? "leads" : "follows",
     joining: "joining",
     behind: "catching up",
-    engine: "engine down",
+    engine: outside ? "cut off" : "engine down",
     silent: n.seen ? `silent for ${ago(n.seen).replace(" ago", "")}` : "never reached",
   };
   return <Verdict kind={kinds[n.state]}>{words[n.state]}</Verdict>;
@@ -152,11 +156,12 @@ function Trouble({ nodes: n }: { nodes: Nodes }) {
       {n.cutOff && !n.removed && (
         <Notice tone="out">
           <b>
-            No majority is reached since <When at={n.cutOff} />.
+            {n.etcd ? "The etcd cluster" : "No majority"} is {n.etcd ? "not " : ""}reached since <When at={n.cutOff} />.
           </b>{" "}
           Devices are answered with what this node has. Nothing can be published or changed here, and one-time codes are{" "}
-          {n.codesWhenCutOff === "take" ? "taken and looked at afterwards" : "refused"}. If the others are gone for
-          good: <span className="mono">tollgate node recover</span>.
+          {n.codesWhenCutOff === "take" ? "taken and looked at afterwards" : "refused"}. If{" "}
+          {n.etcd ? "what it held is" : "the others are"} gone for good:{" "}
+          <span className="mono">tollgate node recover</span>.
         </Notice>
       )}
       {n.stuck && (
@@ -169,7 +174,7 @@ function Trouble({ nodes: n }: { nodes: Nodes }) {
         .map((one) => (
           <Notice key={one.number} tone="out">
             <b>
-              {one.name} {one.state === "silent" ? "does not answer" : "has no engine"}.
+              {one.name} {one.state === "silent" ? "does not answer" : n.etcd ? "is cut off" : "has no engine"}.
             </b>{" "}
             {one.state === "silent" ? one.says.replace(/^[^:]*: /, "") : one.says}
           </Notice>
@@ -238,7 +243,7 @@ function Codes({ nodes: n }: { nodes: Nodes }) {
   );
 }
 
-function Invite() {
+function Invite({ etcd }: { etcd?: string }) {
   const [name, setName] = useState("");
   const [witness, setWitness] = useState(false);
   const held = useHeld();
@@ -249,7 +254,7 @@ function Invite() {
     onSettled: () => queries.invalidateQueries(),
   });
   if (make.data) {
-    const command = `tollgated -data DIR ${witness ? "-witness " : ""}-join ${make.data.token}`;
+    const command = `tollgated -data DIR ${make.data.flags}${witness ? "-witness " : ""}-join ${make.data.token}`;
     return (
       <>
         <p className="mb-2">
@@ -280,7 +285,9 @@ function Invite() {
       }}
     >
       <TextField label="Name of the new node" field="name" value={name} onChange={setName} error={make.error} />
-      <Tick label="A witness, which keeps a majority and does nothing else" checked={witness} onChange={setWitness} />
+      {!etcd && (
+        <Tick label="A witness, which keeps a majority and does nothing else" checked={witness} onChange={setWitness} />
+      )}
       <Failure error={make.error} />
       <Button primary type="submit" disabled={!name || make.isPending}>
         Make an invitation
