@@ -423,9 +423,11 @@ func TestApprovalsOnAnotherNode(t *testing.T) {
 	a.wants(0, []string{"lane", "change", "Wired", "-second-factor", "approval", "-reject-delay", "0", "-publish"},
 		"revision")
 	wade := a.phoneOf("m.wade", wadePassword, "Wade's phone")
-	for b.app.Gate.Current().Revision != a.app.Gate.Current().Revision {
-		time.Sleep(10 * time.Millisecond)
-	}
+	waitFor(t, "the phone at the other node", func() bool {
+		var f apitype.Factor
+		return b.app.Gate.Current().Revision == a.app.Gate.Current().Revision &&
+			b.api.Do(t.Context(), http.MethodGet, "/factors/"+wade.Device, nil, &f) == nil
+	})
 	s := b.begins("m.wade", wadePassword)
 	number, ask := s.shown(), waits(t, wade)
 	begun := time.Now()
