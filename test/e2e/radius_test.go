@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"tollgate.example/key/internal/base/password"
 	"tollgate.example/key/internal/core/results"
 	"tollgate.example/key/internal/upstream"
 	"tollgate.example/key/internal/upstream/trial"
@@ -292,6 +293,8 @@ func TestSecretsRotateWithoutAnOutage(t *testing.T) {
 }
 
 func TestRefusalsHoldNobodyUp(t *testing.T) {
+	password.Usual.Take() // no other test runs meanwhile
+	defer quick.Take()
 	w := start(t)
 	w.basic("require", "127.0.0.1")
 	w.wants(0, []string{"lane", "change", "Wired", "-reject-delay", "1000", "-publish"})

@@ -10,16 +10,29 @@ import (
 	"fmt"
 	"runtime"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/argon2"
 )
 
-// The parameters follow RFC 9106 section 4 for memory-constrained machines, with 3 passes over half the memory and one
-// lane, since several hashes run at once.
+// Cost is what a hash takes to make and to check: passes over so many KiB.
+type Cost struct{ Passes, Memory uint32 }
+
+// Usual follows RFC 9106 section 4 for memory-constrained machines, with 3 passes over half the memory and one lane,
+// since several hashes run at once.
+var Usual = Cost{3, 32 << 10}
+
+// cost is that of hashes that are made from now on.
+var cost atomic.Pointer[Cost]
+
+func init() { cost.Store(&Usual) }
+
+// Take has hashes that are made from now on cost something else than usual: tests start hundreds of services, which
+// would do little besides.
+func (c Cost) Take() { cost.Store(&c) }
+
 const (
-	passes  = 3
-	memory  = 32 << 10 // KiB
 	lanes   = 1
 	keySize = 32
 	// MaxLength bounds what is hashed.
@@ -86,8 +99,9 @@ func (s Slots) Hash(ctx context.Context, clear string) (string, error) {
 	defer func() { <-s }()
 	salt := make([]byte, 16)
 	rand.Read(salt)
-	key := argon2.IDKey([]byte(clear), salt, passes, memory, lanes, keySize)
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, memory, passes, lanes,
+	c := cost.Load()
+	key := argon2.IDKey([]byte(clear), salt, c.Passes, c.Memory, lanes, keySize)
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, c.Memory, c.Passes, lanes,
 		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key)), nil
 }
 
