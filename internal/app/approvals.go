@@ -41,6 +41,8 @@ type approvals struct {
 
 	mu     sync.Mutex
 	alarms []attention.NotMe
+	// released are the latest ends of alarms, for nodes that did not hear of them.
+	released []attention.NotMe
 }
 
 func newApprovals(a *App) *approvals {
@@ -122,11 +124,38 @@ func (p *approvals) heard(kind string, data []byte) {
 		return
 	}
 	if kind == saidReleased {
-		p.end(alarm.Store, alarm.Name)
+		p.end(alarm)
+		return
+	}
+	if slices.ContainsFunc(p.attention(), func(n attention.NotMe) bool { return n.Same(&alarm) }) {
 		return
 	}
 	p.note(alarm)
 	p.desk.Pause(alarm.Store, alarm.Name, time.Now())
+}
+
+// missed are the alarms, and the ends of alarms, since a moment, in their order: for a node that did not hear them.
+func (p *approvals) missed(since time.Time) (out []cluster.Saying) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	type one struct {
+		kind string
+		attention.NotMe
+	}
+	var list []one
+	for _, n := range p.alarms {
+		list = append(list, one{saidNotMe, n})
+	}
+	for _, n := range p.released {
+		list = append(list, one{saidReleased, n})
+	}
+	slices.SortStableFunc(list, func(a, b one) int { return a.At.Compare(b.At) })
+	for _, n := range list {
+		if data, err := json.Marshal(n.NotMe); err == nil && !n.At.Before(since) {
+			out = append(out, cluster.Saying{Kind: n.kind, Data: data})
+		}
+	}
+	return out
 }
 
 // state is until when a person is not asked, zero for somebody who is, and whether there is an alarm.
@@ -148,21 +177,34 @@ func (p *approvals) attention() []attention.NotMe {
 
 // release has somebody asked again, and ends the alarms about the sign-ins of that person, on all nodes.
 func (p *approvals) release(store, name string) {
-	p.end(store, name)
-	p.app.cluster.Say(saidReleased, attention.NotMe{Store: store, Name: name})
+	over := attention.NotMe{Store: store, Name: name, At: time.Now()}
+	p.end(over)
+	p.app.cluster.Say(saidReleased, over)
 }
 
-func (p *approvals) end(store, name string) {
-	p.desk.Release(store, name)
-	if err := p.app.store.RemoveAlarms(context.Background(), store, name); err != nil {
-		p.app.log.Error("an alarm from a phone may come back after a restart", "who", name, "error", err)
+// end ends the alarms about a person up to a moment; those that came after it stand.
+func (p *approvals) end(over attention.NotMe) {
+	if over.At.IsZero() { // an older node says no time
+		over.At = time.Now()
+	}
+	if err := p.app.store.RemoveAlarms(context.Background(), over.Store, over.Name, over.At); err != nil {
+		p.app.log.Error("an alarm from a phone may come back after a restart", "who", over.Name, "error", err)
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.alarms = slices.DeleteFunc(
-		p.alarms,
-		func(n attention.NotMe) bool { return n.Store == store && n.Name == name },
-	)
+	if !slices.ContainsFunc(p.released, func(n attention.NotMe) bool { return n.Same(&over) }) {
+		p.released = append(p.released, over)
+		p.released = p.released[max(0, len(p.released)-maxAlarms):]
+	}
+	stands := false
+	p.alarms = slices.DeleteFunc(p.alarms, func(n attention.NotMe) bool {
+		theirs := n.Store == over.Store && n.Name == over.Name
+		stands = stands || theirs && n.At.After(over.At)
+		return theirs && !n.At.After(over.At)
+	})
+	if !stands {
+		p.desk.Release(over.Store, over.Name)
+	}
 }
 
 // asks are the sign-ins of a person that wait, on any node. It waits until there are others than those that are known.

@@ -96,6 +96,7 @@ func (c *Cluster) say(ctx context.Context, r *running) {
 	defer tick.Stop()
 	var mu sync.Mutex
 	deaf := map[int]time.Time{} // since when nodes did not hear what was said, zero for those that did
+	rest := map[int]pause{}     // of those that could not be told what they missed
 	for {
 		select {
 		case <-ctx.Done():
@@ -122,18 +123,23 @@ func (c *Cluster) say(ctx context.Context, r *running) {
 					since = now.Add(-missedTime)
 				}
 			}
-			if len(list) == 0 && known && since.IsZero() {
+			waits := rest[n.Number]
+			if len(list) == 0 && known && since.IsZero() || now.Before(waits.until) {
 				continue
 			}
 			all.Go(func() {
-				failed := c.tellOne(ctx, r.peers, n, list, since)
-				if failed && since.IsZero() {
+				began := time.Now()
+				failed, there := c.tellOne(ctx, r.peers, n, list, since)
+				switch {
+				case !failed:
+					since, waits = time.Time{}, pause{}
+				case since.IsZero():
 					since = now.Add(-shortly)
-				} else if !failed {
-					since = time.Time{}
+				case there: // it is slow, and gathering what it missed costs much
+					waits.next(began)
 				}
 				mu.Lock()
-				deaf[n.Number] = since
+				deaf[n.Number], rest[n.Number] = since, waits
 				mu.Unlock()
 			})
 		}
@@ -151,17 +157,33 @@ const (
 	perTelling = 2 << 20
 )
 
-// tellOne tells a node what is new, or what it missed since a moment; failed tells that it did not hear it.
+// pause is until when a node is not told what it missed.
+type pause struct {
+	until time.Time
+	wait  time.Duration
+}
+
+// longestPause bounds it.
+const longestPause = 30 * time.Second
+
+// next makes it longer than the one before, and than what was tried in vain took.
+func (p *pause) next(began time.Time) {
+	p.wait = min(max(2*p.wait, 4*time.Since(began), 500*time.Millisecond), longestPause)
+	p.until = time.Now().Add(p.wait)
+}
+
+// tellOne tells a node what is new, or what it missed since a moment; failed tells that it did not hear it, and there
+// that it answers.
 func (c *Cluster) tellOne(
 	ctx context.Context,
 	p *peers,
 	n store.Node,
 	list []Saying,
 	since time.Time,
-) (failed bool) {
+) (failed, there bool) {
 	if !since.IsZero() {
 		if p.told(ctx, n, nil) != nil { // it is not there yet
-			return true
+			return true, false
 		}
 		if c.o.Missed != nil {
 			list = append(c.o.Missed(ctx, since), list...)
@@ -174,11 +196,11 @@ func (c *Cluster) tellOne(
 			count++
 		}
 		if p.told(ctx, n, list[:count]) != nil {
-			return true
+			return true, true
 		}
 		list = list[count:]
 	}
-	return false
+	return false, true
 }
 
 func (p *peers) told(ctx context.Context, n store.Node, list []Saying) error {

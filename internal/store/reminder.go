@@ -82,7 +82,8 @@ func (s *Store) AddAlarm(ctx context.Context, a Alarm, oldest time.Time) error {
 	})
 }
 
-// RemoveAlarms forgets those of a person.
-func (s *Store) RemoveAlarms(ctx context.Context, store, name string) error {
-	return s.execHere(ctx, "DELETE FROM alarms WHERE store = ? AND name = ?", store, name)
+// RemoveAlarms forgets those of a person up to a moment.
+func (s *Store) RemoveAlarms(ctx context.Context, store, name string, until time.Time) error {
+	return s.execHere(ctx, "DELETE FROM alarms WHERE store = ? AND name = ? AND at <= ?", store, name,
+		until.UnixMilli())
 }

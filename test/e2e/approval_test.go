@@ -470,6 +470,25 @@ func TestApprovalsOnAnotherNode(t *testing.T) {
 		says(t, wade, ask, approval.Approved, number, approval.Approved)
 		s.ends("Access-Accept", "ok")
 	}
+	// One that is down when an alarm ends, and when another begins, is told when it is back.
+	wade.URL = a.app.PortalURL
+	alarm := func() {
+		t.Helper()
+		s := a.begins("m.wade", wadePassword)
+		s.shown()
+		says(t, wade, waits(t, wade), approval.Alarm, 0, approval.Alarm)
+		s.ends("Access-Reject", "factor.not-me")
+	}
+	alarm()
+	b.eventually("the alarm is on Now", func() bool { return alarmed(b) })
+	b.app.Stop()
+	a.wants(0, []string{"factor", "release", "m.wade"}, "")
+	b.boot()
+	b.eventually("the alarm that ended meanwhile is over", func() bool { return !alarmed(b) })
+	b.app.Stop()
+	alarm()
+	b.boot()
+	b.eventually("the alarm that was raised meanwhile is on Now", func() bool { return alarmed(b) })
 }
 
 func alarmed(w *world) bool {

@@ -33,6 +33,11 @@ type NotMe struct {
 	At                        time.Time
 }
 
+// Same tells that it is the same one, however it came here.
+func (n *NotMe) Same(o *NotMe) bool {
+	return n.Store == o.Store && n.Name == o.Name && n.At.Equal(o.At)
+}
+
 // alarms lists those.
 func alarms(list []NotMe) (out []Item) {
 	for _, n := range list {
