@@ -171,6 +171,9 @@ func (k *Keeper) List(f Filter, match func(*core.Entry) bool, after netip.Addr, 
 	return out, false
 }
 
+// Name writes the name of a person as it stands in entries.
+func (k *Keeper) Name(sent string) string { return strings.ToLower(k.o.Name(sent)) }
+
 // sorted are the addresses at which somebody is, in order; as they were up to a second ago, since many may look.
 func (k *Keeper) sorted() []netip.Addr {
 	k.listing.Lock()

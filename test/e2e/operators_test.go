@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
+	"net/url"
 	"os/exec"
 	"path/filepath"
 	"regexp"
@@ -257,6 +258,17 @@ func TestFourEyes(t *testing.T) {
 	}
 }
 
+// present lists who is where, as far as an operator sees it.
+func (w *world) present() []apitype.Presence {
+	w.t.Helper()
+	var page apitype.PresencePage
+	w.do(http.MethodGet, "/presence", nil, &page)
+	if page.Total != len(page.Items) {
+		w.t.Errorf("of %d in all %d are listed", page.Total, len(page.Items))
+	}
+	return page.Items
+}
+
 // A role that is limited to the clients of one site sees, asks and changes nothing else.
 func TestLimitedToClients(t *testing.T) {
 	t.Parallel()
@@ -272,7 +284,7 @@ func TestLimitedToClients(t *testing.T) {
 		nil,
 	)
 	d := w.signIn("s-1", "00-00-5E-00-53-07")
-	d.must("Start", "NAS-IP-Address=192.0.2.11")
+	d.must("Start", "NAS-IP-Address=192.0.2.11", "Framed-IP-Address=198.51.100.9")
 	id := w.openSessions("").Items[0].ID
 	attempt := w.attempts("", 1)[0].ID
 	token := w.operator("e.marsh", "engineer")
@@ -305,7 +317,23 @@ func TestLimitedToClients(t *testing.T) {
 		"limited to clients",
 	)
 	limited.refused(http.StatusForbidden, http.MethodPost, "/realms", apitype.RealmFields{Name: "mine"}, "limited")
-	for _, path := range []string{"/file", "/presence", "/presence/state", "/presence/devices", "/presence/sightings",
+	w.do(http.MethodPost, "/presence/sightings", apitype.SightingFields{Kind: "signed-in", Who: "l.orme",
+		Address: "198.51.100.10"}, nil)
+	w.eventually("both are there", func() bool { return len(w.present()) == 2 })
+	if list := limited.present(); len(list) != 0 {
+		t.Errorf("of clients elsewhere it sees %+v", list)
+	}
+	near := w.as(w.operator("h.vane", "engineer"))
+	w.wants(0, []string{"operator", "change", "h.vane", "-clients", "site=north-pier"}, "")
+	if list := near.present(); len(list) != 1 || list[0].Who != "k.nance" || list[0].Address != "198.51.100.9" {
+		t.Errorf("of its own clients it sees %+v", list)
+	}
+	near.do(http.MethodGet, "/presence/who?address=198.51.100.9", nil, nil)
+	past := "&at=" + url.QueryEscape(time.Now().Add(-time.Minute).Format(time.RFC3339))
+	for _, who := range []string{"198.51.100.10", "198.51.100.11", "198.51.100.9" + past} {
+		near.refused(http.StatusForbidden, http.MethodGet, "/presence/who?address="+who, nil, "limited to clients")
+	}
+	for _, path := range []string{"/file", "/presence/state", "/presence/devices", "/presence/sightings",
 		"/presence/who?address=192.0.2.1", "/presence/people/k.nance"} {
 		limited.refused(http.StatusForbidden, http.MethodGet, path, nil, "limited")
 	}

@@ -7,8 +7,10 @@ import (
 	"strings"
 
 	"tollgate.example/key/internal/core/config"
+	"tollgate.example/key/internal/core/presence"
 	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/manage/revision"
+	"tollgate.example/key/internal/session"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -27,8 +29,6 @@ var unlimited = set(
 	"export-audit",
 	"get-rehearsal",
 	"get-first-hour",
-	"list-presence",
-	"get-presence",
 	"list-sightings",
 	"get-presence-state", "list-presence-changes", "get-presence-person",
 	"add-sighting",
@@ -90,6 +90,30 @@ func (s *server) reach(ctx context.Context) func(client string) bool {
 func (s *server) sees(ctx context.Context, client string) bool {
 	reach := s.reach(ctx)
 	return reach == nil || reach(client)
+}
+
+// theirs makes what tells whether whoever calls may see that somebody is at an address: it is what a session of that
+// person on a client of theirs says, by its address or its device; nil is all. Of a session that names the address of
+// somebody else it tells nothing.
+func (s *server) theirs(ctx context.Context) func(*presence.Entry) bool {
+	reach := s.reach(ctx)
+	if reach == nil {
+		return nil
+	}
+	type stay struct{ who, at string }
+	there := map[stay]bool{}
+	list, _ := s.Sessions.List(session.Filter{Reach: reach})
+	for _, one := range list {
+		if one.Lane == "" { // no attempt of ours: whoever has the secret of a client may say what he likes
+			continue
+		}
+		who := s.Presence.Name(one.Who)
+		there[stay{who, one.Address}], there[stay{who, strings.ToLower(one.MAC)}] = true, true
+	}
+	return func(e *presence.Entry) bool {
+		mac := e.MAC.String()
+		return there[stay{e.Who, e.Address.String()}] || mac != "" && there[stay{e.Who, mac}]
+	}
 }
 
 // touch refuses a limited operator an object that is no client of theirs, before or after a change; nil is none.

@@ -86,7 +86,7 @@ func viewOf(e *core.Entry) apitype.Presence {
 		Trust: int(e.Trust), Since: e.Since, Signed: e.Signed, Until: e.Until}
 }
 
-func (s *server) listPresence(_ context.Context, in *struct {
+func (s *server) listPresence(ctx context.Context, in *struct {
 	Q      string `query:"q" maxLength:"200" doc:"Searched in name, person, address, MAC and host"`
 	Who    string `query:"who" maxLength:"300"`
 	Source string `query:"source" maxLength:"200"`
@@ -115,8 +115,10 @@ func (s *server) listPresence(_ context.Context, in *struct {
 	}
 	pattern := record.NewPattern("*" + in.Q + "*")
 	who := record.NewPattern(cmp.Or(in.Who, "*"))
+	theirs := s.theirs(ctx)
 	list, more := s.Presence.List(filter, func(e *core.Entry) bool {
-		return (in.Source == "" || strings.EqualFold(e.Source, in.Source)) && (in.Who == "" || who.Match(e.Who)) &&
+		return (theirs == nil || theirs(e)) && (in.Source == "" || strings.EqualFold(e.Source, in.Source)) &&
+			(in.Who == "" || who.Match(e.Who)) &&
 			(in.Q == "" || pattern.Match(e.Who) || pattern.Match(e.Display) || pattern.Match(e.Address.String()) ||
 				pattern.Match(e.MAC.String()) || pattern.Match(e.Host))
 	}, after, in.Limit)
@@ -124,6 +126,10 @@ func (s *server) listPresence(_ context.Context, in *struct {
 		Items:    []apitype.Presence{},
 		Total:    s.Presence.Len(),
 		Complete: s.Presence.Complete(),
+	}
+	if theirs != nil {
+		all, _ := s.Presence.List(presence.Filter{}, theirs, netip.Addr{}, out.Total+1)
+		out.Total = len(all)
 	}
 	for i := range list {
 		out.Items = append(out.Items, s.withKind(&list[i]))
@@ -179,6 +185,16 @@ func (s *server) whoIsThere(ctx context.Context, in *struct {
 	a, err := s.Presence.Who(ctx, address, uint16(in.Port), in.At)
 	if err != nil {
 		return nil, err
+	}
+	if theirs := s.theirs(ctx); theirs != nil {
+		here := &core.Entry{}
+		if a.Here != nil {
+			here = &a.Here.Entry
+		}
+		if !in.At.IsZero() || !theirs(here) {
+			w := who(ctx)
+			return nil, outside(&w, "nobody with a session on them is there now")
+		}
 	}
 	out := apitype.PresenceAnswer{Address: a.Address.String(), Port: in.Port, At: a.At, LeftOut: a.Rule,
 		Standings: []apitype.Standing{}}
