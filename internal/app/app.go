@@ -71,6 +71,7 @@ type App struct {
 	Attempts   *store.Attempts
 	Journal    *store.Journal
 	Sessions   *session.Sessions
+	node       int              // the number of this node
 	Reports    []netip.AddrPort // of DHCP, then of syslog over UDP, TCP and TLS
 
 	store     *store.Store
@@ -229,7 +230,7 @@ func (a *App) openGate(ctx context.Context, o *Options, accounts *account.Keeper
 	a.Gate = gate.New(gate.Parts{Accounts: accounts, Devices: devices, Computers: computers, Issued: issued,
 		MachineAccounts: members, Leases: leases, Sessions: a.Sessions, Factors: a.factors,
 		Approvals: a.approvals.desk, Attempts: a.Attempts, Journal: a.Journal,
-		Panics: a.panicked, EndSessions: func(list []*session.Session, why string) { a.changes.End(list, why) },
+		Panics: a.panicked, EndSessions: a.endSessions,
 		Present: a.present, Traits: a.traits})
 	a.changes = change.New(a.Sessions, a.Gate.Current, a.Attempts)
 	a.done = append(a.done, a.Gate.Close, a.changes.Close)
@@ -258,6 +259,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
+	a.node = int(o.Node)
 	ids := ident.NewSource(o.Node)
 	highest, err := a.store.Highest(ctx)
 	if err != nil {

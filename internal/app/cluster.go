@@ -87,6 +87,7 @@ func (a *App) openCluster(ctx context.Context, o *Options, box *seal.Box, regist
 		return fmt.Errorf("going on as one of several nodes: %w", err)
 	}
 	a.done = append(a.done, a.cluster.Close)
+	a.Sessions.Silent(a.silentNode)
 	a.Gate.Lockout.Tell(func(s lockout.Said) { a.cluster.Say(saidPassword, s) })
 	a.Gate.Computers.Tell(func(mac, name string, at time.Time) {
 		a.cluster.Say(saidComputer, computerSeen{mac, name, at})
@@ -107,6 +108,11 @@ const (
 	saidReleased = "released"
 	// Sessions that clients report to another node than before.
 	saidMoved = "moved"
+	// Sessions that count towards limits, and those that are to end since there are too many.
+	saidCounted = "counted"
+	saidEnd     = "end"
+	// A node that has begun, or did not hear for a while, asks for all of them.
+	saidTellAnew = "tell-anew"
 )
 
 type computerSeen struct {
@@ -130,6 +136,20 @@ func (a *App) hear(s cluster.Saying) {
 		a.heardTraits(s.Data)
 	case saidSightings:
 		a.heardSightings(s.Data)
+	case saidCounted:
+		var said countedHere
+		if json.Unmarshal(s.Data, &said) == nil && said.Node != a.node {
+			a.Sessions.Counts(said.Node, said.List, said.Anew)
+		}
+	case saidTellAnew:
+		a.Sessions.TellAnew()
+	case saidEnd:
+		var end endThere
+		if json.Unmarshal(s.Data, &end) == nil && end.Node == a.node {
+			if one := a.Sessions.FindBy(end.Client, end.NAS, end.Session); one != nil {
+				a.changes.End([]*session.Session{one}, end.Why)
+			}
+		}
 	case saidMoved:
 		var list []session.Moved
 		if json.Unmarshal(s.Data, &list) == nil {

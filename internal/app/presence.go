@@ -162,6 +162,9 @@ func (a *App) seen(batch []*store.Accounted) {
 
 // sessionReport is what a record of accounting says of presence.
 func (a *App) sessionReport(one *store.Accounted) (presence.Report, bool) {
+	if one.Kind == store.AccountingLost && one.Cause == session.CauseElsewhere {
+		return presence.Report{}, false
+	}
 	r := presence.Report{Sighting: core.Sighting{At: one.At, Who: one.Who, Display: one.Display,
 		Ref: strings.Join([]string{one.Client, one.NAS, one.Session}, " "), MAC: core.ParseMAC(one.MAC)},
 		Detail: one.Client + ", " + one.Kind}
@@ -253,7 +256,8 @@ func (a *App) gather() []cluster.Saying {
 	list := a.untold.sightings
 	a.untold.sightings = nil
 	a.untold.Unlock()
-	return append(a.sayings(list), movedSayings(a.Sessions.TakeMoved())...)
+	counted, anew := a.Sessions.TakeCounted(a.counts())
+	return slices.Concat(a.sayings(list), movedSayings(a.Sessions.TakeMoved()), a.countedSayings(counted, anew))
 }
 
 // movedSayings tells of sessions that clients report here now.
@@ -355,7 +359,11 @@ func (a *App) missed(ctx context.Context, since time.Time) (out []cluster.Saying
 	if err != nil {
 		a.log.Warn("which sessions another node left cannot be read", "error", err)
 	}
-	out = append(out, movedSayings(moved)...)
+	out = slices.Concat(out, movedSayings(moved), a.approvals.missed(since))
+	out = append(out, cluster.Saying{Kind: saidTellAnew})
+	if a.counts() {
+		out = append(out, a.countedSayings(a.Sessions.AllCounted(), true)...)
+	}
 	return append(out, a.sayings(k.TakenSince(ctx, since))...)
 }
 

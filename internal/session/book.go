@@ -30,6 +30,8 @@ type Session struct {
 	store.Accounted
 	// Records counts what was recorded of it.
 	Records int
+	// Node is the number of the node that has it open, of one that another node told of; then it has no identifier.
+	Node int `json:"-"`
 }
 
 // key is what a client tells its sessions apart by. The same session identifier of another client, or of another
@@ -72,7 +74,9 @@ type Book struct {
 	order atomic.Pointer[[]*entry]
 	gone  int // entries in order that are over
 
-	given given
+	given  given
+	untold untold
+	others others
 }
 
 // last is how a session ended.
@@ -111,7 +115,7 @@ func (b *Book) apply(a *store.Accounted) {
 	case a.Ends():
 		b.remember(k, a)
 		if e != nil {
-			b.close(k, e, a.Cause != causeElsewhere) // of one that goes on elsewhere the address is in use
+			b.close(k, e, a.Cause != CauseElsewhere) // of one that goes on elsewhere the address is in use
 		}
 	case e == nil && a.Kind == store.AccountingAsked: // it ended meanwhile
 	case e == nil || a.Of == 0: // begins
@@ -129,6 +133,7 @@ func (b *Book) apply(a *store.Accounted) {
 			next.Applied = ""
 		}
 		next.Note, next.Records, next.Pass, next.VLAN = a.Note, next.Records+1, a.Pass, a.VLAN
+		b.untold.add(countedOf(&next))
 		e.now.Store(&next)
 		b.dirty[next.ID] = e
 	default:
@@ -149,6 +154,7 @@ func (b *Book) begin(k key, s *Session, heard time.Time) {
 	e := &entry{heard: heard}
 	s.Attributes, s.To, s.Raw = nil, "", nil
 	b.given.begun(s.Who, s.MAC)
+	b.untold.add(countedOf(s))
 	e.now.Store(s)
 	b.open[k] = e
 	b.clients[k.client]++
@@ -176,6 +182,7 @@ func (b *Book) update(e *entry, a *store.Accounted) {
 	}
 	if a.Class != next.Class { // authenticated again
 		next.Class, next.Lane, next.Pass, next.VLAN = a.Class, a.Lane, a.Pass, a.VLAN
+		b.untold.add(countedOf(&next))
 	}
 	next.Seconds, next.In, next.Out = max(next.Seconds, a.Seconds), max(next.In, a.In), max(next.Out, a.Out)
 	next.PacketsIn, next.PacketsOut = max(next.PacketsIn, a.PacketsIn), max(next.PacketsOut, a.PacketsOut)
@@ -195,6 +202,9 @@ func (b *Book) update(e *entry, a *store.Accounted) {
 // close takes a session off the book, and frees its address if that is so.
 func (b *Book) close(k key, e *entry, free bool) {
 	s := e.now.Load()
+	over := countedOf(s)
+	over.Over = true
+	b.untold.add(over)
 	e.now.Store(nil)
 	delete(b.open, k)
 	if e.leaving {

@@ -110,7 +110,12 @@ func readClass(value []byte) string {
 }
 
 // Gave notes what an attempt was given, for the session that follows.
-func (b *Book) Gave(v Given) { b.given.add(&v) }
+func (b *Book) Gave(v Given) {
+	b.given.add(&v)
+	if v.Counted {
+		b.untold.add(Counted{Who: v.Who, MAC: v.MAC, Pass: v.Pass, Lane: v.Lane, Began: v.At})
+	}
+}
 
 func (g *given) add(v *Given) {
 	g.mu.Lock()

@@ -81,7 +81,7 @@ func (k *Sessions) Left(list []Moved) {
 			continue
 		}
 		if s := e.now.Load(); s != nil && m.At.After(s.At) {
-			k.end(s, m.At, causeElsewhere)
+			k.end(s, m.At, CauseElsewhere)
 		}
 	}
 }

@@ -54,7 +54,7 @@ func TestASessionThatLeft(t *testing.T) {
 		t.Errorf("taken are %+v", list)
 	}
 	page, err := here.Records().Find(t.Context(), store.AccountingFilter{Ended: true, Limit: 10})
-	if err != nil || len(page.Items) != 2 || page.Items[0].Cause != causeElsewhere {
+	if err != nil || len(page.Items) != 2 || page.Items[0].Cause != CauseElsewhere {
 		t.Errorf("ended are %+v, %v", page.Items, err)
 	}
 }

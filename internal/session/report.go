@@ -21,8 +21,8 @@ const (
 	causeSilent  = "nothing heard"
 	causeAnew    = "begun anew without an end"
 	causeTooMany = "too many sessions of its client"
-	// causeElsewhere is that of one that goes on at another node.
-	causeElsewhere = "goes on at another node"
+	// CauseElsewhere is that of one that goes on at another node: the person is still there.
+	CauseElsewhere = "goes on at another node"
 )
 
 // Report is what a client reports, as it was read.
@@ -253,7 +253,7 @@ func lost(s *Session, at time.Time, cause string) *store.Accounted {
 	a.ID, a.Of, a.Kind, a.Cause, a.Attributes, a.Note = 0, s.ID, store.AccountingLost, cause, nil, ""
 	a.To, a.Raw = "", nil
 	// of a silent one nobody knows, and of one that went elsewhere others do: the last word is what is certain
-	if at.After(a.At) && cause != causeSilent && cause != causeElsewhere {
+	if at.After(a.At) && cause != causeSilent && cause != CauseElsewhere {
 		a.At = at
 	}
 	return &a

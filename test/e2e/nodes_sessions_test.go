@@ -15,6 +15,18 @@ import (
 	"tollgate.example/key/internal/wire/radius"
 )
 
+// switches are stand-ins that take changes of the sessions of the basic client.
+func (w *world) switches() *lab.Changes {
+	w.t.Helper()
+	c, err := lab.TakeChanges("127.0.0.1:0", secret, lab.Willing)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	w.t.Cleanup(c.Close)
+	w.changeable(c, nil)
+	return c
+}
+
 // reportTo reports a session of k.nance to a node.
 func reportTo(t *testing.T, server, session, kind string, attributes ...results.Attribute) {
 	t.Helper()
@@ -32,12 +44,7 @@ func TestSessionsOfAllNodesAreAskedFor(t *testing.T) {
 	t.Parallel()
 	a := start(t)
 	a.basic("auto", "127.0.0.1")
-	switches, err := lab.TakeChanges("127.0.0.1:0", secret, lab.Willing)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer switches.Close()
-	a.changeable(switches, nil)
+	switches := a.switches()
 	token, dir := a.invite("second"), t.TempDir()
 	web, reports := free(t), free(t)
 	args := []string{"-data", dir, "-http", web, "-radius", "127.0.0.1:0", "-accounting", reports, "-radius-tls=",
@@ -139,4 +146,52 @@ func TestSessionsOfAllNodesAreAskedFor(t *testing.T) {
 	if _, goesOn := sessions["b-2 at "+a.nodeName()]; !goesOn {
 		t.Errorf("after it came back, open are %+v", sessions)
 	}
+}
+
+// A limit of sessions counts those of all nodes, and the oldest of them ends wherever it is; also after a node was
+// started again.
+func TestALimitCountsSessionsOfAllNodes(t *testing.T) {
+	t.Parallel()
+	a := start(t)
+	a.basic("auto", "127.0.0.1")
+	switches := a.switches()
+	a.wants(0, []string{"pass", "change", "crew", "-max-sessions", "1", "-publish"}, "published")
+	b := a.second("second")
+	a.witness("eye")
+	a.well(3)
+	try := func(w *world, mac string) bool {
+		t.Helper()
+		reply, err := w.ask(func(r *trial.Request) { r.Attributes[2].Value = mac })
+		return err == nil && reply.Accepted
+	}
+	const first, other = "00-00-5E-00-53-01", "00-00-5E-00-53-02"
+	b.admits("k.nance", "gangway-and-rope") // it has the configuration; that admission counts for a while
+	d := a.signIn("s-1", "00-00-5E-00-53-07")
+	d.must("Start")
+	switches.Open("s-1", func(*radius.Packet) { d.must("Stop", "Acct-Terminate-Cause=Admin-Reset") })
+	knows := func() bool { // who is admitted before counts for a while
+		open := b.app.Sessions.Count("k.nance", other)
+		return open != nil && open.All == 1
+	}
+	b.eventually("the other node knows of it", knows)
+	if try(b, other) {
+		t.Error("one more is admitted at the other node")
+	}
+	if n := b.newest(len(b.recorded())); n.Reason != "sessions.limit" {
+		t.Errorf("refused for %s", n.Reason)
+	}
+	b.app.Stop()
+	b.boot()
+	b.eventually("it knows of it after a start", knows)
+	if try(b, other) {
+		t.Error("one more is admitted after a start")
+	}
+	if !try(b, "00-00-5E-00-53-07") {
+		t.Error("the same device is refused at the other node")
+	}
+	a.wants(0, []string{"pass", "change", "crew", "-at-limit", "end-oldest", "-publish"}, "published")
+	b.eventually("one more is admitted, and the oldest is to end", func() bool { return try(b, first) })
+	a.eventually("the oldest ends at its node", func() bool {
+		return len(switches.Asked()) > 0 && a.openSessions("").Open == 0
+	})
 }

@@ -440,26 +440,10 @@ func TestANodeIsKilled(t *testing.T) {
 	stop()
 	writing.Wait()
 	a.well(3)
-	missing := map[string]int{}
-	for name, w := range map[string]*world{"a": a, "b": b} {
-		have := map[string]bool{}
-		list, err := client.All[apitype.Device](t.Context(), w.api, "/devices", nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		for _, d := range list {
-			have[d.Name] = true
-		}
-		acknowledged.Range(func(n, _ any) bool {
-			if !have[n.(string)] {
-				missing[name]++
-			}
-			return true
-		})
-	}
-	if len(missing) > 0 || unanswered.Load() > 0 {
+	missing := a.lacks(&acknowledged) + b.lacks(&acknowledged)
+	if missing > 0 || unanswered.Load() > 0 {
 		t.Errorf(
-			"of %d changes are missing %v; of %d sign-ins %d were not answered",
+			"of %d changes are missing %d; of %d sign-ins %d were not answered",
 			written.Load(),
 			missing,
 			asked.Load(),
@@ -467,6 +451,26 @@ func TestANodeIsKilled(t *testing.T) {
 		)
 	}
 	t.Logf("%d changes acknowledged, %d sign-ins answered", written.Load(), asked.Load())
+}
+
+// lacks counts the devices that a node does not have.
+func (w *world) lacks(acknowledged *sync.Map) (missing int) {
+	w.t.Helper()
+	list, err := client.All[apitype.Device](context.Background(), w.api, "/devices", nil)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	have := map[string]bool{}
+	for _, d := range list {
+		have[d.Name] = true
+	}
+	acknowledged.Range(func(name, _ any) bool {
+		if !have[name.(string)] {
+			missing++
+		}
+		return true
+	})
+	return missing
 }
 
 // mac is an address of its own for each name.
