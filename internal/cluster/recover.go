@@ -23,9 +23,11 @@ func (c *Cluster) Recover(ctx context.Context) error {
 		return ErrAlone
 	}
 	asked, cancel := context.WithTimeout(ctx, 2*time.Second)
-	_, err := old.log.Head(asked, true)
+	applied := c.o.Store.Applied()
+	head, err := old.log.Head(asked, true)
 	cancel()
 	switch {
+	case err == nil && old.putBack(head, applied):
 	case err == nil:
 		return ErrMajority
 	case old.outside != nil && errors.Is(err, ErrAnew):

@@ -3,6 +3,7 @@ package cluster
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 
@@ -83,9 +84,14 @@ func (c *Cluster) State(ctx context.Context) State {
 func (c *Cluster) majority(ctx context.Context, r *running) {
 	asked, cancel := context.WithTimeout(ctx, majorityTime)
 	defer cancel()
+	applied := c.o.Store.Applied()
 	head, err := r.log.Head(asked, true)
 	if ctx.Err() != nil {
 		return
+	}
+	if err == nil && r.putBack(head, applied) {
+		err = fmt.Errorf("its log ends at entry %d, and this node has come to %d: it was put back to an older state. "+
+			"Begin it anew at the node that has come furthest: tollgate node recover", head, applied)
 	}
 	var wrong *string
 	if err != nil {
@@ -115,6 +121,10 @@ func (c *Cluster) majority(ctx context.Context, r *running) {
 		}
 	}
 }
+
+// putBack tells that an etcd cluster was put back to an older state than this node has: what it would take now, others
+// have not.
+func (r *running) putBack(head, applied int64) bool { return r.outside != nil && head < applied }
 
 // majorityTime is how long a majority may take to answer: another leader is found by then.
 const majorityTime = 1500 * time.Millisecond

@@ -107,6 +107,31 @@ func (e *etcdCluster) one(i int) {
 	}
 }
 
+// copied are copies of what its members hold, while they do not run; put puts such back.
+func (e *etcdCluster) copied() (out []string) {
+	for i := range e.args {
+		out = append(out, filepath.Join(e.t.TempDir(), "copy"))
+		e.copyTo(e.dir(i), out[i])
+	}
+	return out
+}
+
+func (e *etcdCluster) put(older []string) {
+	for i := range e.args {
+		os.RemoveAll(e.dir(i))
+		e.copyTo(older[i], e.dir(i))
+	}
+}
+
+func (e *etcdCluster) copyTo(from, to string) {
+	if err := os.CopyFS(to, os.DirFS(from)); err != nil {
+		e.t.Fatal(err)
+	}
+}
+
+// dir is the data directory of a member.
+func (e *etcdCluster) dir(i int) string { return e.args[i][3] }
+
 // by is how nodes reach it.
 func (e *etcdCluster) by(prefix string) *cluster.Outside {
 	return &cluster.Outside{URLs: e.URLs, CA: e.files["ca.pem"], Cert: e.files["cert.pem"], Key: e.files["key.pem"],
@@ -216,10 +241,29 @@ func TestNodesShareStateByAnEtcdCluster(t *testing.T) {
 	beside.first()
 	beside.invite("fourth")
 	a.well(2)
+	// it is put back to an older state: neither node goes on as if nothing had been
+	e.kill()
+	older := e.copied()
+	e.start()
+	a.well(2)
+	made(a, "stewards")
+	there(b, "stewards")
+	e.kill()
+	e.put(older)
+	e.start()
+	for _, w := range []*world{a, b} {
+		w.nodesAre("told of it", func(n apitype.Nodes) bool {
+			return n.CutOff != nil && strings.Contains(fmt.Sprint(n.Items), "put back to an older state")
+		})
+	}
+	if code := a.status(http.MethodPost, "/passes", apitype.PassFields{Name: "later", VLAN: "32"}, ""); code !=
+		http.StatusServiceUnavailable {
+		t.Errorf("a change beside what was put back: %d", code)
+	}
 	// what it held is gone for good: a node goes on with what it has, the other has to join again
 	e.kill()
-	for _, args := range e.args {
-		os.RemoveAll(args[3])
+	for i := range e.args {
+		os.RemoveAll(e.dir(i))
 	}
 	e.start()
 	a.nodesAre("without a log", func(n apitype.Nodes) bool { return n.CutOff != nil })

@@ -140,13 +140,16 @@ func (n *apart) goes(w *world, what string) {
 	n.t.Helper()
 	begun := time.Now()
 	for i := 0; ; i++ {
-		if w.status(http.MethodPost, "/devices", map[string]any{"match": mac(i, what), "name": what + fmt.Sprint(i),
-			"enabled": true}, "") == http.StatusOK {
+		err := w.api.Do(n.t.Context(), http.MethodPost, "/devices", map[string]any{"match": mac(i, what),
+			"name": what + fmt.Sprint(i), "enabled": true}, nil)
+		if err == nil {
 			n.t.Logf("%s: a change after %v", what, time.Since(begun).Round(10*time.Millisecond))
 			return
 		}
 		if time.Since(begun) > 20*time.Second {
-			n.t.Fatalf("%s: nothing can be changed", what)
+			var nodes apitype.Nodes
+			w.do(http.MethodGet, "/nodes", nil, &nodes)
+			n.t.Fatalf("%s: nothing can be changed: %v; the nodes are %+v", what, err, nodes)
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
