@@ -146,7 +146,7 @@ func (n *apart) goes(w *world, what string) {
 			n.t.Logf("%s: a change after %v", what, time.Since(begun).Round(10*time.Millisecond))
 			return
 		}
-		if time.Since(begun) > 20*time.Second {
+		if time.Since(begun) > 40*time.Second {
 			var nodes apitype.Nodes
 			w.do(http.MethodGet, "/nodes", nil, &nodes)
 			n.t.Fatalf("%s: nothing can be changed: %v; the nodes are %+v", what, err, nodes)
@@ -157,8 +157,8 @@ func (n *apart) goes(w *world, what string) {
 
 // The network between nodes is cut in each way, one is stopped for a while, and the disk of one runs full: devices are
 // answered everywhere, what can be changed is on both nodes in the end, and each says what is wrong with it.
+// Nothing else runs beside it: where a disk takes a second for what others write, engines find no leader.
 func TestNodesApart(t *testing.T) {
-	t.Parallel()
 	n := newApart(t)
 	n.load()
 	cutOff := func(n apitype.Nodes) bool { return n.CutOff != nil }
