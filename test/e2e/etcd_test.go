@@ -184,7 +184,7 @@ func TestNodesShareStateByAnEtcdCluster(t *testing.T) {
 		t.Helper()
 		for begun := time.Now(); ; time.Sleep(200 * time.Millisecond) { // a loaded machine finds no leader for a while
 			err := w.api.Do(t.Context(), http.MethodPost, "/passes", apitype.PassFields{Name: name, VLAN: "31"}, nil)
-			if err == nil || strings.Contains(err.Error(), "another name") {
+			if err == nil || strings.Contains(err.Error(), "has this name") {
 				return
 			}
 			if time.Since(begun) > 30*time.Second {
