@@ -76,6 +76,7 @@ func TestSessionsOfAllNodesAreAskedFor(t *testing.T) {
 		t.Errorf("of all nodes %d sessions are looked at, missing %v", differ.Looked, differ.Missing)
 	}
 
+	helper := a.operator("h.ward", "reception")
 	second.kill()
 	a.nodesAre("without the second", func(n apitype.Nodes) bool {
 		return slices.ContainsFunc(n.Items, func(one apitype.Node) bool {
@@ -124,7 +125,6 @@ func TestSessionsOfAllNodesAreAskedFor(t *testing.T) {
 	if out.Count != 3 || out.Done != 3 || len(switches.Asked()) != before+3 || len(out.Missing) != 0 {
 		t.Errorf("asking for all with a node dead: %+v, asked %v", out, switches.Asked()[before:])
 	}
-	helper := a.operator("h.ward", "reception")
 	if status, _ := a.bare(helper, http.MethodPost, "/sessions/"+id+"/ask"); status != http.StatusForbidden {
 		t.Errorf("a role that may not ask gets %d", status)
 	}
