@@ -22,6 +22,10 @@ func (c *Cluster) Recover(ctx context.Context) error {
 	if old == nil {
 		return ErrAlone
 	}
+	earlier, err := c.earlier(old.epoch)
+	if err != nil {
+		return err
+	}
 	asked, cancel := context.WithTimeout(ctx, 2*time.Second)
 	applied := c.o.Store.Applied()
 	head, err := old.log.Head(asked, true)
@@ -31,14 +35,13 @@ func (c *Cluster) Recover(ctx context.Context) error {
 	case err == nil:
 		return ErrMajority
 	case old.outside != nil && errors.Is(err, ErrAnew):
-		return ErrAnew
+		// a recovery of this node that ended half-way leaves one of its own earlier logs; that of others stays
+		if of, err := old.outside.epoch(ctx); err != nil || !slices.Contains(earlier, of) {
+			return ErrAnew
+		}
 	case old.outside != nil && !errors.Is(err, errNoLog):
 		return fmt.Errorf("%w: %s does not answer, and there is nothing else to go on with: bring it back, or "+
 			"restore a backup as a single node", store.ErrCutOff, old.where())
-	}
-	earlier, err := c.earlier(old.epoch)
-	if err != nil {
-		return err
 	}
 	c.mu.Lock()
 	c.state = nil

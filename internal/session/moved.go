@@ -17,8 +17,12 @@ type Moved struct {
 	At      time.Time `json:"at"`
 }
 
-// maxMoved bounds the sessions that wait to be told of, and those that a node is told that it missed.
-const maxMoved = 20_000
+// maxMoved bounds the sessions that wait to be told of, and those that a node is told that it missed,
+// maxMovedRead how many records are looked at for that.
+const (
+	maxMoved     = 20_000
+	maxMovedRead = 200_000
+)
 
 // moved are those that other nodes are still to be told of.
 type moved struct {
@@ -50,23 +54,28 @@ func (k *Sessions) TakeMoved() []Moved {
 	return list
 }
 
-// MovedSince are those that came here since a moment, the oldest first.
+// MovedSince are those that came here since a moment, the latest first: of as many records as can be read shortly, since
+// others wait to be told meanwhile.
 func (k *Sessions) MovedSince(ctx context.Context, since time.Time) (out []Moved, err error) {
-	f := store.AccountingFilter{Span: store.Span{After: ident.At(since)}, Limit: 10_000}
-	for len(out) < maxMoved {
+	f := store.AccountingFilter{Limit: 10_000}
+	for range maxMovedRead / f.Limit {
 		page, err := k.records.Find(ctx, f)
 		if err != nil {
 			return out, err
 		}
 		for i := range page.Items {
-			if elsewhere(&page.Items[i]) {
-				out = append(out, movedOf(&page.Items[i]))
+			a := &page.Items[i]
+			if a.ID < ident.At(since) || len(out) >= maxMoved {
+				return out, nil
+			}
+			if elsewhere(a) {
+				out = append(out, movedOf(a))
 			}
 		}
 		if page.Next == 0 {
 			break
 		}
-		f.After = page.Next
+		f.Before = page.Next
 	}
 	return out, nil
 }

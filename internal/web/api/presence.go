@@ -186,7 +186,8 @@ func (s *server) whoIsThere(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	if theirs := s.theirs(ctx); theirs != nil {
+	theirs := s.theirs(ctx)
+	if theirs != nil {
 		here := &core.Entry{}
 		if a.Here != nil {
 			here = &a.Here.Entry
@@ -199,6 +200,9 @@ func (s *server) whoIsThere(ctx context.Context, in *struct {
 	out := apitype.PresenceAnswer{Address: a.Address.String(), Port: in.Port, At: a.At, LeftOut: a.Rule,
 		Standings: []apitype.Standing{}}
 	for i := range a.Standings {
+		if theirs != nil && !theirs(&a.Standings[i].Entry) { // somebody else, such as on the same host
+			continue
+		}
 		out.Standings = append(out.Standings, standing(&a.Standings[i]))
 	}
 	if a.Here != nil {
