@@ -54,8 +54,8 @@ func (k *Sessions) TakeMoved() []Moved {
 	return list
 }
 
-// MovedSince are those that came here since a moment, the latest first: of as many records as can be read shortly, since
-// others wait to be told meanwhile.
+// MovedSince are those that came here since a moment, the latest first: of as many records as can be read shortly,
+// since others wait to be told meanwhile.
 func (k *Sessions) MovedSince(ctx context.Context, since time.Time) (out []Moved, err error) {
 	f := store.AccountingFilter{Limit: 10_000}
 	for range maxMovedRead / f.Limit {
