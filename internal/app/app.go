@@ -343,7 +343,7 @@ func (a *App) start(ctx context.Context, o *Options) error {
 		a.leases.Tend(background, func() []*config.Pool { return a.Gate.Current().Plan.Config.Pools })
 	})
 	a.background(func() { disk.Run(background) })
-	a.background(func() { host.WatchMemory(background, gcPercent) })
+	a.background(func() { host.WatchMemory(background, gcPercent, a.presence.Complete) })
 	copies := copies.New(a.store, inUse{a.Gate, box}, o.Log)
 	a.background(func() { copies.Schedule(background, time.Minute) })
 	a.background(func() { accounts.HashPending(background) })

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -207,23 +208,21 @@ func (k *Keeper) lookUp(ctx context.Context, name string) {
 		Detail: string(text), Until: now})
 }
 
-// regrouped is how a person is called, and the groups as they were recorded.
-type regrouped struct{ display, groups string }
+// maxReplayed bounds the lists of groups that are remembered by how they are recorded.
+const maxReplayed = 10_000
 
-// replayGroups has people be in the groups that they were in, so that subscribers miss nobody after a restart, even
-// while directories do not answer.
-func (k *Keeper) replayGroups(latest map[string]regrouped) {
-	known := map[string][]string{} // by how they are written
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	for who, r := range latest {
-		groups, ok := known[r.groups]
-		if !ok {
-			if json.Unmarshal([]byte(r.groups), &groups) != nil {
-				continue
-			}
-			known[r.groups] = groups
+// replayGroups has somebody be in the groups that were recorded, so that subscribers miss nobody after a restart, even
+// while directories do not answer. They are recorded behind the sighting that made the person known.
+func (k *Keeper) replayGroups(known map[string][]string, r *replay) {
+	groups, ok := known[r.groups]
+	if !ok {
+		if json.Unmarshal([]byte(r.groups), &groups) != nil {
+			return
 		}
-		k.book.Regroup(who, r.display, groups)
+		if len(known) >= maxReplayed {
+			clear(known)
+		}
+		known[strings.Clone(r.groups)] = groups // not the block that it was read from
 	}
+	k.book.Regroup(r.Who, r.Display, groups)
 }

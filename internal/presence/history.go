@@ -285,7 +285,7 @@ func (k *Keeper) At(address netip.Addr, port uint16) (who, role string, groups [
 	if !ok {
 		return "", "", nil, false
 	}
-	return p.Name, role, p.Groups, true
+	return p.Name, role, p.Groups(), true
 }
 
 // Conflicts lists claims that are alive and lost to another person, up to a limit.

@@ -99,6 +99,7 @@ func Open(o Options) *Keeper {
 		o.Now = time.Now
 	}
 	k := &Keeper{o: o, book: core.NewBook(), lookups: make(chan string, 4096)}
+	k.book.Gather()
 	k.traits.of, k.traits.dirty = map[core.MAC]*seenTraits{}, map[core.MAC]bool{}
 	k.feed.open()
 	k.states.open()
@@ -319,17 +320,12 @@ func (k *Keeper) Run(ctx context.Context) {
 			err,
 		)
 	}
-	k.mu.Lock()
-	everywhere := k.book.Everywhere()
-	k.mu.Unlock()
-	for some := range slices.Chunk(everywhere, settleAtOnce) {
+	for more := true; more; {
 		k.mu.Lock()
-		k.settle(some, k.o.Now())
+		more = k.book.SettleGathered(settleAtOnce, k.o.Now())
+		k.complete.Store(!more)
 		k.mu.Unlock()
 	}
-	k.mu.Lock()
-	k.complete.Store(true)
-	k.mu.Unlock()
 	var groups sync.WaitGroup
 	groups.Go(func() { k.regroup(ctx) })
 	defer groups.Wait()
@@ -361,42 +357,82 @@ func (k *Keeper) Run(ctx context.Context) {
 // replay takes what was recorded in the time that it may still count.
 func (k *Keeper) replay(ctx context.Context) error {
 	now := k.o.Now()
-	groups := map[string]regrouped{} // the latest of each person
-	written := map[string]string{}   // so that none keeps the block that it was read from
+	ready, used := make(chan *replayed, 8), make(chan *replayed, 8)
+	var ended sync.WaitGroup
+	defer ended.Wait()
+	defer close(ready)
+	ended.Go(func() { // beside the reading
+		groups := map[string][]string{}
+		for some := range ready {
+			k.replaySome(some, groups)
+			some.list = some.list[:0]
+			select {
+			case used <- some:
+			default:
+			}
+		}
+	})
 	for _, part := range []store.SightingFilter{
 		{Kinds: []string{string(core.Leased), string(core.Released)}, Span: store.Span{Since: now.Add(-longestLease),
 			After: ident.At(now.Add(-longestLease - behind))}},
 		{Kinds: []string{string(core.SignedIn), string(core.Still), string(core.SignedOut), store.SightingGroups},
-			Span: store.Span{Since: now.Add(-behind), After: ident.At(now.Add(-2 * behind))}},
+			Most: true, Span: store.Span{Since: now.Add(-behind), After: ident.At(now.Add(-2 * behind))}},
 	} {
 		err := k.o.Records.Each(ctx, part, func(list []store.Sighting) error {
-			k.mu.Lock()
-			defer k.mu.Unlock()
-			for i := range list {
-				if list[i].Kind == store.SightingGroups {
-					text, ok := written[list[i].Detail]
-					if !ok {
-						text = strings.Clone(list[i].Detail)
-						written[text] = text
-					}
-					groups[list[i].Who] = regrouped{list[i].Display, text}
-					continue
-				}
-				s, err := sightingOf(&list[i])
-				if err != nil || s.Check() != nil {
-					continue
-				}
-				k.told.first(list[i].Of)
-				k.book.Apply(&s) // what it changes is settled in the end; what there is no room for is not there
+			var some *replayed
+			select {
+			case some = <-used:
+			default:
+				some = &replayed{}
 			}
-			return nil
+			for i := range list {
+				r := &list[i]
+				if r.Kind == store.SightingGroups {
+					some.list = append(some.list, replay{groups: r.Detail, Sighting: core.Sighting{Who: r.Who,
+						Display: r.Display}})
+					continue
+				}
+				if s, err := sightingOf(r); err == nil && s.Check() == nil {
+					some.list = append(some.list, replay{Sighting: s})
+				}
+			}
+			select {
+			case ready <- some:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
+			}
 		})
 		if err != nil {
 			return fmt.Errorf("reading the sightings: %w", err)
 		}
 	}
-	k.replayGroups(groups)
 	return nil
+}
+
+// replayed are some of the records; groups is empty but for those that say what groups somebody was in.
+type replayed struct{ list []replay }
+
+type replay struct {
+	core.Sighting
+	groups string
+}
+
+// replaySome takes what it changes for settled: that is done in the end. What there is no room for is not there.
+func (k *Keeper) replaySome(some *replayed, groups map[string][]string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for i := range some.list {
+		r := &some.list[i]
+		if r.groups != "" {
+			k.replayGroups(groups, r)
+			continue
+		}
+		if of := ident.ID(r.ID); of.Node() != k.o.Node {
+			k.told.first(of)
+		}
+		k.book.Apply(&r.Sighting)
+	}
 }
 
 // Complete tells that what was recorded before the start is known again.

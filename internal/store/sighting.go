@@ -87,8 +87,9 @@ func OpenSightings(ctx context.Context, dir string, ids *ident.Source, keep reco
 // SightingFilter selects sightings. Empty fields select everything.
 type SightingFilter struct {
 	Who, Address, MAC, Source, Kind string
-	// Kinds selects several kinds.
+	// Kinds selects several kinds; Most tells that these are most of all, so that it does not pay to look where they are.
 	Kinds []string
+	Most  bool
 	Span
 	Limit    int
 	Patience time.Duration
@@ -117,8 +118,8 @@ func (f *SightingFilter) conditions() conditions[Sighting] {
 			}
 			return false
 		}}
-		for _, kind := range f.Kinds {
-			one.In = append(one.In, record.Lookup{Field: "kind", Pattern: kind})
+		for i := 0; i < len(f.Kinds) && !f.Most; i++ {
+			one.In = append(one.In, record.Lookup{Field: "kind", Pattern: f.Kinds[i]})
 		}
 		c = append(c, one)
 	}

@@ -49,6 +49,8 @@ func main() {
 	nodes := flag.Bool("nodes", false, "measure only one node alone and among others")
 	challenged := flag.Bool("challenge", false, "measure only sign-ins that are asked for a code")
 	present := flag.Int("presence", 0, "report so many people at addresses, and measure only presence")
+	again := flag.String("presence-again", "", "only read what was reported in this directory; the measurement calls "+
+		"itself with it")
 	flag.Parse()
 	if *profile != "" {
 		f, err := os.Create(*profile)
@@ -74,6 +76,8 @@ func main() {
 		err = challengesOnly(*seconds, min(*rounds, 5))
 	case *present > 0:
 		err = presenceOnly(*present)
+	case *again != "":
+		err = presenceAgain(*again)
 	case *nodes:
 		err = nodesOnly(*seconds, min(*rounds, 5))
 	case *published:

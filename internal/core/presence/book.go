@@ -1,9 +1,9 @@
 package presence
 
 import (
-	"crypto/sha256"
 	"encoding/binary"
 	"errors"
+	"hash/maphash"
 	"net/netip"
 	"slices"
 	"strings"
@@ -36,14 +36,19 @@ var ErrFull = errors.New("there is no room for more")
 
 // Book holds what was sighted. It is not safe for concurrent use.
 type Book struct {
-	claims  map[key]*claim
-	places  places
-	devices map[MAC]*device
-	people  map[string]*Person
+	claims  index[claim]
+	places  index[place]
+	devices index[device]
+	people  index[Person]
+	groups  map[string]*[]string // that people are in together, so that they are kept once
 	origins map[Origin]*Origin
+	latest  *Origin
 	wheel   wheel
-	held    int     // entries that were told
-	scratch []stand // used again whenever an address is settled
+	held    int // entries that were told
+	// stood, holding and was are used again whenever an address is settled.
+	stood   []stand
+	holding []held
+	was     [1]held
 	// crowds are those who are at an address together, where there are several.
 	crowds map[*place][]held
 	// contested are the addresses at which somebody lost to another person.
@@ -51,12 +56,23 @@ type Book struct {
 	// bySource counts the claims of each source, left those of people who left before they were heard of.
 	bySource map[string]int
 	left     int
+	// gathered are the places that were added since Gather was called, in that order; nil when it was not.
+	gathered []*place
+	later    bool // none was settled yet
+	fresh    struct {
+		claims  slab[claim]
+		places  slab[place]
+		devices slab[device]
+		people  slab[Person]
+	}
 }
 
 // NewBook is an empty one.
 func NewBook() *Book {
-	return &Book{claims: map[key]*claim{}, places: newPlaces(), devices: map[MAC]*device{},
-		people: map[string]*Person{}, origins: map[Origin]*Origin{}, wheel: newWheel(),
+	return &Book{claims: newIndex(func(c *claim) uint64 { return uint64(c.key) }), places: newIndex((*place).hash),
+		devices: newIndex(func(d *device) uint64 { return d.mac.hash() }),
+		people:  newIndex(func(p *Person) uint64 { return hashOf(p.Name) }),
+		groups:  map[string]*[]string{}, origins: map[Origin]*Origin{}, wheel: newWheel(),
 		contested: map[netip.Addr]bool{}, crowds: map[*place][]held{}, bySource: map[string]int{}}
 }
 
@@ -78,8 +94,16 @@ func (s *Sighting) key() key {
 		text = binary.BigEndian.AppendUint16(text, s.Ports.First)
 		text = binary.BigEndian.AppendUint16(text, s.Ports.Last)
 	}
-	sum := sha256.Sum256(text)
-	return key(binary.BigEndian.Uint64(sum[:]))
+	return key(maphash.Bytes(seed, text))
+}
+
+// seed is another one in each process, so that nobody can make up what collides.
+var seed = maphash.MakeSeed()
+
+func hashOf(text string) uint64 { return maphash.String(seed, text) }
+
+func (b *Book) claim(k key) *claim {
+	return b.claims.find(uint64(k), func(c *claim) bool { return c.key == k })
 }
 
 // newer orders words by when they happened, and those of one moment by their identifiers.
@@ -101,7 +125,7 @@ func (b *Book) Apply(s *Sighting) (touched []netip.Addr, err error) {
 
 func (b *Book) signedIn(s *Sighting) (touched []netip.Addr, err error) {
 	at, key := s.At.UnixMilli(), s.key()
-	c := b.claims[key]
+	c := b.claim(key)
 	if c != nil && c.who.Name != s.Who {
 		if !newer(at, s.ID, c.last, c.latest) {
 			return nil, nil
@@ -170,7 +194,8 @@ func (b *Book) begin(key key, s *Sighting, at int64) ([]netip.Addr, error) {
 	if err := b.hasRoom(s); err != nil {
 		return nil, err
 	}
-	c := &claim{key: key, from: b.origin(&s.Origin), ports: s.Ports, since: secondOf(at), signed: at, last: at,
+	c := b.fresh.claims.one()
+	*c = claim{key: key, from: b.origin(&s.Origin), ports: s.Ports, since: secondOf(at), signed: at, last: at,
 		until: s.Until.UnixMilli(), id: s.ID, latest: s.ID, begun: s.Kind == SignedIn}
 	if s.Kind == SignedOut {
 		c.over, c.until, c.left, c.early = true, at, secondOf(at), true
@@ -184,8 +209,8 @@ func (b *Book) begin(key key, s *Sighting, at int64) ([]netip.Addr, error) {
 		return nil, err
 	}
 	b.name(c.who, s.Display)
-	c.who.claims = append(c.who.claims, c)
-	b.claims[key] = c
+	c.who.add(c)
+	b.claims.add(uint64(key), c)
 	b.bySource[c.from.Source]++
 	if c.early {
 		b.left++
@@ -197,16 +222,15 @@ func (b *Book) begin(key key, s *Sighting, at int64) ([]netip.Addr, error) {
 // leave takes a claim away altogether but for its person.
 func (b *Book) leave(c *claim) {
 	b.take(c)
-	c.who.claims = without(c.who.claims, c)
-	if len(c.who.claims) == 0 {
-		delete(b.people, c.who.Name)
+	if c.who.remove(c); len(c.who.claims()) == 0 {
+		b.people.remove(c.who)
 	}
 }
 
 // forget removes a claim.
 func (b *Book) forget(c *claim) {
 	b.leave(c)
-	delete(b.claims, c.key)
+	b.claims.remove(c)
 	c.due = 0
 	if b.bySource[c.from.Source]--; b.bySource[c.from.Source] <= 0 {
 		delete(b.bySource, c.from.Source)
@@ -214,33 +238,18 @@ func (b *Book) forget(c *claim) {
 	b.heardOf(c)
 }
 
-func without[T comparable](list []T, one T) []T {
-	i := slices.Index(list, one)
-	if i < 0 {
-		return list
-	}
-	last := len(list) - 1
-	list[i] = list[last]
-	var none T
-	list[last] = none
-	if last == 0 {
-		return nil
-	}
-	return list[:last]
-}
-
 func (b *Book) signedOut(s *Sighting) (touched []netip.Addr, err error) {
 	at := s.At.UnixMilli()
 	if s.Ref == "" && (s.Who == "" || !s.Address.IsValid() && s.MAC == 0) { // everybody there, or one everywhere
 		var list []*claim
 		if s.Who == "" {
-			if p := b.places.at(s.Address); p != nil {
+			if p := b.at(s.Address); p != nil {
 				for c := p.claims; c != nil; c = c.here {
 					list = append(list, c)
 				}
 			}
-		} else if p := b.people[s.Who]; p != nil {
-			list = slices.Clone(p.claims)
+		} else if p := b.named(s.Who); p != nil {
+			list = slices.Clone(p.claims())
 		}
 		for _, c := range list {
 			if c.from.Source == s.Source && (s.Ports.All() || s.Ports == c.ports) {
@@ -250,7 +259,7 @@ func (b *Book) signedOut(s *Sighting) (touched []netip.Addr, err error) {
 		return touched, nil
 	}
 	key := s.key()
-	if c := b.claims[key]; c != nil {
+	if c := b.claim(key); c != nil {
 		return b.end(c, s, at, nil), nil
 	}
 	if s.Who == "" || !s.Address.IsValid() && s.MAC == 0 { // of one that is not known
@@ -293,8 +302,11 @@ func (b *Book) end(c *claim, s *Sighting, at int64, touched []netip.Addr) []neti
 	return touched
 }
 
-// around adds the addresses at which a claim stands.
+// around adds the addresses at which a claim stands; none where all are settled in the end.
 func (b *Book) around(c *claim, touched []netip.Addr) []netip.Addr {
+	if b.later {
+		return touched
+	}
 	add := func(a netip.Addr) {
 		if !slices.Contains(touched, a) {
 			touched = append(touched, a)
@@ -312,50 +324,65 @@ func (b *Book) around(c *claim, touched []netip.Addr) []netip.Addr {
 }
 
 func (b *Book) place(a netip.Addr) *place {
-	if p := b.places.at(a); p != nil {
-		return p
+	p := b.at(a)
+	if p == nil {
+		p = b.fresh.places.one()
+		p.raw, p.is4 = a.As16(), a.Is4()
+		if b.places.add(p.hash(), p); b.gathered != nil {
+			b.gathered = append(b.gathered, p)
+		}
 	}
-	return b.places.add(a)
+	return p
 }
 
 // tidy removes a place at which nothing is left.
 func (b *Book) tidy(p *place) {
 	if p.claims == nil && p.lease == nil && p.told.claim == nil {
 		b.places.remove(p)
+		p.gone = true
 	}
 }
 
 func (b *Book) device(m MAC) *device {
-	d := b.devices[m]
+	hash := m.hash()
+	d := b.devices.find(hash, func(d *device) bool { return d.mac == m })
 	if d == nil {
-		d = &device{mac: m}
-		b.devices[m] = d
+		d = b.fresh.devices.one()
+		d.mac = m
+		b.devices.add(hash, d)
 	}
 	return d
 }
 
 func (b *Book) tidyDevice(d *device) {
 	if d.claims == nil && d.leases == nil {
-		delete(b.devices, d.mac)
+		b.devices.remove(d)
 	}
 }
 
 func (b *Book) person(name string) *Person {
-	p := b.people[name]
+	hash := hashOf(name)
+	p := b.people.find(hash, func(p *Person) bool { return p.Name == name })
 	if p == nil {
-		name = strings.Clone(name) // which may be part of much more
-		p = &Person{Name: name}
-		b.people[name] = p
+		p = b.fresh.people.one()
+		p.Name = strings.Clone(name) // which may be part of much more
+		b.people.add(hash, p)
 	}
 	return p
 }
 
 func (b *Book) origin(o *Origin) *Origin {
+	if b.latest != nil && *b.latest == *o {
+		return b.latest
+	}
 	have := b.origins[*o]
 	if have == nil {
-		if have = new(*o); len(b.origins) < maxOrigins {
-			b.origins[*o] = have
+		have = &Origin{Source: strings.Clone(o.Source), Way: strings.Clone(o.Way), Trust: o.Trust, Shared: o.Shared,
+			Role: strings.Clone(o.Role)} // none keeps the block that it was read from
+		if len(b.origins) < maxOrigins {
+			b.origins[*have] = have
 		}
 	}
+	b.latest = have
 	return have
 }

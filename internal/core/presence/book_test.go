@@ -293,6 +293,58 @@ func TestTheBookAgreesWithTheModel(t *testing.T) {
 	}
 }
 
+// What is applied first and settled in the end comes to the same as what is settled each time, also where more is
+// sighted meanwhile.
+func TestWhatIsGatheredIsSettledAsWell(t *testing.T) {
+	at := []netip.Addr{netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("192.0.2.2"),
+		netip.MustParseAddr("2001:db8::1")}
+	for seed := range uint64(2000) {
+		r := rand.New(rand.NewPCG(seed, 11))
+		one, gathered := NewBook(), NewBook()
+		gathered.Gather()
+		now, early := after(500), 0
+		apply := func(b *Book, s Sighting) {
+			touched, err := b.Apply(&s)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, a := range touched {
+				b.Settle(a, now, nil)
+			}
+		}
+		for i := range 5 + r.IntN(30) {
+			s := random(r, int64(i+1), false)
+			if s.Check() != nil {
+				continue
+			}
+			if early = r.IntN(20); early == 0 { // some are settled already
+				gathered.SettleGathered(1, now)
+			}
+			apply(one, s)
+			apply(gathered, s)
+		}
+		for gathered.SettleGathered(1, now) {
+		}
+		for _, a := range at {
+			one.Settle(a, now, nil)
+			if more := gathered.Settle(a, now, nil); len(more) > 0 {
+				t.Fatalf("seed %d: it was not settled that %+v", seed, more)
+			}
+			for _, port := range []uint16{0, 80, 1500, 2200} {
+				who, role, ok := one.At(a, port)
+				also, roleAlso, okAlso := gathered.At(a, port)
+				if ok != okAlso || role != roleAlso || ok && who.Name != also.Name {
+					t.Fatalf("seed %d: at %s port %d is %v, not %v", seed, a, port, also, who)
+				}
+			}
+		}
+		if one.Len() != gathered.Len() || !slices.Equal(one.Contested(), gathered.Contested()) {
+			t.Fatalf("seed %d: %d entries and %v contested, not %d and %v", seed, gathered.Len(), gathered.Contested(),
+				one.Len(), one.Contested())
+		}
+	}
+}
+
 // A source that reports people who leave without having come, or addresses without end, takes no more than its share.
 func TestNobodyTakesAllTheRoom(t *testing.T) {
 	b := NewBook()
@@ -306,8 +358,8 @@ func TestNobodyTakesAllTheRoom(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if refused != 1000 || len(b.claims) != maxLeft {
-		t.Errorf("%d are refused, %d kept", refused, len(b.claims))
+	if refused != 1000 || b.claims.n != maxLeft {
+		t.Errorf("%d are refused, %d kept", refused, b.claims.n)
 	}
 	come := Sighting{
 		ID:      1 << 40,
@@ -327,8 +379,8 @@ func TestNobodyTakesAllTheRoom(t *testing.T) {
 	for _, a := range b.Due(noon.Add(4 * Late)) {
 		b.Settle(a, noon.Add(4*Late), nil)
 	}
-	if b.left != 0 || len(b.claims) != 1 || b.bySource["made-up"] != 1 {
-		t.Errorf("in the end %d claims are kept, %d of those who left, %d counted", len(b.claims), b.left,
+	if b.left != 0 || b.claims.n != 1 || b.bySource["made-up"] != 1 {
+		t.Errorf("in the end %d claims are kept, %d of those who left, %d counted", b.claims.n, b.left,
 			b.bySource["made-up"])
 	}
 }

@@ -2,16 +2,6 @@ package presence
 
 import "net/netip"
 
-// Person is somebody whom sightings name. Groups are replaced, and never changed.
-type Person struct {
-	Name    string
-	Display string
-	Groups  []string
-	// turn counts the changes of the groups.
-	turn   uint32
-	claims []*claim
-}
-
 // key tells claims apart: those of one source by what it calls them.
 type key uint64
 
@@ -82,7 +72,7 @@ func (d *device) crowded() bool {
 
 // hasRoom tells whether there is room for another claim.
 func (b *Book) hasRoom(s *Sighting) error {
-	if len(b.claims) >= maxClaims || b.places.len() >= maxPlaces || b.bySource[s.Source] >= maxOfSource ||
+	if b.claims.n >= maxClaims || b.places.n >= maxPlaces || b.bySource[s.Source] >= maxOfSource ||
 		s.Kind == SignedOut && b.left >= maxLeft {
 		return ErrFull
 	}

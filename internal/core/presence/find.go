@@ -13,7 +13,7 @@ func (b *Book) Len() int { return b.held }
 // At is who was at an address and port when it was settled last: of the person whose ports these are, or else of the
 // whole address; ok is false for nobody.
 func (b *Book) At(address netip.Addr, port uint16) (who *Person, role string, ok bool) {
-	p := b.places.at(address)
+	p := b.at(address)
 	if p == nil {
 		return nil, "", false
 	}
@@ -44,7 +44,7 @@ func (b *Book) At(address netip.Addr, port uint16) (who *Person, role string, ok
 
 // Entries are who is at an address.
 func (b *Book) Entries(address netip.Addr, now time.Time) (out []Entry) {
-	p := b.places.at(address)
+	p := b.at(address)
 	if p == nil {
 		return nil
 	}
@@ -64,12 +64,12 @@ func (b *Book) OfPerson(name string, now time.Time) (out []Entry) {
 
 // SomeOfPerson is OfPerson of so many claims at most, for those who may not wait: a name may be at very many addresses.
 func (b *Book) SomeOfPerson(name string, most int, now time.Time) (out []Entry) {
-	who := b.people[name]
+	who := b.named(name)
 	if who == nil {
 		return nil
 	}
 	var at []netip.Addr
-	for _, c := range who.claims[:min(len(who.claims), most)] {
+	for _, c := range who.claims()[:min(len(who.claims()), most)] {
 		at = b.around(c, at)
 	}
 	slices.SortFunc(at, netip.Addr.Compare)
@@ -89,8 +89,8 @@ func (b *Book) entriesOf(name string, at []netip.Addr, now time.Time) (out []Ent
 
 // Around are the addresses at which claims on a person stand, in order.
 func (b *Book) Around(name string) (at []netip.Addr) {
-	if who := b.people[name]; who != nil {
-		for _, c := range who.claims {
+	if who := b.named(name); who != nil {
+		for _, c := range who.claims() {
 			at = b.around(c, at)
 		}
 	}
@@ -100,7 +100,7 @@ func (b *Book) Around(name string) (at []netip.Addr) {
 
 // Addresses are all at which somebody is, in no order.
 func (b *Book) Addresses() []netip.Addr {
-	out := make([]netip.Addr, 0, b.places.len())
+	out := make([]netip.Addr, 0, b.places.n)
 	for p := range b.places.each {
 		if p.told.claim != nil {
 			out = append(out, p.address())
@@ -111,7 +111,7 @@ func (b *Book) Addresses() []netip.Addr {
 
 // Free tells that neither another device has an address, nor anybody is there who is not known to have this one.
 func (b *Book) Free(address netip.Addr, mac MAC, now time.Time) bool {
-	p := b.places.at(address)
+	p := b.at(address)
 	if p == nil {
 		return true
 	}
@@ -125,15 +125,6 @@ func (b *Book) Free(address netip.Addr, mac MAC, now time.Time) bool {
 		}
 	}
 	return true
-}
-
-// Everywhere are all addresses of which something is known, in no order.
-func (b *Book) Everywhere() []netip.Addr {
-	out := make([]netip.Addr, 0, b.places.len())
-	for p := range b.places.each {
-		out = append(out, p.address())
-	}
-	return out
 }
 
 // Standing is a claim at an address with what became of it.
@@ -159,7 +150,7 @@ type Lease struct {
 // Explain lists all claims at an address, the strongest first, with what becomes of each, and the lease of the address
 // if there was one.
 func (b *Book) Explain(address netip.Addr, now time.Time) (out []Standing, l *Lease) {
-	p := b.places.at(address)
+	p := b.at(address)
 	if p == nil {
 		return nil, nil
 	}
@@ -193,7 +184,7 @@ type Stay struct {
 
 // Reported lists who is at an address as a source reports it, whether or not somebody else is there by another one.
 func (b *Book) Reported(source string, address netip.Addr, now time.Time) (out []Stay) {
-	p := b.places.at(address)
+	p := b.at(address)
 	if p == nil {
 		return nil
 	}
@@ -208,7 +199,7 @@ func (b *Book) Reported(source string, address netip.Addr, now time.Time) (out [
 // LastWord is when the source of a sighting last said something of the stay that it might go on with, zero if it never
 // did: what is older changes nothing any more.
 func (b *Book) LastWord(s *Sighting) time.Time {
-	c := b.claims[s.key()]
+	c := b.claim(s.key())
 	if c == nil {
 		return time.Time{}
 	}
@@ -242,12 +233,12 @@ func (b *Book) Fresh(s *Sighting) bool {
 	most := func(has int64) bool { return at < has && (has-at)*4 > (until-at)*3 }
 	switch s.Kind {
 	case Still:
-		c := b.claims[s.key()]
+		c := b.claim(s.key())
 		return c != nil && !c.over && at >= c.last && c.who.Name == s.Who && *c.from == s.Origin &&
 			(!s.Address.IsValid() || c.address() == s.Address) && (s.MAC == 0 || c.mac() == s.MAC) &&
 			c.ports == s.Ports && most(c.until)
 	case Leased:
-		p := b.places.at(s.Address)
+		p := b.at(s.Address)
 		return p != nil && p.lease != nil && p.lease.device.mac == s.MAC && p.lease.live(at) &&
 			at >= p.lease.last &&
 			most(p.lease.until)
@@ -258,18 +249,18 @@ func (b *Book) Fresh(s *Sighting) bool {
 // Widespread lists people who are at more addresses than a person could be, with how many.
 func (b *Book) Widespread(more int) map[string]int {
 	out := map[string]int{}
-	for name, p := range b.people {
-		if len(p.claims) <= more {
+	for p := range b.people.each {
+		if len(p.claims()) <= more {
 			continue
 		}
 		at := map[netip.Addr]bool{}
-		for _, c := range p.claims {
+		for _, c := range p.claims() {
 			if c.place != nil && !c.over {
 				at[c.place.address()] = true
 			}
 		}
 		if len(at) > more {
-			out[name] = len(at)
+			out[p.Name] = len(at)
 		}
 	}
 	return out

@@ -3,7 +3,7 @@ package presence
 import "net/netip"
 
 func (b *Book) leased(s *Sighting) (touched []netip.Addr, err error) {
-	if b.places.at(s.Address) == nil && b.places.len() >= maxPlaces {
+	if b.at(s.Address) == nil && b.places.n >= maxPlaces {
 		return nil, ErrFull
 	}
 	at := s.At.UnixMilli()
@@ -67,7 +67,7 @@ func (b *Book) unlease(p *place) {
 }
 
 func (b *Book) released(s *Sighting) []netip.Addr {
-	p := b.places.at(s.Address)
+	p := b.at(s.Address)
 	if p == nil || p.lease == nil || p.lease.device.mac != s.MAC {
 		return nil
 	}

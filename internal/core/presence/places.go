@@ -1,6 +1,11 @@
 package presence
 
-import "net/netip"
+import (
+	"encoding/binary"
+	"hash/maphash"
+	"net/netip"
+	"slices"
+)
 
 // place is an address. There may be millions, so it is kept small: 64 octets.
 type place struct {
@@ -11,6 +16,7 @@ type place struct {
 	told  held
 	count uint16 // of claims
 	is4   bool
+	gone  bool // it is not in the book any more
 }
 
 // held is who was at an address when it was settled last.
@@ -28,74 +34,42 @@ func (p *place) address() netip.Addr {
 	return netip.AddrFrom16(p.raw)
 }
 
-// places are addresses by what they are.
-type places struct {
-	v4 map[[4]byte]*place
-	v6 map[[16]byte]*place
+// hash is that of the address.
+func (p *place) hash() uint64 { return maphash.Bytes(seed, p.raw[:]) }
+
+func (m MAC) hash() uint64 {
+	var raw [8]byte
+	binary.BigEndian.PutUint64(raw[:], uint64(m))
+	return maphash.Bytes(seed, raw[:])
 }
 
-func newPlaces() places { return places{map[[4]byte]*place{}, map[[16]byte]*place{}} }
-
-func (m *places) at(a netip.Addr) *place {
-	if a.Is4() {
-		return m.v4[a.As4()]
-	}
-	return m.v6[a.As16()]
+// at is an address, nil if nothing is known of it.
+func (b *Book) at(a netip.Addr) *place {
+	raw, is4 := a.As16(), a.Is4()
+	return b.places.find(maphash.Bytes(seed, raw[:]), func(p *place) bool { return p.raw == raw && p.is4 == is4 })
 }
 
-func (m *places) add(a netip.Addr) *place {
-	p := &place{raw: a.As16(), is4: a.Is4()}
-	if p.is4 {
-		m.v4[a.As4()] = p
-	} else {
-		m.v6[p.raw] = p
-	}
-	return p
-}
-
-func (m *places) remove(p *place) {
-	if p.is4 {
-		delete(m.v4, [4]byte(p.raw[12:]))
-	} else {
-		delete(m.v6, p.raw)
-	}
-}
-
-func (m *places) len() int { return len(m.v4) + len(m.v6) }
-
-// each goes through all, until it is told to stop.
-func (m *places) each(yield func(*place) bool) {
-	for _, p := range m.v4 {
-		if !yield(p) {
-			return
-		}
-	}
-	for _, p := range m.v6 {
-		if !yield(p) {
-			return
-		}
-	}
-}
-
-// all are those who were at an address when it was settled last.
+// all are those who were at an address when it was settled last, in a list that is used again.
 func (b *Book) all(p *place) []held {
 	switch list := b.crowds[p]; {
 	case list != nil:
 		return list
 	case p.told.claim != nil:
-		return []held{p.told}
+		b.was[0] = p.told
+		return b.was[:]
 	}
 	return nil
 }
 
 // tell notes who is at an address.
 func (b *Book) tell(p *place, list []held) {
-	p.told = held{}
-	delete(b.crowds, p)
+	if p.told = (held{}); len(b.crowds) > 0 {
+		delete(b.crowds, p)
+	}
 	if len(list) > 0 {
 		p.told = list[0]
 	}
 	if len(list) > 1 {
-		b.crowds[p] = list
+		b.crowds[p] = slices.Clone(list)
 	}
 }

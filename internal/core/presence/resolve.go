@@ -164,7 +164,7 @@ type Entry struct {
 }
 
 func entry(p *place, s *stand) Entry {
-	e := Entry{Address: p.address(), Ports: s.ports, Who: s.who.Name, Groups: s.who.Groups, Display: s.who.Display,
+	e := Entry{Address: p.address(), Ports: s.ports, Who: s.who.Name, Groups: s.who.Groups(), Display: s.who.Display,
 		Origin: *s.from, MAC: s.mac(), Since: time.UnixMilli(s.begins), Signed: time.UnixMilli(s.signed),
 		Until: time.UnixMilli(s.ends), Sighting: s.id}
 	if s.host != nil {
@@ -184,25 +184,13 @@ type Change struct {
 
 // Settle works out anew who is at an address, and appends what changed since it was settled last.
 func (b *Book) Settle(address netip.Addr, now time.Time, changes []Change) []Change {
-	p := b.places.at(address)
+	p := b.at(address)
 	if p == nil {
 		delete(b.contested, address)
 		return changes
 	}
 	before := b.all(p)
-	var after []held
-	list, lost := b.standsIn(b.scratch[:0], p, now.UnixMilli()), false
-	b.scratch = list
-	for i := range list {
-		s := &list[i]
-		if lost = lost || s.outcome == Outranked || s.outcome == Earlier; s.outcome != Holds {
-			continue
-		}
-		after = append(after, held{claim: s.claim, from: s.from, turn: s.who.turn, ports: s.ports})
-		if s.leased {
-			b.wheel.put(s.ends, s.claim, nil)
-		}
-	}
+	list, after := b.settle(p, now)
 	same := func(x, y held) bool { return x.claim.who.Name == y.claim.who.Name && x.ports == y.ports }
 	for _, x := range before {
 		if !slices.ContainsFunc(after, func(y held) bool { return same(x, y) }) {
@@ -217,21 +205,68 @@ func (b *Book) Settle(address netip.Addr, now time.Time, changes []Change) []Cha
 			changes = append(changes, Change{Entry: entry(p, &list[j])})
 		}
 	}
-	if b.held += len(after) - len(before); lost {
-		b.contested[address] = true
-	} else {
-		delete(b.contested, address)
-	}
-	b.tell(p, after)
-	b.tidy(p)
-	if clear(list); cap(b.scratch) > maxScratch {
-		b.scratch = nil
-	}
 	return changes
 }
 
-// maxScratch bounds the list that is kept to be used again.
+// settle notes who is at an address now, and returns all claims there with those that hold; both lists are used again.
+func (b *Book) settle(p *place, now time.Time) (list []stand, after []held) {
+	list, after, lost := b.standsIn(b.stood[:0], p, now.UnixMilli()), b.holding[:0], false
+	for i := range list {
+		s := &list[i]
+		if lost = lost || s.outcome == Outranked || s.outcome == Earlier; s.outcome != Holds {
+			continue
+		}
+		after = append(after, held{claim: s.claim, from: s.from, turn: s.who.turn, ports: s.ports})
+		if s.leased {
+			b.wheel.put(s.ends, s.claim, nil)
+		}
+	}
+	if cap(list) <= maxScratch {
+		b.stood, b.holding = list, after
+	}
+	if b.held += len(after) - len(b.all(p)); lost {
+		b.contested[p.address()] = true
+	} else if len(b.contested) > 0 {
+		delete(b.contested, p.address())
+	}
+	b.tell(p, after)
+	b.tidy(p)
+	return list, after
+}
+
+// maxScratch bounds the lists that are kept to be used again.
 const maxScratch = 256
+
+// Gather remembers addresses in the order in which they become known, so that all can be settled in the end.
+func (b *Book) Gather() {
+	b.gathered, b.later = []*place{}, true
+	b.many(true)
+}
+
+func (b *Book) many(are bool) {
+	f := &b.fresh
+	f.claims = slab[claim]{many: are}
+	f.places = slab[place]{many: are}
+	f.devices = slab[device]{many: are}
+	f.people = slab[Person]{many: are}
+}
+
+// SettleGathered settles some of the addresses that were gathered, and tells that there are more. What changed is not
+// worked out: nobody was told anything of them.
+func (b *Book) SettleGathered(some int, now time.Time) (more bool) {
+	b.later = false
+	some = min(some, len(b.gathered))
+	for _, p := range b.gathered[:some] {
+		if !p.gone {
+			b.settle(p, now)
+		}
+	}
+	if b.gathered = b.gathered[some:]; len(b.gathered) == 0 {
+		b.gathered = nil
+		b.many(false)
+	}
+	return b.gathered != nil
+}
 
 // Due lists the addresses at which something may be over by now. Each has to be settled.
 func (b *Book) Due(now time.Time) (touched []netip.Addr) {
@@ -240,7 +275,7 @@ func (b *Book) Due(now time.Time) (touched []netip.Addr) {
 		switch {
 		case c == nil:
 			touched = append(touched, b.leaseDue(p, at)...)
-		case b.claims[c.key] != c: // it was forgotten
+		case b.claim(c.key) != c: // it was forgotten
 		case at < c.until: // it goes on, and a lease under it may not
 			touched = b.around(c, touched)
 			b.wheel.put(c.until, c, nil)
@@ -261,7 +296,7 @@ func (b *Book) Due(now time.Time) (touched []netip.Addr) {
 func (b *Book) leaseDue(p *place, at int64) []netip.Addr {
 	l := p.lease
 	switch {
-	case b.places.at(p.address()) != p || l == nil:
+	case b.at(p.address()) != p || l == nil:
 		return nil
 	case at < l.until:
 		b.wheel.put(l.until, nil, p)
@@ -277,7 +312,7 @@ func (b *Book) leaseDue(p *place, at int64) []netip.Addr {
 // holdsOff tells that somebody would be there again if it were forgotten that the person left.
 func (b *Book) holdsOff(c *claim, now int64) bool {
 	for _, a := range b.around(c, nil) {
-		for _, s := range b.stands(b.places.at(a), now) {
+		for _, s := range b.stands(b.at(a), now) {
 			if s.outcome == LeftElsewhere && s.who == c.who {
 				return true
 			}

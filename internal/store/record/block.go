@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"hash/crc32"
 	"slices"
+	"unsafe"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -118,7 +119,7 @@ func (b *Block) open(bodies bool) (*decoder, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := newDecoder(string(head))
+	d := newDecoder(unsafe.String(unsafe.SliceData(head), len(head))) // which nobody changes any more
 	if bodies && len(b.Body) > 0 {
 		body, err := plain(b.Body)
 		if err != nil {

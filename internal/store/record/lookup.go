@@ -62,19 +62,29 @@ func (s *search[T]) segments(ctx context.Context) error {
 	}
 }
 
-// candidates looks at the blocks of a segment in which all conditions can be fulfilled.
+// candidates looks at the blocks of a segment in which all conditions can be fulfilled, at those beside each other with
+// one query.
 func (s *search[T]) candidates(ctx context.Context, ids []ident.ID, where places) error {
-	for n := range ids {
-		i := n
-		if !s.up {
-			i = len(ids) - 1 - n
+	wanted := func(i int) bool {
+		return (where == nil || where.has(i)) && ids[i] < s.high && (i+1 == len(ids) || ids[i+1] > s.low+1)
+	}
+	for n := 0; n < len(ids); n++ {
+		place := func(n int) int {
+			if s.up {
+				return n
+			}
+			return len(ids) - 1 - n
 		}
-		if where != nil && !where.has(i) || ids[i] >= s.high || i+1 < len(ids) && ids[i+1] <= s.low+1 {
+		if !wanted(place(n)) {
 			continue
 		}
-		if err := s.blocks(ctx, "SELECT id, last, n, since, until, head FROM blocks WHERE id = ? AND last > ? "+
-			"AND until "+
-			">= ? AND since < ?", ids[i], s.low, s.since, s.until); err != nil {
+		first, last := place(n), place(n)
+		for ; n+1 < len(ids) && wanted(place(n+1)); n++ {
+			first, last = min(first, place(n+1)), max(last, place(n+1))
+		}
+		if err := s.blocks(ctx, "SELECT id, last, n, since, until, head FROM blocks WHERE id >= ? AND id <= ? AND "+
+			"last > ? AND until >= ? AND since < ? ORDER BY id "+s.order(), ids[first], ids[last], s.low, s.since,
+			s.until); err != nil {
 			return err
 		}
 	}

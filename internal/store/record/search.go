@@ -40,8 +40,19 @@ type search[T any] struct {
 	patterns [][]Pattern // of the lookups of each condition
 	deadline time.Time
 	page     Page[T]
-	// each takes what was found of a block, instead of the page; nil for a page.
+	// each takes what was found of a block, instead of the page; nil for a page. It gives lists back by used.
 	each func([]T) error
+	used chan []T
+}
+
+// spare is a list that is used again, nil if there is none.
+func (s *search[T]) spare() []T {
+	select {
+	case list := <-s.used:
+		return list
+	default:
+		return nil
+	}
 }
 
 // errEnough ends a search that found as much as was asked for, errLate one whose time is over.
@@ -49,12 +60,12 @@ var errEnough, errLate = errors.New("enough"), errors.New("late")
 
 // List lists records.
 func (k *Keeper[T]) List(ctx context.Context, q Query[T]) (Page[T], error) {
-	return k.search(ctx, q, nil)
+	return k.search(ctx, q, nil, nil)
 }
 
 // search lists records, or hands them out block by block.
-func (k *Keeper[T]) search(ctx context.Context, q Query[T], each func([]T) error) (Page[T], error) {
-	s := &search[T]{k: k, q: &q, each: each, up: q.After != 0 && q.Before == 0, low: q.After, high: q.Before,
+func (k *Keeper[T]) search(ctx context.Context, q Query[T], each func([]T) error, used chan []T) (Page[T], error) {
+	s := &search[T]{k: k, q: &q, each: each, used: used, up: q.After != 0 && q.Before == 0, low: q.After, high: q.Before,
 		since: math.MinInt64, until: math.MaxInt64}
 	s.page.Items = []T{}
 	if q.Before == 0 {
@@ -195,11 +206,20 @@ func (s *search[T]) blocks(ctx context.Context, query string, args ...any) error
 
 // decode reads the records of a block.
 func decode[T any](kind *Kind[T], b *Block, bodies bool) ([]T, error) {
+	return decodeIn(nil, kind, b, bodies)
+}
+
+// decodeIn reads the records of a block into a list that is used again, if they have room in it.
+func decodeIn[T any](list []T, kind *Kind[T], b *Block, bodies bool) ([]T, error) {
 	d, err := b.open(bodies)
 	if err != nil {
 		return nil, err
 	}
-	list := make([]T, d.records)
+	if list = list[:cap(list)]; len(list) < d.records {
+		list = make([]T, d.records)
+	}
+	list = list[:d.records]
+	clear(list)
 	for i := range list {
 		if err := next(d, kind, &list[i]); err != nil {
 			return nil, err
@@ -210,7 +230,7 @@ func decode[T any](kind *Kind[T], b *Block, bodies bool) ([]T, error) {
 
 // look goes through the records of a block.
 func (s *search[T]) look(ctx context.Context, b *Block) error {
-	list, err := decode(&s.k.kind, b, false)
+	list, err := decodeIn(s.spare(), &s.k.kind, b, false)
 	if err != nil {
 		s.page.Unreadable += b.N
 		return s.late(b)
@@ -278,15 +298,15 @@ func (s *search[T]) hand(list []T) error {
 const readAhead = 64
 
 // Walk goes through all records that a query asks for, without their bodies and in the order of recording, and hands
-// them out some at a time: Before, the limit and the patience do not count. Reading goes on meanwhile. Damaged blocks
-// are left out. An error of each ends it.
+// them out some at a time: Before, the limit and the patience do not count. Reading goes on meanwhile, and a list is
+// used again once each has returned. Damaged blocks are left out. An error of each ends it.
 func (k *Keeper[T]) Walk(ctx context.Context, q Query[T], each func([]T) error) error {
 	if q.Limit, q.Before, q.Bodies, q.Patience = 0, 0, nil, 0; q.After == 0 {
 		q.After = 1 // the oldest first
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	found, ended := make(chan []T, readAhead), make(chan error, 1)
+	found, used, ended := make(chan []T, readAhead), make(chan []T, readAhead), make(chan error, 1)
 	go func() {
 		defer close(found)
 		_, err := k.search(ctx, q, func(list []T) error {
@@ -296,12 +316,16 @@ func (k *Keeper[T]) Walk(ctx context.Context, q Query[T], each func([]T) error) 
 			case <-ctx.Done():
 				return ctx.Err()
 			}
-		})
+		}, used)
 		ended <- err
 	}()
 	for list := range found {
 		if err := each(list); err != nil {
 			return err
+		}
+		select {
+		case used <- list:
+		default:
 		}
 	}
 	return <-ended
