@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -206,23 +205,4 @@ func (k *Keeper) lookUp(ctx context.Context, name string) {
 	}
 	k.o.Records.Add(&store.Sighting{At: now, Kind: store.SightingGroups, Who: name, Display: p.Display,
 		Detail: string(text), Until: now})
-}
-
-// maxReplayed bounds the lists of groups that are remembered by how they are recorded.
-const maxReplayed = 10_000
-
-// replayGroups has somebody be in the groups that were recorded, so that subscribers miss nobody after a restart, even
-// while directories do not answer. They are recorded behind the sighting that made the person known.
-func (k *Keeper) replayGroups(known map[string][]string, r *replay) {
-	groups, ok := known[r.groups]
-	if !ok {
-		if json.Unmarshal([]byte(r.groups), &groups) != nil {
-			return
-		}
-		if len(known) >= maxReplayed {
-			clear(known)
-		}
-		known[strings.Clone(r.groups)] = groups // not the block that it was read from
-	}
-	k.book.Regroup(r.Who, r.Display, groups)
 }

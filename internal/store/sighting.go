@@ -87,7 +87,8 @@ func OpenSightings(ctx context.Context, dir string, ids *ident.Source, keep reco
 // SightingFilter selects sightings. Empty fields select everything.
 type SightingFilter struct {
 	Who, Address, MAC, Source, Kind string
-	// Kinds selects several kinds; Most tells that these are most of all, so that it does not pay to look where they are.
+	// Kinds selects several kinds; Most tells that these are most of all, so that it does not pay to look where they
+	// are.
 	Kinds []string
 	Most  bool
 	Span

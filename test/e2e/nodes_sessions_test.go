@@ -195,3 +195,85 @@ func TestALimitCountsSessionsOfAllNodes(t *testing.T) {
 		return len(switches.Asked()) > 0 && a.openSessions("").Open == 0
 	})
 }
+
+// An operator who is limited to some clients sees who is at the addresses of sessions on them, whichever node these
+// were reported to, also when that is dead; and nobody else, such as on the same host.
+func TestPresenceOfLimitedOperatorsAtAllNodes(t *testing.T) {
+	t.Parallel()
+	a := start(t)
+	a.basic("auto", "127.0.0.1")
+	b := a.second("second")
+	a.witness("eye")
+	a.well(3)
+	a.copied(2)
+	b.admits("k.nance", "gangway-and-rope")
+	near, far := a.as(a.operator("h.vane", "engineer")), a.as(a.operator("e.marsh", "engineer"))
+	a.wants(0, []string{"operator", "change", "h.vane", "-clients", "site=north-pier"}, "")
+	a.wants(0, []string{"operator", "change", "e.marsh", "-clients", "site=south-pier"}, "")
+	for session, one := range map[string]struct {
+		at           *world
+		mac, address string
+	}{"a-1": {a, "00-00-5E-00-53-07", "198.51.100.9"}, "b-1": {b, "00-00-5E-00-53-08", "198.51.100.10"},
+		"b-2": {b, "00-00-5E-00-53-09", "198.51.100.11"}} {
+		one.at.signIn(session, one.mac).must("Start", "Framed-IP-Address="+one.address)
+	}
+	for _, address := range []string{"198.51.100.10", "198.51.100.12"} { // beside one of them, and where none is
+		a.do(http.MethodPost, "/presence/sightings", apitype.SightingFields{Kind: "signed-in", Who: "l.orme",
+			Address: address, Ports: "2000-2999"}, nil)
+	}
+	a.eventually("all of it is known", func() bool {
+		var page apitype.PresencePage
+		a.do(http.MethodGet, "/presence", nil, &page)
+		return len(page.Items) == 5
+	})
+	addresses := func(w *world, query string) (out []string, page apitype.PresencePage) {
+		t.Helper()
+		w.do(http.MethodGet, "/presence"+query, nil, &page)
+		for _, one := range page.Items {
+			if one.Who != "k.nance" {
+				t.Errorf("it sees %+v", one)
+			}
+			out = append(out, one.Address)
+		}
+		return out, page
+	}
+	all := []string{"198.51.100.9", "198.51.100.10", "198.51.100.11"}
+	whole := func() bool {
+		list, page := addresses(near, "")
+		return slices.Equal(list, all) && page.Total == 3 && page.Next == "" && len(page.Missing) == 0
+	}
+	for _, w := range []*world{near, b.as(near.api.Token)} {
+		w.eventually("it sees its three", whole)
+	}
+	if list, page := addresses(near, "?limit=2"); !slices.Equal(list, all[:2]) || page.Next != all[1] {
+		t.Errorf("the first page is %v, on after %q", list, page.Next)
+	}
+	if list, page := addresses(near, "?limit=2&after="+all[1]); !slices.Equal(list, all[2:]) || page.Next != "" {
+		t.Errorf("the second page is %v, on after %q", list, page.Next)
+	}
+	if list, _ := addresses(far, ""); len(list) != 0 {
+		t.Errorf("of clients elsewhere it sees %v", list)
+	}
+	look := func() {
+		t.Helper()
+		var who apitype.PresenceAnswer
+		near.do(http.MethodGet, "/presence/who?address="+all[1], nil, &who)
+		if len(who.Standings) != 1 || who.Here == nil || who.Here.Who != "k.nance" || len(who.Missing) != 0 {
+			t.Errorf("at %s is %+v", all[1], who)
+		}
+		near.refused(http.StatusForbidden, http.MethodGet, "/presence/who?port=2500&address="+all[1], nil, "limited")
+		near.refused(http.StatusForbidden, http.MethodGet, "/presence/who?address=198.51.100.12", nil, "limited")
+		far.refused(http.StatusForbidden, http.MethodGet, "/presence/who?address="+all[1], nil, "limited")
+	}
+	look()
+	near.refused(http.StatusUnprocessableEntity, http.MethodGet, "/presence?in=nowhere", nil, "192.0.2.0/24")
+	a.copied(2)
+	b.app.Stop()
+	a.nodesAre("without the second", func(n apitype.Nodes) bool {
+		return slices.ContainsFunc(n.Items, func(one apitype.Node) bool {
+			return one.Name == "second" && one.State == "silent"
+		})
+	})
+	near.eventually("it sees its three by the copies", whole)
+	look()
+}

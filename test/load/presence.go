@@ -127,7 +127,8 @@ func presenceAgain(dir string) error {
 	runtime.GC()
 	var m runtime.MemStats
 	runtime.ReadMemStats(&m)
-	fmt.Printf("after a restart %d are known again in %.1f s, and take %d MB\n", r.Len(), took.Seconds(), m.HeapAlloc>>20)
+	fmt.Printf("after a restart %d are known again in %.1f s, and take %d MB\n", r.Len(), took.Seconds(),
+		m.HeapAlloc>>20)
 	return nil
 }
 

@@ -151,8 +151,8 @@ func (x *index[T]) each(yield func(*T) bool) {
 	}
 }
 
-// slab hands out things, while many are made at once some that lie beside each other: that takes less time. They stay in
-// memory until none of those beside each other is needed, which is within a day here.
+// slab hands out things, while many are made at once some that lie beside each other, which takes less time. They stay
+// in memory until none of those beside each other is needed, which is within a day here.
 type slab[T any] struct {
 	many bool
 	rest []T

@@ -65,8 +65,8 @@ func (k *Keeper[T]) List(ctx context.Context, q Query[T]) (Page[T], error) {
 
 // search lists records, or hands them out block by block.
 func (k *Keeper[T]) search(ctx context.Context, q Query[T], each func([]T) error, used chan []T) (Page[T], error) {
-	s := &search[T]{k: k, q: &q, each: each, used: used, up: q.After != 0 && q.Before == 0, low: q.After, high: q.Before,
-		since: math.MinInt64, until: math.MaxInt64}
+	s := &search[T]{k: k, q: &q, each: each, used: used, up: q.After != 0 && q.Before == 0, low: q.After,
+		high: q.Before, since: math.MinInt64, until: math.MaxInt64}
 	s.page.Items = []T{}
 	if q.Before == 0 {
 		s.high = math.MaxInt64

@@ -36,7 +36,7 @@ func (s *shadows) forget(node int) {
 // recordKinds are the kinds of records of the lists, by the first part of their path.
 var recordKinds = map[string]string{"attempts": store.KindAttempts, "sessions": store.KindAccounting,
 	"journal": store.KindJournal, "journal-export": store.KindJournal, "sessions-export": store.KindAccounting,
-	"sessions-ask": store.KindAccounting}
+	"sessions-ask": store.KindAccounting, "presence": store.KindAccounting}
 
 // ofCopies answers a call of another node, which may be about copies that are here.
 func (s *server) ofCopies(w http.ResponseWriter, r *http.Request, path string, next http.Handler) {

@@ -17,6 +17,7 @@ import (
 
 	"tollgate.example/key/internal/base/ident"
 	"tollgate.example/key/internal/cluster"
+	"tollgate.example/key/internal/manage/operator"
 	"tollgate.example/key/internal/web/apitype"
 )
 
@@ -86,6 +87,12 @@ func (s *server) everywhere(next http.Handler) http.Handler {
 			s.askEverywhere(w, r, next)
 			return
 		}
+		if r.Method == http.MethodGet && presentPaths[path] {
+			if caller, ok := s.caller(r); ok && len(caller.Limits) > 0 {
+				s.presentEverywhere(w, r, next)
+				return
+			}
+		}
 		if n, ok := s.keeperOf(path); ok && s.bearerIsGood(r) {
 			s.handOn(w, r, n, next)
 			return
@@ -96,6 +103,12 @@ func (s *server) everywhere(next http.Handler) http.Handler {
 
 // bearerIsGood tells whether whoever makes a call is an operator: others are not asked for strangers.
 func (s *server) bearerIsGood(r *http.Request) bool {
+	_, ok := s.caller(r)
+	return ok
+}
+
+// caller is the operator who makes a call, if it is one.
+func (s *server) caller(r *http.Request) (operator.Who, bool) {
 	bearer, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 	if !ok {
 		if cookie, err := r.Cookie(sessionName); err == nil {
@@ -103,10 +116,10 @@ func (s *server) bearerIsGood(r *http.Request) bool {
 		}
 	}
 	if bearer == "" || len(bearer) >= 200 {
-		return false
+		return operator.Who{}, false
 	}
-	_, err := s.Operators.Verify(r.Context(), bearer, sourceOf(r))
-	return err == nil
+	w, err := s.Operators.Verify(r.Context(), bearer, sourceOf(r))
+	return w, err == nil
 }
 
 // sourceOf is the address that a call came from, without the port.
@@ -228,6 +241,8 @@ type gathered struct {
 	body   []byte
 	copied *apitype.Copied
 	holder cluster.Peer
+	// refused tells that it answers, and does not let its operator know.
+	refused bool
 }
 
 // gather makes a call here and, if this node lets its operator in, at all other nodes. ok is false where it was
@@ -243,38 +258,39 @@ func (s *server) gather(w http.ResponseWriter, r *http.Request, next http.Handle
 	}
 	next.ServeHTTP(here, r)
 	if here.status != http.StatusOK { // others are not asked for whom this node does not let in
-		for k, v := range here.header {
-			w.Header()[k] = v
-		}
-		w.WriteHeader(here.status)
-		w.Write(here.body.Bytes())
+		here.send(w)
 		return nil, false
 	}
+	return s.askOthers(ctx, r, here, body), true
+}
+
+// askOthers makes a call that was answered here at all other nodes.
+func (s *server) askOthers(ctx context.Context, r *http.Request, here *kept, body []byte) (list []gathered) {
 	others := s.Cluster.Others()
 	list = make([]gathered, 1+len(others))
 	list[0] = gathered{node: s.Cluster.Name(), number: s.Cluster.Number(), body: here.body.Bytes()}
 	var all sync.WaitGroup
 	for i, n := range others {
 		list[1+i].node, list[1+i].number = n.Name, n.Number
-		all.Go(func() { list[1+i].body = s.bodyOf(ctx, n, r, body) })
+		all.Go(func() { list[1+i].body, list[1+i].refused = s.bodyOf(ctx, n, r, body) })
 	}
 	all.Wait()
-	return list, true
+	return list
 }
 
-// bodyOf is what another node answers to a call, nil if it does not.
-func (s *server) bodyOf(ctx context.Context, n cluster.Peer, r *http.Request, with []byte) []byte {
+// bodyOf is what another node answers to a call, nil if it does not, or refuses it.
+func (s *server) bodyOf(ctx context.Context, n cluster.Peer, r *http.Request, with []byte) (body []byte, refused bool) {
 	answer, err := s.askNode(ctx, n, r, strings.TrimPrefix((&url.URL{Path: r.URL.Path,
 		RawQuery: r.URL.RawQuery}).String(), "/api/v1"), bytes.NewReader(with))
 	if err != nil {
-		return nil
+		return nil, false
 	}
 	defer answer.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(answer.Body, maxMerged))
+	body, err = io.ReadAll(io.LimitReader(answer.Body, maxMerged))
 	if answer.StatusCode != http.StatusOK || err != nil {
-		return nil
+		return nil, answer.StatusCode == http.StatusForbidden
 	}
-	return body
+	return body, false
 }
 
 // listEverywhere lists what all nodes have.

@@ -102,7 +102,7 @@ func (s *server) theirs(ctx context.Context) func(*presence.Entry) bool {
 	}
 	type stay struct{ who, at string }
 	there := map[stay]bool{}
-	list, _ := s.Sessions.List(session.Filter{Reach: reach})
+	list, _ := s.bookFor(ctx).List(session.Filter{Reach: reach})
 	for _, one := range list {
 		if one.Lane == "" { // no attempt of ours: whoever has the secret of a client may say what he likes
 			continue

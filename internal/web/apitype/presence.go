@@ -135,6 +135,7 @@ type PresencePage struct {
 	Next     string     `json:"next,omitempty" doc:"Address to go on after"`
 	Total    int        `json:"total" doc:"Who is where altogether"`
 	Complete bool       `json:"complete" doc:"What was known before the start is known again"`
+	Missing  []string   `json:"missing,omitempty" doc:"Nodes that did not answer, where the sessions of some clients are asked for"`
 }
 
 // PresenceChanges are what changed, and the position after it.
@@ -169,6 +170,7 @@ type PresenceAnswer struct {
 	Standings []Standing     `json:"standings" doc:"All claims, the strongest first"`
 	Lease     *PresenceLease `json:"lease,omitempty"`
 	LeftOut   string         `json:"leftOut,omitempty" doc:"Rule by which the address is left out"`
+	Missing   []string       `json:"missing,omitempty" doc:"Nodes that did not answer, where the sessions of some clients are asked for"`
 }
 
 // PresencePerson is where a person is, and was.
