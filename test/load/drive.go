@@ -158,6 +158,6 @@ func build(key *radius.Key, identifier byte, n int) ([]byte, error) {
 	b.Add(radius.UserPassword, hidden)
 	b.AddInteger(radius.NASPortType, 15)
 	b.AddText(radius.NASPortID, "1/0/8")
-	b.AddText(radius.CallingStationID, fmt.Sprintf("00-00-5E-00-53-%02X", n&0xff))
+	b.AddText(radius.CallingStationID, fmt.Sprintf("00-00-5E-00-53-%02X", n%devices))
 	return b.SignRequest(key)
 }

@@ -26,6 +26,7 @@ import (
 const (
 	secret   = "load-and-measure-24"
 	people   = 50
+	devices  = 5 * people // each that of one person
 	password = "gangway-and-rope"
 )
 

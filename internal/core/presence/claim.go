@@ -149,6 +149,26 @@ func (c *claim) mac() (m MAC) {
 	return m
 }
 
+// alone tells that nobody else is reported where a claim stands, on its device or at an address that this was given.
+func (c *claim) alone() bool {
+	at := func(p *place) bool {
+		return p == nil || p.claims == nil || p.claims == c && c.here == nil
+	}
+	if !at(c.place) || c.place != nil && c.place.lease != nil && c.place.lease.device != c.device {
+		return false
+	}
+	d := c.device
+	if d == nil {
+		return true
+	}
+	for l := d.leases; l != nil; l = l.next {
+		if !at(l.place) || l.first > c.last || l.released != 0 {
+			return false
+		}
+	}
+	return d.claims == c && c.beside == nil
+}
+
 // take takes a claim from where it stands.
 func (b *Book) take(c *claim) {
 	if p := c.place; p != nil {

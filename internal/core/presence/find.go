@@ -226,17 +226,22 @@ func (b *Book) Conflict(address netip.Addr, now time.Time) (lost []Standing) {
 	return lost
 }
 
+// sameSignIn is how long after a sign-in another one of the same person at the same place is the same one: devices and
+// clients repeat themselves, and then the order among people, which a sign-in decides, needs nobody else there.
+const sameSignIn = 2 * time.Second
+
 // Fresh tells that a sighting says nothing new: its person, or its lease, is known to be there and holds for most of
 // the time that it would give.
 func (b *Book) Fresh(s *Sighting) bool {
 	at, until := s.At.UnixMilli(), s.Until.UnixMilli()
 	most := func(has int64) bool { return at < has && (has-at)*4 > (until-at)*3 }
 	switch s.Kind {
-	case Still:
+	case Still, SignedIn:
 		c := b.claim(s.key())
 		return c != nil && !c.over && at >= c.last && c.who.Name == s.Who && *c.from == s.Origin &&
 			(!s.Address.IsValid() || c.address() == s.Address) && (s.MAC == 0 || c.mac() == s.MAC) &&
-			c.ports == s.Ports && most(c.until)
+			c.ports == s.Ports && most(c.until) && (s.Kind == Still || c.begun &&
+			at-c.signed < sameSignIn.Milliseconds() && c.alone())
 	case Leased:
 		p := b.at(s.Address)
 		return p != nil && p.lease != nil && p.lease.device.mac == s.MAC && p.lease.live(at) &&
