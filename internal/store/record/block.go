@@ -97,6 +97,7 @@ type Block struct {
 // encode makes a block of records, which have their identifiers.
 func encode[T any](e *encoder, p *packer, kind *Kind[T], list []*T) Block {
 	e.reset()
+	e.noting.reset(len(list) >= smallBlock) // the others are merged first
 	var b Block
 	for i, r := range list {
 		add(e, kind, r)

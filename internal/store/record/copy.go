@@ -162,7 +162,7 @@ func (w *writer[T]) adopt(blocks []Block) error {
 	}
 	n := int64(0)
 	for _, b := range blocks {
-		w.tail = append(w.tail, unit{b.ID, b.Last, b.N})
+		w.tail = append(w.tail, unit{ID: b.ID, Last: b.Last, N: b.N})
 		w.waiting += b.N
 		w.last, n = b.Last, n+int64(b.N)
 	}

@@ -20,18 +20,27 @@ type Fields struct {
 
 // Text is a text. The same text in many records of a block costs little.
 func (f *Fields) Text(v *string) {
+	f.text(v)
+}
+
+// text is Text, and returns the number of what was written, 0 for the empty text or where nothing was.
+func (f *Fields) text(v *string) (number uint64) {
 	f.n++
 	switch {
 	case f.write != nil:
-		f.write.text(*v)
+		return f.write.text(*v)
 	case f.read != nil && f.read.more():
 		*v = f.read.text()
 	}
+	return 0
 }
 
 // Term is a text that records are found by.
 func (f *Fields) Term(name string, v *string) {
-	if f.Text(v); f.index != nil && *v != "" {
+	switch number := f.text(v); {
+	case number != 0:
+		f.write.note(f.n, name, number)
+	case f.index != nil && *v != "":
 		f.index(name, lowerASCII(*v))
 	}
 }
@@ -39,10 +48,14 @@ func (f *Fields) Term(name string, v *string) {
 // TermUnless is a Term that the index leaves out where it is the same as a value that is always looked up with it,
 // without regard to the case of ASCII letters.
 func (f *Fields) TermUnless(name string, v *string, same string) {
-	if f.Text(v); f.index != nil && *v != "" {
-		if low := lowerASCII(*v); low != same {
-			f.index(name, low)
-		}
+	number := f.text(v)
+	if *v == "" || sameLower(*v, same) {
+		return
+	}
+	if number != 0 {
+		f.write.note(f.n, name, number)
+	} else if f.index != nil {
+		f.index(name, lowerASCII(*v))
 	}
 }
 
@@ -53,7 +66,7 @@ func (f *Fields) Terms(name string, v *[]string) {
 	case f.write != nil:
 		f.write.number(uint64(len(*v)))
 		for _, text := range *v {
-			f.write.text(text)
+			f.write.note(f.n, name, f.write.text(text))
 		}
 	case f.read != nil && f.read.more():
 		if n := f.read.count(); n > 0 {
@@ -111,8 +124,12 @@ func (f *Fields) Moment(v *time.Time) {
 // Identifier is the identifier of another record, that records are found by.
 func (f *Fields) Identifier(name string, v *ident.ID) {
 	n := int64(*v)
-	if f.Int(&n); f.index != nil && n != 0 {
+	switch f.Int(&n); {
+	case n == 0:
+	case f.index != nil:
 		f.index(name, lowerASCII(v.String()))
+	case f.write != nil && f.write.noting.on:
+		f.write.noting.ids = append(f.write.noting.ids, identifier{name, *v})
 	}
 	*v = ident.ID(n)
 }
@@ -138,6 +155,7 @@ type encoder struct {
 	at        int64
 	records   int
 	fields    Fields
+	noting    noting
 }
 
 func newEncoder() *encoder { return &encoder{numbers: map[string]uint64{}} }
@@ -149,10 +167,11 @@ func (e *encoder) reset() {
 
 func (e *encoder) number(n uint64) { e.row = binary.AppendUvarint(e.row, n) }
 
-func (e *encoder) text(v string) {
+// text writes a text, and returns its number; 0 for the empty one.
+func (e *encoder) text(v string) uint64 {
 	if v == "" {
 		e.row = append(e.row, 0)
-		return
+		return 0
 	}
 	n, known := e.numbers[v]
 	if !known {
@@ -162,6 +181,14 @@ func (e *encoder) text(v string) {
 		e.texts = append(e.texts, v...)
 	}
 	e.number(n)
+	return n
+}
+
+// note notes that a field, at its place among all, has a text by which its record is found.
+func (e *encoder) note(place int, field string, text uint64) {
+	if e.noting.on {
+		e.noting.term(place, field, text)
+	}
 }
 
 // add writes one record: how far it is from the one before, then its fields.

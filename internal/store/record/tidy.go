@@ -74,8 +74,10 @@ func (w *writer[T]) merge(ctx context.Context, from, to int) error {
 		}
 	}
 	var made []Block
+	var units []unit
 	for _, part := range chunks(list) {
-		made = append(made, encode(w.encoder, w.packer, &w.k.kind, part))
+		b := encode(w.encoder, w.packer, &w.k.kind, part)
+		made, units = append(made, b), append(units, w.unit(&b))
 	}
 	err := w.within(func() error {
 		for _, u := range w.tail[from:to] {
@@ -92,10 +94,6 @@ func (w *writer[T]) merge(ctx context.Context, from, to int) error {
 	})
 	if err != nil {
 		return err
-	}
-	units := make([]unit, len(made))
-	for i, b := range made {
-		units[i] = unit{b.ID, b.Last, b.N}
 	}
 	w.tail = slices.Replace(w.tail, from, to, units...)
 	return nil
@@ -115,16 +113,15 @@ func (w *writer[T]) seal(ctx context.Context) error {
 	var since, until int64
 	count, records := 0, 0
 	for records < segmentSize && count < len(w.tail) {
-		b, err := w.read(ctx, w.tail[count].ID)
-		if err != nil {
+		u := &w.tail[count]
+		if err := w.collect(ctx, u, uint32(count), fields); err != nil {
 			return fmt.Errorf("making a segment: %w", err)
 		}
 		if count == 0 {
-			since, until = b.Since, b.Until
+			since, until = u.since, u.until
 		}
-		since, until = min(since, b.Since), max(until, b.Until)
-		w.collect(&b, uint32(count), fields)
-		records += w.tail[count].N
+		since, until = min(since, u.since), max(until, u.until)
+		records += u.N
 		count++
 		runtime.Gosched() // somebody may be waiting for an answer on this core
 	}
@@ -159,8 +156,8 @@ func (w *writer[T]) seal(ctx context.Context) error {
 }
 
 // collect notes what the records of a block are found by. A damaged block has nothing that can be found.
-func (w *writer[T]) collect(b *Block, place uint32, fields map[string]terms) {
-	index := Fields{index: func(field, value string) {
+func (w *writer[T]) collect(ctx context.Context, u *unit, place uint32, fields map[string]terms) error {
+	note := func(field, value string) {
 		values := fields[field]
 		if values == nil {
 			values = terms{}
@@ -169,14 +166,25 @@ func (w *writer[T]) collect(b *Block, place uint32, fields map[string]terms) {
 		if list := values[value]; len(list) == 0 || list[len(list)-1] != place {
 			values[value] = append(list, place)
 		}
-	}}
-	list, err := decode(&w.k.kind, b, false)
+	}
+	if u.found != nil {
+		u.found.each(note)
+		return nil
+	}
+	b, err := w.read(ctx, u.ID)
+	if err != nil {
+		return err
+	}
+	u.since, u.until = b.Since, b.Until
+	list, err := decode(&w.k.kind, &b, false)
+	index := Fields{index: note}
 	for i := range list {
 		w.k.kind.Fields(&index, &list[i])
 	}
 	if err != nil {
 		w.log.Error("a damaged block cannot be found by what is in it", err, "file", w.k.file.Name(), "block", b.ID)
 	}
+	return nil
 }
 
 // encodeTerms writes sorted values, each as how much it has in common with the one before, the rest, and its places.

@@ -19,6 +19,9 @@ type unit struct {
 	ID   ident.ID `db:"id"`
 	Last ident.ID `db:"last"`
 	N    int      `db:"n"`
+	// found is what its records are found by, nil where that is not at hand; since and until are as in the block then.
+	found        *found
+	since, until int64
 }
 
 // writer is the side of a keeper that writes. One goroutine uses it.
@@ -116,31 +119,37 @@ func (w *writer[T]) put(b *Block) error {
 // insert commits records in their order and returns those that are kept: all, or none with the error. With them come
 // the blocks that they are in.
 func (w *writer[T]) insert(list []*T) ([]*T, []Block, error) {
-	blocks, err := w.try(list)
+	blocks, units, err := w.try(list)
 	if sqlite.Taken(err) { // somebody else wrote into the file: identifiers above whatever is there
 		if err = w.resume(context.Background()); err == nil {
 			for _, r := range list {
 				id, _ := w.k.kind.Key(r)
 				*id = 0
 			}
-			blocks, err = w.try(list)
+			blocks, units, err = w.try(list)
 		}
 	}
 	if err != nil {
 		return nil, nil, err
 	}
-	for _, b := range blocks {
-		w.tail = append(w.tail, unit{b.ID, b.Last, b.N})
-		w.waiting += b.N
-		w.last = b.Last
+	for _, u := range units {
+		w.waiting += u.N
+		w.last = u.Last
 	}
+	w.tail = append(w.tail, units...)
 	w.k.ids.Above(w.last)
 	return list, blocks, nil
 }
 
+// unit is that of a block that was just made.
+func (w *writer[T]) unit(b *Block) unit {
+	return unit{ID: b.ID, Last: b.Last, N: b.N, found: w.encoder.found(), since: b.Since, until: b.Until}
+}
+
 // try gives records their identifiers and commits them in one transaction.
-func (w *writer[T]) try(list []*T) ([]Block, error) {
+func (w *writer[T]) try(list []*T) ([]Block, []unit, error) {
 	blocks := make([]Block, 0, len(list)/blockSize+1)
+	units := make([]unit, 0, cap(blocks))
 	for _, part := range chunks(list) {
 		for _, r := range part {
 			id, at := w.k.kind.Key(r)
@@ -148,9 +157,10 @@ func (w *writer[T]) try(list []*T) ([]Block, error) {
 				*id = w.k.ids.New(*at)
 			}
 		}
-		blocks = append(blocks, encode(w.encoder, w.packer, &w.k.kind, part))
+		b := encode(w.encoder, w.packer, &w.k.kind, part)
+		blocks, units = append(blocks, b), append(units, w.unit(&b))
 	}
-	return blocks, w.within(func() error {
+	return blocks, units, w.within(func() error {
 		for i := range blocks {
 			if err := w.put(&blocks[i]); err != nil {
 				return err
