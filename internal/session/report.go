@@ -137,17 +137,23 @@ func (b *Book) replayed(a *store.Accounted) bool {
 func (b *Book) turn(ctx context.Context, k key) (done func(), err error) {
 	for {
 		b.mu.Lock()
-		other := b.busy[k]
-		if other == nil {
-			mine := make(chan struct{})
-			b.busy[k] = mine
+		other, busy := b.busy[k]
+		if !busy {
+			b.busy[k] = nil
 			b.mu.Unlock()
 			return func() {
 				b.mu.Lock()
+				waited := b.busy[k]
 				delete(b.busy, k)
 				b.mu.Unlock()
-				close(mine)
+				if waited != nil {
+					close(waited)
+				}
 			}, nil
+		}
+		if other == nil { // the first who waits
+			other = make(chan struct{})
+			b.busy[k] = other
 		}
 		b.mu.Unlock()
 		select {

@@ -64,13 +64,7 @@ func (f *Facts) AppendJSON(b []byte) []byte {
 		b = appendValue(b, "present", f.Present)
 	}
 	if len(f.Attributes) > 0 {
-		b = append(b, `,"attributes":[`...)
-		first := true
-		for i := range f.Attributes {
-			b = append(comma(b, &first), `{"name":`...)
-			b = append(appendField(appendText(b, f.Attributes[i].Name), "value", f.Attributes[i].Value), '}')
-		}
-		b = append(b, ']')
+		b = AppendAttributes(append(b, `,"attributes":`...), f.Attributes)
 	}
 	if f.From.IsValid() {
 		b = append(f.From.AppendTo(append(b, `,"from":"`...)), '"')
@@ -166,6 +160,17 @@ func comma(b []byte, first *bool) []byte {
 		return b
 	}
 	return append(b, ',')
+}
+
+// AppendAttributes writes attributes as JSON.
+func AppendAttributes(b []byte, list []Attribute) []byte {
+	b = append(b, '[')
+	first := true
+	for i := range list {
+		b = append(comma(b, &first), `{"name":`...)
+		b = append(appendField(appendText(b, list[i].Name), "value", list[i].Value), '}')
+	}
+	return append(b, ']')
 }
 
 func appendTexts(b []byte, list []string) []byte {

@@ -3,6 +3,7 @@ package radius
 import (
 	"context"
 	"errors"
+	"sync/atomic"
 	"time"
 
 	"tollgate.example/key/internal/base/workers"
@@ -20,7 +21,10 @@ import (
 const maxReports = 8192
 
 // recordWithin is how long a record may wait for the disk. Clients send it again after a few seconds.
-const recordWithin = 10 * time.Second
+const (
+	recordWithin = 10 * time.Second
+	shareWithin  = time.Second
+)
 
 // Reporter takes what clients report, and returns when it is on the disk.
 type Reporter interface {
@@ -33,6 +37,7 @@ type Accounting struct {
 	port
 	reporter Reporter
 	records  *workers.Pool[*reported]
+	patience atomic.Pointer[patience]
 }
 
 // reported is one record on its way to the disk, with what it is answered with then.
@@ -131,9 +136,7 @@ func (a *Accounting) record(r *reported) {
 	defer a.gate.Panics.Catch(func() string { return "accounting of " + r.Client.Name + " from " + r.from.String() },
 		func() { a.unrecorded(r, sources.Panicked, "") })
 	if r.Client.Sessions.Accounting != config.AnswerAccounting {
-		ctx, cancel := context.WithTimeout(a.ctx, recordWithin)
-		defer cancel()
-		switch err := a.reporter.Report(ctx, r.report); {
+		switch err := a.reporter.Report(a.within(), r.report); {
 		case errors.Is(err, session.ErrReplayed): // recorded, and not believed
 			a.discard(&r.incoming, sources.Replayed, err.Error())
 		case errors.Is(err, context.DeadlineExceeded):
@@ -146,6 +149,24 @@ func (a *Accounting) record(r *reported) {
 	}
 	a.duplicates.answered(r.id, r.entry, r.reply)
 	r.line.send(r.reply, r.from, r.back)
+}
+
+// within is a context that ends after recordWithin, or up to a second later: records that come together share one.
+func (a *Accounting) within() context.Context {
+	now := time.Now()
+	if p := a.patience.Load(); p != nil && now.Before(p.until) {
+		return p.ctx
+	}
+	ctx, cancel := context.WithTimeout(a.ctx, recordWithin+shareWithin)
+	context.AfterFunc(ctx, cancel)
+	a.patience.Store(&patience{ctx, now.Add(shareWithin)})
+	return ctx
+}
+
+// patience is a context that is handed out until a moment.
+type patience struct {
+	ctx   context.Context
+	until time.Time
 }
 
 // unrecorded leaves a request without an answer, so that its retransmission is taken.

@@ -3,7 +3,6 @@ package accounting
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"net/netip"
 	"strconv"
@@ -144,7 +143,7 @@ func wide(p *radius.Packet, low, high byte) int64 {
 
 // attributes writes all attributes in words, without what is secret or about the transport.
 func attributes(p *radius.Packet, dictionary *dict.Dictionary) []byte {
-	list := []facts.Attribute{}
+	list := make([]facts.Attribute, 0, 16)
 	for t, value := range p.Attributes() {
 		switch t {
 		case radius.MessageAuthenticator, radius.ProxyState, radius.UserPassword:
@@ -156,8 +155,7 @@ func attributes(p *radius.Packet, dictionary *dict.Dictionary) []byte {
 			}
 		}
 	}
-	out, _ := json.Marshal(list)
-	return out
+	return facts.AppendAttributes(make([]byte, 0, 512), list)
 }
 
 func address(value []byte) string {
