@@ -21,7 +21,20 @@ func auditFlags(f *flag.FlagSet) func(args []string) url.Values {
 	return recentFlags(f, [2]string{"who", "operator; * stands for any characters"},
 		[2]string{"kind", "kind of what was changed, such as lane, account, operator, revision"},
 		[2]string{"name", "name of what was changed; * stands for any characters"},
-		[2]string{"result", "done, refused or failed"})
+		[2]string{"result", "done, refused or failed"}, [2]string{"node", nodeHelp})
+}
+
+const nodeHelp = "node whose own it is, instead of the one that is asked"
+
+// nodeFlag is the flag for what each node has of its own; it completes a path of the API.
+func nodeFlag(f *flag.FlagSet) func(path string) string {
+	name := f.String("node", "", nodeHelp)
+	return func(path string) string {
+		if *name == "" {
+			return path
+		}
+		return path + "?" + url.Values{"node": {*name}}.Encode()
+	}
 }
 
 // auditLine is one line in a list.
@@ -78,13 +91,14 @@ func auditCommands() []command {
 	}
 }
 
-func showAuditLine(*flag.FlagSet) func(*invocation, []string) error {
+func showAuditLine(f *flag.FlagSet) func(*invocation, []string) error {
+	at := nodeFlag(f)
 	return func(s *invocation, args []string) error {
 		number, err := one(args, "line")
 		if err != nil {
 			return err
 		}
-		l, err := client.Get[apitype.AuditLine](s.ctx, s.api, "/audit/"+url.PathEscape(number))
+		l, err := client.Get[apitype.AuditLine](s.ctx, s.api, at("/audit/"+url.PathEscape(number)))
 		if err != nil {
 			return err
 		}
@@ -116,9 +130,9 @@ func showAuditLine(*flag.FlagSet) func(*invocation, []string) error {
 }
 
 func auditHead(f *flag.FlagSet) func(*invocation, []string) error {
-	to := f.String("to", "", "file to write; without it, to the terminal")
+	at, to := nodeFlag(f), f.String("to", "", "file to write; without it, to the terminal")
 	return func(s *invocation, _ []string) error {
-		head, err := client.Get[chain.Head](s.ctx, s.api, "/audit-head")
+		head, err := client.Get[chain.Head](s.ctx, s.api, at("/audit-head"))
 		if err != nil {
 			return err
 		}
@@ -166,7 +180,7 @@ func noted(path string) (*chain.Head, error) {
 }
 
 func verifyAudit(f *flag.FlagSet) func(*invocation, []string) error {
-	path := f.String("head", "", "file with a head that was noted before, to compare with")
+	at, path := nodeFlag(f), f.String("head", "", "file with a head that was noted before, to compare with")
 	return func(s *invocation, args []string) error {
 		head, err := noted(*path)
 		if err != nil {
@@ -174,7 +188,7 @@ func verifyAudit(f *flag.FlagSet) func(*invocation, []string) error {
 		}
 		if len(args) == 0 {
 			var out apitype.AuditVerification
-			if err := s.api.Do(s.ctx, http.MethodPost, "/audit-verify", apitype.AuditNoted{Head: head},
+			if err := s.api.Do(s.ctx, http.MethodPost, at("/audit-verify"), apitype.AuditNoted{Head: head},
 				&out); err != nil {
 				return err
 			}

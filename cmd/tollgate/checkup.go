@@ -11,15 +11,15 @@ import (
 )
 
 func checkupCommands() []command {
-	get := func(s *invocation) (apitype.Checkup, error) {
-		return client.Get[apitype.Checkup](s.ctx, s.api, "/checkup")
+	get := func(s *invocation, path string) (apitype.Checkup, error) {
+		return client.Get[apitype.Checkup](s.ctx, s.api, path)
 	}
 	return []command{
 		{"checkup", "show", "", "the last outcome of every check, the worst first",
 			func(f *flag.FlagSet) func(*invocation, []string) error {
-				all := f.Bool("all", false, "include checks that passed")
+				at, all := nodeFlag(f), f.Bool("all", false, "include checks that passed")
 				return func(s *invocation, _ []string) error {
-					out, err := get(s)
+					out, err := get(s, at("/checkup"))
 					if err != nil {
 						return err
 					}
@@ -50,7 +50,8 @@ func checkupCommands() []command {
 					return err
 				}
 			}},
-		{"checkup", "run", "[DIRECTORY]", "run the checks now", func(*flag.FlagSet) func(*invocation, []string) error {
+		{"checkup", "run", "[DIRECTORY]", "run the checks now", func(f *flag.FlagSet) func(*invocation, []string) error {
+			at := nodeFlag(f)
 			return func(s *invocation, args []string) error {
 				in := apitype.CheckupInput{}
 				if len(args) > 1 {
@@ -59,13 +60,14 @@ func checkupCommands() []command {
 				if len(args) == 1 {
 					in.Directory = args[0]
 				}
-				return s.checkup(in)
+				return s.checkup(at("/checkup"), in)
 			}
 		}},
 		{"checkup", "changes", "", "what changed from one checkup to the next, the newest first",
-			func(*flag.FlagSet) func(*invocation, []string) error {
+			func(f *flag.FlagSet) func(*invocation, []string) error {
+				at := nodeFlag(f)
 				return func(s *invocation, _ []string) error {
-					out, err := get(s)
+					out, err := get(s, at("/checkup"))
 					if err != nil {
 						return err
 					}
@@ -97,10 +99,10 @@ func (s *invocation) checked(l results.Line) {
 	s.step(step)
 }
 
-func (s *invocation) checkup(in apitype.CheckupInput) error {
+func (s *invocation) checkup(path string, in apitype.CheckupInput) error {
 	passed := false
 	lines := []results.Line{}
-	err := s.api.Stream(s.ctx, http.MethodPost, "/checkup", in, func(e client.Event) bool {
+	err := s.api.Stream(s.ctx, http.MethodPost, path, in, func(e client.Event) bool {
 		if e.Name == "end" {
 			var end apitype.CheckupEnd
 			json.Unmarshal(e.Data, &end)

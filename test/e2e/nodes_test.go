@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -476,4 +477,89 @@ func (w *world) lacks(acknowledged *sync.Map) (missing int) {
 // mac is an address of its own for each name.
 func mac(n int, name string) string {
 	return fmt.Sprintf("02-00-5E-%02X-%02X-%02X", name[0], n>>8&255, n&255)
+}
+
+// Each node has an audit and a checkup of its own: any node shows those of another, and says where that is not there.
+func TestAuditAndCheckupOfEachNode(t *testing.T) {
+	t.Parallel()
+	a := start(t)
+	b := a.second("second")
+	a.well(2)
+	first := a.nodeName()
+	if b.misspells() == nil {
+		t.Fatal("a wrong password is let in")
+	}
+	lines := func(w *world, query string) []apitype.AuditLine {
+		var page apitype.Page[apitype.AuditLine]
+		w.do(http.MethodGet, "/audit?"+query, nil, &page)
+		return page.Items
+	}
+	var there []apitype.AuditLine
+	a.eventually("the refused sign-in is in the audit of that node", func() bool {
+		there = lines(a, "result=refused&node=SECOND")
+		return len(there) > 0
+	})
+	if list := lines(b, "result=refused&node="+first); len(list) != 0 {
+		t.Errorf("the audit of the first node has %+v", list)
+	}
+	if list := lines(b, "result=refused&node=second"); len(list) != len(there) {
+		t.Errorf("asked for its own, the node has %d lines, not %d", len(list), len(there))
+	}
+	number := strconv.FormatInt(there[0].Number, 10)
+	a.wants(0, []string{"audit", "list", "-result", "refused", "-node", "second"}, number)
+	a.wants(0, []string{"audit", "show", number, "-node", "second"}, there[0].What)
+	a.wants(0, []string{"audit", "verify", "-node", "second"}, "as they were recorded")
+	head := filepath.Join(t.TempDir(), "head.json")
+	a.wants(0, []string{"audit", "head", "-node", "second", "-to", head}, "The head")
+	b.wants(0, []string{"audit", "verify", "-head", head}, "as they were recorded")
+	a.wants(1, []string{"audit", "verify", "-head", head}, "")
+	a.wants(0, []string{"audit", "export", "-format", "jsonl", "-node", "second"}, there[0].What)
+	followed := make(chan struct{})
+	go func() { // something happens there
+		for tries := 0; tries < 20; tries++ {
+			select {
+			case <-followed:
+				return
+			case <-time.After(500 * time.Millisecond):
+				b.misspells()
+			}
+		}
+	}()
+	a.wants(0, []string{"audit", "follow", "-count", "1", "-node", "second"}, "o.brandt")
+	close(followed)
+	a.do(http.MethodPost, "/directories", apitype.DirectoryInput{BindPassword: "x",
+		DirectoryFields: apitype.DirectoryFields{Name: "NOWHERE", Kind: "generic", Servers: []string{"127.0.0.1:1"},
+			TLS: "plain", BindName: "cn=x", Base: "dc=nowhere,dc=example"}}, nil)
+	a.publish()
+	b.eventually("the directory is in use there", func() bool {
+		return len(b.app.Gate.Current().Plan.Config.Directories) == 1
+	})
+	a.wants(1, []string{"checkup", "run", "-node", "second"}, "NOWHERE")
+	ran := func(w *world, query string) bool {
+		var out apitype.Checkup
+		w.do(http.MethodGet, "/checkup"+query, nil, &out)
+		return out.Ran != nil
+	}
+	if !ran(a, "?node=second") || !ran(b, "") {
+		t.Error("the checkup did not run at the second node")
+	}
+	a.refused(http.StatusNotFound, http.MethodGet, "/audit?node=third", nil, "no other node third")
+	alone := start(t)
+	alone.refused(http.StatusNotFound, http.MethodGet, "/checkup?node=third", nil, "no other node third")
+	if status, _ := a.bare("", http.MethodGet, "/audit?node=second"); status != http.StatusUnauthorized {
+		t.Errorf("a stranger gets %d", status)
+	}
+	helper := a.operator("h.ward", "reception")
+	b.eventually("the role is known there, and refused", func() bool {
+		status, _ := a.bare(helper, http.MethodGet, "/audit?node=second")
+		return status == http.StatusForbidden
+	})
+	b.app.Stop()
+	a.refused(http.StatusServiceUnavailable, http.MethodGet, "/audit?node=second", nil, "the node second does not answer")
+}
+
+// misspells has an operator give a wrong password at this node, which its audit notes.
+func (w *world) misspells() error {
+	return w.api.Do(w.t.Context(), http.MethodPost, "/sign-in", apitype.SignInInput{Name: "o.brandt",
+		Password: "no-such-word", TokenName: "x"}, nil)
 }

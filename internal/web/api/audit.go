@@ -85,6 +85,7 @@ func (s *server) auditCalls() {
 	huma.Register(s.api, operation("GET", "/audit", "list-audit", "Who did what, the newest first"),
 		func(ctx context.Context, in *struct {
 			AuditFilterInput
+			AtNodeInput
 			Before string `query:"before" maxLength:"13" doc:"Cursor"`
 			Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
 		}) (*body[apitype.Page[apitype.AuditLine]], error) {
@@ -115,6 +116,7 @@ func (s *server) auditCalls() {
 		"One line of the audit, with what was changed as it was before and as it is since",
 	), func(ctx context.Context,
 		in *struct {
+			AtNodeInput
 			Number int64 `path:"number" minimum:"1"`
 		}) (*body[apitype.AuditLine], error) {
 		line, hash, err := s.Audit.Get(ctx, in.Number)
@@ -127,7 +129,7 @@ func (s *server) auditCalls() {
 	})
 	huma.Register(s.api, operation("GET", "/audit-head", "get-audit-head",
 		"Where the audit stands now, signed: noted elsewhere, it shows later whether a line was changed"),
-		func(ctx context.Context, _ *none) (*body[chain.Head], error) {
+		func(ctx context.Context, _ *AtNodeInput) (*body[chain.Head], error) {
 			head, err := s.Audit.Head(ctx)
 			if err != nil {
 				return nil, err
@@ -136,7 +138,10 @@ func (s *server) auditCalls() {
 		})
 	huma.Register(s.api, operation("POST", "/audit-verify", "verify-audit",
 		"Check that no line of the audit was changed, removed, put in or moved"), func(ctx context.Context,
-		in *struct{ Body apitype.AuditNoted }) (*body[apitype.AuditVerification], error) {
+		in *struct {
+			AtNodeInput
+			Body apitype.AuditNoted
+		}) (*body[apitype.AuditVerification], error) {
 		if in.Body.Head != nil {
 			if err := in.Body.Head.Check(); err != nil {
 				return nil, faulty("head", err.Error(), "Give the head as it was noted.")
@@ -217,6 +222,7 @@ func (s *server) exportAudit() {
 		"The audit as a file, the oldest first; as JSON lines it can be checked where there is no service"),
 		func(ctx context.Context, in *struct {
 			AuditFilterInput
+			AtNodeInput
 			Format string `query:"format" enum:"csv,jsonl" default:"jsonl"`
 		}) (*huma.StreamResponse, error) {
 			f := in.filter()
@@ -265,6 +271,7 @@ func (s *server) liveAudit() {
 	sse.Register(s.api, op, map[string]any{"line": apitype.AuditLine{}, "gap": apitype.Gap{}, "beat": Beat{}},
 		func(ctx context.Context, in *struct {
 			AuditFilterInput
+			AtNodeInput
 			LastEventID int64 `header:"Last-Event-ID"`
 		}, send sse.Sender) {
 			f := in.filter()

@@ -21,7 +21,7 @@ const (
 func (s *server) checkup() {
 	huma.Register(s.api, operation("GET", "/checkup", "get-checkup",
 		"The last outcome of every check, the worst first, and what changed"), func(ctx context.Context,
-		_ *none) (*body[apitype.Checkup], error) {
+		_ *AtNodeInput) (*body[apitype.Checkup], error) {
 		lines, ran := s.Checkup.Last()
 		changes, err := s.Checkup.Changes(ctx, shownChanges)
 		out := apitype.Checkup{Every: int(checkup.Every.Minutes()), Lines: lines, Changes: changes}
@@ -33,6 +33,7 @@ func (s *server) checkup() {
 	op := operation("POST", "/checkup", "run-checkup", "Run the checks now; each as it happens")
 	sse.Register(s.api, op, map[string]any{"line": results.Line{}, "end": apitype.CheckupEnd{}},
 		func(ctx context.Context, in *struct {
+			AtNodeInput
 			Body apitype.CheckupInput
 		}, send sse.Sender) {
 			ctx, cancel := context.WithTimeout(ctx, checkupPatience)

@@ -59,7 +59,12 @@ type insideKey struct{}
 func (s *server) everywhere(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		path := strings.TrimPrefix(r.URL.Path, "/api/v1")
-		if inside, _ := r.Context().Value(insideKey{}).(bool); inside || s.Cluster == nil || s.Cluster.Alone() {
+		inside, _ := r.Context().Value(insideKey{}).(bool)
+		if name := r.URL.Query().Get("node"); name != "" && !inside && ofEachNode(path) {
+			s.atNode(w, r, next, name)
+			return
+		}
+		if inside || s.Cluster == nil || s.Cluster.Alone() {
 			s.ofCopies(w, r, path, next)
 			return
 		}

@@ -4,12 +4,13 @@ import { useState } from "react";
 import { api, call, type Schema } from "../../api/client";
 import { useRecords } from "../../api/records";
 import { Button, Failure, Notice, PageHead, rowKeys, When } from "../../ui/basic";
+import { AtNode } from "../../ui/at-node";
 import { Export, Liveness, RecordTable, TextFilters, TimeFilters } from "../../ui/records";
 
 type Line = Schema["AuditLine"];
 const texts = { q: "Any text", who: "Operator", name: "Object" };
 const wide = ["q"];
-const keys = [...Object.keys(texts), "kind", "object", "result"];
+const keys = [...Object.keys(texts), "kind", "object", "result", "node"];
 const kinds = [
   "account",
   "certificate",
@@ -30,13 +31,15 @@ const kinds = [
 export function AuditPage() {
   const [open, setOpen] = useState("");
   const r = useRecords<Line>("audit", "line", keys);
+  const node = r.params.get("node") ?? "";
   return (
     <>
       <PageHead title="Audit" lead={<Liveness of={r} />}>
+        <AtNode value={node} choose={(name) => r.set("node", name)} />
         <Export path="audit-export" query={r.query} />
         <Button onClick={r.pause}>{r.live ? "Pause" : "Resume"}</Button>
       </PageHead>
-      <Proof />
+      <Proof key={node} node={node} />
       <div className="mb-3 grid grid-cols-12 gap-2">
         <TextFilters of={r} texts={texts} wide={wide} />
         <TimeFilters of={r} />
@@ -83,14 +86,14 @@ export function AuditPage() {
           id={(l) => l.id}
           also={(l) => open === l.id}
           more={r.searched ? undefined : older(r.list)}
-          row={(l) => <Row l={l} open={open === l.id} toggle={() => setOpen(open === l.id ? "" : l.id)} />}
+          row={(l) => <Row l={l} node={node} open={open === l.id} toggle={() => setOpen(open === l.id ? "" : l.id)} />}
         />
       </RecordTable>
     </>
   );
 }
 
-function Row({ l, open, toggle }: { l: Line; open: boolean; toggle: () => void }) {
+function Row({ l, node, open, toggle }: { l: Line; node: string; open: boolean; toggle: () => void }) {
   return (
     <>
       <tr {...rowKeys(toggle)}>
@@ -119,7 +122,7 @@ function Row({ l, open, toggle }: { l: Line; open: boolean; toggle: () => void }
       {open && (
         <tr>
           <td colSpan={6} className="bg-paper">
-            <Detail of={l} />
+            <Detail of={l} node={node} />
           </td>
         </tr>
       )}
@@ -127,10 +130,10 @@ function Row({ l, open, toggle }: { l: Line; open: boolean; toggle: () => void }
   );
 }
 
-function Detail({ of }: { of: Line }) {
+function Detail({ of, node }: { of: Line; node: string }) {
   const one = useQuery({
-    queryKey: ["audit", "one", of.number],
-    queryFn: () => call<Line>("GET", `/audit/${of.number}`),
+    queryKey: ["audit", "one", node, of.number],
+    queryFn: () => call<Line>("GET", `/audit/${of.number}${node && `?node=${encodeURIComponent(node)}`}`),
   });
   const l = one.data ?? of;
   return (
@@ -183,9 +186,10 @@ function ChangeList({ list }: { list: Line["changes"] }) {
 }
 
 /** Checks the chain, and shows the head that can be noted elsewhere. */
-function Proof() {
+function Proof({ node }: { node: string }) {
   const verify = useMutation({
-    mutationFn: async () => (await api.POST("/audit-verify", { body: {} })).data!,
+    mutationFn: async () =>
+      (await api.POST("/audit-verify", { body: {}, params: { query: { node: node || undefined } } })).data!,
   });
   const v = verify.data;
   const head = v && URL.createObjectURL(new Blob([JSON.stringify(v.head, null, 2)], { type: "application/json" }));

@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import { call, type Schema } from "../../api/client";
+import { AtNode } from "../../ui/at-node";
 import { ago, Button, Empty, Failure, Notice, PageHead, When } from "../../ui/basic";
 import { Mark, StepRow, useSteps } from "../../ui/steps";
 
@@ -8,13 +9,20 @@ type Line = Schema["ResultsLine"];
 
 /** Every link between this server and the directories it asks: the last outcome, run now, and what changed. */
 export function CheckupPage() {
+  const [params, setParams] = useSearchParams();
+  const node = params.get("node") ?? "";
+  return <Checkup key={node} node={node} choose={(name) => setParams(name ? { node: name } : {}, { replace: true })} />;
+}
+
+function Checkup({ node, choose }: { node: string; choose: (node: string) => void }) {
   const queries = useQueryClient();
+  const path = node ? `/checkup?node=${encodeURIComponent(node)}` : "/checkup";
   const last = useQuery({
-    queryKey: ["checkup"],
-    queryFn: () => call<Schema["Checkup"]>("GET", "/checkup"),
+    queryKey: ["checkup", node],
+    queryFn: () => call<Schema["Checkup"]>("GET", path),
     refetchInterval: 15_000,
   });
-  const job = useSteps<{ ok: boolean }, Line>("/checkup");
+  const job = useSteps<{ ok: boolean }, Line>(path);
   const run = async () => {
     await job.run({});
     await queries.invalidateQueries();
@@ -40,6 +48,7 @@ export function CheckupPage() {
           ) : undefined
         }
       >
+        <AtNode value={node} choose={choose} />
         {job.running ? (
           <Button onClick={job.cancel}>Stop</Button>
         ) : (
