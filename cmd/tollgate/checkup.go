@@ -50,7 +50,8 @@ func checkupCommands() []command {
 					return err
 				}
 			}},
-		{"checkup", "run", "[DIRECTORY]", "run the checks now", func(f *flag.FlagSet) func(*invocation, []string) error {
+		{"checkup", "run", "[DIRECTORY]", "run the checks now", func(f *flag.FlagSet) func(*invocation,
+			[]string) error {
 			at := nodeFlag(f)
 			return func(s *invocation, args []string) error {
 				in := apitype.CheckupInput{}

@@ -555,7 +555,7 @@ func TestAuditAndCheckupOfEachNode(t *testing.T) {
 		return status == http.StatusForbidden
 	})
 	b.app.Stop()
-	a.refused(http.StatusServiceUnavailable, http.MethodGet, "/audit?node=second", nil, "the node second does not answer")
+	a.refused(http.StatusServiceUnavailable, http.MethodGet, "/audit?node=second", nil, "second does not answer")
 }
 
 // misspells has an operator give a wrong password at this node, which its audit notes.
