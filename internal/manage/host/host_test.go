@@ -124,7 +124,7 @@ func TestTheDiskIsWatched(t *testing.T) {
 func TestGarbageIsBounded(t *testing.T) {
 	for live, want := range map[uint64]int{0: 400, 10 << 20: 400, 40 << 20: 400, 80 << 20: 200, 160 << 20: 100,
 		400 << 20: 50, 1 << 40: 50} {
-		if got := percentOf(live, 400, minPercent); got != want {
+		if got := percentOf(live, 400); got != want {
 			t.Errorf("with %d MB in use %d %%, wanted %d", live>>20, got, want)
 		}
 	}
