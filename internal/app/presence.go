@@ -209,7 +209,7 @@ func (a *App) admitted(batch []*store.Attempt) {
 		source := k.BuiltIn(config.SourceAttempts)
 		k.Take(source, presence.Report{Sighting: core.Sighting{Kind: core.SignedIn, At: t.At, Who: t.Who,
 			Display: t.Display, MAC: core.ParseMAC(t.MAC), Ref: "device " + t.MAC,
-			Origin: core.Origin{Role: a.roleOf(t.Pass)}}, Detail: "admitted by " + t.Client})
+			Origin: core.Origin{Role: a.roleOf(t.Pass)}}, Detail: "admitted by " + t.Client, Repeats: true})
 	}
 }
 

@@ -127,6 +127,8 @@ type Report struct {
 	Detail string
 	// Asked tells that a device asks for the address, and nobody said yet that it is given: anybody can ask.
 	Asked bool
+	// Repeats tells that the source reports the same sign-in again and again, and of nobody that they left.
+	Repeats bool
 	// whole tells that it is part of a report that was counted as a whole.
 	whole bool
 }
@@ -183,7 +185,7 @@ func (k *Keeper) take(source *Source, r *Report, now time.Time) (ident.ID, error
 	}
 	id := k.o.IDs.New(now)
 	s.ID = int64(id)
-	told, err := k.apply(s, now, r.Asked)
+	told, err := k.apply(s, now, r.Asked, r.Repeats)
 	if err != nil || !told {
 		return id, err
 	}
@@ -207,13 +209,13 @@ func tidy(s *core.Sighting) {
 }
 
 // apply brings a sighting in, and tells what it changed. One that changes next to nothing is not worth recording.
-func (k *Keeper) apply(s *core.Sighting, now time.Time, asked bool) (worth bool, err error) {
+func (k *Keeper) apply(s *core.Sighting, now time.Time, asked, repeats bool) (worth bool, err error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if asked && !k.book.Free(s.Address, s.MAC, now) {
 		return false, ErrOthers
 	}
-	if k.book.Fresh(s) {
+	if k.book.Fresh(s) || repeats && k.book.Repeated(s) {
 		return false, nil
 	}
 	touched, err := k.book.Apply(s)
@@ -249,7 +251,7 @@ func (k *Keeper) Heard(r *store.Sighting) {
 	if !k.told.first(r.Of) { // again, since it seemed that it was missed
 		return
 	}
-	if worth, err := k.apply(&s, k.o.Now(), false); err == nil && worth {
+	if worth, err := k.apply(&s, k.o.Now(), false, false); err == nil && worth {
 		k.o.Records.Add(r)
 	}
 }

@@ -390,3 +390,33 @@ func TestWhatADeviceAsksFor(t *testing.T) {
 		)
 	}
 }
+
+// Only a source that reports of nobody that they left has sign-ins that repeat themselves left out: a late word that
+// somebody left before the second sign-in ends nothing then.
+func TestALateSignOutEndsNoRepeatedSignIn(t *testing.T) {
+	t.Parallel()
+	w := start(t, &config.Config{})
+	begun := time.UnixMilli(w.now.Load())
+	said := func(kind core.Kind, after time.Duration, repeats bool) ident.ID {
+		t.Helper()
+		id, err := w.Take(w.BuiltIn("operators"), Report{Repeats: repeats, Sighting: core.Sighting{Kind: kind, Who: "a",
+			Address: netip.MustParseAddr("192.0.2.1"), At: begun.Add(after)}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return id
+	}
+	w.after(2 * time.Second)
+	said(core.SignedIn, 0, false)
+	said(core.SignedIn, 1500*time.Millisecond, false)
+	said(core.SignedOut, time.Second, false)
+	if who := w.who("192.0.2.1", time.Time{}); who != "a" {
+		t.Errorf("%q is there after a late word", who)
+	}
+	last := said(core.SignedIn, 1600*time.Millisecond, true)
+	w.o.Records.Flush(t.Context())
+	list, _, _, err := w.Sightings(t.Context(), store.SightingFilter{Who: "a", Limit: 9})
+	if err != nil || len(list) != 3 || list[0].Of == last {
+		t.Errorf("recorded are %+v, %v", list, err)
+	}
+}

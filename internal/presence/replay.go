@@ -46,8 +46,10 @@ func (k *Keeper) replay(ctx context.Context) error {
 			for i := range list {
 				r := &list[i]
 				if r.Kind == store.SightingGroups {
-					some.list = append(some.list, replay{groups: r.Detail, Sighting: core.Sighting{Who: r.Who,
-						Display: r.Display}})
+					if r.Detail != "" {
+						some.list = append(some.list, replay{groups: r.Detail, Sighting: core.Sighting{Who: r.Who,
+							Display: r.Display}})
+					}
 					continue
 				}
 				if s, err := sightingOf(r); err == nil && s.Check() == nil {

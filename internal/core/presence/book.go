@@ -130,7 +130,7 @@ func (b *Book) signedIn(s *Sighting) (touched []netip.Addr, err error) {
 		if !newer(at, s.ID, c.last, c.latest) {
 			return nil, nil
 		}
-		touched = b.around(c, nil) // somebody else goes on with it
+		touched = b.touch(c, nil) // somebody else goes on with it
 		b.forget(c)
 		more, err := b.begin(key, s, at)
 		return append(touched, more...), err
@@ -144,9 +144,9 @@ func (b *Book) signedIn(s *Sighting) (touched []netip.Addr, err error) {
 		if c.device == nil && s.MAC != 0 {
 			err = b.move(c, netip.Addr{}, s.MAC, c.ports)
 		}
-		return b.around(c, nil), err
+		return b.touch(c, nil), err
 	case c.over || at > c.until: // another stay
-		touched = b.around(c, nil)
+		touched = b.touch(c, nil)
 		b.take(c)
 		if err := b.put(c, s.Address, s.MAC); err != nil {
 			return touched, err
@@ -157,7 +157,7 @@ func (b *Book) signedIn(s *Sighting) (touched []netip.Addr, err error) {
 	case at < c.since.milli():
 		c.since = secondOf(at)
 	}
-	touched = b.around(c, touched)
+	touched = b.touch(c, touched)
 	switch later := newer(at, s.ID, c.signed, c.id); {
 	case s.Kind == SignedIn && (later || !c.begun):
 		c.signed, c.id, c.begun = at, s.ID, true
@@ -180,7 +180,7 @@ func (b *Book) signedIn(s *Sighting) (touched []netip.Addr, err error) {
 	}
 	b.name(c.who, s.Display)
 	b.wheel.put(c.until, c, nil)
-	return b.around(c, touched), nil
+	return b.touch(c, touched), nil
 }
 
 func (b *Book) name(p *Person, display string) {
@@ -216,7 +216,7 @@ func (b *Book) begin(key key, s *Sighting, at int64) ([]netip.Addr, error) {
 		b.left++
 	}
 	b.wheel.put(c.until, c, nil)
-	return b.around(c, nil), nil
+	return b.touch(c, nil), nil
 }
 
 // leave takes a claim away altogether but for its person.
@@ -287,26 +287,31 @@ func (b *Book) end(c *claim, s *Sighting, at int64, touched []netip.Addr) []neti
 		if c.signed <= at {
 			c.signed, c.id, c.begun = c.last, c.latest, false
 		}
-		return b.around(c, touched)
+		return b.touch(c, touched)
 	}
 	c.left = max(c.left, secondOf(at))
-	touched = b.around(c, touched)
+	touched = b.touch(c, touched)
 	if c.over || at < c.until {
 		c.until = at
 	}
 	if c.device == nil && s.MAC != 0 && b.move(c, netip.Addr{}, s.MAC, c.ports) == nil {
-		touched = b.around(c, touched)
+		touched = b.touch(c, touched)
 	}
 	c.over, c.last, c.latest = true, at, s.ID
 	b.wheel.put(c.until, c, nil)
 	return touched
 }
 
-// around adds the addresses at which a claim stands; none where all are settled in the end.
-func (b *Book) around(c *claim, touched []netip.Addr) []netip.Addr {
+// touch is around, for those that are to be settled: none where all are settled in the end.
+func (b *Book) touch(c *claim, touched []netip.Addr) []netip.Addr {
 	if b.later {
 		return touched
 	}
+	return b.around(c, touched)
+}
+
+// around adds the addresses at which a claim stands.
+func (b *Book) around(c *claim, touched []netip.Addr) []netip.Addr {
 	add := func(a netip.Addr) {
 		if !slices.Contains(touched, a) {
 			touched = append(touched, a)

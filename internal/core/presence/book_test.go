@@ -345,6 +345,60 @@ func TestWhatIsGatheredIsSettledAsWell(t *testing.T) {
 	}
 }
 
+// What is known of a person while all is gathered is found before it is settled.
+func TestPeopleAreFoundWhileAllIsGathered(t *testing.T) {
+	b := NewBook()
+	b.Gather()
+	s := Sighting{ID: 1, At: noon, Kind: SignedIn, Origin: sources[0], Who: "a", Address: netip.MustParseAddr("192.0.2.1"),
+		Until: after(100)}
+	if touched, err := b.Apply(&s); err != nil || len(touched) > 0 {
+		t.Fatalf("%v, %v", touched, err)
+	}
+	if n, some := len(b.OfPerson("a", noon)), len(b.SomeOfPerson("a", 9, noon)); n != 1 || some != 1 {
+		t.Errorf("the person is found at %d and %d addresses", n, some)
+	}
+}
+
+// A sign-in that is reported again is the same one only where nobody else is, and of the same person at the same place.
+func TestASignInThatIsRepeated(t *testing.T) {
+	device := Sighting{Kind: SignedIn, Origin: sources[0], Who: "a", Ref: "device", MAC: 7}
+	for name, c := range map[string]struct {
+		between func(*Sighting)
+		again   func(*Sighting)
+		want    bool
+	}{
+		"again":                 {want: true},
+		"later":                 {again: func(s *Sighting) { s.At = s.At.Add(sameSignIn) }},
+		"somebody else":         {again: func(s *Sighting) { s.Who = "b" }},
+		"with another role":     {again: func(s *Sighting) { s.Role = "guest" }},
+		"on another device":     {again: func(s *Sighting) { s.MAC = 8 }},
+		"beside somebody":       {between: func(s *Sighting) { s.Who, s.Ref = "b", "other" }},
+		"on a device that left": {between: func(s *Sighting) { s.Kind = SignedOut }},
+		"before the last word":  {between: func(s *Sighting) { s.At, s.Until = s.At.Add(time.Minute), s.Until.Add(time.Minute) }},
+	} {
+		b := NewBook()
+		at := func(id int64, seconds int, change func(*Sighting)) *Sighting {
+			s := device
+			s.ID, s.At, s.Until = id, after(seconds), after(seconds+3600)
+			if change != nil {
+				change(&s)
+			}
+			return &s
+		}
+		if _, err := b.Apply(at(1, 0, nil)); err != nil {
+			t.Fatal(err)
+		}
+		if c.between != nil {
+			if _, err := b.Apply(at(2, 0, c.between)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if got := b.Repeated(at(3, 1, c.again)); got != c.want {
+			t.Errorf("%s: %v", name, got)
+		}
+	}
+}
+
 // A source that reports people who leave without having come, or addresses without end, takes no more than its share.
 func TestNobodyTakesAllTheRoom(t *testing.T) {
 	b := NewBook()

@@ -226,29 +226,47 @@ func (b *Book) Conflict(address netip.Addr, now time.Time) (lost []Standing) {
 	return lost
 }
 
-// sameSignIn is how long after a sign-in another one of the same person at the same place is the same one: devices and
-// clients repeat themselves, and then the order among people, which a sign-in decides, needs nobody else there.
-const sameSignIn = 2 * time.Second
-
 // Fresh tells that a sighting says nothing new: its person, or its lease, is known to be there and holds for most of
 // the time that it would give.
 func (b *Book) Fresh(s *Sighting) bool {
-	at, until := s.At.UnixMilli(), s.Until.UnixMilli()
-	most := func(has int64) bool { return at < has && (has-at)*4 > (until-at)*3 }
 	switch s.Kind {
-	case Still, SignedIn:
-		c := b.claim(s.key())
-		return c != nil && !c.over && at >= c.last && c.who.Name == s.Who && *c.from == s.Origin &&
-			(!s.Address.IsValid() || c.address() == s.Address) && (s.MAC == 0 || c.mac() == s.MAC) &&
-			c.ports == s.Ports && most(c.until) && (s.Kind == Still || c.begun &&
-			at-c.signed < sameSignIn.Milliseconds() && c.alone())
+	case Still:
+		return b.holds(s) != nil
 	case Leased:
 		p := b.at(s.Address)
-		return p != nil && p.lease != nil && p.lease.device.mac == s.MAC && p.lease.live(at) &&
-			at >= p.lease.last &&
-			most(p.lease.until)
+		return p != nil && p.lease != nil && p.lease.device.mac == s.MAC && p.lease.live(s.At.UnixMilli()) &&
+			s.At.UnixMilli() >= p.lease.last && s.most(p.lease.until)
 	}
 	return false
+}
+
+// most tells that what holds until a moment holds for most of the time that a sighting would give.
+func (s *Sighting) most(has int64) bool {
+	at, until := s.At.UnixMilli(), s.Until.UnixMilli()
+	return at < has && (has-at)*4 > (until-at)*3
+}
+
+// holds is the claim by which it is known what a sighting says of a person; nil if it is not.
+func (b *Book) holds(s *Sighting) *claim {
+	c := b.claim(s.key())
+	if c == nil || c.over || s.At.UnixMilli() < c.last || c.who.Name != s.Who || *c.from != s.Origin ||
+		s.Address.IsValid() && c.address() != s.Address || s.MAC != 0 && c.mac() != s.MAC || c.ports != s.Ports ||
+		!s.most(c.until) {
+		return nil
+	}
+	return c
+}
+
+// sameSignIn is how long after a sign-in another one is the same one.
+const sameSignIn = 2 * time.Second
+
+// Repeated tells that a sign-in is the one that was reported a moment ago: of the same person at the same place, where
+// nobody else is, so that the order among people, which sign-ins decide, does not need it. A source that reports who
+// left is not to be asked: a late word that the person left before it would end what goes on.
+func (b *Book) Repeated(s *Sighting) bool {
+	c := b.holds(s)
+	return s.Kind == SignedIn && c != nil && c.begun && s.At.UnixMilli()-c.signed < sameSignIn.Milliseconds() &&
+		c.alone()
 }
 
 // Widespread lists people who are at more addresses than a person could be, with how many.

@@ -97,7 +97,7 @@ func (b *Book) Regroup(name, display string, groups []string) (touched []netip.A
 		return nil
 	}
 	for _, c := range p.claims() {
-		touched = b.around(c, touched)
+		touched = b.touch(c, touched)
 	}
 	return touched
 }
