@@ -87,8 +87,16 @@ func (m MAC) String() string {
 	if m == 0 {
 		return ""
 	}
-	b := [6]byte{byte(m >> 40), byte(m >> 32), byte(m >> 24), byte(m >> 16), byte(m >> 8), byte(m)}
-	return fmt.Sprintf("%02x-%02x-%02x-%02x-%02x-%02x", b[0], b[1], b[2], b[3], b[4], b[5])
+	const digits = "0123456789abcdef"
+	var out [17]byte
+	for i, shift := 0, 40; ; i, shift = i+3, shift-8 {
+		b := byte(m >> shift)
+		out[i], out[i+1] = digits[b>>4], digits[b&15]
+		if shift == 0 {
+			return string(out[:])
+		}
+		out[i+2] = '-'
+	}
 }
 
 // Origin is whom a sighting comes from, and how far it counts.
